@@ -1,0 +1,45 @@
+# Everything a newcomer needs: `make demo` and `make test` set up what they use and run.
+
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check bench docs clean
+
+demo: $(VENV)/.ready
+	$(BIN)/willow-cart demo --into demo-run
+
+test: $(VENV)/.ready-dev
+	$(BIN)/pytest
+
+check: $(VENV)/.ready-dev
+	$(BIN)/ruff check
+	$(BIN)/ruff format --check
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-logo
+
+bench: $(VENV)/.ready-bench
+	$(BIN)/python benchmarks/run.py
+
+docs: $(VENV)/.ready-dev
+	$(BIN)/python docs/make_reference.py
+
+$(VENV)/bin/python:
+	PYTHON=$(PYTHON) sh tools/make_venv.sh $(VENV)
+
+$(VENV)/.ready: pyproject.toml $(VENV)/bin/python
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
+	touch $@
+
+$(VENV)/.ready-dev: pyproject.toml $(VENV)/bin/python
+	sh tools/get_servers.sh
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+	touch $@ $(VENV)/.ready
+
+$(VENV)/.ready-bench: pyproject.toml $(VENV)/bin/python
+	sh tools/get_servers.sh
+	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[bench]'
+	touch $@
+
+clean:
+	rm -rf $(VENV) demo-run build dist

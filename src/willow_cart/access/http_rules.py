@@ -1,0 +1,187 @@
+"""The rules of HTTP that hauling rests on, as plain functions on header fields.
+
+RFC 9110 throughout; nothing in here talks to a server.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from http import HTTPStatus
+from urllib.parse import urljoin
+
+from willow_cart.addresses import normalise, without_secrets
+from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
+from willow_cart.model import Validators
+
+MOST_REDIRECTS = 10
+
+REDIRECTS = frozenset({301, 302, 303, 307, 308})
+"""Answers that name another address to ask (RFC 9110, 15.4)."""
+
+WORTH_ANOTHER_TRY = frozenset({408, 425, 429, 500, 502, 503, 504})
+"""Answers that speak of a passing state.
+
+408, 500 and 502 to 504: RFC 9110, 15.5.9 and 15.6; 425: RFC 8470, 5.2; 429: RFC 6585, 4.
+"""
+
+
+def parse_date(text: str | None) -> datetime | None:
+    """Read an HTTP date in any of its three forms (5.6.7); None for none, or one that is wrong."""
+    if not text:
+        return None
+    try:
+        moment = parsedate_to_datetime(text)
+    except (ValueError, IndexError):
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def joining_validator(validators: Validators) -> str | None:
+    """The If-Range field that may join parts of this version; None where none is strong enough.
+
+    A strong entity tag will do (8.8.1, 13.1.5). A Last-Modified date will do if the answer it came
+    with was sent so much later that a second change within the same second cannot be what is
+    meant (8.8.2.2); a minute also covers clocks that disagree a little.
+    """
+    tag = validators.entity_tag
+    if tag is not None:
+        # A client that has an entity tag must not fall back on the date (13.1.5).
+        return tag if tag.startswith('"') else None
+    modified, sent = parse_date(validators.last_modified), parse_date(validators.date)
+    if modified and sent and (sent - modified).total_seconds() >= 60:
+        return validators.last_modified
+    return None
+
+
+def conditional_fields(validators: Validators) -> dict[str, str]:
+    """The fields that ask for a representation only if it is not this version (13.1.2, 13.1.3).
+
+    Both are sent where both are known: a server that knows entity tags ignores the date.
+    """
+    fields = {}
+    if validators.entity_tag:
+        fields["If-None-Match"] = validators.entity_tag
+    if validators.last_modified:
+        fields["If-Modified-Since"] = validators.last_modified
+    return fields
+
+
+@dataclass(frozen=True, slots=True)
+class ContentRange:
+    """A Content-Range field (14.4).
+
+    Attributes:
+        first, last: the bytes that come, both included; None in an answer 416.
+        length: of the complete representation; None where the server does not know it.
+    """
+
+    first: int | None
+    last: int | None
+    length: int | None
+
+
+_CONTENT_RANGE = re.compile(r"bytes\s+(?:(\d+)-(\d+)|\*)/(\d+|\*)", re.IGNORECASE)
+
+
+def parse_content_range(text: str | None) -> ContentRange | None:
+    """Read a Content-Range field; None where it is missing or breaks its own rules."""
+    match = _CONTENT_RANGE.fullmatch((text or "").strip())
+    if match is None:
+        return None
+    first, last = (int(end) if end else None for end in match.group(1, 2))
+    length = None if match[3] == "*" else int(match[3])
+    if first is not None and last is not None:
+        if last < first or (length is not None and last >= length):
+            return None
+    elif length is None:
+        return None
+    return ContentRange(first, last, length)
+
+
+def parse_content_length(text: str | None) -> int | None:
+    """Read a Content-Length field (8.6); None where it is missing or no number.
+
+    The same number written several times counts once; different ones are no length.
+    """
+    values = {value.strip() for value in (text or "").split(",")}
+    value = values.pop()
+    return int(value) if not values and value.isascii() and value.isdigit() else None
+
+
+def parse_retry_after(text: str | None, now: datetime) -> float | None:
+    """Read a Retry-After field in either of its forms (10.2.3) as seconds from now."""
+    if text is None:
+        return None
+    text = text.strip()
+    if text.isascii() and text.isdigit():
+        return float(text)
+    moment = parse_date(text)
+    return max(0.0, (moment - now).total_seconds()) if moment else None
+
+
+def next_address(address: str, location: str | None, seen: list[str]) -> str:
+    """The address that a redirect leads to (10.2.2, 15.4).
+
+    Args:
+        address: the one that answered with the redirect.
+        location: its Location field.
+        seen: the addresses asked so far for this file, `address` included.
+
+    Raises:
+        TooManyRedirects: it leads back, or the chain is too long.
+        StrangeAnswer: it leads nowhere, or away from the web.
+    """
+    shown = without_secrets(seen[0])
+    if not location:
+        raise StrangeAnswer(shown, "is redirected, but to no address", "tell the place's keeper")
+    try:
+        following = normalise(urljoin(address, _as_text(location)))
+    except BadAddress as error:
+        raise StrangeAnswer(
+            shown, f"is redirected to {error.thing}, which {error.reason}", "open it in a browser"
+        ) from None
+    if following in seen:
+        raise TooManyRedirects(
+            shown, "is redirected in a circle", "open it in a browser to see what it wants"
+        )
+    if len(seen) > MOST_REDIRECTS:
+        raise TooManyRedirects(
+            shown, f"is redirected more than {MOST_REDIRECTS} times", "open it in a browser"
+        )
+    return following
+
+
+def _as_text(field: str) -> str:
+    """Read a field that holds UTF-8 although fields are decoded as ISO 8859-1 (5.5)."""
+    try:
+        return field.encode("latin-1").decode("utf-8")
+    except UnicodeError:
+        return field
+
+
+def name_of_status(status: int) -> str:
+    """A status code with its registered name: `404 Not Found`."""
+    try:
+        return f"{status} {HTTPStatus(status).phrase}"
+    except ValueError:
+        return str(status)
+
+
+def advice_for_status(status: int) -> str:
+    """What a person can do about an answer that refuses a file."""
+    match status:
+        case 401 | 407:
+            return "the place wants a sign-in"
+        case 403:
+            return "the place does not let you have it; ask its keeper"
+        case 404 | 410:
+            return "check the address; it may have moved"
+        case 416:
+            return "its length is not what it was; haul again"
+        case 451:
+            return "it is withheld for legal reasons"
+        case _:
+            return "open it in a browser to see what the place says"

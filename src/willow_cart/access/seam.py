@@ -1,0 +1,91 @@
+"""The one seam at which protocols plug in."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from dataclasses import dataclass
+from enum import Enum
+
+from willow_cart.model import Facts, Validators
+
+CHUNK = 1 << 20
+"""The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unchanged:
+    """The place says that the version asked about is still the one it has."""
+
+    facts: Facts
+
+
+class Joining(Enum):
+    """Whether the rest of a broken transfer can be fetched later and joined to what came."""
+
+    SAFE = "safe"
+    """Yes: the validators prove that both parts are of one version."""
+    BLIND = "blind"
+    """The place may serve parts, but only a checksum can prove that they belong together."""
+    NEVER = "never"
+    """No: a later attempt must start over."""
+
+
+class Delivery(ABC):
+    """A representation on its way.
+
+    Attributes:
+        facts: what the place says about the complete representation.
+        start: which of its bytes the first read begins with; 0 also when another start was asked
+            for and the place could not or would not join there.
+        joining: what a later `open` can do with the bytes that came until a break.
+    """
+
+    facts: Facts
+    start: int
+    joining: Joining
+
+    @abstractmethod
+    def read(self) -> bytes:
+        """Return the bytes that are there, waiting for at least one; empty at the end.
+
+        Raises:
+            TransferFailed: the bytes stop short of what was announced.
+        """
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of the connection, on every way out; reading on is no longer possible."""
+
+
+class Access(ABC):
+    """A way to talk to places, for use by several threads at once."""
+
+    @abstractmethod
+    def open(
+        self, address: str, *, start: int = 0, validators: Validators | None = None
+    ) -> Delivery | Unchanged:
+        """Ask for a file.
+
+        Args:
+            address: where it is.
+            start: the first byte wanted. Above 0, the rest is wanted only if the version is still
+                the one that `validators` marks; otherwise the whole is delivered from 0. Without
+                validators the caller proves the joined bytes by a checksum.
+            validators: with `start` 0, the version that is held already: the place may answer
+                `Unchanged`.
+
+        Raises:
+            TransferFailed: it did not come; the subclass says whether to try again.
+        """
+
+    @abstractmethod
+    def ask(self, address: str) -> Facts:
+        """Ask what is known of a file, without its bytes.
+
+        Raises:
+            TransferFailed: there is no answer, or none that helps.
+        """
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of every connection."""

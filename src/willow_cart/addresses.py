@@ -1,0 +1,213 @@
+"""Addresses (RFC 3986): reading what people type, taking them apart, showing them without secrets.
+
+An address is kept as a plain string in one normal form, made by `normalise`; the other functions
+expect that form.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterator, Sequence
+from itertools import product
+from math import prod
+from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit, urlunsplit
+
+from willow_cart.errors import BadAddress
+
+DEFAULT_PORTS = {"http": 80, "https": 443}
+
+# RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
+# pasted is usually encoded already; a stray one is mended in `_encode`.
+_PLAIN = "%/:@!$&'()*+,;=-._~?"
+_STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
+
+# Query parameters that let their bearer in. Their values are credentials, whoever issued them.
+_SECRET_PARAMETERS = frozenset(
+    "access_token apikey api_key auth awsaccesskeyid bearer credential jwt key pass passwd password"
+    " pwd secret session sessionid sig signature token x-amz-credential x-amz-security-token"
+    " x-amz-signature x-goog-credential x-goog-signature".split()
+)
+
+_HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
+_BEGINNINGS = "an address begins with https:// or http://"
+
+# A list that names more addresses than this in one line is a slip of the hand, not a wish.
+MOST_FROM_ONE_LINE = 1_000_000
+
+
+def looks_like_address(text: str) -> bool:
+    """Whether a word on the command line is meant as an address rather than as a path."""
+    return "://" in text
+
+
+def normalise(text: str) -> str:
+    """Bring an address into its normal form (RFC 3986, 6.2.2 and 6.2.3).
+
+    Scheme and host in lower case, a host in other letters as IDNA, no default port, no fragment,
+    blanks and letters beyond ASCII percent-encoded as UTF-8, dot segments resolved.
+
+    Raises:
+        BadAddress: there is no such address, or it is of a kind not spoken here.
+    """
+    text = text.strip()
+    try:
+        parts = urlsplit(text)
+        port = parts.port
+    except ValueError as error:
+        raise BadAddress(text, f"is no address: {error}", "check it for slips") from None
+    scheme = parts.scheme.lower()
+    if not scheme or "://" not in text:
+        meant = f"did you mean https://{text} ?" if _HOST_FIRST.match(text) else _BEGINNINGS
+        raise BadAddress(text, "is no address", meant)
+    if scheme not in DEFAULT_PORTS:
+        raise BadAddress(text, f"{scheme}:// is not spoken here", _BEGINNINGS)
+    if parts.username is not None or parts.password is not None:
+        # RFC 3986, 3.2.1 deprecates it; whoever sees the list would have the password.
+        raise BadAddress(
+            f"{scheme}://***@{parts.hostname or ''}{parts.path}",
+            "holds a name and password",
+            "take them out of the address",
+        )
+    host = _encode_host(text, parts.hostname)
+    authority = host if port in (None, DEFAULT_PORTS[scheme]) else f"{host}:{port}"
+    path = _without_dot_segments(_encode(parts.path)) or "/"
+    return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
+
+
+def _encode_host(text: str, host: str | None) -> str:
+    if not host:
+        raise BadAddress(text, "names no host", "write https://HOST/PATH")
+    if ":" in host:
+        return f"[{host}]"
+    try:
+        encoded = host.encode("idna").decode("ascii")
+    except UnicodeError:
+        raise BadAddress(text, f"{host!r} cannot be a host name", "check it for slips") from None
+    if not re.fullmatch(r"[a-z0-9._-]+", encoded):
+        raise BadAddress(text, f"{host!r} cannot be a host name", "check it for slips")
+    return encoded
+
+
+def _encode(part: str) -> str:
+    return quote(_STRAY_PERCENT.sub("%25", part), safe=_PLAIN)
+
+
+def _without_dot_segments(path: str) -> str:
+    """Resolve `.` and `..` (RFC 3986, 5.2.4)."""
+    if "/." not in path:
+        return path
+    segments = path.split("/")
+    kept: list[str] = []
+    for segment in segments:
+        if segment == "..":
+            if len(kept) > 1:
+                kept.pop()
+        elif segment != ".":
+            kept.append(segment)
+    if segments[-1] in (".", ".."):
+        kept.append("")
+    return "/".join(kept)
+
+
+def host_of(address: str) -> str:
+    """The host, with its port where that is not the scheme's own."""
+    return urlsplit(address).netloc
+
+
+def segments_of(address: str) -> list[str]:
+    """The path's segments, decoded one by one, so that an encoded slash separates nothing."""
+    return [unquote(segment) for segment in urlsplit(address).path.split("/")[1:]]
+
+
+def name_of(address: str) -> str:
+    """The last segment of the path, decoded; empty for a folder's address."""
+    return segments_of(address)[-1]
+
+
+def query_of(address: str) -> str:
+    """The query, decoded; empty where there is none."""
+    return unquote(urlsplit(address).query)
+
+
+def without_secrets(address: str) -> str:
+    """The address as it may be shown and recorded.
+
+    The values of parameters that let their bearer in are replaced by a short fingerprint, so that
+    two different addresses stay different.
+    """
+    parts = urlsplit(address)
+    if not parts.query:
+        return address
+    pairs = parse_qsl(parts.query, keep_blank_values=True)
+    if not any(name.lower() in _SECRET_PARAMETERS for name, _ in pairs):
+        return address
+    shown = [
+        (name, f"~{fingerprint(value)}" if name.lower() in _SECRET_PARAMETERS else value)
+        for name, value in pairs
+    ]
+    return urlunsplit(parts._replace(query=urlencode(shown, safe="~/:")))
+
+
+def fingerprint(text: str) -> str:
+    """Eight hexadecimal digits that stand for a text."""
+    return hashlib.sha256(text.encode()).hexdigest()[:8]
+
+
+_RANGE = re.compile(r"\{([^{}]*)\}")
+_NUMBERS = re.compile(r"(-?\d+)\.\.(-?\d+)(?:\.\.(-?\d+))?")
+_LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d+))?")
+
+
+def expand_ranges(text: str) -> Iterator[str]:
+    """Write out every address that a text with ranges stands for, the last range running fastest.
+
+    `{2018..2031}`, `{01..12}` (the width is kept), `{a..f}`, `{0..30..5}`, `{north,south}`, as
+    POSIX users know them from shells. Braces that hold neither `..` nor a comma stay as they are.
+
+    Raises:
+        BadAddress: the text stands for more than `MOST_FROM_ONE_LINE` addresses.
+    """
+    choices: list[Sequence[str | int]] = []
+    pieces: list[str] = []
+    end = 0
+    widths: list[int] = []
+    for match in _RANGE.finditer(text):
+        values, width = _values_of(match[1])
+        if values is None:
+            continue
+        pieces.append(text[end : match.start()])
+        choices.append(values)
+        widths.append(width)
+        end = match.end()
+    if prod(len(values) for values in choices) > MOST_FROM_ONE_LINE:
+        raise BadAddress(
+            text, f"stands for more than {MOST_FROM_ONE_LINE:,} addresses", "narrow its ranges"
+        )
+    for values_now in product(*choices):
+        written = []
+        for piece, value, width in zip(pieces, values_now, widths, strict=True):
+            # Python counts the sign into the width, as shells do.
+            written += [piece, f"{value:0{width}d}" if isinstance(value, int) else value]
+        yield "".join(written) + text[end:]
+
+
+def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
+    """The values that one pair of braces stands for, and the width that numbers are written in."""
+    if numbers := _NUMBERS.fullmatch(inside):
+        first, last, step = numbers.groups()
+        padded = any(end.lstrip("-").startswith("0") and len(end.lstrip("-")) > 1
+                     for end in (first, last))  # fmt: skip
+        width = max(len(first), len(last)) if padded else 0
+        return _inclusive(int(first), int(last), step), width
+    if letters := _LETTERS.fullmatch(inside):
+        first, last, step = letters.groups()
+        return [chr(code) for code in _inclusive(ord(first), ord(last), step)], 0
+    if "," in inside:
+        return inside.split(","), 0
+    return None, 0
+
+
+def _inclusive(first: int, last: int, step: str | None) -> range:
+    stride = abs(int(step)) if step and int(step) else 1
+    return range(first, last + 1, stride) if first <= last else range(first, last - 1, -stride)

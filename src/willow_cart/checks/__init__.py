@@ -1,0 +1,13 @@
+"""Is it what was promised: digests measured on the way, and the lists that promise them."""
+
+from willow_cart.checks.digests import RunningDigest, digest_file, read_checksum
+from willow_cart.checks.lists import ChecksumBook, Entry, read_checksum_list
+
+__all__ = [
+    "ChecksumBook",
+    "Entry",
+    "RunningDigest",
+    "digest_file",
+    "read_checksum",
+    "read_checksum_list",
+]

@@ -1,0 +1,168 @@
+"""Digests, measured while the bytes arrive."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import threading
+from collections.abc import Iterable
+from pathlib import Path
+
+from willow_cart.errors import BadOption
+from willow_cart.model import Checksum
+
+# Digest lengths in hexadecimal digits. BLAKE2b in full length shares 128 with SHA-512; a list
+# says by its name or style which it means.
+_BY_LENGTH = {32: "md5", 40: "sha1", 56: "sha224", 64: "sha256", 96: "sha384", 128: "sha512"}
+_BY_NAME = {
+    "md5": "md5",
+    "sha1": "sha1",
+    "sha224": "sha224",
+    "sha256": "sha256",
+    "sha384": "sha384",
+    "sha512": "sha512",
+    "blake2b": "blake2b",
+    "blake2b512": "blake2b",
+    "sha3224": "sha3_224",
+    "sha3256": "sha3_256",
+    "sha3384": "sha3_384",
+    "sha3512": "sha3_512",
+}
+
+# One read of the follower. Larger ones gain nothing: the hash is what takes the time.
+_PIECE = 1 << 20
+
+# Up to here the bytes are hashed as they are received; starting a thread costs more than it saves.
+_INLINE = 1 << 20
+
+
+def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
+    """Read a checksum: `sha256:HEX`, or bare hexadecimal whose length tells the algorithm.
+
+    Args:
+        text: what was written.
+        algorithm: the algorithm's name where it stands elsewhere, in any spelling.
+
+    Raises:
+        BadOption: it is none, or of an algorithm that is not known here.
+    """
+    named, colon, digest = text.strip().rpartition(":")
+    name = algorithm or (named if colon else None)
+    digest = digest.strip().lower()
+    if not re.fullmatch(r"[0-9a-f]+", digest):
+        raise BadOption(text.strip(), "is no checksum", "write sha256: and hexadecimal digits")
+    if name is None:
+        known = _BY_LENGTH.get(len(digest))
+        if known is None:
+            raise BadOption(
+                digest, f"no checksum has {len(digest)} digits", "write it as ALGORITHM:DIGITS"
+            )
+        return Checksum(known, digest)
+    known = _BY_NAME.get(re.sub(r"[-_/ ]", "", name.strip().lower()))
+    if known is None:
+        raise BadOption(name, "is no algorithm known here", f"known are {', '.join(_BY_NAME)}")
+    if len(digest) != 2 * hashlib.new(known).digest_size:
+        raise BadOption(digest, f"is not as long as a {known} checksum", "copy it whole")
+    return Checksum(known, digest)
+
+
+class RunningDigest:
+    """Digests of a file that is still being written.
+
+    The first megabyte is hashed as it is handed over. From there on a helper thread follows the
+    file itself, reading what has been written so far, so that hashing never holds up the transfer
+    and no bytes wait in memory. The same serves a file of which a part was there already.
+
+    Not for use by several threads at once.
+
+    Args:
+        algorithms: names that `hashlib.new` knows; SHA-256 is always among them.
+    """
+
+    def __init__(self, algorithms: Iterable[str] = ()) -> None:
+        self._hashes = {name: hashlib.new(name) for name in {"sha256", *algorithms}}
+        self._hashed = 0
+        self._written = 0
+        self._more = threading.Condition()
+        self._ending = False
+        self._follower: threading.Thread | None = None
+        self._failure: OSError | None = None
+
+    def add(self, data: bytes | memoryview, file: int) -> None:
+        """Take in bytes that have just been written to a file.
+
+        Args:
+            data: the bytes.
+            file: the descriptor of the file that they now end, open for reading too.
+        """
+        written = self._written + len(data)
+        if self._hashed == self._written and written <= _INLINE:
+            for each in self._hashes.values():
+                each.update(data)
+            self._hashed = self._written = written
+        else:
+            self.reach(written, file)
+
+    def reach(self, written: int, file: int) -> None:
+        """Say how many bytes the file holds by now; they will be read from it."""
+        with self._more:
+            self._written = written
+            self._more.notify()
+        if self._follower is None and self._hashed < written:
+            self._ending = False
+            self._follower = threading.Thread(target=self._follow, args=(file,), daemon=True)
+            self._follower.start()
+
+    def settle(self) -> None:
+        """Wait until all that was written is hashed; the file may be closed afterwards.
+
+        Raises:
+            OSError: the file could not be read back.
+        """
+        if self._follower is not None:
+            with self._more:
+                self._ending = True
+                self._more.notify()
+            self._follower.join()
+            self._follower = None
+        if self._failure is not None:
+            raise self._failure
+
+    def checksums(self) -> dict[str, Checksum]:
+        """The checksums of all that was settled, by algorithm."""
+        return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
+
+    def _follow(self, file: int) -> None:
+        piece = memoryview(bytearray(_PIECE))
+        try:
+            while True:
+                with self._more:
+                    while self._hashed >= self._written and not self._ending:
+                        self._more.wait()
+                    due = self._written - self._hashed
+                if due <= 0:
+                    return
+                count = os.preadv(file, [piece[:due]], self._hashed)
+                if not count:
+                    raise OSError("the file is shorter than what was written to it")
+                for each in self._hashes.values():
+                    each.update(piece[:count])
+                self._hashed += count
+        except OSError as error:
+            self._failure = error
+
+
+def digest_file(path: Path, algorithms: Iterable[str]) -> dict[str, Checksum]:
+    """Measure a file at rest.
+
+    Raises:
+        OSError: it cannot be read.
+    """
+    hashes = {name: hashlib.new(name) for name in algorithms}
+    piece = memoryview(bytearray(_PIECE))
+    with path.open("rb", buffering=0) as file:
+        while count := file.readinto(piece):
+            for each in hashes.values():
+                each.update(piece[:count])
+    return {name: Checksum(name, each.hexdigest()) for name, each in hashes.items()}

@@ -1,0 +1,49 @@
+"""`demo`: start the stand-ins and run the full example."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from willow_cart.exits import Exit
+
+NAME = "demo"
+BRIEF = "run the full example against a stand-in server on this machine"
+DESCRIPTION = (
+    "Start a stand-in for the made-up Harrowmere Wetland Trust's web server on this machine and run"
+    " the full example against it, or keep it up to play with. Needs no network."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what demo understands."""
+    command.add_argument(
+        "--into",
+        type=Path,
+        metavar="DIR",
+        help="where the example is run (a new temporary folder, which is kept)",
+    )
+    command.add_argument(
+        "--serve", action="store_true", help="only start the stand-in, and keep it up"
+    )
+    command.add_argument(
+        "--port", type=int, default=0, metavar="N", help="its port, with --serve (a free one)"
+    )
+
+
+def run(args: argparse.Namespace) -> int:
+    """Run the example, or serve."""
+    import shutil
+    import tempfile
+
+    from willow_cart.demo.example import run_example, serve
+
+    folder = args.into or Path(tempfile.mkdtemp(prefix="harrowmere-"))
+    if args.serve:
+        serve(folder, args.port)
+        return Exit.GOOD
+    if args.into is not None:
+        # The example begins with nothing hauled; only what it makes itself is cleared away.
+        for name in ("may", "dawns"):
+            shutil.rmtree(folder / name, ignore_errors=True)
+    return run_example(folder)

@@ -1,0 +1,184 @@
+"""`haul`: fetch, check, file."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shlex
+import signal
+import sys
+import threading
+from collections.abc import Sequence
+from contextlib import closing
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.addresses import looks_like_address, normalise, without_secrets
+from willow_cart.cli.options import add_choosing, add_sources, choosing_from, positive
+from willow_cart.exits import Exit
+from willow_cart.filing.layouts import Layout
+
+if TYPE_CHECKING:
+    from willow_cart.access import Access
+    from willow_cart.haul import Account
+    from willow_cart.model import Offer
+
+NAME = "haul"
+BRIEF = "bring what is chosen home: fetch with resume, check, file"
+DESCRIPTION = (
+    "Fetch what the sources offer and the choosing options leave, check it, and file it. A file"
+    " appears under its name only whole and checked. Run the same command again to go on after"
+    " any break, and next month to renew what has changed."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what haul understands."""
+    add_sources(command)
+    command.add_argument(
+        "--into", type=Path, required=True, metavar="DIR", help="the folder to file into"
+    )
+    command.add_argument(
+        "--layout",
+        type=Layout,
+        choices=list(Layout),
+        default=Layout.TREE,
+        metavar="|".join(Layout),
+        help="folders: as in the addresses, none, by host, or by kind of file (%(default)s)",
+    )
+    command.add_argument(
+        "--checksums",
+        action="append",
+        default=[],
+        metavar="FILE|ADDRESS",
+        help="a checksum list to hold what comes against, in GNU or BSD style",
+    )
+    add_choosing(command)
+    pace = command.add_argument_group("pace")
+    pace.add_argument(
+        "--lanes",
+        type=positive,
+        default=8,
+        metavar="N",
+        help="how many files are fetched at a time (%(default)s)",
+    )
+    pace.add_argument(
+        "--lanes-per-host",
+        type=positive,
+        default=4,
+        metavar="N",
+        help="how many of them from one host (%(default)s)",
+    )
+    pace.add_argument(
+        "--attempts",
+        type=positive,
+        default=5,
+        metavar="N",
+        help="how often in a row a file is asked for in vain before it is given up, with growing"
+        " pauses in between (%(default)s)",
+    )
+
+
+def run(args: argparse.Namespace) -> int:
+    """Look, choose, haul, and account for it."""
+    from willow_cart.access.web import WebAccess
+    from willow_cart.cli.screen import tell_troubles
+    from willow_cart.sources import look
+
+    choosing = choosing_from(args)
+    found = look(args.sources, sys.stdin.buffer)
+    tell_troubles(found.troubles)
+    choice = choosing.choose(found.offers)
+    choice.require_some()
+    with closing(WebAccess(lanes_per_host=args.lanes_per_host)) as access:
+        offers = _with_checksums(args.checksums, choice.chosen, access)
+        account = _haul(args, offers, access)
+    _sum_up(account, args.into, bad_lines=len(found.troubles))
+    if account.exit_code is Exit.GOOD and found.troubles:
+        return Exit.INCOMPLETE
+    return account.exit_code
+
+
+def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -> list[Offer]:
+    from willow_cart.checks import ChecksumBook, Entry, read_checksum_list
+    from willow_cart.cli.screen import tell, tell_troubles
+    from willow_cart.sources.fetching import read_text
+    from willow_cart.units import count_of
+
+    if not lists:
+        return offers
+    entries = []
+    for place in lists:
+        text = read_text(place, access)
+        shown = without_secrets(normalise(place)) if looks_like_address(place) else place
+        for item in read_checksum_list(text, shown):
+            if isinstance(item, Entry):
+                entries.append(item)
+            else:
+                tell(item)
+    promised, troubles = ChecksumBook(entries).promise(offers)
+    tell_troubles(troubles)
+    if bare := sum(not offer.checksums for offer in promised):
+        verb = "has" if bare == 1 else "have"
+        tell(f"{count_of(bare, 'file')} of {len(promised):,} {verb} no checksum in the lists")
+    return promised
+
+
+def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Account:
+    from willow_cart.cli.view import LiveView, PlainView
+    from willow_cart.haul import Patience, Wishes, haul
+
+    wishes = Wishes(args.layout, args.lanes, args.lanes_per_host, Patience(attempts=args.attempts))
+    stop = threading.Event()
+
+    def end(_signal: int, _frame: object) -> None:
+        if stop.is_set():
+            # Whoever asks twice wants it at once; nothing that arrived depends on what is skipped.
+            os._exit(Exit.INTERRUPTED)
+        stop.set()
+
+    before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM)}
+    view = LiveView(args.into) if sys.stderr.isatty() else PlainView()
+    try:
+        with view:
+            return haul(
+                offers,
+                args.into,
+                access,
+                wishes,
+                command=_shown_command(),
+                observer=view,
+                stop=stop,
+            )
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+def _shown_command() -> str:
+    """What was typed, without secrets, to be typed again."""
+    words = (without_secrets(w) if looks_like_address(w) else w for w in sys.argv[1:])
+    return shlex.join(["willow-cart", *words])
+
+
+def _sum_up(account: Account, into: Path, *, bad_lines: int) -> None:
+    from willow_cart.cli.screen import tell
+    from willow_cart.model import State
+    from willow_cart.units import count_of, format_duration, format_size
+
+    counts = ", ".join(f"{account.counts[state]:,} {state}" for state in State)
+    line = (
+        f"{count_of(account.planned, 'file')}: {counts}; {format_size(account.received)} received"
+        f" in {format_duration(account.seconds)} into {into}"
+    )
+    sys.stdout.flush()
+    print(line, flush=True)
+    if account.interrupted:
+        tell(
+            f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
+            " on from where it stopped"
+        )
+    elif account.counts[State.FAILED]:
+        tell("the same command tries again what failed; what arrived is not fetched twice")
+    if bad_lines:
+        tell(f"{count_of(bad_lines, 'line')} of the sources could not be taken; see above")

@@ -1,0 +1,70 @@
+"""The command `willow-cart`: its parser, and what every command has in common."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from typing import NoReturn
+
+from willow_cart.cli import demo, haul, receipt, survey
+from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.exits import Exit
+from willow_cart.version import __version__
+
+COMMANDS = (survey, haul, receipt, demo)
+
+
+class _Parser(argparse.ArgumentParser):
+    """A parser that complains in one line, as everything here does."""
+
+    def error(self, message: str) -> NoReturn:
+        self.exit(Exit.NOT_UNDERSTOOD, f"{self.prog}: {message}; see {self.prog} --help\n")
+
+
+def make_parser() -> argparse.ArgumentParser:
+    """The parser of all commands; the reference in `docs/` is generated from it."""
+    parser = _Parser(
+        prog="willow-cart",
+        description="Bring many files home from lists of addresses: look, choose, fetch with"
+        " resume, check, file, and keep a record of what came from where.",
+        epilog="Exit codes: 0 all arrived or was here already; 1 something did not arrive;"
+        " 2 the command was not understood; 3 nothing matched; 4 something arrived but failed its"
+        " check; 130 interrupted: run the same command again to go on.",
+        allow_abbrev=False,
+    )
+    parser.add_argument("--version", action="version", version=f"willow-cart {__version__}")
+    commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
+    for module in COMMANDS:
+        name, brief = module.NAME, module.BRIEF
+        command = commands.add_parser(
+            name, help=brief, description=module.DESCRIPTION, allow_abbrev=False
+        )
+        module.add_options(command)
+        command.set_defaults(run=module.run)
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run a command and return its exit code; every error becomes one line and a code."""
+    args = make_parser().parse_args(arguments)
+    try:
+        code: int = args.run(args)
+        sys.stdout.flush()
+        return code
+    except NothingChosen as error:
+        return _complain(error, Exit.NOTHING_CHOSEN)
+    except WillowCartError as error:
+        return _complain(error, Exit.NOT_UNDERSTOOD)
+    except KeyboardInterrupt:
+        return Exit.INTERRUPTED
+    except BrokenPipeError:
+        # The reader has seen enough (`| head`); the interpreter must not complain on its way out.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return Exit.GOOD
+
+
+def _complain(error: WillowCartError, code: Exit) -> int:
+    print(f"willow-cart: {error}", file=sys.stderr)
+    return code

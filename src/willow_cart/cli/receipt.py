@@ -1,0 +1,113 @@
+"""`receipt`: the account of a haul."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import sys
+from dataclasses import asdict, fields
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.options import add_formats, positive
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.records import Receipt
+
+NAME = "receipt"
+BRIEF = "the account of the last haul into a folder, or of any before it"
+DESCRIPTION = (
+    "Show what a haul brought: each file with its state, size, checksum and how it was checked."
+    " The figures are read from the ledger in the folder."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what receipt understands."""
+    command.add_argument(
+        "folder",
+        nargs="?",
+        type=Path,
+        default=Path(),
+        metavar="DIR",
+        help="a folder that was hauled into (the current one)",
+    )
+    command.add_argument(
+        "--run",
+        dest="number",
+        type=positive,
+        metavar="N",
+        help="the haul with this number, not the last one",
+    )
+    add_formats(command)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Read the receipt and show it."""
+    from willow_cart.records import read_receipt
+
+    receipt = read_receipt(args.folder, args.number)
+    if args.json:
+        print(json.dumps(_as_json(receipt), ensure_ascii=False, indent=2))
+    elif args.csv:
+        _write_csv(receipt)
+    else:
+        _show(receipt)
+    return Exit.GOOD
+
+
+def _as_json(receipt: Receipt) -> dict[str, object]:
+    return {
+        "run": receipt.run,
+        "command": receipt.command,
+        "started": receipt.started,
+        "ended": receipt.ended,
+        "exit_code": receipt.exit_code,
+        "counts": dict(receipt.counts),
+        "received": receipt.received,
+        "files": [asdict(row) for row in receipt.rows],
+    }
+
+
+def _write_csv(receipt: Receipt) -> None:
+    from willow_cart.cart import cover
+    from willow_cart.records import Row
+
+    writer = csv.writer(sys.stdout)
+    writer.writerow(field.name for field in fields(Row))
+    for row in receipt.rows:
+        cells = asdict(row).values()
+        writer.writerow("" if cell is None else cover(str(cell)) for cell in cells)
+
+
+def _show(receipt: Receipt) -> None:
+    from willow_cart.cli.screen import console_for, make_table, styled_state
+    from willow_cart.model import State
+    from willow_cart.units import count_of, format_size
+
+    console = console_for(sys.stdout)
+    ended = receipt.ended or "no end: it was cut off"
+    console.print(f"Run {receipt.run}: {receipt.command}", markup=False)
+    console.print(f"{receipt.started} to {ended}", style="dim")
+    columns = ("no.", "state", "path", "size", "checked by", "sha256")
+    table = make_table(*columns, numeric=("no.", "size"))
+    for row in receipt.rows:
+        size = "" if row.size is None else format_size(row.size)
+        digest = row.sha256[:12] if row.sha256 else ""
+        table.add_row(
+            str(row.number), styled_state(row.state), row.path, size, row.verdict or "", digest
+        )
+    console.print(table)
+    for row in receipt.rows:
+        if row.reason:
+            console.print(f"{row.path}: {row.reason}", markup=False)
+        elif row.resumed:
+            console.print(
+                f"{row.path}: resumed at {format_size(row.resumed)}", style="dim", markup=False
+            )
+    counts = ", ".join(f"{receipt.counts[state]:,} {state}" for state in State)
+    console.print(
+        f"{count_of(len(receipt.rows), 'file')}: {counts}; {format_size(receipt.received)} received"
+    )

@@ -1,0 +1,58 @@
+"""What goes on the screen: tables on standard output, everything else on standard error."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Sequence
+from typing import TextIO
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from willow_cart.model import State, Trouble
+
+# Wide enough for any row: without a terminal nothing is folded or cut, so that a pipe gets it all.
+_NO_LIMIT = 100_000
+
+STATE_STYLES = {
+    State.ARRIVED: "green",
+    State.UNCHANGED: "dim",
+    State.HERE: "dim",
+    State.FAILED: "bold yellow",
+    State.REFUSED: "bold red",
+}
+
+
+def console_for(stream: TextIO) -> Console:
+    """A console that knows whether a person is looking."""
+    width = None if stream.isatty() else _NO_LIMIT
+    return Console(file=stream, width=width, highlight=False, soft_wrap=not stream.isatty())
+
+
+def tell(line: object) -> None:
+    """Write one line to standard error, signed with the program's name."""
+    print(f"willow-cart: {line}", file=sys.stderr)
+
+
+def tell_troubles(troubles: Iterable[Trouble]) -> None:
+    """Write what could not be taken, one line each."""
+    for trouble in troubles:
+        tell(trouble)
+
+
+def make_table(*columns: str, numeric: Sequence[str] = ()) -> Table:
+    """A table in the house style, with figures set flush right."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
+    for column in columns:
+        right = column in numeric
+        table.add_column(
+            column, justify="right" if right else "left", no_wrap=right, overflow="fold"
+        )
+    return table
+
+
+def styled_state(state: str) -> Text:
+    """A state in its colour."""
+    return Text(state, style=STATE_STYLES[State(state)])

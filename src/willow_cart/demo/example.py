@@ -1,0 +1,161 @@
+"""The full example: every command is said before it is run, as a person would type it."""
+
+from __future__ import annotations
+
+import shlex
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+from willow_cart.demo import harrowmere
+from willow_cart.demo.stand_in import Exhibit, StandIn
+
+_PROGRAM = [sys.executable, "-m", "willow_cart"]
+
+
+def make_exhibits() -> dict[str, Exhibit]:
+    """The trust's files, with the faults that the example is about."""
+    exhibits = {path: Exhibit(content) for path, content in harrowmere.make_files().items()}
+    for path, exhibit in exhibits.items():
+        if path.endswith(".wav"):
+            exhibit.speed = 900_000
+    # The line breaks in the middle of one recording.
+    exhibits["recordings/dawn_20310510.wav"].breaks = [700_000]
+    # The server is busy when one day's levels are asked for.
+    exhibits["levels/2031-05/level_20310507.csv"].refusals = [(503, {"Retry-After": "1"})]
+    # One archive is kept where byte ranges are not known.
+    exhibits["seasons/2030.zip"].ranges = False
+    return exhibits
+
+
+def write_lists(folder: Path, base: str) -> None:
+    """Put the colleague's list and the archive's table where the example is run."""
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(base))
+    (folder / "archive.csv").write_bytes(harrowmere.make_table(base))
+
+
+def run_example(folder: Path) -> int:
+    """Run the full example in a folder and return 0 if everything went as it says."""
+    with StandIn(make_exhibits()) as trust:
+        write_lists(folder, trust.base)
+        sums = f"{trust.base}/SHA256SUMS"
+        stage = _Stage(folder)
+        stage.explain(
+            "The Harrowmere Wetland Trust: May 2031",
+            f"A stand-in for the trust's server is up at {trust.base}. A colleague has sent a list",
+            "of addresses, with a slip in it. First look at what it offers; nothing is fetched.",
+        )
+        stage.run(["survey", "addresses.txt", "--ask-sizes"], expect=1)
+        stage.explain(
+            "Choose",
+            "The same options choose in every command. A choice that leaves nothing says so.",
+        )
+        stage.run(["survey", "addresses.txt", "--ext", "wav", "--drop", "*0524*"], expect=1)
+        stage.run(["survey", "archive.csv", "--keep", "level_*"], expect=3)
+        stage.explain(
+            "Haul",
+            "Now all of it, held against the trust's checksum list. On the way the line breaks in",
+            "a recording, the server is busy for a second, and one checksum is wrong.",
+        )
+        haul = ["haul", "addresses.txt", "--into", "may", "--checksums", sums]
+        stage.run(haul, expect=4)
+        stage.explain(
+            "Killed, and on again",
+            "A haul is killed outright while it receives two recordings ...",
+        )
+        dawns = ["haul", f"{trust.base}/recordings/dawn_203105{{17,24}}.wav", "--into", "dawns"]
+        stage.run_and_kill(dawns, after_bytes=500_000)
+        stage.explain("", "... and the same command goes on from the byte where it stopped.")
+        stage.run(dawns, expect=0)
+        stage.explain(
+            "Again next month", "What has not changed is not fetched twice; no numbered copies."
+        )
+        stage.run(dawns, expect=0)
+        stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
+        stage.run(["receipt", "may"], expect=0)
+        return stage.end()
+
+
+class _Stage:
+    """Where the example is shown.
+
+    Args:
+        folder: where the commands are run.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._surprises = 0
+        self._began = time.monotonic()
+
+    def explain(self, heading: str, *lines: str) -> None:
+        """Say what comes next."""
+        print()
+        if heading:
+            print(f"== {heading} ==")
+        print("\n".join(lines), flush=True)
+
+    def run(self, arguments: Sequence[str], expect: int) -> None:
+        """Say a command, run it, and hold its exit code against what is expected."""
+        self._say(arguments)
+        code = subprocess.run([*_PROGRAM, *arguments], cwd=self._folder, check=False).returncode
+        self._note(code, expect)
+
+    def run_and_kill(self, arguments: Sequence[str], after_bytes: int) -> None:
+        """Say a command, run it, and kill it once so many bytes lie in its partial files."""
+        self._say(arguments)
+        into = self._folder / arguments[arguments.index("--into") + 1]
+        process = subprocess.Popen([*_PROGRAM, *arguments], cwd=self._folder)
+        while process.poll() is None and _partial_bytes(into) < after_bytes:
+            time.sleep(0.02)
+        process.kill()
+        self._note(process.wait(), -signal.SIGKILL)
+        print(f"(killed with {_partial_bytes(into):,} bytes in {into.name}/.willow/partial)")
+
+    def end(self) -> int:
+        """Say how it went."""
+        seconds = time.monotonic() - self._began
+        print(f"\nThe example took {seconds:.1f} s. Look around in {self._folder}")
+        if self._surprises:
+            print(f"{self._surprises} commands ended otherwise than expected", file=sys.stderr)
+        return 1 if self._surprises else 0
+
+    def _say(self, arguments: Sequence[str]) -> None:
+        print(f"\n$ {shlex.join(['willow-cart', *arguments])}", flush=True)
+
+    def _note(self, code: int, expect: int) -> None:
+        meaning = "killed" if code < 0 else f"exit code {code}"
+        if code != expect:
+            self._surprises += 1
+            meaning += f", expected {expect}"
+        print(f"({meaning})", flush=True)
+
+
+def _partial_bytes(into: Path) -> int:
+    folder = into / ".willow" / "partial"
+    return sum(path.stat().st_size for path in folder.iterdir()) if folder.is_dir() else 0
+
+
+def serve(folder: Path, port: int) -> None:
+    """Keep the stand-in up until interrupted, and say what to try."""
+    with StandIn(make_exhibits(), port) as trust:
+        write_lists(folder, trust.base)
+        print(f"The stand-in for the Harrowmere Wetland Trust is up at {trust.base}")
+        print(f"Lists to try: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
+        print("From another terminal:")
+        for line in (
+            f"survey {folder / 'addresses.txt'} --ask-sizes",
+            f"haul {folder / 'addresses.txt'} --into may --checksums {trust.base}/SHA256SUMS",
+            f"haul '{trust.base}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
+            "receipt may",
+        ):
+            print(f"  willow-cart {line}")
+        print("\nCtrl-C ends it.", flush=True)
+        try:
+            signal.pause()
+        except KeyboardInterrupt:
+            print("\nThe stand-in is down.")

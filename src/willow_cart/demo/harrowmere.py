@@ -1,0 +1,154 @@
+"""The trust's data for May 2031: all made up, small, and the same every time."""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import math
+import random
+import struct
+import zipfile
+import zlib
+from array import array
+from collections.abc import Iterator
+
+Files = dict[str, bytes]
+
+STATIONS = ("north-sluice", "reedbed", "mere-outlet")
+HIDES = ("causeway", "alder", "long-reach")
+BIRDS = ("teal", "wigeon", "lapwing", "snipe", "bittern", "marsh harrier", "water rail")
+SPOILT = "maps/reedbed_2031.png"
+"""The file whose checksum in the trust's list is wrong."""
+
+
+def make_files() -> Files:
+    """All the files of the trust's web server, by path."""
+    files: Files = {}
+    for day in range(1, 13):
+        files[f"levels/2031-05/level_203105{day:02d}.csv"] = _levels(day)
+    for hide in HIDES:
+        files[f"counts/2031-05/{hide}.csv"] = _counts(hide)
+    for number, day in enumerate((3, 10, 17, 24), 1):
+        files[f"recordings/dawn_203105{day:02d}.wav"] = _recording(number)
+    for name, tint in (("reedbed", 90), ("mere", 160)):
+        files[f"maps/{name}_2031.png"] = _map(name, tint)
+    for year in (2029, 2030):
+        files[f"seasons/{year}.zip"] = _season(year)
+        files[f"seasons/{year}/counts.csv"] = _season_counts(year)
+    files["SHA256SUMS"] = _checksums(files)
+    return files
+
+
+def make_address_list(base: str) -> bytes:
+    """A colleague's list of addresses: comments, ranges, stray blanks, Windows line ends."""
+    lines = [
+        "# For the May report, from Ida. Thank you for fetching these!",
+        "",
+        f"{base}/levels/2031-05/level_203105{{01..12}}.csv   # one a day",
+        f"  {base}/counts/2031-05/{{{','.join(HIDES)}}}.csv",
+        f"{base}/recordings/dawn_203105{{03,10,17,24}}.wav",
+        f"{base}/maps/{{reedbed,mere}}_2031.png",
+        "htp:/harrowmere.example/typo.csv",
+        f"{base}/seasons/{{2029,2030}}.zip",
+    ]
+    return "\r\n".join(lines).encode() + b"\r\n"
+
+
+def make_table(base: str) -> bytes:
+    """The archive's table: addresses with names, folders and one checksum."""
+    counts = hashlib.sha256(_season_counts(2029)).hexdigest()
+    rows = [
+        "url;name;folder;size;checksum;remark",
+        f"{base}/seasons/2029/counts.csv;counts_2029.csv;seasons;;sha256:{counts};as published",
+        f"{base}/seasons/2030/counts.csv;counts_2030.csv;seasons;;;draft",
+    ]
+    return "\n".join(rows).encode() + b"\n"
+
+
+def _levels(day: int) -> bytes:
+    """Water levels in metres every ten minutes at three stations."""
+    chance = random.Random(f"levels {day}")
+    rows = ["time," + ",".join(STATIONS)]
+    for minute in range(0, 1440, 10):
+        tide = 0.04 * math.sin((day * 1440 + minute) / 745 * 2 * math.pi)
+        figures = (1.2 + 0.3 * n + tide + chance.gauss(0, 0.004) for n in range(len(STATIONS)))
+        moment = f"2031-05-{day:02d}T{minute // 60:02d}:{minute % 60:02d}"
+        rows.append(moment + "".join(f",{figure:.3f}" for figure in figures))
+    return "\n".join(rows).encode() + b"\n"
+
+
+def _counts(hide: str) -> bytes:
+    chance = random.Random(f"counts {hide}")
+    rows = ["date,hide,species,count,remark"]
+    for day in range(1, 32):
+        seen = chance.sample(BIRDS, 3)
+        rows += [f"2031-05-{day:02d},{hide},{bird},{chance.randrange(1, 60)}," for bird in seen]
+    return "\n".join(rows).encode() + b"\n"
+
+
+def _season_counts(year: int) -> bytes:
+    chance = random.Random(f"season {year}")
+    rows = ["month,species,mean"]
+    for month in range(1, 13):
+        rows += [f"{year}-{month:02d},{bird},{chance.uniform(1, 40):.1f}" for bird in BIRDS]
+    return "\n".join(rows).encode() + b"\n"
+
+
+def _recording(number: int) -> bytes:
+    """A dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
+    chance = random.Random(f"recording {number}")
+    quiet = array("h", (chance.randrange(-200, 200) for _ in range(4000)))
+    chirp = array("h", (
+        int(9000 * math.sin(t * t / 90_000) * math.sin(math.pi * t / 4000)) for t in range(4000)
+    ))  # fmt: skip
+    samples = array("h")
+    while len(samples) < 480_000 + 60_000 * number:
+        samples.extend(chirp if chance.random() < 0.3 else quiet)
+    data = samples.tobytes()
+    head = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 36 + len(data), b"WAVE", b"fmt ", 16, 1, 1,
+                       8000, 16000, 2, 16, b"data", len(data))  # fmt: skip
+    return head + data
+
+
+def _map(name: str, tint: int) -> bytes:
+    """Contour lines of a made-up mere, as a PNG in shades of one colour."""
+    width, height = 320, 240
+    rows = bytearray()
+    for y in range(height):
+        rows.append(0)
+        for x in range(width):
+            depth = math.hypot((x - 160) / 1.4, y - 120) + 9 * math.sin(x / 23) * math.sin(y / 17)
+            rows += bytes((tint if int(depth) % 16 else 40, 120 + int(depth) % 80, 150))
+    chunks = (
+        (b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)),
+        (b"tEXt", f"Title\0Harrowmere {name}".encode()),
+        (b"IDAT", zlib.compress(bytes(rows), 6)),
+        (b"IEND", b""),
+    )
+    return b"\x89PNG\r\n\x1a\n" + b"".join(_png_chunk(tag, body) for tag, body in chunks)
+
+
+def _png_chunk(tag: bytes, body: bytes) -> bytes:
+    return struct.pack(">I", len(body)) + tag + body + struct.pack(">I", zlib.crc32(tag + body))
+
+
+def _season(year: int) -> bytes:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, content in _season_files(year):
+            archive.writestr(zipfile.ZipInfo(name, (year, 12, 31, 12, 0, 0)), content)
+    return packed.getvalue()
+
+
+def _season_files(year: int) -> Iterator[tuple[str, bytes]]:
+    yield "counts.csv", _season_counts(year)
+    yield "readme.txt", f"Counts of the {year} season, Harrowmere Wetland Trust\n".encode()
+
+
+def _checksums(files: Files) -> bytes:
+    """The trust's checksum list, with the slip that its keeper has not noticed."""
+    lines = []
+    for name, content in sorted(files.items()):
+        digest = hashlib.sha256(content + (b"an older draft" if name == SPOILT else b""))
+        lines.append(f"{digest.hexdigest()}  {name}")
+    return "\n".join(lines).encode() + b"\n"

@@ -1,0 +1,203 @@
+"""A stand-in web server with faults made to order, for the demo and the tests."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import socket
+import threading
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from email.utils import formatdate
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Self
+
+# 2031-06-01 06:00 UTC: when the trust has put its files up.
+PUT_UP = 1_938_060_000.0
+
+Script = Callable[["Handler"], None]
+
+
+@dataclass(slots=True)
+class Exhibit:
+    """A file of the stand-in, and how it is served.
+
+    Attributes:
+        content: its bytes.
+        entity_tag: the ETag field; made from the content where it is "auto"; None sends none.
+        modified: seconds since the epoch for Last-Modified; None sends none.
+        ranges: whether byte ranges are served.
+        speed: bytes a second; None for as fast as it goes.
+        breaks: after how many bytes the connection is cut, one number for each answer to come.
+        refusals: answers to give instead, one for each GET to come: status and more fields.
+        script: takes over the whole answer.
+    """
+
+    content: bytes = b""
+    entity_tag: str | None = "auto"
+    modified: float | None = PUT_UP
+    ranges: bool = True
+    speed: float | None = None
+    breaks: list[int] = field(default_factory=list)
+    refusals: list[tuple[int, Mapping[str, str]]] = field(default_factory=list)
+    script: Script | None = None
+
+    @property
+    def tag(self) -> str | None:
+        """The ETag field."""
+        if self.entity_tag != "auto":
+            return self.entity_tag
+        return f'"{hashlib.sha256(self.content).hexdigest()[:16]}"'
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """A request that was answered.
+
+    Attributes:
+        method, path: as they came.
+        fields: header fields, names in lower case.
+        status: of the answer; 0 where a script took over.
+    """
+
+    method: str
+    path: str
+    fields: Mapping[str, str]
+    status: int
+
+
+class StandIn:
+    """A web server on a free port of this machine.
+
+    Args:
+        exhibits: what is served, by path without the first slash.
+        port: 0 takes a free one.
+    """
+
+    def __init__(self, exhibits: Mapping[str, Exhibit], port: int = 0) -> None:
+        self.exhibits = dict(exhibits)
+        self.requests: list[Request] = []
+        self._server = _Server(("127.0.0.1", port), Handler)
+        self._server.stand_in = self
+        serve = self._server.serve_forever
+        self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
+
+    @property
+    def base(self) -> str:
+        """The address of its root, without a slash at the end."""
+        return f"http://127.0.0.1:{self._server.server_port}"
+
+    def __enter__(self) -> Self:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._server.shutdown()
+        self._server.server_close()
+
+
+class _Server(ThreadingHTTPServer):
+    daemon_threads = True
+    stand_in: StandIn
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """A client that goes away, killed perhaps, is nothing to report."""
+
+
+class Handler(BaseHTTPRequestHandler):
+    """One connection to the stand-in; scripts are given it to answer as they please."""
+
+    protocol_version = "HTTP/1.1"
+    server: _Server
+
+    def do_GET(self) -> None:
+        """Answer a request for a file."""
+        self._answer()
+
+    def do_HEAD(self) -> None:
+        """Answer a request for what is known of a file."""
+        self._answer()
+
+    def log_message(self, format: str, *args: object) -> None:  # noqa: A002
+        """Keep quiet."""
+
+    def _answer(self) -> None:
+        exhibit = self.server.stand_in.exhibits.get(self.path.lstrip("/"))
+        if exhibit is None:
+            self.refuse(404)
+        elif exhibit.script is not None:
+            self._note(0)
+            exhibit.script(self)
+        elif exhibit.refusals and self.command == "GET":
+            self.refuse(*exhibit.refusals.pop(0))
+        else:
+            self._serve(exhibit)
+
+    def refuse(self, status: int, fields: Mapping[str, str] | None = None) -> None:
+        """Answer with a status and a short page."""
+        page = f"<title>{status}</title>\n".encode()
+        self.start(status, {"Content-Length": str(len(page)), **(fields or {})})
+        if self.command == "GET" and status != 304:
+            self.wfile.write(page)
+
+    def start(self, status: int, fields: Mapping[str, str]) -> None:
+        """Send the head of an answer, and note the request."""
+        self._note(status)
+        self.send_response(status)
+        for name, value in fields.items():
+            self.send_header(name, value)
+        self.end_headers()
+
+    def cut(self) -> None:
+        """Cut the connection off."""
+        self.close_connection = True
+        self.connection.shutdown(socket.SHUT_RDWR)
+
+    def _note(self, status: int) -> None:
+        fields = {name.lower(): value for name, value in self.headers.items()}
+        self.server.stand_in.requests.append(Request(self.command, self.path, fields, status))
+
+    def _serve(self, exhibit: Exhibit) -> None:
+        fields = {"Content-Type": "application/octet-stream"}
+        if exhibit.tag:
+            fields["ETag"] = exhibit.tag
+        if exhibit.modified is not None:
+            fields["Last-Modified"] = formatdate(exhibit.modified, usegmt=True)
+        if self._is_unchanged(fields):
+            self.start(304, fields)
+            return
+        start = self._start_of_range(exhibit, fields)
+        length = len(exhibit.content)
+        if start > 0:
+            fields["Content-Range"] = f"bytes {start}-{length - 1}/{length}"
+        fields["Content-Length"] = str(length - start)
+        self.start(206 if start else 200, fields)
+        if self.command == "GET":
+            self._send(exhibit, memoryview(exhibit.content)[start:])
+
+    def _is_unchanged(self, fields: Mapping[str, str]) -> bool:
+        asked = self.headers.get("If-None-Match")
+        if asked is not None:
+            return asked == fields.get("ETag")
+        since = self.headers.get("If-Modified-Since")
+        return since is not None and since == fields.get("Last-Modified")
+
+    def _start_of_range(self, exhibit: Exhibit, fields: Mapping[str, str]) -> int:
+        match = re.fullmatch(r"bytes=(\d+)-", self.headers.get("Range", ""))
+        if not match or not exhibit.ranges:
+            return 0
+        condition = self.headers.get("If-Range")
+        if condition not in (None, fields.get("ETag"), fields.get("Last-Modified")):
+            return 0
+        return int(match[1]) if int(match[1]) < len(exhibit.content) else 0
+
+    def _send(self, exhibit: Exhibit, body: memoryview) -> None:
+        limit = exhibit.breaks.pop(0) if exhibit.breaks else len(body)
+        piece = len(body) if exhibit.speed is None else max(1, int(exhibit.speed / 20))
+        for at in range(0, min(limit, len(body)), piece or 1):
+            self.wfile.write(body[at : min(at + piece, limit)])
+            if exhibit.speed is not None:
+                time.sleep(piece / exhibit.speed)
+        if limit < len(body):
+            self.cut()

@@ -1,0 +1,195 @@
+"""Everything that can go wrong, as one tree.
+
+An error carries its parts as attributes, so that callers decide on fields and never on text::
+
+    WillowCartError
+    ├── NotUnderstood          the request itself cannot be carried out (exit code 2)
+    │   ├── BadAddress
+    │   ├── BadOption
+    │   ├── UnreadableSource
+    │   ├── UnusableDestination
+    │   └── UnreadableLedger
+    ├── NothingChosen          the request is fine, but no file is left (exit code 3)
+    ├── TransferFailed         one file did not come
+    │   ├── TryAgain           ... and another attempt may well succeed
+    │   │   ├── ConnectionLost
+    │   │   ├── TimedOut
+    │   │   └── ServerBusy
+    │   └── Hopeless           ... and asking again the same way will not help
+    │       ├── HostUnknown
+    │       ├── NotTrusted
+    │       ├── NotServed
+    │       ├── TooManyRedirects
+    │       └── StrangeAnswer
+    ├── CannotStore            one file came, but this machine could not keep it
+    ├── CheckFailed            one file came, but is not what was promised (exit code 4)
+    └── Interrupted            the person asked to stop
+
+Every error reads as one line: the thing, the reason, what to do.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+
+class WillowCartError(Exception):
+    """The root of the tree.
+
+    Attributes:
+        thing: what it is about: an address (without its secrets), a path, an option.
+        reason: what is wrong with it, as a clause.
+        advice: what the person can do about it; may be empty.
+    """
+
+    def __init__(self, thing: str, reason: str, advice: str = "") -> None:
+        super().__init__(thing, reason, advice)
+        self.thing = thing
+        self.reason = reason
+        self.advice = advice
+
+    @property
+    def why(self) -> str:
+        """The reason and the advice without the thing, for tables that name the thing already."""
+        return f"{self.reason}; {self.advice}" if self.advice else self.reason
+
+    def __str__(self) -> str:
+        return f"{self.thing}: {self.why}"
+
+
+class NotUnderstood(WillowCartError):
+    """The request itself cannot be carried out."""
+
+
+class BadAddress(NotUnderstood):
+    """An address that no place can have, or of a kind that is not spoken here."""
+
+
+class BadOption(NotUnderstood):
+    """A value that an option cannot take."""
+
+
+class UnreadableSource(NotUnderstood):
+    """A source that cannot be read at all; a single bad line is a `model.Trouble` instead."""
+
+
+class UnusableDestination(NotUnderstood):
+    """A folder that nothing can be hauled into."""
+
+
+class UnreadableLedger(NotUnderstood):
+    """A folder without a ledger, or one whose ledger this version cannot read."""
+
+
+class NothingChosen(WillowCartError):
+    """Sources were read, and no offer is left.
+
+    Attributes:
+        offered: how many offers there were before choosing.
+        rule: the rule that left none, as it was typed; None when nothing was offered.
+    """
+
+    def __init__(
+        self, thing: str, reason: str, advice: str, *, offered: int, rule: str | None
+    ) -> None:
+        super().__init__(thing, reason, advice)
+        self.offered = offered
+        self.rule = rule
+
+
+class TransferFailed(WillowCartError):
+    """One file did not come."""
+
+
+class TryAgain(TransferFailed):
+    """Another attempt may well succeed.
+
+    Attributes:
+        wait: seconds that the server asked to be left alone for; None when it did not say.
+    """
+
+    def __init__(
+        self, thing: str, reason: str, advice: str = "", *, wait: float | None = None
+    ) -> None:
+        super().__init__(thing, reason, advice)
+        self.wait = wait
+
+
+class ConnectionLost(TryAgain):
+    """The connection could not be made, or broke before the whole file had come."""
+
+
+class TimedOut(TryAgain):
+    """Nothing was heard for too long."""
+
+
+class ServerBusy(TryAgain):
+    """The server answered, and asked to be left alone for now (408, 425, 429, 5xx).
+
+    Attributes:
+        status: the HTTP status code.
+    """
+
+    def __init__(
+        self, thing: str, reason: str, advice: str = "", *, wait: float | None, status: int
+    ) -> None:
+        super().__init__(thing, reason, advice, wait=wait)
+        self.status = status
+
+
+class Hopeless(TransferFailed):
+    """Asking again in the same way will not help."""
+
+
+class HostUnknown(Hopeless):
+    """No name server knows the host."""
+
+
+class NotTrusted(Hopeless):
+    """The secure connection could not be set up: the host is not proved to be who it says."""
+
+
+class NotServed(Hopeless):
+    """The server will not give the file (404, 403, ...).
+
+    Attributes:
+        status: the HTTP status code.
+    """
+
+    def __init__(self, thing: str, reason: str, advice: str = "", *, status: int) -> None:
+        super().__init__(thing, reason, advice)
+        self.status = status
+
+
+class TooManyRedirects(Hopeless):
+    """Redirects that lead in a circle, or on and on."""
+
+
+class StrangeAnswer(Hopeless):
+    """An answer that breaks the protocol's rules; nothing of it can be trusted."""
+
+
+class CannotStore(WillowCartError):
+    """The file came, and this machine could not keep it: disk full, no permission."""
+
+
+class CheckFailed(WillowCartError):
+    """The file came, and is not what was promised.
+
+    Attributes:
+        expected: the promised checksum, as `algorithm:hex`.
+        found: the checksum of what came, in the same form.
+        kept: where the bytes were put for inspection.
+    """
+
+    def __init__(
+        self, thing: str, reason: str, advice: str, *, expected: str, found: str, kept: Path
+    ) -> None:
+        super().__init__(thing, reason, advice)
+        self.expected = expected
+        self.found = found
+        self.kept = kept
+
+
+class Interrupted(WillowCartError):
+    """The person asked to stop; what had arrived stays."""

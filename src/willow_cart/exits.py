@@ -1,0 +1,22 @@
+"""Exit codes: what a command tells the shell."""
+
+from __future__ import annotations
+
+from enum import IntEnum
+
+
+class Exit(IntEnum):
+    """What a command tells the shell."""
+
+    GOOD = 0
+    """All arrived or was here already."""
+    INCOMPLETE = 1
+    """Something did not arrive."""
+    NOT_UNDERSTOOD = 2
+    """The command asks for something that cannot be done."""
+    NOTHING_CHOSEN = 3
+    """Nothing matched."""
+    CHECK_FAILED = 4
+    """Something arrived and failed its check."""
+    INTERRUPTED = 130
+    """The person stopped it: 128 and the number of the signal, as shells have it."""

@@ -1,0 +1,8 @@
+"""Bringing what was chosen home: fetch, check, file."""
+
+from willow_cart.haul.account import Account
+from willow_cart.haul.observer import Observer
+from willow_cart.haul.patience import Patience
+from willow_cart.haul.run import Wishes, haul
+
+__all__ = ["Account", "Observer", "Patience", "Wishes", "haul"]

@@ -1,0 +1,370 @@
+"""The carrier: one file's trip, from what lies here already to the file under its name."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+from willow_cart.access import Access, Delivery, Joining, Unchanged
+from willow_cart.addresses import without_secrets
+from willow_cart.checks import digest_file
+from willow_cart.errors import (
+    CheckFailed,
+    ConnectionLost,
+    Interrupted,
+    StrangeAnswer,
+    TryAgain,
+)
+from willow_cart.filing import Filed
+from willow_cart.haul.destination import Destination, cannot_store
+from willow_cart.haul.observer import Observer
+from willow_cart.haul.partials import Partial, PartialStore
+from willow_cart.model import Checksum, Offer, Proof, State
+from willow_cart.records import Arrival, Result, Scribe
+
+
+@dataclass(slots=True)
+class Trip:
+    """One file's way home, over all its attempts.
+
+    Attributes:
+        number: its place in the haul, from 1.
+        filed: the offer and the path that is kept for it.
+        attempts: how often it was asked for.
+        vain: how many attempts in a row brought nothing that the next can be joined to.
+        received: bytes that came in this run.
+        resumed: bytes that a later attempt did not have to fetch again.
+        seconds: time spent on it, pauses left out.
+        partial: what has come so far, if it can be gone on with.
+    """
+
+    number: int
+    filed: Filed
+    attempts: int = 0
+    vain: int = 0
+    received: int = 0
+    resumed: int = 0
+    seconds: float = 0.0
+    partial: Partial | None = None
+
+    @property
+    def offer(self) -> Offer:
+        """The offer."""
+        return self.filed.offer
+
+    def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
+        """What became of it."""
+        return Result(
+            self.number,
+            without_secrets(self.offer.address),
+            self.filed.path,
+            state,
+            reason,
+            self.received,
+            self.resumed,
+            self.attempts,
+            round(self.seconds, 3),
+            arrival,
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Carrier:
+    """Carries files home; serves all lanes at once.
+
+    Attributes:
+        access: how places are talked to.
+        destination: where files go.
+        partials: where they grow.
+        scribe: who writes the ledger.
+        held: what the ledger knew when the haul began, by address without secrets.
+        observer: who is told.
+        stop: set when the person wants it to end.
+        clock: a monotonic clock in seconds.
+    """
+
+    access: Access
+    destination: Destination
+    partials: PartialStore
+    scribe: Scribe
+    held: Mapping[str, Arrival]
+    observer: Observer
+    stop: threading.Event
+    clock: Callable[[], float] = field(default=time.monotonic)
+
+    def attempt(self, trip: Trip, lane: int) -> Result:
+        """Make one attempt at a file.
+
+        Raises:
+            TryAgain: it did not come, and another attempt may bring it; what came is kept in
+                `trip.partial` if the rest can be joined to it.
+            Hopeless, CannotStore, CheckFailed: it did not come, and that is that for this run.
+            Interrupted: the person wants it to end; what came is kept.
+        """
+        began = self.clock()
+        before = trip.partial.size if trip.partial else 0
+        try:
+            if not trip.attempts:
+                if here := self._proved_here(trip):
+                    return here
+                trip.partial = self.partials.find(trip.offer)
+                before = trip.partial.size if trip.partial else 0
+            trip.attempts += 1
+            return self._fetch(trip, lane)
+        except TryAgain:
+            gained = trip.partial is not None and trip.partial.size > before
+            trip.vain = 0 if gained else trip.vain + 1
+            raise
+        except OSError as error:
+            raise cannot_store(trip.filed.path, error) from error
+        finally:
+            trip.seconds += self.clock() - began
+
+    # What lies here already
+
+    def _proved_here(self, trip: Trip) -> Result | None:
+        """The result for a file that its promised checksum proves right, its place unasked."""
+        promised = trip.offer.checksums
+        if not promised:
+            return None
+        arrival = self._held_unharmed(trip)
+        if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
+            return trip.result(State.HERE)
+        path = self.destination.root / trip.filed.path
+        if not path.is_file():
+            return None
+        found = digest_file(path, {"sha256", *(each.algorithm for each in promised)})
+        if any(found[each.algorithm] != each for each in promised):
+            return None
+        return trip.result(State.HERE, arrival=self._describe_file(trip, path, found["sha256"]))
+
+    def _held_unharmed(self, trip: Trip) -> Arrival | None:
+        """What the ledger says of the file, provided that it still lies there as it was filed."""
+        arrival = self.held.get(without_secrets(trip.offer.address))
+        return arrival if arrival and self.destination.holds(arrival) else None
+
+    def _describe_file(self, trip: Trip, path: Path, sha256: Checksum) -> Arrival:
+        """The ledger's entry for a file that lies here and was proved right, however it came."""
+        shown = without_secrets(trip.offer.address)
+        known = self.held.get(shown)
+        if known is not None and known.sha256 != sha256.digest:
+            known = None
+        status = path.stat()
+        return Arrival(
+            address=shown,
+            final_address=known.final_address if known else shown,
+            path=trip.filed.path,
+            time=_now(),
+            size=status.st_size,
+            sha256=sha256.digest,
+            entity_tag=known.entity_tag if known else None,
+            last_modified=known.last_modified if known else None,
+            expected=_written(trip.offer),
+            verdict=Proof.CHECKSUM,
+            mtime_ns=status.st_mtime_ns,
+        )
+
+    # Fetching
+
+    def _fetch(self, trip: Trip, lane: int) -> Result:
+        partial = trip.partial
+        if partial is None or not partial.is_whole:
+            delivery = self._ask(trip)
+            if isinstance(delivery, Unchanged):
+                return trip.result(State.UNCHANGED)
+            try:
+                partial = self._receive(trip, lane, delivery)
+            finally:
+                delivery.close()
+        else:
+            # All had come when an earlier run was cut off; only its check is missing.
+            partial.wake()
+            trip.resumed = partial.size
+            self.observer.started(lane, trip.filed, partial.facts.length, partial.size)
+        return self._land(trip, partial)
+
+    def _ask(self, trip: Trip) -> Delivery | Unchanged:
+        """Ask for the rest of what is here, or for the whole unless it is here unchanged."""
+        address = trip.offer.address
+        partial = trip.partial
+        if partial is not None:
+            blind = partial.joining is Joining.BLIND
+            delivery = self.access.open(
+                address, start=partial.size, validators=None if blind else partial.facts.validators
+            )
+            assert isinstance(delivery, Delivery), "a range was asked for"
+            if delivery.start and delivery.facts.length != partial.facts.length:
+                # The version has changed under a mark that has not.
+                delivery.close()
+                return self._open_whole(address)
+            return delivery
+        arrival = self._held_unharmed(trip)
+        if arrival and arrival.validators and not trip.offer.checksums:
+            return self.access.open(address, validators=arrival.validators)
+        # A promised checksum that the file here does not have cannot be answered by "unchanged".
+        return self._open_whole(address)
+
+    def _open_whole(self, address: str) -> Delivery:
+        delivery = self.access.open(address)
+        assert isinstance(delivery, Delivery), "no condition was made"
+        return delivery
+
+    def _receive(self, trip: Trip, lane: int, delivery: Delivery) -> Partial:
+        """Write what comes into the partial file until all is there."""
+        partial = trip.partial
+        if partial is None or not delivery.start:
+            self._discard(trip)
+            partial = self.partials.begin(trip.offer, delivery)
+        trip.partial = partial
+        trip.resumed = partial.size
+        length = partial.facts.length
+        try:
+            partial.wake()
+            self.observer.started(lane, trip.filed, length, partial.size)
+            self.destination.require_room(trip.filed.path, (length or 0) - partial.size)
+            while data := delivery.read():
+                partial.write(data)
+                trip.received += len(data)
+                self.observer.received(lane, len(data))
+                if length is not None and partial.size > length:
+                    raise StrangeAnswer(
+                        without_secrets(trip.offer.address), "sends more than it announced",
+                        "tell the place's keeper",
+                    )  # fmt: skip
+                if not partial.is_whole:
+                    self._record(trip, partial)
+                if self.stop.is_set():
+                    raise Interrupted(trip.filed.path, "interrupted")
+            if length is not None and not partial.is_whole:
+                raise ConnectionLost(
+                    without_secrets(trip.offer.address), "the connection ended before the file did"
+                )
+        except BaseException as error:
+            partial.rest()
+            if isinstance(error, StrangeAnswer) or not self._can_go_on(trip, partial):
+                self._discard(trip)
+            else:
+                self._record(trip, partial)
+            raise
+        return partial
+
+    def _can_go_on(self, trip: Trip, partial: Partial) -> bool:
+        match partial.joining:
+            case Joining.SAFE:
+                return partial.size > 0
+            case Joining.BLIND:
+                return partial.size > 0 and bool(trip.offer.checksums)
+            case Joining.NEVER:
+                return False
+
+    def _record(self, trip: Trip, partial: Partial) -> None:
+        """Have the ledger remember a file of which more than one piece is to come."""
+        if not partial.recorded and self._can_go_on(trip, partial):
+            record = partial.record(trip.offer)
+            self.scribe.note(lambda ledger: ledger.keep_part(record))
+
+    def _discard(self, trip: Trip) -> None:
+        """Do away with what has come; nothing can be joined to it."""
+        partial = trip.partial
+        trip.partial = None
+        if partial is None:
+            return
+        partial.rest()
+        if partial.recorded:
+            address = without_secrets(trip.offer.address)
+            self.scribe.note(lambda ledger: ledger.forget_part(address))
+        partial.path.unlink(missing_ok=True)
+
+    # Checking and filing
+
+    def _land(self, trip: Trip, partial: Partial) -> Result:
+        """Check a whole file and give it its name."""
+        found, modified = partial.finish()
+        self._check(trip, partial, found)
+        arrival = Arrival(
+            address=without_secrets(trip.offer.address),
+            final_address=without_secrets(partial.facts.address),
+            path=trip.filed.path,
+            time=_now(),
+            size=partial.size,
+            sha256=found["sha256"].digest,
+            entity_tag=partial.facts.validators.entity_tag,
+            last_modified=partial.facts.validators.last_modified,
+            expected=_written(trip.offer),
+            verdict=_verdict(trip.offer, partial),
+            mtime_ns=modified,
+        )
+        if present := self._same_here(trip, found["sha256"]):
+            self._discard(trip)
+            arrival = replace(arrival, mtime_ns=present.stat().st_mtime_ns)
+            return trip.result(State.HERE, arrival=arrival)
+        if partial.recorded:
+            # From here on a crash cannot lose it: what is sealed is filed by the next run.
+            record = partial.record(trip.offer, arrival)
+            self.scribe.write(lambda ledger: ledger.keep_part(record))
+        self.destination.place(partial.path, trip.filed.path)
+        trip.partial = None
+        return trip.result(State.ARRIVED, arrival=arrival)
+
+    def _check(self, trip: Trip, partial: Partial, found: Mapping[str, Checksum]) -> None:
+        """Hold what came against what was promised.
+
+        Raises:
+            ConnectionLost: it was joined from parts, which may be the fault: fetch it whole.
+            CheckFailed: it is not what was promised; the bytes are put where they can be seen.
+        """
+        for promised in trip.offer.checksums:
+            measured = found[promised.algorithm]
+            if measured == promised:
+                continue
+            shown = without_secrets(trip.offer.address)
+            if trip.resumed:
+                self._discard(trip)
+                raise ConnectionLost(
+                    shown, f"the joined parts do not have the promised {promised.algorithm}"
+                )
+            kept = self.destination.refuse(partial.path, trip.filed.path)
+            self._discard(trip)
+            raise CheckFailed(
+                shown,
+                f"its {promised.algorithm} is {_short(measured)}, promised was {_short(promised)}",
+                f"the bytes are kept in {kept}",
+                expected=str(promised),
+                found=str(measured),
+                kept=kept,
+            )
+
+    def _same_here(self, trip: Trip, sha256: Checksum) -> Path | None:
+        """The file that lies here, if it has the same bytes; another that is not ours makes way."""
+        path = self.destination.root / trip.filed.path
+        if arrival := self._held_unharmed(trip):
+            return path if arrival.sha256 == sha256.digest else None
+        if not path.is_file():
+            return None
+        if digest_file(path, ["sha256"])["sha256"] == sha256:
+            return path
+        if kept := self.destination.make_way(trip.filed.path):
+            self.observer.set_aside(trip.filed.path, kept)
+        return None
+
+
+def _verdict(offer: Offer, partial: Partial) -> Proof:
+    if offer.checksums:
+        return Proof.CHECKSUM
+    return Proof.NOTHING if partial.facts.length is None else Proof.LENGTH
+
+
+def _written(offer: Offer) -> str:
+    return " ".join(str(checksum) for checksum in offer.checksums)
+
+
+def _short(checksum: Checksum) -> str:
+    return f"{checksum.digest[:12]}..."
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,0 +1,178 @@
+"""The destination: a folder, what lies in it, and the only ways anything is put there."""
+
+from __future__ import annotations
+
+import errno
+import fcntl
+import os
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Self
+
+from willow_cart.errors import CannotStore, UnusableDestination
+from willow_cart.model import OWN_FOLDER
+from willow_cart.records import Arrival
+from willow_cart.units import format_size
+
+# What is left free for the ledger when a file would fill the disk.
+_RESERVE = 1 << 20
+
+
+class Destination:
+    """A folder that one haul at a time writes into.
+
+    Args:
+        root: the folder; made if it is not there.
+
+    Raises:
+        UnusableDestination: it is no folder, cannot be written, or another haul is writing it.
+    """
+
+    def __init__(self, root: Path) -> None:
+        self.root = root
+        self.own = root / OWN_FOLDER
+        self._real_root = Path()
+        self._folders: set[str] = set()
+        self._lock = -1
+        try:
+            for folder in (self.own, self.own / "partial"):
+                folder.mkdir(parents=True, exist_ok=True)
+            self._real_root = root.resolve(strict=True)
+            self._lock = os.open(self.own / "lock", os.O_RDWR | os.O_CREAT, 0o666)
+        except FileExistsError as error:
+            raise UnusableDestination(
+                str(error.filename), "is a file", "name a folder with --into"
+            ) from None
+        except OSError as error:
+            raise UnusableDestination(
+                str(root), f"cannot be written: {_plainly(error)}", "name another with --into"
+            ) from None
+        self._lock_or_leave()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        # The lock goes with the descriptor, also when the process is killed: it is never stale.
+        os.close(self._lock)
+
+    def _lock_or_leave(self) -> None:
+        try:
+            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            holder = os.read(self._lock, 32).decode("ascii", "replace").strip()
+            os.close(self._lock)
+            raise UnusableDestination(
+                str(self.root), f"is in use by another haul (process {holder})", "wait for its end"
+            ) from None
+        os.truncate(self._lock, 0)
+        os.write(self._lock, f"{os.getpid()}\n".encode())
+
+    def holds(self, arrival: Arrival) -> bool:
+        """Whether a file lies where it was filed, as it was filed, by its size and time stamp."""
+        try:
+            status = os.lstat(self.root / arrival.path)
+        except OSError:
+            return False
+        return (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
+
+    def place(self, file: Path, path: str) -> None:
+        """Give a whole, checked and synced file its name, in one step that nothing can halve.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        try:
+            os.replace(file, self._ready(path))
+        except OSError as error:
+            raise cannot_store(path, error) from None
+
+    def refuse(self, file: Path, path: str) -> Path:
+        """Put a file that failed its check where it can be looked at, and say where."""
+        return self._put_away(file, "refused", path)
+
+    def make_way(self, path: str) -> Path | None:
+        """Put a file that lies at a path and is not the ledger's where it is kept, and say where.
+
+        Raises:
+            CannotStore: it cannot be moved.
+        """
+        if not (self.root / path).is_file():
+            return None
+        moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
+        return self._put_away(self.root / path, "aside", f"{moment}/{path}")
+
+    def require_room(self, path: str, count: int) -> None:
+        """Insist on room for so many more bytes.
+
+        Raises:
+            CannotStore: there is not enough.
+        """
+        status = os.statvfs(self.own)
+        free = status.f_bavail * status.f_frsize
+        if count > free - min(_RESERVE, free // 10):
+            raise CannotStore(
+                path,
+                f"{format_size(count)} are to come and {format_size(free)} are free on the disk",
+                "make room and run the same command again",
+            )
+
+    def sync_folders(self) -> None:
+        """Make the names that were given safe against a power cut."""
+        for folder in self._folders:
+            descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
+            try:
+                os.fsync(descriptor)
+            finally:
+                os.close(descriptor)
+
+    def _put_away(self, file: Path, drawer: str, path: str) -> Path:
+        try:
+            kept = self._ready(f"{OWN_FOLDER}/{drawer}/{path}")
+            os.replace(file, kept)
+        except OSError as error:
+            raise cannot_store(path, error) from None
+        return Path(kept)
+
+    def _ready(self, path: str) -> str:
+        """The full path, with its folders made and proved to be inside the destination."""
+        full = os.path.join(self.root, path)
+        folder = os.path.dirname(full)
+        if folder not in self._folders:
+            self._make_inside(folder, path)
+            self._folders.add(folder)
+        return full
+
+    def _make_inside(self, folder: str, path: str) -> None:
+        """Make a folder step by step: a link on the way may lead out of the destination."""
+        inside = Path(self.root)
+        for part in Path(folder).relative_to(self.root).parts:
+            inside /= part
+            inside.mkdir(exist_ok=True)
+            if not inside.resolve().is_relative_to(self._real_root):
+                raise CannotStore(
+                    path, f"{inside} is a link that leads out of {self.root}", "take the link away"
+                )
+
+
+def cannot_store(path: str, error: OSError) -> CannotStore:
+    """The error for a file that this machine would not keep."""
+    match error.errno:
+        case errno.ENOSPC | errno.EDQUOT:
+            return CannotStore(
+                path,
+                "the disk is full",
+                "make room and run the same command again; it goes on from where it stopped",
+            )
+        case errno.ENOTDIR | errno.EEXIST:
+            return CannotStore(path, "a file lies where its folder would be", "move that file")
+        case errno.EISDIR | errno.ENOTEMPTY:
+            return CannotStore(path, "a folder lies where it would be", "rename that folder")
+        case errno.ENAMETOOLONG:
+            return CannotStore(path, "its path is too long for this disk", "try --layout flat")
+        case _:
+            return CannotStore(path, f"cannot be written: {_plainly(error)}", "see to the folder")
+
+
+def _plainly(error: OSError) -> str:
+    return (error.strerror or str(error)).lower()

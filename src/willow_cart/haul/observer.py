@@ -1,0 +1,35 @@
+"""What a haul tells while it is under way."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from willow_cart.errors import TryAgain
+from willow_cart.filing import Filed, Plan
+from willow_cart.records import Result
+
+
+class Observer:
+    """Hear what happens in a haul; this one keeps it to itself.
+
+    Subclasses override what they care about. The methods are called from the lanes' threads, so
+    they must bear being called at the same time, and return quickly.
+    """
+
+    def planned(self, plan: Plan) -> None:
+        """Everything has its place; nothing has been fetched."""
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        """A lane receives a file of `length` bytes, of which `start` are here already."""
+
+    def received(self, lane: int, count: int) -> None:
+        """A lane has received and written another `count` bytes."""
+
+    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+        """A lane has put a file off for `pause` seconds."""
+
+    def set_aside(self, path: str, kept: Path) -> None:
+        """What lay at a path was not what a haul had put there; it is kept elsewhere."""
+
+    def settled(self, lane: int, filed: Filed, result: Result) -> None:
+        """A file's outcome is known."""

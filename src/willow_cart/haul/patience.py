@@ -1,0 +1,43 @@
+"""Patience: how often and after which pauses a file is asked for again."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Patience:
+    """A policy for what may pass by itself; it knows nothing of networks and clocks.
+
+    An attempt that brought bytes which the next can be joined to does not count as vain: a long
+    file over a poor line needs many.
+
+    Attributes:
+        attempts: how many vain attempts in a row there are before a file is given up.
+        pause: seconds after the first vain attempt.
+        growth: by how much each following pause is longer.
+        longest: seconds above which pauses no longer grow.
+        longest_wait: the longest wait in seconds that a server may ask for.
+    """
+
+    attempts: int = 5
+    pause: float = 1.0
+    growth: float = 2.0
+    longest: float = 60.0
+    longest_wait: float = 300.0
+
+    def pause_after(self, vain: int, asked: float | None, chance: float) -> float | None:
+        """How long to pause before the next attempt, in seconds; None to give up.
+
+        Args:
+            vain: how many attempts in a row were vain; 0 after one that brought bytes.
+            asked: what the server asked for (RFC 9110, 10.2.3), or None.
+            chance: a random number from 0 to 1; spreads the lanes, so that they do not all come
+                back at once.
+        """
+        if vain >= self.attempts:
+            return None
+        if asked is not None:
+            return asked if asked <= self.longest_wait else None
+        grown: float = self.pause * self.growth ** max(0, vain - 1)
+        return min(grown, self.longest) * (0.75 + 0.5 * chance)

@@ -1,0 +1,161 @@
+"""The values that every part of the house speaks of. None of them does anything."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from willow_cart.addresses import name_of, segments_of
+from willow_cart.kinds import kind_of
+
+OWN_FOLDER = ".willow"
+"""The product's own folder in a destination: ledger, partial files, lock. No offer goes there."""
+
+
+@dataclass(frozen=True, slots=True)
+class Checksum:
+    """A promised or measured checksum.
+
+    Attributes:
+        algorithm: a name that `hashlib.new` knows: `md5`, `sha1`, `sha256`, `sha512`, `blake2b`.
+        digest: hexadecimal, in lower case.
+    """
+
+    algorithm: str
+    digest: str
+
+    def __str__(self) -> str:
+        return f"{self.algorithm}:{self.digest}"
+
+
+@dataclass(frozen=True, slots=True)
+class Validators:
+    """What a server says about the version of a representation (RFC 9110, 8.8).
+
+    Attributes:
+        entity_tag: the ETag field as it came, quotes and `W/` included.
+        last_modified: the Last-Modified field as it came.
+        date: the Date field of the same answer, by which a Last-Modified is judged strong or weak.
+    """
+
+    entity_tag: str | None = None
+    last_modified: str | None = None
+    date: str | None = None
+
+    def __bool__(self) -> bool:
+        return self.entity_tag is not None or self.last_modified is not None
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is known of a representation before its bytes have come.
+
+    Attributes:
+        address: where it was found after redirects.
+        length: its length in bytes; None where the server does not say.
+        validators: marks of its version.
+        modified: when it was changed last, with time zone; None where the server does not say.
+            Only `Access.ask` reads it; a delivery leaves it None.
+    """
+
+    address: str
+    length: int | None = None
+    validators: Validators = Validators()
+    modified: datetime | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Offer:
+    """One file that a source offers, with what is known of it before fetching.
+
+    Attributes:
+        address: where it is, in normal form.
+        source: the source that offered it, as the person wrote it.
+        number: its place in that source, counted from 1.
+        name: the name to file it under where someone chose one; None leaves it to the address.
+        folder: likewise the folder, with `/` between the parts.
+        size: bytes, as the source says; None where it does not.
+        modified: when it was changed last, as the source says.
+        checksums: what its bytes must hash to; all of them.
+    """
+
+    address: str
+    source: str = ""
+    number: int = 0
+    name: str | None = None
+    folder: str | None = None
+    size: int | None = None
+    modified: datetime | None = None
+    checksums: tuple[Checksum, ...] = ()
+
+    @property
+    def file_name(self) -> str:
+        """The name it goes by before it is made safe: the chosen one, or the address's own."""
+        return self.name or name_of(self.address) or "index.html"
+
+    @property
+    def path(self) -> str:
+        """Its path below the source, by which it is chosen and laid out, with `/` between parts."""
+        if self.folder is not None:
+            folders = [part for part in self.folder.split("/") if part]
+        else:
+            folders = segments_of(self.address)[:-1]
+        # A slash that was encoded is part of a name; here it must not pass for a separator.
+        return "/".join(part.replace("/", "_") for part in [*folders, self.file_name])
+
+    @property
+    def kind(self) -> str:
+        """The family of its extension."""
+        return kind_of(self.file_name)
+
+
+@dataclass(frozen=True, slots=True)
+class Trouble:
+    """Something in a source that could not be taken, while the rest went on.
+
+    Attributes:
+        place: the source and where in it: `addresses.txt, line 7`.
+        why: what is wrong with it, and what to do.
+    """
+
+    place: str
+    why: str
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.why}"
+
+
+class State(StrEnum):
+    """What became of one file in one haul."""
+
+    ARRIVED = "arrived"
+    """Its bytes came, were checked, and lie under its name; whether new or renewed."""
+    UNCHANGED = "unchanged"
+    """The place was asked, and says that what lies here is still what it has."""
+    HERE = "already here"
+    """What lies here is proved to be right without, or in spite of, the place's word."""
+    FAILED = "failed"
+    """It did not come."""
+    REFUSED = "refused"
+    """It came, and is not what was promised; it does not lie under its name."""
+
+
+class Proof(StrEnum):
+    """By what a file's bytes were checked; the strongest that there was."""
+
+    CHECKSUM = "checksum"
+    LENGTH = "length only"
+    NOTHING = "nothing"
+
+
+def total_size(offers: Iterable[Offer]) -> tuple[int, int]:
+    """Bytes in all the offers whose size is known, and how many have none."""
+    known = unknown = 0
+    for offer in offers:
+        if offer.size is None:
+            unknown += 1
+        else:
+            known += offer.size
+    return known, unknown

@@ -1,0 +1,17 @@
+"""What was: the ledger of a destination, and the receipts read from it."""
+
+from willow_cart.records.ledger import Arrival, Ledger, PartRecord, Result
+from willow_cart.records.receipt import Receipt, Row, ledger_path, read_receipt
+from willow_cart.records.scribe import Scribe
+
+__all__ = [
+    "Arrival",
+    "Ledger",
+    "PartRecord",
+    "Receipt",
+    "Result",
+    "Row",
+    "Scribe",
+    "ledger_path",
+    "read_receipt",
+]

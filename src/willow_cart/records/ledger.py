@@ -1,0 +1,236 @@
+"""The ledger: a destination's own record of what arrived, in `.willow/ledger.db` there."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Self
+
+from willow_cart.errors import UnreadableLedger
+from willow_cart.model import State, Validators
+from willow_cart.records import schema
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A file that arrived, and what it was then.
+
+    Attributes:
+        address, final_address: where it came from, before and after redirects, without secrets.
+        path: where it lies below the destination, with `/` between the parts.
+        time: when, in UTC, ISO 8601.
+        size: bytes.
+        sha256: hexadecimal.
+        entity_tag, last_modified: the validators it came with.
+        expected: the promised checksums as `algorithm:hex`, with a blank between them.
+        verdict: by what it was checked; see `model.Proof`.
+        mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
+    """
+
+    address: str
+    final_address: str
+    path: str
+    time: str
+    size: int
+    sha256: str
+    entity_tag: str | None
+    last_modified: str | None
+    expected: str
+    verdict: str
+    mtime_ns: int
+
+    @property
+    def validators(self) -> Validators:
+        """The marks of the version that arrived."""
+        return Validators(self.entity_tag, self.last_modified)
+
+
+@dataclass(frozen=True, slots=True)
+class PartRecord:
+    """What must be known of a partial file to go on with it in a later run.
+
+    Attributes:
+        address, final_address: as for an arrival.
+        file: its name in the folder of partial files.
+        length: of the whole representation in bytes; None where the place did not say.
+        validators: of the version that its bytes are from.
+        joining: whether the rest can be joined to it; see `access.Joining`.
+        sealed: what it becomes: set once it is whole, checked and safe on the disk.
+    """
+
+    address: str
+    final_address: str
+    file: str
+    length: int | None
+    validators: Validators
+    joining: str
+    sealed: Arrival | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What became of one file in one run.
+
+    Attributes:
+        number: its place in the haul, from 1.
+        address: without secrets.
+        path: where it lies or would have lain.
+        state: what became of it.
+        reason: why it failed or was refused; empty otherwise.
+        received: bytes that came in this run.
+        resumed: bytes of it that were there from an earlier run or attempt.
+        attempts: how often it was asked for.
+        seconds: how long that took.
+        arrival: the new arrival, if there was one.
+    """
+
+    number: int
+    address: str
+    path: str
+    state: State
+    reason: str = ""
+    received: int = 0
+    resumed: int = 0
+    attempts: int = 0
+    seconds: float = 0.0
+    arrival: Arrival | None = None
+
+
+_ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
+_ARRIVAL_MARKS = ", ".join(f":{name}" for name in Arrival.__dataclass_fields__)
+
+
+class Ledger:
+    """The tables and what is asked of them; for one thread at a time (see `records.scribe`).
+
+    Raises:
+        UnreadableLedger: there is none, it is damaged, or of a later version.
+    """
+
+    def __init__(self, path: Path, *, create: bool = False) -> None:
+        if not create and not path.is_file():
+            raise UnreadableLedger(
+                str(path.parent.parent), "nothing was hauled into it yet", "name a haul's folder"
+            )
+        self._path = path
+        try:
+            self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+            self._base.row_factory = sqlite3.Row
+            self._base.execute("PRAGMA foreign_keys = ON")
+            if create:
+                # In WAL a commit appends to one file, and readers need not wait for it. With
+                # `normal` a power cut may take the latest commits but never tears the ledger;
+                # what they told of is then fetched and compared once more.
+                self._base.execute("PRAGMA journal_mode = WAL")
+                self._base.execute("PRAGMA synchronous = NORMAL")
+            schema.bring_up_to_date(self._base, path)
+        except sqlite3.DatabaseError as error:
+            raise UnreadableLedger(str(path), f"cannot be read: {error}", "move it away") from None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Close the file; what was committed is in it."""
+        self._base.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[None]:
+        """Make everything inside happen together or not at all."""
+        self._base.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self._base.execute("ROLLBACK")
+            raise
+        self._base.execute("COMMIT")
+
+    # What happens in a haul
+
+    def begin_run(self, command: str) -> int:
+        """Open a run and return its number."""
+        cursor = self._base.execute(
+            "INSERT INTO run (command, started) VALUES (?, ?)", (command, _now())
+        )
+        assert cursor.lastrowid is not None
+        return cursor.lastrowid
+
+    def end_run(self, run: int, exit_code: int) -> None:
+        """Close a run."""
+        self._base.execute(
+            "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (_now(), exit_code, run)
+        )
+
+    def record(self, run: int, result: Result) -> None:
+        """Enter what became of a file; a partial file that it was made from is no longer one."""
+        if result.arrival is not None:
+            self.record_arrival(run, result.arrival)
+        self._base.execute(
+            "INSERT INTO result SELECT ?, ?, ?, ?, ?,"
+            " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?",
+            (run, result.number, result.address, result.path, result.state, result.address,
+             result.reason, result.received, result.resumed, result.attempts, result.seconds),
+        )  # fmt: skip
+
+    def record_arrival(self, run: int, arrival: Arrival) -> None:
+        """Enter a file that lies under its name now."""
+        self._base.execute(
+            f"INSERT INTO arrival (run, {_ARRIVAL_COLUMNS}) VALUES (:run, {_ARRIVAL_MARKS})",
+            {"run": run, **asdict(arrival)},
+        )
+        self.forget_part(arrival.address)
+
+    def keep_part(self, part: PartRecord) -> None:
+        """Remember a partial file, in place of any other of the same address."""
+        marks = part.validators
+        sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
+        self._base.execute(
+            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (part.address, part.final_address, part.file, part.length,
+             marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed),
+        )  # fmt: skip
+
+    def forget_part(self, address: str) -> None:
+        """Forget the partial file of an address, if there is one."""
+        self._base.execute("DELETE FROM part WHERE address = ?", (address,))
+
+    # What is known
+
+    def held(self) -> dict[str, Arrival]:
+        """The latest arrival of every address."""
+        rows = self._base.execute(
+            f"SELECT {_ARRIVAL_COLUMNS} FROM arrival"
+            " WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
+        )
+        return {row["address"]: Arrival(*row) for row in rows}
+
+    def parts(self) -> dict[str, PartRecord]:
+        """The partial files that can be gone on with, by address."""
+        found = {}
+        for row in self._base.execute("SELECT * FROM part"):
+            found[row["address"]] = PartRecord(
+                row["address"],
+                row["final_address"],
+                row["file"],
+                row["length"],
+                Validators(row["entity_tag"], row["last_modified"], row["date"]),
+                row["joining"],
+                Arrival(**json.loads(row["sealed"])) if row["sealed"] else None,
+            )
+        return found
+
+    def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
+        """Read what a report needs."""
+        return self._base.execute(statement, values).fetchall()
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,0 +1,81 @@
+"""The ledger's tables, one step for each version of the schema.
+
+A step and its version number are committed together, so that a crash leaves the old schema or the
+new one and nothing between. Steps are only ever added at the end.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+
+from willow_cart.errors import UnreadableLedger
+
+_STEPS = (
+    """
+    CREATE TABLE run (
+        id         INTEGER PRIMARY KEY,
+        command    TEXT NOT NULL,          -- as typed, without secrets
+        started    TEXT NOT NULL,          -- ISO 8601, UTC
+        ended      TEXT,                   -- NULL while under way, and for ever after a crash
+        exit_code  INTEGER
+    );
+    CREATE TABLE arrival (
+        id            INTEGER PRIMARY KEY,
+        run           INTEGER NOT NULL REFERENCES run,
+        address       TEXT NOT NULL,       -- as asked for, without secrets
+        final_address TEXT NOT NULL,       -- after redirects, without secrets
+        path          TEXT NOT NULL,       -- below the destination, with /
+        time          TEXT NOT NULL,       -- ISO 8601, UTC
+        size          INTEGER NOT NULL,    -- bytes
+        sha256        TEXT NOT NULL,
+        entity_tag    TEXT,                -- ETag as it came (RFC 9110, 8.8.3)
+        last_modified TEXT,                -- Last-Modified as it came (RFC 9110, 8.8.2)
+        expected      TEXT NOT NULL,       -- promised checksums, algorithm:hex, blank between
+        verdict       TEXT NOT NULL,       -- by what it was checked
+        mtime_ns      INTEGER NOT NULL     -- of the file as it was filed: tells a later change
+    );
+    CREATE INDEX arrival_by_address ON arrival (address);
+    CREATE TABLE result (
+        run      INTEGER NOT NULL REFERENCES run,
+        number   INTEGER NOT NULL,         -- the file's place in the haul, from 1
+        address  TEXT NOT NULL,
+        path     TEXT NOT NULL,
+        state    TEXT NOT NULL,
+        arrival  INTEGER REFERENCES arrival,  -- what lies here now, if anything
+        reason   TEXT NOT NULL,            -- why it failed or was refused, else empty
+        received INTEGER NOT NULL,         -- bytes that came in this run
+        resumed  INTEGER NOT NULL,         -- bytes that an earlier run or attempt had brought
+        attempts INTEGER NOT NULL,
+        seconds  REAL NOT NULL,
+        PRIMARY KEY (run, number)
+    ) WITHOUT ROWID;
+    CREATE TABLE part (
+        address       TEXT PRIMARY KEY,    -- as asked for, without secrets
+        final_address TEXT NOT NULL,
+        file          TEXT NOT NULL,       -- name in the folder of partial files
+        length        INTEGER,             -- of the whole representation
+        entity_tag    TEXT,
+        last_modified TEXT,
+        date          TEXT,
+        joining       TEXT NOT NULL,       -- whether the rest can be joined: safe, blind
+        sealed        TEXT                 -- JSON of the arrival it becomes once whole and checked
+    ) WITHOUT ROWID;
+    """,
+)
+VERSION = len(_STEPS)
+
+
+def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
+    """Take a ledger through the steps that it lacks.
+
+    Raises:
+        UnreadableLedger: it was written by a later version of the program.
+    """
+    (version,) = connection.execute("PRAGMA user_version").fetchone()
+    if version > VERSION:
+        raise UnreadableLedger(
+            str(path), f"was written by a later version (schema {version})", "upgrade willow-cart"
+        )
+    for number, step in enumerate(_STEPS[version:], version + 1):
+        connection.executescript(f"BEGIN; {step} PRAGMA user_version = {number}; COMMIT;")

@@ -1,0 +1,39 @@
+"""Asking places for what their listings leave out."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+
+from willow_cart.access import Access
+from willow_cart.addresses import without_secrets
+from willow_cart.errors import TransferFailed
+from willow_cart.model import Offer, Trouble
+
+
+def ask_sizes(
+    offers: Sequence[Offer], access: Access, lanes: int
+) -> tuple[list[Offer], list[Trouble]]:
+    """Ask for the size and date of every offer whose size is not known; fetches no file.
+
+    Returns:
+        The offers in their order, with what was learnt, and what could not be.
+    """
+
+    def ask(offer: Offer) -> Offer | Trouble:
+        if offer.size is not None:
+            return offer
+        try:
+            facts = access.ask(offer.address)
+        except TransferFailed as error:
+            return Trouble(without_secrets(offer.address), error.why)
+        return replace(offer, size=facts.length, modified=offer.modified or facts.modified)
+
+    with ThreadPoolExecutor(lanes) as pool:
+        answers = list(pool.map(ask, offers))
+    learnt = [
+        offer if isinstance(answer, Trouble) else answer
+        for offer, answer in zip(offers, answers, strict=True)
+    ]
+    return learnt, [answer for answer in answers if isinstance(answer, Trouble)]

@@ -1,0 +1,60 @@
+"""Sizes, durations and counts, as people write and read them."""
+
+from __future__ import annotations
+
+import re
+
+from willow_cart.errors import BadOption
+
+# Decimal prefixes by the SI, binary ones by IEC 80000-13. A bare letter is decimal, as disks are.
+_FACTORS = {
+    "": 1, "b": 1,
+    "k": 10**3, "kb": 10**3, "kib": 2**10,
+    "m": 10**6, "mb": 10**6, "mib": 2**20,
+    "g": 10**9, "gb": 10**9, "gib": 2**30,
+    "t": 10**12, "tb": 10**12, "tib": 2**40,
+}  # fmt: skip
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]*)", re.IGNORECASE)
+
+
+def parse_size(text: str) -> int:
+    """Read a size such as `512`, `10MB`, `1.5 GiB` as a number of bytes.
+
+    Raises:
+        BadOption: the text is not a size.
+    """
+    match = _SIZE.fullmatch(text.strip())
+    factor = _FACTORS.get(match[2].lower()) if match else None
+    if match is None or factor is None:
+        raise BadOption(text, "is not a size", "write bytes or a unit, such as 10MB or 1.5GiB")
+    return int(float(match[1]) * factor)
+
+
+def format_size(count: int) -> str:
+    """Write a number of bytes with three significant digits and a decimal unit: `1.26 MB`."""
+    if count < 1000:
+        return f"{count} B"
+    value, units = count / 1000, ["kB", "MB", "GB", "TB", "PB"]
+    # 999.5 would be rounded up to a four-digit 1000, so the next unit begins there.
+    while value >= 999.5 and len(units) > 1:
+        value /= 1000
+        units.pop(0)
+    digits = 2 if value < 9.995 else 1 if value < 99.95 else 0
+    return f"{value:.{digits}f} {units[0]}"
+
+
+def format_duration(seconds: float) -> str:
+    """Write a duration in the two largest units: `0.4 s`, `3 min 20 s`, `2 h 05 min`."""
+    if seconds < 9.95:
+        return f"{seconds:.1f} s"
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60:02d} s"
+    return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
+
+
+def count_of(number: int, noun: str, plural: str = "") -> str:
+    """Write a count with its noun: `1 file`, `5,000 files`."""
+    return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
