@@ -1,1 +1,90 @@
-"""Willow Cart."""
+"""Willow Cart: bring many files home, checked, filed and recorded.
+
+This is the public face: what scripts and notebooks may rely on. The names are imported when they
+are used first, so that the command line starts quickly::
+
+    import willow_cart as wc
+
+    offers = wc.look(["addresses.txt"]).offers
+    chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
+    with wc.WebAccess() as access:
+        account = wc.haul(chosen, "data", access)
+    print(account.counts)
+
+Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` over `checks`
+over `access`, `choosing`, `filing` and `records` over `model`, `units` and `errors`.
+"""
+
+from importlib import import_module
+from typing import TYPE_CHECKING
+
+from willow_cart.version import __version__
+
+if TYPE_CHECKING:
+    from willow_cart.access import Access
+    from willow_cart.access.web import WebAccess
+    from willow_cart.checks import ChecksumBook, read_checksum_list
+    from willow_cart.choosing import Choice, Choosing
+    from willow_cart.errors import WillowCartError
+    from willow_cart.filing import Layout
+    from willow_cart.haul import Account, Observer, Patience, Wishes, haul
+    from willow_cart.model import Checksum, Offer, State
+    from willow_cart.records import Receipt, read_receipt
+    from willow_cart.sources import Look, ask_sizes, look
+
+_HOMES = {
+    "Access": "access",
+    "Account": "haul",
+    "Checksum": "model",
+    "ChecksumBook": "checks",
+    "Choice": "choosing",
+    "Choosing": "choosing",
+    "Layout": "filing",
+    "Look": "sources",
+    "Observer": "haul",
+    "Offer": "model",
+    "Patience": "haul",
+    "Receipt": "records",
+    "State": "model",
+    "WebAccess": "access.web",
+    "WillowCartError": "errors",
+    "Wishes": "haul",
+    "ask_sizes": "sources",
+    "haul": "haul",
+    "look": "sources",
+    "read_checksum_list": "checks",
+    "read_receipt": "records",
+}
+
+__all__ = [
+    "Access",
+    "Account",
+    "Checksum",
+    "ChecksumBook",
+    "Choice",
+    "Choosing",
+    "Layout",
+    "Look",
+    "Observer",
+    "Offer",
+    "Patience",
+    "Receipt",
+    "State",
+    "WebAccess",
+    "WillowCartError",
+    "Wishes",
+    "__version__",
+    "ask_sizes",
+    "haul",
+    "look",
+    "read_checksum_list",
+    "read_receipt",
+]
+
+
+def __getattr__(name: str) -> object:
+    """Import a name of the public face from where it lives (PEP 562)."""
+    home = _HOMES.get(name)
+    if home is None:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(import_module(f"{__name__}.{home}"), name)

@@ -45,7 +45,7 @@ def format_size(count: int) -> str:
 
 def format_duration(seconds: float) -> str:
     """Write a duration in the two largest units: `0.4 s`, `3 min 20 s`, `2 h 05 min`."""
-    if seconds < 9.95:
+    if 0 < seconds < 9.95 and seconds % 1:
         return f"{seconds:.1f} s"
     whole = round(seconds)
     if whole < 60:

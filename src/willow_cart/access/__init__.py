@@ -1,5 +1,5 @@
 """How to be let in and talk: every protocol plugs in at one seam, `access.seam.Access`."""
 
-from willow_cart.access.seam import Access, Delivery, Joining, Unchanged
+from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 
-__all__ = ["Access", "Delivery", "Joining", "Unchanged"]
+__all__ = ["CHUNK", "Access", "Delivery", "Joining", "Unchanged"]

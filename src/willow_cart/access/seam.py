@@ -5,6 +5,7 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
 from enum import Enum
+from typing import Self
 
 from willow_cart.model import Facts, Validators
 
@@ -58,7 +59,13 @@ class Delivery(ABC):
 
 
 class Access(ABC):
-    """A way to talk to places, for use by several threads at once."""
+    """A way to talk to places, for use by several threads at once; closed when left."""
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
     @abstractmethod
     def open(

@@ -38,6 +38,9 @@ from willow_cart.version import __version__
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
 _SHORT_PAGE = 64 * 1024
 
+# A rest that is waited for.
+_SMALL = 64 * 1024
+
 # What the pools return; the base class leaves out what tells the end of a body.
 Response = urllib3.HTTPResponse
 
@@ -66,6 +69,7 @@ class WebAccess(Access):
             retries=False,
             timeout=urllib3.Timeout(connect=connect_after, read=stall_after),
         )
+        self._pool_of: dict[tuple[str, str], urllib3.HTTPConnectionPool] = {}
         self._now = now
         self._stall_after = stall_after
         self._fields = {
@@ -144,10 +148,12 @@ class WebAccess(Access):
         self, method: str, address: str, fields: dict[str, str], *, asked: str
     ) -> Response:
         parts = urlsplit(address)
-        assert parts.hostname is not None, "addresses are in normal form"
-        pool = self._pools.connection_from_host(
-            parts.hostname, parts.port or DEFAULT_PORTS[parts.scheme], parts.scheme
-        )
+        pool = self._pool_of.get(parts[:2])
+        if pool is None:
+            assert parts.hostname is not None, "addresses are in normal form"
+            pool = self._pool_of[parts[:2]] = self._pools.connection_from_host(
+                parts.hostname, parts.port or DEFAULT_PORTS[parts.scheme], parts.scheme
+            )
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
         try:
             answer = pool.urlopen(
@@ -218,10 +224,16 @@ class WebDelivery(Delivery):
             self.joining = _joining(response, facts.validators)
 
     def read(self) -> bytes:
-        """Return what one receive brings: waiting for a full chunk would lose it in a crash."""
+        """Return what one receive brings: waiting for a full chunk would lose it in a crash.
+
+        A small rest is waited for, since a second round costs a small file more than it can save.
+        """
         if self._empty:
             return b""
         try:
+            rest = self._response.length_remaining
+            if rest is not None and rest <= _SMALL and not self._decode:
+                return self._response.read(rest)
             # The library's annotation leaves out that None stands for the end.
             return self._response.read1(CHUNK, decode_content=self._decode) or b""
         except (lib.HTTPError, OSError) as error:

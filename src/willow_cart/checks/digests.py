@@ -6,6 +6,7 @@ import hashlib
 import os
 import re
 import threading
+from collections import deque
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -32,6 +33,9 @@ _BY_NAME = {
 
 # One read of the follower. Larger ones gain nothing: the hash is what takes the time.
 _PIECE = 1 << 20
+
+# What the follower may be handed ahead of what it has hashed.
+_MOST_IN_HAND = 4 << 20
 
 # Up to here the bytes are hashed as they are received; starting a thread costs more than it saves.
 _INLINE = 1 << 20
@@ -70,9 +74,10 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
 class RunningDigest:
     """Digests of a file that is still being written.
 
-    The first megabyte is hashed as it is handed over. From there on a helper thread follows the
-    file itself, reading what has been written so far, so that hashing never holds up the transfer
-    and no bytes wait in memory. The same serves a file of which a part was there already.
+    The first megabyte is hashed as it is handed over. From there on a helper thread follows. It is
+    handed a few megabytes at most; when it lags behind further than that it reads the file itself,
+    so that hashing never holds up the transfer and memory stays bounded. The same serves a file of
+    which a part was there already.
 
     Not for use by several threads at once.
 
@@ -84,6 +89,8 @@ class RunningDigest:
         self._hashes = {name: hashlib.new(name) for name in {"sha256", *algorithms}}
         self._hashed = 0
         self._written = 0
+        # Where each piece belongs in the file, and its bytes.
+        self._in_hand: deque[tuple[int, bytes | memoryview]] = deque()
         self._more = threading.Condition()
         self._ending = False
         self._follower: threading.Thread | None = None
@@ -101,8 +108,10 @@ class RunningDigest:
             for each in self._hashes.values():
                 each.update(data)
             self._hashed = self._written = written
-        else:
-            self.reach(written, file)
+            return
+        if written - self._hashed <= _MOST_IN_HAND:
+            self._in_hand.append((self._written, data))
+        self.reach(written, file)
 
     def reach(self, written: int, file: int) -> None:
         """Say how many bytes the file holds by now; they will be read from it."""
@@ -133,6 +142,12 @@ class RunningDigest:
         """The checksums of all that was settled, by algorithm."""
         return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
 
+    def _next_in_hand(self) -> bytes | memoryview | None:
+        """The next bytes if they were handed over; None if they must be read from the file."""
+        if self._in_hand and self._in_hand[0][0] == self._hashed:
+            return self._in_hand.popleft()[1]
+        return None
+
     def _follow(self, file: int) -> None:
         piece = memoryview(bytearray(_PIECE))
         try:
@@ -143,17 +158,21 @@ class RunningDigest:
                     due = self._written - self._hashed
                 if due <= 0:
                     return
-                count = os.preadv(file, [piece[:due]], self._hashed)
-                if not count:
-                    raise OSError("the file is shorter than what was written to it")
+                data = self._next_in_hand()
+                if data is None:
+                    if self._in_hand:
+                        due = self._in_hand[0][0] - self._hashed
+                    data = piece[: os.preadv(file, [piece[:due]], self._hashed)]
+                    if not data:
+                        raise OSError("the file is shorter than what was written to it")
                 for each in self._hashes.values():
-                    each.update(piece[:count])
-                self._hashed += count
+                    each.update(data)
+                self._hashed += len(data)
         except OSError as error:
             self._failure = error
 
 
-def digest_file(path: Path, algorithms: Iterable[str]) -> dict[str, Checksum]:
+def digest_file(path: Path | str, algorithms: Iterable[str]) -> dict[str, Checksum]:
     """Measure a file at rest.
 
     Raises:
@@ -161,7 +180,7 @@ def digest_file(path: Path, algorithms: Iterable[str]) -> dict[str, Checksum]:
     """
     hashes = {name: hashlib.new(name) for name in algorithms}
     piece = memoryview(bytearray(_PIECE))
-    with path.open("rb", buffering=0) as file:
+    with open(path, "rb", buffering=0) as file:
         while count := file.readinto(piece):
             for each in hashes.values():
                 each.update(piece[:count])

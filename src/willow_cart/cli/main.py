@@ -66,5 +66,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def _complain(error: WillowCartError, code: Exit) -> int:
-    print(f"willow-cart: {error}", file=sys.stderr)
+    from willow_cart.cli.telling import tell
+
+    tell(error)
     return code

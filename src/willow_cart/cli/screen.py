@@ -1,9 +1,8 @@
-"""What goes on the screen: tables on standard output, everything else on standard error."""
+"""Tables on standard output."""
 
 from __future__ import annotations
 
-import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from typing import TextIO
 
 from rich import box
@@ -11,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from willow_cart.model import State, Trouble
+from willow_cart.model import State
 
 # Wide enough for any row: without a terminal nothing is folded or cut, so that a pipe gets it all.
 _NO_LIMIT = 100_000
@@ -29,17 +28,6 @@ def console_for(stream: TextIO) -> Console:
     """A console that knows whether a person is looking."""
     width = None if stream.isatty() else _NO_LIMIT
     return Console(file=stream, width=width, highlight=False, soft_wrap=not stream.isatty())
-
-
-def tell(line: object) -> None:
-    """Write one line to standard error, signed with the program's name."""
-    print(f"willow-cart: {line}", file=sys.stderr)
-
-
-def tell_troubles(troubles: Iterable[Trouble]) -> None:
-    """Write what could not be taken, one line each."""
-    for trouble in troubles:
-        tell(trouble)
 
 
 def make_table(*columns: str, numeric: Sequence[str] = ()) -> Table:

@@ -7,15 +7,12 @@ import json
 import sys
 from collections import defaultdict
 from collections.abc import Sequence
-from contextlib import closing
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.options import add_choosing, add_formats, add_sources, choosing_from, positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from willow_cart.choosing import Choice
     from willow_cart.model import Offer
 
@@ -48,7 +45,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and show."""
-    from willow_cart.cli.screen import console_for, tell_troubles
+    from willow_cart.cli.telling import tell_troubles
     from willow_cart.sources import ask_sizes, look
 
     choosing = choosing_from(args)
@@ -61,7 +58,7 @@ def run(args: argparse.Namespace) -> int:
     if args.ask_sizes:
         from willow_cart.access.web import WebAccess
 
-        with closing(WebAccess(lanes_per_host=args.lanes)) as access:
+        with WebAccess(lanes_per_host=args.lanes) as access:
             chosen, troubles = ask_sizes(chosen, access, args.lanes)
         tell_troubles(troubles)
         unanswered = len(troubles)
@@ -73,7 +70,7 @@ def run(args: argparse.Namespace) -> int:
 
         write_table(chosen, sys.stdout)
     else:
-        _show(console_for(sys.stdout), choice, chosen, asked=args.ask_sizes)
+        _show(choice, chosen, asked=args.ask_sizes)
     return Exit.INCOMPLETE if found.troubles or unanswered else Exit.GOOD
 
 
@@ -118,12 +115,13 @@ def _by_kind(offers: Sequence[Offer]) -> list[tuple[str, int, int, int]]:
     return sorted(rows, key=lambda row: (-row[2], -row[1], row[0]))
 
 
-def _show(console: Console, choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
+def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
     from willow_cart.addresses import host_of
-    from willow_cart.cli.screen import make_table
+    from willow_cart.cli.screen import console_for, make_table
     from willow_cart.model import total_size
     from willow_cart.units import count_of, format_size
 
+    console = console_for(sys.stdout)
     dated = any(offer.modified for offer in chosen)
     columns = ["no.", "path", "kind", "size", *(["modified"] if dated else []), "host"]
     table = make_table(*columns, numeric=("no.", "size"))

@@ -15,6 +15,7 @@ from willow_cart.model import OWN_FOLDER
 MOST_BYTES = 255
 """The longest name that the common file systems take, in bytes of UTF-8."""
 
+_PLAIN = re.compile(r"[A-Za-z0-9_](?:[A-Za-z0-9._-]*[A-Za-z0-9_-])?")
 # Separators on any system, and what Windows shares refuse in a name.
 _FORBIDDEN = re.compile(r'[/\\:*?"<>|]')
 # Device names that Windows gives a meaning of their own in every folder, with any extension.
@@ -30,6 +31,8 @@ def safe_name(name: str) -> str:
     character, is no device name, ends in neither dot nor blank, is in Unicode's form NFC, and is
     at most 255 bytes of UTF-8 long, keeping its extension.
     """
+    if _PLAIN.fullmatch(name) and len(name) <= MOST_BYTES and not _DEVICES.match(name):
+        return name  # as nearly all are; the rest of the way is slow
     # Lone surrogates cannot be written as UTF-8; they come from undecodable bytes.
     name = name.encode("utf-8", "replace").decode("utf-8")
     name = unicodedata.normalize("NFC", name)

@@ -67,14 +67,12 @@ def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) 
         taken.update(_folders_of(fold(path)))
     files: dict[str, Filed] = {}
     staying: list[Filed] = []
-    wishes: defaultdict[str, list[Offer]] = defaultdict(list)
-    spelt: dict[str, str] = {}
+    wishes: defaultdict[str, list[Filed]] = defaultdict(list)
     for address, offer in unique.items():
         wish = layout.path_for(offer)
         at_home = held.get(without_secrets(address))
         if at_home is None:
-            wishes[fold(wish)].append(offer)
-            spelt[fold(wish)] = min(wish, spelt.get(fold(wish), wish))
+            wishes[fold(wish)].append(Filed(offer, wish))
         else:
             files[address] = Filed(offer, at_home)
             # A clash of an earlier haul is no change of mind about the layout.
@@ -87,30 +85,30 @@ def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) 
     # Paths that only one offer wants are given first, so that the ways out of a clash avoid them.
     clashing = {key for key, wanting in wishes.items() if len(wanting) > 1 or key in taken}
     for key in wishes.keys() - clashing:
-        (offer,) = wishes[key]
-        files[offer.address] = Filed(offer, layout.path_for(offer))
+        (filed,) = wishes[key]
+        files[filed.offer.address] = filed
         taken.add(key)
     clashes = []
     for key in sorted(clashing):
-        given = _tell_apart(sorted(wishes[key], key=lambda offer: offer.address), layout, taken)
+        given = _tell_apart(sorted(wishes[key], key=lambda filed: filed.offer.address), taken)
         files.update((filed.offer.address, filed) for filed in given)
-        clashes.append(Clash(spelt[key], tuple(given)))
+        clashes.append(Clash(min(filed.path for filed in wishes[key]), tuple(given)))
     return Plan([files[address] for address in unique], clashes, count - len(unique), staying)
 
 
-def _tell_apart(offers: list[Offer], layout: Layout, taken: set[str]) -> list[Filed]:
+def _tell_apart(wishes: list[Filed], taken: set[str]) -> list[Filed]:
     """Give offers that want one path a path each, by the first mark that tells them all apart.
 
     The marks are tried in the order in which people would: the query, the folder, the host, and
     what always works, a fingerprint of the address.
     """
     for mark in (_query_mark, _folder_mark, _host_mark, _fingerprint_mark):
-        paths = [_marked(layout.path_for(offer), mark(offer)) for offer in offers]
-        folded = {fold(path) for path in paths}
-        if len(folded) == len(offers) and not folded & taken:
+        given = [Filed(wish.offer, _marked(wish.path, mark(wish.offer))) for wish in wishes]
+        folded = {fold(filed.path) for filed in given}
+        if len(folded) == len(given) and not folded & taken:
             break
     taken |= folded
-    return [Filed(offer, path) for offer, path in zip(offers, paths, strict=True)]
+    return given
 
 
 def _folders_of(path: str) -> Iterator[str]:

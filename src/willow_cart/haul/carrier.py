@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.access import Access, Delivery, Joining, Unchanged
+from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import digest_file
 from willow_cart.errors import (
@@ -21,10 +23,11 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed
 from willow_cart.haul.destination import Destination, cannot_store
+from willow_cart.haul.filer import Landing, Note
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import Partial, PartialStore
 from willow_cart.model import Checksum, Offer, Proof, State
-from willow_cart.records import Arrival, Result, Scribe
+from willow_cart.records import Arrival, Result
 
 
 @dataclass(slots=True)
@@ -40,6 +43,7 @@ class Trip:
         resumed: bytes that a later attempt did not have to fetch again.
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be gone on with.
+        shown: its address without secrets.
     """
 
     number: int
@@ -50,6 +54,10 @@ class Trip:
     resumed: int = 0
     seconds: float = 0.0
     partial: Partial | None = None
+    shown: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.shown = without_secrets(self.filed.offer.address)
 
     @property
     def offer(self) -> Offer:
@@ -60,7 +68,7 @@ class Trip:
         """What became of it."""
         return Result(
             self.number,
-            without_secrets(self.offer.address),
+            self.shown,
             self.filed.path,
             state,
             reason,
@@ -80,7 +88,7 @@ class Carrier:
         access: how places are talked to.
         destination: where files go.
         partials: where they grow.
-        scribe: who writes the ledger.
+        note: has something written in the ledger.
         held: what the ledger knew when the haul began, by address without secrets.
         observer: who is told.
         stop: set when the person wants it to end.
@@ -90,14 +98,17 @@ class Carrier:
     access: Access
     destination: Destination
     partials: PartialStore
-    scribe: Scribe
+    note: Callable[[Note], None]
     held: Mapping[str, Arrival]
     observer: Observer
     stop: threading.Event
     clock: Callable[[], float] = field(default=time.monotonic)
 
-    def attempt(self, trip: Trip, lane: int) -> Result:
+    def attempt(self, trip: Trip, lane: int) -> Result | Landing:
         """Make one attempt at a file.
+
+        Returns:
+            What became of it, or the file itself, whole and checked, to be given its name.
 
         Raises:
             TryAgain: it did not come, and another attempt may bring it; what came is kept in
@@ -134,7 +145,7 @@ class Carrier:
         arrival = self._held_unharmed(trip)
         if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
             return trip.result(State.HERE)
-        path = self.destination.root / trip.filed.path
+        path = Path(self.destination.full_path(trip.filed.path))
         if not path.is_file():
             return None
         found = digest_file(path, {"sha256", *(each.algorithm for each in promised)})
@@ -144,19 +155,18 @@ class Carrier:
 
     def _held_unharmed(self, trip: Trip) -> Arrival | None:
         """What the ledger says of the file, provided that it still lies there as it was filed."""
-        arrival = self.held.get(without_secrets(trip.offer.address))
+        arrival = self.held.get(trip.shown)
         return arrival if arrival and self.destination.holds(arrival) else None
 
     def _describe_file(self, trip: Trip, path: Path, sha256: Checksum) -> Arrival:
         """The ledger's entry for a file that lies here and was proved right, however it came."""
-        shown = without_secrets(trip.offer.address)
-        known = self.held.get(shown)
+        known = self.held.get(trip.shown)
         if known is not None and known.sha256 != sha256.digest:
             known = None
         status = path.stat()
         return Arrival(
-            address=shown,
-            final_address=known.final_address if known else shown,
+            address=trip.shown,
+            final_address=known.final_address if known else trip.shown,
             path=trip.filed.path,
             time=_now(),
             size=status.st_size,
@@ -170,7 +180,7 @@ class Carrier:
 
     # Fetching
 
-    def _fetch(self, trip: Trip, lane: int) -> Result:
+    def _fetch(self, trip: Trip, lane: int) -> Result | Landing:
         partial = trip.partial
         if partial is None or not partial.is_whole:
             delivery = self._ask(trip)
@@ -225,14 +235,15 @@ class Carrier:
         try:
             partial.wake()
             self.observer.started(lane, trip.filed, length, partial.size)
-            self.destination.require_room(trip.filed.path, (length or 0) - partial.size)
-            while data := delivery.read():
+            if length is not None and length - partial.size > CHUNK:
+                self.destination.require_room(trip.filed.path, length - partial.size)
+            while not partial.is_whole and (data := delivery.read()):
                 partial.write(data)
                 trip.received += len(data)
                 self.observer.received(lane, len(data))
                 if length is not None and partial.size > length:
                     raise StrangeAnswer(
-                        without_secrets(trip.offer.address), "sends more than it announced",
+                        trip.shown, "sends more than it announced",
                         "tell the place's keeper",
                     )  # fmt: skip
                 if not partial.is_whole:
@@ -240,9 +251,7 @@ class Carrier:
                 if self.stop.is_set():
                     raise Interrupted(trip.filed.path, "interrupted")
             if length is not None and not partial.is_whole:
-                raise ConnectionLost(
-                    without_secrets(trip.offer.address), "the connection ended before the file did"
-                )
+                raise ConnectionLost(trip.shown, "the connection ended before the file did")
         except BaseException as error:
             partial.rest()
             if isinstance(error, StrangeAnswer) or not self._can_go_on(trip, partial):
@@ -265,7 +274,7 @@ class Carrier:
         """Have the ledger remember a file of which more than one piece is to come."""
         if not partial.recorded and self._can_go_on(trip, partial):
             record = partial.record(trip.offer)
-            self.scribe.note(lambda ledger: ledger.keep_part(record))
+            self.note(lambda ledger: ledger.keep_part(record))
 
     def _discard(self, trip: Trip) -> None:
         """Do away with what has come; nothing can be joined to it."""
@@ -275,18 +284,18 @@ class Carrier:
             return
         partial.rest()
         if partial.recorded:
-            address = without_secrets(trip.offer.address)
-            self.scribe.note(lambda ledger: ledger.forget_part(address))
-        partial.path.unlink(missing_ok=True)
+            self.note(lambda ledger: ledger.forget_part(trip.shown))
+        with suppress(FileNotFoundError):
+            os.unlink(partial.path)
 
     # Checking and filing
 
-    def _land(self, trip: Trip, partial: Partial) -> Result:
-        """Check a whole file and give it its name."""
+    def _land(self, trip: Trip, partial: Partial) -> Result | Landing:
+        """Check a whole file, and hand it over to get its name."""
         found, modified = partial.finish()
         self._check(trip, partial, found)
         arrival = Arrival(
-            address=without_secrets(trip.offer.address),
+            address=trip.shown,
             final_address=without_secrets(partial.facts.address),
             path=trip.filed.path,
             time=_now(),
@@ -300,15 +309,14 @@ class Carrier:
         )
         if present := self._same_here(trip, found["sha256"]):
             self._discard(trip)
-            arrival = replace(arrival, mtime_ns=present.stat().st_mtime_ns)
+            arrival = replace(arrival, mtime_ns=os.stat(present).st_mtime_ns)
             return trip.result(State.HERE, arrival=arrival)
-        if partial.recorded:
-            # From here on a crash cannot lose it: what is sealed is filed by the next run.
-            record = partial.record(trip.offer, arrival)
-            self.scribe.write(lambda ledger: ledger.keep_part(record))
-        self.destination.place(partial.path, trip.filed.path)
         trip.partial = None
-        return trip.result(State.ARRIVED, arrival=arrival)
+        return Landing(
+            partial.path,
+            trip.result(State.ARRIVED, arrival=arrival),
+            partial.record(trip.offer, arrival) if partial.recorded else None,
+        )
 
     def _check(self, trip: Trip, partial: Partial, found: Mapping[str, Checksum]) -> None:
         """Hold what came against what was promised.
@@ -321,16 +329,15 @@ class Carrier:
             measured = found[promised.algorithm]
             if measured == promised:
                 continue
-            shown = without_secrets(trip.offer.address)
             if trip.resumed:
                 self._discard(trip)
                 raise ConnectionLost(
-                    shown, f"the joined parts do not have the promised {promised.algorithm}"
+                    trip.shown, f"the joined parts do not have the promised {promised.algorithm}"
                 )
             kept = self.destination.refuse(partial.path, trip.filed.path)
             self._discard(trip)
             raise CheckFailed(
-                shown,
+                trip.shown,
                 f"its {promised.algorithm} is {_short(measured)}, promised was {_short(promised)}",
                 f"the bytes are kept in {kept}",
                 expected=str(promised),
@@ -338,15 +345,15 @@ class Carrier:
                 kept=kept,
             )
 
-    def _same_here(self, trip: Trip, sha256: Checksum) -> Path | None:
+    def _same_here(self, trip: Trip, sha256: Checksum) -> str | None:
         """The file that lies here, if it has the same bytes; another that is not ours makes way."""
-        path = self.destination.root / trip.filed.path
+        full = self.destination.full_path(trip.filed.path)
         if arrival := self._held_unharmed(trip):
-            return path if arrival.sha256 == sha256.digest else None
-        if not path.is_file():
+            return full if arrival.sha256 == sha256.digest else None
+        if not os.path.isfile(full):
             return None
-        if digest_file(path, ["sha256"])["sha256"] == sha256:
-            return path
+        if digest_file(full, ["sha256"])["sha256"] == sha256:
+            return full
         if kept := self.destination.make_way(trip.filed.path):
             self.observer.set_aside(trip.filed.path, kept)
         return None

@@ -9,18 +9,20 @@ from collections.abc import Callable, Iterable
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import CheckFailed, Interrupted, ServerBusy, TryAgain, WillowCartError
-from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier, Trip
+from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
+from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.patience import Patience
 from willow_cart.model import State
-from willow_cart.records import Result, Scribe
 
 # How long lanes that wait for bytes are waited for once the person wants to stop. What they have
 # received is in their files already; the rest of the wait would be for nothing.
 _GRACE = 1.0
-_TICK = 0.1
+
+# How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
+_TICK = 0.05
 
 
 class Crew:
@@ -28,8 +30,7 @@ class Crew:
 
     Args:
         carrier: carries one file.
-        run: the run that results are entered under.
-        account: where they are counted.
+        filer: takes what they bring.
         patience: when to try again.
         chance: gives random numbers from 0 to 1.
     """
@@ -37,21 +38,21 @@ class Crew:
     def __init__(
         self,
         carrier: Carrier,
-        run: int,
-        account: Account,
+        filer: Filer,
         patience: Patience,
         chance: Callable[[], float] = random.random,
     ) -> None:
         self._carrier = carrier
-        self._run = run
-        self._account = account
+        self._filer = filer
         self._patience = patience
         self._chance = chance
         self._observer: Observer = carrier.observer
-        self._scribe: Scribe = carrier.scribe
         self._stop = carrier.stop
         self._change = threading.Condition()
         self._docket: Docket[Trip] = Docket((), 1)
+        self._files = self._bytes = 0
+        self._open = 1
+        self._ended = False
         self._failure: BaseException | None = None
 
     def work(self, trips: Iterable[Trip], lanes: int, lanes_per_host: int) -> None:
@@ -62,31 +63,37 @@ class Crew:
         """
         items = [(host_of(trip.offer.address), trip) for trip in trips]
         self._docket = Docket(items, lanes_per_host)
-        threads = [
-            threading.Thread(target=self._lane, args=(lane,), name=f"lane {lane}", daemon=True)
-            for lane in range(min(lanes, len(items)))
-        ]
-        for thread in threads:
-            thread.start()
-        self._await(threads)
+        self._attend(min(lanes, len(items)))
         if self._failure is not None:
             raise self._failure
 
-    def _await(self, threads: list[threading.Thread]) -> None:
+    def _attend(self, most: int) -> None:
+        """Open lanes while more of them pay, and wait for their end."""
+        lanes = [self._open_lane(0)] if most else []
+        crowding = Crowding(most, time.monotonic(), time.process_time())
         deadline = None
-        for thread in threads:
-            while thread.is_alive():
-                thread.join(_TICK)
-                if self._stop.is_set():
-                    with self._change:
-                        self._change.notify_all()
-                    deadline = deadline or time.monotonic() + _GRACE
-                    if time.monotonic() > deadline:
-                        return
+        while living := [lane for lane in lanes if lane.is_alive()]:
+            living[0].join(_TICK)
+            now, used = time.monotonic(), time.process_time()
+            with self._change:
+                self._open = crowding.measure(now, used, self._files, self._bytes)
+                self._change.notify_all()
+            lanes += map(self._open_lane, range(len(lanes), self._open))
+            if self._stop.is_set():
+                deadline = deadline or now + _GRACE
+                if now > deadline:
+                    return
+
+    def _open_lane(self, number: int) -> threading.Thread:
+        lane = threading.Thread(
+            target=self._lane, args=(number,), name=f"lane {number}", daemon=True
+        )
+        lane.start()
+        return lane
 
     def _lane(self, lane: int) -> None:
         try:
-            while (taken := self._take()) is not None:
+            while (taken := self._take(lane)) is not None:
                 host, trip = taken
                 self._carry(lane, host, trip)
         except Interrupted:
@@ -96,33 +103,41 @@ class Crew:
             self._failure = self._failure or error
             self._stop.set()
 
-    def _take(self) -> tuple[str, Trip] | None:
+    def _take(self, lane: int) -> tuple[str, Trip] | None:
         with self._change:
             while not self._stop.is_set():
+                if lane >= self._open and not self._ended:
+                    self._change.wait()
+                    continue
                 taken = self._docket.take(time.monotonic())
                 if not isinstance(taken, Wait):
-                    if taken is None:
-                        self._change.notify_all()
+                    self._ended = taken is None
                     return taken
                 self._change.wait(taken.seconds)
         return None
 
     def _carry(self, lane: int, host: str, trip: Trip) -> None:
         try:
-            result = self._carrier.attempt(trip, lane)
+            outcome = self._carrier.attempt(trip, lane)
         except TryAgain as error:
             pause = self._patience.pause_after(trip.vain, error.wait, self._chance())
             if pause is not None:
                 self._put_off(lane, host, trip, error, pause)
                 return
-            result = trip.result(State.FAILED, self._give_up(trip, error))
+            outcome = trip.result(State.FAILED, self._give_up(trip, error))
         except CheckFailed as error:
-            result = trip.result(State.REFUSED, error.why)
+            outcome = trip.result(State.REFUSED, error.why)
         except Interrupted:
             raise
         except WillowCartError as error:
-            result = trip.result(State.FAILED, error.why)
-        self._settle(lane, host, trip, result)
+            outcome = trip.result(State.FAILED, error.why)
+        self._filer.take(outcome)
+        self._observer.freed(lane)
+        with self._change:
+            self._docket.finish(host)
+            self._files += 1
+            self._bytes += trip.received
+            self._change.notify()
 
     def _give_up(self, trip: Trip, error: TryAgain) -> str:
         if error.wait is not None and error.wait > self._patience.longest_wait:
@@ -138,11 +153,4 @@ class Crew:
                 self._docket.leave_alone(host, until)
             self._change.notify()
         self._observer.postponed(lane, trip.filed, error, pause)
-
-    def _settle(self, lane: int, host: str, trip: Trip, result: Result) -> None:
-        self._scribe.note(lambda ledger: ledger.record(self._run, result))
-        with self._change:
-            self._docket.finish(host)
-            self._account.add(result)
-            self._change.notify()
-        self._observer.settled(lane, trip.filed, result)
+        self._observer.freed(lane)

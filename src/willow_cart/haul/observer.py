@@ -12,7 +12,7 @@ from willow_cart.records import Result
 class Observer:
     """Hear what happens in a haul; this one keeps it to itself.
 
-    Subclasses override what they care about. The methods are called from the lanes' threads, so
+    Subclasses override what they care about. The methods are called from several threads, so
     they must bear being called at the same time, and return quickly.
     """
 
@@ -31,5 +31,8 @@ class Observer:
     def set_aside(self, path: str, kept: Path) -> None:
         """What lay at a path was not what a haul had put there; it is kept elsewhere."""
 
-    def settled(self, lane: int, filed: Filed, result: Result) -> None:
-        """A file's outcome is known."""
+    def freed(self, lane: int) -> None:
+        """A lane is done with its file, for now or for good."""
+
+    def settled(self, filed: Filed, result: Result) -> None:
+        """A file's outcome is known and entered in the ledger."""

@@ -28,7 +28,7 @@ class Partial:
     """
 
     def __init__(
-        self, path: Path, facts: Facts, joining: Joining, algorithms: Iterable[str], size: int
+        self, path: str, facts: Facts, joining: Joining, algorithms: Iterable[str], size: int
     ) -> None:
         self.path = path
         self.facts = facts
@@ -79,7 +79,7 @@ class Partial:
                 self._file = -1
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
-        """Make the bytes safe on the disk and close the file.
+        """Close a whole file; one that took more than a moment to come is made safe on the disk.
 
         Returns:
             The checksums, and the file's time stamp in nanoseconds.
@@ -87,8 +87,9 @@ class Partial:
         Raises:
             OSError: the disk would not take them or give them back.
         """
-        # The digest may lag behind; it catches up while the disk is busy.
-        os.fsync(self._file)
+        if self.recorded:
+            # The digest may lag behind; it catches up while the disk is busy.
+            os.fsync(self._file)
         modified = os.fstat(self._file).st_mtime_ns
         self.rest()
         return self._digest.checksums(), modified
@@ -99,7 +100,7 @@ class Partial:
         return PartRecord(
             without_secrets(offer.address),
             without_secrets(self.facts.address),
-            self.path.name,
+            os.path.basename(self.path),
             self.facts.length,
             self.facts.validators,
             self.joining.value,
@@ -129,15 +130,15 @@ class PartialStore:
         marks = (offer.address, facts.length, facts.validators.entity_tag,
                  facts.validators.last_modified)  # fmt: skip
         name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
-        return Partial(self._folder / name, facts, delivery.joining, _algorithms(offer), 0)
+        return Partial(f"{self._folder}/{name}", facts, delivery.joining, _algorithms(offer), 0)
 
     def find(self, offer: Offer) -> Partial | None:
         """The one that an earlier run left of an offer, if it can be gone on with."""
         record = self._records.get(without_secrets(offer.address))
         if record is None:
             return None
-        path = self._folder / record.file
-        size = path.stat().st_size if path.is_file() else 0
+        path = f"{self._folder}/{record.file}"
+        size = os.path.getsize(path) if os.path.isfile(path) else 0
         if not size or (record.length is not None and size > record.length):
             return None
         facts = Facts(record.final_address, record.length, record.validators)

@@ -15,11 +15,12 @@ from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier, Trip
 from willow_cart.haul.crew import Crew
 from willow_cart.haul.destination import Destination
+from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.patience import Patience
 from willow_cart.model import Offer
-from willow_cart.records import Ledger, PartRecord, Scribe, ledger_path
+from willow_cart.records import Ledger, PartRecord, Result, ledger_path
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +42,7 @@ class Wishes:
 
 def haul(
     offers: Sequence[Offer],
-    into: Path,
+    into: Path | str,
     access: Access,
     wishes: Wishes = Wishes(),
     *,
@@ -73,6 +74,7 @@ def haul(
         CannotStore: the ledger cannot be written any more.
     """
     began = time.monotonic()
+    into = Path(into)
     observer = observer or Observer()
     stop = stop or threading.Event()
     with Destination(into) as destination, Ledger(ledger_path(into), create=True) as ledger:
@@ -86,15 +88,18 @@ def haul(
         partials = PartialStore(destination.own / "partial", parts)
         partials.sweep()
         account = Account(run, len(plan.files))
-        scribe = Scribe(ledger)
-        carrier = Carrier(access, destination, partials, scribe, held, observer, stop)
         trips = [Trip(number, filed) for number, filed in enumerate(plan.files, 1)]
+
+        def settled(result: Result) -> None:
+            account.add(result)
+            observer.settled(plan.files[result.number - 1], result)
+
+        filer = Filer(ledger, run, destination, settled)
+        carrier = Carrier(access, destination, partials, filer.take, held, observer, stop)
         try:
-            Crew(carrier, run, account, wishes.patience).work(
-                trips, wishes.lanes, wishes.lanes_per_host
-            )
+            Crew(carrier, filer, wishes.patience).work(trips, wishes.lanes, wishes.lanes_per_host)
         finally:
-            scribe.close()
+            filer.close()
         destination.sync_folders()
         account.seconds = time.monotonic() - began
         account.interrupted = account.remaining > 0
@@ -123,7 +128,7 @@ def _file_what_was_sealed(
                     earlier = held.get(address)
                     if earlier is None or not destination.holds(earlier):
                         destination.make_way(part.sealed.path)
-                    destination.place(file, part.sealed.path)
+                    destination.place(str(file), part.sealed.path)
             except CannotStore:
                 # It is whole all the same; the haul itself will say what stands in its way.
                 left[address] = part

@@ -2,7 +2,6 @@
 
 from willow_cart.records.ledger import Arrival, Ledger, PartRecord, Result
 from willow_cart.records.receipt import Receipt, Row, ledger_path, read_receipt
-from willow_cart.records.scribe import Scribe
 
 __all__ = [
     "Arrival",
@@ -11,7 +10,6 @@ __all__ = [
     "Receipt",
     "Result",
     "Row",
-    "Scribe",
     "ledger_path",
     "read_receipt",
 ]

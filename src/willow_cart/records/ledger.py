@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
+from operator import attrgetter
 from pathlib import Path
 from typing import Self
 
@@ -102,11 +103,12 @@ class Result:
 
 
 _ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
-_ARRIVAL_MARKS = ", ".join(f":{name}" for name in Arrival.__dataclass_fields__)
+_ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
+_arrival_values = attrgetter(*Arrival.__dataclass_fields__)
 
 
 class Ledger:
-    """The tables and what is asked of them; for one thread at a time (see `records.scribe`).
+    """The tables and what is asked of them; for one thread at a time (see `haul.filer`).
 
     Raises:
         UnreadableLedger: there is none, it is damaged, or of a later version.
@@ -183,8 +185,8 @@ class Ledger:
     def record_arrival(self, run: int, arrival: Arrival) -> None:
         """Enter a file that lies under its name now."""
         self._base.execute(
-            f"INSERT INTO arrival (run, {_ARRIVAL_COLUMNS}) VALUES (:run, {_ARRIVAL_MARKS})",
-            {"run": run, **asdict(arrival)},
+            f"INSERT INTO arrival (run, {_ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
+            (run, *_arrival_values(arrival)),
         )
         self.forget_part(arrival.address)
 

@@ -1,0 +1,121 @@
+"""Bars on a terminal while a haul is under way."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Self
+
+from rich.console import Console, Group, RenderableType
+from rich.live import Live
+from rich.markup import escape
+from rich.progress_bar import ProgressBar
+from rich.table import Table
+
+from willow_cart.cli.view import View
+from willow_cart.model import State
+from willow_cart.units import count_of, format_duration, format_size
+
+_DRAWS_A_SECOND = 5
+
+# Columns on the screen: for "lane 12", and for "1.26 MB of 40.1 MB".
+_LABEL = 8
+_FIGURES = 20
+
+
+class LiveView(View):
+    """Bars that are drawn anew a few times a second, whatever happens how often.
+
+    Args:
+        into: the destination, for the heading.
+        clock: monotonic, in seconds.
+        console: where to draw.
+    """
+
+    def __init__(
+        self,
+        into: Path,
+        clock: Callable[[], float] = time.monotonic,
+        console: Console | None = None,
+    ) -> None:
+        super().__init__(clock)
+        self._into = into
+        self._console = console or Console(stderr=True, highlight=False)
+        self._live = Live(
+            console=self._console,
+            get_renderable=self._draw,
+            refresh_per_second=_DRAWS_A_SECOND,
+            transient=True,
+        )
+
+    def __enter__(self) -> Self:
+        self._live.__enter__()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._live.__exit__(None, None, None)
+
+    def say(self, line: str) -> None:
+        """Write the line above the bars."""
+        style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
+        self._console.print(f"[{style}]{escape(line)}[/]", soft_wrap=True)
+
+    def _draw(self) -> RenderableType:
+        """A row for each lane and one for all; the columns give way on a narrow screen."""
+        have, speed, left = self.progress()
+        width = self._console.width
+        bar = max(8, width // 5)
+        room = min(self.longest + 2, max(12, width - bar - _FIGURES - _LABEL))
+        grid = Table.grid(padding=(0, 1))
+        grid.add_column(width=_LABEL - 1, style="dim", no_wrap=True)
+        grid.add_column(width=room - 2, no_wrap=True)
+        grid.add_column(width=bar, no_wrap=True)
+        grid.add_column(no_wrap=True)
+        for number, lane in sorted(self.lanes.items()):
+            label = f"lane {number + 1}"
+            if not lane.path:
+                grid.add_row(label, "[dim]waits[/]", "", "")
+                continue
+            name = escape(cut_middle(lane.path, room - 2))
+            grid.add_row(
+                label, name, _bar(lane.have, lane.length, bar), _of(lane.have, lane.length)
+            )
+        total, done = (self.files, self.files_done) if self.bytes is None else (self.bytes, have)
+        files = f"[bold]{self.files_done:,} of {count_of(self.files, 'file')}[/]"
+        figures = f"[bold]{_of(have, self.bytes)}[/]"
+        grid.add_row("all", files, _bar(done, total, bar), figures)
+        notes = [f"{format_size(int(speed))}/s"]
+        if left is not None:
+            notes.append(f"about {format_duration(round(left))} left")
+        if self.put_off:
+            notes.append(f"{count_of(len(self.put_off), 'file')} put off")
+        return Group(
+            grid, f"{'':{_LABEL}}{', '.join(notes)} [dim]into {escape(str(self._into))}[/]"
+        )
+
+
+def _bar(done: int, total: int | None, width: int) -> RenderableType:
+    """A bar, or nothing where nobody knows how long the whole is."""
+    if total is None:
+        return ""
+    return ProgressBar(
+        total=max(total, 1),
+        completed=done,
+        width=width,
+        style="bright_black",
+        complete_style="green",
+        finished_style="green",
+    )
+
+
+def _of(have: int, length: int | None) -> str:
+    return format_size(have) + (f" of {format_size(length)}" if length is not None else "")
+
+
+def cut_middle(text: str, width: int) -> str:
+    """Shorten a text in its middle: names differ in their beginnings and their ends."""
+    if len(text) <= width:
+        return text
+    head = (width - 1) // 2
+    return f"{text[:head]}…{text[len(text) - (width - 1 - head) :]}"

@@ -1,0 +1,22 @@
+"""Lines on standard error: what could not be taken, and what to do about it.
+
+Standard output is for results alone, so that it can be piped on.
+"""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+
+from willow_cart.model import Trouble
+
+
+def tell(line: object) -> None:
+    """Write one line to standard error, signed with the program's name."""
+    print(f"willow-cart: {line}", file=sys.stderr)
+
+
+def tell_troubles(troubles: Iterable[Trouble]) -> None:
+    """Write what could not be taken, one line each."""
+    for trouble in troubles:
+        tell(trouble)

@@ -1,0 +1,146 @@
+"""The filer: the last steps of every file, taken for many at a time by one thread.
+
+A file is whole and checked when it comes here. What is left is to make it safe on the disk, to
+give it its name, and to enter it in the ledger, in this order: a name is only given to what a power
+cut cannot take, and the ledger only tells of what has its name. Syncing the disk and committing to
+the ledger cost about the same for one file as for a hundred, so files that come within a moment of
+each other share both. No lane waits for it, and nobody else writes the ledger.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from queue import Queue
+
+from willow_cart.errors import CannotStore
+from willow_cart.haul.destination import Destination
+from willow_cart.model import State
+from willow_cart.records import Ledger, PartRecord, Result
+
+# Files gather for so many seconds. A crash can lose that much of small files, which are fetched
+# again; a file that took longer to come is sealed before it is named, and is not lost.
+_GATHERING = 0.1
+
+# Lanes wait while so many files are waiting for a slow disk.
+_MOST_WAITING = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class Landing:
+    """A file that is whole and checked, and wants its name.
+
+    Attributes:
+        file: where its bytes are.
+        result: what is to be entered once it has its name.
+        seal: what to record before it gets it, for one that would be dear to fetch again; its
+            bytes are synced already.
+    """
+
+    file: str
+    result: Result
+    seal: PartRecord | None = None
+
+
+Note = Callable[[Ledger], None]
+
+
+class Filer:
+    """Name and enter what the lanes bring.
+
+    Args:
+        ledger: to be written by nobody else until `close`.
+        run: the run that results are entered under.
+        destination: where the files get their names.
+        settled: told of every result once it is entered; called from the filer's thread.
+    """
+
+    def __init__(
+        self,
+        ledger: Ledger,
+        run: int,
+        destination: Destination,
+        settled: Callable[[Result], None],
+    ) -> None:
+        self._ledger = ledger
+        self._run = run
+        self._destination = destination
+        self._settled = settled
+        self._queue: Queue[Landing | Result | Note | None] = Queue(_MOST_WAITING)
+        self._closing = threading.Event()
+        self._failure: Exception | None = None
+        self._thread = threading.Thread(target=self._work, name="filer", daemon=True)
+        self._thread.start()
+
+    def take(self, item: Landing | Result | Note) -> None:
+        """Take a file to name, a result to enter, or something to note in the ledger.
+
+        Raises:
+            CannotStore: the ledger could not be written before, so nothing more is taken.
+        """
+        if self._failure is not None:
+            raise self._failure
+        self._queue.put(item)
+
+    def close(self) -> None:
+        """File what is waiting, and stop.
+
+        Raises:
+            CannotStore: the ledger could not be written.
+        """
+        self._closing.set()
+        self._queue.put(None)
+        self._thread.join()
+        if self._failure is not None:
+            raise self._failure
+
+    def _work(self) -> None:
+        while True:
+            batch = [self._queue.get()]
+            if batch[0] is not None:
+                self._closing.wait(_GATHERING)
+            batch += [self._queue.get() for _ in range(self._queue.qsize())]
+            items = [item for item in batch if item is not None]
+            if self._failure is None:
+                try:
+                    self._file(items)
+                except sqlite3.Error as error:
+                    self._failure = CannotStore(
+                        "the ledger",
+                        f"cannot be written: {error}",
+                        "see to the disk and run the same command again; it goes on from here",
+                    )
+                except Exception as error:  # a fault of our own; the lanes must not go on
+                    self._failure = error
+            if len(items) < len(batch):
+                return
+
+    def _file(self, items: Sequence[Landing | Result | Note]) -> None:
+        landings = [item for item in items if isinstance(item, Landing)]
+        self._destination.sync_files([landing.file for landing in landings if landing.seal is None])
+        with self._ledger.transaction():
+            for item in items:
+                if callable(item):
+                    item(self._ledger)
+                elif isinstance(item, Landing) and item.seal is not None:
+                    self._ledger.keep_part(item.seal)
+        results = [
+            self._name(item) if isinstance(item, Landing) else item
+            for item in items
+            if isinstance(item, Landing | Result)
+        ]
+        with self._ledger.transaction():
+            for result in results:
+                self._ledger.record(self._run, result)
+        for result in results:
+            self._settled(result)
+
+    def _name(self, landing: Landing) -> Result:
+        result = landing.result
+        try:
+            self._destination.place(landing.file, result.path)
+        except CannotStore as error:
+            return replace(result, state=State.FAILED, reason=error.why, arrival=None)
+        return result
