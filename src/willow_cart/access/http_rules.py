@@ -56,6 +56,15 @@ def joining_validator(validators: Validators) -> str | None:
     return None
 
 
+def contradict(one: Validators, other: Validators) -> bool:
+    """Whether two answers show by their validators that they are of different versions."""
+    pairs = (
+        (one.entity_tag, other.entity_tag),
+        (one.last_modified, other.last_modified),
+    )
+    return any(this and that and this != that for this, that in pairs)
+
+
 def conditional_fields(validators: Validators) -> dict[str, str]:
     """The fields that ask for a representation only if it is not this version (13.1.2, 13.1.3).
 
@@ -139,6 +148,8 @@ def next_address(address: str, location: str | None, seen: list[str]) -> str:
         raise StrangeAnswer(shown, "is redirected, but to no address", "tell the place's keeper")
     try:
         following = normalise(urljoin(address, _as_text(location)))
+    except ValueError:
+        raise StrangeAnswer(shown, "is redirected to no address", "open it in a browser") from None
     except BadAddress as error:
         raise StrangeAnswer(
             shown, f"is redirected to {error.thing}, which {error.reason}", "open it in a browser"

@@ -270,11 +270,8 @@ def _part_from(
     if facts.length not in (None, content_range.length - start):
         return None
     # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
-    if validators is not None:
-        if facts.validators.entity_tag not in (None, validators.entity_tag):
-            return None
-        if facts.validators.last_modified not in (None, validators.last_modified):
-            return None
+    if validators is not None and rules.contradict(facts.validators, validators):
+        return None
     return Facts(facts.address, content_range.length, validators or facts.validators)
 
 
@@ -364,7 +361,7 @@ def _ssl_reason(error: Exception) -> str:
     while cause is not None:
         if isinstance(cause, ssl.SSLCertVerificationError):
             return cause.verify_message.rstrip(".")
-        if isinstance(cause, ssl.SSLError) and cause.reason:
+        if isinstance(cause, ssl.SSLError) and getattr(cause, "reason", None):
             return cause.reason.replace("_", " ").lower()
         cause = cause.args[0] if cause.args and isinstance(cause.args[0], Exception) else None
     return "it cannot be proved"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 from typing import TextIO
@@ -33,13 +34,16 @@ def looks_like_table(text: str) -> bool:
 
 def _first_line(text: str) -> str:
     """The first line that is not blank."""
-    return text.lstrip().partition("\n")[0]
+    return re.split(r"[\r\n]", text.lstrip(), maxsplit=1)[0]
 
 
 def _header_of(line: str) -> tuple[list[str], str] | None:
     """The column names of a header row, in lower case, and the delimiter between them."""
     for delimiter in _DELIMITERS:
-        cells = next(csv.reader([line], delimiter=delimiter), [])
+        try:
+            cells = next(csv.reader([line], delimiter=delimiter), [])
+        except csv.Error:  # a line of a size that no header row has
+            return None
         names = [cell.strip().lower() for cell in cells]
         if "url" in names:
             return names, delimiter

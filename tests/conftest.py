@@ -1,0 +1,30 @@
+"""What the tests share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+
+from willow_cart.demo import harrowmere
+from willow_cart.demo.stand_in import Exhibit, StandIn
+
+
+@pytest.fixture(scope="session")
+def trust_files() -> dict[str, bytes]:
+    """The made-up trust's files, by path."""
+    return harrowmere.make_files()
+
+
+@pytest.fixture
+def place() -> Iterator[StandIn]:
+    """A stand-in server with nothing in it yet."""
+    with StandIn({}) as stand_in:
+        yield stand_in
+
+
+@pytest.fixture
+def trust(trust_files: dict[str, bytes]) -> Iterator[StandIn]:
+    """A stand-in with the trust's files and no faults."""
+    with StandIn({path: Exhibit(content) for path, content in trust_files.items()}) as stand_in:
+        yield stand_in

@@ -1,0 +1,88 @@
+"""Running the built program as its users do, in a folder of its own."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+COMMAND = [sys.executable, "-m", "willow_cart"]
+PATIENCE = 60.0
+"""Seconds after which a command counts as hung."""
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a command left behind: its exit code and what it wrote."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def last_line(self) -> str:
+        return self.out.rstrip("\n").rpartition("\n")[2]
+
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+def run(
+    *arguments: str | Path, cwd: Path, stdin: bytes = b"", env: dict[str, str] | None = None
+) -> Outcome:
+    """Run a command to its end."""
+    done = subprocess.run(
+        [*COMMAND, *map(str, arguments)],
+        cwd=cwd,
+        input=stdin,
+        capture_output=True,
+        timeout=PATIENCE,
+        check=False,
+        env={**os.environ, **(env or {})},
+    )
+    outcome = Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+    assert "Traceback" not in outcome.err, outcome.err
+    return outcome
+
+
+def start(*arguments: str | Path, cwd: Path) -> subprocess.Popen[bytes]:
+    """Start a command and leave it running."""
+    return subprocess.Popen(
+        [*COMMAND, *map(str, arguments)],
+        cwd=cwd,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+    )
+
+
+def files_in(folder: Path) -> dict[str, bytes]:
+    """What lies in a destination under final names, without the product's own folder."""
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes()
+        for path in folder.rglob("*")
+        if path.is_file() and ".willow" not in path.relative_to(folder).parts
+    }
+
+
+def partial_bytes(folder: Path) -> int:
+    """How much lies in a destination's partial files."""
+    partial = folder / ".willow" / "partial"
+    if not partial.is_dir():
+        return 0
+    total = 0
+    for path in partial.iterdir():
+        try:
+            total += path.stat().st_size
+        except FileNotFoundError:  # named in the meantime
+            continue
+    return total
+
+
+def sha256(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()

@@ -1,0 +1,175 @@
+"""Filing: names that are safe everywhere, and one path for one file."""
+
+from __future__ import annotations
+
+import random
+import unicodedata
+
+import pytest
+from hypothesis import example, given
+from hypothesis import strategies as st
+
+from willow_cart.addresses import normalise
+from willow_cart.filing import Layout, make_plan, safe_name, safe_path
+from willow_cart.filing.names import fold
+from willow_cart.model import Offer
+
+# Names as hostile as servers can send them.
+nasty = st.text(
+    st.one_of(
+        st.characters(),
+        st.sampled_from('/\\:*?"<>|.\0\n\r\t ~$%\u202e\u200f\u2028é\u0301'),
+    )
+)
+segments = st.one_of(
+    nasty,
+    st.sampled_from(["..", ".", "", "CON", "nul.txt", "com1", ".willow", ".WILLOW", "...", " "]),
+    st.text("ä𝄞x", min_size=80, max_size=300),
+)
+
+
+@given(st.one_of(nasty, segments))
+@example("a" * 300 + ".tar.gz")
+@example("𝄞" * 100 + ".csv")
+@example("e\u0301" * 200)
+@example("aux.txt")
+@example("\ud800")
+def test_a_safe_name_is_safe_on_every_file_system(name: str) -> None:
+    safe = safe_name(name)
+    assert 0 < len(safe.encode()) <= 255
+    assert safe not in (".", "..")
+    assert not set(safe) & set('/\\:*?"<>|')
+    assert not any(unicodedata.category(character).startswith("C") for character in safe)
+    assert not safe.endswith((".", " "))
+    assert unicodedata.is_normalized("NFC", safe)
+    assert safe.partition(".")[0].upper() not in {"CON", "NUL", "AUX", "PRN", "COM1", "LPT9"}
+    assert safe.lower() != ".willow"
+    assert safe_name(safe) == safe, "what is safe stays as it is"
+
+
+@given(st.lists(segments).map("/".join))
+@example("../../etc/passwd")
+@example(".willow/ledger.db")
+@example("/absolute")
+def test_a_safe_path_never_leads_out_of_the_destination(path: str) -> None:
+    parts = safe_path(path).split("/")
+    assert parts
+    assert all(part not in ("", ".", "..") for part in parts)
+    assert parts[0].lower() != ".willow"
+    assert safe_path(safe_path(path)) == safe_path(path)
+
+
+@pytest.mark.parametrize(
+    ("name", "safe"),
+    [
+        ("level_20310501.csv", "level_20310501.csv"),
+        ("Überflutung März.csv", "Überflutung März.csv"),
+        ("a/b:c.csv", "a_b_c.csv"),
+        ("nul.csv", "_nul.csv"),
+        ("report.", "report"),
+        ("\u202egpj.exe", "gpj.exe"),
+        ("", "_"),
+        ("e\u0301te\u0301.csv", "été.csv"),
+    ],
+)
+def test_names_are_changed_as_little_as_possible(name: str, safe: str) -> None:
+    assert safe_name(name) == safe
+
+
+def test_a_long_name_keeps_its_extension() -> None:
+    safe = safe_name("ö" * 400 + ".tar.gz")
+    assert safe.endswith("ö.tar.gz")
+    assert len(safe.encode()) <= 255
+
+
+def offer(address: str, **more: str) -> Offer:
+    return Offer(normalise(address), name=more.get("name"), folder=more.get("folder"))
+
+
+def paths(offers: list[Offer], layout: Layout, held: dict[str, str] | None = None) -> list[str]:
+    return [filed.path for filed in make_plan(offers, layout, held or {}).files]
+
+
+@pytest.mark.parametrize(
+    ("layout", "expected"),
+    [
+        (Layout.TREE, ["2029/counts.csv", "maps/mere.png"]),
+        (Layout.FLAT, ["counts.csv", "mere.png"]),
+        (Layout.HOST, ["a.example_8000/2029/counts.csv", "b.example/maps/mere.png"]),
+        (Layout.KIND, ["table/counts.csv", "image/mere.png"]),
+    ],
+)
+def test_layouts_give_folders(layout: Layout, expected: list[str]) -> None:
+    offers = [
+        offer("http://a.example:8000/2029/counts.csv"),
+        offer("http://b.example/maps/mere.png"),
+    ]
+    assert paths(offers, layout) == expected
+
+
+def test_a_name_and_folder_that_a_person_chose_win() -> None:
+    mine = offer("http://a.example/x?id=3", name="../May counts.csv", folder="season/2031")
+    assert paths([mine], Layout.TREE) == ["season/2031/.._May counts.csv"]
+    assert paths([mine], Layout.FLAT) == [".._May counts.csv"]
+
+
+@pytest.mark.parametrize(
+    ("addresses", "expected"),
+    [
+        (["http://h/2029/c.csv", "http://h/2030/c.csv"], ["c (2029).csv", "c (2030).csv"]),
+        (["http://h/get?id=1", "http://h/get?id=2"], ["get (id=1)", "get (id=2)"]),
+        (["http://a/c.csv", "http://b/c.csv"], ["c (a).csv", "c (b).csv"]),
+        (["http://h/x/A.csv", "http://h/y/a.csv"], ["A (x).csv", "a (y).csv"]),
+    ],
+)
+def test_offers_that_want_one_name_are_told_apart_readably(
+    addresses: list[str], expected: list[str]
+) -> None:
+    assert paths([offer(address) for address in addresses], Layout.FLAT) == expected
+
+
+def test_a_file_does_not_take_the_place_of_a_folder() -> None:
+    plan = make_plan([offer("http://h/data"), offer("http://h/data/x.csv")], Layout.TREE, {})
+    file, below = (filed.path for filed in plan.files)
+    assert below == "data/x.csv"
+    assert file.startswith("data (")
+    assert plan.clashes[0].wanted == "data"
+
+
+def test_what_is_held_stays_where_it_is_whatever_comes_to_want_its_name() -> None:
+    first, second = offer("http://h/2029/c.csv"), offer("http://h/2030/c.csv")
+    held = {first.address: "c.csv"}
+    plan = make_plan([second, first], Layout.FLAT, held)
+    assert [filed.path for filed in plan.files] == ["c (2030).csv", "c.csv"]
+    assert not plan.staying
+    moved = make_plan([first], Layout.KIND, held)
+    assert [filed.path for filed in moved.staying] == ["c.csv"]
+
+
+addresses = st.builds(
+    "http://{}/{}{}".format,
+    st.sampled_from(["a.example", "b.example"]),
+    st.sampled_from(
+        ["c.csv", "C.csv", "x/c.csv", "y/c.csv", "x", "x/c.csv/d", "é.csv", "e%CC%81.csv"]
+    ),
+    st.sampled_from(["", "?id=1", "?id=2", "?id=%2F"]),
+)
+
+
+@given(st.lists(addresses, max_size=12), st.sampled_from(Layout), st.randoms())
+def test_every_file_has_a_path_of_its_own_whatever_the_order(
+    listed: list[str], layout: Layout, chance: random.Random
+) -> None:
+    offers = [offer(address) for address in listed]
+    plan = make_plan(offers, layout, {})
+    folded = [fold(filed.path) for filed in plan.files]
+    assert len(set(folded)) == len(folded) == len({each.address for each in offers})
+    assert plan.twice == len(offers) - len(folded)
+    folders = {path.rpartition("/")[0] for path in folded}
+    assert not folders & set(folded)
+
+    shuffled = offers[:]
+    chance.shuffle(shuffled)
+    again = make_plan(shuffled, layout, {})
+    as_map = {filed.offer.address: filed.path for filed in plan.files}
+    assert as_map == {filed.offer.address: filed.path for filed in again.files}

@@ -1,0 +1,156 @@
+"""The haul's policies, without a network, a thread or a clock."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from willow_cart.cli.gauge import Gauge, time_left
+from willow_cart.exits import Exit
+from willow_cart.haul import Account, Patience
+from willow_cart.haul.crowding import Crowding
+from willow_cart.haul.docket import Docket, Wait
+from willow_cart.model import State
+from willow_cart.units import format_duration, format_size, parse_size
+
+
+def test_pauses_grow_and_end() -> None:
+    patience = Patience(attempts=4, pause=1.0, growth=3.0, longest=5.0)
+    assert [patience.pause_after(vain, None, 0.5) for vain in range(6)] == [1, 1, 3, 5, None, None]
+
+
+def test_pauses_are_spread_so_that_lanes_do_not_come_back_at_once() -> None:
+    spread = {Patience().pause_after(1, None, chance) for chance in (0.0, 0.5, 1.0)}
+    assert spread == {0.75, 1.0, 1.25}
+
+
+def test_what_the_server_asks_for_is_kept_to_or_given_up() -> None:
+    patience = Patience(longest_wait=120)
+    assert patience.pause_after(1, 100.0, 0.9) == 100
+    assert patience.pause_after(1, 121.0, 0.9) is None
+
+
+def test_hosts_take_turns_within_their_lanes() -> None:
+    docket = Docket([("a", 1), ("a", 2), ("a", 3), ("b", 4)], lanes_per_host=2)
+    assert [docket.take(0) for _ in range(3)] == [("a", 1), ("b", 4), ("a", 2)]
+    assert docket.take(0) == Wait(None)
+    docket.finish("b")
+    assert docket.take(0) == Wait(None)
+    docket.finish("a")
+    assert docket.take(0) == ("a", 3)
+    docket.finish("a")
+    docket.finish("a")
+    assert docket.take(0) is None
+
+
+def test_what_is_put_off_comes_up_in_its_time_before_the_untried() -> None:
+    docket = Docket([("a", 1), ("a", 2)], lanes_per_host=1)
+    assert docket.take(0) == ("a", 1)
+    docket.put_off("a", 1, until=5)
+    assert docket.take(0) == ("a", 2)
+    docket.put_off("a", 2, until=3)
+    assert docket.take(1) == Wait(2)
+    assert docket.take(6) == ("a", 1)
+
+
+def test_a_host_that_wants_to_be_left_alone_is_and_the_others_go_on() -> None:
+    docket = Docket([("a", 1), ("b", 2)], lanes_per_host=4)
+    docket.leave_alone("a", until=10)
+    assert docket.take(0) == ("b", 2)
+    docket.finish("b")
+    assert docket.take(4) == Wait(6)
+    assert docket.take(10) == ("a", 1)
+
+
+@given(
+    st.lists(st.tuples(st.sampled_from("abc"), st.integers(0, 2)), max_size=30), st.integers(1, 4)
+)
+def test_everything_is_taken_in_the_end_and_no_host_has_too_many_lanes(
+    items: list[tuple[str, int]], lanes_per_host: int
+) -> None:
+    """Each item is put off as often as its number says, then finished."""
+    docket = Docket(((host, [host, times]) for host, times in items), lanes_per_host)
+    now, finished = 0.0, 0
+    out: list[tuple[str, list[object]]] = []
+    while (taken := docket.take(now)) is not None:
+        if isinstance(taken, Wait):
+            if out:
+                host, item = out.pop(0)
+                if item[1]:
+                    item[1] -= 1  # type: ignore[operator]
+                    docket.put_off(host, item, now + 1)
+                else:
+                    docket.finish(host)
+                    finished += 1
+            else:
+                assert taken.seconds is not None, "nothing is out and nothing will come up"
+                now += taken.seconds
+            continue
+        out.append(taken)
+        assert Counter(host for host, _ in out).most_common(1)[0][1] <= lanes_per_host
+    assert finished == len(items)
+
+
+def measure(share: float, files: int, size: int, times: int = 5) -> int:
+    """The lanes that are open after some ticks of the same kind."""
+    crowding = Crowding(8, now=0.0, used=0.0)
+    for tick in range(1, times + 1):
+        crowding.measure(tick * 0.1, tick * 0.1 * share, files * tick, files * tick * size)
+    return crowding.lanes
+
+
+def test_lanes_are_opened_while_they_pay() -> None:
+    assert measure(share=0.2, files=10, size=8192) == 8, "a slow line has all of them"
+    assert measure(share=1.0, files=10, size=8192) == 1, "small files on a fast line want one"
+    assert measure(share=1.0, files=10, size=10_000_000) == 8, "large files are the line's affair"
+    assert measure(share=1.0, files=0, size=0) == 8, "nothing that comes crowds nobody"
+    assert measure(share=0.2, files=10, size=8192, times=1) == 2
+
+
+@pytest.mark.parametrize(
+    ("counts", "interrupted", "code"),
+    [
+        ({}, False, Exit.GOOD),
+        ({State.ARRIVED: 1, State.UNCHANGED: 1, State.HERE: 1}, False, Exit.GOOD),
+        ({State.ARRIVED: 1, State.FAILED: 1}, False, Exit.INCOMPLETE),
+        ({State.FAILED: 1, State.REFUSED: 1}, False, Exit.CHECK_FAILED),
+        ({State.REFUSED: 1}, True, Exit.INTERRUPTED),
+    ],
+)
+def test_the_exit_code_tells_the_gravest(
+    counts: dict[State, int], interrupted: bool, code: int
+) -> None:
+    account = Account(1, 3, counts=Counter(counts), interrupted=interrupted)
+    assert account.exit_code == code
+
+
+@pytest.mark.parametrize(
+    ("count", "text"),
+    [(0, "0 B"), (999, "999 B"), (1000, "1.00 kB"), (12_345, "12.3 kB"), (999_499, "999 kB"),
+     (999_500, "1.00 MB"), (40 * 10**9, "40.0 GB"), (10**18, "1000 PB")],
+)  # fmt: skip
+def test_sizes_are_written_with_three_figures(count: int, text: str) -> None:
+    assert format_size(count) == text
+
+
+def test_sizes_are_read_as_people_write_them() -> None:
+    written = ["512", "10MB", "1.5 GiB", "2k", "1 tb"]
+    assert [parse_size(text) for text in written] == [512, 10**7, 3 * 2**29, 2000, 10**12]
+
+
+def test_durations_are_written_in_what_matters() -> None:
+    assert [format_duration(s) for s in (0.04, 9.9, 12, 200, 7500)] == [
+        "0.0 s", "9.9 s", "12 s", "3 min 20 s", "2 h 05 min",
+    ]  # fmt: skip
+
+
+def test_the_gauge_tells_the_speed_of_the_last_seconds() -> None:
+    gauge = Gauge(0.0)
+    for second in range(1, 31):
+        speed = gauge.measure(second, 100 * second if second <= 20 else 2000 + 10 * (second - 20))
+    assert speed == pytest.approx(10.0)
+    assert time_left(100, speed) == pytest.approx(10.0)
+    assert time_left(100, 0.0) is None

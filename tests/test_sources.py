@@ -1,0 +1,138 @@
+"""Sources: lists and tables as people keep them."""
+
+from __future__ import annotations
+
+import csv
+import io
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from willow_cart.cart import read_table, write_table
+from willow_cart.errors import UnreadableSource
+from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.sources import look
+from willow_cart.sources.lists import read_list
+
+A, B = "http://h.example/a.csv", "http://h.example/b.csv"
+
+
+def read(raw: bytes) -> tuple[list[str], list[str]]:
+    """The addresses in a list, and its troubles, as standard input would give them."""
+    found = look(["-"], io.BytesIO(raw))
+    return [offer.address for offer in found.offers], [str(each) for each in found.troubles]
+
+
+@pytest.mark.parametrize(
+    "raw",
+    [
+        f"{A}\n{B}\n",
+        f"{A}\r\n{B}",
+        f"{A}\r{B}\r",
+        f"\n\n  {A}\t \n\n#note\n\t{B} # later\n   # end",
+        f"\ufeff{A}\n{B}",
+        "http://h.example/{a,b}.csv",
+    ],
+)
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-16"])
+def test_a_list_is_read_however_it_was_kept(raw: str, encoding: str) -> None:
+    assert read(raw.removeprefix("\ufeff" if encoding == "utf-16" else "").encode(encoding)) == (
+        [A, B],
+        [],
+    )
+
+
+def test_a_fragment_is_no_comment_and_a_comment_no_fragment() -> None:
+    assert read(b"http://h.example/a.csv#part\nhttp://h.example/b.csv #part")[0] == [A, B]
+
+
+def test_a_bad_line_is_told_by_its_number_and_the_rest_goes_on() -> None:
+    addresses, troubles = read(f"# mine\n{A}\nhtp:/x\n\xff\n{B}\n".encode("latin-1"))
+    assert addresses == [A, B]
+    assert [trouble.partition(": ")[0] for trouble in troubles] == [
+        "standard input, line 3",
+        "standard input, line 4",
+    ]
+
+
+@given(st.lists(st.one_of(st.just(A), st.text(), st.just("# note"), st.just("{1..3}"))))
+def test_any_list_is_read_line_by_line(lines: list[str]) -> None:
+    """No line can spoil another: what is good among anything is found, and numbered in order."""
+    clean = [line.replace("\n", " ").replace("\r", " ") for line in lines]
+    items = list(read_list("\n".join(clean), "list"))
+    offers = [item for item in items if isinstance(item, Offer)]
+    assert sum(offer.address == A for offer in offers) >= clean.count(A)
+    assert [offer.number for offer in offers] == list(range(1, len(offers) + 1))
+    for trouble in (item for item in items if isinstance(item, Trouble)):
+        assert trouble.place.startswith("list, line ")
+
+
+@pytest.mark.parametrize("delimiter", [",", ";", "\t"])
+@pytest.mark.parametrize("end", ["\n", "\r\n"])
+def test_a_table_is_read_by_its_column_names(delimiter: str, end: str) -> None:
+    rows = [
+        ["Remark", "URL", "Name", "checksum", "Size", "folder"],
+        ["first", A, "alder.csv", f"sha256:{'ab' * 32}", "1.5 kB", "hides"],
+        ["", "", "", "", "", ""],
+        ["bad", "nowhere", "", "", "", ""],
+        ["worse", B, "", "sha256:12", "", ""],
+        ["short", B],
+    ]
+    raw = end.join(delimiter.join(row) for row in rows)
+    found = look(["-"], io.BytesIO(b"\xef\xbb\xbf" + raw.encode()))
+    first, last = found.offers
+    assert (first.address, first.path, first.size) == (A, "hides/alder.csv", 1500)
+    assert first.checksums == (Checksum("sha256", "ab" * 32),)
+    assert (last.address, last.path) == (B, "b.csv")
+    assert [trouble.place for trouble in found.troubles] == [
+        "standard input, line 4",
+        "standard input, line 5",
+    ]
+
+
+def test_a_quoted_cell_may_hold_anything() -> None:
+    raw = f'url,name\n{A},"two\nlines, and ""more"""\n{B},b\n'
+    names = [item.name for item in read_table(raw, "t") if isinstance(item, Offer)]
+    assert names == ['two\nlines, and "more"', "b"]
+
+
+@given(
+    st.lists(
+        st.builds(
+            Offer,
+            st.just(A),
+            name=st.text(
+                st.characters(exclude_characters="/\r\n\0", exclude_categories=["Cs"]), min_size=1
+            )
+            .map(str.strip)
+            .filter(bool),
+            size=st.one_of(st.none(), st.integers(0, 10**15)),
+        ),
+        max_size=5,
+    )
+)
+def test_a_cart_is_read_back_as_it_was_written_and_runs_nowhere(offers: list[Offer]) -> None:
+    written = io.StringIO(newline="")
+    write_table(offers, written)
+    for row in csv.reader(io.StringIO(written.getvalue(), newline="")):
+        assert not any(cell.startswith(("=", "+", "-", "@", "\t", "\r")) for cell in row)
+    again = [item for item in read_table(written.getvalue(), "cart") if isinstance(item, Offer)]
+    assert [(o.address, o.file_name, o.size) for o in again] == [
+        (o.address, o.file_name, o.size) for o in offers
+    ]
+
+
+def test_sources_that_cannot_be_read_do_not_spoil_the_others(tmp_path: object) -> None:
+    found = look([A, "no-such-list.txt", "ftp://h.example/x"])
+    assert [offer.address for offer in found.offers] == [A]
+    assert len(found.troubles) == 2
+    with pytest.raises(UnreadableSource, match="no such file"):
+        look(["no-such-list.txt"])
+
+
+def test_what_is_no_text_is_told() -> None:
+    with pytest.raises(UnreadableSource, match="is no text"):
+        look(["-"], io.BytesIO(b"PK\x03\x04\0\0"))
+    with pytest.raises(UnreadableSource, match="no standard input"):
+        look(["-"])

@@ -1,0 +1,314 @@
+"""The web, as servers really speak it: every oddity on a real local socket."""
+
+from __future__ import annotations
+
+import gzip
+import inspect
+import socket
+import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+from urllib3 import exceptions as lib
+
+from willow_cart.access import Delivery, Joining, Unchanged
+from willow_cart.access.web import WebAccess, translate
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.errors import (
+    ConnectionLost,
+    HostUnknown,
+    NotServed,
+    NotTrusted,
+    ServerBusy,
+    StrangeAnswer,
+    TimedOut,
+    TooManyRedirects,
+    TransferFailed,
+)
+from willow_cart.model import Validators
+
+CONTENT = bytes(range(256)) * 1000
+TAG = Validators('"v1"')
+
+
+@pytest.fixture
+def web() -> Iterator[WebAccess]:
+    with WebAccess(connect_after=5.0, stall_after=5.0) as access:
+        yield access
+
+
+def fetch(
+    web: WebAccess, address: str, start: int = 0, validators: Validators | None = None
+) -> tuple[Delivery, bytes]:
+    delivery = web.open(address, start=start, validators=validators)
+    assert isinstance(delivery, Delivery)
+    try:
+        return delivery, b"".join(iter(delivery.read, b""))
+    finally:
+        delivery.close()
+
+
+def served(place: StandIn, **how: object) -> str:
+    place.exhibits["x"] = Exhibit(CONTENT, '"v1"', **how)  # type: ignore[arg-type]
+    return f"{place.base}/x"
+
+
+def answer(place: StandIn, status: int, body: bytes = CONTENT, **fields: str) -> str:
+    """Have the stand-in answer exactly this, whatever it is asked."""
+    head = {name.replace("_", "-"): value for name, value in fields.items()}
+
+    def script(handler: Handler) -> None:
+        handler.start(status, {"Content-Length": str(len(body)), **head})
+        if handler.command == "GET":
+            handler.wfile.write(body)
+
+    place.exhibits["x"] = Exhibit(script=script)
+    return f"{place.base}/x"
+
+
+def test_a_whole_file_comes_with_what_is_known_of_it(web: WebAccess, place: StandIn) -> None:
+    delivery, content = fetch(web, served(place))
+    assert content == CONTENT
+    assert delivery.facts.length == len(CONTENT)
+    assert delivery.facts.validators.entity_tag == '"v1"'
+    assert delivery.joining is Joining.SAFE
+    (request,) = place.requests
+    assert request.fields["accept-encoding"] == "identity"
+    assert request.fields["user-agent"].startswith("willow-cart/")
+
+
+def test_the_rest_of_a_file_is_asked_for_and_joined(web: WebAccess, place: StandIn) -> None:
+    delivery, content = fetch(web, served(place), 100, TAG)
+    assert (delivery.start, content) == (100, CONTENT[100:])
+    assert delivery.facts.length == len(CONTENT)
+    assert place.requests[0].fields["range"] == "bytes=100-"
+    assert place.requests[0].fields["if-range"] == '"v1"'
+
+
+@pytest.mark.parametrize(
+    "validators",
+    [Validators('"v0"'), Validators('W/"v1"'), Validators(None, "Sun, 01 Jun 2031 12:00:00 GMT")],
+)
+def test_a_version_that_is_not_proved_the_same_is_delivered_whole(
+    web: WebAccess, place: StandIn, validators: Validators
+) -> None:
+    delivery, content = fetch(web, served(place), 100, validators)
+    assert (delivery.start, content) == (0, CONTENT)
+
+
+def test_a_server_that_ignores_ranges_delivers_the_whole(web: WebAccess, place: StandIn) -> None:
+    delivery, content = fetch(web, served(place, ranges=False), 100, TAG)
+    assert (delivery.start, content) == (0, CONTENT)
+
+
+@pytest.mark.parametrize(
+    ("content_range", "tag"),
+    [
+        (f"bytes 99-{len(CONTENT) - 1}/{len(CONTENT)}", '"v1"'),
+        (f"bytes 100-{len(CONTENT) - 2}/{len(CONTENT)}", '"v1"'),
+        (f"bytes 100-{len(CONTENT) - 1}/*", '"v1"'),
+        (f"bytes 100-{len(CONTENT) - 1}/{len(CONTENT)}", '"v2"'),
+        ("nonsense", '"v1"'),
+        ("", '"v1"'),
+    ],
+)
+def test_a_part_that_is_not_the_one_asked_for_is_not_joined(
+    web: WebAccess, place: StandIn, content_range: str, tag: str
+) -> None:
+    def lie(handler: Handler) -> None:
+        if "Range" not in handler.headers:
+            handler.start(200, {"Content-Length": str(len(CONTENT)), "ETag": '"v2"'})
+            handler.wfile.write(CONTENT)
+            return
+        body = CONTENT[100:]
+        fields = {"Content-Length": str(len(body)), "ETag": tag, "Content-Range": content_range}
+        handler.start(206, fields)
+        handler.wfile.write(body)
+
+    place.exhibits["x"] = Exhibit(script=lie)
+    delivery, content = fetch(web, f"{place.base}/x", 100, TAG)
+    assert (delivery.start, content) == (0, CONTENT)
+    assert delivery.facts.validators.entity_tag == '"v2"'
+
+
+def test_416_means_complete_only_if_the_length_says_so(web: WebAccess, place: StandIn) -> None:
+    address = answer(place, 416, b"", Content_Range="bytes */100")
+    delivery, content = fetch(web, address, 100, TAG)
+    assert (delivery.start, delivery.facts.length, content) == (100, 100, b"")
+    with pytest.raises(NotServed, match="416"):  # asked for whole, it still says 416
+        fetch(web, address, 101, TAG)
+
+
+def test_a_version_that_is_held_is_not_sent_again(web: WebAccess, place: StandIn) -> None:
+    assert isinstance(web.open(served(place), validators=TAG), Unchanged)
+    assert fetch(web, served(place), validators=Validators('"v0"'))[1] == CONTENT
+
+
+def test_a_body_that_stops_short_is_a_lost_connection(web: WebAccess, place: StandIn) -> None:
+    with pytest.raises(ConnectionLost, match="before the file was whole"):
+        fetch(web, served(place, breaks=[1000]))
+
+
+def test_a_chunked_body_has_no_length_and_its_end_is_checked(
+    web: WebAccess, place: StandIn
+) -> None:
+    def send(handler: Handler, *pieces: bytes) -> None:
+        handler.start(200, {"Transfer-Encoding": "chunked"})
+        for piece in pieces:
+            handler.wfile.write(piece)
+        handler.wfile.flush()
+
+    place.exhibits["x"] = Exhibit(script=lambda h: send(h, b"5\r\nhello\r\n", b"0\r\n\r\n"))
+    delivery, content = fetch(web, f"{place.base}/x")
+    assert (delivery.facts.length, content) == (None, b"hello")
+
+    def stop_short(handler: Handler) -> None:
+        send(handler, b"5\r\nhello\r\n")
+        handler.cut()
+
+    place.exhibits["x"] = Exhibit(script=stop_short)
+    with pytest.raises(ConnectionLost):
+        fetch(web, f"{place.base}/x")
+
+
+def test_what_comes_coded_unasked_is_decoded_unless_it_is_the_archive(
+    web: WebAccess, place: StandIn
+) -> None:
+    packed = gzip.compress(CONTENT)
+    delivery, content = fetch(web, answer(place, 200, packed, Content_Encoding="gzip"))
+    assert content == CONTENT
+    assert (delivery.facts.length, delivery.joining) == (None, Joining.NEVER)
+    answer(place, 200, packed, Content_Encoding="gzip")
+    place.exhibits["x.csv.gz"] = place.exhibits["x"]
+    assert fetch(web, f"{place.base}/x.csv.gz")[1] == packed
+    with pytest.raises(StrangeAnswer, match="content coding"):
+        fetch(web, answer(place, 200, b"\x1f\x8bnonsense", Content_Encoding="gzip"))
+
+
+def test_redirects_are_followed_to_where_the_file_is(web: WebAccess, place: StandIn) -> None:
+    served(place)
+    for status in (301, 302, 303, 307, 308):
+        script = lambda handler, status=status: handler.refuse(status, {"Location": "/x"})  # noqa: E731
+        place.exhibits["moved"] = Exhibit(script=script)
+        delivery, content = fetch(web, f"{place.base}/moved")
+        assert (content, delivery.facts.address) == (CONTENT, f"{place.base}/x")
+
+
+def test_redirects_in_a_circle_end(web: WebAccess, place: StandIn) -> None:
+    place.exhibits["a"] = Exhibit(script=lambda handler: handler.refuse(302, {"Location": "/b"}))
+    place.exhibits["b"] = Exhibit(script=lambda handler: handler.refuse(302, {"Location": "/a"}))
+    with pytest.raises(TooManyRedirects):
+        web.open(f"{place.base}/a")
+
+
+@pytest.mark.parametrize(
+    ("status", "kind"),
+    [
+        (404, NotServed), (403, NotServed), (410, NotServed),
+        (204, StrangeAnswer), (206, StrangeAnswer), (304, StrangeAnswer),
+        (408, ServerBusy), (429, ServerBusy), (500, ServerBusy), (503, ServerBusy),
+    ],
+)  # fmt: skip
+def test_answers_without_a_file_say_what_to_do(
+    web: WebAccess, place: StandIn, status: int, kind: type[TransferFailed]
+) -> None:
+    place.exhibits["x"] = Exhibit(
+        script=lambda handler: handler.refuse(status, {"Retry-After": "7"})
+    )
+    with pytest.raises(kind) as caught:
+        web.open(f"{place.base}/x")
+    assert str(status) in caught.value.reason
+    assert caught.value.advice
+    if isinstance(caught.value, ServerBusy):
+        assert caught.value.wait == 7
+
+
+def test_asking_brings_facts_and_no_bytes(web: WebAccess, place: StandIn) -> None:
+    facts = web.ask(served(place))
+    assert facts.length == len(CONTENT)
+    assert facts.modified is not None
+    assert [request.method for request in place.requests] == ["HEAD"]
+
+    def no_head(handler: Handler) -> None:
+        if handler.command == "HEAD":
+            handler.refuse(405)
+        else:
+            handler.start(200, {"Content-Length": "12345"})
+
+    place.exhibits["x"] = Exhibit(script=no_head)
+    assert web.ask(f"{place.base}/x").length == 12345
+
+
+def test_silence_is_a_stall_and_nobody_there_is_told(place: StandIn) -> None:
+    release = threading.Event()
+
+    def stall(_: Handler) -> None:
+        release.wait(20)
+
+    place.exhibits["x"] = Exhibit(script=stall)
+    with WebAccess(stall_after=0.2) as web:
+        with pytest.raises(TimedOut, match="nothing came for"):
+            web.open(f"{place.base}/x")
+        release.set()
+        with socket.socket() as nobody:
+            nobody.bind(("127.0.0.1", 0))
+            port = nobody.getsockname()[1]
+            with pytest.raises(ConnectionLost, match="connection refused"):
+                web.open(f"http://127.0.0.1:{port}/x")
+        with pytest.raises((HostUnknown, ConnectionLost), match=r"host is known|name server"):
+            web.open("http://no-such-host.invalid/x")
+
+
+def test_a_host_that_cannot_prove_itself_is_not_trusted(web: WebAccess, place: StandIn) -> None:
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+    context.load_cert_chain(Path(__file__).parent / "support" / "self_signed.pem")
+    listening = socket.create_server(("127.0.0.1", 0))
+    with context.wrap_socket(listening, server_side=True) as server:
+
+        def shake_hands() -> None:
+            with suppress(OSError):
+                server.accept()[0].close()
+
+        threading.Thread(target=shake_hands, daemon=True).start()
+        with pytest.raises(NotTrusted, match="self-signed certificate"):
+            web.open(f"https://127.0.0.1:{server.getsockname()[1]}/x")
+
+
+def test_connections_are_used_again_also_after_refusals(web: WebAccess, place: StandIn) -> None:
+    ports = set()
+
+    def note(handler: Handler) -> None:
+        ports.add(handler.client_address[1])
+        handler.refuse(404)
+
+    place.exhibits["x"] = Exhibit(script=note)
+    for _ in range(3):
+        with pytest.raises(NotServed):
+            web.open(f"{place.base}/x")
+    assert len(ports) == 1
+
+
+def test_every_error_of_the_library_has_a_translation() -> None:
+    """Whatever urllib3 may raise becomes an error of this house, with a reason and a way out."""
+    kinds: list[type[Exception]] = [
+        kind
+        for _, kind in inspect.getmembers(lib, inspect.isclass)
+        if issubclass(kind, lib.HTTPError)
+    ]
+    assert len(kinds) > 25
+    for kind in [*kinds, OSError, TimeoutError, ssl.SSLError, ConnectionResetError]:
+        for reading in (False, True):
+            error = translate(
+                kind.__new__(kind),  # type: ignore[call-overload]
+                "http://h.example/x?token=otter",
+                "h.example",
+                9,
+                reading=reading,
+            )
+            assert isinstance(error, TransferFailed)
+            assert error.reason
+            assert error.advice
+            assert "otter" not in str(error)
