@@ -20,6 +20,7 @@ DEFAULT_PORTS = {"http": 80, "https": 443}
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is mended in `_encode`.
 _PLAIN = "%/:@!$&'()*+,;=-._~?"
+_ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 
 # Query parameters that let their bearer in. Their values are credentials, whoever issued them.
@@ -44,8 +45,9 @@ def looks_like_address(text: str) -> bool:
 def normalise(text: str) -> str:
     """Bring an address into its normal form (RFC 3986, 6.2.2 and 6.2.3).
 
-    Scheme and host in lower case, a host in other letters as IDNA, no default port, no fragment,
-    blanks and letters beyond ASCII percent-encoded as UTF-8, dot segments resolved.
+    Scheme and host in lower case, percent-encodings in upper case, a host in other letters as
+    IDNA, no default port, no fragment, blanks and letters beyond ASCII percent-encoded as UTF-8,
+    dot segments resolved.
 
     Raises:
         BadAddress: there is no such address, or it is of a kind not spoken here.
@@ -90,7 +92,8 @@ def _encode_host(text: str, host: str | None) -> str:
 
 
 def _encode(part: str) -> str:
-    return quote(_STRAY_PERCENT.sub("%25", part), safe=_PLAIN)
+    encoded = quote(_STRAY_PERCENT.sub("%25", part), safe=_PLAIN)
+    return _ENCODED.sub(lambda match: match[0].upper(), encoded) if "%" in encoded else encoded
 
 
 def _without_dot_segments(path: str) -> str:

@@ -27,7 +27,7 @@ http {{
     location /moved/ {{ rewrite ^/moved/(.*)$ /$1 redirect; }}
     location /busy/ {{ limit_req zone=few burst=1 nodelay; alias {root}/; }}
   }}
-  limit_req_zone $server_name zone=few:64k rate=5r/s;
+  limit_req_zone $binary_remote_addr zone=few:64k rate=5r/s;
 }}
 """
 

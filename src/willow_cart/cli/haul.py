@@ -42,9 +42,8 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     command.add_argument(
         "--layout",
-        type=Layout,
-        choices=list(Layout),
-        default=Layout.TREE,
+        choices=[layout.value for layout in Layout],
+        default=Layout.TREE.value,
         metavar="|".join(Layout),
         help="folders: as in the addresses, none, by host, or by kind of file (%(default)s)",
     )
@@ -129,7 +128,9 @@ def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -
 def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Account:
     from willow_cart.haul import Patience, Wishes, haul
 
-    wishes = Wishes(args.layout, args.lanes, args.lanes_per_host, Patience(attempts=args.attempts))
+    wishes = Wishes(
+        Layout(args.layout), args.lanes, args.lanes_per_host, Patience(attempts=args.attempts)
+    )
     stop = threading.Event()
 
     def end(_signal: int, _frame: object) -> None:

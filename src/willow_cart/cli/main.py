@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import NoReturn
 
 from willow_cart.cli import demo, haul, receipt, survey
-from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.errors import CannotStore, NothingChosen, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
@@ -55,6 +55,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         return code
     except NothingChosen as error:
         return _complain(error, Exit.NOTHING_CHOSEN)
+    except CannotStore as error:
+        return _complain(error, Exit.INCOMPLETE)
     except WillowCartError as error:
         return _complain(error, Exit.NOT_UNDERSTOOD)
     except KeyboardInterrupt:

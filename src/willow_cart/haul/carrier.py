@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import threading
 import time
@@ -15,6 +16,7 @@ from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import digest_file
 from willow_cart.errors import (
+    CannotStore,
     CheckFailed,
     ConnectionLost,
     Interrupted,
@@ -23,11 +25,12 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed
 from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.filer import Landing, Note
+from willow_cart.haul.filer import Filer, Landing
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import Partial, PartialStore
 from willow_cart.model import Checksum, Offer, Proof, State
 from willow_cart.records import Arrival, Result
+from willow_cart.units import format_size
 
 
 @dataclass(slots=True)
@@ -88,7 +91,7 @@ class Carrier:
         access: how places are talked to.
         destination: where files go.
         partials: where they grow.
-        note: has something written in the ledger.
+        filer: who writes the ledger.
         held: what the ledger knew when the haul began, by address without secrets.
         observer: who is told.
         stop: set when the person wants it to end.
@@ -98,7 +101,7 @@ class Carrier:
     access: Access
     destination: Destination
     partials: PartialStore
-    note: Callable[[Note], None]
+    filer: Filer
     held: Mapping[str, Arrival]
     observer: Observer
     stop: threading.Event
@@ -235,9 +238,10 @@ class Carrier:
         try:
             partial.wake()
             self.observer.started(lane, trip.filed, length, partial.size)
-            if length is not None and length - partial.size > CHUNK:
-                self.destination.require_room(trip.filed.path, length - partial.size)
+            self._require_room(trip, partial)
             while not partial.is_whole and (data := delivery.read()):
+                if partial.size + len(data) != length:
+                    self._record(trip, partial)
                 partial.write(data)
                 trip.received += len(data)
                 self.observer.received(lane, len(data))
@@ -246,35 +250,43 @@ class Carrier:
                         trip.shown, "sends more than it announced",
                         "tell the place's keeper",
                     )  # fmt: skip
-                if not partial.is_whole:
-                    self._record(trip, partial)
+                if not partial.is_whole and self.destination.room() < CHUNK:
+                    raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
                 if self.stop.is_set():
                     raise Interrupted(trip.filed.path, "interrupted")
             if length is not None and not partial.is_whole:
                 raise ConnectionLost(trip.shown, "the connection ended before the file did")
         except BaseException as error:
             partial.rest()
-            if isinstance(error, StrangeAnswer) or not self._can_go_on(trip, partial):
+            if isinstance(error, StrangeAnswer) or not partial.size or not partial.recorded:
                 self._discard(trip)
-            else:
-                self._record(trip, partial)
             raise
         return partial
 
-    def _can_go_on(self, trip: Trip, partial: Partial) -> bool:
-        match partial.joining:
-            case Joining.SAFE:
-                return partial.size > 0
-            case Joining.BLIND:
-                return partial.size > 0 and bool(trip.offer.checksums)
-            case Joining.NEVER:
-                return False
+    def _require_room(self, trip: Trip, partial: Partial) -> None:
+        """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
+
+        Raises:
+            CannotStore: there is not enough room for it.
+        """
+        to_come = (partial.facts.length or 0) - partial.size
+        if to_come > CHUNK and to_come > (room := self.destination.room()):
+            raise CannotStore(
+                trip.filed.path,
+                f"{format_size(to_come)} are to come, and there is room for {format_size(room)}",
+                "make room and run the same command again",
+            )
 
     def _record(self, trip: Trip, partial: Partial) -> None:
-        """Have the ledger remember a file of which more than one piece is to come."""
-        if not partial.recorded and self._can_go_on(trip, partial):
+        """Have the ledger know of a partial file before it holds anything.
+
+        Whatever a crash leaves of it can then be gone on with. What could not be joined to is not
+        recorded, nor what comes in one piece.
+        """
+        proved = partial.joining is Joining.BLIND and bool(trip.offer.checksums)
+        if not partial.recorded and (partial.joining is Joining.SAFE or proved):
             record = partial.record(trip.offer)
-            self.note(lambda ledger: ledger.keep_part(record))
+            self.filer.write(lambda ledger: ledger.keep_part(record))
 
     def _discard(self, trip: Trip) -> None:
         """Do away with what has come; nothing can be joined to it."""
@@ -284,7 +296,7 @@ class Carrier:
             return
         partial.rest()
         if partial.recorded:
-            self.note(lambda ledger: ledger.forget_part(trip.shown))
+            self.filer.take(lambda ledger: ledger.forget_part(trip.shown))
         with suppress(FileNotFoundError):
             os.unlink(partial.path)
 

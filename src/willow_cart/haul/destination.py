@@ -14,13 +14,12 @@ from typing import Self
 from willow_cart.errors import CannotStore, UnusableDestination
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import Arrival
-from willow_cart.units import format_size
 
 # From so many files on, syncing the whole file system is cheaper than syncing each.
 _WORTH_ONE_SYNC = 8
 
-# What is left free for the ledger when a file would fill the disk.
-_RESERVE = 1 << 20
+# What is left free for the ledger when a file would fill the disk, unless that is very small.
+_RESERVE = 16 << 20
 
 
 class Destination:
@@ -45,7 +44,7 @@ class Destination:
                 folder.mkdir(parents=True, exist_ok=True)
             self._real_root = root.resolve(strict=True)
             self._lock = os.open(self.own / "lock", os.O_RDWR | os.O_CREAT, 0o666)
-        except FileExistsError as error:
+        except (FileExistsError, NotADirectoryError) as error:
             raise UnusableDestination(
                 str(error.filename), "is a file", "name a folder with --into"
             ) from None
@@ -113,20 +112,11 @@ class Destination:
         moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
         return self._put_away(self.full_path(path), "aside", f"{moment}/{path}")
 
-    def require_room(self, path: str, count: int) -> None:
-        """Insist on room for so many more bytes.
-
-        Raises:
-            CannotStore: there is not enough.
-        """
-        status = os.statvfs(self.own)
-        free = status.f_bavail * status.f_frsize
-        if count > free - min(_RESERVE, free // 10):
-            raise CannotStore(
-                path,
-                f"{format_size(count)} are to come and {format_size(free)} are free on the disk",
-                "make room and run the same command again",
-            )
+    def room(self) -> int:
+        """How many bytes may still be written; some are kept for the ledger."""
+        status = os.statvfs(self._prefix)
+        reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
+        return max(0, status.f_bavail * status.f_frsize - reserve)
 
     def sync_files(self, files: Sequence[str]) -> None:
         """Make the bytes of files safe against a power cut.

@@ -12,11 +12,11 @@ from __future__ import annotations
 import sqlite3
 import threading
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from queue import Queue
 
 from willow_cart.errors import CannotStore
-from willow_cart.haul.destination import Destination
+from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.model import State
 from willow_cart.records import Ledger, PartRecord, Result
 
@@ -47,6 +47,17 @@ class Landing:
 Note = Callable[[Ledger], None]
 
 
+@dataclass(frozen=True, slots=True)
+class _Urgent:
+    """A note that somebody waits for."""
+
+    note: Note
+    committed: threading.Event = field(default_factory=threading.Event)
+
+
+_Item = Landing | Result | Note | _Urgent
+
+
 class Filer:
     """Name and enter what the lanes bring.
 
@@ -68,13 +79,13 @@ class Filer:
         self._run = run
         self._destination = destination
         self._settled = settled
-        self._queue: Queue[Landing | Result | Note | None] = Queue(_MOST_WAITING)
-        self._closing = threading.Event()
+        self._queue: Queue[_Item | None] = Queue(_MOST_WAITING)
+        self._hurry = threading.Event()
         self._failure: Exception | None = None
         self._thread = threading.Thread(target=self._work, name="filer", daemon=True)
         self._thread.start()
 
-    def take(self, item: Landing | Result | Note) -> None:
+    def take(self, item: _Item) -> None:
         """Take a file to name, a result to enter, or something to note in the ledger.
 
         Raises:
@@ -84,14 +95,27 @@ class Filer:
             raise self._failure
         self._queue.put(item)
 
+    def write(self, note: Note) -> None:
+        """Have something noted in the ledger, and return once that is committed.
+
+        Raises:
+            CannotStore: the ledger cannot be written.
+        """
+        urgent = _Urgent(note)
+        self.take(urgent)
+        self._hurry.set()
+        urgent.committed.wait()
+        if self._failure is not None:
+            raise self._failure
+
     def close(self) -> None:
         """File what is waiting, and stop.
 
         Raises:
             CannotStore: the ledger could not be written.
         """
-        self._closing.set()
         self._queue.put(None)
+        self._hurry.set()
         self._thread.join()
         if self._failure is not None:
             raise self._failure
@@ -99,30 +123,41 @@ class Filer:
     def _work(self) -> None:
         while True:
             batch = [self._queue.get()]
-            if batch[0] is not None:
-                self._closing.wait(_GATHERING)
+            self._hurry.wait(_GATHERING)
+            self._hurry.clear()
             batch += [self._queue.get() for _ in range(self._queue.qsize())]
             items = [item for item in batch if item is not None]
-            if self._failure is None:
-                try:
-                    self._file(items)
-                except sqlite3.Error as error:
-                    self._failure = CannotStore(
-                        "the ledger",
-                        f"cannot be written: {error}",
-                        "see to the disk and run the same command again; it goes on from here",
-                    )
-                except Exception as error:  # a fault of our own; the lanes must not go on
-                    self._failure = error
+            self._try_to_file(items)
+            for item in items:
+                if isinstance(item, _Urgent):
+                    item.committed.set()
             if len(items) < len(batch):
                 return
 
-    def _file(self, items: Sequence[Landing | Result | Note]) -> None:
+    def _try_to_file(self, items: Sequence[_Item]) -> None:
+        if self._failure is not None:
+            return
+        try:
+            self._file(items)
+        except sqlite3.Error as error:
+            self._failure = CannotStore(
+                "the ledger",
+                f"cannot be written: {error}",
+                "see to the disk and run the same command again; it goes on from here",
+            )
+        except OSError as error:
+            self._failure = cannot_store(str(self._destination.root), error)
+        except Exception as error:  # a fault of our own; the lanes must not go on
+            self._failure = error
+
+    def _file(self, items: Sequence[_Item]) -> None:
         landings = [item for item in items if isinstance(item, Landing)]
         self._destination.sync_files([landing.file for landing in landings if landing.seal is None])
         with self._ledger.transaction():
             for item in items:
-                if callable(item):
+                if isinstance(item, _Urgent):
+                    item.note(self._ledger)
+                elif callable(item):
                     item(self._ledger)
                 elif isinstance(item, Landing) and item.seal is not None:
                     self._ledger.keep_part(item.seal)

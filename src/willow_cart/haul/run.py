@@ -95,7 +95,7 @@ def haul(
             observer.settled(plan.files[result.number - 1], result)
 
         filer = Filer(ledger, run, destination, settled)
-        carrier = Carrier(access, destination, partials, filer.take, held, observer, stop)
+        carrier = Carrier(access, destination, partials, filer, held, observer, stop)
         try:
             Crew(carrier, filer, wishes.patience).work(trips, wishes.lanes, wishes.lanes_per_host)
         finally:

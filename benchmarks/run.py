@@ -1,0 +1,147 @@
+"""Measure Willow Cart against plain scripts that do the same work: `make bench`.
+
+Every figure is a ratio of whole processes run in turn on this machine, so that it holds on others;
+seconds are printed beside it. Takes a few minutes and three gigabytes of disk.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import resource
+import shutil
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Sequence
+from pathlib import Path
+
+ROOT = Path(__file__).parent.parent
+sys.path.insert(0, str(ROOT))
+
+from tests.support.nginx import nginx  # noqa: E402
+
+HERE = Path(__file__).parent
+WILLOW_CART = [sys.executable, "-m", "willow_cart"]
+SMALL_FILES = 5000
+SMALL_SIZE = 8 * 1024
+LARGE_SIZE = 1 << 30
+
+
+def measure(command: Sequence[str], into: Path) -> float:
+    """Run a command that writes into a folder, and return its seconds."""
+    # A new folder each time: making files where thousands were deleted is slow for minutes.
+    began = time.perf_counter()
+    subprocess.run([*command, str(into)], check=True, stdout=subprocess.DEVNULL)
+    seconds = time.perf_counter() - began
+    return seconds
+
+
+def in_turn(commands: dict[str, Sequence[str]], rounds: int, work: Path) -> dict[str, list[float]]:
+    """Run commands in turn, so that a machine that drifts drifts for all; the first round warms."""
+    seconds: dict[str, list[float]] = {name: [] for name in commands}
+    for number in range(rounds + 1):
+        for name, command in commands.items():
+            into = work / f"{name}-{number}"
+            taken = measure(command, into)
+            if number:
+                seconds[name].append(taken)
+            if any(path.stat().st_size > SMALL_SIZE for path in into.rglob("*.bin")):
+                shutil.rmtree(into)
+    return seconds
+
+
+def report(title: str, seconds: dict[str, list[float]], ours: str, bases: Sequence[str]) -> float:
+    """Print medians, and the median ratio of ours to the slowest of the bases in each round."""
+    print(f"\n{title}")
+    for name, those in seconds.items():
+        low, mid, high = min(those), statistics.median(those), max(those)
+        print(f"  {name:28} {mid:7.2f} s   ({low:.2f} to {high:.2f})")
+    rounds = zip(*(seconds[base] for base in bases), strict=True)
+    ratios = [mine / max(others) for mine, others in zip(seconds[ours], rounds, strict=True)]
+    return statistics.median(ratios)
+
+
+def large_file(base: str, work: Path, rounds: int) -> None:
+    """One gigabyte, hashed on the way, against the parts of that work alone."""
+    script = str(HERE / "plain.py")
+    commands = {
+        "willow-cart": [*WILLOW_CART, "haul", f"{base}/large.bin", "--into"],
+        "receive and write": [sys.executable, script, "raw", f"{base}/large.bin"],
+        "SHA-256 in memory": [sys.executable, script, "hash", str(LARGE_SIZE)],
+    }
+    seconds = in_turn(commands, rounds, work)
+    bases = ("receive and write", "SHA-256 in memory")
+    ratio = report("One file of 1 GiB from nginx on this machine", seconds, "willow-cart", bases)
+    print(f"  ratio to the larger of the two: {ratio:.2f} (wanted: at most 1.15)")
+
+
+def small_files(base: str, work: Path, rounds: int) -> None:
+    """Many small files, against the script that people write."""
+    addresses = f"{base}/small/{{0000..{SMALL_FILES - 1}}}.csv"
+    commands = {
+        "willow-cart": [*WILLOW_CART, "haul", addresses, "--into"],
+        "requests, 8 threads": [sys.executable, str(HERE / "plain.py"), "many", base],
+    }
+    seconds = in_turn(commands, rounds, work)
+    title = f"{SMALL_FILES:,} files of 8 KiB from nginx on this machine"
+    ratio = report(title, seconds, "willow-cart", ["requests, 8 threads"])
+    print(f"  files a second, ours to theirs: {1 / ratio:.2f} (wanted: at least 2)")
+    # RSS is in KiB on Linux, and of the largest child so far: measured apart from the script.
+    memory = peak_memory([*commands["willow-cart"], str(work / "memory")])
+    print(f"  peak memory of the haul: {memory / 1e6:.0f} MB (wanted: under 80)")
+
+
+def peak_memory(command: Sequence[str]) -> int:
+    """The most bytes that a command holds at any time."""
+    child = os.fork()
+    if child == 0:
+        out = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(out, 1)
+        os.execvp(command[0], command)
+    _, _, usage = os.wait4(child, 0)
+    return usage.ru_maxrss * 1024
+
+
+def start_up(rounds: int) -> None:
+    """How long a person waits for help."""
+    seconds = []
+    for _ in range(rounds * 3):
+        began = time.perf_counter()
+        subprocess.run([*WILLOW_CART, "--help"], check=True, stdout=subprocess.DEVNULL)
+        seconds.append(time.perf_counter() - began)
+    print(f"\nwillow-cart --help: {statistics.median(seconds):.3f} s (wanted: under 0.25)")
+
+
+def make_files(root: Path) -> None:
+    """What nginx serves: the same bytes every time."""
+    chance = random.Random(2031)
+    (root / "small").mkdir(parents=True)
+    for number in range(SMALL_FILES):
+        (root / "small" / f"{number:04d}.csv").write_bytes(chance.randbytes(SMALL_SIZE))
+    with (root / "large.bin").open("wb") as file:
+        for _ in range(LARGE_SIZE >> 20):
+            file.write(chance.randbytes(1 << 20))
+
+
+def main() -> None:
+    """Measure what is asked for."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--folder", type=Path, help="where to work, on the disk to measure")
+    args = parser.parse_args()
+    resource.setrlimit(resource.RLIMIT_NOFILE, (1024, 1024))
+    with tempfile.TemporaryDirectory(dir=args.folder, prefix="willow-cart-bench-") as folder:
+        work = Path(folder)
+        make_files(work / "www")
+        with nginx(work / "www", work / "nginx", keepalive_requests=100_000) as base:
+            start_up(args.rounds)
+            small_files(base, work, args.rounds)
+            large_file(base, work, args.rounds)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,149 @@
+"""Bad input: one line that names the thing, the reason and what to do; the rest comes home."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import files_in, partial_bytes, run
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+
+GOOD = "good.csv"
+
+
+@pytest.mark.parametrize(
+    ("arguments", "words"),
+    [
+        (["survey", "no-such-list.txt"], ["no-such-list.txt", "no such file", "https://"]),
+        (["survey", "."], [".", "is a folder"]),
+        (["survey", "picture.png"], ["picture.png", "is no text"]),
+        (["survey", "h.example/x.csv"], ["h.example/x.csv", "no such file"]),
+        (["survey", "gopher://h.example/x"], ["gopher://", "not spoken here", "https://"]),
+        (["survey", "http://"], ["http://", "names no host"]),
+        (["survey", "empty.txt"], ["nothing is offered", "no address"]),
+        (["survey", "good.txt", "--keep-re", "("], ["--keep-re (", "no regular expression"]),
+        (["survey", "good.txt", "--first", "0"], ["--first", "from 1 up"]),
+        (["survey", "good.txt", "--colour"], ["unrecognized arguments: --colour", "--help"]),
+        (["survey"], ["SOURCE", "--help"]),
+        (["fetch"], ["invalid choice: 'fetch'", "--help"]),
+        (["haul", "good.txt"], ["--into", "--help"]),
+        (["haul", "good.txt", "--into", "x", "--layout", "heap"], ["--layout", "heap", "tree"]),
+        (["haul", "good.txt", "--into", "x", "--lanes", "many"], ["--lanes", "many"]),
+        (["haul", "good.txt", "--into", "good.txt"], ["good.txt", "is a file", "--into"]),
+        (["haul", "good.txt", "--into", "good.txt/x"], ["good.txt", "--into"]),
+        (
+            ["haul", "good.txt", "--into", "x", "--checksums", "no.sums"],
+            ["no.sums", "no such file"],
+        ),
+        (["receipt", "empty-folder"], ["empty-folder", "nothing was hauled into it yet"]),
+        (["receipt", "no-such-folder"], ["no-such-folder", "nothing was hauled"]),
+        (["receipt", "broken"], ["broken/.willow/ledger.db", "cannot be read"]),
+        (["receipt", "future"], ["later version", "upgrade"]),
+    ],
+)
+def test_what_cannot_be_done_is_told_in_one_line(
+    tmp_path: Path, arguments: list[str], words: list[str]
+) -> None:
+    import sqlite3
+
+    (tmp_path / "good.txt").write_text("http://127.0.0.1:9/x.csv\n")
+    (tmp_path / "empty.txt").write_text("# nothing yet\n")
+    (tmp_path / "picture.png").write_bytes(b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR")
+    (tmp_path / "empty-folder").mkdir()
+    for name in ("broken", "future"):
+        (tmp_path / name / ".willow").mkdir(parents=True)
+    (tmp_path / "broken" / ".willow" / "ledger.db").write_bytes(b"not a ledger" * 100)
+    with sqlite3.connect(tmp_path / "future" / ".willow" / "ledger.db") as base:
+        base.execute("PRAGMA user_version = 99")
+    base.close()
+    outcome = run(*arguments, cwd=tmp_path)
+    assert outcome.code == (3 if "nothing is offered" in words else 2)
+    assert outcome.out == ""
+    assert outcome.err.count("\n") == 1, outcome.err
+    assert outcome.err.startswith("willow-cart")
+    for word in words:
+        assert word in outcome.err
+
+
+def test_a_place_that_fails_does_not_keep_the_rest_from_coming_home(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits[GOOD] = Exhibit(b"good")
+    place.exhibits["a"] = Exhibit(script=lambda handler: handler.refuse(302, {"Location": "/b"}))
+    place.exhibits["b"] = Exhibit(script=lambda handler: handler.refuse(302, {"Location": "/a"}))
+    place.exhibits["secret"] = Exhibit(script=lambda handler: handler.refuse(403))
+    lines = {
+        f"{place.base}/gone.csv": "404 Not Found; check the address",
+        f"{place.base}/secret": "403 Forbidden; the place does not let you have it",
+        f"{place.base}/a": "redirected in a circle",
+        "http://127.0.0.1:1/x.csv": "connection refused",
+        "http://no-such-host.invalid/x.csv": "no-such-host.invalid",
+        place.base.replace("http", "https") + "/x.csv": "conne",
+    }
+    (tmp_path / "list.txt").write_text("\n".join([*lines, f"{place.base}/{GOOD}", "nonsense"]))
+    outcome = run("haul", "list.txt", "--into", "x", "--attempts", "1", cwd=tmp_path)
+    assert outcome.code == 1
+    assert files_in(tmp_path / "x") == {GOOD: b"good"}
+    failed = [line for line in outcome.err.splitlines() if "failed: " in line]
+    assert len(failed) == len(lines)
+    for address, words in lines.items():
+        (line,) = (line for line in failed if f"failed: {address}: " in line)
+        assert words in line
+    assert "list.txt, line 8: nonsense: is no address" in outcome.err
+    assert "7 files: 1 arrived, 0 unchanged, 0 already here, 6 failed, 0 refused" in outcome.out
+
+
+def test_a_missing_source_beside_a_good_one_is_told_and_counts(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits[GOOD] = Exhibit(b"good")
+    outcome = run("haul", "gone.txt", f"{place.base}/{GOOD}", "--into", "x", cwd=tmp_path)
+    assert outcome.code == 1
+    assert "gone.txt: there is no such file" in outcome.err
+    assert files_in(tmp_path / "x") == {GOOD: b"good"}
+
+
+@contextmanager
+def disk(folder: Path, options: str) -> Iterator[Path]:
+    """A small file system of its own."""
+    folder.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", options, "tmpfs", str(folder)]
+    if os.geteuid() != 0 or subprocess.run(mount, check=False, capture_output=True).returncode:
+        pytest.skip("needs the right to mount a small disk")
+    try:
+        yield folder
+    finally:
+        subprocess.run(["umount", str(folder)], check=True)
+
+
+def test_a_destination_that_cannot_be_written_is_told(tmp_path: Path) -> None:
+    with disk(tmp_path / "disk", "ro") as folder:
+        outcome = run("haul", "http://127.0.0.1:9/x", "--into", folder / "x", cwd=tmp_path)
+    assert outcome.code == 2
+    assert "cannot be written: read-only file system; name another with --into" in outcome.err
+
+
+def test_a_disk_that_fills_is_told_and_nothing_is_lost(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["large.bin"] = Exhibit(b"x" * 6_000_000)
+    place.exhibits[GOOD] = Exhibit(b"good")
+
+    def unannounced(handler: Handler) -> None:
+        handler.start(200, {"Transfer-Encoding": "chunked", "ETag": '"1"'})
+        for _ in range(60):
+            handler.wfile.write(b"186a0\r\n" + b"y" * 100_000 + b"\r\n")
+        handler.wfile.write(b"0\r\n\r\n")
+
+    place.exhibits["endless.bin"] = Exhibit(script=unannounced)
+    addresses = [f"{place.base}/{name}" for name in ("large.bin", "endless.bin", GOOD)]
+    with disk(tmp_path / "disk", "size=4m") as folder:
+        outcome = run("haul", *addresses, "--into", folder, cwd=tmp_path)
+        assert outcome.code == 1, outcome.err
+        assert "large.bin: 6.00 MB are to come, and there is room for" in outcome.err
+        assert "endless.bin: the disk is full; make room and run the same command" in outcome.err
+        assert files_in(folder) == {GOOD: b"good"}
+        assert partial_bytes(folder) > 2_000_000, "what came of the endless one is kept"

@@ -1,0 +1,123 @@
+"""Broken off at any moment: nothing that arrived is lost, and nothing half has a name."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import time
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import files_in, partial_bytes, run, sha256, start
+from willow_cart.demo.stand_in import Exhibit, StandIn
+
+KILLS = int(os.environ.get("WILLOW_CART_KILLS", "6"))
+
+
+def put_up(place: StandIn, count: int, size: int, speed: float | None) -> dict[str, bytes]:
+    """Files of random bytes, the last ones large and slow."""
+    chance = random.Random(2031)
+    files = {f"small/{n}.csv": chance.randbytes(3000) for n in range(count)}
+    files |= {f"large/{n}.wav": chance.randbytes(size) for n in range(3)}
+    for path, content in files.items():
+        place.exhibits[path] = Exhibit(content, speed=speed if path.startswith("large") else None)
+    return files
+
+
+@pytest.mark.parametrize("number", range(KILLS))
+def test_killed_outright_and_run_again_everything_is_identical(
+    tmp_path: Path, place: StandIn, number: int
+) -> None:
+    """Kills come at random moments; whatever has its name is whole, and a last run ends it."""
+    chance = random.Random(number)
+    files = put_up(place, 150, 1_500_000, speed=4_000_000)
+    (tmp_path / "list.txt").write_text("".join(f"{place.base}/{path}\n" for path in files))
+    haul = ["haul", "list.txt", "--into", "data"]
+    killed = 0
+    while True:
+        process = start(*haul, cwd=tmp_path)
+        with suppress(subprocess.TimeoutExpired):
+            process.communicate(timeout=chance.uniform(0.15, 0.9) if killed < 4 else 60)
+        if process.poll() is not None:
+            break
+        process.kill()
+        process.communicate()
+        killed += 1
+        for path, content in files_in(tmp_path / "data").items():
+            assert content == files[path], f"{path} has its name and is not whole"
+    assert process.returncode == 0
+    assert files_in(tmp_path / "data") == files
+    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert {row["path"]: row["sha256"] for row in rows} == {
+        path: sha256(content) for path, content in files.items()
+    }
+    assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
+
+
+def wait_for(condition: object, process: object) -> None:
+    """Wait for something that another process does; it fails only if it never does it."""
+    deadline = time.monotonic() + 30
+    while not condition() and process.poll() is None:  # type: ignore[operator, attr-defined]
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+
+
+def test_a_large_file_goes_on_from_the_byte_where_it_was_killed(
+    tmp_path: Path, place: StandIn
+) -> None:
+    files = put_up(place, 0, 3_000_000, speed=2_500_000)
+    address = f"{place.base}/large/0.wav"
+    process = start("haul", address, "--into", "data", cwd=tmp_path)
+    wait_for(lambda: partial_bytes(tmp_path / "data") > 1_000_000, process)
+    process.kill()
+    process.communicate()
+    had = partial_bytes(tmp_path / "data")
+    assert files_in(tmp_path / "data") == {}
+    place.requests.clear()
+    outcome = run("haul", address, "--into", "data", cwd=tmp_path)
+    assert f"goes on from {had / 1e6:.2f} MB of an earlier haul" in outcome.err
+    assert [request.fields["range"] for request in place.requests] == [f"bytes={had}-"]
+    (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert (row["resumed"], row["received"]) == (had, 3_000_000 - had)
+    assert files_in(tmp_path / "data") == {"large/0.wav": files["large/0.wav"]}
+
+
+def test_a_file_that_changed_while_the_haul_was_down_starts_over(
+    tmp_path: Path, place: StandIn
+) -> None:
+    put_up(place, 0, 3_000_000, speed=2_500_000)
+    address = f"{place.base}/large/0.wav"
+    process = start("haul", address, "--into", "data", cwd=tmp_path)
+    wait_for(lambda: partial_bytes(tmp_path / "data") > 500_000, process)
+    process.kill()
+    process.communicate()
+    newer = random.Random(7).randbytes(3_000_000)
+    place.exhibits["large/0.wav"] = Exhibit(newer)
+    run("haul", address, "--into", "data", cwd=tmp_path)
+    assert files_in(tmp_path / "data") == {"large/0.wav": newer}
+    assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
+
+
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
+    tmp_path: Path, place: StandIn, number: int
+) -> None:
+    files = put_up(place, 5, 2_000_000, speed=1_500_000)
+    (tmp_path / "list.txt").write_text("".join(f"{place.base}/{path}\n" for path in files))
+    process = start("haul", "list.txt", "--into", "data", cwd=tmp_path)
+    wait_for(lambda: partial_bytes(tmp_path / "data") > 1_000_000, process)
+    process.send_signal(number)
+    out, err = process.communicate(timeout=30)
+    assert process.returncode == 130
+    assert b"5 arrived" in out
+    assert b"stopped with 3 files to come; the same command goes on from where it stopped" in err
+    receipt = run("receipt", "data", "--json", cwd=tmp_path).json()
+    assert (receipt["exit_code"], receipt["counts"]) == (130, {"arrived": 5})
+    outcome = run("haul", "list.txt", "--into", "data", cwd=tmp_path)
+    assert outcome.code == 0
+    assert outcome.err.count("of an earlier haul") == 3
+    assert files_in(tmp_path / "data") == files
