@@ -16,7 +16,7 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
@@ -36,11 +36,12 @@ def measure(command: Sequence[str], into: Path) -> float:
     # A new folder each time: making files where thousands were deleted is slow for minutes.
     began = time.perf_counter()
     subprocess.run([*command, str(into)], check=True, stdout=subprocess.DEVNULL)
-    seconds = time.perf_counter() - began
-    return seconds
+    return time.perf_counter() - began
 
 
-def in_turn(commands: dict[str, Sequence[str]], rounds: int, work: Path) -> dict[str, list[float]]:
+def in_turn(
+    commands: Mapping[str, Sequence[str]], rounds: int, work: Path
+) -> dict[str, list[float]]:
     """Run commands in turn, so that a machine that drifts drifts for all; the first round warms."""
     seconds: dict[str, list[float]] = {name: [] for name in commands}
     for number in range(rounds + 1):
@@ -61,7 +62,9 @@ def report(title: str, seconds: dict[str, list[float]], ours: str, bases: Sequen
         low, mid, high = min(those), statistics.median(those), max(those)
         print(f"  {name:28} {mid:7.2f} s   ({low:.2f} to {high:.2f})")
     rounds = zip(*(seconds[base] for base in bases), strict=True)
-    ratios = [mine / max(others) for mine, others in zip(seconds[ours], rounds, strict=True)]
+    ratios: list[float] = [
+        mine / max(others) for mine, others in zip(seconds[ours], rounds, strict=True)
+    ]
     return statistics.median(ratios)
 
 
@@ -101,7 +104,7 @@ def peak_memory(command: Sequence[str]) -> int:
     if child == 0:
         out = os.open(os.devnull, os.O_WRONLY)
         os.dup2(out, 1)
-        os.execvp(command[0], command)
+        os.execvp(command[0], list(command))
     _, _, usage = os.wait4(child, 0)
     return usage.ru_maxrss * 1024
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ctypes
 import errno
 import fcntl
 import os
@@ -12,6 +11,7 @@ from pathlib import Path
 from typing import Self
 
 from willow_cart.errors import CannotStore, UnusableDestination
+from willow_cart.haul.disk import sync_file, sync_file_system
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import Arrival
 
@@ -129,12 +129,12 @@ class Destination:
         if len(files) >= _WORTH_ONE_SYNC and sync_file_system(self._lock):
             return
         for file in files:
-            _sync(file, os.O_RDONLY)
+            sync_file(file)
 
     def sync_folders(self) -> None:
         """Make the names that were given safe against a power cut."""
         for folder in self._folders:
-            _sync(folder, os.O_RDONLY | os.O_DIRECTORY)
+            sync_file(folder, os.O_RDONLY | os.O_DIRECTORY)
 
     def _put_away(self, file: str, drawer: str, path: str) -> Path:
         try:
@@ -163,26 +163,6 @@ class Destination:
                 raise CannotStore(
                     path, f"{inside} is a link that leads out of {self.root}", "take the link away"
                 )
-
-
-def _sync(path: str, flags: int) -> None:
-    descriptor = os.open(path, flags)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
-
-
-def sync_file_system(descriptor: int) -> bool:
-    """Sync the file system that an open file is on (syncfs(2)); False where that is not known."""
-    try:
-        syncfs = ctypes.CDLL(None, use_errno=True).syncfs
-    except (OSError, AttributeError):
-        return False
-    if syncfs(descriptor) != 0:
-        number = ctypes.get_errno()
-        raise OSError(number, os.strerror(number))
-    return True
 
 
 def cannot_store(path: str, error: OSError) -> CannotStore:

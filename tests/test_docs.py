@@ -1,0 +1,97 @@
+"""Documentation that lies fails here."""
+
+from __future__ import annotations
+
+import importlib.util
+import re
+import shlex
+from pathlib import Path
+
+import pytest
+
+import willow_cart
+from willow_cart.cart import COLUMNS
+from willow_cart.cli.main import make_parser
+from willow_cart.records import Ledger, Row
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+
+
+def test_the_reference_is_what_the_parser_says() -> None:
+    page = ROOT / "docs" / "make_reference.py"
+    spec = importlib.util.spec_from_file_location("make_reference", page)
+    assert spec is not None
+    assert spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    assert (ROOT / "docs" / "reference.md").read_text() == module.render(), "run `make docs`"
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_every_command_on_a_page_is_understood(page: Path) -> None:
+    blocks = re.findall(r"```sh\n(.*?)```", page.read_text(), re.DOTALL)
+    commands = [line for block in blocks for line in block.splitlines() if "willow-cart" in line]
+    commands += re.findall(r"`(willow-cart [^`]+)`", page.read_text())
+    for command in commands:
+        words = shlex.split(command.partition(" > ")[0], comments=True)[1:]
+        if words != ["--help"]:
+            assert make_parser().parse_args(words)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_every_link_and_option_on_a_page_exists(page: Path) -> None:
+    text = page.read_text()
+    for target in re.findall(r"\]\(([^)#]+)\)", text):
+        assert (page.parent / target).exists(), target
+    reference = (ROOT / "docs" / "reference.md").read_text()
+    for option in set(re.findall(r"(?<![\w-])--[a-z][a-z-]+", text)) - {"--help"}:
+        assert option in reference, option
+
+
+def test_the_pictures_are_few_and_all_are_shown() -> None:
+    pictures = list((ROOT / "docs" / "screenshots").glob("*.png"))
+    pages = "".join(page.read_text() for page in PAGES)
+    assert 0 < len(pictures) < 20
+    assert all(f"screenshots/{picture.name}" in pages for picture in pictures)
+
+
+def test_the_guide_s_script_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    from willow_cart.demo.stand_in import Exhibit, StandIn
+
+    (script,) = re.findall(
+        r"```python\n(.*?)```", (ROOT / "docs" / "guide.md").read_text(), re.DOTALL
+    )
+    monkeypatch.chdir(tmp_path)
+    with StandIn({"a.csv": Exhibit(b"a"), "b.wav": Exhibit(b"b")}) as place:
+        Path("addresses.txt").write_text(f"{place.base}/a.csv\n{place.base}/b.wav\n")
+        exec(compile(script, "guide.md", "exec"), {})
+    assert Path("data/a.csv").read_bytes() == b"a"
+    assert not Path("data/b.wav").exists()
+
+
+def test_the_formats_name_every_column(tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "formats.md").read_text()
+    assert ",".join(COLUMNS) in page
+    for field in Row.__dataclass_fields__:
+        assert f"`{field}`" in page
+    with Ledger(tmp_path / "ledger.db", create=True) as ledger:
+        for table in ledger.rows("SELECT name FROM sqlite_master WHERE type = 'table'"):
+            (line,) = re.findall(rf"^\| `{table['name']}` \|.*$", page, re.MULTILINE)
+            for column in ledger.rows(f"PRAGMA table_info({table['name']})"):
+                known = line + " `run` `id`"
+                assert f"`{column['name']}`" in known, (table["name"], column["name"])
+
+
+def test_the_public_face_is_what_it_lists() -> None:
+    for name in willow_cart.__all__:
+        assert getattr(willow_cart, name) is not None
+    assert sorted(willow_cart.__all__) == willow_cart.__all__
+    assert set(willow_cart._HOMES) == set(willow_cart.__all__) - {"__version__"}
+    with pytest.raises(AttributeError):
+        willow_cart.nothing  # noqa: B018
+
+
+def test_every_module_says_in_its_first_line_why_it_exists() -> None:
+    for path in (ROOT / "src").rglob("*.py"):
+        assert path.read_text().startswith('"""'), path
