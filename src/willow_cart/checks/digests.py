@@ -86,7 +86,9 @@ class RunningDigest:
     """
 
     def __init__(self, algorithms: Iterable[str] = ()) -> None:
-        self._hashes = {name: hashlib.new(name) for name in {"sha256", *algorithms}}
+        self._hashes = {"sha256": hashlib.sha256()}
+        for name in algorithms:
+            self._hashes.setdefault(name, hashlib.new(name))
         self._hashed = 0
         self._written = 0
         # Where each piece belongs in the file, and its bytes.

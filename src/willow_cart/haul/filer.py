@@ -11,9 +11,10 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from queue import Queue
+from queue import SimpleQueue
 
 from willow_cart.errors import CannotStore
 from willow_cart.haul.destination import Destination, cannot_store
@@ -79,7 +80,7 @@ class Filer:
         self._run = run
         self._destination = destination
         self._settled = settled
-        self._queue: Queue[_Item | None] = Queue(_MOST_WAITING)
+        self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
         self._failure: Exception | None = None
         self._thread = threading.Thread(target=self._work, name="filer", daemon=True)
@@ -93,6 +94,8 @@ class Filer:
         """
         if self._failure is not None:
             raise self._failure
+        while self._queue.qsize() > _MOST_WAITING:
+            time.sleep(_GATHERING / 10)
         self._queue.put(item)
 
     def write(self, note: Note) -> None:

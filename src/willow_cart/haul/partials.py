@@ -143,7 +143,7 @@ class PartialStore:
 
     def find(self, offer: Offer) -> Partial | None:
         """The one that an earlier run left of an offer, if it can be gone on with."""
-        record = self._records.get(without_secrets(offer.address))
+        record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
         path = f"{self._folder}/{record.file}"
