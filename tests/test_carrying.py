@@ -12,7 +12,7 @@ from willow_cart.access import Delivery
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.haul import Account, Observer, Patience, Wishes, haul
+from willow_cart.haul import Account, Observer, Patience, Wishes, bring_home
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.records import Ledger, Row, ledger_path, read_receipt
 
@@ -24,7 +24,9 @@ QUICK = Wishes(patience=Patience(attempts=3, pause=0.0))
 def bring(
     into: Path, access: FakeAccess, *checksums: Checksum, observer: Observer | None = None
 ) -> tuple[Account, Row]:
-    account = haul([Offer(ADDRESS, checksums=checksums)], into, access, QUICK, observer=observer)
+    account = bring_home(
+        [Offer(ADDRESS, checksums=checksums)], into, access, QUICK, observer=observer
+    )
     return account, read_receipt(into).rows[0]
 
 
@@ -210,7 +212,7 @@ def test_a_link_that_leads_out_of_the_destination_is_not_followed(tmp_path: Path
     (into / "2031").symlink_to(outside)
     offers = [Offer("http://h.example/2031/a.csv"), Offer("http://h.example/b.csv")]
     access = FakeAccess({offer.address: FakeFile(b"x") for offer in offers})
-    account = haul(offers, into, access, QUICK)
+    account = bring_home(offers, into, access, QUICK)
     assert account.counts == {State.FAILED: 1, State.ARRIVED: 1}
     assert list(outside.iterdir()) == []
     assert "leads out" in read_receipt(into).rows[0].reason
@@ -237,7 +239,7 @@ def test_an_interrupted_haul_keeps_what_came_and_says_what_remains(tmp_path: Pat
             stop.set()
 
     access = place()
-    account = haul([Offer(ADDRESS)], tmp_path, access, QUICK, observer=Impatient(), stop=stop)
+    account = bring_home([Offer(ADDRESS)], tmp_path, access, QUICK, observer=Impatient(), stop=stop)
     assert (account.exit_code, account.remaining) == (130, 1)
     assert bring(tmp_path, access)[1].resumed == 1 << 20
 
@@ -303,9 +305,9 @@ def test_a_ledger_that_cannot_be_written_stops_the_haul_with_one_error(
     offers = [Offer(f"http://h.example/{n}.csv") for n in range(50)]
     access = FakeAccess({offer.address: FakeFile(b"x") for offer in offers})
     with pytest.raises(CannotStore, match="disk is full"):
-        haul(offers, tmp_path, access, QUICK)
+        bring_home(offers, tmp_path, access, QUICK)
     monkeypatch.undo()
-    assert haul(offers, tmp_path, access, QUICK).exit_code == 0
+    assert bring_home(offers, tmp_path, access, QUICK).exit_code == 0
     assert len(files_in(tmp_path)) == 50
 
 

@@ -35,6 +35,7 @@ def test_what_the_server_asks_for_is_kept_to_or_given_up() -> None:
 
 def test_hosts_take_turns_within_their_lanes() -> None:
     docket = Docket([("a", 1), ("a", 2), ("a", 3), ("b", 4)], lanes_per_host=2)
+    assert docket.most_at_once == 3
     assert [docket.take(0) for _ in range(3)] == [("a", 1), ("b", 4), ("a", 2)]
     assert docket.take(0) == Wait(None)
     docket.finish("b")

@@ -8,7 +8,7 @@ are used first, so that the command line starts quickly::
     offers = wc.look(["addresses.txt"]).offers
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
     with wc.WebAccess() as access:
-        account = wc.haul(chosen, "data", access)
+        account = wc.bring_home(chosen, "data", access)
     print(account.counts)
 
 Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` over `checks`
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from willow_cart.choosing import Choice, Choosing
     from willow_cart.errors import WillowCartError
     from willow_cart.filing import Layout
-    from willow_cart.haul import Account, Observer, Patience, Wishes, haul
+    from willow_cart.haul import Account, Observer, Patience, Wishes, bring_home
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
     from willow_cart.sources import Look, ask_sizes, look
@@ -50,7 +50,7 @@ _HOMES = {
     "WillowCartError": "errors",
     "Wishes": "haul",
     "ask_sizes": "sources",
-    "haul": "haul",
+    "bring_home": "haul",
     "look": "sources",
     "read_checksum_list": "checks",
     "read_receipt": "records",
@@ -75,7 +75,7 @@ __all__ = [
     "Wishes",
     "__version__",
     "ask_sizes",
-    "haul",
+    "bring_home",
     "look",
     "read_checksum_list",
     "read_receipt",

@@ -90,9 +90,8 @@ class LiveView(View):
             notes.append(f"about {format_duration(round(left))} left")
         if self.put_off:
             notes.append(f"{count_of(len(self.put_off), 'file')} put off")
-        return Group(
-            grid, f"{'':{_LABEL}}{', '.join(notes)} [dim]into {escape(str(self._into))}[/]"
-        )
+        pace = f"{'':{_LABEL}}[dim]into {escape(str(self._into))}:[/] {', '.join(notes)}"
+        return Group(grid, pace)
 
 
 def _bar(done: int, total: int | None, width: int) -> RenderableType:

@@ -126,7 +126,7 @@ def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -
 
 
 def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Account:
-    from willow_cart.haul import Patience, Wishes, haul
+    from willow_cart.haul import Patience, Wishes, bring_home
 
     wishes = Wishes(
         Layout(args.layout), args.lanes, args.lanes_per_host, Patience(attempts=args.attempts)
@@ -146,7 +146,7 @@ def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Acco
     gc.freeze()
     try:
         with view:
-            return haul(
+            return bring_home(
                 offers,
                 args.into,
                 access,

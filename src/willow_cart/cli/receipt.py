@@ -7,6 +7,7 @@ import csv
 import json
 import sys
 from dataclasses import asdict, fields
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -82,15 +83,25 @@ def _write_csv(receipt: Receipt) -> None:
         writer.writerow("" if cell is None else cover(str(cell)) for cell in cells)
 
 
+def _when(receipt: Receipt) -> str:
+    """When a run was, for people: in UTC, as the ledger has it."""
+    from willow_cart.units import format_duration
+
+    began = datetime.fromisoformat(receipt.started)
+    if receipt.ended is None:
+        return f"{began:%Y-%m-%d %H:%M} UTC, cut off before its end"
+    seconds = (datetime.fromisoformat(receipt.ended) - began).total_seconds()
+    return f"{began:%Y-%m-%d %H:%M} UTC, took {format_duration(seconds)}"
+
+
 def _show(receipt: Receipt) -> None:
     from willow_cart.cli.screen import console_for, make_table, styled_state
     from willow_cart.model import State
     from willow_cart.units import count_of, format_size
 
     console = console_for(sys.stdout)
-    ended = receipt.ended or "no end: it was cut off"
     console.print(f"Run {receipt.run}: {receipt.command}", markup=False)
-    console.print(f"{receipt.started} to {ended}", style="dim")
+    console.print(f"{_when(receipt)}\n", style="dim")
     columns = ("no.", "state", "path", "size", "checked by", "sha256")
     table = make_table(*columns, numeric=("no.", "size"))
     for row in receipt.rows:
@@ -100,6 +111,7 @@ def _show(receipt: Receipt) -> None:
             str(row.number), styled_state(row.state), row.path, size, row.verdict or "", digest
         )
     console.print(table)
+    console.print()
     for row in receipt.rows:
         if row.reason:
             console.print(f"{row.path}: {row.reason}", markup=False)

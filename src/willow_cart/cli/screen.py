@@ -32,7 +32,7 @@ def console_for(stream: TextIO) -> Console:
 
 def make_table(*columns: str, numeric: Sequence[str] = ()) -> Table:
     """A table in the house style, with figures set flush right."""
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold")
+    table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, header_style="bold")
     for column in columns:
         right = column in numeric
         table.add_column(

@@ -131,11 +131,13 @@ def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
         cells = [str(offer.number), offer.path, offer.kind, size]
         table.add_row(*cells, *([when] if dated else []), host_of(offer.address))
     console.print(table)
+    console.print()
 
     kinds = make_table("kind", "files", "size", numeric=("files", "size"))
     for kind, files, known, unknown in _by_kind(chosen):
         kinds.add_row(kind, f"{files:,}", _size_with_gaps(known, unknown))
     console.print(kinds)
+    console.print()
 
     known, unknown = total_size(chosen)
     line = f"{count_of(choice.offered, 'offer')}, {len(chosen):,} chosen"

@@ -63,7 +63,7 @@ class Crew:
         """
         items = [(host_of(trip.offer.address), trip) for trip in trips]
         self._docket = Docket(items, lanes_per_host)
-        self._attend(min(lanes, len(items)))
+        self._attend(min(lanes, self._docket.most_at_once))
         if self._failure is not None:
             raise self._failure
 

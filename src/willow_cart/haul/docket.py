@@ -41,6 +41,11 @@ class Docket(Generic[Item]):
         self._put_off: list[tuple[float, int, str, Item]] = []
         self._order = count()
 
+    @property
+    def most_at_once(self) -> int:
+        """How many items the hosts' limits let be under way at a time."""
+        return sum(min(len(items), self._lanes_per_host) for items in self._waiting.values())
+
     def take(self, now: float) -> tuple[str, Item] | Wait | None:
         """Take the next file and its host; None once nothing will ever come up again."""
         self._bring_back(now)

@@ -40,7 +40,7 @@ class Wishes:
     patience: Patience = field(default_factory=Patience)
 
 
-def haul(
+def bring_home(
     offers: Sequence[Offer],
     into: Path | str,
     access: Access,
