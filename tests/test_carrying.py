@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from pathlib import Path
 
@@ -169,6 +170,18 @@ def test_a_promised_checksum_that_holds_spares_the_place_a_question(tmp_path: Pa
         _, row = bring(tmp_path, access, good())
         assert (row.state, row.verdict) == ("already here", "checksum")
     assert access.asked == []
+
+
+def test_a_folder_that_was_copied_is_known_by_its_bytes(tmp_path: Path) -> None:
+    access = place()
+    bring(tmp_path, access)
+    os.utime(tmp_path / "dawn.wav", (0, 0))
+    access.asked.clear()
+    for _ in range(2):
+        _, row = bring(tmp_path, access)
+        assert (row.state, row.received, row.sha256) == ("unchanged", 0, sha256(CONTENT))
+    with Ledger(ledger_path(tmp_path)) as ledger:
+        assert ledger.held()[ADDRESS].mtime_ns == 0, "measured once, not in every run"
 
 
 def test_a_file_that_is_gone_is_fetched_again(tmp_path: Path) -> None:

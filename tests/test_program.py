@@ -5,11 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import json
+import signal
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from tests.support.program import files_in, run, sha256
+from tests.support.program import files_in, run, sha256, start
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
@@ -182,6 +185,16 @@ def test_names_from_servers_lead_nowhere_else(desk: Path, trust: StandIn) -> Non
     assert run("receipt", "x", cwd=desk).code == 0, "the ledger is still a ledger"
 
 
+def test_a_name_does_not_steer_the_screen(desk: Path, trust: StandIn) -> None:
+    address = f"{trust.base}/%1B%5B31mred%0A[bold]:tm:%E2%80%AE.csv"
+    for arguments in (["survey", address], ["haul", address, "--into", "x"]):
+        outcome = run(*arguments, cwd=desk)
+        assert "\x1b" not in outcome.out + outcome.err
+        assert "\u202e" not in outcome.out + outcome.err
+    assert r"\x1b[31mred\n[bold]:tm:\u202e.csv" in run("survey", address, cwd=desk).out
+    assert "failed: " in outcome.err
+
+
 def test_secrets_reach_no_output_and_no_record(desk: Path, trust: StandIn) -> None:
     secret = "otter77"
     trust.exhibits[f"x.csv?token={secret}"] = Exhibit(b"x")
@@ -214,9 +227,6 @@ def test_two_hauls_into_one_folder_do_not_meet(desk: Path, trust: StandIn) -> No
 
 
 def test_help_and_version_need_nothing_heavy(tmp_path: Path) -> None:
-    import subprocess
-    import sys
-
     program = (
         "import sys; from willow_cart.cli.main import main\n"
         "try: main(['--help'])\n"
@@ -230,6 +240,26 @@ def test_help_and_version_need_nothing_heavy(tmp_path: Path) -> None:
     assert "argparse" in loaded
     assert not heavy & loaded
     assert run("--version", cwd=tmp_path).out.startswith("willow-cart 0.")
+
+
+def test_a_reader_that_has_seen_enough_is_no_error(desk: Path) -> None:
+    command = (
+        f"{sys.executable} -m willow_cart survey 'http://h.example/{{1..20000}}.csv' | head -1"
+    )
+    done = subprocess.run(command, shell=True, cwd=desk, capture_output=True, check=True)
+    assert done.stdout.lstrip().startswith(b"no.")
+    assert done.stderr == b""
+
+
+def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
+    with start("demo", "--serve", "--into", "play", cwd=tmp_path) as process:
+        assert process.stdout
+        base = process.stdout.readline().split()[-1].decode()
+        outcome = run("survey", "play/addresses.txt", "--ask-sizes", cwd=tmp_path)
+        assert outcome.last_line == "23 offers, 23 chosen: 5.15 MB"
+        assert base in (tmp_path / "play" / "addresses.txt").read_text()
+        process.send_signal(signal.SIGINT)
+        assert process.wait(20) == 0
 
 
 def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:

@@ -9,10 +9,11 @@ from typing import Self
 
 from rich.console import Console, Group, RenderableType
 from rich.live import Live
-from rich.markup import escape
 from rich.progress_bar import ProgressBar
 from rich.table import Table
+from rich.text import Text
 
+from willow_cart.cli.telling import printable
 from willow_cart.cli.view import View
 from willow_cart.model import State
 from willow_cart.units import count_of, format_duration, format_size
@@ -41,7 +42,7 @@ class LiveView(View):
     ) -> None:
         super().__init__(clock)
         self._into = into
-        self._console = console or Console(stderr=True, highlight=False)
+        self._console = console or Console(stderr=True, highlight=False, markup=False, emoji=False)
         self._live = Live(
             console=self._console,
             get_renderable=self._draw,
@@ -59,39 +60,39 @@ class LiveView(View):
     def say(self, line: str) -> None:
         """Write the line above the bars."""
         style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
-        self._console.print(f"[{style}]{escape(line)}[/]", soft_wrap=True)
+        self._console.print(Text(printable(line), style), soft_wrap=True)
 
     def _draw(self) -> RenderableType:
         """A row for each lane and one for all; the columns give way on a narrow screen."""
         have, speed, left = self.progress()
         width = self._console.width
         bar = max(8, width // 5)
-        room = min(self.longest + 2, max(12, width - bar - _FIGURES - _LABEL))
+        room = min(self.longest, max(10, width - bar - _FIGURES - _LABEL - 2))
         grid = Table.grid(padding=(0, 1))
         grid.add_column(width=_LABEL - 1, style="dim", no_wrap=True)
-        grid.add_column(width=room - 2, no_wrap=True)
+        grid.add_column(width=room, no_wrap=True)
         grid.add_column(width=bar, no_wrap=True)
         grid.add_column(no_wrap=True)
         for number, lane in sorted(self.lanes.items()):
             label = f"lane {number + 1}"
             if not lane.path:
-                grid.add_row(label, "[dim]waits[/]", "", "")
+                grid.add_row(label, Text("waits", "dim"), "", "")
                 continue
-            name = escape(cut_middle(lane.path, room - 2))
+            name = cut_middle(lane.path, room)
             grid.add_row(
                 label, name, _bar(lane.have, lane.length, bar), _of(lane.have, lane.length)
             )
         total, done = (self.files, self.files_done) if self.bytes is None else (self.bytes, have)
-        files = f"[bold]{self.files_done:,} of {count_of(self.files, 'file')}[/]"
-        figures = f"[bold]{_of(have, self.bytes)}[/]"
-        grid.add_row("all", files, _bar(done, total, bar), figures)
+        files = f"{self.files_done:,} of {count_of(self.files, 'file')}"
+        figures = _of(have, self.bytes)
+        grid.add_row("all", Text(files, "bold"), _bar(done, total, bar), Text(figures, "bold"))
         notes = [f"{format_size(int(speed))}/s"]
         if left is not None:
             notes.append(f"about {format_duration(round(left))} left")
         if self.put_off:
             notes.append(f"{count_of(len(self.put_off), 'file')} put off")
-        pace = f"{'':{_LABEL}}[dim]into {escape(str(self._into))}:[/] {', '.join(notes)}"
-        return Group(grid, pace)
+        into = Text(f"{'':{_LABEL}}into {self._into}: ", "dim")
+        return Group(grid, into.append(", ".join(notes), "not dim"))
 
 
 def _bar(done: int, total: int | None, width: int) -> RenderableType:

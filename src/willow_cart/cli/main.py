@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -49,6 +50,9 @@ def make_parser() -> argparse.ArgumentParser:
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command and return its exit code; every error becomes one line and a code."""
     args = make_parser().parse_args(arguments)
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        # A name that the terminal's encoding lacks is written out rather than an end of the run.
+        sys.stdout.reconfigure(errors="backslashreplace")
     try:
         code: int = args.run(args)
         sys.stdout.flush()
@@ -60,6 +64,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except WillowCartError as error:
         return _complain(error, Exit.NOT_UNDERSTOOD)
     except KeyboardInterrupt:
+        print("willow-cart: interrupted; nothing was changed", file=sys.stderr)
         return Exit.INTERRUPTED
     except BrokenPipeError:
         # The reader has seen enough (`| head`); the interpreter must not complain on its way out.

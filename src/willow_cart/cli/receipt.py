@@ -100,7 +100,7 @@ def _show(receipt: Receipt) -> None:
     from willow_cart.units import count_of, format_size
 
     console = console_for(sys.stdout)
-    console.print(f"Run {receipt.run}: {receipt.command}", markup=False)
+    console.print(f"Run {receipt.run}: {receipt.command}")
     console.print(f"{_when(receipt)}\n", style="dim")
     columns = ("no.", "state", "path", "size", "checked by", "sha256")
     table = make_table(*columns, numeric=("no.", "size"))
@@ -114,11 +114,9 @@ def _show(receipt: Receipt) -> None:
     console.print()
     for row in receipt.rows:
         if row.reason:
-            console.print(f"{row.path}: {row.reason}", markup=False)
+            console.print(f"{row.path}: {row.reason}")
         elif row.resumed:
-            console.print(
-                f"{row.path}: resumed at {format_size(row.resumed)}", style="dim", markup=False
-            )
+            console.print(f"{row.path}: resumed at {format_size(row.resumed)}", style="dim")
     counts = ", ".join(f"{receipt.counts[state]:,} {state}" for state in State)
     console.print(
         f"{count_of(len(receipt.rows), 'file')}: {counts}; {format_size(receipt.received)} received"

@@ -27,7 +27,15 @@ STATE_STYLES = {
 def console_for(stream: TextIO) -> Console:
     """A console that knows whether a person is looking."""
     width = None if stream.isatty() else _NO_LIMIT
-    return Console(file=stream, width=width, highlight=False, soft_wrap=not stream.isatty())
+    # Names come from servers: nothing in them is markup, or the code of a picture.
+    return Console(
+        file=stream,
+        width=width,
+        highlight=False,
+        markup=False,
+        emoji=False,
+        soft_wrap=not stream.isatty(),
+    )
 
 
 def make_table(*columns: str, numeric: Sequence[str] = ()) -> Table:

@@ -118,6 +118,7 @@ def _by_kind(offers: Sequence[Offer]) -> list[tuple[str, int, int, int]]:
 def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
     from willow_cart.addresses import host_of
     from willow_cart.cli.screen import console_for, make_table
+    from willow_cart.cli.telling import printable
     from willow_cart.model import total_size
     from willow_cart.units import count_of, format_size
 
@@ -128,7 +129,7 @@ def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
     for offer in chosen:
         size = "?" if offer.size is None else format_size(offer.size)
         when = f"{offer.modified:%Y-%m-%d %H:%M}" if offer.modified else ""
-        cells = [str(offer.number), offer.path, offer.kind, size]
+        cells = [str(offer.number), printable(offer.path), offer.kind, size]
         table.add_row(*cells, *([when] if dated else []), host_of(offer.address))
     console.print(table)
     console.print()

@@ -13,7 +13,20 @@ from willow_cart.model import Trouble
 
 def tell(line: object) -> None:
     """Write one line to standard error, signed with the program's name."""
-    print(f"willow-cart: {line}", file=sys.stderr)
+    print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
+
+
+def printable(text: str) -> str:
+    """Write out what would not be seen as a character but obeyed by the terminal.
+
+    Names come from lists and servers; an escape sequence in one must not steer the screen.
+    """
+    if text.isprintable():
+        return text
+    return "".join(
+        character if character.isprintable() else character.encode("unicode_escape").decode()
+        for character in text
+    )
 
 
 def tell_troubles(troubles: Iterable[Trouble]) -> None:

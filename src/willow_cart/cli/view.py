@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import threading
 import time
 from collections.abc import Callable
@@ -11,6 +10,7 @@ from pathlib import Path
 from typing import Self
 
 from willow_cart.cli.gauge import Gauge, time_left
+from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Observer
@@ -151,7 +151,7 @@ class PlainView(View):
 
     def say(self, line: str) -> None:
         """Write the line, signed."""
-        print(f"willow-cart: {line}", file=sys.stderr)
+        tell(line)
 
     def received(self, lane: int, count: int) -> None:
         """Follow the bytes, and write a line if it is time for one."""

@@ -19,6 +19,8 @@ class Account:
         planned: how many files there were to haul.
         seconds: how long it took.
         interrupted: whether it was stopped before its end.
+        counts: how many files there are in each state.
+        received: bytes that came, those of files that are not whole yet included.
     """
 
     run: int
@@ -27,13 +29,10 @@ class Account:
     interrupted: bool = False
     counts: Counter[State] = field(default_factory=Counter)
     received: int = 0
-    resumed: int = 0
 
     def add(self, result: Result) -> None:
         """Count a file whose outcome is known."""
         self.counts[result.state] += 1
-        self.received += result.received
-        self.resumed += result.resumed
 
     @property
     def remaining(self) -> int:

@@ -46,6 +46,7 @@ class Trip:
         resumed: bytes that a later attempt did not have to fetch again.
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be gone on with.
+        restamped: the ledger's entry for it, if the file has another time stamp by now.
         shown: its address without secrets.
     """
 
@@ -57,6 +58,7 @@ class Trip:
     resumed: int = 0
     seconds: float = 0.0
     partial: Partial | None = None
+    restamped: Arrival | None = None
     shown: str = field(init=False)
 
     def __post_init__(self) -> None:
@@ -147,7 +149,7 @@ class Carrier:
             return None
         arrival = self._held_unharmed(trip)
         if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
-            return trip.result(State.HERE)
+            return trip.result(State.HERE, arrival=trip.restamped)
         path = Path(self.destination.full_path(trip.filed.path))
         if not path.is_file():
             return None
@@ -158,8 +160,18 @@ class Carrier:
 
     def _held_unharmed(self, trip: Trip) -> Arrival | None:
         """What the ledger says of the file, provided that it still lies there as it was filed."""
-        arrival = self.held.get(trip.shown)
-        return arrival if arrival and self.destination.holds(arrival) else None
+        arrival = trip.restamped or self.held.get(trip.shown)
+        if arrival is None or self.destination.holds(arrival):
+            return arrival
+        # A folder that was copied or restored has the same bytes under other time stamps.
+        path = self.destination.full_path(arrival.path)
+        if not os.path.isfile(path) or os.path.getsize(path) != arrival.size:
+            return None
+        stamp = os.stat(path).st_mtime_ns
+        if digest_file(path, ["sha256"])["sha256"].digest != arrival.sha256:
+            return None
+        trip.restamped = replace(arrival, mtime_ns=stamp)
+        return trip.restamped
 
     def _describe_file(self, trip: Trip, path: Path, sha256: Checksum) -> Arrival:
         """The ledger's entry for a file that lies here and was proved right, however it came."""
@@ -188,7 +200,7 @@ class Carrier:
         if partial is None or not partial.is_whole:
             delivery = self._ask(trip)
             if isinstance(delivery, Unchanged):
-                return trip.result(State.UNCHANGED)
+                return trip.result(State.UNCHANGED, arrival=trip.restamped)
             try:
                 partial = self._receive(trip, lane, delivery)
             finally:

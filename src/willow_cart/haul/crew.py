@@ -111,7 +111,9 @@ class Crew:
                     continue
                 taken = self._docket.take(time.monotonic())
                 if not isinstance(taken, Wait):
-                    self._ended = taken is None
+                    if taken is None:
+                        self._ended = True
+                        self._change.notify_all()
                     return taken
                 self._change.wait(taken.seconds)
         return None

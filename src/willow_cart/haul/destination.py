@@ -133,7 +133,7 @@ class Destination:
 
     def sync_folders(self) -> None:
         """Make the names that were given safe against a power cut."""
-        for folder in self._folders:
+        for folder in list(self._folders):  # a lane that was not waited for may add one
             sync_file(folder, os.O_RDONLY | os.O_DIRECTORY)
 
     def _put_away(self, file: str, drawer: str, path: str) -> Path:

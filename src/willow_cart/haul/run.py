@@ -102,6 +102,7 @@ def bring_home(
             filer.close()
         destination.sync_folders()
         account.seconds = time.monotonic() - began
+        account.received = sum(trip.received for trip in trips)
         account.interrupted = account.remaining > 0
         ledger.end_run(run, account.exit_code)
     return account

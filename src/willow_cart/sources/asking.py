@@ -30,8 +30,12 @@ def ask_sizes(
             return Trouble(without_secrets(offer.address), error.why)
         return replace(offer, size=facts.length, modified=offer.modified or facts.modified)
 
-    with ThreadPoolExecutor(lanes) as pool:
+    pool = ThreadPoolExecutor(lanes)
+    try:
         answers = list(pool.map(ask, offers))
+    finally:
+        # Whoever interrupts does not want the rest to be asked first.
+        pool.shutdown(cancel_futures=True)
     learnt = [
         offer if isinstance(answer, Trouble) else answer
         for offer, answer in zip(offers, answers, strict=True)
