@@ -29,13 +29,15 @@ class Lane:
         path: the file it carries; empty while it waits.
         length: how long that is in bytes.
         have: how much of it is here.
-        done: bytes of all the files it has settled.
+        done: bytes of the files it is done with.
+        received: bytes that it has received in all.
     """
 
     path: str = ""
     length: int | None = None
     have: int = 0
     done: int = 0
+    received: int = 0
 
 
 class View(Observer):
@@ -91,7 +93,9 @@ class View(Observer):
 
     def received(self, lane: int, count: int) -> None:
         """Follow a lane's bytes."""
-        self._lane(lane).have += count
+        state = self._lane(lane)
+        state.have += count
+        state.received += count
 
     def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
         """Say why a file waits and for how long."""
@@ -128,8 +132,10 @@ class View(Observer):
     def progress(self) -> tuple[int, float, float | None]:
         """Bytes here so far, speed in bytes a second, seconds left if anyone can say."""
         now = self._clock()
-        have = self._unasked + sum(lane.done + lane.have for lane in list(self.lanes.values()))
-        speed = self._bytes_gauge.measure(now, have)
+        lanes = list(self.lanes.values())
+        have = self._unasked + sum(lane.done + lane.have for lane in lanes)
+        # What an earlier haul had left is here, but it did not come at any speed.
+        speed = self._bytes_gauge.measure(now, sum(lane.received for lane in lanes))
         files_speed = self._files_gauge.measure(now, self.files_done)
         if self.bytes is not None:
             return have, speed, time_left(max(0, self.bytes - have), speed)
