@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterator, Sequence
 from itertools import product
 from math import prod
-from urllib.parse import parse_qsl, quote, unquote, urlencode, urlsplit, urlunsplit
+from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
 
@@ -24,11 +24,14 @@ _ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 
 # Query parameters that let their bearer in. Their values are credentials, whoever issued them.
-_SECRET_PARAMETERS = frozenset(
+_LETTING_IN = (
     "access_token apikey api_key auth awsaccesskeyid bearer credential jwt key pass passwd password"
     " pwd secret session sessionid sig signature token x-amz-credential x-amz-security-token"
-    " x-amz-signature x-goog-credential x-goog-signature".split()
+    " x-amz-signature x-goog-credential x-goog-signature"
 )
+_SECRET = re.compile(rf"([?&;](?:{'|'.join(_LETTING_IN.split())})=)([^&;#\s]+)", re.IGNORECASE)
+_FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
+_USER_INFO = re.compile(r"//[^/?#\s]*@")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
 _BEGINNINGS = "an address begins with https:// or http://"
@@ -53,41 +56,38 @@ def normalise(text: str) -> str:
         BadAddress: there is no such address, or it is of a kind not spoken here.
     """
     text = text.strip()
+    shown = without_secrets(text)
     try:
         parts = urlsplit(text)
         port = parts.port
     except ValueError as error:
-        raise BadAddress(text, f"is no address: {error}", "check it for slips") from None
+        raise BadAddress(shown, f"is no address: {error}", "check it for slips") from None
     scheme = parts.scheme.lower()
     if not scheme or "://" not in text:
-        meant = f"did you mean https://{text} ?" if _HOST_FIRST.match(text) else _BEGINNINGS
-        raise BadAddress(text, "is no address", meant)
+        meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else _BEGINNINGS
+        raise BadAddress(shown, "is no address", meant)
     if scheme not in DEFAULT_PORTS:
-        raise BadAddress(text, f"{scheme}:// is not spoken here", _BEGINNINGS)
+        raise BadAddress(shown, f"{scheme}:// is not spoken here", _BEGINNINGS)
     if parts.username is not None or parts.password is not None:
         # RFC 3986, 3.2.1 deprecates it; whoever sees the list would have the password.
-        raise BadAddress(
-            f"{scheme}://***@{parts.hostname or ''}{parts.path}",
-            "holds a name and password",
-            "take them out of the address",
-        )
-    host = _encode_host(text, parts.hostname)
+        raise BadAddress(shown, "holds a name and password", "take them out of the address")
+    host = _encode_host(shown, parts.hostname)
     authority = host if port in (None, DEFAULT_PORTS[scheme]) else f"{host}:{port}"
     path = _without_dot_segments(_encode(parts.path)) or "/"
     return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
 
 
-def _encode_host(text: str, host: str | None) -> str:
+def _encode_host(shown: str, host: str | None) -> str:
     if not host:
-        raise BadAddress(text, "names no host", "write https://HOST/PATH")
+        raise BadAddress(shown, "names no host", "write https://HOST/PATH")
     if ":" in host:
         return f"[{host}]"
     try:
         encoded = host.encode("idna").decode("ascii")
     except UnicodeError:
-        raise BadAddress(text, f"{host!r} cannot be a host name", "check it for slips") from None
+        raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips") from None
     if not re.fullmatch(r"[a-z0-9._-]+", encoded):
-        raise BadAddress(text, f"{host!r} cannot be a host name", "check it for slips")
+        raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips")
     return encoded
 
 
@@ -133,23 +133,21 @@ def query_of(address: str) -> str:
     return unquote(urlsplit(address).query)
 
 
-def without_secrets(address: str) -> str:
-    """The address as it may be shown and recorded.
+def without_secrets(text: str) -> str:
+    """An address, or any text with one in it, as it may be shown and recorded.
 
-    The values of parameters that let their bearer in are replaced by a short fingerprint, so that
-    two different addresses stay different.
+    A name and password before the host are taken out. The values of parameters that let their
+    bearer in are replaced by a short fingerprint, so that two different addresses stay different.
     """
-    parts = urlsplit(address)
-    if not parts.query:
-        return address
-    pairs = parse_qsl(parts.query, keep_blank_values=True)
-    if not any(name.lower() in _SECRET_PARAMETERS for name, _ in pairs):
-        return address
-    shown = [
-        (name, f"~{fingerprint(value)}" if name.lower() in _SECRET_PARAMETERS else value)
-        for name, value in pairs
-    ]
-    return urlunsplit(parts._replace(query=urlencode(shown, safe="~/:")))
+    if "@" in text:
+        text = _USER_INFO.sub("//***@", text)
+    if "=" not in text:
+        return text
+    return _SECRET.sub(lambda match: match[1] + _hidden(match[2]), text)
+
+
+def _hidden(value: str) -> str:
+    return value if _FINGERPRINT.fullmatch(value) else f"~{fingerprint(value)}"
 
 
 def fingerprint(text: str) -> str:
@@ -185,7 +183,9 @@ def expand_ranges(text: str) -> Iterator[str]:
         end = match.end()
     if prod(len(values) for values in choices) > MOST_FROM_ONE_LINE:
         raise BadAddress(
-            text, f"stands for more than {MOST_FROM_ONE_LINE:,} addresses", "narrow its ranges"
+            without_secrets(text),
+            f"stands for more than {MOST_FROM_ONE_LINE:,} addresses",
+            "narrow its ranges",
         )
     for values_now in product(*choices):
         written = []

@@ -173,8 +173,7 @@ def _make_view(into: Path) -> PlainView | LiveView:
 
 def _shown_command() -> str:
     """What was typed, without secrets, to be typed again."""
-    words = (without_secrets(w) if looks_like_address(w) else w for w in sys.argv[1:])
-    return shlex.join(["willow-cart", *words])
+    return shlex.join(["willow-cart", *map(without_secrets, sys.argv[1:])])
 
 
 def _sum_up(account: Account, into: Path, *, bad_lines: int) -> None:

@@ -144,7 +144,8 @@ class Crew:
     def _give_up(self, trip: Trip, error: TryAgain) -> str:
         if error.wait is not None and error.wait > self._patience.longest_wait:
             return f"{error.reason} and asks to wait {error.wait:.0f} s; haul again after that"
-        return f"{error.reason}, {trip.vain} times in a row; {error.advice or 'haul again later'}"
+        often = f", {trip.vain} times in a row" if trip.vain > 1 else ""
+        return f"{error.reason}{often}; {error.advice or 'haul again later'}"
 
     def _put_off(self, lane: int, host: str, trip: Trip, error: TryAgain, pause: float) -> None:
         until = time.monotonic() + pause

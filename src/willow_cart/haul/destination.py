@@ -64,11 +64,18 @@ class Destination:
     def _lock_or_leave(self) -> None:
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
+        except BlockingIOError:
             holder = os.read(self._lock, 32).decode("ascii", "replace").strip()
             os.close(self._lock)
             raise UnusableDestination(
                 str(self.root), f"is in use by another haul (process {holder})", "wait for its end"
+            ) from None
+        except OSError as error:
+            os.close(self._lock)
+            raise UnusableDestination(
+                str(self.root),
+                f"cannot be locked: {_plainly(error)}",
+                "name a folder on a local disk",
             ) from None
         os.truncate(self._lock, 0)
         os.write(self._lock, f"{os.getpid()}\n".encode())
