@@ -20,9 +20,8 @@ from willow_cart.units import count_of, format_duration, format_size
 
 _DRAWS_A_SECOND = 5
 
-# Columns on the screen: for "lane 12", and for "1.26 MB of 40.1 MB".
-_LABEL = 8
-_FIGURES = 20
+# From so many columns on, lanes have a title and bytes are written out.
+_WIDE = 64
 
 
 class LiveView(View):
@@ -66,32 +65,33 @@ class LiveView(View):
         """A row for each lane and one for all; the columns give way on a narrow screen."""
         have, speed, left = self.progress()
         width = self._console.width
+        wide = width >= _WIDE
+        label, figures = (8, 20) if wide else (4, 6)
         bar = max(8, width // 5)
-        room = min(self.longest, max(10, width - bar - _FIGURES - _LABEL - 2))
+        room = min(max(self.longest, 20), width - bar - figures - label - 2)
         grid = Table.grid(padding=(0, 1))
-        grid.add_column(width=_LABEL - 1, style="dim", no_wrap=True)
+        grid.add_column(width=label - 1, style="dim", no_wrap=True)
         grid.add_column(width=room, no_wrap=True)
         grid.add_column(width=bar, no_wrap=True)
         grid.add_column(no_wrap=True)
         for number, lane in sorted(self.lanes.items()):
-            label = f"lane {number + 1}"
+            title = f"lane {number + 1}" if wide else str(number + 1)
             if not lane.path:
-                grid.add_row(label, Text("waits", "dim"), "", "")
+                grid.add_row(title, Text("waits", "dim"), "", "")
                 continue
             name = cut_middle(lane.path, room)
-            grid.add_row(
-                label, name, _bar(lane.have, lane.length, bar), _of(lane.have, lane.length)
-            )
+            come = _of(lane.have, lane.length, wide=wide)
+            grid.add_row(title, name, _bar(lane.have, lane.length, bar), come)
         total, done = (self.files, self.files_done) if self.bytes is None else (self.bytes, have)
-        files = f"{self.files_done:,} of {count_of(self.files, 'file')}"
-        figures = _of(have, self.bytes)
-        grid.add_row("all", Text(files, "bold"), _bar(done, total, bar), Text(figures, "bold"))
+        files = Text(f"{self.files_done:,} of {count_of(self.files, 'file')}", "bold")
+        come = _of(have, self.bytes, wide=wide)
+        grid.add_row("all", files, _bar(done, total, bar), Text(come, "bold"))
         notes = [f"{format_size(int(speed))}/s"]
         if left is not None:
             notes.append(f"about {format_duration(round(left))} left")
         if self.put_off:
             notes.append(f"{count_of(len(self.put_off), 'file')} put off")
-        into = Text(f"{'':{_LABEL}}into {self._into}: ", "dim")
+        into = Text(f"{'':{label}}into {self._into}: ", "dim")
         return Group(grid, into.append(", ".join(notes), "not dim"))
 
 
@@ -109,8 +109,13 @@ def _bar(done: int, total: int | None, width: int) -> RenderableType:
     )
 
 
-def _of(have: int, length: int | None) -> str:
-    return format_size(have) + (f" of {format_size(length)}" if length is not None else "")
+def _of(have: int, length: int | None, *, wide: bool) -> str:
+    """How much has come: in bytes, or as a share where there is no room for them."""
+    if length is None:
+        return format_size(have)
+    if wide:
+        return f"{format_size(have)} of {format_size(length)}"
+    return f"{100 * have // max(length, 1)} %"
 
 
 def cut_middle(text: str, width: int) -> str:

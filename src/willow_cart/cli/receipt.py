@@ -95,29 +95,32 @@ def _when(receipt: Receipt) -> str:
 
 
 def _show(receipt: Receipt) -> None:
-    from willow_cart.cli.screen import console_for, make_table, styled_state
+    from willow_cart.cli.screen import show_line, show_table
     from willow_cart.model import State
     from willow_cart.units import count_of, format_size
 
-    console = console_for(sys.stdout)
-    console.print(f"Run {receipt.run}: {receipt.command}")
-    console.print(f"{_when(receipt)}\n", style="dim")
+    show_line(f"Run {receipt.run}: {receipt.command}")
+    show_line(_when(receipt), dim=True)
+    show_line("")
+    rows = [
+        [
+            str(row.number),
+            row.state,
+            row.path,
+            "" if row.size is None else format_size(row.size),
+            row.verdict or "",
+            (row.sha256 or "")[:12],
+        ]
+        for row in receipt.rows
+    ]
     columns = ("no.", "state", "path", "size", "checked by", "sha256")
-    table = make_table(*columns, numeric=("no.", "size"))
-    for row in receipt.rows:
-        size = "" if row.size is None else format_size(row.size)
-        digest = row.sha256[:12] if row.sha256 else ""
-        table.add_row(
-            str(row.number), styled_state(row.state), row.path, size, row.verdict or "", digest
-        )
-    console.print(table)
-    console.print()
+    show_table(columns, rows, numeric=("no.", "size"))
     for row in receipt.rows:
         if row.reason:
-            console.print(f"{row.path}: {row.reason}")
+            show_line(f"{row.path}: {row.reason}")
         elif row.resumed:
-            console.print(f"{row.path}: resumed at {format_size(row.resumed)}", style="dim")
+            show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
     counts = ", ".join(f"{receipt.counts[state]:,} {state}" for state in State)
-    console.print(
+    show_line(
         f"{count_of(len(receipt.rows), 'file')}: {counts}; {format_size(receipt.received)} received"
     )

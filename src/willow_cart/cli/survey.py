@@ -117,28 +117,25 @@ def _by_kind(offers: Sequence[Offer]) -> list[tuple[str, int, int, int]]:
 
 def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
     from willow_cart.addresses import host_of
-    from willow_cart.cli.screen import console_for, make_table
-    from willow_cart.cli.telling import printable
+    from willow_cart.cli.screen import show_line, show_table
     from willow_cart.model import total_size
     from willow_cart.units import count_of, format_size
 
-    console = console_for(sys.stdout)
     dated = any(offer.modified for offer in chosen)
     columns = ["no.", "path", "kind", "size", *(["modified"] if dated else []), "host"]
-    table = make_table(*columns, numeric=("no.", "size"))
+    rows = []
     for offer in chosen:
         size = "?" if offer.size is None else format_size(offer.size)
         when = f"{offer.modified:%Y-%m-%d %H:%M}" if offer.modified else ""
-        cells = [str(offer.number), printable(offer.path), offer.kind, size]
-        table.add_row(*cells, *([when] if dated else []), host_of(offer.address))
-    console.print(table)
-    console.print()
+        cells = [str(offer.number), offer.path, offer.kind, size]
+        rows.append([*cells, *([when] if dated else []), host_of(offer.address)])
+    show_table(columns, rows, numeric=("no.", "size"))
 
-    kinds = make_table("kind", "files", "size", numeric=("files", "size"))
-    for kind, files, known, unknown in _by_kind(chosen):
-        kinds.add_row(kind, f"{files:,}", _size_with_gaps(known, unknown))
-    console.print(kinds)
-    console.print()
+    kinds = [
+        [kind, f"{files:,}", _size_with_gaps(known, unknown)]
+        for kind, files, known, unknown in _by_kind(chosen)
+    ]
+    show_table(("kind", "files", "size"), kinds, numeric=("files", "size"))
 
     known, unknown = total_size(chosen)
     line = f"{count_of(choice.offered, 'offer')}, {len(chosen):,} chosen"
@@ -147,7 +144,7 @@ def _show(choice: Choice, chosen: Sequence[Offer], *, asked: bool) -> None:
     if unknown:
         line += f", {count_of(unknown, 'size')} unknown"
         line += "" if asked else " (--ask-sizes asks the servers)"
-    console.print(line)
+    show_line(line)
 
 
 def _size_with_gaps(known: int, unknown: int) -> str:

@@ -1,0 +1,125 @@
+"""What a person sees: on a terminal, on a narrow one, and without."""
+
+from __future__ import annotations
+
+import io
+import os
+import pty
+import re
+import subprocess
+from pathlib import Path
+
+import pytest
+from rich.console import Console
+
+from tests.support.program import COMMAND, files_in
+from willow_cart.cli.bars import LiveView, cut_middle
+from willow_cart.cli.view import PlainView
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.errors import ConnectionLost
+from willow_cart.filing import Filed, Plan
+from willow_cart.model import Offer, State
+from willow_cart.records import Result
+
+
+def on_a_terminal(*arguments: str, cwd: Path, columns: int = 100) -> tuple[int, str]:
+    """Run a command on a terminal of its own, and give its exit code and all that it drew."""
+    ours, theirs = pty.openpty()
+    env = {**os.environ, "TERM": "xterm-256color", "COLUMNS": str(columns), "LINES": "30"}
+    process = subprocess.Popen(
+        [*COMMAND, *arguments], cwd=cwd, stdin=theirs, stdout=theirs, stderr=theirs, env=env
+    )
+    os.close(theirs)
+    drawn = b""
+    with open(ours, "rb", buffering=0) as screen:
+        try:
+            while piece := screen.read(65536):
+                drawn += piece
+        except OSError:  # how Linux says that nobody writes to it any more
+            pass
+    return process.wait(30), drawn.decode()
+
+
+def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["dawn.wav"] = Exhibit(b"x" * 900_000, speed=900_000, breaks=[300_000])
+    place.exhibits["[bold]gone.csv"] = Exhibit(script=lambda handler: handler.refuse(404))
+    addresses = [f"{place.base}/dawn.wav", f"{place.base}/[bold]gone.csv"]
+    code, drawn = on_a_terminal("haul", *addresses, "--into", "x", cwd=tmp_path)
+    assert code == 1
+    assert "lane 1" in drawn
+    assert re.search(r"kB of 900 kB", drawn)
+    assert "dawn.wav: the connection broke before the file was whole; goes on from 300 kB" in drawn
+    assert "1 file put off" in drawn
+    assert f"failed: {place.base}/%5Bbold%5Dgone.csv: the server answers 404 Not Found" in drawn
+    assert "2 files: 1 arrived, 0 unchanged, 0 already here, 1 failed, 0 refused" in drawn
+    assert "\x1b[?25h" in drawn, "the cursor is shown again"
+    assert set(files_in(tmp_path / "x")) == {"dawn.wav"}
+
+    code, drawn = on_a_terminal("receipt", "x", cwd=tmp_path)
+    assert code == 0
+    assert "[bold]gone.csv" in drawn
+    assert "\x1b[32marrived" in drawn
+
+
+def plan(*names: str) -> Plan:
+    return Plan([Filed(Offer(f"http://h.example/{name}"), name) for name in names], [], 0, [])
+
+
+@pytest.mark.parametrize("width", [40, 80, 200])
+def test_bars_fit_the_screen(width: int) -> None:
+    drawn = io.StringIO()
+    console = Console(file=drawn, width=width, force_terminal=False, markup=False, emoji=False)
+    now = [0.0]
+    view = LiveView(Path("data"), lambda: now[0], console)
+    names = ["a.csv", "recordings/2031-05/" + "dawn-chorus-" * 9 + "[bold].wav"]
+    of_both = plan(*names)
+    view.planned(of_both)
+    for lane, filed in enumerate(of_both.files):
+        view.started(lane, filed, 40_000_000, 0)
+        view.received(lane, 10_000_000)
+    now[0] = 2.0
+    view.postponed(0, of_both.files[0], ConnectionLost("a", "broke"), 1.0)
+    view.freed(0)
+    drawn.truncate(0)
+    console.print(view._draw())
+    lines = drawn.getvalue().strip("\0").splitlines()
+    assert all(len(line) <= width for line in lines)
+    text = "\n".join(lines)
+    assert "waits" in text
+    assert ("10.0 MB of 40.0 MB" if width >= 80 else "25 %") in text
+    assert "0 of 2 files" in text
+    assert width < 80 or "10.0 MB/s, 1 file put off" in text
+
+
+def test_names_lose_their_middle_and_keep_their_ends() -> None:
+    assert cut_middle("short.csv", 12) == "short.csv"
+    assert cut_middle("a-very-long-name.csv", 12) == "a-ver…me.csv"
+    assert len(cut_middle("x" * 100, 13)) == 13
+
+
+def test_without_a_terminal_there_is_a_line_now_and_then(
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    now = [0.0]
+    view = PlainView(lambda: now[0])
+    both = plan("a.csv", "b.csv")
+    view.planned(both)
+    view.started(0, both.files[0], 30_000_000, 0)
+    for _ in range(30):
+        now[0] += 1.0
+        view.received(0, 1_000_000)
+    view.freed(0)
+    view.settled(both.files[0], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED))
+    view.started(0, both.files[1], 10, 5)
+    now[0] += 10
+    view.received(0, 5)
+    lines = capsys.readouterr().err.splitlines()
+    assert [line.partition(": ")[2] for line in lines] == [
+        "0 of 2 files, 10.0 MB, 1.00 MB/s",
+        "0 of 2 files, 20.0 MB, 1.00 MB/s",
+        "0 of 2 files, 30.0 MB, 1.00 MB/s",
+        "b.csv: goes on from 5 B of an earlier haul",
+        "1 of 2 files, 30.0 MB, 0 B/s, 10 s left",
+    ]
