@@ -97,6 +97,16 @@ def test_without_marks_parts_are_joined_only_under_a_checksum(tmp_path: Path) ->
         assert files_in(tmp_path / folder) == {"dawn.wav": CONTENT}
 
 
+def test_what_only_a_checksum_could_join_is_not_joined_without_it(tmp_path: Path) -> None:
+    access = place(entity_tag=None, breaks=[2_000_000, 0, 0, 0])
+    bring(tmp_path, access, good())
+    access.asked.clear()
+    assert bring(tmp_path, access)[1].resumed == 0
+    assert starts(access) == [0]
+    assert files_in(tmp_path) == {"dawn.wav": CONTENT}
+    assert list((tmp_path / ".willow" / "partial").iterdir()) == []
+
+
 def test_parts_that_do_not_belong_together_are_found_out_and_fetched_whole(tmp_path: Path) -> None:
     access = place(entity_tag=None, breaks=[2_000_000])
     newer = CONTENT[::-1]

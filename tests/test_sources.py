@@ -91,6 +91,16 @@ def test_a_table_is_read_by_its_column_names(delimiter: str, end: str) -> None:
     ]
 
 
+def test_rows_that_are_not_taken_are_left_out_and_odd_marks_are_told() -> None:
+    marks = ["yes", "", "No", "X", "TRUE", "0", "perhaps"]
+    raw = "take;url\n" + "".join(f"{mark};http://h.example/{n}\n" for n, mark in enumerate(marks))
+    items = list(read_table(raw, "cart.csv"))
+    taken = [item.address[-1] for item in items if isinstance(item, Offer)]
+    assert taken == ["0", "3", "4"]
+    (trouble,) = (item for item in items if isinstance(item, Trouble))
+    assert str(trouble).startswith("cart.csv, line 8: take 'perhaps': is neither yes nor no")
+
+
 def test_a_quoted_cell_may_hold_anything() -> None:
     raw = f'url,name\n{A},"two\nlines, and ""more"""\n{B},b\n'
     names = [item.name for item in read_table(raw, "t") if isinstance(item, Offer)]

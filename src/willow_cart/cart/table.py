@@ -11,7 +11,7 @@ from typing import TextIO
 
 from willow_cart.addresses import normalise, without_secrets
 from willow_cart.checks import read_checksum
-from willow_cart.errors import NotUnderstood, UnreadableSource
+from willow_cart.errors import BadOption, NotUnderstood, UnreadableSource
 from willow_cart.model import Offer, Trouble
 from willow_cart.units import parse_size
 
@@ -20,6 +20,10 @@ COLUMNS = (
     "kind", "source", "text", "heading", "checksum", "url",
 )  # fmt: skip
 """The columns of a cart, in order. Only `url` must be there when one is read."""
+
+# What people write in the `take` column.
+_YES = frozenset({"yes", "y", "x", "1", "true"})
+_NO = frozenset({"", "no", "n", "0", "false"})
 
 _DELIMITERS = ",;\t"
 
@@ -53,9 +57,9 @@ def _header_of(line: str) -> tuple[list[str], str] | None:
 def read_table(text: str, place: str) -> Iterator[Offer | Trouble]:
     """Read offers from a table with named columns.
 
-    `url` must be among the columns; `name`, `folder`, `size` and `checksum` are read too, whatever
-    their order; others are passed over. A row without an address is passed over if it is empty,
-    and a trouble otherwise.
+    `url` must be among the columns; `take`, `name`, `folder`, `size` and `checksum` are read too,
+    whatever their order; others are passed over. An empty row is passed over, and so is one whose
+    `take` is empty or no.
 
     Args:
         text: the table, without a byte-order mark.
@@ -88,9 +92,20 @@ def read_table(text: str, place: str) -> Iterator[Offer | Trouble]:
             continue
         number += 1
         try:
-            yield _offer_from(row, place, number)
+            if _is_taken(row):
+                yield _offer_from(row, place, number)
         except NotUnderstood as error:
             yield Trouble(f"{place}, line {rows.line_num}", str(error))
+
+
+def _is_taken(row: dict[str, str]) -> bool:
+    """Whether a row is wanted: all are, unless there is a `take` column that says otherwise."""
+    mark = row.get("take", "yes").lower()
+    if mark in _YES:
+        return True
+    if mark in _NO:
+        return False
+    raise BadOption(f"take {mark!r}", "is neither yes nor no", "write yes, or leave it empty")
 
 
 def _offer_from(row: dict[str, str], place: str, number: int) -> Offer:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Self
 
@@ -59,7 +60,8 @@ class LiveView(View):
     def say(self, line: str) -> None:
         """Write the line above the bars."""
         style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
-        self._console.print(Text(printable(line), style), soft_wrap=True)
+        with suppress(OSError):  # as in `tell`
+            self._console.print(Text(printable(line), style), soft_wrap=True)
 
     def _draw(self) -> RenderableType:
         """A row for each lane and one for all; the columns give way on a narrow screen."""

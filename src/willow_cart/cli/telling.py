@@ -7,13 +7,16 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterable
+from contextlib import suppress
 
 from willow_cart.model import Trouble
 
 
 def tell(line: object) -> None:
     """Write one line to standard error, signed with the program's name."""
-    print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
+    # Nobody may be listening any more; that is no reason to stop working.
+    with suppress(OSError):
+        print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
 
 
 def printable(text: str) -> str:

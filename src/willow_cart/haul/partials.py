@@ -146,6 +146,8 @@ class PartialStore:
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
+        if Joining(record.joining) is Joining.BLIND and not offer.checksums:
+            return None  # an earlier haul had a checksum to prove the joined parts; this has none
         path = f"{self._folder}/{record.file}"
         size = os.path.getsize(path) if os.path.isfile(path) else 0
         if not size or (record.length is not None and size > record.length):
@@ -159,7 +161,7 @@ class PartialStore:
         """Delete what no record speaks of: it can never be gone on with."""
         wanted = {record.file for record in self._records.values()}
         for path in self._folder.iterdir():
-            if path.name not in wanted:
+            if path.name not in wanted and path.is_file():
                 path.unlink()
 
 
