@@ -8,6 +8,7 @@ processor time that a small file costs.
 from __future__ import annotations
 
 import errno
+import http.client
 import socket
 import ssl
 from collections.abc import Callable
@@ -251,9 +252,11 @@ class WebDelivery(Delivery):
 
 def _facts_from(response: Response, address: str) -> Facts:
     fields = response.headers
+    # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
+    length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
     return Facts(
         address,
-        rules.parse_content_length(fields.get("Content-Length")),
+        rules.parse_content_length(length),
         Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
     )
 
@@ -288,12 +291,24 @@ def _must_decode(response: Response, address: str) -> bool:
     """Whether the body is coded (RFC 9110, 8.4) although it was asked for as it is.
 
     A gzip archive that is labelled as gzip-coded is the archive that was asked for.
+
+    Raises:
+        StrangeAnswer: it is coded in a way that cannot be undone here.
     """
     coding = response.headers.get("Content-Encoding", "identity").strip().lower()
     if coding in ("", "identity"):
         return False
     packed = extension_of(urlsplit(address).path.rpartition("/")[2])
-    return not (coding in ("gzip", "x-gzip") and packed in ("gz", "tgz", "tar.gz"))
+    if coding in ("gzip", "x-gzip") and packed in ("gz", "tgz", "tar.gz"):
+        return False
+    if coding not in ("gzip", "x-gzip", "deflate"):
+        response.close()
+        raise StrangeAnswer(
+            without_secrets(address),
+            f"comes in the coding {coding}, which it was not asked to and which is not known here",
+            "open it in a browser",
+        )
+    return True
 
 
 def _joining(response: Response, validators: Validators) -> Joining:
@@ -303,7 +318,7 @@ def _joining(response: Response, validators: Validators) -> Joining:
     return Joining.SAFE if rules.joining_validator(validators) else Joining.BLIND
 
 
-def translate(
+def translate(  # noqa: C901  # a flat map from their errors to ours
     error: Exception, address: str, host: str, stall_after: float, *, reading: bool = False
 ) -> TransferFailed:
     """Turn what urllib3 or the system raised into an error of this house.
@@ -339,9 +354,18 @@ def translate(
             return StrangeAnswer(shown, f"{host} cannot be asked", "check the address for slips")
         case lib.HeaderParsingError() | lib.InvalidHeader():
             return StrangeAnswer(shown, "its header cannot be read", "tell the place's keeper")
+        case lib.ProtocolError() if _breaks_the_rules(error):
+            return StrangeAnswer(shown, "its answer breaks the rules of HTTP", "check the address")
         case _:
             when = "before the file was whole" if reading else "before an answer came"
             return ConnectionLost(shown, f"the connection broke {when}", "try again later")
+
+
+def _breaks_the_rules(error: lib.ProtocolError) -> bool:
+    """Whether an answer came that is none, which is another thing than a connection that broke."""
+    cause = error.args[1] if len(error.args) > 1 else None
+    broken = (http.client.IncompleteRead, http.client.RemoteDisconnected)
+    return isinstance(cause, http.client.HTTPException) and not isinstance(cause, broken)
 
 
 def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
