@@ -9,11 +9,11 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, sha256
-from willow_cart.access import Delivery
+from willow_cart.access import Delivery, Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.haul import Account, Observer, Patience, Wishes, bring_home
+from willow_cart.haul import Account, Observer, Wishes, bring_home
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.records import Ledger, Row, ledger_path, read_receipt
 

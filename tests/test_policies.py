@@ -8,9 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from willow_cart.access import Patience, persist
 from willow_cart.cli.gauge import Gauge, time_left
+from willow_cart.errors import TryAgain
 from willow_cart.exits import Exit
-from willow_cart.haul import Account, Patience
+from willow_cart.haul import Account
 from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
 from willow_cart.model import State
@@ -31,6 +33,23 @@ def test_what_the_server_asks_for_is_kept_to_or_given_up() -> None:
     patience = Patience(longest_wait=120)
     assert patience.pause_after(1, 100.0, 0.9) == 100
     assert patience.pause_after(1, 121.0, 0.9) is None
+
+
+def test_persisting_ends_with_success_or_with_the_last_error() -> None:
+    slept: list[float] = []
+    outcomes: list[str | TryAgain] = [TryAgain("a", "busy", wait=7), TryAgain("a", "gone"), "here"]
+
+    def attempt() -> str:
+        outcome = outcomes.pop(0)
+        if isinstance(outcome, TryAgain):
+            raise outcome
+        return outcome
+
+    assert persist(attempt, Patience(), sleep=slept.append, chance=lambda: 0.5) == "here"
+    assert slept == [7, 2]
+    outcomes[:] = [TryAgain("a", "first"), TryAgain("a", "second")]
+    with pytest.raises(TryAgain, match="second"):
+        persist(attempt, Patience(attempts=2), sleep=slept.append)
 
 
 def test_hosts_take_turns_within_their_lanes() -> None:

@@ -21,13 +21,13 @@ from typing import TYPE_CHECKING
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.access import Access
+    from willow_cart.access import Access, Patience
     from willow_cart.access.web import WebAccess
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing
     from willow_cart.errors import WillowCartError
     from willow_cart.filing import Layout
-    from willow_cart.haul import Account, Observer, Patience, Wishes, bring_home
+    from willow_cart.haul import Account, Observer, Wishes, bring_home
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
     from willow_cart.sources import Look, ask_sizes, look
@@ -43,7 +43,7 @@ _HOMES = {
     "Look": "sources",
     "Observer": "haul",
     "Offer": "model",
-    "Patience": "haul",
+    "Patience": "access",
     "Receipt": "records",
     "State": "model",
     "WebAccess": "access.web",

@@ -1,7 +1,7 @@
 """The web: HTTP and HTTPS through urllib3's connection pools.
 
 The pools are used below urllib3's own layers for redirects and retries. Both are rules of this
-house (`access.http_rules`, `haul.patience`), and leaving the layers out saves a third of the
+house (`access.http_rules`, `access.patience`), and leaving the layers out saves a third of the
 processor time that a small file costs.
 """
 

@@ -14,7 +14,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
-from willow_cart.cli.options import add_choosing, add_sources, choosing_from, positive
+from willow_cart.cli.options import (
+    add_choosing,
+    add_sources,
+    choosing_from,
+    positive,
+    standard_input,
+)
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
 
@@ -24,6 +30,9 @@ if TYPE_CHECKING:
     from willow_cart.cli.view import PlainView
     from willow_cart.haul import Account
     from willow_cart.model import Offer
+
+# ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
+_SHOW_CURSOR = b"\x1b[?25h\n"
 
 NAME = "haul"
 BRIEF = "bring what is chosen home: fetch with resume, check, file"
@@ -87,7 +96,7 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.sources import look
 
     choosing = choosing_from(args)
-    found = look(args.sources, sys.stdin.buffer)
+    found = look(args.sources, standard_input())
     tell_troubles(found.troubles)
     choice = choosing.choose(found.offers)
     choice.require_some()
@@ -126,7 +135,8 @@ def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -
 
 
 def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Account:
-    from willow_cart.haul import Patience, Wishes, bring_home
+    from willow_cart.access import Patience
+    from willow_cart.haul import Wishes, bring_home
 
     wishes = Wishes(
         Layout(args.layout), args.lanes, args.lanes_per_host, Patience(attempts=args.attempts)
@@ -136,6 +146,8 @@ def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Acco
     def end(_signal: int, _frame: object) -> None:
         if stop.is_set():
             # Whoever asks twice wants it at once; nothing that arrived depends on what is skipped.
+            if sys.stderr.isatty():
+                os.write(sys.stderr.fileno(), _SHOW_CURSOR)
             os._exit(Exit.INTERRUPTED)
         stop.set()
 

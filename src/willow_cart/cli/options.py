@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import argparse
+import sys
+from typing import BinaryIO
 
 from willow_cart.choosing import Choosing
 
@@ -79,6 +81,11 @@ def add_formats(command: argparse.ArgumentParser) -> None:
     group = command.add_mutually_exclusive_group()
     group.add_argument("--json", action="store_true", help="write JSON for other programs")
     group.add_argument("--csv", action="store_true", help="write CSV for spreadsheets")
+
+
+def standard_input() -> BinaryIO | None:
+    """What `-` stands for; None where the program was started without one, as from a timetable."""
+    return sys.stdin.buffer if sys.stdin is not None else None
 
 
 def positive(text: str) -> int:

@@ -9,7 +9,14 @@ from collections import defaultdict
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import add_choosing, add_formats, add_sources, choosing_from, positive
+from willow_cart.cli.options import (
+    add_choosing,
+    add_formats,
+    add_sources,
+    choosing_from,
+    positive,
+    standard_input,
+)
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -49,7 +56,7 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.sources import ask_sizes, look
 
     choosing = choosing_from(args)
-    found = look(args.sources, sys.stdin.buffer)
+    found = look(args.sources, standard_input())
     tell_troubles(found.troubles)
     choice = choosing.choose(found.offers)
     choice.require_some()

@@ -2,7 +2,6 @@
 
 from willow_cart.haul.account import Account
 from willow_cart.haul.observer import Observer
-from willow_cart.haul.patience import Patience
 from willow_cart.haul.run import Wishes, bring_home
 
-__all__ = ["Account", "Observer", "Patience", "Wishes", "bring_home"]
+__all__ = ["Account", "Observer", "Wishes", "bring_home"]

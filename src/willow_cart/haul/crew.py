@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Iterable
 
+from willow_cart.access.patience import Patience
 from willow_cart.addresses import host_of
 from willow_cart.errors import CheckFailed, Interrupted, ServerBusy, TryAgain, WillowCartError
 from willow_cart.haul.carrier import Carrier, Trip
@@ -14,7 +15,6 @@ from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
-from willow_cart.haul.patience import Patience
 from willow_cart.model import State
 
 # How long lanes that wait for bytes are waited for once the person wants to stop. What they have

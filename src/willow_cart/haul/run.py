@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.access import Access
+from willow_cart.access.patience import Patience
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Layout, make_plan
 from willow_cart.haul.account import Account
@@ -18,7 +19,6 @@ from willow_cart.haul.destination import Destination
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
-from willow_cart.haul.patience import Patience
 from willow_cart.model import Offer
 from willow_cart.records import Ledger, PartRecord, Result, ledger_path
 

@@ -6,10 +6,13 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
-from willow_cart.access import Access
+from willow_cart.access import Access, Patience, persist
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import TransferFailed
 from willow_cart.model import Offer, Trouble
+
+# A size is only asked for to be looked at: a busy server gets a second chance, and no more.
+_PATIENCE = Patience(attempts=2, longest_wait=10.0)
 
 
 def ask_sizes(
@@ -25,7 +28,7 @@ def ask_sizes(
         if offer.size is not None:
             return offer
         try:
-            facts = access.ask(offer.address)
+            facts = persist(lambda: access.ask(offer.address), _PATIENCE)
         except TransferFailed as error:
             return Trouble(without_secrets(offer.address), error.why)
         return replace(offer, size=facts.length, modified=offer.modified or facts.modified)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from willow_cart.access import Access, Unchanged
-from willow_cart.addresses import looks_like_address, normalise
+from willow_cart.access import Access, Patience, Unchanged, persist
+from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.sources.look import read_file
 
@@ -18,17 +18,22 @@ def read_text(place: str, access: Access) -> str:
     """
     if not looks_like_address(place):
         return read_file(place).decode("utf-8", "replace")
-    pieces: list[bytes] = []
     try:
-        delivery = access.open(normalise(place))
-        assert not isinstance(delivery, Unchanged), "no condition was made"
-        try:
-            while piece := delivery.read():
-                pieces.append(piece)
-                if sum(map(len, pieces)) > _LARGEST_TEXT:
-                    raise UnreadableSource(place, "is too large for a list", "check the address")
-        finally:
-            delivery.close()
+        return persist(lambda: _fetch(normalise(place), access), Patience())
     except TransferFailed as error:
         raise UnreadableSource(error.thing, error.reason, error.advice) from None
-    return b"".join(pieces).decode("utf-8", "replace")
+
+
+def _fetch(address: str, access: Access) -> str:
+    delivery = access.open(address)
+    assert not isinstance(delivery, Unchanged), "no condition was made"
+    text = bytearray()
+    try:
+        while piece := delivery.read():
+            text += piece
+            if len(text) > _LARGEST_TEXT:
+                shown = without_secrets(address)
+                raise UnreadableSource(shown, "is too large for a list", "check the address")
+    finally:
+        delivery.close()
+    return text.decode("utf-8", "replace")

@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
+import random
+import time
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import TypeVar
+
+from willow_cart.errors import TryAgain
+
+Answer = TypeVar("Answer")
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,3 +49,33 @@ class Patience:
             return asked if asked <= self.longest_wait else None
         grown: float = self.pause * self.growth ** max(0, vain - 1)
         return min(grown, self.longest) * (0.75 + 0.5 * chance)
+
+
+def persist(
+    attempt: Callable[[], Answer],
+    patience: Patience,
+    *,
+    sleep: Callable[[float], object] = time.sleep,
+    chance: Callable[[], float] = random.random,
+) -> Answer:
+    """Make an attempt again until it succeeds or patience ends; for the few things done in line.
+
+    Args:
+        attempt: what to do.
+        patience: when to do it again.
+        sleep: waits for so many seconds.
+        chance: gives random numbers from 0 to 1.
+
+    Raises:
+        TransferFailed: the last attempt's error.
+    """
+    vain = 0
+    while True:
+        try:
+            return attempt()
+        except TryAgain as error:
+            vain += 1
+            pause = patience.pause_after(vain, error.wait, chance())
+            if pause is None:
+                raise
+            sleep(pause)
