@@ -142,8 +142,11 @@ def test_what_is_held_stays_where_it_is_whatever_comes_to_want_its_name() -> Non
     plan = make_plan([second, first], Layout.FLAT, held)
     assert [filed.path for filed in plan.files] == ["c (2030).csv", "c.csv"]
     assert not plan.staying
+    half_there = make_plan([second, first], Layout.FLAT, {first.address: "c (2029).csv"})
+    assert [filed.path for filed in half_there.files] == ["c (2030).csv", "c (2029).csv"]
     moved = make_plan([first], Layout.KIND, held)
     assert [filed.path for filed in moved.staying] == ["c.csv"]
+    assert [filed.path for filed in moved.files] == ["c.csv"]
 
 
 addresses = st.builds(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
@@ -62,52 +62,80 @@ def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) 
         count += 1
         unique.setdefault(offer.address, offer)
 
-    taken = {fold(path) for path in held.values()}
-    for path in held.values():
-        taken.update(_folders_of(fold(path)))
+    wishes: defaultdict[str, list[Filed]] = defaultdict(list)
     files: dict[str, Filed] = {}
     staying: list[Filed] = []
-    wishes: defaultdict[str, list[Filed]] = defaultdict(list)
     for address, offer in unique.items():
         wish = layout.path_for(offer)
+        wishes[fold(wish)].append(Filed(offer, wish))
         at_home = held.get(without_secrets(address))
-        if at_home is None:
-            wishes[fold(wish)].append(Filed(offer, wish))
-        else:
+        if at_home is not None:
             files[address] = Filed(offer, at_home)
             # A clash of an earlier haul is no change of mind about the layout.
             if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
                 staying.append(files[address])
-
-    # Nor can one path be a file and a folder: `/seasons` beside `/seasons/2029.zip`.
-    for key in wishes:
-        taken.update(_folders_of(key))
-    # Paths that only one offer wants are given first, so that the ways out of a clash avoid them.
-    clashing = {key for key, wanting in wishes.items() if len(wanting) > 1 or key in taken}
-    for key in wishes.keys() - clashing:
-        (filed,) = wishes[key]
-        files[filed.offer.address] = filed
-        taken.add(key)
-    clashes = []
-    for key in sorted(clashing):
-        given = _tell_apart(sorted(wishes[key], key=lambda filed: filed.offer.address), taken)
-        files.update((filed.offer.address, filed) for filed in given)
-        clashes.append(Clash(min(filed.path for filed in wishes[key]), tuple(given)))
+    clashes = _give_paths(wishes, files, _not_to_be_had(held, wishes))
     return Plan([files[address] for address in unique], clashes, count - len(unique), staying)
 
 
-def _tell_apart(wishes: list[Filed], taken: set[str]) -> list[Filed]:
+def _not_to_be_had(held: Mapping[str, str], wishes: Iterable[str]) -> set[str]:
+    """Paths that are taken by files here, or by folders here or to come.
+
+    One path cannot be a file and a folder: `/seasons` beside `/seasons/2029.zip`.
+    """
+    taken = {fold(path) for path in held.values()}
+    for path in [*taken, *wishes]:
+        taken.update(_folders_of(path))
+    return taken
+
+
+def _give_paths(
+    wishes: Mapping[str, list[Filed]], files: dict[str, Filed], taken: set[str]
+) -> list[Clash]:
+    """Give every offer that has no path yet one of its own, and say which clashed.
+
+    Args:
+        wishes: the offers that want each path, by its folded form.
+        files: the offers that have a path, by address; the others are added.
+        taken: the folded paths that are not to be had.
+    """
+    # Paths that only one offer wants are given first, so that the ways out of a clash avoid them.
+    clashing = []
+    for key, wanting in wishes.items():
+        if all(filed.offer.address in files for filed in wanting):
+            continue
+        if len(wanting) == 1 and key not in taken:
+            files[wanting[0].offer.address] = wanting[0]
+        else:
+            clashing.append(key)
+    taken = taken | {fold(filed.path) for filed in files.values()}
+    clashes = []
+    for key in sorted(clashing):
+        given = _tell_apart(wishes[key], files.keys(), taken)
+        files.update((filed.offer.address, filed) for filed in given)
+        taken.update(fold(filed.path) for filed in given)
+        clashes.append(Clash(min(filed.path for filed in wishes[key]), tuple(given)))
+    return clashes
+
+
+def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[str]) -> list[Filed]:
     """Give offers that want one path a path each, by the first mark that tells them all apart.
 
     The marks are tried in the order in which people would: the query, the folder, the host, and
     what always works, a fingerprint of the address.
+
+    Args:
+        wishes: the offers with the path they all want.
+        settled: addresses that have a path already; they count in telling apart, and keep it.
+        taken: paths that are not to be had.
     """
+    wishes = sorted(wishes, key=lambda filed: filed.offer.address)
     for mark in (_query_mark, _folder_mark, _host_mark, _fingerprint_mark):
-        given = [Filed(wish.offer, _marked(wish.path, mark(wish.offer))) for wish in wishes]
-        folded = {fold(filed.path) for filed in given}
-        if len(folded) == len(given) and not folded & taken:
+        marked = [Filed(wish.offer, _marked(wish.path, mark(wish.offer))) for wish in wishes]
+        given = [filed for filed in marked if filed.offer.address not in settled]
+        apart = len({fold(filed.path) for filed in marked}) == len(marked)
+        if apart and not {fold(filed.path) for filed in given} & taken:
             break
-    taken |= folded
     return given
 
 
