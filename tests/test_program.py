@@ -252,7 +252,8 @@ def test_a_reader_that_has_seen_enough_is_no_error(desk: Path) -> None:
 
 
 def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
-    with start("demo", "--serve", "--into", "play", cwd=tmp_path) as process:
+    process = start("demo", "--serve", "--into", "play", cwd=tmp_path)
+    try:
         assert process.stdout
         base = process.stdout.readline().split()[-1].decode()
         outcome = run("survey", "play/addresses.txt", "--ask-sizes", cwd=tmp_path)
@@ -260,6 +261,9 @@ def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
         assert base in (tmp_path / "play" / "addresses.txt").read_text()
         process.send_signal(signal.SIGINT)
         assert process.wait(20) == 0
+    finally:
+        process.kill()
+        process.communicate()
 
 
 def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:

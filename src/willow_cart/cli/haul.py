@@ -17,9 +17,8 @@ from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.cli.options import (
     add_choosing,
     add_sources,
-    choosing_from,
+    look_and_choose,
     positive,
-    standard_input,
 )
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
@@ -92,14 +91,8 @@ def add_options(command: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     """Look, choose, haul, and account for it."""
     from willow_cart.access.web import WebAccess
-    from willow_cart.cli.telling import tell_troubles
-    from willow_cart.sources import look
 
-    choosing = choosing_from(args)
-    found = look(args.sources, standard_input())
-    tell_troubles(found.troubles)
-    choice = choosing.choose(found.offers)
-    choice.require_some()
+    found, choice = look_and_choose(args)
     with WebAccess(lanes_per_host=args.lanes_per_host) as access:
         offers = _with_checksums(args.checksums, choice.chosen, access)
         account = _haul(args, offers, access)

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import BinaryIO
+from typing import TYPE_CHECKING
 
-from willow_cart.choosing import Choosing
+from willow_cart.choosing import Choice, Choosing
+
+if TYPE_CHECKING:
+    from willow_cart.sources import Look
 
 
 def add_sources(command: argparse.ArgumentParser) -> None:
@@ -64,9 +67,17 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
     )
 
 
-def choosing_from(args: argparse.Namespace) -> Choosing:
-    """Gather the choosing options into one value."""
-    return Choosing(
+def look_and_choose(args: argparse.Namespace) -> tuple[Look, Choice]:
+    """Look at the sources, say what could not be taken from them, and choose.
+
+    Raises:
+        NotUnderstood: a rule or every source cannot be read.
+        NothingChosen: nothing is left.
+    """
+    from willow_cart.cli.telling import tell_troubles
+    from willow_cart.sources import look
+
+    choosing = Choosing(
         extensions=tuple(ext for word in args.ext for ext in word.split(",") if ext),
         keep=tuple(args.keep),
         drop=tuple(args.drop),
@@ -74,6 +85,12 @@ def choosing_from(args: argparse.Namespace) -> Choosing:
         drop_re=tuple(args.drop_re),
         first=args.first,
     )
+    # A program that is started from a timetable may have no standard input at all.
+    found = look(args.sources, sys.stdin.buffer if sys.stdin is not None else None)
+    tell_troubles(found.troubles)
+    choice = choosing.choose(found.offers)
+    choice.require_some()
+    return found, choice
 
 
 def add_formats(command: argparse.ArgumentParser) -> None:
@@ -81,11 +98,6 @@ def add_formats(command: argparse.ArgumentParser) -> None:
     group = command.add_mutually_exclusive_group()
     group.add_argument("--json", action="store_true", help="write JSON for other programs")
     group.add_argument("--csv", action="store_true", help="write CSV for spreadsheets")
-
-
-def standard_input() -> BinaryIO | None:
-    """What `-` stands for; None where the program was started without one, as from a timetable."""
-    return sys.stdin.buffer if sys.stdin is not None else None
 
 
 def positive(text: str) -> int:

@@ -13,9 +13,8 @@ from willow_cart.cli.options import (
     add_choosing,
     add_formats,
     add_sources,
-    choosing_from,
+    look_and_choose,
     positive,
-    standard_input,
 )
 from willow_cart.exits import Exit
 
@@ -52,18 +51,13 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and show."""
-    from willow_cart.cli.telling import tell_troubles
-    from willow_cart.sources import ask_sizes, look
-
-    choosing = choosing_from(args)
-    found = look(args.sources, standard_input())
-    tell_troubles(found.troubles)
-    choice = choosing.choose(found.offers)
-    choice.require_some()
+    found, choice = look_and_choose(args)
     chosen = choice.chosen
     unanswered = 0
     if args.ask_sizes:
         from willow_cart.access.web import WebAccess
+        from willow_cart.cli.telling import tell_troubles
+        from willow_cart.sources import ask_sizes
 
         with WebAccess(lanes_per_host=args.lanes) as access:
             chosen, troubles = ask_sizes(chosen, access, args.lanes)
