@@ -6,13 +6,20 @@ import os
 import random
 import signal
 import subprocess
-import time
 from contextlib import suppress
 from pathlib import Path
 
 import pytest
 
-from tests.support.program import files_in, partial_bytes, run, sha256, start
+from tests.support.program import (
+    files_in,
+    kill_haul,
+    partial_bytes,
+    run,
+    sha256,
+    start,
+    wait_for_bytes,
+)
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 KILLS = int(os.environ.get("WILLOW_CART_KILLS", "6"))
@@ -58,23 +65,12 @@ def test_killed_outright_and_run_again_everything_is_identical(
     assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
 
 
-def wait_for(condition: object, process: object) -> None:
-    """Wait for something that another process does; it fails only if it never does it."""
-    deadline = time.monotonic() + 30
-    while not condition() and process.poll() is None:  # type: ignore[operator, attr-defined]
-        assert time.monotonic() < deadline
-        time.sleep(0.01)
-
-
 def test_a_large_file_goes_on_from_the_byte_where_it_was_killed(
     tmp_path: Path, place: StandIn
 ) -> None:
     files = put_up(place, 0, 3_000_000, speed=2_500_000)
     address = f"{place.base}/large/0.wav"
-    process = start("haul", address, "--into", "data", cwd=tmp_path)
-    wait_for(lambda: partial_bytes(tmp_path / "data") > 1_000_000, process)
-    process.kill()
-    process.communicate()
+    kill_haul(address, into=tmp_path / "data", after_bytes=1_000_000)
     had = partial_bytes(tmp_path / "data")
     assert files_in(tmp_path / "data") == {}
     place.requests.clear()
@@ -91,10 +87,7 @@ def test_a_file_that_changed_while_the_haul_was_down_starts_over(
 ) -> None:
     put_up(place, 0, 3_000_000, speed=2_500_000)
     address = f"{place.base}/large/0.wav"
-    process = start("haul", address, "--into", "data", cwd=tmp_path)
-    wait_for(lambda: partial_bytes(tmp_path / "data") > 500_000, process)
-    process.kill()
-    process.communicate()
+    kill_haul(address, into=tmp_path / "data", after_bytes=500_000)
     newer = random.Random(7).randbytes(3_000_000)
     place.exhibits["large/0.wav"] = Exhibit(newer)
     run("haul", address, "--into", "data", cwd=tmp_path)
@@ -109,7 +102,7 @@ def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
     files = put_up(place, 5, 2_000_000, speed=1_500_000)
     (tmp_path / "list.txt").write_text("".join(f"{place.base}/{path}\n" for path in files))
     process = start("haul", "list.txt", "--into", "data", cwd=tmp_path)
-    wait_for(lambda: partial_bytes(tmp_path / "data") > 1_000_000, process)
+    wait_for_bytes(tmp_path / "data", 1_000_000, process)
     process.send_signal(number)
     out, err = process.communicate(timeout=30)
     assert process.returncode == 130

@@ -9,8 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.nginx import PROGRAM, nginx
-from tests.support.program import files_in, partial_bytes, run, start
-from tests.test_breaking import wait_for
+from tests.support.program import files_in, kill_haul, partial_bytes, run
 
 pytestmark = pytest.mark.skipif(PROGRAM is None, reason="nginx is not installed")
 
@@ -62,10 +61,7 @@ def test_a_killed_haul_goes_on_with_the_range_that_is_missing(
     tmp_path: Path, server: str, files: dict[str, bytes]
 ) -> None:
     haul = ["haul", f"{server}/slow/dawn.wav", "--into", "data"]
-    process = start(*haul, cwd=tmp_path)
-    wait_for(lambda: partial_bytes(tmp_path / "data") > 500_000, process)
-    process.kill()
-    process.communicate()
+    kill_haul(f"{server}/slow/dawn.wav", into=tmp_path / "data", after_bytes=500_000)
     had = partial_bytes(tmp_path / "data")
     assert run(*haul, cwd=tmp_path).code == 0
     assert files_in(tmp_path / "data") == {"slow/dawn.wav": files["dawn.wav"]}

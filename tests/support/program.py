@@ -7,6 +7,7 @@ import json
 import os
 import subprocess
 import sys
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -82,6 +83,22 @@ def partial_bytes(folder: Path) -> int:
         except FileNotFoundError:  # named in the meantime
             continue
     return total
+
+
+def wait_for_bytes(into: Path, count: int, process: subprocess.Popen[bytes]) -> None:
+    """Wait until a haul has so many bytes in its partial files; fails only if it never has."""
+    deadline = time.monotonic() + PATIENCE
+    while partial_bytes(into) <= count and process.poll() is None:
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+
+
+def kill_haul(address: str, into: Path, after_bytes: int) -> None:
+    """Haul an address, and kill that outright once so many bytes have come."""
+    process = start("haul", address, "--into", into.name, cwd=into.parent)
+    wait_for_bytes(into, after_bytes, process)
+    process.kill()
+    process.communicate()
 
 
 def sha256(content: bytes) -> str:

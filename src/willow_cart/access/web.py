@@ -12,6 +12,7 @@ import http.client
 import socket
 import ssl
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
@@ -20,7 +21,7 @@ from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
-from willow_cart.addresses import DEFAULT_PORTS, host_of, without_secrets
+from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -64,13 +65,9 @@ class WebAccess(Access):
         stall_after: float = 60.0,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self._pools = urllib3.PoolManager(
-            num_pools=64,
-            maxsize=lanes_per_host,
-            retries=False,
-            timeout=urllib3.Timeout(connect=connect_after, read=stall_after),
-        )
-        self._pool_of: dict[tuple[str, str], urllib3.HTTPConnectionPool] = {}
+        self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
+        self._lanes_per_host = lanes_per_host
+        self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
         self._now = now
         self._stall_after = stall_after
         self._fields = {
@@ -127,12 +124,12 @@ class WebAccess(Access):
             raise self._refusal(response, address)
         facts = _facts_from(response, final)
         response.close()
-        modified = rules.parse_date(facts.validators.last_modified)
-        return Facts(facts.address, facts.length, facts.validators, modified)
+        return replace(facts, modified=rules.parse_date(facts.validators.last_modified))
 
     def close(self) -> None:
         """Let go of every connection."""
-        self._pools.clear()
+        for pool in self._pools.values():
+            pool.close()
 
     def _follow(self, method: str, address: str, fields: dict[str, str]) -> tuple[Response, str]:
         """Ask, and ask again where redirects lead; the last answer and where it came from."""
@@ -149,12 +146,7 @@ class WebAccess(Access):
         self, method: str, address: str, fields: dict[str, str], *, asked: str
     ) -> Response:
         parts = urlsplit(address)
-        pool = self._pool_of.get(parts[:2])
-        if pool is None:
-            assert parts.hostname is not None, "addresses are in normal form"
-            pool = self._pool_of[parts[:2]] = self._pools.connection_from_host(
-                parts.hostname, parts.port or DEFAULT_PORTS[parts.scheme], parts.scheme
-            )
+        pool = self._pool_for(f"{parts.scheme}://{parts.netloc}")
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
         try:
             answer = pool.urlopen(
@@ -170,6 +162,16 @@ class WebAccess(Access):
             raise translate(error, asked, host_of(address), self._stall_after) from error
         assert isinstance(answer, Response), "the pools speak HTTP/1.1"
         return answer
+
+    def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:
+        """The connections to an origin; of two that lanes make at the same time, one is kept."""
+        pool = self._pools.get(origin)
+        if pool is None:
+            made = urllib3.connection_from_url(
+                origin, maxsize=self._lanes_per_host, timeout=self._timeout, retries=False
+            )
+            pool = self._pools.setdefault(origin, made)
+        return pool
 
     def _drop(self, response: Response) -> None:
         """Be done with an answer whose body is not wanted."""

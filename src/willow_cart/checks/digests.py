@@ -8,7 +8,6 @@ import re
 import threading
 from collections import deque
 from collections.abc import Iterable
-from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum
@@ -174,7 +173,7 @@ class RunningDigest:
             self._failure = error
 
 
-def digest_file(path: Path | str, algorithms: Iterable[str]) -> dict[str, Checksum]:
+def digest_file(path: str, algorithms: Iterable[str]) -> dict[str, Checksum]:
     """Measure a file at rest.
 
     Raises:

@@ -182,13 +182,12 @@ def _shown_command() -> str:
 
 
 def _sum_up(account: Account, into: Path, *, bad_lines: int) -> None:
-    from willow_cart.cli.telling import tell
+    from willow_cart.cli.telling import counted, tell
     from willow_cart.model import State
     from willow_cart.units import count_of, format_duration, format_size
 
-    counts = ", ".join(f"{account.counts[state]:,} {state}" for state in State)
     line = (
-        f"{count_of(account.planned, 'file')}: {counts}; {format_size(account.received)} received"
+        f"{counted(account.planned, account.counts)}; {format_size(account.received)} received"
         f" in {format_duration(account.seconds)} into {into}"
     )
     sys.stdout.flush()

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import NoReturn
 
 from willow_cart.cli import demo, haul, receipt, survey
+from willow_cart.cli.telling import tell
 from willow_cart.errors import CannotStore, NothingChosen, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
@@ -58,22 +59,18 @@ def main(arguments: Sequence[str] | None = None) -> int:
         sys.stdout.flush()
         return code
     except NothingChosen as error:
-        return _complain(error, Exit.NOTHING_CHOSEN)
+        tell(error)
+        return Exit.NOTHING_CHOSEN
     except CannotStore as error:
-        return _complain(error, Exit.INCOMPLETE)
+        tell(error)
+        return Exit.INCOMPLETE
     except WillowCartError as error:
-        return _complain(error, Exit.NOT_UNDERSTOOD)
+        tell(error)
+        return Exit.NOT_UNDERSTOOD
     except KeyboardInterrupt:
-        print("willow-cart: interrupted; nothing was changed", file=sys.stderr)
+        tell("interrupted; nothing was changed")
         return Exit.INTERRUPTED
     except BrokenPipeError:
         # The reader has seen enough (`| head`); the interpreter must not complain on its way out.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return Exit.GOOD
-
-
-def _complain(error: WillowCartError, code: Exit) -> int:
-    from willow_cart.cli.telling import tell
-
-    tell(error)
-    return code

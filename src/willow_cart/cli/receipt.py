@@ -96,8 +96,8 @@ def _when(receipt: Receipt) -> str:
 
 def _show(receipt: Receipt) -> None:
     from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.model import State
-    from willow_cart.units import count_of, format_size
+    from willow_cart.cli.telling import counted
+    from willow_cart.units import format_size
 
     show_line(f"Run {receipt.run}: {receipt.command}")
     show_line(_when(receipt), dim=True)
@@ -120,7 +120,5 @@ def _show(receipt: Receipt) -> None:
             show_line(f"{row.path}: {row.reason}")
         elif row.resumed:
             show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
-    counts = ", ".join(f"{receipt.counts[state]:,} {state}" for state in State)
-    show_line(
-        f"{count_of(len(receipt.rows), 'file')}: {counts}; {format_size(receipt.received)} received"
-    )
+    counts = counted(len(receipt.rows), receipt.counts)
+    show_line(f"{counts}; {format_size(receipt.received)} received")

@@ -6,10 +6,11 @@ Standard output is for results alone, so that it can be piped on.
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 
-from willow_cart.model import Trouble
+from willow_cart.model import State, Trouble
+from willow_cart.units import count_of
 
 
 def tell(line: object) -> None:
@@ -30,6 +31,12 @@ def printable(text: str) -> str:
         character if character.isprintable() else character.encode("unicode_escape").decode()
         for character in text
     )
+
+
+def counted(files: int, counts: Mapping[State, int]) -> str:
+    """How many files there are, and how many in each state: none is left out, so none is missed."""
+    states = ", ".join(f"{counts.get(state, 0):,} {state}" for state in State)
+    return f"{count_of(files, 'file')}: {states}"
 
 
 def tell_troubles(troubles: Iterable[Trouble]) -> None:

@@ -50,12 +50,11 @@ class View(Observer):
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
         self.lanes: dict[int, Lane] = {}
-        self._lock = threading.Lock()
         self.files = self.files_done = 0
         self.longest = self._unasked = 0
         self.bytes: int | None = None
         self.put_off: set[str] = set()
-        self._bytes_gauge = self._files_gauge = Gauge(clock())
+        self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
 
     def say(self, line: str) -> None:
         """Write one line for good."""
@@ -67,7 +66,6 @@ class View(Observer):
         self.longest = max((len(filed.path) for filed in plan.files), default=0)
         known, unknown = total_size(filed.offer for filed in plan.files)
         self.bytes = None if unknown else known
-        self._bytes_gauge, self._files_gauge = Gauge(self._clock()), Gauge(self._clock())
         if plan.twice:
             self.say(f"{count_of(plan.twice, 'address', 'addresses')} named twice, fetched once")
         for clash in plan.clashes:
@@ -147,6 +145,7 @@ class PlainView(View):
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         super().__init__(clock)
+        self._lock = threading.Lock()
         self._next_line = clock() + _SECONDS_BETWEEN_LINES
 
     def __enter__(self) -> Self:

@@ -9,8 +9,6 @@ import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
-from pathlib import Path
 
 from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.addresses import without_secrets
@@ -25,11 +23,11 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed
 from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.filer import Filer, Landing
+from willow_cart.haul.filer import Filer, Landing, Note
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import Partial, PartialStore
 from willow_cart.model import Checksum, Offer, Proof, State
-from willow_cart.records import Arrival, Result
+from willow_cart.records import Arrival, Result, timestamp
 from willow_cart.units import format_size
 
 
@@ -150,8 +148,8 @@ class Carrier:
         arrival = self._held_unharmed(trip)
         if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
             return trip.result(State.HERE, arrival=trip.restamped)
-        path = Path(self.destination.full_path(trip.filed.path))
-        if not path.is_file():
+        path = self.destination.full_path(trip.filed.path)
+        if not os.path.isfile(path):
             return None
         found = digest_file(path, {"sha256", *(each.algorithm for each in promised)})
         if any(found[each.algorithm] != each for each in promised):
@@ -173,17 +171,17 @@ class Carrier:
         trip.restamped = replace(arrival, mtime_ns=stamp)
         return trip.restamped
 
-    def _describe_file(self, trip: Trip, path: Path, sha256: Checksum) -> Arrival:
+    def _describe_file(self, trip: Trip, path: str, sha256: Checksum) -> Arrival:
         """The ledger's entry for a file that lies here and was proved right, however it came."""
         known = self.held.get(trip.shown)
         if known is not None and known.sha256 != sha256.digest:
             known = None
-        status = path.stat()
+        status = os.stat(path)
         return Arrival(
             address=trip.shown,
             final_address=known.final_address if known else trip.shown,
             path=trip.filed.path,
-            time=_now(),
+            time=timestamp(),
             size=status.st_size,
             sha256=sha256.digest,
             entity_tag=known.entity_tag if known else None,
@@ -298,7 +296,7 @@ class Carrier:
         proved = partial.joining is Joining.BLIND and bool(trip.offer.checksums)
         if not partial.recorded and (partial.joining is Joining.SAFE or proved):
             record = partial.record(trip.offer)
-            self.filer.write(lambda ledger: ledger.keep_part(record))
+            self.filer.take_at_once(Note(lambda ledger: ledger.keep_part(record)))
 
     def _discard(self, trip: Trip) -> None:
         """Do away with what has come; nothing can be joined to it."""
@@ -308,7 +306,7 @@ class Carrier:
             return
         partial.rest()
         if partial.recorded:
-            self.filer.take(lambda ledger: ledger.forget_part(trip.shown))
+            self.filer.take(Note(lambda ledger: ledger.forget_part(trip.shown)))
         with suppress(FileNotFoundError):
             os.unlink(partial.path)
 
@@ -322,7 +320,7 @@ class Carrier:
             address=trip.shown,
             final_address=without_secrets(partial.facts.address),
             path=trip.filed.path,
-            time=_now(),
+            time=timestamp(),
             size=partial.size,
             sha256=found["sha256"].digest,
             entity_tag=partial.facts.validators.entity_tag,
@@ -395,7 +393,3 @@ def _written(offer: Offer) -> str:
 
 def _short(checksum: Checksum) -> str:
     return f"{checksum.digest[:12]}..."
-
-
-def _now() -> str:
-    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -5,10 +5,9 @@ from __future__ import annotations
 import random
 import threading
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 
-from willow_cart.access.patience import Patience
-from willow_cart.addresses import host_of
+from willow_cart.access import Patience
 from willow_cart.errors import CheckFailed, Interrupted, ServerBusy, TryAgain, WillowCartError
 from willow_cart.haul.carrier import Carrier, Trip
 from willow_cart.haul.crowding import Crowding
@@ -32,6 +31,7 @@ class Crew:
         carrier: carries one file.
         filer: takes what they bring.
         patience: when to try again.
+        docket: which file is carried next.
         chance: gives random numbers from 0 to 1.
     """
 
@@ -40,6 +40,7 @@ class Crew:
         carrier: Carrier,
         filer: Filer,
         patience: Patience,
+        docket: Docket[Trip],
         chance: Callable[[], float] = random.random,
     ) -> None:
         self._carrier = carrier
@@ -49,20 +50,18 @@ class Crew:
         self._observer: Observer = carrier.observer
         self._stop = carrier.stop
         self._change = threading.Condition()
-        self._docket: Docket[Trip] = Docket((), 1)
+        self._docket = docket
         self._files = self._bytes = 0
         self._open = 1
         self._ended = False
         self._failure: BaseException | None = None
 
-    def work(self, trips: Iterable[Trip], lanes: int, lanes_per_host: int) -> None:
+    def work(self, lanes: int) -> None:
         """Carry everything home, or until the person wants to stop.
 
         Raises:
             CannotStore: the ledger cannot be written; nothing more was taken after that.
         """
-        items = [(host_of(trip.offer.address), trip) for trip in trips]
-        self._docket = Docket(items, lanes_per_host)
         self._attend(min(lanes, self._docket.most_at_once))
         if self._failure is not None:
             raise self._failure

@@ -45,18 +45,15 @@ class Landing:
     seal: PartRecord | None = None
 
 
-Note = Callable[[Ledger], None]
-
-
 @dataclass(frozen=True, slots=True)
-class _Urgent:
-    """A note that somebody waits for."""
+class Note:
+    """Something to be written in the ledger, and whether that has been done."""
 
-    note: Note
+    write: Callable[[Ledger], None]
     committed: threading.Event = field(default_factory=threading.Event)
 
 
-_Item = Landing | Result | Note | _Urgent
+_Item = Landing | Result | Note
 
 
 class Filer:
@@ -92,24 +89,21 @@ class Filer:
         Raises:
             CannotStore: the ledger could not be written before, so nothing more is taken.
         """
-        if self._failure is not None:
-            raise self._failure
+        self._check()
         while self._queue.qsize() > _MOST_WAITING:
             time.sleep(_GATHERING / 10)
         self._queue.put(item)
 
-    def write(self, note: Note) -> None:
-        """Have something noted in the ledger, and return once that is committed.
+    def take_at_once(self, note: Note) -> None:
+        """Take something to note in the ledger, and return once that is committed.
 
         Raises:
             CannotStore: the ledger cannot be written.
         """
-        urgent = _Urgent(note)
-        self.take(urgent)
+        self.take(note)
         self._hurry.set()
-        urgent.committed.wait()
-        if self._failure is not None:
-            raise self._failure
+        note.committed.wait()
+        self._check()
 
     def close(self) -> None:
         """File what is waiting, and stop.
@@ -120,6 +114,9 @@ class Filer:
         self._queue.put(None)
         self._hurry.set()
         self._thread.join()
+        self._check()
+
+    def _check(self) -> None:
         if self._failure is not None:
             raise self._failure
 
@@ -132,7 +129,7 @@ class Filer:
             items = [item for item in batch if item is not None]
             self._try_to_file(items)
             for item in items:
-                if isinstance(item, _Urgent):
+                if isinstance(item, Note):
                     item.committed.set()
             if len(items) < len(batch):
                 return
@@ -158,10 +155,8 @@ class Filer:
         self._destination.sync_files([landing.file for landing in landings if landing.seal is None])
         with self._ledger.transaction():
             for item in items:
-                if isinstance(item, _Urgent):
-                    item.note(self._ledger)
-                elif callable(item):
-                    item(self._ledger)
+                if isinstance(item, Note):
+                    item.write(self._ledger)
                 elif isinstance(item, Landing) and item.seal is not None:
                     self._ledger.keep_part(item.seal)
         results = [

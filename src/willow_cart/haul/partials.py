@@ -146,14 +146,15 @@ class PartialStore:
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
-        if Joining(record.joining) is Joining.BLIND and not offer.checksums:
+        joining = Joining(record.joining)
+        if joining is Joining.BLIND and not offer.checksums:
             return None  # an earlier haul had a checksum to prove the joined parts; this has none
         path = f"{self._folder}/{record.file}"
         size = os.path.getsize(path) if os.path.isfile(path) else 0
         if not size or (record.length is not None and size > record.length):
             return None
         facts = Facts(record.final_address, record.length, record.validators)
-        partial = Partial(path, facts, Joining(record.joining), _algorithms(offer), size)
+        partial = Partial(path, facts, joining, _algorithms(offer), size)
         partial.recorded = True
         return partial
 

@@ -8,19 +8,20 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from willow_cart.access import Access
-from willow_cart.access.patience import Patience
+from willow_cart.access import Access, Patience
+from willow_cart.addresses import host_of
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Layout, make_plan
 from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier, Trip
 from willow_cart.haul.crew import Crew
 from willow_cart.haul.destination import Destination
+from willow_cart.haul.docket import Docket
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
 from willow_cart.model import Offer
-from willow_cart.records import Ledger, PartRecord, Result, ledger_path
+from willow_cart.records import Arrival, Ledger, PartRecord, Result, ledger_path
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,8 +80,8 @@ def bring_home(
     stop = stop or threading.Event()
     with Destination(into) as destination, Ledger(ledger_path(into), create=True) as ledger:
         run = ledger.begin_run(command)
-        parts = _file_what_was_sealed(ledger, run, destination)
         held = ledger.held()
+        parts = _file_what_was_sealed(ledger, run, destination, held)
         plan = make_plan(
             offers, wishes.layout, {address: arrival.path for address, arrival in held.items()}
         )
@@ -94,10 +95,13 @@ def bring_home(
             account.add(result)
             observer.settled(plan.files[result.number - 1], result)
 
+        docket = Docket(
+            ((host_of(trip.offer.address), trip) for trip in trips), wishes.lanes_per_host
+        )
         filer = Filer(ledger, run, destination, settled)
         carrier = Carrier(access, destination, partials, filer, held, observer, stop)
         try:
-            Crew(carrier, filer, wishes.patience).work(trips, wishes.lanes, wishes.lanes_per_host)
+            Crew(carrier, filer, wishes.patience, docket).work(wishes.lanes)
         finally:
             filer.close()
         destination.sync_folders()
@@ -109,15 +113,20 @@ def bring_home(
 
 
 def _file_what_was_sealed(
-    ledger: Ledger, run: int, destination: Destination
+    ledger: Ledger, run: int, destination: Destination, held: dict[str, Arrival]
 ) -> dict[str, PartRecord]:
     """Give the files their names that an earlier run had checked when it was cut off.
+
+    Args:
+        ledger: where they are entered.
+        run: the run that they are entered under.
+        destination: where they get their names.
+        held: what the ledger holds, by address; they are added to it.
 
     Returns:
         The partial files that are left to go on with, by address.
     """
     left = {}
-    held = ledger.held()
     for address, part in ledger.parts().items():
         if part.sealed is None:
             left[address] = part
@@ -136,6 +145,7 @@ def _file_what_was_sealed(
                 continue
             if destination.holds(part.sealed):
                 ledger.record_arrival(run, part.sealed)
+                held[address] = part.sealed
             else:
                 ledger.forget_part(address)
     return left

@@ -1,6 +1,6 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.ledger import Arrival, Ledger, PartRecord, Result
+from willow_cart.records.ledger import Arrival, Ledger, PartRecord, Result, timestamp
 from willow_cart.records.receipt import Receipt, Row, ledger_path, read_receipt
 
 __all__ = [
@@ -12,4 +12,5 @@ __all__ = [
     "Row",
     "ledger_path",
     "read_receipt",
+    "timestamp",
 ]

@@ -119,7 +119,6 @@ class Ledger:
             raise UnreadableLedger(
                 str(path.parent.parent), "nothing was hauled into it yet", "name a haul's folder"
             )
-        self._path = path
         try:
             self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
             self._base.row_factory = sqlite3.Row
@@ -160,7 +159,7 @@ class Ledger:
     def begin_run(self, command: str) -> int:
         """Open a run and return its number."""
         cursor = self._base.execute(
-            "INSERT INTO run (command, started) VALUES (?, ?)", (command, _now())
+            "INSERT INTO run (command, started) VALUES (?, ?)", (command, timestamp())
         )
         assert cursor.lastrowid is not None
         return cursor.lastrowid
@@ -168,7 +167,7 @@ class Ledger:
     def end_run(self, run: int, exit_code: int) -> None:
         """Close a run."""
         self._base.execute(
-            "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (_now(), exit_code, run)
+            "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (timestamp(), exit_code, run)
         )
 
     def record(self, run: int, result: Result) -> None:
@@ -234,5 +233,6 @@ class Ledger:
         return self._base.execute(statement, values).fetchall()
 
 
-def _now() -> str:
+def timestamp() -> str:
+    """The time as the ledger has it: UTC, ISO 8601, to the second."""
     return datetime.now(UTC).isoformat(timespec="seconds")

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import UnreadableLedger
-from willow_cart.model import OWN_FOLDER
+from willow_cart.model import OWN_FOLDER, State
 from willow_cart.records.ledger import Ledger
 
 
@@ -55,9 +55,9 @@ class Receipt:
     rows: list[Row]
 
     @property
-    def counts(self) -> Mapping[str, int]:
+    def counts(self) -> Mapping[State, int]:
         """How many files there are in each state."""
-        return Counter(row.state for row in self.rows)
+        return Counter(State(row.state) for row in self.rows)
 
     @property
     def received(self) -> int:

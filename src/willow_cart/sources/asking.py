@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 from willow_cart.access import Access, Patience, persist
@@ -23,6 +22,7 @@ def ask_sizes(
     Returns:
         The offers in their order, with what was learnt, and what could not be.
     """
+    from concurrent.futures import ThreadPoolExecutor  # only who asks pays for it
 
     def ask(offer: Offer) -> Offer | Trouble:
         if offer.size is not None:
