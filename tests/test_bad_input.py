@@ -123,7 +123,7 @@ def disk(folder: Path, options: str) -> Iterator[Path]:
 
 def test_a_destination_that_cannot_be_written_is_told(tmp_path: Path) -> None:
     with disk(tmp_path / "disk", "ro") as folder:
-        outcome = run("haul", "http://127.0.0.1:9/x", "--into", folder / "x", cwd=tmp_path)
+        outcome = run("haul", "http://127.0.0.1:9/x.csv", "--into", folder / "x", cwd=tmp_path)
     assert outcome.code == 2
     assert "cannot be written: read-only file system; name another with --into" in outcome.err
 

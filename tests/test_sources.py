@@ -20,7 +20,7 @@ A, B = "http://h.example/a.csv", "http://h.example/b.csv"
 
 def read(raw: bytes) -> tuple[list[str], list[str]]:
     """The addresses in a list, and its troubles, as standard input would give them."""
-    found = look(["-"], io.BytesIO(raw))
+    found = look(["-"], standard_input=io.BytesIO(raw))
     return [offer.address for offer in found.offers], [str(each) for each in found.troubles]
 
 
@@ -80,7 +80,7 @@ def test_a_table_is_read_by_its_column_names(delimiter: str, end: str) -> None:
         ["short", B],
     ]
     raw = end.join(delimiter.join(row) for row in rows)
-    found = look(["-"], io.BytesIO(b"\xef\xbb\xbf" + raw.encode()))
+    found = look(["-"], standard_input=io.BytesIO(b"\xef\xbb\xbf" + raw.encode()))
     first, last = found.offers
     assert (first.address, first.path, first.size) == (A, "hides/alder.csv", 1500)
     assert first.checksums == (Checksum("sha256", "ab" * 32),)
@@ -124,7 +124,7 @@ def test_a_quoted_cell_may_hold_anything() -> None:
 )
 def test_a_cart_is_read_back_as_it_was_written_and_runs_nowhere(offers: list[Offer]) -> None:
     written = io.StringIO(newline="")
-    write_table(offers, written)
+    write_table([(offer, True) for offer in offers], written)
     for row in csv.reader(io.StringIO(written.getvalue(), newline="")):
         assert not any(cell.startswith(("=", "+", "-", "@", "\t", "\r")) for cell in row)
     again = [item for item in read_table(written.getvalue(), "cart") if isinstance(item, Offer)]
@@ -143,6 +143,6 @@ def test_sources_that_cannot_be_read_do_not_spoil_the_others(tmp_path: object) -
 
 def test_what_is_no_text_is_told() -> None:
     with pytest.raises(UnreadableSource, match="is no text"):
-        look(["-"], io.BytesIO(b"PK\x03\x04\0\0"))
+        look(["-"], standard_input=io.BytesIO(b"PK\x03\x04\0\0"))
     with pytest.raises(UnreadableSource, match="no standard input"):
         look(["-"])

@@ -22,7 +22,9 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       ├── TooManyRedirects
     │       └── StrangeAnswer
     ├── CannotStore            one file came, but this machine could not keep it
-    ├── CheckFailed            one file came, but is not what was promised (exit code 4)
+    ├── NotWhatWasMeant        something came, but is not what was promised (exit code 4)
+    │   ├── CheckFailed
+    │   └── PageInstead
     └── Interrupted            the person asked to stop
 
 Every error reads as one line: the thing, the reason, what to do.
@@ -173,8 +175,24 @@ class CannotStore(WillowCartError):
     """The file came, and this machine could not keep it: disk full, no permission."""
 
 
-class CheckFailed(WillowCartError):
-    """The file came, and is not what was promised.
+class NotWhatWasMeant(WillowCartError):
+    """Something came, and is not what was promised."""
+
+
+class PageInstead(NotWhatWasMeant):
+    """A page came where another kind of file was asked for, with an answer that says all is well.
+
+    Attributes:
+        title: of the page; empty where it has none.
+    """
+
+    def __init__(self, thing: str, reason: str, advice: str, *, title: str) -> None:
+        super().__init__(thing, reason, advice)
+        self.title = title
+
+
+class CheckFailed(NotWhatWasMeant):
+    """The file came, and its checksum is not the promised one.
 
     Attributes:
         expected: the promised checksum, as `algorithm:hex`.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -58,12 +57,38 @@ class Facts:
         validators: marks of its version.
         modified: when it was changed last, with time zone; None where the server does not say.
             Only `Access.ask` reads it; a delivery leaves it None.
+        media_type: of the representation (RFC 9110, 8.3), in lower case and without parameters;
+            empty where the server does not say.
+        charset: the character set that the server names for it, in lower case; empty for none.
+        attachment: whether the server means it to be stored rather than shown (RFC 6266).
+        following: the address of the next of a series, where the server names one (RFC 8288).
     """
 
     address: str
     length: int | None = None
     validators: Validators = Validators()
     modified: datetime | None = None
+    media_type: str = ""
+    charset: str = ""
+    attachment: bool = False
+    following: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Cell:
+    """Where in a table a link stands.
+
+    Attributes:
+        row: counted from 1, rows of headings left out.
+        place: of the link among the links in its row, counted from 1.
+        column: of the table, counted from 1.
+        title: the column's heading; empty where there is none.
+    """
+
+    row: int
+    place: int
+    column: int
+    title: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,9 +101,14 @@ class Offer:
         number: its place in that source, counted from 1.
         name: the name to file it under where someone chose one; None leaves it to the address.
         folder: likewise the folder, with `/` between the parts.
-        size: bytes, as the source says; None where it does not.
+        size: bytes, as the source says; None where it does not, or only says about how many.
+        about: about how many bytes, where the source rounds; never used as a size.
         modified: when it was changed last, as the source says.
         checksums: what its bytes must hash to; all of them.
+        text: the words of the link to it.
+        title: what the page has to say of it besides.
+        heading: the nearest heading above it.
+        cell: where in a table the link stands.
     """
 
     address: str
@@ -87,8 +117,13 @@ class Offer:
     name: str | None = None
     folder: str | None = None
     size: int | None = None
+    about: int | None = None
     modified: datetime | None = None
     checksums: tuple[Checksum, ...] = ()
+    text: str = ""
+    title: str = ""
+    heading: str = ""
+    cell: Cell | None = None
 
     @property
     def file_name(self) -> str:
@@ -150,12 +185,36 @@ class Proof(StrEnum):
     NOTHING = "nothing"
 
 
-def total_size(offers: Iterable[Offer]) -> tuple[int, int]:
-    """Bytes in all the offers whose size is known, and how many have none."""
-    known = unknown = 0
-    for offer in offers:
-        if offer.size is None:
-            unknown += 1
+@dataclass(slots=True)
+class Sizes:
+    """Bytes in a number of files, added up one by one.
+
+    Attributes:
+        files: how many there are.
+        exact: bytes in those whose size is known.
+        about: bytes in those whose size is known only roughly.
+        rough: how many these are.
+        unknown: how many have no known size at all.
+    """
+
+    files: int = 0
+    exact: int = 0
+    about: int = 0
+    rough: int = 0
+    unknown: int = 0
+
+    def add(self, offer: Offer) -> None:
+        """Count an offer in."""
+        self.files += 1
+        if offer.size is not None:
+            self.exact += offer.size
+        elif offer.about is not None:
+            self.about += offer.about
+            self.rough += 1
         else:
-            known += offer.size
-    return known, unknown
+            self.unknown += 1
+
+    @property
+    def bytes(self) -> int:
+        """Bytes, as far as they are known; exact only if nothing is rough or unknown."""
+        return self.exact + self.about

@@ -181,13 +181,28 @@ def name_of_status(status: int) -> str:
         return str(status)
 
 
-def advice_for_status(status: int) -> str:
-    """What a person can do about an answer that refuses a file."""
+HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
+"""What a person can do where a place wants to know who asks."""
+
+
+def advice_for_status(status: int, signed: bool = False) -> str:
+    """What a person can do about an answer that refuses a file.
+
+    Args:
+        status: of the answer.
+        signed: whether a sign-in was given.
+    """
     match status:
-        case 401 | 407:
-            return "the place wants a sign-in"
+        case 401 if signed:
+            return "the place does not accept the sign-in; check the name and the secret"
+        case 401:
+            return HOW_TO_SIGN_IN
+        case 403 if signed:
+            return "the sign-in is not allowed to have it; ask the place's keeper"
         case 403:
-            return "the place does not let you have it; ask its keeper"
+            return f"the place does not let you have it; if it knows you, {HOW_TO_SIGN_IN}"
+        case 407:
+            return "the way there leads through a proxy that wants a sign-in"
         case 404 | 410:
             return "check the address; it may have moved"
         case 416:
@@ -196,3 +211,59 @@ def advice_for_status(status: int) -> str:
             return "it is withheld for legal reasons"
         case _:
             return "open it in a browser to see what the place says"
+
+
+# RFC 9110, 5.6.2 and 5.6.4: a name with a value that is a token or a quoted string.
+_PARAMETER = re.compile(r'\s*([!#$%&\'*+.^_`|~\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,;"]*))')
+_SCHEME = re.compile(r"\s*,?\s*([!#$%&\'*+.^_`|~\w-]+)(?=\s|,|$)(?!\s*=)")
+
+
+def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
+    """Read WWW-Authenticate fields (11.6.1): each scheme in lower case, with its parameters."""
+    challenges: list[tuple[str, dict[str, str]]] = []
+    for field in fields:
+        at = 0
+        while at < len(field):
+            if scheme := _SCHEME.match(field, at):
+                challenges.append((scheme[1].lower(), {}))
+                at = scheme.end()
+            elif challenges and (match := _PARAMETER.match(field, at)):
+                challenges[-1][1][match[1].lower()] = _unquoted(match)
+                at = match.end()
+            else:
+                at += 1
+    return challenges
+
+
+def parse_content_type(field: str | None) -> tuple[str, str]:
+    """Read a Content-Type field (8.3.1): the media type and the charset, both in lower case."""
+    media_type, _, rest = (field or "").partition(";")
+    charset = ""
+    for match in _PARAMETER.finditer(rest):
+        if match[1].lower() == "charset":
+            charset = _unquoted(match).lower()
+    return media_type.strip().lower(), charset
+
+
+def is_attachment(disposition: str | None) -> bool:
+    """Whether a Content-Disposition field wants the file stored (RFC 6266, 4.2)."""
+    kind = (disposition or "inline").partition(";")[0].strip().lower()
+    # An unknown type is to be treated as an attachment.
+    return kind not in ("inline", "")
+
+
+_LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
+
+
+def following_link(field: str | None) -> str | None:
+    """The target of the Link field (RFC 8288, 3) that names the next of a series, if any."""
+    for match in _LINK.finditer(field or ""):
+        parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
+        if "next" in parameters.get("rel", "").lower().split():
+            return match[1].strip()
+    return None
+
+
+def _unquoted(parameter: re.Match[str]) -> str:
+    quoted: str | None = parameter[2]
+    return re.sub(r"\\(.)", r"\1", quoted) if quoted is not None else parameter[3]

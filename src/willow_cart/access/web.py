@@ -21,6 +21,7 @@ from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
+from willow_cart.access.sign_ins import SignIns
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
@@ -43,6 +44,9 @@ _SHORT_PAGE = 64 * 1024
 # A rest that is waited for.
 _SMALL = 64 * 1024
 
+# The first answer to a request that is not let in, the next to a nonce that was stale.
+_MOST_CHALLENGES = 3
+
 # What the pools return; the base class leaves out what tells the end of a body.
 Response = urllib3.HTTPResponse
 
@@ -54,6 +58,7 @@ class WebAccess(Access):
         lanes_per_host: how many connections are kept open to one host.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
+        sign_ins: who is let in where.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -63,11 +68,13 @@ class WebAccess(Access):
         lanes_per_host: int = 4,
         connect_after: float = 20.0,
         stall_after: float = 60.0,
+        sign_ins: SignIns | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self._lanes_per_host = lanes_per_host
         self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
+        self._sign_ins = sign_ins or SignIns()
         self._now = now
         self._stall_after = stall_after
         self._fields = {
@@ -112,18 +119,26 @@ class WebAccess(Access):
                 self._drop(response)
                 return self.open(address)
             case _:
-                raise self._refusal(response, address)
+                raise self._refusal(response, address, final)
 
     def ask(self, address: str) -> Facts:
-        """Ask with HEAD; where that is refused (405, 501), with a GET whose body is not read."""
+        """Ask with HEAD; where that is refused, with a GET for the first byte.
+
+        400, 403, 405 and 501 are what servers refuse HEAD with although they serve GET: the method
+        is not theirs (RFC 9110, 15.5.6 and 15.6.2), or an address was signed for GET alone.
+        """
         response, final = self._follow("HEAD", address, {})
-        if response.status in (405, 501):
+        if response.status in (400, 403, 405, 501):
             self._drop(response)
-            response, final = self._follow("GET", address, {})
-        if response.status not in (200, 203):
-            raise self._refusal(response, address)
-        facts = _facts_from(response, final)
-        response.close()
+            response, final = self._follow("GET", address, {"Range": "bytes=0-0"})
+        content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+        if response.status in (206, 416) and content_range is not None:
+            facts = replace(_facts_from(response, final), length=content_range.length)
+        elif response.status in (200, 203):
+            facts = _facts_from(response, final)
+        else:
+            raise self._refusal(response, address, final)
+        self._drop(response)
         return replace(facts, modified=rules.parse_date(facts.validators.last_modified))
 
     def close(self) -> None:
@@ -145,6 +160,19 @@ class WebAccess(Access):
     def _request(
         self, method: str, address: str, fields: dict[str, str], *, asked: str
     ) -> Response:
+        """Ask one address, as whoever its origin knows us to be."""
+        if not self._sign_ins:
+            return self._send(method, address, fields, asked=asked)
+        for _ in range(_MOST_CHALLENGES):
+            signed = fields | self._sign_ins.fields_for(method, address)
+            response = self._send(method, address, signed, asked=asked)
+            challenges = response.headers.getlist("WWW-Authenticate")
+            if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
+                break
+            self._drop(response)
+        return response
+
+    def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Response:
         parts = urlsplit(address)
         pool = self._pool_for(f"{parts.scheme}://{parts.netloc}")
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
@@ -185,8 +213,14 @@ class WebAccess(Access):
         except (lib.HTTPError, OSError):
             response.close()
 
-    def _refusal(self, response: Response, address: str) -> TransferFailed:
-        """The error for an answer that brings no file."""
+    def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
+        """The error for an answer that brings no file.
+
+        Args:
+            response: the answer.
+            address: what was asked for.
+            final: who answered.
+        """
         status = response.status
         wait = rules.parse_retry_after(response.headers.get("Retry-After"), self._now())
         self._drop(response)
@@ -196,7 +230,8 @@ class WebAccess(Access):
             return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
         if status < 400:
             return StrangeAnswer(shown, reason, "which is no answer to a plain request")
-        return NotServed(shown, reason, rules.advice_for_status(status), status=status)
+        signed = bool(self._sign_ins.fields_for("GET", final))
+        return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
 
 
 class WebDelivery(Delivery):
@@ -220,7 +255,7 @@ class WebDelivery(Delivery):
         self.start = start
         if self._decode:
             # What is stored is not what was sent, so neither its length nor its ranges apply.
-            self.facts = Facts(facts.address, None, facts.validators)
+            self.facts = replace(facts, length=None)
             self.joining = Joining.NEVER
         else:
             self.facts = facts
@@ -256,10 +291,15 @@ def _facts_from(response: Response, address: str) -> Facts:
     fields = response.headers
     # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
     length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
+    media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
     return Facts(
         address,
         rules.parse_content_length(length),
         Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
+        media_type=media_type,
+        charset=charset,
+        attachment=rules.is_attachment(fields.get("Content-Disposition")),
+        following=rules.following_link(fields.get("Link")),
     )
 
 
@@ -277,7 +317,7 @@ def _part_from(
     # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
     if validators is not None and rules.contradict(facts.validators, validators):
         return None
-    return Facts(facts.address, content_range.length, validators or facts.validators)
+    return replace(facts, length=content_range.length, validators=validators or facts.validators)
 
 
 def _is_complete(response: Response, start: int, validators: Validators | None) -> bool:

@@ -6,7 +6,7 @@ import csv
 import io
 import re
 from collections.abc import Iterable, Iterator
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import TextIO
 
 from willow_cart.addresses import normalise, without_secrets
@@ -57,9 +57,9 @@ def _header_of(line: str) -> tuple[list[str], str] | None:
 def read_table(text: str, place: str) -> Iterator[Offer | Trouble]:
     """Read offers from a table with named columns.
 
-    `url` must be among the columns; `take`, `name`, `folder`, `size` and `checksum` are read too,
-    whatever their order; others are passed over. An empty row is passed over, and so is one whose
-    `take` is empty or no.
+    `url` must be among the columns; `take`, `name`, `folder`, `size`, `modified`, `text`, `heading`
+    and `checksum` are read too, whatever their order; others are passed over. An empty row is
+    passed over, and so is one whose `take` is empty or no.
 
     Args:
         text: the table, without a byte-order mark.
@@ -109,7 +109,10 @@ def _is_taken(row: dict[str, str]) -> bool:
 
 
 def _offer_from(row: dict[str, str], place: str, number: int) -> Offer:
-    size = row.get("size", "")
+    # Before a size that some listing has rounded stands a tilde.
+    size, about = row.get("size", ""), None
+    if size.startswith("~"):
+        size, about = "", parse_size(size[1:])
     checksum = row.get("checksum", "")
     return Offer(
         address=normalise(row.get("url", "")),
@@ -118,29 +121,55 @@ def _offer_from(row: dict[str, str], place: str, number: int) -> Offer:
         name=row.get("name") or None,
         folder=row.get("folder") or None,
         size=parse_size(size) if size else None,
+        about=about,
+        modified=_read_moment(row.get("modified", "")),
+        text=row.get("text", ""),
+        heading=row.get("heading", ""),
         checksums=tuple(read_checksum(each) for each in checksum.split()),
     )
 
 
-def write_table(offers: Iterable[Offer], to: TextIO) -> None:
-    """Write offers as a cart: every one taken, all columns, lines ended as RFC 4180 has it."""
+def write_table(offers: Iterable[tuple[Offer, bool]], to: TextIO) -> None:
+    """Write offers as a cart: all columns, lines ended as RFC 4180 has it.
+
+    Args:
+        offers: each with whether it is taken.
+        to: where; opened without translation of line ends.
+    """
     writer = csv.writer(to)
     writer.writerow(COLUMNS)
-    for offer in offers:
+    for offer, taken in offers:
         folder, _, name = offer.path.rpartition("/")
         row = {
-            "take": "yes",
+            "take": "yes" if taken else "",
             "number": offer.number,
             "name": name,
             "folder": folder,
-            "size": "" if offer.size is None else offer.size,
+            "size": _written_size(offer),
             "modified": _iso(offer.modified),
             "kind": offer.kind,
             "source": offer.source,
+            "text": offer.text,
+            "heading": offer.heading,
             "checksum": " ".join(str(checksum) for checksum in offer.checksums),
             "url": without_secrets(offer.address),
         }
         writer.writerow([cover(str(row.get(column, ""))) for column in COLUMNS])
+
+
+def _written_size(offer: Offer) -> str:
+    if offer.size is None and offer.about is not None:
+        return f"~{offer.about}"
+    return "" if offer.size is None else str(offer.size)
+
+
+def _read_moment(text: str) -> datetime | None:
+    """Read a date as it was written here; one that a spreadsheet has made its own is unknown."""
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def _iso(moment: datetime | None) -> str:

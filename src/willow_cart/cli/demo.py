@@ -44,6 +44,6 @@ def run(args: argparse.Namespace) -> int:
         return Exit.GOOD
     if args.into is not None:
         # The example begins with nothing hauled; only what it makes itself is cleared away.
-        for name in ("may", "dawns"):
+        for name in ("may", "springs", "dawns"):
             shutil.rmtree(folder / name, ignore_errors=True)
     return run_example(folder)

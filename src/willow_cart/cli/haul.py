@@ -14,12 +14,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
-from willow_cart.cli.options import (
-    add_choosing,
-    add_sources,
-    look_and_choose,
-    positive,
-)
+from willow_cart.cli.options import Looker, add_choosing, add_sources, positive
+from willow_cart.cli.sign_in import add_sign_in, make_sign_ins, without_fields
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
 
@@ -62,7 +58,13 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="FILE|ADDRESS",
         help="a checksum list to hold what comes against, in GNU or BSD style",
     )
+    command.add_argument(
+        "--accept-anything",
+        action="store_true",
+        help="file also pages that come where something else was asked for",
+    )
     add_choosing(command)
+    add_sign_in(command)
     pace = command.add_argument_group("pace")
     pace.add_argument(
         "--lanes",
@@ -92,12 +94,14 @@ def run(args: argparse.Namespace) -> int:
     """Look, choose, haul, and account for it."""
     from willow_cart.access.web import WebAccess
 
-    found, choice = look_and_choose(args)
-    with WebAccess(lanes_per_host=args.lanes_per_host) as access:
-        offers = _with_checksums(args.checksums, choice.chosen, access)
+    sign_ins = make_sign_ins(args)
+    with WebAccess(lanes_per_host=args.lanes_per_host, sign_ins=sign_ins) as access:
+        looker = Looker(args, access, args.lanes_per_host)
+        offers = _with_checksums(args.checksums, looker.chosen(), access)
         account = _haul(args, offers, access)
-    _sum_up(account, args.into, bad_lines=len(found.troubles))
-    if account.exit_code is Exit.GOOD and found.troubles:
+    troubles = len(looker.found.troubles)
+    _sum_up(account, args.into, troubles=troubles)
+    if account.exit_code is Exit.GOOD and troubles:
         return Exit.INCOMPLETE
     return account.exit_code
 
@@ -132,7 +136,11 @@ def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Acco
     from willow_cart.haul import Wishes, bring_home
 
     wishes = Wishes(
-        Layout(args.layout), args.lanes, args.lanes_per_host, Patience(attempts=args.attempts)
+        Layout(args.layout),
+        args.lanes,
+        args.lanes_per_host,
+        Patience(attempts=args.attempts),
+        accept_anything=args.accept_anything,
     )
     stop = threading.Event()
 
@@ -178,10 +186,10 @@ def _make_view(into: Path) -> PlainView | LiveView:
 
 def _shown_command() -> str:
     """What was typed, without secrets, to be typed again."""
-    return shlex.join(["willow-cart", *map(without_secrets, sys.argv[1:])])
+    return shlex.join(["willow-cart", *map(without_secrets, without_fields(sys.argv[1:]))])
 
 
-def _sum_up(account: Account, into: Path, *, bad_lines: int) -> None:
+def _sum_up(account: Account, into: Path, *, troubles: int) -> None:
     from willow_cart.cli.telling import counted, tell
     from willow_cart.model import State
     from willow_cart.units import count_of, format_duration, format_size
@@ -199,5 +207,6 @@ def _sum_up(account: Account, into: Path, *, bad_lines: int) -> None:
         )
     elif account.counts[State.FAILED]:
         tell("the same command tries again what failed; what arrived is not fetched twice")
-    if bad_lines:
-        tell(f"{count_of(bad_lines, 'line')} of the sources could not be taken; see above")
+    if troubles:
+        tell(f"{count_of(troubles, 'line or place', 'lines or places')} of the sources could not be"
+             " taken; see above")  # fmt: skip

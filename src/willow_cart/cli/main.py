@@ -11,7 +11,7 @@ from typing import NoReturn
 
 from willow_cart.cli import demo, haul, receipt, survey
 from willow_cart.cli.telling import tell
-from willow_cart.errors import CannotStore, NothingChosen, WillowCartError
+from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
@@ -29,8 +29,8 @@ def make_parser() -> argparse.ArgumentParser:
     """The parser of all commands; the reference in `docs/` is generated from it."""
     parser = _Parser(
         prog="willow-cart",
-        description="Bring many files home from lists of addresses: look, choose, fetch with"
-        " resume, check, file, and keep a record of what came from where.",
+        description="Bring many files home from lists, web pages and folders: look, choose, fetch"
+        " with resume, check, file, and keep a record of what came from where.",
         epilog="Exit codes: 0 all arrived or was here already; 1 something did not arrive;"
         " 2 the command was not understood; 3 nothing matched; 4 something arrived but failed its"
         " check; 130 interrupted: run the same command again to go on.",
@@ -61,7 +61,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except NothingChosen as error:
         tell(error)
         return Exit.NOTHING_CHOSEN
-    except CannotStore as error:
+    except (CannotStore, TransferFailed) as error:
         tell(error)
         return Exit.INCOMPLETE
     except WillowCartError as error:

@@ -4,100 +4,254 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from willow_cart.choosing import Choice, Choosing
+from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
+from willow_cart.units import parse_size
 
 if TYPE_CHECKING:
-    from willow_cart.sources import Look
+    from willow_cart.access import Access
+    from willow_cart.model import Offer
+    from willow_cart.sources import Look, Looking
 
 
 def add_sources(command: argparse.ArgumentParser) -> None:
-    """Add the sources, the first thing most commands are told."""
+    """Add the sources, the first thing most commands are told, and how they are looked at."""
+    from willow_cart.sources.listing import Kind
+    from willow_cart.sources.looking import Part
+
     command.add_argument(
         "sources",
         nargs="+",
         metavar="SOURCE",
-        help="an http:// or https:// address, a list of addresses, a CSV table with a url column,"
-        " or - for standard input; addresses may hold ranges: {2018..2031}, {01..12}, {a,b}",
+        help="an http:// or https:// address of a file, a page, a folder, a feed or a sitemap; a"
+        " list of addresses, a CSV table with a url column, a saved page; or - for standard input;"
+        " addresses may hold ranges: {2018..2031}, {01..12}, {a,b}",
+    )
+    group = command.add_argument_group("looking")
+    group.add_argument(
+        "--as",
+        dest="kind",
+        choices=[kind.value for kind in Kind],
+        metavar="|".join(Kind),
+        help="what the sources are, where that cannot be told by asking",
+    )
+    group.add_argument(
+        "--depth",
+        type=_depth,
+        default=1,
+        metavar="N|all",
+        help="how many levels of folders, or of pages that lead on below the page (%(default)s)",
+    )
+    group.add_argument(
+        "--within", default="", metavar="SELECTOR", help="only the part of a page that a CSS"
+        " selector names"
+    )  # fmt: skip
+    group.add_argument(
+        "--parts",
+        default=Part.LINKS.value,
+        metavar="PART,...",
+        help=f"which references on a page count: {', '.join(Part)} (%(default)s)",
+    )
+    group.add_argument(
+        "--pages",
+        type=positive,
+        default=1,
+        metavar="N",
+        help="how many pages of a series are followed (%(default)s)",
+    )
+    group.add_argument(
+        "--next",
+        default="",
+        metavar="SELECTOR",
+        help="the link to the next page as a CSS selector, where it does not say rel=next",
+    )
+    group.add_argument(
+        "--base", default="", metavar="ADDRESS", help="the address that a saved page is from"
+    )
+    group.add_argument(
+        "--ignore-robots",
+        action="store_true",
+        help="follow links also where robots.txt asks programs not to; for your own servers",
     )
 
 
 def add_choosing(command: argparse.ArgumentParser) -> None:
     """Add the choosing options, the same in every command."""
     group = command.add_argument_group("choosing")
+    several: dict[str, object] = {"action": "append", "default": []}
+
+    def add(option: str, metavar: str, text: str, **more: object) -> None:
+        group.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
+
+    add("--link-text", "PATTERN", "keep links whose words match a wildcard pattern", **several)
+    add("--column", "N|TITLE", "keep links in a column of a table, by number or title", default="")
+    add("--ext", "EXT,...", "keep these extensions, whatever their case; tar.gz counts as one",
+        **several)  # fmt: skip
+    add("--kind", "KIND,...", "keep families of extensions: table, archive, image, ...",
+        dest="kinds", **several)  # fmt: skip
+    add("--keep", "PATTERN", "keep names that match a wildcard pattern (* ? [abc]); with a / in it"
+        " the path below the source is matched, and ** stands for any folders; several --keep add"
+        " up", **several)  # fmt: skip
+    add("--drop", "PATTERN", "drop what matches a wildcard pattern", **several)
+    add("--keep-re", "REGEX", "keep paths in which a regular expression is found", **several)
+    add("--drop-re", "REGEX", "drop paths in which a regular expression is found", **several)
+    add("--after-name", "NAME", "keep names that sort behind this one", default="")
+    add("--since", "WHEN", "keep what was modified then or later: 2031-05-01, 2031-05-01T06:00Z,"
+        " or how long ago: 5d, 24h; without a zone it is UTC")  # fmt: skip
+    add("--until", "WHEN", "keep what was modified then or earlier; a date means its whole day")
+    add("--undated", "keep|drop", "what becomes of offers without a date, when dates are chosen by"
+        " (%(default)s)", choices=list(Unknown), default=Unknown.KEEP)  # fmt: skip
+    add("--at-least", "SIZE", "keep files of this size or larger: 10MB, 1.5GiB", type=_size)
+    add("--at-most", "SIZE", "keep files of this size or smaller", type=_size)
+    add("--unsized", "keep|drop", "what becomes of offers without a size, or with one that is"
+        " rounded and close to the limit (%(default)s)",
+        choices=list(Unknown), default=Unknown.KEEP)  # fmt: skip
+    add("--nth", "K/N", "of every N that are left keep the K-th: 1/3", default="")
+    add("--first", "N", "keep the first N of what is left", type=positive)
     group.add_argument(
-        "--ext",
-        action="append",
-        default=[],
-        metavar="EXT,...",
-        help="keep these extensions, whatever their case; tar.gz counts as one",
-    )
-    group.add_argument(
-        "--keep",
-        action="append",
-        default=[],
-        metavar="PATTERN",
-        help="keep names that match a wildcard pattern (* ? [abc]); with a / in it the path below"
-        " the source is matched, and ** stands for any folders; several --keep add up",
-    )
-    group.add_argument(
-        "--drop",
-        action="append",
-        default=[],
-        metavar="PATTERN",
-        help="drop what matches a wildcard pattern",
-    )
-    group.add_argument(
-        "--keep-re",
-        action="append",
-        default=[],
-        metavar="REGEX",
-        help="keep paths in which a regular expression is found",
-    )
-    group.add_argument(
-        "--drop-re",
-        action="append",
-        default=[],
-        metavar="REGEX",
-        help="drop paths in which a regular expression is found",
-    )
-    group.add_argument(
-        "--first", type=positive, metavar="N", help="keep the first N of what is left"
+        "--ask-sizes",
+        action="store_true",
+        help="ask the servers for sizes and dates that are not known, one request a file",
     )
 
 
-def look_and_choose(args: argparse.Namespace) -> tuple[Look, Choice]:
-    """Look at the sources, say what could not be taken from them, and choose.
+def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choosing:
+    """The choosing that the options ask for.
 
     Raises:
-        NotUnderstood: a rule or every source cannot be read.
-        NothingChosen: nothing is left.
+        BadOption: a rule cannot be read.
     """
-    from willow_cart.cli.telling import tell_troubles
-    from willow_cart.sources import look
-
-    choosing = Choosing(
-        extensions=tuple(ext for word in args.ext for ext in word.split(",") if ext),
+    now = now or datetime.now(UTC)
+    return Choosing(
+        link_text=tuple(args.link_text),
+        column=args.column,
+        extensions=_words(args.ext),
+        kinds=_words(args.kinds),
         keep=tuple(args.keep),
         drop=tuple(args.drop),
         keep_re=tuple(args.keep_re),
         drop_re=tuple(args.drop_re),
+        after_name=args.after_name,
+        since=None if args.since is None else parse_when(args.since, now),
+        until=None if args.until is None else parse_when(args.until, now, whole_day=True),
+        at_least=args.at_least,
+        at_most=args.at_most,
+        undated=Unknown(args.undated),
+        unsized=Unknown(args.unsized),
+        nth=args.nth,
         first=args.first,
     )
-    # A program that is started from a timetable may have no standard input at all.
-    found = look(args.sources, sys.stdin.buffer if sys.stdin is not None else None)
-    tell_troubles(found.troubles)
-    choice = choosing.choose(found.offers)
-    choice.require_some()
-    return found, choice
 
 
-def add_formats(command: argparse.ArgumentParser) -> None:
-    """Add the forms for machines."""
+def make_looking(args: argparse.Namespace, lanes: int) -> Looking:
+    """How the options want sources looked at.
+
+    Raises:
+        BadOption: a selector or a part cannot be read.
+    """
+    from willow_cart.sources import Kind, Looking, PageRules
+
+    return Looking(
+        kind=None if args.kind is None else Kind(args.kind),
+        base=args.base,
+        depth=args.depth,
+        pages=args.pages,
+        rules=PageRules(_words([args.parts]), args.within, args.next),
+        ignore_robots=args.ignore_robots,
+        lanes=lanes,
+    )
+
+
+class Looker:
+    """Looks at sources and chooses, as the options of a command say.
+
+    Attributes:
+        asks: whether it asks servers for sizes.
+        found: what could not be taken, as far as it is known.
+        choice: what has been counted so far.
+        unanswered: how many offers nobody would tell the size of.
+    """
+
+    def __init__(self, args: argparse.Namespace, access: Access, lanes: int) -> None:
+        from willow_cart.sources import Look
+
+        self._args = args
+        self._access = access
+        self._lanes = lanes
+        self._choosing = make_choosing(args)
+        self._looking = make_looking(args, lanes)
+        self.asks: bool = args.ask_sizes
+        self.found: Look = Look()
+        self.choice: Choice = self._choosing.begin()
+        self.unanswered = 0
+
+    def judged(self) -> Iterator[tuple[Offer, str]]:
+        """Every offer with the rule that dropped it; says at the end what could not be taken.
+
+        Raises:
+            WillowCartError: none of the sources can be read.
+            NothingChosen: nothing is left.
+        """
+        from willow_cart.cli.telling import tell_look, tell_troubles
+        from willow_cart.sources import look_through
+
+        # A program that is started from a timetable may have no standard input at all.
+        standard_input = sys.stdin.buffer if sys.stdin is not None else None
+        offers = look_through(
+            self._args.sources, self.found, self._access, self._looking, standard_input
+        )
+        learn = self._learn if self.asks else None
+        yield from self._choosing.judge(offers, self.choice, learn)
+        tell_troubles(self.found.troubles)
+        tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
+        self.choice.require_some()
+
+    def chosen(self) -> list[Offer]:
+        """What is chosen; raises as `judged` does."""
+        return [offer for offer, dropped_by in self.judged() if not dropped_by]
+
+    def _learn(self, offers: Sequence[Offer]) -> Sequence[Offer]:
+        from willow_cart.cli.telling import tell_troubles
+        from willow_cart.sources import ask_sizes
+
+        learnt, troubles = ask_sizes(offers, self._access, self._lanes)
+        tell_troubles(troubles)
+        self.unanswered += len(troubles)
+        return learnt
+
+
+def add_formats(command: argparse.ArgumentParser) -> argparse._MutuallyExclusiveGroup:
+    """Add the forms for machines, and return their group for more forms."""
     group = command.add_mutually_exclusive_group()
     group.add_argument("--json", action="store_true", help="write JSON for other programs")
     group.add_argument("--csv", action="store_true", help="write CSV for spreadsheets")
+    return group
+
+
+def _words(texts: Sequence[str]) -> tuple[str, ...]:
+    """Words that were given one by one or with commas between them."""
+    return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
+
+
+def _read_by(read: Callable[[str], int], text: str) -> int:
+    from willow_cart.errors import BadOption
+
+    try:
+        return read(text)
+    except BadOption as error:
+        raise argparse.ArgumentTypeError(str(error)) from None
+
+
+def _size(text: str) -> int:
+    return _read_by(parse_size, text)
+
+
+def _depth(text: str) -> int | None:
+    """Read a depth: a number from 1 up, or `all`."""
+    return None if text == "all" else positive(text)
 
 
 def positive(text: str) -> int:

@@ -3,14 +3,34 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
 
 from willow_cart.cli.telling import printable
 from willow_cart.model import State
 
-# Drawing takes a third of a millisecond a row, which is nothing for what a person reads and half a
-# minute for what nobody will.
-_MOST_DRAWN = 2000
+MOST_DRAWN = 2000
+"""As many rows are drawn on a terminal; more are written as plain lines.
+
+Drawing takes a third of a millisecond a row, which is nothing for what a person reads and half a
+minute for what nobody will.
+"""
+
+
+@dataclass(slots=True)
+class Branch:
+    """A line of a tree, and what hangs on it.
+
+    Attributes:
+        name: what stands there.
+        note: what stands behind it, set back.
+        branches: the lines below.
+    """
+
+    name: str
+    note: str = ""
+    branches: list[Branch] = field(default_factory=list)
+
 
 _STYLES = {
     State.ARRIVED: "green",
@@ -32,7 +52,7 @@ def show_table(
         numeric: the columns that are set flush right.
     """
     rows = [[printable(cell) for cell in row] for row in rows]
-    if sys.stdout.isatty() and len(rows) <= _MOST_DRAWN:
+    if sys.stdout.isatty() and len(rows) <= MOST_DRAWN:
         _draw(columns, rows, numeric)
     else:
         _write(columns, rows, numeric)
@@ -43,6 +63,28 @@ def show_line(line: str, *, dim: bool = False) -> None:
     """Write a line, which the terminal may wrap and nothing else."""
     line = printable(line)
     print(f"\x1b[2m{line}\x1b[0m" if dim and sys.stdout.isatty() else line)
+
+
+def show_tree(roots: Iterable[Branch]) -> None:
+    """Draw trees, a line for each branch; nothing is folded or cut."""
+    from rich.console import Console
+    from rich.text import Text
+    from rich.tree import Tree
+
+    console = Console(highlight=False, soft_wrap=True)
+
+    def label(branch: Branch) -> Text:
+        line = Text(printable(branch.name), "bold" if branch.branches else "")
+        return line.append(f"  {printable(branch.note)}", "dim not bold") if branch.note else line
+
+    for root in roots:
+        top = Tree(label(root), guide_style="dim")
+        growing = [(root, top)]
+        while growing:
+            branch, drawn = growing.pop()
+            growing += [(each, drawn.add(label(each))) for each in branch.branches]
+        console.print(top)
+    print()
 
 
 def _draw(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:

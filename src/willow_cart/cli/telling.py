@@ -8,9 +8,16 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
+from typing import TYPE_CHECKING
 
 from willow_cart.model import State, Trouble
 from willow_cart.units import count_of
+
+if TYPE_CHECKING:
+    from willow_cart.choosing import Choice
+    from willow_cart.sources import Look
+
+_MOST_NAMED = 8
 
 
 def tell(line: object) -> None:
@@ -37,6 +44,45 @@ def counted(files: int, counts: Mapping[State, int]) -> str:
     """How many files there are, and how many in each state: none is left out, so none is missed."""
     states = ", ".join(f"{counts.get(state, 0):,} {state}" for state in State)
     return f"{count_of(files, 'file')}: {states}"
+
+
+def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> None:
+    """Say what was seen and not entered, and of what a rule could not tell.
+
+    Args:
+        found: what came of looking.
+        choice: what came of choosing.
+        depth: the levels that were asked for.
+        pages: the pages that were asked for.
+    """
+    from willow_cart.sources import Why
+
+    for note in found.notes:
+        tell(note)
+    ways = {
+        Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
+        Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
+        Why.LOOP: "not entered, a way back to where it began",
+        Why.DEEP: f"not entered, {Why.DEEP}",
+        Why.PAGES: f"not followed (--pages {pages + 1} or more goes on)",
+    }
+    for why, way in ways.items():
+        paths = [each.path for each in found.not_entered if each.why is why]
+        if paths:
+            noun = "further page" if why is Why.PAGES else "folder"
+            named = ", ".join(paths[:_MOST_NAMED])
+            more = f", ... and {len(paths) - _MOST_NAMED:,} more" if paths[_MOST_NAMED:] else ""
+            tell(f"{count_of(len(paths), noun)} {way}: {named}{more}")
+    for count, fact, option in (
+        (choice.undated, "date", "--undated"),
+        (choice.unsized, "size that is known well enough", "--unsized"),
+    ):
+        if count:
+            verb = "has" if count == 1 else "have"
+            tell(
+                f"{count_of(count, 'offer')} that dates or sizes are to choose {verb} no {fact}"
+                f" ({option} keep|drop decides; --ask-sizes asks the servers)"
+            )
 
 
 def tell_troubles(troubles: Iterable[Trouble]) -> None:

@@ -14,7 +14,7 @@ from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Observer
-from willow_cart.model import State, total_size
+from willow_cart.model import Sizes, State
 from willow_cart.records import Result
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -64,8 +64,10 @@ class View(Observer):
         """Say what people should know before anything is fetched."""
         self.files = len(plan.files)
         self.longest = max((len(filed.path) for filed in plan.files), default=0)
-        known, unknown = total_size(filed.offer for filed in plan.files)
-        self.bytes = None if unknown else known
+        sizes = Sizes()
+        for filed in plan.files:
+            sizes.add(filed.offer)
+        self.bytes = None if sizes.unknown or sizes.rough else sizes.exact
         if plan.twice:
             self.say(f"{count_of(plan.twice, 'address', 'addresses')} named twice, fetched once")
         for clash in plan.clashes:

@@ -13,6 +13,9 @@ from pathlib import Path
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
+MEMBERS = "ida:reedmace"
+"""Who is let in to what is for members of the made-up trust."""
+
 _PROGRAM = [sys.executable, "-m", "willow_cart"]
 
 
@@ -28,56 +31,94 @@ def make_exhibits() -> dict[str, Exhibit]:
     exhibits["levels/2031-05/level_20310507.csv"].refusals = [(503, {"Retry-After": "1"})]
     # One archive is kept where byte ranges are not known.
     exhibits["seasons/2030.zip"].ranges = False
+    exhibits |= {path: Exhibit(content) for path, content in harrowmere.make_site().items()}
+    # An archive has been taken down, and the server says so in a page that claims to be it.
+    gone = b"<!doctype html><title>Season 2027: please ask the office</title><p>Taken down."
+    exhibits["seasons/2027.zip"] = Exhibit(gone, media_type="text/html")
+    exhibits["members/bitterns_2031.csv"] = Exhibit(
+        b"date,hide,bitterns\n2031-05-10,alder,2\n", members=MEMBERS
+    )
     return exhibits
 
 
-def write_lists(folder: Path, base: str) -> None:
-    """Put the colleague's list and the archive's table where the example is run."""
+def open_trust(folder: Path, trust: StandIn) -> None:
+    """Put up what names the server's own address, and put lists where the example is run."""
+    trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
     folder.mkdir(parents=True, exist_ok=True)
-    (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(base))
-    (folder / "archive.csv").write_bytes(harrowmere.make_table(base))
+    (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(trust.base))
+    (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
 
 
 def run_example(folder: Path) -> int:
     """Run the full example in a folder and return 0 if everything went as it says."""
     with StandIn(make_exhibits()) as trust:
-        write_lists(folder, trust.base)
-        sums = f"{trust.base}/SHA256SUMS"
+        open_trust(folder, trust)
         stage = _Stage(folder)
-        stage.explain(
-            "The Harrowmere Wetland Trust: May 2031",
-            f"A stand-in for the trust's server is up at {trust.base}. A colleague has sent a list",
-            "of addresses, with a slip in it. First look at what it offers; nothing is fetched.",
-        )
-        stage.run(["survey", "addresses.txt", "--ask-sizes"], expect=1)
-        stage.explain(
-            "Choose",
-            "The same options choose in every command. A choice that leaves nothing says so.",
-        )
-        stage.run(["survey", "addresses.txt", "--ext", "wav", "--drop", "*0524*"], expect=1)
-        stage.run(["survey", "archive.csv", "--keep", "level_*"], expect=3)
-        stage.explain(
-            "Haul",
-            "Now all of it, held against the trust's checksum list. On the way the line breaks in",
-            "a recording, the server is busy for a second, and one checksum is wrong.",
-        )
-        haul = ["haul", "addresses.txt", "--into", "may", "--checksums", sums]
-        stage.run(haul, expect=4)
-        stage.explain(
-            "Killed, and on again",
-            "A haul is killed outright while it receives two recordings ...",
-        )
-        dawns = ["haul", f"{trust.base}/recordings/dawn_203105{{17,24}}.wav", "--into", "dawns"]
-        stage.run_and_kill(dawns, after_bytes=500_000)
-        stage.explain("", "... and the same command goes on from the byte where it stopped.")
-        stage.run(dawns, expect=0)
-        stage.explain(
-            "Again next month", "What has not changed is not fetched twice; no numbered copies."
-        )
-        stage.run(dawns, expect=0)
-        stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
-        stage.run(["receipt", "may"], expect=0)
+        _look_and_choose(stage, trust.base)
+        _haul_and_go_on(stage, trust.base)
         return stage.end()
+
+
+def _look_and_choose(stage: _Stage, base: str) -> None:
+    """A list, a page, folders in folders."""
+    stage.explain(
+        "The Harrowmere Wetland Trust: May 2031",
+        f"A stand-in for the trust's server is up at {base}. A colleague has sent a list of",
+        "addresses, with a slip in it. First look at what it offers; nothing is fetched.",
+    )
+    stage.run(["survey", "addresses.txt", "--ask-sizes"], expect=1)
+    stage.explain(
+        "Choose",
+        "The same options choose in every command. A choice that leaves nothing says so.",
+    )
+    stage.run(["survey", "archive.csv", "--keep", "level_*"], expect=3)
+    stage.explain(
+        "A page",
+        "The bird hides' page has a table under each month's heading, three links a row. The",
+        "survey numbers them; what to ask for can be read off it.",
+    )
+    hides = f"{base}/hides/2031.html"
+    stage.run(["survey", hides], expect=0)
+    stage.explain("", "Only the recordings, and only those of May:")
+    stage.run(["survey", hides, "--column", "Recording", "--keep", "2031-05/*"], expect=0)
+    stage.explain(
+        "Folders in folders",
+        "A folder stands for the files in it. What is further down is counted and named ...",
+    )
+    archive = f"{base}/archive/"
+    stage.run(["survey", archive], expect=0)
+    stage.explain("", "... and entered if you say so, as far as the site's robots.txt allows.")
+    stage.run(["survey", archive, "--depth", "all", "--tree"], expect=0)
+
+
+def _haul_and_go_on(stage: _Stage, base: str) -> None:
+    """Hauls with everything that goes wrong, and the receipt."""
+    stage.explain(
+        "Haul",
+        "Now the whole list, held against the trust's checksum list. On the way the line breaks in",
+        "a recording, the server is busy for a second, and one checksum is wrong.",
+    )
+    sums = f"{base}/SHA256SUMS"
+    stage.run(["haul", "addresses.txt", "--into", "may", "--checksums", sums], expect=4)
+    stage.explain("From the archive", "The spring counts of every year, in their folders.")
+    springs = ["--depth", "all", "--keep", "*/spring/*_counts.csv"]
+    stage.run(["haul", f"{base}/archive/", *springs, "--into", "springs"], expect=0)
+    stage.explain("Not what it says", "A server that answers with a page where an archive was.")
+    stage.run(["haul", f"{base}/seasons/2027.zip", "--into", "springs"], expect=4)
+    stage.explain(
+        "Killed, and on again",
+        "A haul is killed outright while it receives two recordings ...",
+    )
+    dawns = ["haul", f"{base}/recordings/dawn_203105{{17,24}}.wav", "--into", "dawns"]
+    stage.run_and_kill(dawns, after_bytes=500_000)
+    stage.explain("", "... and the same command goes on from the byte where it stopped.")
+    stage.run(dawns, expect=0)
+    stage.explain(
+        "Again next month", "What has not changed is not fetched twice; no numbered copies."
+    )
+    stage.run(dawns, expect=0)
+    stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
+    stage.run(["receipt", "may"], expect=0)
 
 
 class _Stage:
@@ -143,12 +184,15 @@ def _partial_bytes(into: Path) -> int:
 def serve(folder: Path, port: int) -> None:
     """Keep the stand-in up until interrupted, and say what to try."""
     with StandIn(make_exhibits(), port) as trust:
-        write_lists(folder, trust.base)
+        open_trust(folder, trust)
         print(f"The stand-in for the Harrowmere Wetland Trust is up at {trust.base}")
         print(f"Lists to try: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
         print("From another terminal:")
         for line in (
             f"survey {folder / 'addresses.txt'} --ask-sizes",
+            f"survey {trust.base}/hides/2031.html --column Recording",
+            f"survey {trust.base}/archive/ --depth all --tree",
+            f"survey {trust.base}/news.xml",
             f"haul {folder / 'addresses.txt'} --into may --checksums {trust.base}/SHA256SUMS",
             f"haul '{trust.base}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",

@@ -39,6 +39,75 @@ def make_files() -> Files:
     return files
 
 
+def make_site() -> Files:
+    """The pages of the trust's web server and what they lead to, by path."""
+    files: Files = {
+        "hides/2031.html": _hides_page(2031, ("05", "04", "03"), "2030.html"),
+        "hides/2030.html": _hides_page(2030, ("12",), None),
+        "archive/README.txt": b"Counts of old seasons, by year and season.\n",
+        "robots.txt": b"User-agent: *\nDisallow: /archive/drafts/\n",
+    }
+    for year, month in ((2031, "05"), (2031, "04"), (2031, "03"), (2030, "12")):
+        for number, hide in enumerate(HIDES, int(month)):
+            stem = f"hides/{year}-{month}/{hide}"
+            files[f"{stem}_counts.csv"] = _counts(f"{hide} {year}-{month}")
+            files[f"{stem}_dawn.wav"] = _sound(number, 20_000 + 2_000 * number)
+            files[f"{stem}_map.png"] = _map(hide, 15 * number, width=96, height=72)
+    for year in (2028, 2029, 2030):
+        for season in ("spring", "autumn"):
+            for hide in HIDES:
+                name = f"archive/{year}/{season}/{hide}_counts.csv"
+                files[name] = _counts(f"{hide} {year} {season}")
+            files[f"archive/{year}/{season}/notes.txt"] = f"Notes, {season} {year}\n".encode() * 9
+    files["archive/drafts/2031_counts.csv"] = b"not ready\n"
+    return files
+
+
+_MONTHS = {"03": "March", "04": "April", "05": "May", "12": "December"}
+
+
+def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> bytes:
+    """The bird hides' page: under each month's heading a table with three links a row."""
+    lines = [
+        "<!doctype html>",
+        f"<html lang=en><head><meta charset=utf-8><title>Bird hides {year}</title>",
+        "<link rel=stylesheet href=../site/trust.css>" + f"<base href={year}.html></head><body>",
+        "<p><a href=../>Harrowmere Wetland Trust</a> <a href=mailto:hides@trust.example>Ask us</a>",
+        f"<h1>Bird hides {year}</h1>",
+    ]
+    for month in months:
+        lines += [
+            f"<h2>{_MONTHS[month]} {year}</h2>",
+            "<table><tr><th>Hide<th>Counts<th>Recording<th>Map</tr>",
+        ]
+        for hide in HIDES:
+            stem, name = f"{year}-{month}/{hide}", hide.replace("-", " ")
+            lines.append(
+                f'<tr><td>{name}<td><a href="{stem}_counts.csv" title="{name}, {month}/{year}">'
+                f'count sheet</a><td><a href="{stem}_dawn.wav">dawn chorus</a>'
+                f'<td><a href="{stem}_map.png"><img src="{stem}_map.png" alt="where it is"></a>'
+            )
+        lines.append("</table>")
+    if earlier:
+        lines.append(f"<p><a rel=next href={earlier}>Earlier</a>")
+    return "\n".join([*lines, "</body></html>"]).encode() + b"\n"
+
+
+def make_feed(base: str) -> bytes:
+    """The trust's feed of recordings."""
+    files = make_files()
+    items = "".join(
+        f"<item><title>Dawn of {day} May</title><pubDate>Sun, 01 Jun 2031 06:00:00 GMT</pubDate>"
+        f'<enclosure url="{base}/recordings/dawn_203105{day}.wav" type="audio/wav"'
+        f' length="{len(files[f"recordings/dawn_203105{day}.wav"])}"/></item>'
+        for day in ("24", "17", "10", "03")
+    )
+    return (
+        '<?xml version="1.0" encoding="utf-8"?>\n<rss version="2.0"><channel>'
+        f"<title>Dawns at Harrowmere</title><link>{base}/</link>{items}</channel></rss>\n"
+    ).encode()
+
+
 def make_address_list(base: str) -> bytes:
     """A colleague's list of addresses: comments, ranges, stray blanks, Windows line ends."""
     lines = [
@@ -95,6 +164,10 @@ def _season_counts(year: int) -> bytes:
 
 
 def _recording(number: int) -> bytes:
+    return _sound(number, 480_000 + 60_000 * number)
+
+
+def _sound(number: int, length: int) -> bytes:
     """A dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
     chance = random.Random(f"recording {number}")
     quiet = array("h", (chance.randrange(-200, 200) for _ in range(4000)))
@@ -102,7 +175,7 @@ def _recording(number: int) -> bytes:
         int(9000 * math.sin(t * t / 90_000) * math.sin(math.pi * t / 4000)) for t in range(4000)
     ))  # fmt: skip
     samples = array("h")
-    while len(samples) < 480_000 + 60_000 * number:
+    while len(samples) < length:
         samples.extend(chirp if chance.random() < 0.3 else quiet)
     data = samples.tobytes()
     head = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 36 + len(data), b"WAVE", b"fmt ", 16, 1, 1,
@@ -110,14 +183,15 @@ def _recording(number: int) -> bytes:
     return head + data
 
 
-def _map(name: str, tint: int) -> bytes:
+def _map(name: str, tint: int, width: int = 320, height: int = 240) -> bytes:
     """Contour lines of a made-up mere, as a PNG in shades of one colour."""
-    width, height = 320, 240
     rows = bytearray()
     for y in range(height):
         rows.append(0)
         for x in range(width):
-            depth = math.hypot((x - 160) / 1.4, y - 120) + 9 * math.sin(x / 23) * math.sin(y / 17)
+            depth = math.hypot((x - width / 2) / 1.4, y - height / 2) + 9 * math.sin(
+                x / 23
+            ) * math.sin(y / 17)
             rows += bytes((tint if int(depth) % 16 else 40, 120 + int(depth) % 80, 150))
     chunks = (
         (b"IHDR", struct.pack(">IIBBBBB", width, height, 8, 2, 0, 0, 0)),

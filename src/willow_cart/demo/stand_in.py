@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
+import html
 import re
 import socket
 import threading
@@ -12,9 +14,19 @@ from dataclasses import dataclass, field
 from email.utils import formatdate
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Self
+from urllib.parse import quote
 
 # 2031-06-01 06:00 UTC: when the trust has put its files up.
 PUT_UP = 1_938_060_000.0
+
+_PAGE, _BYTES = "text/html; charset=utf-8", "application/octet-stream"
+_MEDIA_TYPES = {
+    "html": _PAGE,
+    "xml": "application/xml",
+    "txt": "text/plain; charset=utf-8",
+    "csv": "text/csv",
+    "json": "application/json",
+}
 
 Script = Callable[["Handler"], None]
 
@@ -32,6 +44,8 @@ class Exhibit:
         breaks: after how many bytes the connection is cut, one number for each answer to come.
         refusals: answers to give instead, one for each GET to come: status and more fields.
         script: takes over the whole answer.
+        media_type: for Content-Type; empty goes by the name.
+        members: who is let in, as `user:password`; empty lets everybody in.
     """
 
     content: bytes = b""
@@ -42,6 +56,8 @@ class Exhibit:
     breaks: list[int] = field(default_factory=list)
     refusals: list[tuple[int, Mapping[str, str]]] = field(default_factory=list)
     script: Script | None = None
+    media_type: str = ""
+    members: str = ""
 
     @property
     def tag(self) -> str | None:
@@ -65,6 +81,26 @@ class Request:
     path: str
     fields: Mapping[str, str]
     status: int
+
+
+def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
+    """The index page of a folder, with sizes rounded as most servers round them."""
+    rows = [f"<h1>Index of /{folder}</h1><table>", '<tr><td><a href="../">up</a>']
+    files: dict[str, Exhibit | None] = {}
+    for path, exhibit in sorted(exhibits.items()):
+        if path.startswith(folder):
+            name, slash, _ = path[len(folder) :].partition("/")
+            files[name + slash] = None if slash else exhibit
+    for name, listed in files.items():
+        size = modified = "-"
+        if listed is not None:
+            count = len(listed.content)
+            size = f"{count / 1024:.1f}K" if count >= 1000 else str(count)
+            moment = time.gmtime(listed.modified or 0)
+            modified = time.strftime("%Y-%m-%d %H:%M", moment) if listed.modified else ""
+        link = f'<a href="{quote(name)}">{html.escape(name)}</a>'
+        rows.append(f"<tr><td>{link}<td>{modified}<td>{size}")
+    return "\n".join([*rows, "</table>"]).encode()
 
 
 class StandIn:
@@ -123,9 +159,18 @@ class Handler(BaseHTTPRequestHandler):
         """Keep quiet."""
 
     def _answer(self) -> None:
-        exhibit = self.server.stand_in.exhibits.get(self.path.lstrip("/"))
+        path = self.path.lstrip("/")
+        exhibits = self.server.stand_in.exhibits
+        exhibit = exhibits.get(path)
+        if exhibit is None and any(each.startswith(path.rstrip("/") + "/") for each in exhibits):
+            if not path.endswith("/"):
+                self.refuse(301, {"Location": f"/{path}/"})
+                return
+            exhibit = Exhibit(make_index(path, exhibits), None, None, media_type=_PAGE)
         if exhibit is None:
             self.refuse(404)
+        elif exhibit.members and not self._is_member(exhibit.members):
+            self.refuse(401, {"WWW-Authenticate": 'Basic realm="members"'})
         elif exhibit.script is not None:
             self._note(0)
             exhibit.script(self)
@@ -133,6 +178,10 @@ class Handler(BaseHTTPRequestHandler):
             self.refuse(*exhibit.refusals.pop(0))
         else:
             self._serve(exhibit)
+
+    def _is_member(self, members: str) -> bool:
+        field = f"Basic {base64.b64encode(members.encode()).decode()}"
+        return self.headers.get("Authorization") == field
 
     def refuse(self, status: int, fields: Mapping[str, str] | None = None) -> None:
         """Answer with a status and a short page."""
@@ -159,7 +208,9 @@ class Handler(BaseHTTPRequestHandler):
         self.server.stand_in.requests.append(Request(self.command, self.path, fields, status))
 
     def _serve(self, exhibit: Exhibit) -> None:
-        fields = {"Content-Type": "application/octet-stream"}
+        name = self.path.rpartition("/")[2]
+        media_type = exhibit.media_type or _MEDIA_TYPES.get(name.rpartition(".")[2], _BYTES)
+        fields = {"Content-Type": media_type}
         if exhibit.tag:
             fields["ETag"] = exhibit.tag
         if exhibit.modified is not None:

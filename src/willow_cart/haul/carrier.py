@@ -6,18 +6,27 @@ import errno
 import os
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
 from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
+from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import digest_file
+from willow_cart.checks.soft_failures import (
+    BEGINNING,
+    asks_to_sign_in,
+    looks_like_page,
+    may_be_page,
+    title_of,
+)
 from willow_cart.errors import (
     CannotStore,
     CheckFailed,
     ConnectionLost,
     Interrupted,
+    PageInstead,
     StrangeAnswer,
     TryAgain,
 )
@@ -95,6 +104,7 @@ class Carrier:
         held: what the ledger knew when the haul began, by address without secrets.
         observer: who is told.
         stop: set when the person wants it to end.
+        accept_anything: whether a page will do where something else was asked for.
         clock: a monotonic clock in seconds.
     """
 
@@ -105,6 +115,7 @@ class Carrier:
     held: Mapping[str, Arrival]
     observer: Observer
     stop: threading.Event
+    accept_anything: bool = False
     clock: Callable[[], float] = field(default=time.monotonic)
 
     def attempt(self, trip: Trip, lane: int) -> Result | Landing:
@@ -116,7 +127,7 @@ class Carrier:
         Raises:
             TryAgain: it did not come, and another attempt may bring it; what came is kept in
                 `trip.partial` if the rest can be joined to it.
-            Hopeless, CannotStore, CheckFailed: it did not come, and that is that for this run.
+            Hopeless, CannotStore, NotWhatWasMeant: it did not come, and that is that for this run.
             Interrupted: the person wants it to end; what came is kept.
         """
         began = self.clock()
@@ -249,7 +260,7 @@ class Carrier:
             partial.wake()
             self.observer.started(lane, trip.filed, length, partial.size)
             self._require_room(trip, partial)
-            while not partial.is_whole and (data := delivery.read()):
+            for data in self._pieces(trip, partial, delivery):
                 if partial.size + len(data) != length:
                     self._record(trip, partial)
                 partial.write(data)
@@ -268,10 +279,28 @@ class Carrier:
                 raise ConnectionLost(trip.shown, "the connection ended before the file did")
         except BaseException as error:
             partial.rest()
-            if isinstance(error, StrangeAnswer) or not partial.size or not partial.recorded:
+            if (
+                isinstance(error, (StrangeAnswer, PageInstead))
+                or not partial.size
+                or not partial.recorded
+            ):
                 self._discard(trip)
             raise
         return partial
+
+    def _pieces(self, trip: Trip, partial: Partial, delivery: Delivery) -> Iterator[bytes]:
+        """What comes until all is there; ends at once if it is a page instead of a file.
+
+        Raises:
+            PageInstead: it is one.
+        """
+        may_be_anything = self.accept_anything or may_be_page(trip.offer.file_name)
+        suspect = not (may_be_anything or partial.size)
+        while not partial.is_whole and (data := delivery.read()):
+            if suspect and looks_like_page(data):
+                raise _page_instead(trip, delivery, data)
+            suspect = False
+            yield data
 
     def _require_room(self, trip: Trip, partial: Partial) -> None:
         """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
@@ -379,6 +408,24 @@ class Carrier:
         if kept := self.destination.make_way(trip.filed.path):
             self.observer.set_aside(trip.filed.path, kept)
         return None
+
+
+def _page_instead(trip: Trip, delivery: Delivery, beginning: bytes) -> PageInstead:
+    """The error for a page that comes instead of a file, with its title as the reason."""
+    while len(beginning) < BEGINNING and (more := delivery.read()):
+        beginning += more
+    title = title_of(beginning)
+    named = f', "{title}"' if title else ""
+    if asks_to_sign_in(beginning):
+        return PageInstead(
+            trip.shown, f"what comes is a page for signing in{named}", HOW_TO_SIGN_IN, title=title
+        )
+    return PageInstead(
+        trip.shown,
+        f"what comes is a page{named}",
+        "open it in a browser to see what it wants; --accept-anything files it all the same",
+        title=title,
+    )
 
 
 def _verdict(offer: Offer, partial: Partial) -> Proof:

@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 
 from willow_cart.access import Patience
-from willow_cart.errors import CheckFailed, Interrupted, ServerBusy, TryAgain, WillowCartError
+from willow_cart.errors import Interrupted, NotWhatWasMeant, ServerBusy, TryAgain, WillowCartError
 from willow_cart.haul.carrier import Carrier, Trip
 from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
@@ -126,7 +126,7 @@ class Crew:
                 self._put_off(lane, host, trip, error, pause)
                 return
             outcome = trip.result(State.FAILED, self._give_up(trip, error))
-        except CheckFailed as error:
+        except NotWhatWasMeant as error:
             outcome = trip.result(State.REFUSED, error.why)
         except Interrupted:
             raise

@@ -33,12 +33,14 @@ class Wishes:
         lanes: how many files are fetched at a time.
         lanes_per_host: how many of them from one host.
         patience: when to try again.
+        accept_anything: whether pages are filed that come where something else was asked for.
     """
 
     layout: Layout = Layout.TREE
     lanes: int = 8
     lanes_per_host: int = 4
     patience: Patience = field(default_factory=Patience)
+    accept_anything: bool = False
 
 
 def bring_home(
@@ -99,7 +101,9 @@ def bring_home(
             ((host_of(trip.offer.address), trip) for trip in trips), wishes.lanes_per_host
         )
         filer = Filer(ledger, run, destination, settled)
-        carrier = Carrier(access, destination, partials, filer, held, observer, stop)
+        carrier = Carrier(
+            access, destination, partials, filer, held, observer, stop, wishes.accept_anything
+        )
         try:
             Crew(carrier, filer, wishes.patience, docket).work(wishes.lanes)
         finally:

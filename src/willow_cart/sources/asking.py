@@ -17,7 +17,7 @@ _PATIENCE = Patience(attempts=2, longest_wait=10.0)
 def ask_sizes(
     offers: Sequence[Offer], access: Access, lanes: int
 ) -> tuple[list[Offer], list[Trouble]]:
-    """Ask for the size and date of every offer whose size is not known; fetches no file.
+    """Ask for the size and date of every offer that lacks one of them; fetches no file.
 
     Returns:
         The offers in their order, with what was learnt, and what could not be.
@@ -25,13 +25,14 @@ def ask_sizes(
     from concurrent.futures import ThreadPoolExecutor  # only who asks pays for it
 
     def ask(offer: Offer) -> Offer | Trouble:
-        if offer.size is not None:
+        if offer.size is not None and offer.modified is not None:
             return offer
         try:
             facts = persist(lambda: access.ask(offer.address), _PATIENCE)
         except TransferFailed as error:
             return Trouble(without_secrets(offer.address), error.why)
-        return replace(offer, size=facts.length, modified=offer.modified or facts.modified)
+        size = offer.size if facts.length is None else facts.length
+        return replace(offer, size=size, modified=facts.modified or offer.modified)
 
     pool = ThreadPoolExecutor(lanes)
     try:

@@ -3,102 +3,217 @@
 from __future__ import annotations
 
 import codecs
+import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
-from pathlib import Path
-from typing import BinaryIO
+from dataclasses import replace
+from itertools import count
+from typing import TYPE_CHECKING, BinaryIO
 
-from willow_cart.addresses import looks_like_address, without_secrets
+from willow_cart.access import Access, Patience, persist
+from willow_cart.addresses import (
+    expand_ranges,
+    looks_like_address,
+    normalise,
+    without_secrets,
+)
 from willow_cart.cart import looks_like_table, read_table
-from willow_cart.errors import NotUnderstood, UnreadableSource
+from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.errors import (
+    BadOption,
+    NotUnderstood,
+    TransferFailed,
+    UnreadableSource,
+    WillowCartError,
+)
 from willow_cart.model import Offer, Trouble
-from willow_cart.sources.lists import offers_from, read_list
+from willow_cart.sources.fetching import LARGEST_LIST, fetch, read_file
+from willow_cart.sources.listing import Kind, is_folder_address, may_be_listing
+from willow_cart.sources.lists import read_list
+from willow_cart.sources.looking import Look, Looking
+
+if TYPE_CHECKING:
+    from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
 
-# Larger ones are no lists that a person keeps.
-_LARGEST_LIST = 1 << 30
+# Whatever begins with one of these is neither a list nor a table.
+_XML = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)\b")
+_MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
 
 
-@dataclass(slots=True)
-class Look:
-    """What sources offer, and what could not be taken from them.
-
-    Attributes:
-        offers: in the order of the sources and within each as it offers them.
-        troubles: lines and sources that could not be read.
-        read: how many of the sources could be read at all.
-    """
-
-    offers: list[Offer] = field(default_factory=list)
-    troubles: list[Trouble] = field(default_factory=list)
-    read: int = 0
-
-
-def look(sources: Iterable[str], standard_input: BinaryIO | None = None) -> Look:
-    """Look at sources: addresses, lists and tables in files, `-` for standard input.
+def look(
+    sources: Iterable[str],
+    access: Access | None = None,
+    looking: Looking | None = None,
+    standard_input: BinaryIO | None = None,
+) -> Look:
+    """Look at sources: addresses of files, pages, folders, feeds and sitemaps; lists and tables.
 
     What cannot be read is a trouble, and the rest goes on.
 
     Args:
-        sources: as the person wrote them.
+        sources: as the person wrote them: addresses, paths, `-` for standard input.
+        access: how places are talked to; None talks to the web without any sign-in.
+        looking: how they are looked at; None as `Looking()`.
         standard_input: what `-` stands for.
 
     Raises:
-        NotUnderstood: none of the sources can be read; the error is that of the first.
+        WillowCartError: none of the sources can be read; the error is that of the first.
     """
     found = Look()
-    failures: list[NotUnderstood] = []
+    if access is None:
+        from willow_cart.access.web import WebAccess
+
+        with WebAccess() as web:
+            found.offers += look_through(sources, found, web, looking, standard_input)
+    else:
+        found.offers += look_through(sources, found, access, looking, standard_input)
+    return found
+
+
+def look_through(
+    sources: Iterable[str],
+    found: Look,
+    access: Access,
+    looking: Looking | None = None,
+    standard_input: BinaryIO | None = None,
+) -> Iterator[Offer]:
+    """Look at sources, one offer after the other and holding none; see `look`.
+
+    Args:
+        sources: as the person wrote them.
+        found: filled with everything but the offers as they are gone through.
+        access: how places are talked to.
+        looking: how they are looked at; None as `Looking()`.
+        standard_input: what `-` stands for.
+    """
+    guide = _Guide(found, access, looking or Looking(), standard_input)
+    failures: list[WillowCartError] = []
     for source in sources:
         try:
-            for item in _read_source(source, standard_input):
+            for item in guide.go_through(source):
                 if isinstance(item, Trouble):
                     found.troubles.append(item)
                 else:
-                    found.offers.append(item)
+                    yield item
             found.read += 1
-        except NotUnderstood as error:
+        except (NotUnderstood, TransferFailed) as error:
             failures.append(error)
     if failures and not found.read:
         raise failures[0]
     found.troubles += [Trouble(failure.thing, failure.why) for failure in failures]
-    return found
 
 
-def _read_source(source: str, standard_input: BinaryIO | None) -> Iterator[Offer | Trouble]:
-    if looks_like_address(source):
-        yield from offers_from(source, without_secrets(source))
-        return
-    if source == STANDARD_INPUT:
-        if standard_input is None:
-            raise UnreadableSource("-", "there is no standard input", "name a file")
-        place, raw = "standard input", standard_input.read(_LARGEST_LIST)
-    else:
-        place, raw = source, read_file(source)
-    text, troubles = _decode(raw, place)
-    yield from read_table(text, place) if looks_like_table(text) else read_list(text, place)
-    yield from troubles
+class _Guide:
+    """Knows what each source is, and goes through it."""
+
+    def __init__(
+        self, found: Look, access: Access, looking: Looking, standard_input: BinaryIO | None
+    ) -> None:
+        self._found = found
+        self._access = access
+        self._looking = looking
+        self._standard_input = standard_input
+
+    def go_through(self, source: str) -> Iterator[Offer | Trouble]:
+        """Every offer of a source, numbered, and every trouble with it."""
+        if looks_like_address(source):
+            if self._looking.kind is Kind.LIST:
+                _, content = persist(lambda: fetch(normalise(source), self._access), Patience())
+                yield from self._in_text(content, without_secrets(source))
+            else:
+                yield from _numbered(self._at_addresses(source))
+            return
+        if source == STANDARD_INPUT:
+            if self._standard_input is None:
+                raise UnreadableSource("-", "there is no standard input", "name a file")
+            place, content = "standard input", self._standard_input.read(LARGEST_LIST)
+        else:
+            place, content = source, read_file(source)
+        media_type = _media_type_of(content, self._looking)
+        kind = self._looking.kind
+        if kind is Kind.FILE:
+            raise BadOption("--as file", f"is not for {place}", "give the file's address")
+        if kind is Kind.LIST or (kind is None and not media_type):
+            yield from self._in_text(content, place)
+        else:
+            yield from _numbered(self._walk(place).offers_in_document(content, media_type))
+
+    def _at_addresses(self, source: str) -> Iterator[Offer | Trouble]:
+        """What there is at an address, or at each of several if it holds ranges."""
+        shown = without_secrets(source)
+        walk: Walk | None = None
+        failures: list[WillowCartError] = []
+        read = 0
+        for written in expand_ranges(source):
+            address = normalise(written)
+            if self._is_file(address):
+                yield Offer(address, shown)
+            else:
+                walk = walk or self._walk(shown)
+                try:
+                    yield from walk.offers_at(address)
+                except (NotUnderstood, TransferFailed) as error:
+                    failures.append(error)
+                    continue
+            read += 1
+        if failures and not read:
+            raise failures[0]
+        yield from (Trouble(failure.thing, failure.why) for failure in failures)
+
+    def _is_file(self, address: str) -> bool:
+        """Whether an address is a file's without asking."""
+        kind = self._looking.kind
+        return kind is Kind.FILE or (kind is None and not may_be_listing(address))
+
+    def _walk(self, source: str) -> Walk:
+        # Reading pages takes longer to import than a short list takes to haul.
+        from willow_cart.sources.walk import Walk
+
+        return Walk(self._access, self._looking, self._found, source)
+
+    def _in_text(self, content: bytes, place: str) -> Iterator[Offer | Trouble]:
+        """What a list or a table offers; a folder in a list stands for the files in it."""
+        text, troubles = _decode(content, place)
+        if looks_like_table(text):
+            yield from read_table(text, place)
+        else:
+            yield from _numbered(self._with_folders(read_list(text, place), place))
+        yield from troubles
+
+    def _with_folders(
+        self, items: Iterator[Offer | Trouble], place: str
+    ) -> Iterator[Offer | Trouble]:
+        walk: Walk | None = None
+        for item in items:
+            as_file = self._looking.kind is Kind.FILE
+            if isinstance(item, Trouble) or as_file or not is_folder_address(item.address):
+                yield item
+                continue
+            walk = walk or self._walk(place)
+            try:
+                yield from walk.offers_at(item.address)
+            except (NotUnderstood, TransferFailed) as error:
+                yield Trouble(error.thing, error.why)
 
 
-def read_file(name: str) -> bytes:
-    """Read a list's file.
+def _numbered(items: Iterable[Offer | Trouble]) -> Iterator[Offer | Trouble]:
+    """Number offers in their order, from 1."""
+    numbers = count(1)
+    for item in items:
+        if isinstance(item, Trouble) or item.number == (number := next(numbers)):
+            yield item
+        else:
+            yield replace(item, number=number)
 
-    Raises:
-        UnreadableSource: it cannot be read; the error says what may have been meant.
-    """
-    path = Path(name)
-    try:
-        if path.is_dir():
-            raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
-        with path.open("rb") as file:
-            return file.read(_LARGEST_LIST)
-    except FileNotFoundError:
-        raise UnreadableSource(
-            name, "there is no such file", "an address begins with https:// or http://"
-        ) from None
-    except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        raise UnreadableSource(name, f"cannot be read: {reason}", "see to the file") from None
+
+def _media_type_of(content: bytes, looking: Looking) -> str:
+    """What a file or standard input looks like; empty for a list or a table."""
+    beginning = content[:BEGINNING]
+    if _XML.match(beginning):
+        return "application/xml"
+    page = looks_like_page(beginning) or _MARKUP.match(beginning) or looking.base
+    return "text/html" if page else ""
 
 
 def _decode(raw: bytes, place: str) -> tuple[str, list[Trouble]]:

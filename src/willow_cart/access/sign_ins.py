@@ -1,0 +1,242 @@
+"""Sign-ins: who is let in where. A secret goes to its own origin and nowhere else."""
+
+from __future__ import annotations
+
+import base64
+import os
+import threading
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from http.cookiejar import CookieJar, DefaultCookiePolicy
+from pathlib import Path
+from typing import TYPE_CHECKING, cast
+from urllib.parse import urlsplit
+
+from willow_cart.access import http_rules as rules
+from willow_cart.access.digest import DigestChallenge, answer_digest, read_digest_challenge
+from willow_cart.errors import BadOption
+
+if TYPE_CHECKING:
+    import netrc
+    from urllib.request import Request
+
+
+@dataclass(frozen=True, slots=True)
+class Secret:
+    """A secret that shows itself to nobody who does not ask for it by name."""
+
+    value: str = field(repr=False)
+
+    def __str__(self) -> str:
+        return "***"
+
+
+@dataclass(frozen=True, slots=True)
+class SignIn:
+    """How to be let into a place: any of these.
+
+    Attributes:
+        user, password: for basic (RFC 7617) and digest (RFC 7616) authentication, whichever the
+            server asks for.
+        token: a bearer token (RFC 6750).
+        fields: header fields with their values.
+    """
+
+    user: str = ""
+    password: Secret | None = None
+    token: Secret | None = None
+    fields: tuple[tuple[str, Secret], ...] = ()
+
+
+def origin_of(address: str) -> str:
+    """The origin of an address (RFC 6454): scheme, host and port."""
+    parts = urlsplit(address)
+    return f"{parts.scheme}://{parts.netloc}"
+
+
+def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
+    """Fetch a secret from where it is kept.
+
+    Args:
+        reference: `env:NAME` for an environment variable, `file:PATH` for a file's first line.
+        what: what it is wanted for, for messages.
+        environment: the variables.
+
+    Raises:
+        BadOption: it is not kept there, or the reference is none.
+    """
+    kind, _, name = reference.partition(":")
+    if kind == "env" and name:
+        if not environment.get(name):
+            raise BadOption(what, f"the environment variable {name} is not set", "set it")
+        return Secret(environment[name])
+    if kind == "file" and name:
+        try:
+            line = Path(name).expanduser().read_text("utf-8").partition("\n")[0].strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadOption(what, f"{name} cannot be read: {error}", "see to the file") from None
+        if not line:
+            raise BadOption(what, f"{name} is empty", "put the secret into its first line")
+        return Secret(line)
+    raise BadOption(what, "is not to be written out", "write env:NAME or file:PATH")
+
+
+class SignIns:
+    """Every sign-in of a command, each kept to its origin; shared by all lanes.
+
+    Args:
+        by_origin: the sign-in for each origin.
+        cookies: cookies with the hosts and paths that they are for.
+        netrc: sign-ins by host name. They are for origins that the person named, and for the web's
+            secure port; a host alone does not say which of its servers is meant.
+        named: the origins that the person named.
+        make_nonce: makes the nonces of digest authentication.
+    """
+
+    def __init__(
+        self,
+        by_origin: Mapping[str, SignIn] | None = None,
+        *,
+        cookies: CookieJar | None = None,
+        netrc: netrc.netrc | None = None,
+        named: Iterable[str] = (),
+        make_nonce: Callable[[], str] = lambda: os.urandom(16).hex(),
+    ) -> None:
+        self._by_origin = dict(by_origin or {})
+        self._cookies = cookies
+        self._netrc = netrc
+        self._named = frozenset(named)
+        self._make_nonce = make_nonce
+        self._basic: set[str] = set()
+        self._digests: dict[str, DigestChallenge] = {}
+        self._lock = threading.Lock()
+
+    def __bool__(self) -> bool:
+        return bool(self._by_origin or self._netrc or self._cookies is not None)
+
+    def fields_for(self, method: str, address: str) -> dict[str, str]:
+        """The header fields that let a request in; name and password only once asked for."""
+        origin = origin_of(address)
+        fields: dict[str, str] = {}
+        if self._cookies is not None and (cookie := _cookie_for(self._cookies, address)):
+            fields["Cookie"] = cookie
+        sign_in = self._sign_in_for(origin)
+        if sign_in is None:
+            return fields
+        if sign_in.token is not None:
+            fields["Authorization"] = f"Bearer {sign_in.token.value}"
+        elif answer := self._answer(origin, sign_in, method, address):
+            fields["Authorization"] = answer
+        fields.update((name, secret.value) for name, secret in sign_in.fields)
+        return fields
+
+    def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
+        """Take a server's challenges to heart; whether asking once more may help.
+
+        Args:
+            address: who asked.
+            challenges: its WWW-Authenticate fields.
+            sent: the fields that the refused request had.
+        """
+        origin = origin_of(address)
+        sign_in = self._sign_in_for(origin)
+        if sign_in is None or sign_in.password is None or sign_in.token is not None:
+            return False
+        before = sent.get("Authorization", "")
+        parsed = rules.parse_challenges(challenges)
+        with self._lock:
+            for scheme, parameters in parsed:
+                if scheme == "digest" and (challenge := read_digest_challenge(parameters)):
+                    # A nonce that has grown stale is a reason to ask again (RFC 7616, 3.3); a
+                    # password that was refused is none.
+                    stale = parameters.get("stale", "").lower() == "true"
+                    if before.startswith("Digest ") and not stale:
+                        return False
+                    self._digests[origin] = challenge
+                    return True
+            if any(scheme == "basic" for scheme, _ in parsed) and not before.startswith("Basic "):
+                self._basic.add(origin)
+                return True
+        return False
+
+    def _answer(self, origin: str, sign_in: SignIn, method: str, address: str) -> str | None:
+        """The answer to what the origin has asked for before."""
+        if sign_in.password is None:
+            return None
+        with self._lock:
+            if challenge := self._digests.get(origin):
+                parts = urlsplit(address)
+                target = f"{parts.path}?{parts.query}" if parts.query else parts.path
+                return answer_digest(
+                    challenge, sign_in.user, sign_in.password.value, method, target,
+                    make_nonce=self._make_nonce,
+                )  # fmt: skip
+            if origin in self._basic:
+                pair = f"{sign_in.user}:{sign_in.password.value}".encode()
+                return f"Basic {base64.b64encode(pair).decode()}"
+        return None
+
+    def _sign_in_for(self, origin: str) -> SignIn | None:
+        sign_in = self._by_origin.get(origin)
+        if sign_in is not None or self._netrc is None:
+            return sign_in
+        parts = urlsplit(origin)
+        secure = parts.scheme == "https" and parts.port is None
+        if not (secure or origin in self._named):
+            return None
+        entry = self._netrc.authenticators(parts.hostname or "")
+        if entry is None or not entry[2]:
+            return None
+        return SignIn(user=entry[0] or "", password=Secret(entry[2]))
+
+
+class _Asking:
+    """As much of a request as a cookie jar wants to see."""
+
+    unverifiable = False
+
+    def __init__(self, address: str) -> None:
+        parts = urlsplit(address)
+        self.type = parts.scheme
+        self.host = parts.netloc
+        self.origin_req_host = parts.hostname or ""
+        self._address = address
+        self.cookie: str | None = None
+
+    def get_full_url(self) -> str:
+        return self._address
+
+    def has_header(self, _name: str) -> bool:
+        return False
+
+    def add_unredirected_header(self, name: str, value: str) -> None:
+        if name == "Cookie":
+            self.cookie = value
+
+
+def _cookie_for(jar: CookieJar, address: str) -> str | None:
+    """The Cookie field for an address by the jar's rules of hosts, paths and security."""
+    asking = _Asking(address)
+    jar.add_cookie_header(cast("Request", asking))
+    return asking.cookie
+
+
+def read_cookies(path: str) -> CookieJar:
+    """Read a cookie file in the Netscape text form.
+
+    Raises:
+        BadOption: it cannot be read, or is in another form.
+    """
+    from http.cookiejar import LoadError, MozillaCookieJar
+
+    jar = MozillaCookieJar(path, policy=DefaultCookiePolicy(netscape=True, rfc2965=False))
+    try:
+        # A cookie without an end date lasts as long as a session, and this is one.
+        jar.load(ignore_discard=True)
+    except LoadError:
+        raise BadOption(
+            path, "is no cookie file in the Netscape form", "its first line says so"
+        ) from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadOption(path, f"cannot be read: {error}", "see to the file") from None
+    return jar

@@ -1,0 +1,315 @@
+"""The rules that offers are chosen by.
+
+They are applied in the order of the fields of `Choosing`; each sees only what the ones before it
+have left, so that a report can say which rule emptied the list.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from enum import Enum, StrEnum
+from itertools import count, islice
+
+from willow_cart.choosing.choice import Choice
+from willow_cart.choosing.patterns import expression, wildcard, words
+from willow_cart.errors import BadOption
+from willow_cart.kinds import FAMILIES, extension_of
+from willow_cart.model import Offer
+from willow_cart.units import format_size
+
+Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
+"""Asks places for the sizes and dates of offers, and returns the offers with what was learnt."""
+
+# How many offers are looked at before the next are read: enough to ask for their sizes in lanes.
+_BATCH = 256
+
+# A listing that rounds says one digit or two: `3M`, `1.2M`, `34K`, and `0.1K` for nearly nothing.
+_ROUNDING = 0.2
+
+
+class Unknown(StrEnum):
+    """What is to become of offers of which a rule cannot tell."""
+
+    KEEP = "keep"
+    DROP = "drop"
+
+
+class _On(Enum):
+    """What a rule looks at; rules on facts may have to ask for them first."""
+
+    NAME = 1
+    DATE = 2
+    SIZE = 3
+    COUNT = 4
+
+
+@dataclass(frozen=True, slots=True)
+class Rule:
+    """One rule of a choosing.
+
+    Attributes:
+        typed: as it was typed.
+        keeps: whether it keeps an offer; None where it cannot tell.
+        on: what it looks at.
+    """
+
+    typed: str
+    keeps: Callable[[Offer], bool | None]
+    on: _On = _On.NAME
+
+
+@dataclass(frozen=True, slots=True)
+class Choosing:
+    """Which of the offers are wanted.
+
+    Attributes:
+        link_text: wildcards, any of which must match the words of the link. Empty keeps all.
+        column: the number of a table's column, or a wildcard for its heading. Empty keeps all.
+        extensions: any of these, whatever their case; `tar.gz` counts as one. Empty keeps all.
+        kinds: families of extensions. Empty keeps all.
+        keep: wildcards, any of which must match; see `wildcard`. Empty keeps all.
+        drop: wildcards, none of which may match.
+        keep_re: regular expressions, any of which must be found in the path below the source.
+        drop_re: regular expressions, none of which may be found there.
+        after_name: only names that sort behind this one, character by character; the path below
+            the source is compared where it holds a slash.
+        since: modified then or later.
+        until: modified then or earlier.
+        at_least: of so many bytes or more.
+        at_most: of so many bytes or fewer.
+        undated: what becomes of offers without a date, where dates are chosen by.
+        unsized: likewise of offers without a size, or of a rounded one too close to the limit.
+        nth: of every so many that are left, these: `1/3` is the first of every three.
+        first: at most so many of what is left; None for all.
+
+    Raises:
+        BadOption: a rule cannot be read, or can keep nothing.
+    """
+
+    link_text: tuple[str, ...] = ()
+    column: str = ""
+    extensions: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
+    keep: tuple[str, ...] = ()
+    drop: tuple[str, ...] = ()
+    keep_re: tuple[str, ...] = ()
+    drop_re: tuple[str, ...] = ()
+    after_name: str = ""
+    since: datetime | None = None
+    until: datetime | None = None
+    at_least: int | None = None
+    at_most: int | None = None
+    undated: Unknown = Unknown.KEEP
+    unsized: Unknown = Unknown.KEEP
+    nth: str = ""
+    first: int | None = None
+
+    def __post_init__(self) -> None:
+        self.rules()  # they are read now, so that a slip is told before any work is done
+
+    def rules(self) -> list[Rule]:
+        """The rules in order, made anew each time, since some of them count."""
+        return [*self._on_names(), *self._on_facts(), *self._on_counts()]
+
+    def choose(self, offers: Iterable[Offer], learn: Learn | None = None) -> Choice:
+        """Apply the rules to the offers, and gather what they keep."""
+        choice = self.begin()
+        choice.chosen += [offer for offer, rule in self.judge(offers, choice, learn) if not rule]
+        return choice
+
+    def begin(self) -> Choice:
+        """A choice of nothing yet, to be filled by `judge`."""
+        return Choice([rule.typed for rule in self.rules()])
+
+    def judge(
+        self, offers: Iterable[Offer], choice: Choice, learn: Learn | None = None
+    ) -> Iterator[tuple[Offer, str]]:
+        """Apply the rules to the offers, which are gone through once and not held.
+
+        Args:
+            offers: what there is.
+            choice: where it is counted.
+            learn: asks for what rules have to know, and for the sizes of what is chosen, as late
+                and as little as can be; None leaves unknown what is.
+
+        Yields:
+            Every offer with the rule that dropped it, as it was typed; empty for what is chosen.
+        """
+        rules = self.rules()
+        early = [rule for rule in rules if rule.on is _On.NAME]
+        late = rules[len(early) :]
+        coming = iter(offers)
+        while batch := list(islice(coming, _BATCH)):
+            judged = [(offer, self._first_against(offer, early, choice)) for offer in batch]
+            if learn is not None:
+                judged = _learn(judged, learn, _lacks(late))
+            judged = [
+                (offer, rule or self._first_against(offer, late, choice)) for offer, rule in judged
+            ]
+            if learn is not None:
+                judged = _learn(judged, learn, lambda offer: offer.size is None)
+            for offer, rule in judged:
+                choice.note(offer)
+                choice.kept += not rule
+                yield offer, rule
+
+    def _first_against(self, offer: Offer, rules: Sequence[Rule], choice: Choice) -> str:
+        """The first rule that drops an offer; empty where none does."""
+        told = set()
+        for rule in rules:
+            keeps = rule.keeps(offer)
+            if keeps is None:
+                if rule.on not in told:
+                    told.add(rule.on)
+                    choice.undated += rule.on is _On.DATE
+                    choice.unsized += rule.on is _On.SIZE
+                keeps = (self.undated if rule.on is _On.DATE else self.unsized) is Unknown.KEEP
+            if not keeps:
+                return rule.typed
+            choice.passed[rule.typed] += 1
+        return ""
+
+    def _on_names(self) -> Iterator[Rule]:
+        if self.link_text:
+            said = [words(pattern) for pattern in self.link_text]
+            yield Rule(
+                _typed("--link-text", self.link_text),
+                lambda offer: any(s(offer.text) for s in said),
+            )
+        if self.column:
+            yield Rule(f"--column {self.column}", _in_column(self.column))
+        if self.extensions:
+            wanted = {extension.lower().lstrip(".") for extension in self.extensions}
+            yield Rule(
+                f"--ext {','.join(self.extensions)}",
+                lambda offer: extension_of(offer.file_name) in wanted,
+            )
+        if self.kinds:
+            kinds = set(self.kinds)
+            if odd := sorted(kinds - FAMILIES.keys() - {"other"}):
+                known = ", ".join((*FAMILIES, "other"))
+                raise BadOption(f"--kind {odd[0]}", "is no kind known here", f"there are {known}")
+            yield Rule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
+        yield from self._on_patterns()
+        if self.after_name:
+            after = self.after_name.lstrip("/")
+            by_path = "/" in self.after_name
+            yield Rule(
+                f"--after-name {self.after_name}",
+                lambda offer: (offer.path if by_path else offer.file_name) > after,
+            )
+
+    def _on_patterns(self) -> Iterator[Rule]:
+        for option, patterns, read, wanted in (
+            ("--keep", self.keep, wildcard, True),
+            ("--drop", self.drop, wildcard, False),
+            ("--keep-re", self.keep_re, lambda each: expression("--keep-re", each), True),
+            ("--drop-re", self.drop_re, lambda each: expression("--drop-re", each), False),
+        ):
+            if patterns:
+                tests = [read(pattern) for pattern in patterns]
+                yield Rule(
+                    _typed(option, patterns),
+                    lambda offer, tests=tests, wanted=wanted: (  # type: ignore[misc]
+                        any(test(offer) for test in tests) is wanted
+                    ),
+                )
+
+    def _on_facts(self) -> Iterator[Rule]:
+        since, until, least, most = self.since, self.until, self.at_least, self.at_most
+        if since and until and since > until:
+            raise BadOption(f"--since {since.isoformat()}", "is later than --until", "swap the two")
+        if least is not None and most is not None and least > most:
+            raise BadOption(
+                f"--at-least {format_size(least)}", "is more than --at-most", "swap the two"
+            )
+        if since is not None:
+            yield Rule(
+                f"--since {since.isoformat()}",
+                lambda offer: None if offer.modified is None else offer.modified >= since,
+                _On.DATE,
+            )
+        if until is not None:
+            yield Rule(
+                f"--until {until.isoformat()}",
+                lambda offer: None if offer.modified is None else offer.modified <= until,
+                _On.DATE,
+            )
+        if least is not None:
+            yield Rule(f"--at-least {format_size(least)}", _is_at_least(least), _On.SIZE)
+        if most is not None:
+            fits = _is_at_least(most + 1)
+            yield Rule(
+                f"--at-most {format_size(most)}",
+                lambda offer: None if (over := fits(offer)) is None else not over,
+                _On.SIZE,
+            )
+
+    def _on_counts(self) -> Iterator[Rule]:
+        if self.nth:
+            yield Rule(f"--nth {self.nth}", _nth(self.nth), _On.COUNT)
+        if self.first is not None:
+            if self.first < 1:
+                raise BadOption(f"--first {self.first}", "keeps nothing", "give a number from 1 up")
+            most, met = self.first, count(1)
+            yield Rule(f"--first {most}", lambda _: next(met) <= most, _On.COUNT)
+
+
+def _learn(
+    judged: list[tuple[Offer, str]], learn: Learn, lacks: Callable[[Offer], bool]
+) -> list[tuple[Offer, str]]:
+    """Have it asked for what those lack that no rule has dropped."""
+    asking = [offer for offer, rule in judged if not rule and lacks(offer)]
+    if not asking:
+        return judged
+    learnt = iter(learn(asking))
+    return [(next(learnt) if not rule and lacks(offer) else offer, rule) for offer, rule in judged]
+
+
+def _lacks(rules: Sequence[Rule]) -> Callable[[Offer], bool]:
+    """A test whether some rule on facts cannot tell."""
+    on_facts = [rule for rule in rules if rule.on in (_On.DATE, _On.SIZE)]
+    return lambda offer: any(rule.keeps(offer) is None for rule in on_facts)
+
+
+def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
+    """A test of size; a rounded size cannot tell where the limit is within its rounding."""
+
+    def keeps(offer: Offer) -> bool | None:
+        if offer.size is not None:
+            return offer.size >= limit
+        if offer.about is None or abs(offer.about - limit) <= max(_ROUNDING * offer.about, 512):
+            return None
+        return offer.about >= limit
+
+    return keeps
+
+
+def _in_column(column: str) -> Callable[[Offer], bool]:
+    """A test of the column of a table that a link stands in."""
+    if column.isascii() and column.isdigit():
+        number = int(column)
+        return lambda offer: offer.cell is not None and offer.cell.column == number
+    titled = words(column)
+    return lambda offer: offer.cell is not None and titled(offer.cell.title)
+
+
+def _nth(typed: str) -> Callable[[Offer], bool]:
+    """A test that keeps one of every so many offers that come to it."""
+    match = re.fullmatch(r"(\d{1,9})/(\d{1,9})", typed)
+    which, of = (int(match[1]), int(match[2])) if match else (0, 0)
+    if not 1 <= which <= of:
+        raise BadOption(
+            f"--nth {typed}",
+            "names none",
+            "write 1/3 for the first of every three, 3/3 for the last",
+        )
+    met = count()
+    return lambda _: next(met) % of == which - 1
+
+
+def _typed(option: str, patterns: tuple[str, ...]) -> str:
+    return " ".join(f"{option} {pattern}" for pattern in patterns)

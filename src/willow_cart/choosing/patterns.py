@@ -1,0 +1,95 @@
+"""The patterns that people choose by: wildcards, regular expressions, words."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from willow_cart.errors import BadOption
+from willow_cart.model import Offer
+
+Keeps = Callable[[Offer], bool]
+
+_STROKE = "\N{FRACTION SLASH}"
+
+
+def wildcard(pattern: str) -> Keeps:
+    """Turn a wildcard pattern into a test of an offer.
+
+    `*` and `?` stand for any characters and any one, `[abc]` and `[!abc]` for one of a set, all
+    within one name; `**` stands for any number of folders. A pattern with a `/` is held against
+    the path below the source, any other against the name alone. Case counts.
+
+    Raises:
+        BadOption: a set in the pattern cannot be read.
+    """
+    matches = _compile(pattern.lstrip("/"), re.DOTALL)
+    if "/" in pattern:
+        return lambda offer: matches(offer.path) is not None
+    return lambda offer: matches(offer.file_name) is not None
+
+
+def words(pattern: str) -> Callable[[str], bool]:
+    """Turn a wildcard pattern into a test of all the words of a link; their case does not count.
+
+    Raises:
+        BadOption: a set in the pattern cannot be read.
+    """
+    # Words are no path: a slash among them separates nothing, so it is written as another stroke.
+    matches = _compile(pattern.replace("/", _STROKE), re.DOTALL | re.IGNORECASE)
+    return lambda text: matches(text.replace("/", _STROKE)) is not None
+
+
+def _compile(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] | None]:
+    try:
+        return re.compile(_translate(pattern), flags).fullmatch
+    except re.error as error:
+        raise BadOption(pattern, f"is no wildcard: {error}", "mend what is in [ ]") from None
+
+
+def _translate(pattern: str) -> str:
+    """Write a wildcard pattern as a regular expression for the whole text."""
+    written = []
+    at = 0
+    while at < len(pattern):
+        rest = pattern[at:]
+        if rest.startswith("**/"):
+            written.append("(?:[^/]+/)*")
+            at += 3
+        elif rest.startswith("**"):
+            written.append(".*")
+            at += 2
+        elif rest[0] == "*":
+            written.append("[^/]*")
+            at += 1
+        elif rest[0] == "?":
+            written.append("[^/]")
+            at += 1
+        elif rest[0] == "[" and (end := rest.find("]", 3 if rest[1:2] == "!" else 2)) > 0:
+            inside = rest[1:end].replace("\\", r"\\").replace("[", r"\[").replace("^", r"\^")
+            if inside.startswith("!"):
+                inside = f"^{inside[1:]}"
+            # A set never stands for a slash, just as the other wildcards do not.
+            written.append(f"(?!/)[{inside}]")
+            at += end + 1
+        else:
+            written.append(re.escape(rest[0]))
+            at += 1
+    return "".join(written)
+
+
+def expression(option: str, pattern: str) -> Keeps:
+    """Turn a regular expression into a test of an offer: it is searched in the path.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+    try:
+        compiled = re.compile(pattern)
+    except re.error as error:
+        raise BadOption(
+            f"{option} {pattern}",
+            f"is no regular expression: {error}",
+            "mend it, or use wildcards with --keep and --drop",
+        ) from None
+    return lambda offer: compiled.search(offer.path) is not None

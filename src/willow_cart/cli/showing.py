@@ -1,0 +1,293 @@
+"""Ways to show what a look and a choosing come to: table, tree, JSON, cart.
+
+All but the tree write while they look, and hold no more than a screen's worth of offers.
+"""
+
+from __future__ import annotations
+
+import json
+from abc import ABC, abstractmethod
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import TYPE_CHECKING, TextIO
+
+from willow_cart.addresses import host_of, without_secrets
+from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
+from willow_cart.model import Offer, Sizes
+from willow_cart.units import count_of, format_size
+
+if TYPE_CHECKING:
+    from willow_cart.cli.options import Looker
+    from willow_cart.sources import NotEntered
+
+# So many groups and files are told one by one; nobody reads on.
+_MOST_HEADINGS = 40
+_MOST_FILES_OF_FOLDER = 12
+
+
+class Showing(ABC):
+    """A way to show offers."""
+
+    @abstractmethod
+    def show(self, looker: Looker) -> None:
+        """Look, and show what is chosen.
+
+        Raises:
+            WillowCartError: as `Looker.judged` does.
+        """
+
+
+@dataclass(slots=True)
+class Totals:
+    """What is chosen, added up while it goes by."""
+
+    all: Sizes = field(default_factory=Sizes)
+    by_kind: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    by_heading: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    hosts: set[str] = field(default_factory=set)
+
+    def add(self, offer: Offer) -> None:
+        """Count an offer in."""
+        self.all.add(offer)
+        self.by_kind[offer.kind].add(offer)
+        self.by_heading[offer.heading].add(offer)
+        if len(self.hosts) < 2:
+            self.hosts.add(host_of(offer.address))
+
+    def kinds(self) -> list[tuple[str, Sizes]]:
+        """The kinds with their sizes, the largest first."""
+        rows = self.by_kind.items()
+        return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
+
+
+class AsCart(Showing):
+    """As a cart, to be hauled as it is or after a spreadsheet has been at it."""
+
+    def __init__(self, to: TextIO, *, why: bool) -> None:
+        self._to = to
+        self._why = why
+
+    def show(self, looker: Looker) -> None:
+        """Write what was chosen, or all, where what was dropped is not taken."""
+        from willow_cart.cart import write_table
+
+        write_table(
+            (
+                (offer, not dropped_by)
+                for offer, dropped_by in looker.judged()
+                if self._why or not dropped_by
+            ),
+            self._to,
+        )
+
+
+class AsJson(Showing):
+    """As one JSON object, an offer a line, the counts behind them."""
+
+    def __init__(self, *, why: bool) -> None:
+        self._why = why
+
+    def show(self, looker: Looker) -> None:
+        """Write what was chosen, or all with the rules that dropped them."""
+        totals = Totals()
+        between = ""
+        print('{"offers": [', end="")
+        for offer, dropped_by in looker.judged():
+            if not dropped_by:
+                totals.add(offer)
+            elif not self._why:
+                continue
+            entry = _entry_of(offer) | ({"dropped_by": dropped_by or None} if self._why else {})
+            print(f"{between}\n  {json.dumps(entry, ensure_ascii=False)}", end="")
+            between = ","
+        counts = {
+            "offered": looker.choice.offered,
+            "chosen": looker.choice.kept,
+            "bytes_known": totals.all.exact,
+            "bytes_about": totals.all.about,
+            "sizes_rounded": totals.all.rough,
+            "sizes_unknown": totals.all.unknown,
+            "kinds": [
+                {"kind": kind, "files": sizes.files, "bytes_known": sizes.exact}
+                for kind, sizes in totals.kinds()
+            ],
+            "not_entered": [
+                {"url": each.address, "path": each.path, "why": str(each.why)}
+                for each in looker.found.not_entered
+            ],
+        }
+        print(f"\n],\n{json.dumps(counts, ensure_ascii=False, indent=1)[2:]}")
+
+
+def _entry_of(offer: Offer) -> dict[str, object]:
+    cell = offer.cell
+    return {
+        "number": offer.number,
+        "path": offer.path,
+        "kind": offer.kind,
+        "size": offer.size,
+        "size_about": offer.about,
+        "modified": offer.modified.isoformat() if offer.modified else None,
+        "text": offer.text,
+        "title": offer.title,
+        "heading": offer.heading,
+        "row": cell.row if cell else None,
+        "place": cell.place if cell else None,
+        "column": cell.column if cell else None,
+        "column_title": cell.title if cell else None,
+        "checksums": [str(checksum) for checksum in offer.checksums],
+        "source": offer.source,
+        "url": without_secrets(offer.address),
+    }
+
+
+class AsTable(Showing):
+    """As a table with totals by kind and heading."""
+
+    def __init__(self, *, why: bool) -> None:
+        self._why = why
+
+    def show(self, looker: Looker) -> None:
+        """Write the table a screen's worth at a time, then what it comes to."""
+        totals = Totals()
+        coming = self._shown(looker, totals)
+        while rows := list(islice(coming, MOST_DRAWN)):
+            _show_offers(rows, why=self._why)
+        _show_groups("kind", totals.kinds())
+        if len(totals.by_heading) > 1:
+            headings = list(totals.by_heading.items())
+            _show_groups("heading", headings[:_MOST_HEADINGS])
+            if more := headings[_MOST_HEADINGS:]:
+                show_line(f"... and {count_of(len(more), 'heading')} more")
+        if len(totals.hosts) == 1:
+            show_line(f"all at {next(iter(totals.hosts))}", dim=True)
+        _show_total(looker, totals)
+
+    def _shown(self, looker: Looker, totals: Totals) -> Iterator[tuple[Offer, str]]:
+        for offer, dropped_by in looker.judged():
+            if not dropped_by:
+                totals.add(offer)
+            if self._why or not dropped_by:
+                yield offer, dropped_by
+
+
+def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
+    """Write offers with the columns that say something about them."""
+    offers = [offer for offer, _ in rows]
+    columns = {
+        "no.": [f"{offer.number:,}" for offer in offers],
+        "path": [offer.path for offer in offers],
+        "link": [offer.text for offer in offers],
+        "heading": [offer.heading for offer in offers],
+        "column": [f"{o.cell.column} {o.cell.title}".strip() if o.cell else "" for o in offers],
+        "kind": [offer.kind for offer in offers],
+        "size": [_size_of(offer) for offer in offers],
+        "modified": [f"{o.modified:%Y-%m-%d %H:%M}" if o.modified else "" for o in offers],
+        "host": [host_of(offer.address) for offer in offers],
+        "dropped by": [dropped_by for _, dropped_by in rows],
+    }
+    if len(set(columns["host"])) == 1:
+        del columns["host"]
+    if not why:
+        del columns["dropped by"]
+    columns = {name: cells for name, cells in columns.items() if any(cells)}
+    show_table(list(columns), list(zip(*columns.values(), strict=True)), numeric=("no.", "size"))
+
+
+def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
+    if groups:
+        rows = [[name or "(none)", f"{s.files:,}", _written(s)] for name, s in groups]
+        show_table((what, "files", "size"), rows, numeric=("files", "size"))
+
+
+def _show_total(looker: Looker, totals: Totals) -> None:
+    line = f"{count_of(looker.choice.offered, 'offer')}, {looker.choice.kept:,} chosen"
+    if totals.all.bytes or not totals.all.unknown:
+        line += f": {'about ' if totals.all.rough else ''}{format_size(totals.all.bytes)}"
+    if totals.all.unknown:
+        line += f", {count_of(totals.all.unknown, 'size')} unknown"
+        line += "" if looker.asks else " (--ask-sizes asks the servers)"
+    if looker.found.not_entered:
+        line += f"; {len(looker.found.not_entered):,} not entered"
+    show_line(line)
+
+
+def _size_of(offer: Offer) -> str:
+    if offer.size is not None:
+        return format_size(offer.size)
+    return "?" if offer.about is None else f"~{format_size(offer.about)}"
+
+
+def _written(sizes: Sizes) -> str:
+    """Sizes as they are known: rounded ones with a tilde, gaps with their number."""
+    if sizes.unknown == sizes.files:
+        return "?"
+    known = f"{'~' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    return f"{known} and {sizes.unknown:,} ?" if sizes.unknown else known
+
+
+@dataclass(slots=True)
+class _Node:
+    """A folder in the tree: all that is in and below it, and the first files right in it."""
+
+    sizes: Sizes = field(default_factory=Sizes)
+    files: list[Offer] = field(default_factory=list)
+    direct: int = 0
+    folders: dict[str, _Node] = field(default_factory=dict)
+    not_entered: dict[str, NotEntered] = field(default_factory=dict)
+
+    def folder(self, names: Sequence[str]) -> _Node:
+        """The folder at the end of a path, made if it is not there."""
+        node = self
+        for name in names:
+            node = node.folders.setdefault(name, _Node())
+        return node
+
+    def add(self, offer: Offer) -> None:
+        """Count an offer in on its way down."""
+        node = self
+        node.sizes.add(offer)
+        for name in offer.path.split("/")[:-1]:
+            node = node.folders.setdefault(name, _Node())
+            node.sizes.add(offer)
+        node.direct += 1
+        if len(node.files) < _MOST_FILES_OF_FOLDER:
+            node.files.append(offer)
+
+    def branch(self, name: str) -> Branch:
+        """The folder as it is drawn."""
+        count = count_of(self.sizes.files, "file")
+        branch = Branch(name, f"{count}, {_written(self.sizes)}" if self.sizes.files else "")
+        for offer in self.files:
+            modified = f", {offer.modified:%Y-%m-%d}" if offer.modified else ""
+            branch.branches.append(Branch(offer.file_name, f"{_size_of(offer)}{modified}"))
+        if more := self.direct - len(self.files):
+            branch.branches.append(Branch("...", f"{count_of(more, 'file')} more"))
+        branch.branches += [node.branch(f"{each}/") for each, node in self.folders.items()]
+        branch.branches += [
+            Branch(each, f"not entered: {left.why}") for each, left in self.not_entered.items()
+        ]
+        return branch
+
+
+class AsTree(Showing):
+    """As a tree of folders for each source."""
+
+    def show(self, looker: Looker) -> None:
+        """Gather the folders, then draw them."""
+        from willow_cart.sources import Why
+
+        totals = Totals()
+        roots: defaultdict[str, _Node] = defaultdict(_Node)
+        for offer, dropped_by in looker.judged():
+            if not dropped_by:
+                totals.add(offer)
+                roots[offer.source].add(offer)
+        for each in looker.found.not_entered:
+            if each.why is not Why.PAGES:
+                *above, name = each.path.rstrip("/").split("/")
+                roots[each.source].folder(above).not_entered[f"{name}/"] = each
+        show_tree(node.branch(source) for source, node in roots.items())
+        _show_total(looker, totals)

@@ -1,0 +1,171 @@
+"""Options by which a person is let in, and what comes of them."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from willow_cart.errors import BadOption
+
+if TYPE_CHECKING:
+    from netrc import netrc
+
+    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
+
+
+def add_sign_in(command: argparse.ArgumentParser) -> None:
+    """Add the sign-in options, the same in every command that asks places."""
+    group = command.add_argument_group(
+        "sign-in",
+        "For the places of the addresses among the sources, or for the one that --sign-in-at names,"
+        " and nowhere else. Secrets are kept in an environment variable (env:NAME) or in the first"
+        " line of a file (file:PATH). Also used: sign-ins of the config file that say where they"
+        " are for, and ~/.netrc.",
+    )
+    group.add_argument("--sign-in", metavar="NAME", help="a sign-in of the config file")
+    group.add_argument(
+        "--user", metavar="NAME", help="a user's name, for basic or digest authentication"
+    )
+    group.add_argument(
+        "--password",
+        metavar="env:NAME|file:PATH",
+        help="that user's password; without this option a terminal is asked for it",
+    )
+    group.add_argument("--token", metavar="env:NAME|file:PATH", help="a bearer token")
+    group.add_argument(
+        "--header",
+        action="append",
+        default=[],
+        metavar="'NAME: VALUE'",
+        help="a header field; its value may be env:NAME or file:PATH",
+    )
+    group.add_argument("--cookies", metavar="FILE", help="a cookie file in the Netscape text form")
+    group.add_argument("--sign-in-at", metavar="ADDRESS", help="the place that these are for")
+
+
+def make_sign_ins(args: argparse.Namespace) -> SignIns:
+    """Gather every sign-in that a command may use.
+
+    Raises:
+        BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
+    """
+    import platformdirs
+
+    from willow_cart.access.sign_in_file import read_sign_ins
+    from willow_cart.access.sign_ins import SignIns, read_cookies
+
+    named = set(_origins(args.sources if args.sign_in_at is None else [args.sign_in_at]))
+    config = platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
+    kept = read_sign_ins(config)
+    by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
+    if args.sign_in is not None:
+        if args.sign_in not in kept:
+            known = f"there are {', '.join(kept)}" if kept else f"write it into {config}"
+            raise BadOption(f"--sign-in {args.sign_in}", f"is not in {config}", known)
+        origin, sign_in = kept[args.sign_in]
+        if origin is None:
+            by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
+    if typed := _typed_sign_in(args):
+        by_origin.update(dict.fromkeys(_some(named, "--user, --token or --header"), typed))
+    cookies = read_cookies(args.cookies) if args.cookies else None
+    return SignIns(by_origin, cookies=cookies, netrc=_read_netrc(), named=named)
+
+
+def without_fields(arguments: Sequence[str]) -> list[str]:
+    """What was typed, with the values of header fields that were written out taken out."""
+    shown = list(arguments)
+    for at, word in enumerate(arguments):
+        before, option, field = "", "--header", word
+        if word.startswith("--header="):
+            before, _, field = word.partition("=")
+            before += "="
+        elif not at or arguments[at - 1] != option:
+            continue
+        name, _, value = field.partition(":")
+        if not value.strip().startswith(("env:", "file:")):
+            shown[at] = f"{before}{name}: ***"
+    return shown
+
+
+def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
+    """The sign-in of the options; None where there is none."""
+    from willow_cart.access.sign_ins import Secret, SignIn, read_secret
+
+    if args.password is not None and args.user is None:
+        raise BadOption("--password", "is nobody's", "give --user as well")
+    password = token = None
+    if args.user is not None:
+        password = (
+            _ask_password(args.user)
+            if args.password is None
+            else read_secret(args.password, "--password")
+        )
+    if args.token is not None:
+        token = read_secret(args.token, "--token")
+    fields = []
+    for field in args.header:
+        name, colon, value = field.partition(":")
+        value = value.strip()
+        if not colon or not name.strip() or not value or not field.isprintable():
+            raise BadOption("--header", "is no header field", "write 'NAME: VALUE'")
+        kept = value.startswith(("env:", "file:"))
+        fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
+    if not (password or token or fields):
+        return None
+    return SignIn(args.user or "", password, token, tuple(fields))
+
+
+def _ask_password(user: str) -> Secret:
+    from getpass import getpass
+
+    from willow_cart.access.sign_ins import Secret
+
+    if sys.stdin is None or not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise BadOption(
+            f"--user {user}", "has no password", "give --password env:NAME or file:PATH"
+        )
+    return Secret(getpass(f"Password of {user}: "))
+
+
+def _origins(sources: Iterable[str]) -> Iterator[str]:
+    """The origins of the addresses among the sources."""
+    from willow_cart.access.sign_ins import origin_of
+    from willow_cart.addresses import expand_ranges, looks_like_address, normalise
+    from willow_cart.errors import BadAddress
+
+    for source in sources:
+        if looks_like_address(source):
+            # Ranges in the path do not matter here, and there may be a million.
+            scheme, _, rest = source.partition("://")
+            for place in expand_ranges(f"{scheme}://{rest.partition('/')[0]}/"):
+                try:
+                    yield origin_of(normalise(place))
+                except BadAddress:
+                    continue  # whoever looks at it will say so
+
+
+def _some(named: set[str], option: str) -> set[str]:
+    if not named:
+        raise BadOption(
+            option, "is for no place, since no source is an address", "name it with --sign-in-at"
+        )
+    return named
+
+
+def _read_netrc() -> netrc | None:
+    """What `~/.netrc` holds; a file that cannot be used is told and passed over."""
+    import netrc
+    from pathlib import Path
+
+    from willow_cart.cli.telling import tell
+
+    path = Path("~/.netrc").expanduser()
+    if not path.is_file():
+        return None
+    try:
+        return netrc.netrc()
+    except (netrc.NetrcParseError, OSError, UnicodeDecodeError) as error:
+        tell(f"{path}: is passed over: {error}")
+        return None

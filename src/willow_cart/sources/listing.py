@@ -1,0 +1,85 @@
+"""What a place turns out to be, and what it lists."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from willow_cart.addresses import name_of
+from willow_cart.kinds import extension_of, kind_of
+from willow_cart.model import Offer
+
+# Extensions that files have as well as feeds and sitemaps.
+_XML = frozenset({"xml", "rss", "atom", "rdf"})
+
+
+class Kind(StrEnum):
+    """What an address may stand for."""
+
+    FILE = "file"
+    PAGE = "page"
+    FOLDER = "folder"
+    FEED = "feed"
+    SITEMAP = "sitemap"
+    LIST = "list"
+
+
+@dataclass(slots=True)
+class Listing:
+    """What one document lists.
+
+    Attributes:
+        address: its own, after redirects; empty where nobody knows it.
+        kind: what it is.
+        offers: the files, in order.
+        below: what can be entered from here: a folder's folders, a page's links further down.
+        parts: listings that belong to this one, such as the sitemaps of an index.
+        following: the next of a series, where it names one.
+        relative: how many references cannot be resolved since nobody knows its address.
+        odd: references that are no addresses, or of kinds not spoken here, with the reasons.
+    """
+
+    address: str
+    kind: Kind
+    offers: list[Offer] = field(default_factory=list)
+    below: list[str] = field(default_factory=list)
+    parts: list[str] = field(default_factory=list)
+    following: str | None = None
+    relative: int = 0
+    odd: list[str] = field(default_factory=list)
+
+    @property
+    def folder(self) -> str:
+        """The address of the folder that it is, or is in."""
+        return folder_of(self.address)
+
+    @property
+    def mark(self) -> frozenset[tuple[object, ...]]:
+        """What it says, without where it stands: the same again in a folder inside itself."""
+        files = ((o.file_name, o.size, o.about, o.modified) for o in self.offers)
+        names = ((address[len(self.folder) :],) for address in self.below)
+        return frozenset((*files, *names))
+
+
+def folder_of(address: str) -> str:
+    """The address of the folder that an address is in; of itself if it is one."""
+    return address.partition("?")[0].rpartition("/")[0] + "/" if address else ""
+
+
+def is_folder_address(address: str) -> bool:
+    """Whether an address says of itself that it is a folder's."""
+    return folder_of(address) == address
+
+
+def may_be_listing(address: str) -> bool:
+    """Whether an address has to be asked what it is: its name does not say that it is a file."""
+    name = name_of(address)
+    if extension_of(name) in _XML or is_packed_sitemap(address):
+        return True
+    return kind_of(name) in ("page", "other")
+
+
+def is_packed_sitemap(address: str) -> bool:
+    """Whether an address is a packed sitemap's by its name."""
+    name = name_of(address).lower() if address else ""
+    return "sitemap" in name and name.endswith(".xml.gz")

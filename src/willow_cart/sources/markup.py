@@ -1,0 +1,164 @@
+"""Pages and XML as trees: in their real character set, and with nothing fetched or expanded."""
+
+from __future__ import annotations
+
+import codecs
+import gzip
+import io
+import re
+import zlib
+from dataclasses import dataclass
+
+from lxml import etree
+
+from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.sources.elements import Element
+from willow_cart.sources.references import Resolver
+
+# A byte-order mark wins over everything (WHATWG Encoding, 6.1).
+_MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"),
+          (codecs.BOM_UTF16_BE, "utf-16-be"))  # fmt: skip
+_DECLARED = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([\w.:-]+)", re.IGNORECASE)
+_WHERE_DECLARED = 4096
+
+# What a swollen sitemap may come to; the protocol allows 50 MB.
+_LARGEST_UNPACKED = 256 << 20
+
+
+def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
+    """Decode a page in its real character set (HTML, "Determining the character encoding").
+
+    A byte-order mark, then what the server says, then what the page says; what says nothing is
+    UTF-8 if it can be, and else what old pages are mostly in.
+
+    Args:
+        content: the page.
+        charset: what the server says; empty where it does not.
+
+    Returns:
+        The text, and the character set.
+    """
+    for mark, name in _MARKS:
+        if content.startswith(mark):
+            return content[len(mark) :].decode(name, "replace"), name
+    declared = _DECLARED.search(content[:_WHERE_DECLARED])
+    for label in (charset, declared[1].decode("ascii", "replace") if declared else ""):
+        if codec := _codec(label):
+            return content.decode(codec, "replace"), codec
+    try:
+        return content.decode("utf-8"), "utf-8"
+    except UnicodeDecodeError:
+        return content.decode("cp1252", "replace"), "cp1252"
+
+
+def _codec(label: str) -> str | None:
+    """Python's name for a character set as pages name it; None for one that is not known."""
+    try:
+        name = codecs.lookup(label).name
+        "".encode(name)  # some codecs are none for text
+    except (LookupError, ValueError, TypeError):
+        return None
+    # Whoever says Latin 1 or ASCII means Windows 1252 (WHATWG Encoding, 4.2); a page that could
+    # be read as far as its own declaration is not in UTF-16.
+    if name in ("iso8859-1", "ascii"):
+        return "cp1252"
+    return "utf-8" if name.startswith("utf-16") else name
+
+
+@dataclass(frozen=True, slots=True)
+class Page:
+    """A page as a tree.
+
+    Attributes:
+        address: its own, after redirects; empty where nobody knows it.
+        root: its outermost element; None where nothing in it is markup.
+        resolver: for the references in it.
+    """
+
+    address: str
+    root: Element | None
+    resolver: Resolver
+
+
+def open_page(content: bytes, address: str, place: str, charset: str = "") -> Page:
+    """Make a page's bytes into a tree.
+
+    Args:
+        content: as it came.
+        address: its own, after redirects; empty where nobody knows it.
+        place: where it came from, for messages.
+        charset: what the server says it is written in.
+
+    Raises:
+        UnreadableSource: it cannot be read to its end.
+    """
+    text, used = decode_page(content, charset)
+    root = _parse_page(text, place)
+    base = address if root is None else _base_of(root, address)
+    return Page(address, root, Resolver(base, used))
+
+
+def _base_of(root: Element, address: str) -> str:
+    """What references are relative to (HTML, "Document base URLs"): the first base that has one."""
+    for element in root.iter("base"):
+        if reference := element.get("href"):
+            try:
+                return Resolver(address).resolve(reference) or address
+            except BadAddress:
+                return address
+    return address
+
+
+def _parse_page(text: str, place: str) -> Element | None:
+    """Parse a page however it is written; None for an empty one.
+
+    Raises:
+        UnreadableSource: it is nested so deeply that the rest of it would be lost.
+    """
+    parser = etree.HTMLParser(
+        encoding="utf-8", huge_tree=True, remove_comments=True, remove_pis=True
+    )
+    # A lone surrogate or a null cannot be in a tree; neither is part of any address.
+    content = text.replace("\0", "").encode("utf-8", "replace")
+    try:
+        root = etree.fromstring(content, parser)
+    except etree.XMLSyntaxError:
+        root = None  # nothing in it is markup
+    if any(entry.type_name == "ERR_RESOURCE_LIMIT" for entry in parser.error_log):
+        raise UnreadableSource(
+            place,
+            "is nested so deeply that what stands in it cannot be found",
+            "save the part with the links as a file and give that, with --base",
+        )
+    return root
+
+
+def parse_xml(content: bytes, place: str) -> Element:
+    """Parse XML, packed by gzip or not, with entities and the network off.
+
+    Raises:
+        UnreadableSource: it is broken, or swells beyond any measure.
+    """
+    if content.startswith(b"\x1f\x8b"):
+        content = _unpack(content, place)
+    parser = etree.XMLParser(
+        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True,
+        remove_pis=True, recover=False,
+    )  # fmt: skip
+    try:
+        return etree.fromstring(content, parser)
+    except etree.XMLSyntaxError as error:
+        raise UnreadableSource(
+            place, f"is broken XML: {error.msg}", "tell the place's keeper"
+        ) from None
+
+
+def _unpack(content: bytes, place: str) -> bytes:
+    try:
+        with gzip.open(io.BytesIO(content)) as packed:
+            unpacked = packed.read(_LARGEST_UNPACKED + 1)
+    except (OSError, EOFError, zlib.error):
+        raise UnreadableSource(place, "is broken gzip", "tell the place's keeper") from None
+    if len(unpacked) > _LARGEST_UNPACKED:
+        raise UnreadableSource(place, "is too large unpacked", "tell the place's keeper")
+    return unpacked

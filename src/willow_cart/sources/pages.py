@@ -1,0 +1,209 @@
+"""Pages: the files that a web page refers to, and where on the page."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+
+from willow_cart.addresses import segments_of
+from willow_cart.errors import BadAddress
+from willow_cart.kinds import extension_of, kind_of
+from willow_cart.model import Offer
+from willow_cart.sources.elements import Element, words_of
+from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.looking import PageRules, Part
+from willow_cart.sources.markup import Page
+from willow_cart.sources.references import sources_in_set
+from willow_cart.sources.selectors import read_selector
+from willow_cart.sources.tables import Tables, heading_in
+
+# `link` relations that lead to no file (WHATWG HTML, "Link types").
+_HINTS = frozenset({"dns-prefetch", "preconnect", "pingback"})
+_PRELOADED = {"style": Part.STYLES, "font": Part.STYLES, "script": Part.SCRIPTS,
+              "image": Part.IMAGES, "audio": Part.MEDIA, "video": Part.MEDIA,
+              "track": Part.MEDIA}  # fmt: skip
+_REFRESH = re.compile(r"\s*[\d.]+\s*[;,]?\s*(?:url\s*=\s*)?[\"']?([^\"']+)", re.IGNORECASE)
+_HREF_IN_SVG = "{http://www.w3.org/1999/xlink}href"
+
+# One attribute, one kind of reference.
+_SIMPLE = {
+    "a": (("href", Part.LINKS),),
+    "area": (("href", Part.LINKS),),
+    "iframe": (("src", Part.LINKS),),
+    "frame": (("src", Part.LINKS),),
+    "video": (("src", Part.MEDIA), ("poster", Part.IMAGES)),
+    "audio": (("src", Part.MEDIA),),
+    "track": (("src", Part.MEDIA),),
+    "embed": (("src", Part.MEDIA),),
+    "object": (("data", Part.MEDIA),),
+    "script": (("src", Part.SCRIPTS),),
+    "image": (("href", Part.IMAGES), (_HREF_IN_SVG, Part.IMAGES), ("xlink:href", Part.IMAGES)),
+}
+_HEADINGS = frozenset({"h1", "h2", "h3", "h4", "h5", "h6", "caption"})
+_TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
+
+
+def read_page(page: Page, rules: PageRules, source: str) -> Listing:
+    """List what a page refers to, in order; an address counts once, and the page itself not."""
+    listing = Listing(page.address, Kind.PAGE)
+    if page.root is None:
+        return listing
+    found: dict[str, Offer] = {}
+    for offer in _offers_on(page, page.root, rules, listing, source):
+        earlier = found.get(offer.address)
+        if earlier is None:
+            if offer.address != page.address:
+                found[offer.address] = replace(offer, number=len(found) + 1)
+        elif not earlier.text and offer.text:
+            # A picture and words side by side lead to the same place: the words say more.
+            found[offer.address] = replace(earlier, text=offer.text)
+    listing.offers = list(found.values())
+    listing.below = [each for each in found if _leads_down(each, listing.folder)]
+    listing.following = _following(page, page.root, rules)
+    return listing
+
+
+def _offers_on(
+    page: Page, root: Element, rules: PageRules, listing: Listing, source: str
+) -> Iterator[Offer]:
+    tables = Tables()
+    heading = ""
+    counted = _in_scope(root, rules.within)
+    own_folder = listing.folder
+    for element in root.iter(*_TAGS):
+        tag = element.tag
+        if tag in _HEADINGS:
+            heading = words_of(element) or heading
+            continue
+        if tag == "tr":
+            heading = heading_in(element) or heading
+            continue
+        if counted is not None and element not in counted:
+            continue
+        for part, reference in _references(element):
+            if part not in rules.parts:
+                continue
+            try:
+                address = page.resolver.resolve(reference)
+            except BadAddress as error:
+                if not page.address:
+                    listing.relative += 1
+                else:
+                    listing.odd.append(f"{error.thing} ({error.reason})")
+                continue
+            if address is None:
+                continue
+            yield Offer(
+                address=address,
+                source=source,
+                folder=folder_below(own_folder, address),
+                text=_text_of(element),
+                title=" ".join((element.get("title") or "").split()),
+                heading=heading,
+                cell=tables.cell_of(element) if tag == "a" else None,
+            )
+
+
+def folder_below(folder: str, address: str) -> str | None:
+    """The folders between a folder and an address below it; None for an address elsewhere."""
+    if not folder or not address.startswith(folder):
+        return None
+    between = address[len(folder) :].partition("?")[0]
+    if "/" not in between:
+        return ""
+    return "/".join(
+        part.replace("/", "_") for part in segments_of(f"http://h/{between}")[:-1] if part
+    )
+
+
+def _references(element: Element) -> Iterator[tuple[Part, str]]:
+    """What an element refers to, and as what."""
+    tag = element.tag
+    assert isinstance(tag, str)
+    if tag in _SIMPLE:
+        for attribute, part in _SIMPLE[tag]:
+            if reference := element.get(attribute):
+                yield part, reference
+    elif tag in ("img", "source"):
+        yield from _pictured(element)
+    elif tag == "link":
+        relations = set((element.get("rel") or "").lower().split())
+        reference = element.get("href")
+        if reference and relations and not relations & _HINTS:
+            yield _part_of_link(element, relations), reference
+    elif tag == "meta":
+        refreshes = (element.get("http-equiv") or "").lower() == "refresh"
+        if refreshes and (match := _REFRESH.match(element.get("content") or "")):
+            yield Part.LINKS, match[1]
+    elif (element.get("type") or "").lower() == "image" and (reference := element.get("src")):
+        yield Part.IMAGES, reference
+
+
+def _pictured(element: Element) -> Iterator[tuple[Part, str]]:
+    """What an `img` or a `source` refers to; a source may be a sound's as well as a picture's."""
+    parent = element.getparent()
+    pictured = element.tag == "img" or (parent is not None and parent.tag == "picture")
+    part = Part.IMAGES if pictured else Part.MEDIA
+    if reference := element.get("src"):
+        yield part, reference
+    for reference in sources_in_set(element.get("srcset") or ""):
+        yield part, reference
+
+
+def _part_of_link(element: Element, relations: set[str]) -> Part:
+    if "stylesheet" in relations:
+        return Part.STYLES
+    if any("icon" in relation for relation in relations):
+        return Part.IMAGES
+    if "modulepreload" in relations:
+        return Part.SCRIPTS
+    if relations & {"preload", "prefetch"}:
+        return _PRELOADED.get((element.get("as") or "").lower(), Part.LINKS)
+    return Part.LINKS
+
+
+def _text_of(element: Element) -> str:
+    """The words of a link; those of its picture where it has no others."""
+    if element.tag == "a" and (words := words_of(element)):
+        return words
+    for each in element.iter("img", "area", "input"):
+        if alternative := each.get("alt"):
+            return " ".join(alternative.split())
+    return ""
+
+
+def _in_scope(root: Element, selector: str) -> set[Element] | None:
+    """The elements inside those that a selector names; None for the whole page."""
+    if not selector:
+        return None
+    tops = read_selector("--within", selector)(root)
+    return {element for top in tops for element in top.iter(*_TAGS)}
+
+
+def _following(page: Page, root: Element, rules: PageRules) -> str | None:
+    """The next page: what the selector names, or what says of itself to be next (RFC 8288)."""
+    if rules.following:
+        named = read_selector("--next", rules.following)(root)
+        candidates = [link for top in named for link in top.iter("a", "link", "area")]
+    else:
+        candidates = [
+            element
+            for element in root.iter("a", "link", "area")
+            if "next" in (element.get("rel") or "").lower().split()
+        ]
+    for element in candidates:
+        try:
+            if address := page.resolver.resolve(element.get("href") or ""):
+                return address
+        except BadAddress:
+            continue
+    return None
+
+
+def _leads_down(address: str, folder: str) -> bool:
+    """Whether an address below a folder may be a page or a folder itself."""
+    if not address.startswith(folder) or len(address) == len(folder):
+        return False
+    name = address.partition("?")[0].rpartition("/")[2]
+    return not extension_of(name) or kind_of(name) == "page"

@@ -1,0 +1,172 @@
+"""Reading a place: told apart by asking, then listed as what it is."""
+
+from __future__ import annotations
+
+import re
+from urllib.parse import urlsplit
+
+from willow_cart.access import Access, Patience, Unchanged, persist
+from willow_cart.access.http_rules import HOW_TO_SIGN_IN
+from willow_cart.addresses import without_secrets
+from willow_cart.checks.soft_failures import (
+    BEGINNING,
+    PAGE_TYPES,
+    asks_to_sign_in,
+    looks_like_page,
+    title_of,
+)
+from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.model import Facts
+from willow_cart.sources import feeds, sitemaps
+from willow_cart.sources.elements import local_name
+from willow_cart.sources.fetching import read_all
+from willow_cart.sources.folders import (
+    is_folder_index,
+    read_folder,
+    read_json_folder,
+    require_folder_address,
+)
+from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap
+from willow_cart.sources.looking import PageRules
+from willow_cart.sources.markup import open_page, parse_xml
+from willow_cart.sources.pages import read_page
+from willow_cart.sources.references import Resolver
+
+
+class Reader:
+    """Reads places, for several threads at once.
+
+    Args:
+        access: how places are talked to.
+        rules: what counts on pages.
+    """
+
+    def __init__(self, access: Access, rules: PageRules) -> None:
+        self._access = access
+        self._rules = rules
+        self._patience = Patience()
+
+    def read(self, address: str, kind: Kind | None, source: str) -> Listing | None:
+        """Read what an address lists; None if it is a file.
+
+        Args:
+            address: the place.
+            kind: what it is, where the person has said so.
+            source: the source that its offers are of.
+
+        Raises:
+            TransferFailed: it does not answer, or with nothing to read.
+            UnreadableSource: what it answers cannot be read.
+        """
+        if kind is Kind.FOLDER:
+            address = require_folder_address(address)
+        answer = persist(lambda: self._fetch(address, kind), self._patience)
+        if answer is None:
+            return None
+        facts, content = answer
+        if kind is None:
+            _require_let_in(address, facts, content)
+        return self.understand(content, facts, kind, source)
+
+    def _fetch(self, address: str, kind: Kind | None) -> tuple[Facts, bytes] | None:
+        delivery = self._access.open(address)
+        assert not isinstance(delivery, Unchanged), "no condition was made"
+        facts = delivery.facts
+        try:
+            if kind is None and not _may_list(facts):
+                return None
+            beginning = b""
+            if kind is None and not facts.media_type:
+                # Who does not say what it is may be sending a film.
+                beginning = delivery.read()
+                if _kind_of(beginning, facts) is None:
+                    return None
+            return facts, beginning + read_all(delivery)
+        finally:
+            delivery.close()
+
+    def understand(
+        self, content: bytes, facts: Facts, kind: Kind | None, source: str
+    ) -> Listing | None:
+        """List what a document refers to; None if it turns out to be a file.
+
+        Raises:
+            UnreadableSource: it is not what it was said to be, or broken.
+        """
+        shown = without_secrets(facts.address) or source
+        found = kind or _kind_of(content, facts)
+        if found in (Kind.PAGE, Kind.FOLDER):
+            if kind is not Kind.PAGE and content.lstrip().startswith(b"["):
+                return read_json_folder(content, facts.address, source)
+            page = open_page(content, facts.address, shown, facts.charset)
+            if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
+                return read_folder(page, source)
+            listing = read_page(page, self._rules, source)
+        elif found in (Kind.FEED, Kind.SITEMAP):
+            root = parse_xml(content, shown)
+            name = local_name(root)
+            if name in feeds.ROOTS:
+                listing = feeds.read_feed(root, facts.address, source)
+            elif name in sitemaps.ROOTS:
+                listing = sitemaps.read_sitemap(root, facts.address, source)
+            elif kind is None:
+                return None
+            else:
+                raise UnreadableSource(shown, f"is no {kind}", "give another --as, or none")
+        else:
+            return None
+        listing.following = listing.following or _next_in_header(facts)
+        return listing
+
+
+def _may_list(facts: Facts) -> bool:
+    """Whether an answer is of a kind that is read; what a server wants stored is a file."""
+    if facts.attachment:
+        return False
+    media_type = facts.media_type
+    if media_type in PAGE_TYPES or not media_type:
+        return True
+    if media_type == "application/json":
+        return facts.address.endswith("/")
+    if is_packed_sitemap(facts.address):
+        return True
+    is_xml = media_type in ("application/xml", "text/xml") or media_type.endswith("+xml")
+    return is_xml and media_type != "image/svg+xml"
+
+
+def _kind_of(content: bytes, facts: Facts) -> Kind | None:
+    """What a document is, by what the server says and by how it begins."""
+    if facts.media_type in PAGE_TYPES:
+        return Kind.PAGE
+    if facts.media_type == "application/json":
+        return Kind.FOLDER
+    beginning = content[:BEGINNING]
+    if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)", beginning):
+        return Kind.FEED
+    if content.startswith(b"\x1f\x8b"):
+        return Kind.SITEMAP if is_packed_sitemap(facts.address) else None
+    return Kind.PAGE if looks_like_page(beginning) else None
+
+
+def _require_let_in(asked: str, facts: Facts, content: bytes) -> None:
+    """Refuse a page for signing in that comes instead of the one that was asked for.
+
+    Raises:
+        UnreadableSource: it is one.
+    """
+    beginning = content[:BEGINNING]
+    there, here = urlsplit(facts.address).path, urlsplit(asked).path
+    if there.rstrip("/") != here.rstrip("/") and asks_to_sign_in(beginning):
+        title = title_of(beginning)
+        raise UnreadableSource(
+            without_secrets(asked),
+            "leads to a page for signing in" + (f', "{title}"' if title else ""),
+            HOW_TO_SIGN_IN,
+        )
+
+
+def _next_in_header(facts: Facts) -> str | None:
+    try:
+        return Resolver(facts.address).resolve(facts.following or "")
+    except BadAddress:
+        return None

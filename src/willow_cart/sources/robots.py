@@ -1,0 +1,51 @@
+"""What a site wishes of programs that follow links (RFC 9309)."""
+
+from __future__ import annotations
+
+from urllib.robotparser import RobotFileParser
+
+from willow_cart.access import Access, Patience, persist
+from willow_cart.errors import NotServed, TransferFailed, UnreadableSource
+from willow_cart.sources.fetching import fetch
+from willow_cart.version import __version__
+
+AGENT = f"willow-cart/{__version__}"
+
+# RFC 9309, 2.5: so much has to be read.
+_LARGEST = 500 << 10
+
+
+class Robots:
+    """Asks each origin once, and remembers.
+
+    Args:
+        access: how places are talked to.
+    """
+
+    def __init__(self, access: Access) -> None:
+        self._access = access
+        self._rules: dict[str, RobotFileParser] = {}
+
+    def allow(self, address: str) -> bool:
+        """Whether an address may be looked at by a program that follows links."""
+        origin = "/".join(address.split("/", 3)[:3])
+        rules = self._rules.get(origin)
+        if rules is None:
+            rules = self._rules[origin] = self._read(origin)
+        return rules.can_fetch(AGENT, address)
+
+    def _read(self, origin: str) -> RobotFileParser:
+        rules = RobotFileParser()
+        try:
+            text = persist(
+                lambda: fetch(f"{origin}/robots.txt", self._access, _LARGEST)[1], Patience(2)
+            )
+        except NotServed:
+            # What is not there forbids nothing (2.3.1.3).
+            rules.parse([])
+        except (TransferFailed, UnreadableSource):
+            # What cannot be read might forbid everything (2.3.1.4).
+            rules.parse(["User-agent: *", "Disallow: /"])
+        else:
+            rules.parse(text.decode("utf-8", "replace").splitlines())
+        return rules

@@ -1,0 +1,30 @@
+"""CSS selectors (Selectors Level 4, as far as cssselect knows them) as tests of a page's tree."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import cast
+
+from cssselect import HTMLTranslator, SelectorError
+from lxml import etree
+
+from willow_cart.errors import BadOption
+from willow_cart.sources.elements import Element
+
+
+def read_selector(option: str, selector: str) -> Callable[[Element], list[Element]]:
+    """Turn a selector into what finds its elements.
+
+    Args:
+        option: where it was given, for messages.
+        selector: as it was typed.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+    try:
+        find = etree.XPath(HTMLTranslator().css_to_xpath(selector))
+    except (SelectorError, etree.XPathSyntaxError) as error:
+        raise BadOption(f"{option} {selector}", f"is no CSS selector: {error}", "mend it") from None
+    # A selector's expression finds elements and nothing else.
+    return lambda root: cast("list[Element]", find(root))

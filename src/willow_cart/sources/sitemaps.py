@@ -1,0 +1,43 @@
+"""Sitemaps (the open protocol of sitemaps.org, version 0.9): the pages that a site names itself."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+from willow_cart.errors import BadAddress
+from willow_cart.model import Offer
+from willow_cart.sources.elements import Element, local_name
+from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.references import Resolver
+
+ROOTS = frozenset({"urlset", "sitemapindex"})
+"""What the outermost element of a sitemap is called."""
+
+
+def read_sitemap(root: Element, address: str, source: str) -> Listing:
+    """Read a sitemap, or an index of sitemaps, which are then its ways down."""
+    listing = Listing(address, Kind.SITEMAP)
+    resolver = Resolver(address)
+    for entry in root:
+        values = {local_name(child): (child.text or "").strip() for child in entry}
+        try:
+            where = resolver.resolve(values.get("loc", ""))
+        except BadAddress as error:
+            listing.odd.append(f"{error.thing} ({error.reason})")
+            continue
+        if where is None:
+            continue
+        if local_name(entry) == "sitemap":
+            listing.parts.append(where)
+        elif local_name(entry) == "url":
+            listing.offers.append(Offer(where, source, modified=read_moment(values.get("lastmod"))))
+    return listing
+
+
+def read_moment(text: str | None) -> datetime | None:
+    """Read a date in the W3C's profile of ISO 8601; None where there is none."""
+    try:
+        moment = datetime.fromisoformat(f"{text}-01" if text and len(text) == 7 else text or "")
+    except ValueError:
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -1,0 +1,221 @@
+"""Going on from a place: into its folders, to the next page; never above it, never for ever."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
+from urllib.parse import unquote
+
+from willow_cart.access import Access
+from willow_cart.addresses import normalise, without_secrets
+from willow_cart.errors import NotUnderstood, TransferFailed, UnreadableSource, WillowCartError
+from willow_cart.model import Facts, Offer, Trouble
+from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
+from willow_cart.sources.pages import folder_below
+from willow_cart.sources.reading import Reader
+from willow_cart.sources.robots import Robots
+
+
+class Walk:
+    """Goes through one source's places.
+
+    Args:
+        access: how places are talked to.
+        looking: how far to go.
+        found: where it is noted what could not be taken.
+        source: the source, as the person wrote it.
+    """
+
+    def __init__(self, access: Access, looking: Looking, found: Look, source: str) -> None:
+        self._looking = looking
+        self._found = found
+        self._source = source
+        self._robots = Robots(access)
+        self._reader = Reader(access, looking.rules)
+        self._offered: set[str] = set()
+        self._seen: set[str] = set()
+        self._top = ""
+
+    def offers_at(self, address: str) -> Iterator[Offer]:
+        """What is offered at an address and below it; the address itself if it is a file.
+
+        Raises:
+            TransferFailed: it does not answer.
+            NotUnderstood: what it answers cannot be read.
+        """
+        listing = self._reader.read(address, self._looking.kind, self._source)
+        if listing is None:
+            yield Offer(address, self._source)
+            return
+        pool = ThreadPoolExecutor(self._looking.lanes)
+        try:
+            yield from self._from(listing, pool)
+        finally:
+            # Whoever has seen enough does not want the rest to be read first.
+            pool.shutdown(cancel_futures=True)
+
+    def offers_in_document(self, content: bytes, media_type: str) -> Iterator[Offer]:
+        """What a document offers that was saved or pasted; nothing is asked for.
+
+        Args:
+            content: the document.
+            media_type: what it looks like, unless the person has said what it is.
+
+        Raises:
+            NotUnderstood: it cannot be read.
+        """
+        base = normalise(self._looking.base) if self._looking.base else ""
+        facts = Facts(base, media_type=media_type)
+        listing = self._reader.understand(content, facts, self._looking.kind, self._source)
+        if listing is None:
+            raise UnreadableSource(
+                self._source, "is no list, page, feed or sitemap", "say what it is with --as"
+            )
+        yield from self._from(listing, None)
+
+    def _from(self, listing: Listing, pool: ThreadPoolExecutor | None) -> Iterator[Offer]:
+        """What a first listing offers, and what is below it if anything can be asked."""
+        self._top = listing.folder
+        self._seen.update((listing.address, listing.folder))
+        yield from self._series(listing, pool, level=1, above=[])
+
+    def _series(
+        self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
+    ) -> Iterator[Offer]:
+        """A listing, then those that follow it as pages of the same."""
+        for number in range(1, self._looking.pages + 1):
+            before = len(self._offered)
+            yield from self._one(listing, pool, level, above)
+            following = listing.following
+            if following is None or pool is None:
+                return
+            if number > 1 and len(self._offered) == before:
+                self._found.notes.append(f"page {number} of {self._source} brings nothing new")
+                return
+            if number == self._looking.pages:
+                self._leave_out(following, Why.PAGES)
+                return
+            if not self._may_go(following):
+                return
+            try:
+                read = self._reader.read(following, listing.kind, self._source)
+            except WillowCartError as error:
+                self._found.troubles.append(Trouble(error.thing, error.why))
+                return
+            if read is None:
+                return
+            listing = read
+
+    def _one(
+        self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
+    ) -> Iterator[Offer]:
+        """A listing's own offers, then what is below it."""
+        self._note_oddities(listing)
+        for offer in listing.offers:
+            if offer.address in self._offered:
+                continue
+            self._offered.add(offer.address)
+            yield offer if level == 1 else self._placed(offer)
+        if pool is None:
+            return
+        yield from self._below(listing.parts, pool, level, [*above, listing.mark], listing.kind)
+        if listing.kind is Kind.FOLDER or self._looking.depth != 1:
+            ways = self._ways_down(listing, level)
+            yield from self._below(ways, pool, level + 1, [*above, listing.mark], None)
+
+    def _placed(self, offer: Offer) -> Offer:
+        """An offer from further down, with its folder as seen from the top."""
+        folder = folder_below(self._top, offer.address)
+        return offer if folder == offer.folder else replace(offer, folder=folder)
+
+    def _ways_down(self, listing: Listing, level: int) -> list[str]:
+        """The places below a listing that are to be entered; the others are noted."""
+        depth = self._looking.depth
+        ways = []
+        for address in listing.below:
+            if not address.startswith(self._top) or address in self._seen:
+                continue
+            if depth is not None and level >= depth:
+                # That a page has links to pages is nothing that anybody misses.
+                if listing.kind is Kind.FOLDER:
+                    self._leave_out(address, Why.DEPTH)
+            elif level >= DEEPEST:
+                self._leave_out(address, Why.DEEP)
+            else:
+                ways.append(address)
+        return ways
+
+    def _below(
+        self,
+        addresses: Sequence[str],
+        pool: ThreadPoolExecutor,
+        level: int,
+        above: Sequence[object],
+        kind: Kind | None,
+    ) -> Iterator[Offer]:
+        """Read places a few ahead of the one whose turn it is, and go through them in order."""
+        ahead: deque[tuple[str, Future[Listing | None]]] = deque()
+        waiting = iter(addresses)
+        while True:
+            while len(ahead) < self._looking.lanes and (way := next(waiting, None)) is not None:
+                if self._may_go(way):
+                    ahead.append((way, pool.submit(self._reader.read, way, kind, self._source)))
+            if not ahead:
+                return
+            address, reading = ahead.popleft()
+            try:
+                listing = reading.result()
+            except (TransferFailed, NotUnderstood) as error:
+                self._found.troubles.append(Trouble(error.thing, error.why))
+                continue
+            if listing is not None and self._is_new(address, listing, above):
+                yield from self._series(listing, pool, level, above)
+
+    def _may_go(self, address: str) -> bool:
+        """Whether an address may be asked for: not for a second time, nor against robots.txt."""
+        if address in self._seen:
+            return False
+        self._seen.add(address)
+        if self._looking.ignore_robots or self._robots.allow(address):
+            return True
+        self._leave_out(address, Why.ROBOTS)
+        return False
+
+    def _is_new(self, address: str, listing: Listing, above: Sequence[object]) -> bool:
+        """Whether a listing is none of those above it under another address.
+
+        A folder that holds a link to itself says the same again at every level.
+        """
+        moved = listing.address != address
+        if moved and (listing.address in self._seen or not listing.address.startswith(self._top)):
+            self._leave_out(address, Why.LOOP)
+            return False
+        self._seen.add(listing.address)
+        again = sum(mark == listing.mark for mark in above)
+        # Without files to compare, one level like another may be chance.
+        if again > (0 if listing.offers else 1):
+            self._leave_out(address, Why.LOOP)
+            return False
+        return True
+
+    def _leave_out(self, address: str, why: Why) -> None:
+        shown = without_secrets(address)
+        path = shown.removeprefix(self._top) if why is not Why.PAGES else shown
+        self._found.not_entered.append(NotEntered(shown, unquote(path), why, self._source))
+
+    def _note_oddities(self, listing: Listing) -> None:
+        place = without_secrets(listing.address) or self._source
+        if listing.relative:
+            self._found.troubles.append(
+                Trouble(
+                    place,
+                    f"{listing.relative:,} of its links are relative, and nobody knows to what;"
+                    " give the page's address with --base",
+                )
+            )
+        if listing.odd:
+            more = f" and {len(listing.odd) - 1:,} more" if len(listing.odd) > 1 else ""
+            self._found.notes.append(f"{place}: left out {without_secrets(listing.odd[0])}{more}")
