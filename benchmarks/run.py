@@ -22,7 +22,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
-from tests.support.nginx import nginx  # noqa: E402
+from tests.support.servers import nginx  # noqa: E402
 
 HERE = Path(__file__).parent
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]

@@ -9,6 +9,8 @@ import pytest
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
+SITE = harrowmere.make_site()
+
 
 @pytest.fixture(scope="session")
 def trust_files() -> dict[str, bytes]:
@@ -27,4 +29,11 @@ def place() -> Iterator[StandIn]:
 def trust(trust_files: dict[str, bytes]) -> Iterator[StandIn]:
     """A stand-in with the trust's files and no faults."""
     with StandIn({path: Exhibit(content) for path, content in trust_files.items()}) as stand_in:
+        yield stand_in
+
+
+@pytest.fixture
+def trust_site() -> Iterator[StandIn]:
+    """A stand-in with the trust's pages and what they lead to."""
+    with StandIn({path: Exhibit(content) for path, content in SITE.items()}) as stand_in:
         yield stand_in

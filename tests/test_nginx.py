@@ -8,10 +8,10 @@ from pathlib import Path
 
 import pytest
 
-from tests.support.nginx import PROGRAM, nginx
 from tests.support.program import files_in, kill_haul, partial_bytes, run
+from tests.support.servers import NGINX, nginx
 
-pytestmark = pytest.mark.skipif(PROGRAM is None, reason="nginx is not installed")
+pytestmark = pytest.mark.skipif(NGINX is None, reason="nginx is not installed")
 
 
 @pytest.fixture(scope="module")

@@ -115,17 +115,19 @@ def _without_dot_segments(path: str) -> str:
 
 def host_of(address: str) -> str:
     """The host, with its port where that is not the scheme's own."""
-    return urlsplit(address).netloc
+    return address.split("/", 3)[2]
 
 
 def segments_of(address: str) -> list[str]:
     """The path's segments, decoded one by one, so that an encoded slash separates nothing."""
-    return [unquote(segment) for segment in urlsplit(address).path.split("/")[1:]]
+    path = address.partition("?")[0]
+    segments = path.split("/")[3:]
+    return [unquote(segment) for segment in segments] if "%" in path else segments
 
 
 def name_of(address: str) -> str:
     """The last segment of the path, decoded; empty for a folder's address."""
-    return segments_of(address)[-1]
+    return unquote(address.partition("?")[0].rpartition("/")[2])
 
 
 def query_of(address: str) -> str:

@@ -193,7 +193,6 @@ class Looker:
 
         Raises:
             WillowCartError: none of the sources can be read.
-            NothingChosen: nothing is left.
         """
         from willow_cart.cli.telling import tell_look, tell_troubles
         from willow_cart.sources import look_through
@@ -207,11 +206,17 @@ class Looker:
         yield from self._choosing.judge(offers, self.choice, learn)
         tell_troubles(self.found.troubles)
         tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
-        self.choice.require_some()
 
     def chosen(self) -> list[Offer]:
-        """What is chosen; raises as `judged` does."""
-        return [offer for offer, dropped_by in self.judged() if not dropped_by]
+        """What is chosen.
+
+        Raises:
+            WillowCartError: none of the sources can be read.
+            NothingChosen: nothing is left.
+        """
+        chosen = [offer for offer, dropped_by in self.judged() if not dropped_by]
+        self.choice.require_some()
+        return chosen
 
     def _learn(self, offers: Sequence[Offer]) -> Sequence[Offer]:
         from willow_cart.cli.telling import tell_troubles

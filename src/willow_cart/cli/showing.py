@@ -92,8 +92,7 @@ class AsJson(Showing):
     def show(self, looker: Looker) -> None:
         """Write what was chosen, or all with the rules that dropped them."""
         totals = Totals()
-        between = ""
-        print('{"offers": [', end="")
+        between = '{"offers": ['
         for offer, dropped_by in looker.judged():
             if not dropped_by:
                 totals.add(offer)
@@ -102,6 +101,8 @@ class AsJson(Showing):
             entry = _entry_of(offer) | ({"dropped_by": dropped_by or None} if self._why else {})
             print(f"{between}\n  {json.dumps(entry, ensure_ascii=False)}", end="")
             between = ","
+        if between != ",":
+            print(between, end="")
         counts = {
             "offered": looker.choice.offered,
             "chosen": looker.choice.kept,
@@ -155,6 +156,8 @@ class AsTable(Showing):
         coming = self._shown(looker, totals)
         while rows := list(islice(coming, MOST_DRAWN)):
             _show_offers(rows, why=self._why)
+        if not totals.all.files:
+            return
         _show_groups("kind", totals.kinds())
         if len(totals.by_heading) > 1:
             headings = list(totals.by_heading.items())
@@ -197,9 +200,8 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
 
 
 def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
-    if groups:
-        rows = [[name or "(none)", f"{s.files:,}", _written(s)] for name, s in groups]
-        show_table((what, "files", "size"), rows, numeric=("files", "size"))
+    rows = [[name or "(none)", f"{s.files:,}", _written(s)] for name, s in groups]
+    show_table((what, "files", "size"), rows, numeric=("files", "size"))
 
 
 def _show_total(looker: Looker, totals: Totals) -> None:
@@ -289,5 +291,7 @@ class AsTree(Showing):
             if each.why is not Why.PAGES:
                 *above, name = each.path.rstrip("/").split("/")
                 roots[each.source].folder(above).not_entered[f"{name}/"] = each
+        if not roots:
+            return
         show_tree(node.branch(source) for source, node in roots.items())
         _show_total(looker, totals)

@@ -50,6 +50,7 @@ def run(args: argparse.Namespace) -> int:
     with WebAccess(lanes_per_host=args.lanes, sign_ins=make_sign_ins(args)) as access:
         looker = Looker(args, access, args.lanes)
         _make_showing(args).show(looker)
+    looker.choice.require_some()
     incomplete = looker.found.troubles or looker.unanswered
     return Exit.INCOMPLETE if incomplete else Exit.GOOD
 

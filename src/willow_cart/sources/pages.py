@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import replace
+from urllib.parse import unquote
 
-from willow_cart.addresses import segments_of
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
@@ -16,7 +16,7 @@ from willow_cart.sources.looking import PageRules, Part
 from willow_cart.sources.markup import Page
 from willow_cart.sources.references import sources_in_set
 from willow_cart.sources.selectors import read_selector
-from willow_cart.sources.tables import Tables, heading_in
+from willow_cart.sources.tables import Tables
 
 # `link` relations that lead to no file (WHATWG HTML, "Link types").
 _HINTS = frozenset({"dns-prefetch", "preconnect", "pingback"})
@@ -49,35 +49,44 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
     listing = Listing(page.address, Kind.PAGE)
     if page.root is None:
         return listing
+    tables = Tables()
     found: dict[str, Offer] = {}
-    for offer in _offers_on(page, page.root, rules, listing, source):
-        earlier = found.get(offer.address)
-        if earlier is None:
-            if offer.address != page.address:
-                found[offer.address] = replace(offer, number=len(found) + 1)
-        elif not earlier.text and offer.text:
+    for address, element, heading in _references_on(page.root, page, rules, listing, tables):
+        cell = tables.cell_of(element) if element.tag == "a" else None
+        earlier = found.get(address)
+        if earlier is None and address != page.address:
+            found[address] = Offer(
+                address=address,
+                source=source,
+                number=len(found) + 1,
+                folder=folder_below(listing.folder, address),
+                text=_text_of(element),
+                title=" ".join((element.get("title") or "").split()),
+                heading=heading,
+                cell=cell,
+            )
+        elif earlier is not None and not earlier.text and (text := _text_of(element)):
             # A picture and words side by side lead to the same place: the words say more.
-            found[offer.address] = replace(earlier, text=offer.text)
+            found[address] = replace(earlier, text=text)
     listing.offers = list(found.values())
     listing.below = [each for each in found if _leads_down(each, listing.folder)]
     listing.following = _following(page, page.root, rules)
     return listing
 
 
-def _offers_on(
-    page: Page, root: Element, rules: PageRules, listing: Listing, source: str
-) -> Iterator[Offer]:
-    tables = Tables()
+def _references_on(
+    root: Element, page: Page, rules: PageRules, listing: Listing, tables: Tables
+) -> Iterator[tuple[str, Element, str]]:
+    """Every address that counts, with its element and the heading above it, in order."""
     heading = ""
     counted = _in_scope(root, rules.within)
-    own_folder = listing.folder
     for element in root.iter(*_TAGS):
         tag = element.tag
         if tag in _HEADINGS:
             heading = words_of(element) or heading
             continue
         if tag == "tr":
-            heading = heading_in(element) or heading
+            heading = tables.enter(element) or heading
             continue
         if counted is not None and element not in counted:
             continue
@@ -92,17 +101,8 @@ def _offers_on(
                 else:
                     listing.odd.append(f"{error.thing} ({error.reason})")
                 continue
-            if address is None:
-                continue
-            yield Offer(
-                address=address,
-                source=source,
-                folder=folder_below(own_folder, address),
-                text=_text_of(element),
-                title=" ".join((element.get("title") or "").split()),
-                heading=heading,
-                cell=tables.cell_of(element) if tag == "a" else None,
-            )
+            if address is not None:
+                yield address, element, heading
 
 
 def folder_below(folder: str, address: str) -> str | None:
@@ -112,9 +112,8 @@ def folder_below(folder: str, address: str) -> str | None:
     between = address[len(folder) :].partition("?")[0]
     if "/" not in between:
         return ""
-    return "/".join(
-        part.replace("/", "_") for part in segments_of(f"http://h/{between}")[:-1] if part
-    )
+    parts = [unquote(part).replace("/", "_") for part in between.split("/")[:-1]]
+    return "/".join(part for part in parts if part)
 
 
 def _references(element: Element) -> Iterator[tuple[Part, str]]:

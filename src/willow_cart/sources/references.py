@@ -8,7 +8,7 @@ from urllib.parse import quote, urljoin, urlsplit
 from willow_cart.addresses import normalise
 from willow_cart.errors import BadAddress
 
-_PLAIN = re.compile(r"[A-Za-z0-9_][A-Za-z0-9_.~-]*(?:/[A-Za-z0-9_][A-Za-z0-9_.~-]*)*/?")
+_PLAIN = re.compile(r"(/)?[A-Za-z0-9_][A-Za-z0-9_.~-]*(?:/[A-Za-z0-9_][A-Za-z0-9_.~-]*)*/?")
 _SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):")
 _LINE_BREAKS = re.compile(r"[\t\n\r]")
 
@@ -29,10 +29,9 @@ class Resolver:
     def __init__(self, base: str, charset: str = "utf-8") -> None:
         self._base = base
         self._charset = charset
-        path = urlsplit(base)
-        self._folder = ""
-        if base:
-            self._folder = f"{path.scheme}://{path.netloc}{path.path.rpartition('/')[0]}/"
+        parts = urlsplit(base)
+        self._origin = f"{parts.scheme}://{parts.netloc}"
+        self._folder = f"{self._origin}{parts.path.rpartition('/')[0]}/"
 
     def resolve(self, reference: str) -> str | None:
         """The address that a reference stands for, in normal form; None if it leads to no file.
@@ -41,9 +40,9 @@ class Resolver:
             BadAddress: there is no such address, or nobody knows what it is relative to.
         """
         reference = reference.strip(" \t\n\r\f\v\0")
-        if _PLAIN.fullmatch(reference) and self._folder:
+        if self._base and (plain := _PLAIN.fullmatch(reference)):
             # As most are; the rest of the way takes ten times as long.
-            return self._folder + reference
+            return f"{self._origin if plain[1] else self._folder}{reference}"
         reference = _LINE_BREAKS.sub("", reference)
         if not reference or reference.startswith("#"):
             return None

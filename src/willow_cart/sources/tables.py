@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
+
 from willow_cart.model import Cell
 from willow_cart.sources.elements import Element, words_of
 
@@ -9,9 +11,84 @@ from willow_cart.sources.elements import Element, words_of
 _MOST_COLUMNS, _MOST_ROWS = 1000, 65534
 
 
-def heading_in(row: Element) -> str:
-    """The words of a row that is one heading for those below it; empty for any other row."""
-    cells = [cell for cell in row if cell.tag in ("th", "td")]
+@dataclass(slots=True)
+class _Table:
+    """How far a table has been gone through.
+
+    Attributes:
+        titles: the headings of its columns.
+        taken: for how many rows to come a cell from above takes up each column.
+        number: of the last row that was none of headings.
+        row: the last row; its cells with their columns, and how many links it has had.
+    """
+
+    titles: list[str] = field(default_factory=list)
+    taken: dict[int, int] = field(default_factory=dict)
+    number: int = 0
+    row: Element | None = None
+    columns: dict[Element, int] = field(default_factory=dict)
+    links: int = 0
+
+
+class Tables:
+    """Where in the tables of a page links stand; gone through in the order of the page."""
+
+    def __init__(self) -> None:
+        self._tables: dict[Element, _Table] = {}
+
+    def enter(self, row: Element) -> str:
+        """Go on to a row; returns its words if it is one heading for those below it."""
+        outer = next(row.iterancestors("table"), None)
+        if outer is None:
+            return ""
+        table = self._tables.setdefault(outer, _Table())
+        table.row, table.columns, table.links = row, _columns_of(row, table), 0
+        cells = list(table.columns)
+        heading = _heading_in(cells)
+        if len(cells) > 1 and all(cell.tag == "th" for cell in cells):
+            table.titles = [""] * max(table.columns.values())
+            for cell, column in table.columns.items():
+                table.titles[column - 1] = words_of(cell)
+        elif not heading and any(cell.tag == "td" for cell in cells):
+            table.number += 1
+        return heading
+
+    def cell_of(self, link: Element) -> Cell | None:
+        """Where in the row that was entered last a link stands; None for one outside of it."""
+        cell = next(link.iterancestors("td", "th"), None)
+        outer = next(cell.iterancestors("table"), None) if cell is not None else None
+        table = self._tables.get(outer) if outer is not None else None
+        if cell is None or table is None or cell not in table.columns:
+            return None
+        table.links += 1
+        column = table.columns[cell]
+        title = table.titles[column - 1] if column <= len(table.titles) else ""
+        return Cell(table.number, table.links, column, title)
+
+
+def _columns_of(row: Element, table: _Table) -> dict[Element, int]:
+    """The column of each cell as it is drawn (HTML, "Forming a table")."""
+    columns: dict[Element, int] = {}
+    reaching: dict[int, int] = {}
+    column = 1
+    for cell in row:
+        if cell.tag not in ("td", "th"):
+            continue
+        while column in table.taken:
+            column += 1
+        columns[cell] = column
+        width = _span(cell, "colspan", _MOST_COLUMNS)
+        if (height := _span(cell, "rowspan", _MOST_ROWS)) > 1:
+            reaching.update(dict.fromkeys(range(column, column + width), height))
+        column += width
+    if table.taken or reaching:
+        taken = table.taken | reaching
+        table.taken = {at: left - 1 for at, left in taken.items() if left > 1}
+    return columns
+
+
+def _heading_in(cells: list[Element]) -> str:
+    """The words of a row's only cell, if that is a heading and leads nowhere."""
     if len(cells) != 1:
         return ""
     (cell,) = cells
@@ -21,74 +98,9 @@ def heading_in(row: Element) -> str:
     return ""
 
 
-class Tables:
-    """Where in the tables of one page links stand; each table is gone through once."""
-
-    def __init__(self) -> None:
-        self._rows: dict[Element, tuple[int, dict[Element, int], list[str]]] = {}
-        self._links: dict[Element, int] = {}
-        self._known: set[Element] = set()
-
-    def cell_of(self, element: Element) -> Cell | None:
-        """Where in a table an element stands; links have to be asked about in their order."""
-        cell = next(element.iterancestors("td", "th"), None)
-        row = cell.getparent() if cell is not None else None
-        if cell is None or row is None:
-            return None
-        if row not in self._rows:
-            table = next(row.iterancestors("table"), None)
-            if table is None or table in self._known:
-                return None
-            self._known.add(table)
-            self._go_through(table)
-            if row not in self._rows:
-                return None
-        number, columns, titles = self._rows[row]
-        self._links[row] = self._links.get(row, 0) + 1
-        column = columns[cell]
-        title = titles[column - 1] if column <= len(titles) else ""
-        return Cell(number, self._links[row], column, title)
-
-    def _go_through(self, table: Element) -> None:
-        """Number the rows and columns of a table as they are drawn (HTML, "Forming a table")."""
-        titles: list[str] = []
-        taken: dict[int, int] = {}  # rows that a cell from above still takes up, by column
-        number = 0
-        for row in _own_rows(table):
-            cells = [cell for cell in row if cell.tag in ("td", "th")]
-            columns: dict[Element, int] = {}
-            reaching: dict[int, int] = {}
-            column = 1
-            for cell in cells:
-                while column in taken:
-                    column += 1
-                columns[cell] = column
-                width = _span(cell, "colspan", _MOST_COLUMNS)
-                height = _span(cell, "rowspan", _MOST_ROWS)
-                if height > 1:
-                    reaching.update(dict.fromkeys(range(column, column + width), height))
-                column += width
-            if len(cells) > 1 and all(cell.tag == "th" for cell in cells):
-                titles = [""] * (column - 1)
-                for cell, at in columns.items():
-                    titles[at - 1] = words_of(cell)
-            elif any(cell.tag == "td" for cell in cells) and not heading_in(row):
-                number += 1
-            self._rows[row] = (number, columns, titles)
-            taken = {at: left - 1 for at, left in (taken | reaching).items() if left > 1}
-
-
-def _own_rows(table: Element) -> list[Element]:
-    """The rows of a table, without those of tables inside it."""
-    rows = []
-    for child in table:
-        if child.tag == "tr":
-            rows.append(child)
-        elif child.tag in ("thead", "tbody", "tfoot"):
-            rows += [row for row in child if row.tag == "tr"]
-    return rows
-
-
 def _span(cell: Element, attribute: str, most: int) -> int:
-    text = (cell.get(attribute) or "1").strip()
+    text = cell.get(attribute)
+    if text is None:
+        return 1
+    text = text.strip()
     return min(max(int(text), 1), most) if text.isascii() and text.isdigit() else 1

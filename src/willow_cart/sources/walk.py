@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from urllib.parse import unquote
@@ -87,12 +87,12 @@ class Walk:
     ) -> Iterator[Offer]:
         """A listing, then those that follow it as pages of the same."""
         for number in range(1, self._looking.pages + 1):
-            before = len(self._offered)
+            brings_new = any(_is_news(offer, listing, self._offered) for offer in listing.offers)
             yield from self._one(listing, pool, level, above)
             following = listing.following
             if following is None or pool is None:
                 return
-            if number > 1 and len(self._offered) == before:
+            if number > 1 and not brings_new:
                 self._found.notes.append(f"page {number} of {self._source} brings nothing new")
                 return
             if number == self._looking.pages:
@@ -219,3 +219,9 @@ class Walk:
         if listing.odd:
             more = f" and {len(listing.odd) - 1:,} more" if len(listing.odd) > 1 else ""
             self._found.notes.append(f"{place}: left out {without_secrets(listing.odd[0])}{more}")
+
+
+def _is_news(offer: Offer, listing: Listing, offered: Container[str]) -> bool:
+    """Whether an offer was not met before, and is no link among the pages of the series itself."""
+    itself = offer.address.partition("?")[0] == listing.address.partition("?")[0]
+    return not itself and offer.address != listing.following and offer.address not in offered

@@ -1,0 +1,180 @@
+"""Real web servers on free ports, serving a folder: nginx, Apache, and Python's own."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from functools import partial
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+NGINX = shutil.which("nginx") or shutil.which("nginx", path="/usr/sbin")
+APACHE = shutil.which("apache2") or shutil.which("apache2", path="/usr/sbin")
+
+_CONFIG = """
+worker_processes 1; daemon off; pid {work}/pid; error_log {work}/error.log;
+events {{ worker_connections 256; }}
+http {{
+  access_log {work}/access.log; sendfile on; keepalive_requests {requests};
+  client_body_temp_path {work}/1; proxy_temp_path {work}/2; fastcgi_temp_path {work}/3;
+  uwsgi_temp_path {work}/4; scgi_temp_path {work}/5;
+  server {{
+    listen 127.0.0.1:{port};
+    root {root};
+    location /slow/ {{ alias {root}/; limit_rate 1m; }}
+    location /moved/ {{ rewrite ^/moved/(.*)$ /$1 redirect; }}
+    location /index/ {{ alias {root}/; autoindex on; charset utf-8; }}
+    location /rounded/ {{ alias {root}/; autoindex on; autoindex_exact_size off; charset utf-8; }}
+    location /json/ {{ alias {root}/; autoindex on; autoindex_format json; }}
+    location /members/ {{
+      alias {root}/; autoindex on; auth_basic "members"; auth_basic_user_file {work}/users;
+    }}
+    location /busy/ {{ limit_req zone=few burst=1 nodelay; alias {root}/; }}
+  }}
+  limit_req_zone $binary_remote_addr zone=few:64k rate=5r/s;
+}}
+"""
+
+
+@contextmanager
+def nginx(root: Path, work: Path, *, keepalive_requests: int = 1000) -> Iterator[str]:
+    """Serve a folder, and give the address of its root without a slash at the end."""
+    assert NGINX is not None, "nginx is not installed"
+    config = work / "nginx.conf"
+    command = [NGINX, "-c", str(config), "-e", str(work / "error.log")]
+    values = {"work": work, "root": root, "requests": keepalive_requests}
+    _make_readable(root, work)
+    (work / "users").write_text("ida:{PLAIN}reedmace\n")
+    with _serving(command, config, _CONFIG, values) as base:
+        yield base
+
+
+_APACHE_CONFIG = """
+ServerRoot /usr/lib/apache2
+ServerName localhost
+PidFile {work}/pid
+ErrorLog {work}/error.log
+Listen 127.0.0.1:{port}
+LoadModule mpm_event_module modules/mod_mpm_event.so
+LoadModule authn_core_module modules/mod_authn_core.so
+LoadModule authn_file_module modules/mod_authn_file.so
+LoadModule authz_core_module modules/mod_authz_core.so
+LoadModule authz_user_module modules/mod_authz_user.so
+LoadModule auth_digest_module modules/mod_auth_digest.so
+LoadModule dir_module modules/mod_dir.so
+LoadModule alias_module modules/mod_alias.so
+LoadModule mime_module modules/mod_mime.so
+LoadModule autoindex_module modules/mod_autoindex.so
+TypesConfig {work}/types
+User www-data
+Group www-data
+DocumentRoot {root}
+Mutex file:{work} default
+<Directory {root}>
+  Options Indexes FollowSymLinks
+  Require all granted
+</Directory>
+Alias /plain {root}
+Alias /fancy {root}
+Alias /table {root}
+Alias /members {root}
+<Location /fancy>
+  IndexOptions FancyIndexing
+</Location>
+<Location /table>
+  IndexOptions FancyIndexing HTMLTable
+</Location>
+<Location /members>
+  AuthType Digest
+  AuthName "members"
+  AuthUserFile {work}/users
+  Require valid-user
+</Location>
+"""
+
+
+@contextmanager
+def apache(root: Path, work: Path) -> Iterator[str]:
+    """Serve a folder with Apache, and give the address of its root without a slash at the end."""
+    assert APACHE is not None, "Apache is not installed"
+    _make_readable(root, work)
+    secret = hashlib.md5(b"ida:members:reedmace").hexdigest()
+    (work / "users").write_text(f"ida:members:{secret}\n")
+    (work / "types").write_text("text/html html\ntext/csv csv\n")
+    config = work / "apache.conf"
+    command = [APACHE, "-D", "FOREGROUND", "-f", str(config)]
+    with _serving(command, config, _APACHE_CONFIG, {"work": work, "root": root}) as base:
+        yield base
+
+
+class _Quiet(SimpleHTTPRequestHandler):
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@contextmanager
+def python_server(root: Path) -> Iterator[str]:
+    """Serve a folder with Python's own server."""
+    handler = partial(_Quiet, directory=str(root))
+    with ThreadingHTTPServer(("127.0.0.1", 0), handler) as server:
+        thread = threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True)
+        thread.start()
+        yield f"http://127.0.0.1:{server.server_port}"
+        server.shutdown()
+
+
+def _make_readable(root: Path, work: Path) -> None:
+    """Let workers of a user of their own reach the folders, which pytest keeps to itself."""
+    work.mkdir(parents=True, exist_ok=True)
+    for folder in (root, work, *root.parents):
+        if (
+            folder != Path("/")
+            and os.access(folder, os.W_OK)
+            and folder.stat().st_uid == os.getuid()
+        ):
+            folder.chmod(folder.stat().st_mode | 0o055)
+
+
+@contextmanager
+def _serving(
+    command: list[str], config: Path, template: str, values: Mapping[str, object]
+) -> Iterator[str]:
+    """Run a server on a free port until the end."""
+    for _ in range(5):  # the port that was free may be taken by the time the server asks for it
+        port = _free_port()
+        config.write_text(template.format(port=port, **values))
+        server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        try:
+            if _answers(port, server):
+                yield f"http://127.0.0.1:{port}"
+                return
+        finally:
+            server.terminate()
+            server.wait()
+    raise RuntimeError((config.parent / "error.log").read_text())
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        port: int = probe.getsockname()[1]
+        return port
+
+
+def _answers(port: int, server: subprocess.Popen[bytes]) -> bool:
+    deadline = time.monotonic() + 10
+    while time.monotonic() < deadline and server.poll() is None:
+        try:
+            socket.create_connection(("127.0.0.1", port), 1).close()
+        except OSError:
+            time.sleep(0.01)
+        else:
+            return True
+    return False

@@ -1,0 +1,200 @@
+"""Folder indexes: as real servers write them, with folders in folders, and as traps."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import files_in, run
+from tests.support.servers import APACHE, NGINX, apache, nginx, python_server
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn, make_index
+
+LONG = "a long name of a field note with blanks & an ampersand, which no listing shows whole.txt"
+FILES = {
+    "README.txt": b"r" * 43,
+    LONG: b"x" * 1536,
+    "übersicht #1.csv": b"a",
+    "100%.csv": b"percent",
+    "2029/spring/alder.csv": b"s" * 4321,
+    "2029/autumn/alder.csv": b"a" * 70_000,
+    "2030/alder.csv": b"2030",
+    "2030/deep/deeper/last.wav": b"w" * 3_000_000,
+}
+LONG_AGO = 1_600_000_000  # a date to come would be none to the servers (RFC 9110, 8.8.2.1)
+Serve = Callable[[Path, Path], AbstractContextManager[str]]
+SERVERS: dict[str, tuple[Serve, str, bool | None]] = {
+    "nginx": (nginx, "index/", True),
+    "nginx rounding": (nginx, "rounded/", False),
+    "nginx json": (nginx, "json/", True),
+    "apache plain": (apache, "plain/", None),
+    "apache fancy": (apache, "fancy/", False),
+    "apache table": (apache, "table/", False),
+    "python": (lambda root, _: python_server(root), "", None),
+}
+
+
+@pytest.fixture
+def archive(tmp_path: Path) -> Path:
+    """A folder with folders in it, and a link in one of them that leads back up."""
+    root = tmp_path / "www"
+    for path, content in FILES.items():
+        file = root / path
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(content)
+        os.utime(file, (LONG_AGO, LONG_AGO))
+    (root / "2029" / "again").symlink_to("..")
+    return root
+
+
+@pytest.fixture(params=SERVERS)
+def server(request: pytest.FixtureRequest, tmp_path: Path, archive: Path) -> Iterator[str]:
+    """The address of the folder on each server."""
+    serve, path, _ = SERVERS[request.param]
+    if (serve is apache and not APACHE) or (serve is nginx and not NGINX):
+        pytest.skip("is not installed")
+    with serve(archive, tmp_path / "work") as base:
+        yield f"{base}/{path}"
+
+
+def test_every_server_s_index_is_read_to_the_bottom(
+    tmp_path: Path, server: str, request: pytest.FixtureRequest
+) -> None:
+    exact = SERVERS[request.node.callspec.params["server"]][2]
+    found = run("survey", server, "--depth", "all", "--json", cwd=tmp_path).json()
+    offers = {offer["path"]: offer for offer in found["offers"]}
+    assert set(offers) == set(FILES), "the parent, the links that sort, and loops are no offers"
+    assert [each["path"] for each in found["not_entered"]] == ["2029/again/"]
+    for path, content in FILES.items():
+        offer = offers[path]
+        if exact is None:
+            assert (offer["size"], offer["size_about"], offer["modified"]) == (None, None, None)
+            continue
+        assert offer["modified"].startswith("2020-09-13T12:26")
+        if offer["size"] is None:
+            assert not exact, "a rounded size is never passed off as an exact one"
+            assert offer["size_about"] == pytest.approx(len(content), rel=0.06)
+        else:
+            assert offer["size"] == len(content)
+    if exact is False:
+        assert any(offer["size"] is None for offer in offers.values())
+
+
+def test_what_a_survey_shows_a_haul_brings_home(tmp_path: Path, server: str) -> None:
+    options = [server, "--depth", "all", "--keep", "**/alder.csv"]
+    outcome = run("haul", *options, "--into", "x", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    expected = {path: content for path, content in FILES.items() if path.endswith("/alder.csv")}
+    assert files_in(tmp_path / "x") == expected
+    assert "1 folder not entered, a way back to where it began: 2029/again/" in outcome.err
+    again = run("haul", *options, "--into", "x", cwd=tmp_path)
+    assert "0 arrived, 3 unchanged" in again.last_line
+
+
+def test_folders_that_are_not_entered_are_counted_and_named(tmp_path: Path, archive: Path) -> None:
+    with python_server(archive) as base:
+        # Without the slash at its end the address means the same: the server says so.
+        outcome = run("survey", f"{base}/2030", cwd=tmp_path)
+        assert "1 folder not entered (--depth 2 or --depth all goes on): deep/" in outcome.err
+        assert outcome.last_line.startswith("1 offer, 1 chosen")
+        assert outcome.last_line.endswith("; 1 not entered")
+        two = run("survey", base, "--depth", "2", "--json", cwd=tmp_path).json()
+        assert {each["path"] for each in two["not_entered"]} >= {"2029/spring/", "2030/deep/"}
+        tree = run("survey", base, "--depth", "2", "--tree", cwd=tmp_path)
+        assert "deep/  not entered: deeper than asked for" in tree.out
+        assert "100%.csv" in tree.out
+
+
+def test_a_saved_index_is_read_with_the_address_it_is_from(tmp_path: Path) -> None:
+    saved = Path(__file__).parent / "saved" / "lighttpd.html"
+    base = "http://trust.example/archive/"
+    found = run("survey", saved, "--base", base, "--json", cwd=tmp_path).json()
+    rows = [(o["path"], o["size"], o["size_about"], o["url"]) for o in found["offers"]]
+    assert rows == [
+        ("README.txt", None, 102, f"{base}README.txt"),
+        (LONG, None, 1536, rows[1][3]),
+        ("übersicht #1.csv", None, 102, f"{base}%C3%BCbersicht%20%231.csv"),
+    ]
+    assert found["offers"][0]["modified"] == "2031-06-01T06:00:00+00:00"
+
+
+def test_robots_are_heeded_below_the_first_page_unless_told_otherwise(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {
+        "robots.txt": Exhibit(b"User-agent: *\nDisallow: /data/drafts/\n"),
+        "data/a.csv": Exhibit(b"a"),
+        "data/drafts/b.csv": Exhibit(b"b"),
+    }
+    everything = ["survey", f"{place.base}/data/", "--depth", "all"]
+    outcome = run(*everything, "--json", cwd=tmp_path)
+    assert [offer["path"] for offer in outcome.json()["offers"]] == ["a.csv"]
+    assert "not entered, as robots.txt asks (--ignore-robots" in outcome.err
+    both = run(*everything, "--ignore-robots", "--json", cwd=tmp_path).json()
+    assert [offer["path"] for offer in both["offers"]] == ["a.csv", "drafts/b.csv"]
+    # What the person names is asked for; robots.txt is about following links.
+    assert run("survey", f"{place.base}/data/drafts/", cwd=tmp_path).code == 0
+    # RFC 9309, 2.3.1.4: rules that cannot be read may forbid everything.
+    place.exhibits["robots.txt"] = Exhibit(script=lambda handler: handler.refuse(500))
+    outcome = run(*everything, "--json", cwd=tmp_path)
+    assert [offer["path"] for offer in outcome.json()["offers"]] == ["a.csv"]
+
+
+def test_an_index_never_leads_above_beside_or_back(tmp_path: Path, place: StandIn) -> None:
+    index = (
+        '<title>Index of /data/</title><pre><a href="../">..</a>\n'
+        '<a href="/other/x.csv">x</a> <a href="?C=N;O=D">Name</a>\n'
+        '<a href="//elsewhere.example/data/y.csv">y</a>\n'
+        '<a href="%2e%2e/up.csv">up</a> <a href="%2e%2e/">up</a> <a href="./">here</a>\n'
+        '<a href="sub/inner.csv">too deep for an entry</a>\n'
+        '<a href="/data/away/">away</a> <a href="good.csv">good</a> 01-Jun-2031 06:00  12\n</pre>'
+    )
+    place.exhibits |= {
+        "data/": Exhibit(index.encode(), media_type="text/html"),
+        "data/away/": Exhibit(script=lambda h: h.refuse(302, {"Location": "/other/"})),
+        "other/x.csv": Exhibit(b"x"),
+    }
+    found = run("survey", f"{place.base}/data/", "--depth", "all", "--json", cwd=tmp_path).json()
+    assert [(offer["path"], offer["size"]) for offer in found["offers"]] == [("good.csv", 12)]
+    assert [each["path"] for each in found["not_entered"]] == ["away/"]
+
+
+def test_a_folder_without_end_ends(tmp_path: Path, place: StandIn) -> None:
+    """A server that has another folder in every folder, each with another name."""
+
+    def endless(handler: Handler) -> None:
+        path = handler.path.lstrip("/")
+        page = make_index(path, {f"{path}n{path.count('/')}/x": Exhibit()})
+        handler.start(200, {"Content-Type": "text/html", "Content-Length": str(len(page))})
+        handler.wfile.write(page)
+
+    class Everywhere(dict[str, Exhibit]):
+        def get(self, key: str, default: object = None) -> Exhibit:
+            return Exhibit(script=endless)
+
+    place.exhibits = Everywhere()
+    outcome = run("survey", f"{place.base}/t/", "--depth", "all", "--ignore-robots", cwd=tmp_path)
+    assert "not entered, more than 100 levels down" in outcome.err
+    assert outcome.code == 3
+    assert len({request.path for request in place.requests}) == 100
+
+
+def test_a_folder_in_a_list_stands_for_its_files_and_one_that_fails_is_told(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {"data/a.csv": Exhibit(b"a"), "data/b.csv": Exhibit(b"b")}
+    place.exhibits["data/shut/"] = Exhibit(script=lambda handler: handler.refuse(403))
+    lines = [f"{place.base}/z.csv", f"{place.base}/data/", f"{place.base}/gone/"]
+    (tmp_path / "list.txt").write_text("\n".join(lines))
+    outcome = run("survey", "list.txt", "--json", "--depth", "2", cwd=tmp_path)
+    assert outcome.code == 1
+    assert [(o["number"], o["path"]) for o in outcome.json()["offers"]] == [
+        (1, "z.csv"), (2, "a.csv"), (3, "b.csv"),
+    ]  # fmt: skip
+    assert f"{place.base}/data/shut/: the server answers 403 Forbidden" in outcome.err
+    assert f"{place.base}/gone/: the server answers 404 Not Found" in outcome.err
+    only = run("survey", f"{place.base}/gone/", cwd=tmp_path)
+    assert (only.code, only.out) == (1, "")
