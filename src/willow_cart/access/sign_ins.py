@@ -231,12 +231,15 @@ def read_cookies(path: str) -> CookieJar:
 
     jar = MozillaCookieJar(path, policy=DefaultCookiePolicy(netscape=True, rfc2965=False))
     try:
-        # A cookie without an end date lasts as long as a session, and this is one.
-        jar.load(ignore_discard=True)
+        jar.load(ignore_discard=True, ignore_expires=True)
     except LoadError:
         raise BadOption(
             path, "is no cookie file in the Netscape form", "its first line says so"
         ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise BadOption(path, f"cannot be read: {error}", "see to the file") from None
+    for cookie in jar:
+        # Browsers write 0 where a cookie lasts as long as its session, and this is one.
+        cookie.expires = cookie.expires or None
+    jar.clear_expired_cookies()
     return jar
