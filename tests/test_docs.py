@@ -12,6 +12,7 @@ import pytest
 import willow_cart
 from willow_cart.cart import COLUMNS
 from willow_cart.cli.main import make_parser
+from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.records import Ledger, Row
 
 ROOT = Path(__file__).parent.parent
@@ -56,18 +57,23 @@ def test_the_pictures_are_few_and_all_are_shown() -> None:
     assert all(f"screenshots/{picture.name}" in pages for picture in pictures)
 
 
-def test_the_guide_s_script_runs(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    from willow_cart.demo.stand_in import Exhibit, StandIn
-
-    (script,) = re.findall(
-        r"```python\n(.*?)```", (ROOT / "docs" / "guide.md").read_text(), re.DOTALL
-    )
+def test_the_guide_s_scripts_run(
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    trust_site: StandIn,
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    page = (ROOT / "docs" / "guide.md").read_text()
+    scripts = re.findall(r"```python\n(.*?)```", page, re.DOTALL)
     monkeypatch.chdir(tmp_path)
-    with StandIn({"a.csv": Exhibit(b"a"), "b.wav": Exhibit(b"b")}) as place:
-        Path("addresses.txt").write_text(f"{place.base}/a.csv\n{place.base}/b.wav\n")
-        exec(compile(script, "guide.md", "exec"), {})
+    trust_site.exhibits |= {"a.csv": Exhibit(b"a"), "b.wav": Exhibit(b"b")}
+    Path("addresses.txt").write_text(f"{trust_site.base}/a.csv\n{trust_site.base}/b.wav\n")
+    for script in scripts:
+        there = script.replace("https://trust.example", trust_site.base)
+        exec(compile(there, "guide.md", "exec"), {})
     assert Path("data/a.csv").read_bytes() == b"a"
     assert not Path("data/b.wav").exists()
+    assert "May 2031 Cell(row=1, place=1, column=2, title='Counts')" in capsys.readouterr().out
 
 
 def test_the_formats_name_every_column(tmp_path: Path) -> None:

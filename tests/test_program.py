@@ -14,7 +14,7 @@ import pytest
 
 from tests.support.program import files_in, run, sha256, start
 from willow_cart.demo import harrowmere
-from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
 
 LEVELS = [f"levels/2031-05/level_203105{day:02d}.csv" for day in range(1, 13)]
 
@@ -115,6 +115,94 @@ def test_what_survey_writes_as_csv_is_a_list_to_haul(
         f"seasons/counts_{year}.csv": trust_files[f"seasons/{year}/counts.csv"]
         for year in (2029, 2030)
     }
+
+
+def test_dates_and_sizes_choose_and_what_is_unknown_is_asked_or_told(
+    desk: Path, trust: StandIn, trust_files: dict[str, bytes]
+) -> None:
+    trust.exhibits[LEVELS[0]].modified = 1_900_000_000.0
+    trust.exhibits[LEVELS[1]].modified = None
+    options = ["addresses.txt", "--ext", "csv", "--since", "2031-05-01", "--at-most", "5kB"]
+    unasked = run("survey", *options, cwd=desk)
+    assert "15 chosen" in unasked.last_line
+    assert "15 offers that dates or sizes are to choose have no date (--undated" in unasked.err
+    assert "15 offers that dates or sizes are to choose have no size that is" in unasked.err
+    none = run("survey", *options, "--unsized", "drop", "--json", cwd=desk)
+    assert (none.code, none.json()["chosen"], none.json()["offers"]) == (3, 0, [])
+    asked = run("survey", *options, "--ask-sizes", "--undated", "drop", "--json", cwd=desk).json()
+    paths = [offer["path"] for offer in asked["offers"]]
+    assert paths == [p for p in trust_files if p.startswith("counts/") if p.endswith(".csv")]
+    outcome = run("haul", *options, "--ask-sizes", "--undated", "drop", "--into", "x", cwd=desk)
+    assert sorted(files_in(desk / "x")) == sorted(paths), outcome.err
+
+
+def test_survey_says_why_something_was_dropped(desk: Path) -> None:
+    options = ["addresses.txt", "--ext", "csv", "--drop", "level*", "--first", "2", "--why"]
+    entries = run("survey", *options, "--json", cwd=desk).json()["offers"]
+    reasons = [entry["dropped_by"] for entry in entries]
+    assert reasons.count(None) == 2
+    assert reasons.count("--drop level*") == 12
+    assert reasons.count("--ext csv") == 8
+    assert reasons.count("--first 2") == 1
+    table = run("survey", *options, cwd=desk)
+    assert "dropped by" in table.out
+    assert table.last_line.startswith("23 offers, 2 chosen")
+    written = run("survey", *options, "--csv", cwd=desk).out
+    (desk / "cart.csv").write_text(written)
+    assert written.count("\n") == 24
+    assert run("survey", "cart.csv", "--json", cwd=desk).json()["offered"] == 2
+
+
+def test_a_long_listing_is_written_in_pages(tmp_path: Path) -> None:
+    """In pages of rows, each with its headings and its own widths."""
+    process = start("survey", "-", cwd=tmp_path, stdin=subprocess.PIPE)
+    lines = b"".join(b"http://h.example/%d.csv\n" % n for n in range(50_000))
+    out, err = process.communicate(lines, timeout=60)
+    assert process.returncode == 0, err
+    rows = [line.split() for line in out.decode().splitlines()]
+    assert sum(row[:1] == ["no."] for row in rows) == 25, "a heading for each page of rows"
+    assert rows[-1][:4] == ["50,000", "offers,", "50,000", "chosen,"]
+
+
+@pytest.mark.parametrize(
+    ("name", "kept"),
+    [("a.zip", False), ("a.csv", False), ("a.wav", False), ("a.html", True), ("a.dat", True)],
+)
+def test_a_page_instead_of_a_file_is_refused(
+    tmp_path: Path, place: StandIn, name: str, kept: bool
+) -> None:
+    page = b"<!-- v2 -->\n<HTML><head><title>\n Please&nbsp;wait </title>" + b" " * 100_000
+    place.exhibits[name] = Exhibit(page, media_type="application/octet-stream")
+    haul = ["haul", f"{place.base}/{name}", "--as", "file", "--into", "x"]
+    outcome = run(*haul, cwd=tmp_path)
+    assert files_in(tmp_path / "x") == ({name: page} if kept else {})
+    assert outcome.code == (0 if kept else 4)
+    if not kept:
+        assert f'refused: {place.base}/{name}: what comes is a page, "Please wait"' in outcome.err
+        row = run("receipt", "x", "--json", cwd=tmp_path).json()["files"][0]
+        assert row["state"] == "refused"
+        assert run(*haul, "--accept-anything", cwd=tmp_path).code == 0
+        assert files_in(tmp_path / "x") == {name: page}
+
+
+@pytest.mark.parametrize("status", [403, 405, 501])
+def test_sizes_are_learnt_where_head_is_refused(
+    tmp_path: Path, place: StandIn, status: int
+) -> None:
+    def serve(handler: Handler) -> None:
+        if handler.command == "HEAD":
+            handler.refuse(status)
+        elif handler.path == "/none.csv":
+            handler.start(416, {"Content-Range": "bytes */0", "Content-Length": "0"})
+        else:
+            assert handler.headers["Range"] == "bytes=0-0"
+            fields = {"Content-Range": "bytes 0-0/123456", "Content-Length": "1"}
+            handler.start(206, fields)
+            handler.wfile.write(b"x")
+
+    place.exhibits |= {"big.csv": Exhibit(script=serve), "none.csv": Exhibit(script=serve)}
+    survey = ["survey", f"{place.base}/{{big,none}}.csv", "--ask-sizes", "--json"]
+    assert [o["size"] for o in run(*survey, cwd=tmp_path).json()["offers"]] == [123456, 0]
 
 
 @pytest.mark.parametrize("layout", ["tree", "flat", "host", "kind"])

@@ -22,15 +22,16 @@ from willow_cart.version import __version__
 
 if TYPE_CHECKING:
     from willow_cart.access import Access, Patience
+    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
     from willow_cart.access.web import WebAccess
     from willow_cart.checks import ChecksumBook, read_checksum_list
-    from willow_cart.choosing import Choice, Choosing
+    from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.errors import WillowCartError
     from willow_cart.filing import Layout
     from willow_cart.haul import Account, Observer, Wishes, bring_home
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
-    from willow_cart.sources import Look, ask_sizes, look
+    from willow_cart.sources import Look, Looking, NotEntered, PageRules, ask_sizes, look
 
 _HOMES = {
     "Access": "access",
@@ -41,10 +42,16 @@ _HOMES = {
     "Choosing": "choosing",
     "Layout": "filing",
     "Look": "sources",
+    "Looking": "sources",
+    "NotEntered": "sources",
     "Observer": "haul",
     "Offer": "model",
+    "PageRules": "sources",
     "Patience": "access",
     "Receipt": "records",
+    "Secret": "access.sign_ins",
+    "SignIn": "access.sign_ins",
+    "SignIns": "access.sign_ins",
     "State": "model",
     "WebAccess": "access.web",
     "WillowCartError": "errors",
@@ -52,6 +59,7 @@ _HOMES = {
     "ask_sizes": "sources",
     "bring_home": "haul",
     "look": "sources",
+    "parse_when": "choosing",
     "read_checksum_list": "checks",
     "read_receipt": "records",
 }
@@ -65,10 +73,16 @@ __all__ = [
     "Choosing",
     "Layout",
     "Look",
+    "Looking",
+    "NotEntered",
     "Observer",
     "Offer",
+    "PageRules",
     "Patience",
     "Receipt",
+    "Secret",
+    "SignIn",
+    "SignIns",
     "State",
     "WebAccess",
     "WillowCartError",
@@ -77,6 +91,7 @@ __all__ = [
     "ask_sizes",
     "bring_home",
     "look",
+    "parse_when",
     "read_checksum_list",
     "read_receipt",
 ]

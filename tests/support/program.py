@@ -51,12 +51,14 @@ def run(
     return outcome
 
 
-def start(*arguments: str | Path, cwd: Path) -> subprocess.Popen[bytes]:
+def start(
+    *arguments: str | Path, cwd: Path, stdin: int = subprocess.DEVNULL
+) -> subprocess.Popen[bytes]:
     """Start a command and leave it running."""
     return subprocess.Popen(
         [*COMMAND, *map(str, arguments)],
         cwd=cwd,
-        stdin=subprocess.DEVNULL,
+        stdin=stdin,
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
     )

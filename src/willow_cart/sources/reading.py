@@ -44,7 +44,7 @@ class Reader:
     def __init__(self, access: Access, rules: PageRules) -> None:
         self._access = access
         self._rules = rules
-        self._patience = Patience()
+        self._patience = Patience(attempts=3)
 
     def read(self, address: str, kind: Kind | None, source: str) -> Listing | None:
         """Read what an address lists; None if it is a file.
