@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import zlib
 from pathlib import Path
 
 import pytest
@@ -106,7 +107,9 @@ def test_xml_that_is_a_trap_catches_nobody(tmp_path: Path, place: StandIn, conte
 
 
 def test_a_packed_sitemap_that_swells_is_refused(tmp_path: Path, place: StandIn) -> None:
-    place.exhibits["sitemap.xml.gz"] = Exhibit(gzip.compress(b" " * (300 << 20), 9))
+    packer = zlib.compressobj(wbits=31)
+    packed = b"".join(packer.compress(bytes(1 << 20)) for _ in range(300)) + packer.flush()
+    place.exhibits["sitemap.xml.gz"] = Exhibit(packed)
     outcome = run("survey", f"{place.base}/sitemap.xml.gz", cwd=tmp_path)
     assert outcome.code == 2
     assert "sitemap.xml.gz: is too large unpacked" in outcome.err
