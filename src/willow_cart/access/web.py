@@ -134,11 +134,15 @@ class WebAccess(Access):
         content_range = rules.parse_content_range(response.headers.get("Content-Range"))
         if response.status in (206, 416) and content_range is not None:
             facts = replace(_facts_from(response, final), length=content_range.length)
+            self._drop(response)
         elif response.status in (200, 203):
             facts = _facts_from(response, final)
+            if response.length_remaining:
+                response.close()  # a whole body, from who does not know of ranges
+            else:
+                self._drop(response)
         else:
             raise self._refusal(response, address, final)
-        self._drop(response)
         return replace(facts, modified=rules.parse_date(facts.validators.last_modified))
 
     def close(self) -> None:
@@ -203,9 +207,9 @@ class WebAccess(Access):
 
     def _drop(self, response: Response) -> None:
         """Be done with an answer whose body is not wanted."""
-        length = rules.parse_content_length(response.headers.get("Content-Length"))
+        left = response.length_remaining
         try:
-            if length is not None and length <= _SHORT_PAGE:
+            if left is not None and left <= _SHORT_PAGE:
                 response.read(_SHORT_PAGE)
                 response.release_conn()
             else:
