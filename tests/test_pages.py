@@ -83,7 +83,7 @@ def test_every_reference_is_of_its_part_and_of_no_other(part: str, markup: str) 
         ("#top", None),
         ("", None),
         ("2031.html", None),
-        ("ftp://trust.example/x", None),
+        ("gopher://trust.example/x", None),
         ("http://", None),
         ("http://[/", None),
     ],

@@ -10,3 +10,4 @@ get() { # PROGRAM PACKAGE
 }
 get nginx nginx-light
 get apache2 apache2-bin
+get vsftpd vsftpd

@@ -15,7 +15,15 @@ from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
 
-DEFAULT_PORTS = {"http": 80, "https": 443}
+DEFAULT_PORTS = {"http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None}
+"""The schemes that are spoken here, with the ports that need not be written."""
+
+WEB = frozenset({"http", "https"})
+"""The schemes of the web."""
+
+# Where a question mark is a wildcard or part of a name, and begins no query: FTP has none
+# (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
+_WITHOUT_QUERY = frozenset({"ftp", "ftps", "file"})
 
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is mended in `_encode`.
@@ -34,7 +42,8 @@ _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
 _USER_INFO = re.compile(r"//[^/?#\s]*@")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
-_BEGINNINGS = "an address begins with https:// or http://"
+BEGINNINGS = "an address begins with https://, http://, ftp:// or ftps://"
+"""What a person may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
 MOST_FROM_ONE_LINE = 1_000_000
@@ -48,6 +57,8 @@ def looks_like_address(text: str) -> bool:
 def normalise(text: str) -> str:
     """Bring an address into its normal form (RFC 3986, 6.2.2 and 6.2.3).
 
+    A question mark in the address of a file or of FTP is part of a name, or a wildcard.
+
     Scheme and host in lower case, percent-encodings in upper case, a host in other letters as
     IDNA, no default port, no fragment, blanks and letters beyond ASCII percent-encoded as UTF-8,
     dot segments resolved.
@@ -57,6 +68,8 @@ def normalise(text: str) -> str:
     """
     text = text.strip()
     shown = without_secrets(text)
+    if text.partition(":")[0].lower() in _WITHOUT_QUERY:
+        text = text.replace("?", "%3F").replace("#", "%23")
     try:
         parts = urlsplit(text)
         port = parts.port
@@ -64,14 +77,14 @@ def normalise(text: str) -> str:
         raise BadAddress(shown, f"is no address: {error}", "check it for slips") from None
     scheme = parts.scheme.lower()
     if not scheme or "://" not in text:
-        meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else _BEGINNINGS
+        meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else BEGINNINGS
         raise BadAddress(shown, "is no address", meant)
     if scheme not in DEFAULT_PORTS:
-        raise BadAddress(shown, f"{scheme}:// is not spoken here", _BEGINNINGS)
+        raise BadAddress(shown, f"{scheme}:// is not spoken here", BEGINNINGS)
     if parts.username is not None or parts.password is not None:
         # RFC 3986, 3.2.1 deprecates it; whoever sees the list would have the password.
-        raise BadAddress(shown, "holds a name and password", "take them out of the address")
-    host = _encode_host(shown, parts.hostname)
+        raise BadAddress(shown, "holds a name and password", "leave them out; give --user")
+    host = "" if scheme == "file" else _encode_host(shown, parts.hostname)
     authority = host if port in (None, DEFAULT_PORTS[scheme]) else f"{host}:{port}"
     path = _without_dot_segments(_encode(parts.path)) or "/"
     return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
@@ -111,6 +124,11 @@ def _without_dot_segments(path: str) -> str:
     if segments[-1] in (".", ".."):
         kept.append("")
     return "/".join(kept)
+
+
+def scheme_of(address: str) -> str:
+    """The scheme, in lower case."""
+    return address.partition(":")[0]
 
 
 def host_of(address: str) -> str:

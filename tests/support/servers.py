@@ -16,6 +16,7 @@ from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 NGINX = shutil.which("nginx") or shutil.which("nginx", path="/usr/sbin")
+VSFTPD = shutil.which("vsftpd", path="/usr/sbin") if os.getuid() == 0 else None
 APACHE = shutil.which("apache2") or shutil.which("apache2", path="/usr/sbin")
 
 _CONFIG = """
@@ -112,6 +113,56 @@ def apache(root: Path, work: Path) -> Iterator[str]:
     command = [APACHE, "-D", "FOREGROUND", "-f", str(config)]
     with _serving(command, config, _APACHE_CONFIG, {"work": work, "root": root}) as base:
         yield base
+
+
+_VSFTPD_CONFIG = """
+listen=YES
+listen_address=127.0.0.1
+listen_port={port}
+background=NO
+anonymous_enable=YES
+no_anon_password=YES
+anon_root={root}
+local_enable=NO
+pasv_address=192.0.2.1
+seccomp_sandbox=NO
+isolate=NO
+isolate_network=NO
+utf8_filesystem=NO
+secure_chroot_dir={work}/empty
+xferlog_enable=YES
+log_ftp_protocol=YES
+vsftpd_log_file={work}/log
+dual_log_enable=YES
+xferlog_file={work}/transfers
+{more}
+"""
+_VSFTPD_TLS = """
+ssl_enable=YES
+allow_anon_ssl=YES
+force_anon_logins_ssl=YES
+force_anon_data_ssl=YES
+require_ssl_reuse=YES
+rsa_cert_file={certificate}
+implicit_ssl=NO
+ssl_tlsv1=YES
+"""
+
+
+@contextmanager
+def vsftpd(root: Path, work: Path, *, certificate: Path | None = None) -> Iterator[str]:
+    """Serve a folder by FTP; with a certificate only to those who ask for TLS.
+
+    The address that it names for data is none of this machine, as behind a careless router.
+    """
+    assert VSFTPD is not None, "vsftpd is not installed"
+    _make_readable(root, work)
+    (work / "empty").mkdir()
+    config = work / "vsftpd.conf"
+    more = _VSFTPD_TLS.format(certificate=certificate) if certificate else ""
+    values = {"work": work, "root": root, "more": more}
+    with _serving([VSFTPD, str(config)], config, _VSFTPD_CONFIG, values) as base:
+        yield base.replace("http", "ftps" if certificate else "ftp")
 
 
 class _Quiet(SimpleHTTPRequestHandler):

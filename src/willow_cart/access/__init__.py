@@ -1,6 +1,24 @@
 """How to be let in and talk: every protocol plugs in at one seam, `access.seam.Access`."""
 
 from willow_cart.access.patience import Patience, persist
-from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
+from willow_cart.access.seam import (
+    CHUNK,
+    Access,
+    Delivery,
+    Directory,
+    Entry,
+    Joining,
+    Unchanged,
+)
 
-__all__ = ["CHUNK", "Access", "Delivery", "Joining", "Patience", "Unchanged", "persist"]
+__all__ = [
+    "CHUNK",
+    "Access",
+    "Delivery",
+    "Directory",
+    "Entry",
+    "Joining",
+    "Patience",
+    "Unchanged",
+    "persist",
+]

@@ -12,7 +12,7 @@ from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 from urllib.parse import urljoin
 
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
 from willow_cart.model import Validators
 
@@ -154,6 +154,10 @@ def next_address(address: str, location: str | None, seen: list[str]) -> str:
         raise StrangeAnswer(
             shown, f"is redirected to {error.thing}, which {error.reason}", "open it in a browser"
         ) from None
+    if scheme_of(following) not in WEB:
+        # A server must not lead to files of this machine, nor to protocols of other rules.
+        raise StrangeAnswer(shown, f"is redirected to {without_secrets(following)}, away from the"
+                            " web", "ask for that address itself")  # fmt: skip
     if following in seen:
         raise TooManyRedirects(
             shown, "is redirected in a circle", "open it in a browser to see what it wants"

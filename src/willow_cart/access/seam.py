@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass
+from datetime import datetime
 from enum import Enum
 from typing import Self
 
@@ -58,6 +59,51 @@ class Delivery(ABC):
         """Let go of the connection, on every way out; reading on is no longer possible."""
 
 
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A name in a folder, as a place's own protocol lists it.
+
+    Attributes:
+        address: where it is; a folder's ends in a slash.
+        size: bytes; None for a folder, and where the place does not say.
+        modified: when it was changed last; None where the place does not say.
+        name: what it is called, where that cannot be told from the address.
+    """
+
+    address: str
+    size: int | None = None
+    modified: datetime | None = None
+    name: str | None = None
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it can be listed in its turn."""
+        return self.address.endswith("/")
+
+
+class Directory(ABC):
+    """A place that lists folders by its own protocol, for use by several threads at once."""
+
+    @abstractmethod
+    def find(self, address: str) -> Entry | None:
+        """What an address stands for, with or without the slash of a folder; None if nothing.
+
+        Raises:
+            TransferFailed: there is no answer, or none that helps.
+        """
+
+    @abstractmethod
+    def entries(self, folder: str) -> list[Entry]:
+        """What is right in a folder, in the place's order.
+
+        Args:
+            folder: its address, with a slash at its end.
+
+        Raises:
+            TransferFailed: it does not come, or is not to be had.
+        """
+
+
 class Access(ABC):
     """A way to talk to places, for use by several threads at once; closed when left."""
 
@@ -92,6 +138,10 @@ class Access(ABC):
         Raises:
             TransferFailed: there is no answer, or none that helps.
         """
+
+    def directory(self, address: str) -> Directory | None:  # noqa: ARG002  # for those who list
+        """What lists the folders there; None where documents do, as on the web."""
+        return None
 
     @abstractmethod
     def close(self) -> None:

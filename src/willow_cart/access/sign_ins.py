@@ -130,6 +130,13 @@ class SignIns:
         fields.update((name, secret.value) for name, secret in sign_in.fields)
         return fields
 
+    def password_for(self, address: str) -> tuple[str, str] | None:
+        """Name and password for an address, where the protocol wants them at once (RFC 959)."""
+        sign_in = self._sign_in_for(origin_of(address))
+        if sign_in is None or sign_in.password is None:
+            return None
+        return sign_in.user, sign_in.password.value
+
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
         """Take a server's challenges to heart; whether asking once more may help.
 
@@ -181,7 +188,7 @@ class SignIns:
         if sign_in is not None or self._netrc is None:
             return sign_in
         parts = urlsplit(origin)
-        secure = parts.scheme == "https" and parts.port is None
+        secure = parts.scheme in ("https", "ftps") and parts.port is None
         if not (secure or origin in self._named):
             return None
         entry = self._netrc.authenticators(parts.hostname or "")

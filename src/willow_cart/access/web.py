@@ -59,6 +59,7 @@ class WebAccess(Access):
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
         sign_ins: who is let in where.
+        context: for TLS; None trusts whom the system trusts.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -69,12 +70,14 @@ class WebAccess(Access):
         connect_after: float = 20.0,
         stall_after: float = 60.0,
         sign_ins: SignIns | None = None,
+        context: ssl.SSLContext | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self._lanes_per_host = lanes_per_host
         self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
         self._sign_ins = sign_ins or SignIns()
+        self._context = context
         self._now = now
         self._stall_after = stall_after
         self._fields = {
@@ -199,8 +202,10 @@ class WebAccess(Access):
         """The connections to an origin; of two that lanes make at the same time, one is kept."""
         pool = self._pools.get(origin)
         if pool is None:
+            secure = self._context is not None and origin.startswith("https:")
+            trust = {"ssl_context": self._context} if secure else {}
             made = urllib3.connection_from_url(
-                origin, maxsize=self._lanes_per_host, timeout=self._timeout, retries=False
+                origin, maxsize=self._lanes_per_host, timeout=self._timeout, retries=False, **trust
             )
             pool = self._pools.setdefault(origin, made)
         return pool

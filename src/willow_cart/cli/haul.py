@@ -14,8 +14,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
+from willow_cart.cli.connecting import add_connecting, make_access, without_fields
 from willow_cart.cli.options import Looker, add_choosing, add_sources, positive
-from willow_cart.cli.sign_in import add_sign_in, make_sign_ins, without_fields
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
 
@@ -64,7 +64,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="file also pages that come where something else was asked for",
     )
     add_choosing(command)
-    add_sign_in(command)
+    add_connecting(command)
     pace = command.add_argument_group("pace")
     pace.add_argument(
         "--lanes",
@@ -92,10 +92,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, haul, and account for it."""
-    from willow_cart.access.web import WebAccess
-
-    sign_ins = make_sign_ins(args)
-    with WebAccess(lanes_per_host=args.lanes_per_host, sign_ins=sign_ins) as access:
+    with make_access(args, args.lanes_per_host) as access:
         looker = Looker(args, access, args.lanes_per_host)
         offers = _with_checksums(args.checksums, looker.chosen(), access)
         account = _haul(args, offers, access)

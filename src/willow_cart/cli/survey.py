@@ -6,8 +6,8 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.options import Looker, add_choosing, add_formats, add_sources, positive
-from willow_cart.cli.sign_in import add_sign_in, make_sign_ins
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -26,7 +26,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     """Add what survey understands."""
     add_sources(command)
     add_choosing(command)
-    add_sign_in(command)
+    add_connecting(command)
     command.add_argument(
         "--why",
         action="store_true",
@@ -45,9 +45,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and show."""
-    from willow_cart.access.web import WebAccess
-
-    with WebAccess(lanes_per_host=args.lanes, sign_ins=make_sign_ins(args)) as access:
+    with make_access(args, args.lanes) as access:
         looker = Looker(args, access, args.lanes)
         _make_showing(args).show(looker)
     looker.choice.require_some()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from willow_cart.access import Access, Delivery, Patience, Unchanged, persist
-from willow_cart.addresses import looks_like_address, normalise, without_secrets
+from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise, without_secrets
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.model import Facts
 from willow_cart.units import format_size
@@ -79,9 +79,7 @@ def read_file(name: str) -> bytes:
         with path.open("rb") as file:
             return file.read(LARGEST_LIST)
     except FileNotFoundError:
-        raise UnreadableSource(
-            name, "there is no such file", "an address begins with https:// or http://"
-        ) from None
+        raise UnreadableSource(name, "there is no such file", BEGINNINGS) from None
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
         raise UnreadableSource(name, f"cannot be read: {reason}", "see to the file") from None

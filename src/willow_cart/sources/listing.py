@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from enum import StrEnum
+from urllib.parse import unquote
 
 from willow_cart.addresses import name_of
 from willow_cart.kinds import extension_of, kind_of
@@ -83,3 +84,14 @@ def is_packed_sitemap(address: str) -> bool:
     """Whether an address is a packed sitemap's by its name."""
     name = name_of(address).lower() if address else ""
     return "sitemap" in name and name.endswith(".xml.gz")
+
+
+def folder_below(folder: str, address: str) -> str | None:
+    """The folders between a folder and an address below it; None for an address elsewhere."""
+    if not folder or not address.startswith(folder):
+        return None
+    between = address[len(folder) :].partition("?")[0]
+    if "/" not in between:
+        return ""
+    parts = [unquote(part).replace("/", "_") for part in between.split("/")[:-1]]
+    return "/".join(part for part in parts if part)

@@ -7,9 +7,11 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from itertools import count
+from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from willow_cart.access import Access, Patience, persist
+from willow_cart.access.local import address_of
 from willow_cart.addresses import (
     expand_ranges,
     looks_like_address,
@@ -26,6 +28,7 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.model import Offer, Trouble
+from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, fetch, read_file
 from willow_cart.sources.listing import Kind, is_folder_address, may_be_listing
 from willow_cart.sources.lists import read_list
@@ -124,6 +127,9 @@ class _Guide:
             else:
                 yield from _numbered(self._at_addresses(source))
             return
+        if Path(source).is_dir():
+            yield from _numbered(self._at_addresses(address_of(source)))
+            return
         if source == STANDARD_INPUT:
             if self._standard_input is None:
                 raise UnreadableSource("-", "there is no standard input", "name a file")
@@ -164,7 +170,10 @@ class _Guide:
     def _is_file(self, address: str) -> bool:
         """Whether an address is a file's without asking."""
         kind = self._looking.kind
-        return kind is Kind.FILE or (kind is None and not may_be_listing(address))
+        if kind is not None:
+            return kind is Kind.FILE
+        # Where folders are listed, a list also says how large a single file is.
+        return self._access.directory(address) is None and not may_be_listing(address)
 
     def _walk(self, source: str) -> Walk:
         # Reading pages takes longer to import than a short list takes to haul.
@@ -186,8 +195,7 @@ class _Guide:
     ) -> Iterator[Offer | Trouble]:
         walk: Walk | None = None
         for item in items:
-            as_file = self._looking.kind is Kind.FILE
-            if isinstance(item, Trouble) or as_file or not is_folder_address(item.address):
+            if isinstance(item, Trouble) or not self._stands_for_several(item.address):
                 yield item
                 continue
             walk = walk or self._walk(place)
@@ -195,6 +203,12 @@ class _Guide:
                 yield from walk.offers_at(item.address)
             except (NotUnderstood, TransferFailed) as error:
                 yield Trouble(error.thing, error.why)
+
+    def _stands_for_several(self, address: str) -> bool:
+        """Whether an address in a list is a folder's, or holds wildcards."""
+        if self._looking.kind is Kind.FILE:
+            return False
+        return is_folder_address(address) or has_wildcard(address)
 
 
 def _numbered(items: Iterable[Offer | Trouble]) -> Iterator[Offer | Trouble]:

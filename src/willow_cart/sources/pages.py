@@ -5,13 +5,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import replace
-from urllib.parse import unquote
 
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
 from willow_cart.sources.elements import Element, words_of
-from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.looking import PageRules, Part
 from willow_cart.sources.markup import Page
 from willow_cart.sources.references import sources_in_set
@@ -103,17 +102,6 @@ def _references_on(
                 continue
             if address is not None:
                 yield address, element, heading
-
-
-def folder_below(folder: str, address: str) -> str | None:
-    """The folders between a folder and an address below it; None for an address elsewhere."""
-    if not folder or not address.startswith(folder):
-        return None
-    between = address[len(folder) :].partition("?")[0]
-    if "/" not in between:
-        return ""
-    parts = [unquote(part).replace("/", "_") for part in between.split("/")[:-1]]
-    return "/".join(part for part in parts if part)
 
 
 def _references(element: Element) -> Iterator[tuple[Part, str]]:

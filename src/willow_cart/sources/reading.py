@@ -18,6 +18,7 @@ from willow_cart.checks.soft_failures import (
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Facts
 from willow_cart.sources import feeds, sitemaps
+from willow_cart.sources.directories import list_directory
 from willow_cart.sources.elements import local_name
 from willow_cart.sources.fetching import read_all
 from willow_cart.sources.folders import (
@@ -58,6 +59,12 @@ class Reader:
             TransferFailed: it does not answer, or with nothing to read.
             UnreadableSource: what it answers cannot be read.
         """
+        directory = self._access.directory(address)
+        if directory is not None:
+            listed = kind is Kind.FOLDER and address.endswith("/")
+            return persist(
+                lambda: list_directory(directory, address, source, listed=listed), self._patience
+            )
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
         answer = persist(lambda: self._fetch(address, kind), self._patience)

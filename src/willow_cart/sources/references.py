@@ -49,6 +49,9 @@ class Resolver:
         scheme = _SCHEME.match(reference)
         if scheme and scheme[1].lower() in _NO_PLACES:
             return None
+        if scheme and scheme[1].lower() == "file" and not self._base.startswith("file:"):
+            # Whoever has written a page must not say what is read on this machine.
+            raise BadAddress(reference, "is a file of this machine", "name it yourself")
         head, mark, query = reference.partition("?")
         if mark and not query.isascii():
             query = quote(query.encode(self._charset, "xmlcharrefreplace"), safe="%/:@!$&'()*+,;=?")

@@ -9,12 +9,11 @@ from dataclasses import replace
 from urllib.parse import unquote
 
 from willow_cart.access import Access
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import NotUnderstood, TransferFailed, UnreadableSource, WillowCartError
 from willow_cart.model import Facts, Offer, Trouble
-from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
-from willow_cart.sources.pages import folder_below
 from willow_cart.sources.reading import Reader
 from willow_cart.sources.robots import Robots
 
@@ -124,7 +123,9 @@ class Walk:
         yield from self._below(listing.parts, pool, level, [*above, listing.mark], listing.kind)
         if listing.kind is Kind.FOLDER or self._looking.depth != 1:
             ways = self._ways_down(listing, level)
-            yield from self._below(ways, pool, level + 1, [*above, listing.mark], None)
+            # On the web a folder's address may bring anything; elsewhere it brings a folder.
+            kind = None if scheme_of(listing.address) in WEB else Kind.FOLDER
+            yield from self._below(ways, pool, level + 1, [*above, listing.mark], kind)
 
     def _placed(self, offer: Offer) -> Offer:
         """An offer from further down, with its folder as seen from the top."""
@@ -179,7 +180,9 @@ class Walk:
         if address in self._seen:
             return False
         self._seen.add(address)
-        if self._looking.ignore_robots or self._robots.allow(address):
+        if self._looking.ignore_robots or scheme_of(address) not in WEB:
+            return True
+        if self._robots.allow(address):
             return True
         self._leave_out(address, Why.ROBOTS)
         return False

@@ -1,4 +1,4 @@
-"""Options by which a person is let in, and what comes of them."""
+"""Options by which places are reached and a person is let in, and what comes of them."""
 
 from __future__ import annotations
 
@@ -10,13 +10,15 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
+    import ssl
     from netrc import netrc
 
+    from willow_cart.access import Access
     from willow_cart.access.sign_ins import Secret, SignIn, SignIns
 
 
-def add_sign_in(command: argparse.ArgumentParser) -> None:
-    """Add the sign-in options, the same in every command that asks places."""
+def add_connecting(command: argparse.ArgumentParser) -> None:
+    """Add the options for signing in and connecting, the same in every command that asks."""
     group = command.add_argument_group(
         "sign-in",
         "For the places of the addresses among the sources, or for the one that --sign-in-at names,"
@@ -43,9 +45,67 @@ def add_sign_in(command: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--cookies", metavar="FILE", help="a cookie file in the Netscape text form")
     group.add_argument("--sign-in-at", metavar="ADDRESS", help="the place that these are for")
+    group = command.add_argument_group("connecting")
+    group.add_argument(
+        "--ca", metavar="FILE", help="certificates to trust besides the system's, in PEM form"
+    )
+    group.add_argument(
+        "--active", action="store_true", help="let FTP servers connect to this machine for data"
+    )
 
 
-def make_sign_ins(args: argparse.Namespace) -> SignIns:
+def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
+    """What talks to every place that a command may ask.
+
+    Raises:
+        BadOption: a secret or a certificate is not where it is said to be.
+    """
+    from willow_cart.access.everywhere import Everywhere
+
+    sign_ins = _make_sign_ins(args)
+    context = _make_context(args.ca)
+
+    def make_web() -> Access:
+        from willow_cart.access.web import WebAccess
+
+        return WebAccess(lanes_per_host=lanes_per_host, sign_ins=sign_ins, context=context)
+
+    def make_ftp() -> Access:
+        from willow_cart.access.ftp import FtpAccess
+
+        return FtpAccess(sign_ins=sign_ins, active=args.active, context=context)
+
+    def make_local() -> Access:
+        from willow_cart.access.local import LocalAccess
+
+        return LocalAccess()
+
+    return Everywhere(
+        {
+            "http": make_web,
+            "https": make_web,
+            "ftp": make_ftp,
+            "ftps": make_ftp,
+            "file": make_local,
+        }
+    )
+
+
+def _make_context(ca: str | None) -> ssl.SSLContext | None:
+    """What is trusted: the system's certificates, and those in a file."""
+    import ssl
+
+    if ca is None:
+        return None
+    context = ssl.create_default_context()
+    try:
+        context.load_verify_locations(ca)
+    except (OSError, ssl.SSLError) as error:
+        raise BadOption(f"--ca {ca}", f"cannot be read: {error}", "see to the file") from None
+    return context
+
+
+def _make_sign_ins(args: argparse.Namespace) -> SignIns:
     """Gather every sign-in that a command may use.
 
     Raises:

@@ -1,0 +1,52 @@
+"""Every place that is spoken to here, each by its own protocol."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+from willow_cart.access.seam import Access, Delivery, Directory, Unchanged
+from willow_cart.addresses import scheme_of, without_secrets
+from willow_cart.errors import BadAddress
+from willow_cart.model import Facts, Validators
+
+
+class Everywhere(Access):
+    """Hands every address to the access that speaks its scheme, made when it is first needed.
+
+    Args:
+        makers: what makes the access for each scheme; several schemes may share one.
+    """
+
+    def __init__(self, makers: Mapping[str, Callable[[], Access]]) -> None:
+        self._makers = dict(makers)
+        self._made: dict[Callable[[], Access], Access] = {}
+
+    def open(
+        self, address: str, *, start: int = 0, validators: Validators | None = None
+    ) -> Delivery | Unchanged:
+        """Ask for a file (see the seam)."""
+        return self._access_to(address).open(address, start=start, validators=validators)
+
+    def ask(self, address: str) -> Facts:
+        """Ask what is known of a file (see the seam)."""
+        return self._access_to(address).ask(address)
+
+    def directory(self, address: str) -> Directory | None:
+        """What lists the folders there (see the seam)."""
+        return self._access_to(address).directory(address)
+
+    def close(self) -> None:
+        """Let go of every connection."""
+        for access in self._made.values():
+            access.close()
+
+    def _access_to(self, address: str) -> Access:
+        maker = self._makers.get(scheme_of(address))
+        if maker is None:
+            shown = without_secrets(address)
+            raise BadAddress(shown, f"{scheme_of(address)}:// is not spoken here", "")
+        access = self._made.get(maker)
+        if access is None:
+            # Of two that lanes make at the same time, one is kept; the other has done nothing yet.
+            access = self._made.setdefault(maker, maker())
+        return access

@@ -1,0 +1,123 @@
+"""Folders that a place lists by its own protocol: FTP, files of this machine."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator, Sequence
+from fnmatch import fnmatchcase
+from urllib.parse import unquote_to_bytes, urlsplit
+
+from willow_cart.access import Directory, Entry
+from willow_cart.addresses import name_of, scheme_of, without_secrets
+from willow_cart.errors import TransferFailed, UnreadableSource
+from willow_cart.model import Offer
+from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
+
+_MOST_NEAR = 5
+
+
+def has_wildcard(address: str) -> bool:
+    """Whether an address holds wildcards in its path, where its scheme has no queries."""
+    if scheme_of(address) not in ("ftp", "ftps", "file"):
+        return False
+    return any(_is_pattern(segment) for segment in urlsplit(address).path.split("/"))
+
+
+def list_directory(
+    directory: Directory, address: str, source: str, *, listed: bool = False
+) -> Listing:
+    """List what an address stands for: a folder, a file, or all that its wildcards match.
+
+    Args:
+        directory: what lists it.
+        address: as the person wrote it, or as a folder above lists it.
+        source: the source that the offers are of.
+        listed: whether it is a folder that another lists, in whose name nothing is a wildcard.
+
+    Raises:
+        TransferFailed: the place does not answer, or with nothing to read.
+        UnreadableSource: nothing is there; the error says what is near.
+    """
+    if has_wildcard(address) and not listed:
+        fixed, entries = expand_wildcards(directory, address)
+        return _listing(fixed, entries, source)
+    if address.endswith("/"):
+        return _listing(address, directory.entries(address), source)
+    entry = directory.find(address)
+    if entry is None:
+        raise UnreadableSource(
+            without_secrets(address), "nothing is there", _what_is_near(directory, address)
+        )
+    if entry.is_folder:
+        return _listing(entry.address, directory.entries(entry.address), source)
+    return _listing(folder_of(address), [entry], source)
+
+
+def expand_wildcards(directory: Directory, address: str) -> tuple[str, list[Entry]]:
+    """Everything that an address with `*` and `?` stands for, level by level.
+
+    Returns:
+        The folder above the first wildcard, and the entries.
+    """
+    parts = urlsplit(address)
+    segments = parts.path.rstrip("/").split("/")[1:]
+    first = next(at for at, segment in enumerate(segments) if _is_pattern(segment))
+    top = f"{parts.scheme}://{parts.netloc}/" + "".join(f"{each}/" for each in segments[:first])
+    folders = [top]
+    for segment in segments[first:-1]:
+        found = [entry for folder in folders for entry in _matching(directory, folder, segment)]
+        folders = [entry.address for entry in found if entry.is_folder]
+    last = segments[-1]
+    return top, [entry for folder in folders for entry in _matching(directory, folder, last)]
+
+
+def _matching(directory: Directory, folder: str, segment: str) -> Iterator[Entry]:
+    if not _is_pattern(segment):
+        if entry := directory.find(folder + segment):
+            yield entry
+        return
+    # One character a byte, as names in no known character set can only be compared.
+    pattern = _bytes_of(segment).replace("[", "[[]")
+    for entry in directory.entries(folder):
+        if fnmatchcase(_bytes_of(entry.address.rstrip("/").rpartition("/")[2]), pattern):
+            yield entry
+
+
+def _listing(folder: str, entries: Sequence[Entry], source: str) -> Listing:
+    listing = Listing(folder, Kind.FOLDER)
+    for entry in entries:
+        if entry.is_folder:
+            listing.below.append(entry.address)
+        else:
+            listing.offers.append(
+                Offer(
+                    entry.address,
+                    source,
+                    name=entry.name,
+                    folder=folder_below(folder, entry.address),
+                    size=entry.size,
+                    modified=entry.modified,
+                )
+            )
+    return listing
+
+
+def _what_is_near(directory: Directory, address: str) -> str:
+    """Names that do exist beside one that does not."""
+    try:
+        entries = directory.entries(folder_of(address))
+    except TransferFailed:
+        return "neither is the folder that it should be in; check the address"
+    names = [entry.name or name_of(entry.address.rstrip("/")) for entry in entries]
+    near = difflib.get_close_matches(name_of(address), names, _MOST_NEAR, 0.5)
+    near = near or names[:_MOST_NEAR]
+    return f"near it are {', '.join(near)}" if near else "the folder that it should be in is empty"
+
+
+def _is_pattern(segment: str) -> bool:
+    text = _bytes_of(segment)
+    return "*" in text or "?" in text
+
+
+def _bytes_of(segment: str) -> str:
+    return unquote_to_bytes(segment).decode("latin-1")
