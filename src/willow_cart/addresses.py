@@ -15,11 +15,19 @@ from urllib.parse import quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
 
-DEFAULT_PORTS = {"http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None}
+DEFAULT_PORTS = {
+    "http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None, "s3": None, "gs": None,
+}  # fmt: skip
 """The schemes that are spoken here, with the ports that need not be written."""
 
 WEB = frozenset({"http", "https"})
 """The schemes of the web."""
+
+STORES = frozenset({"s3", "gs"})
+"""The schemes of buckets; the path is a key there, in which dots and slashes mean nothing."""
+
+# What alone may follow a question mark in the address of a key.
+_VERSION = "?versionId="
 
 # Where a question mark is a wildcard or part of a name, and begins no query: FTP has none
 # (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
@@ -42,7 +50,7 @@ _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
 _USER_INFO = re.compile(r"//[^/?#\s]*@")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
-BEGINNINGS = "an address begins with https://, http://, ftp:// or ftps://"
+BEGINNINGS = "an address begins with https://, http://, ftp://, ftps://, s3:// or gs://"
 """What a person may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
@@ -68,7 +76,8 @@ def normalise(text: str) -> str:
     """
     text = text.strip()
     shown = without_secrets(text)
-    if text.partition(":")[0].lower() in _WITHOUT_QUERY:
+    kind = text.partition(":")[0].lower()
+    if kind in _WITHOUT_QUERY or (kind in STORES and _VERSION not in text):
         text = text.replace("?", "%3F").replace("#", "%23")
     try:
         parts = urlsplit(text)
@@ -86,7 +95,8 @@ def normalise(text: str) -> str:
         raise BadAddress(shown, "holds a name and password", "leave them out; give --user")
     host = "" if scheme == "file" else _encode_host(shown, parts.hostname)
     authority = host if port in (None, DEFAULT_PORTS[scheme]) else f"{host}:{port}"
-    path = _without_dot_segments(_encode(parts.path)) or "/"
+    path = _encode(parts.path) or "/"
+    path = _keep_dots(path) if scheme in STORES else _without_dot_segments(path)
     return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
 
 
@@ -107,6 +117,14 @@ def _encode_host(shown: str, host: str | None) -> str:
 def _encode(part: str) -> str:
     encoded = quote(_STRAY_PERCENT.sub("%25", part), safe=_PLAIN)
     return _ENCODED.sub(lambda match: match[0].upper(), encoded) if "%" in encoded else encoded
+
+
+def _keep_dots(path: str) -> str:
+    """Encode `.` and `..` where they are parts of a key, so that nobody resolves them."""
+    if "/." not in path:
+        return path
+    segments = path.split("/")
+    return "/".join(each.replace(".", "%2E") if each in (".", "..") else each for each in segments)
 
 
 def _without_dot_segments(path: str) -> str:
@@ -145,7 +163,21 @@ def segments_of(address: str) -> list[str]:
 
 def name_of(address: str) -> str:
     """The last segment of the path, decoded; empty for a folder's address."""
-    return unquote(address.partition("?")[0].rpartition("/")[2])
+    name = address.partition("?")[0].rpartition("/")[2]
+    return unquote(name) if "%" in name else name
+
+
+def address_of_key(scheme: str, bucket: str, key: str) -> str:
+    """The address of an object in a bucket, whatever its key is made of."""
+    encoded = quote(key, safe="/~")
+    if encoded.endswith("/"):
+        encoded = encoded[:-1] + "%2F"  # the key of a file, not the address of a folder
+    return f"{scheme}://{bucket}{_keep_dots(f'/{encoded}')}"
+
+
+def key_of(address: str) -> str:
+    """The key of an object by its address, or the beginning of keys."""
+    return unquote(address.partition("?")[0].split("/", 3)[3])
 
 
 def query_of(address: str) -> str:

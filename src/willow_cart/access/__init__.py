@@ -8,6 +8,7 @@ from willow_cart.access.seam import (
     Directory,
     Entry,
     Joining,
+    Store,
     Unchanged,
 )
 
@@ -19,6 +20,7 @@ __all__ = [
     "Entry",
     "Joining",
     "Patience",
+    "Store",
     "Unchanged",
     "persist",
 ]

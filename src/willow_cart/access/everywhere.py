@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
-from willow_cart.access.seam import Access, Delivery, Directory, Unchanged
+from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
 from willow_cart.addresses import scheme_of, without_secrets
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
@@ -34,6 +34,10 @@ class Everywhere(Access):
     def directory(self, address: str) -> Directory | None:
         """What lists the folders there (see the seam)."""
         return self._access_to(address).directory(address)
+
+    def store(self, address: str) -> Store | None:
+        """What lists the objects there (see the seam)."""
+        return self._access_to(address).store(address)
 
     def close(self) -> None:
         """Let go of every connection."""

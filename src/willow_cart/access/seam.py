@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import Self
 
-from willow_cart.model import Facts, Validators
+from willow_cart.model import Checksum, Facts, Validators
 
 CHUNK = 1 << 20
 """The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
@@ -67,6 +68,7 @@ class Entry:
         address: where it is; a folder's ends in a slash.
         size: bytes; None for a folder, and where the place does not say.
         modified: when it was changed last; None where the place does not say.
+        checksums: what its bytes hash to, as the place says.
         name: what it is called, where that cannot be told from the address.
     """
 
@@ -74,6 +76,7 @@ class Entry:
     size: int | None = None
     modified: datetime | None = None
     name: str | None = None
+    checksums: tuple[Checksum, ...] = ()
 
     @property
     def is_folder(self) -> bool:
@@ -98,6 +101,27 @@ class Directory(ABC):
 
         Args:
             folder: its address, with a slash at its end.
+
+        Raises:
+            TransferFailed: it does not come, or is not to be had.
+        """
+
+
+class Store(ABC):
+    """A place that lists objects by their keys, page after page, from a prefix on."""
+
+    @abstractmethod
+    def list_keys(
+        self, bucket: str, prefix: str, *, deep: bool, after: str = ""
+    ) -> Iterator[Entry]:
+        """Every object whose key begins with a prefix, in the order of their keys, held nowhere.
+
+        Args:
+            bucket: the address of the bucket, with a slash at its end.
+            prefix: the beginning of the keys.
+            deep: whether slashes in keys mean nothing; otherwise what comes up to the next slash
+                behind the prefix is one entry, a folder.
+            after: only keys that sort behind this one.
 
         Raises:
             TransferFailed: it does not come, or is not to be had.
@@ -141,6 +165,10 @@ class Access(ABC):
 
     def directory(self, address: str) -> Directory | None:  # noqa: ARG002  # for those who list
         """What lists the folders there; None where documents do, as on the web."""
+        return None
+
+    def store(self, address: str) -> Store | None:  # noqa: ARG002  # for those that are some
+        """What lists the objects there; None where there are no keys but folders and files."""
         return None
 
     @abstractmethod

@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from pathlib import Path
-from typing import TYPE_CHECKING, cast
+from typing import TYPE_CHECKING, Protocol, cast
 from urllib.parse import urlsplit
 
 from willow_cart.access import http_rules as rules
@@ -79,6 +79,19 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
         return Secret(line)
     raise BadOption(what, "is not to be written out", "write env:NAME or file:PATH")
+
+
+class Signer(Protocol):
+    """What adds to requests what lets them in."""
+
+    def __bool__(self) -> bool:
+        """Whether it ever adds anything."""
+
+    def fields_for(self, method: str, address: str) -> dict[str, str]:
+        """The header fields that let a request in."""
+
+    def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
+        """Take a server's challenges to heart; whether asking once more may help."""
 
 
 class SignIns:

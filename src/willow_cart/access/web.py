@@ -11,7 +11,7 @@ import errno
 import http.client
 import socket
 import ssl
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from urllib.parse import urlsplit
@@ -21,7 +21,7 @@ from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
-from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.sign_ins import Signer, SignIns
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
@@ -47,6 +47,8 @@ _SMALL = 64 * 1024
 # The first answer to a request that is not let in, the next to a nonce that was stale.
 _MOST_CHALLENGES = 3
 
+Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]
+
 # What the pools return; the base class leaves out what tells the end of a body.
 Response = urllib3.HTTPResponse
 
@@ -60,6 +62,8 @@ class WebAccess(Access):
         stall_after: seconds without a byte after which a connection is given up.
         sign_ins: who is let in where.
         context: for TLS; None trusts whom the system trusts.
+        explain: makes an error of an answer that brings no file, from its status, fields, the
+            beginning of its body and the address; None where it has nothing to add.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -69,8 +73,9 @@ class WebAccess(Access):
         lanes_per_host: int = 4,
         connect_after: float = 20.0,
         stall_after: float = 60.0,
-        sign_ins: SignIns | None = None,
+        sign_ins: Signer | None = None,
         context: ssl.SSLContext | None = None,
+        explain: Explain | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
@@ -78,6 +83,7 @@ class WebAccess(Access):
         self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
         self._sign_ins = sign_ins or SignIns()
         self._context = context
+        self._explain = explain
         self._now = now
         self._stall_after = stall_after
         self._fields = {
@@ -161,6 +167,8 @@ class WebAccess(Access):
             if response.status not in rules.REDIRECTS:
                 return response, seen[-1]
             location = response.headers.get("Location")
+            if location is None and self._explain is not None:
+                raise self._refusal(response, address, seen[-1])
             self._drop(response)
             seen.append(rules.next_address(seen[-1], location, seen))
 
@@ -232,7 +240,10 @@ class WebAccess(Access):
         """
         status = response.status
         wait = rules.parse_retry_after(response.headers.get("Retry-After"), self._now())
+        explained = self._explained(response, address)
         self._drop(response)
+        if explained is not None:
+            return explained
         shown = without_secrets(address)
         reason = f"the server answers {rules.name_of_status(status)}"
         if status in rules.WORTH_ANOTHER_TRY:
@@ -241,6 +252,16 @@ class WebAccess(Access):
             return StrangeAnswer(shown, reason, "which is no answer to a plain request")
         signed = bool(self._sign_ins.fields_for("GET", final))
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
+
+    def _explained(self, response: Response, address: str) -> TransferFailed | None:
+        """What the place itself says about an answer that brings no file."""
+        if self._explain is None:
+            return None
+        try:
+            body = response.read(_SHORT_PAGE)
+        except (lib.HTTPError, OSError):
+            body = b""
+        return self._explain(response.status, response.headers, body, address)
 
 
 class WebDelivery(Delivery):

@@ -52,8 +52,8 @@ class Choice:
         if not self.offered:
             raise NothingChosen(
                 "nothing is offered",
-                "the sources hold no address of a file",
-                "look into them; of a page only the links count unless --parts names more",
+                "there is no address of a file in the sources",
+                "look into them; folders further down need --depth, pictures of a page --parts",
                 offered=0,
                 rule=None,
             )

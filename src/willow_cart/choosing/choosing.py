@@ -6,6 +6,7 @@ have left, so that a report can say which rule emptied the list.
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
@@ -14,7 +15,7 @@ from enum import Enum, StrEnum
 from itertools import count, islice
 
 from willow_cart.choosing.choice import Choice
-from willow_cart.choosing.patterns import expression, wildcard, words
+from willow_cart.choosing.patterns import expression, literal_beginning, wildcard, words
 from willow_cart.errors import BadOption
 from willow_cart.kinds import FAMILIES, extension_of
 from willow_cart.model import Offer
@@ -119,6 +120,17 @@ class Choosing:
         choice = self.begin()
         choice.chosen += [offer for offer, rule in self.judge(offers, choice, learn) if not rule]
         return choice
+
+    def beginning(self, *, deep: bool) -> str:
+        """What the path of everything that can be kept begins with, for places to list no more.
+
+        Args:
+            deep: whether paths may have folders; a pattern for names says nothing of those then.
+        """
+        if not all(("/" in pattern) is deep for pattern in self.keep):
+            return ""
+        # Character by character: a beginning need not be whole folders.
+        return os.path.commonprefix([literal_beginning(each) for each in self.keep])  # noqa: RUF071
 
     def begin(self) -> Choice:
         """A choice of nothing yet, to be filled by `judge`."""

@@ -23,7 +23,7 @@ def wildcard(pattern: str) -> Keeps:
     Raises:
         BadOption: a set in the pattern cannot be read.
     """
-    matches = _compile(pattern.lstrip("/"), re.DOTALL)
+    matches = matcher(pattern.lstrip("/"), re.DOTALL)
     if "/" in pattern:
         return lambda offer: matches(offer.path) is not None
     return lambda offer: matches(offer.file_name) is not None
@@ -36,11 +36,16 @@ def words(pattern: str) -> Callable[[str], bool]:
         BadOption: a set in the pattern cannot be read.
     """
     # Words are no path: a slash among them separates nothing, so it is written as another stroke.
-    matches = _compile(pattern.replace("/", _STROKE), re.DOTALL | re.IGNORECASE)
+    matches = matcher(pattern.replace("/", _STROKE), re.DOTALL | re.IGNORECASE)
     return lambda text: matches(text.replace("/", _STROKE)) is not None
 
 
-def _compile(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] | None]:
+def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] | None]:
+    """Turn a wildcard pattern into a test of a whole text; wildcards stop at slashes.
+
+    Raises:
+        BadOption: a set in the pattern cannot be read.
+    """
     try:
         return re.compile(_translate(pattern), flags).fullmatch
     except re.error as error:
@@ -93,3 +98,8 @@ def expression(option: str, pattern: str) -> Keeps:
             "mend it, or use wildcards with --keep and --drop",
         ) from None
     return lambda offer: compiled.search(offer.path) is not None
+
+
+def literal_beginning(pattern: str) -> str:
+    """What every text begins with that a wildcard pattern matches."""
+    return re.split(r"[*?\[]", pattern.lstrip("/"), maxsplit=1)[0]

@@ -50,6 +50,17 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
         "--ca", metavar="FILE", help="certificates to trust besides the system's, in PEM form"
     )
     group.add_argument(
+        "--endpoint",
+        metavar="ADDRESS",
+        help="where the buckets of s3:// and gs:// are; with {bucket} in it the bucket is part of"
+        " the host",
+    )
+    group.add_argument(
+        "--requester-pays",
+        action="store_true",
+        help="bear the costs of buckets whose owners do not",
+    )
+    group.add_argument(
         "--active", action="store_true", help="let FTP servers connect to this machine for data"
     )
 
@@ -75,6 +86,17 @@ def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
 
         return FtpAccess(sign_ins=sign_ins, active=args.active, context=context)
 
+    def make_buckets() -> Access:
+        from willow_cart.access.bucket import BucketAccess
+
+        return BucketAccess(
+            endpoint=args.endpoint,
+            sign_ins=sign_ins,
+            requester_pays=args.requester_pays,
+            lanes_per_host=lanes_per_host,
+            context=context,
+        )
+
     def make_local() -> Access:
         from willow_cart.access.local import LocalAccess
 
@@ -87,6 +109,8 @@ def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
             "ftp": make_ftp,
             "ftps": make_ftp,
             "file": make_local,
+            "s3": make_buckets,
+            "gs": make_buckets,
         }
     )
 

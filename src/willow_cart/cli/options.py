@@ -146,8 +146,8 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
     )
 
 
-def make_looking(args: argparse.Namespace, lanes: int) -> Looking:
-    """How the options want sources looked at.
+def make_looking(args: argparse.Namespace, lanes: int, choosing: Choosing) -> Looking:
+    """How the options want sources looked at, and what need not be listed for the choosing.
 
     Raises:
         BadOption: a selector or a part cannot be read.
@@ -162,6 +162,8 @@ def make_looking(args: argparse.Namespace, lanes: int) -> Looking:
         rules=PageRules(_words([args.parts]), args.within, args.next),
         ignore_robots=args.ignore_robots,
         lanes=lanes,
+        beginning=choosing.beginning(deep=args.depth != 1),
+        after=choosing.after_name if args.depth == 1 or "/" in choosing.after_name else "",
     )
 
 
@@ -182,7 +184,7 @@ class Looker:
         self._access = access
         self._lanes = lanes
         self._choosing = make_choosing(args)
-        self._looking = make_looking(args, lanes)
+        self._looking = make_looking(args, lanes, self._choosing)
         self.asks: bool = args.ask_sizes
         self.found: Look = Look()
         self.choice: Choice = self._choosing.begin()

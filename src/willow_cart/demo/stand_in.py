@@ -114,10 +114,14 @@ class StandIn:
     def __init__(self, exhibits: Mapping[str, Exhibit], port: int = 0) -> None:
         self.exhibits = dict(exhibits)
         self.requests: list[Request] = []
-        self._server = _Server(("127.0.0.1", port), Handler)
+        self._server = _Server(("127.0.0.1", port), self.handler())
         self._server.stand_in = self
         serve = self._server.serve_forever
         self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
+
+    def handler(self) -> type[Handler]:
+        """What serves a connection."""
+        return Handler
 
     @property
     def base(self) -> str:
@@ -149,16 +153,17 @@ class Handler(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         """Answer a request for a file."""
-        self._answer()
+        self.answer()
 
     def do_HEAD(self) -> None:
         """Answer a request for what is known of a file."""
-        self._answer()
+        self.answer()
 
     def log_message(self, format: str, *args: object) -> None:  # noqa: A002
         """Keep quiet."""
 
-    def _answer(self) -> None:
+    def answer(self) -> None:
+        """Answer a request."""
         path = self.path.lstrip("/")
         exhibits = self.server.stand_in.exhibits
         exhibit = exhibits.get(path)
@@ -177,7 +182,7 @@ class Handler(BaseHTTPRequestHandler):
         elif exhibit.refusals and self.command == "GET":
             self.refuse(*exhibit.refusals.pop(0))
         else:
-            self._serve(exhibit)
+            self.serve(exhibit)
 
     def _is_member(self, members: str) -> bool:
         field = f"Basic {base64.b64encode(members.encode()).decode()}"
@@ -207,7 +212,8 @@ class Handler(BaseHTTPRequestHandler):
         fields = {name.lower(): value for name, value in self.headers.items()}
         self.server.stand_in.requests.append(Request(self.command, self.path, fields, status))
 
-    def _serve(self, exhibit: Exhibit) -> None:
+    def serve(self, exhibit: Exhibit) -> None:
+        """Send an exhibit, or as much of it as is asked for."""
         name = self.path.rpartition("/")[2]
         media_type = exhibit.media_type or _MEDIA_TYPES.get(name.rpartition(".")[2], _BYTES)
         fields = {"Content-Type": media_type}

@@ -8,7 +8,7 @@ from fnmatch import fnmatchcase
 from urllib.parse import unquote_to_bytes, urlsplit
 
 from willow_cart.access import Directory, Entry
-from willow_cart.addresses import name_of, scheme_of, without_secrets
+from willow_cart.addresses import WEB, name_of, scheme_of, without_secrets
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
@@ -18,7 +18,7 @@ _MOST_NEAR = 5
 
 def has_wildcard(address: str) -> bool:
     """Whether an address holds wildcards in its path, where its scheme has no queries."""
-    if scheme_of(address) not in ("ftp", "ftps", "file"):
+    if scheme_of(address) in WEB:
         return False
     return any(_is_pattern(segment) for segment in urlsplit(address).path.split("/"))
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from lxml import etree
+from willow_cart.access.safe_xml import Element
 
-Element = etree._Element  # noqa: SLF001  # the library has no other name for it
-"""An element of a page's or a document's tree."""
+__all__ = ["Element", "words_of"]
 
 _MOST_WORDS = 300
 
@@ -20,9 +19,3 @@ def words_of(element: Element) -> str:
         if length > _MOST_WORDS:
             break
     return " ".join("".join(pieces).split())[:_MOST_WORDS]
-
-
-def local_name(element: Element) -> str:
-    """An element's name without its namespace, in lower case."""
-    tag = element.tag
-    return tag.rpartition("}")[2].lower() if isinstance(tag, str) else ""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from willow_cart.access.http_rules import parse_date
+from willow_cart.access.safe_xml import local_name
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources.elements import Element, local_name, words_of
+from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.references import Resolver
 from willow_cart.sources.sitemaps import read_moment
@@ -19,26 +20,26 @@ _XML_BASE = "{http://www.w3.org/XML/1998/namespace}base"
 def read_feed(root: Element, address: str, source: str) -> Listing:
     """Read a feed: an offer for each enclosure, dated and titled by its entry."""
     listing = Listing(address, Kind.FEED)
-    heading = next((words_of(e) for e in root.iter() if local_name(e) == "title"), "")
+    heading = next((words_of(e) for e in root.iter() if local_name(e).lower() == "title"), "")
     for entry in root.iter():
-        if local_name(entry) in ("item", "entry"):
+        if local_name(entry).lower() in ("item", "entry"):
             _read_entry(entry, listing, source, heading)
     for link in root.iter():
         # A feed in several pages names the next one (RFC 5005, 3).
         inside = next(link.iterancestors("{*}entry", "{*}item"), None) is not None
-        if local_name(link) == "link" and link.get("rel") == "next" and not inside:
+        if local_name(link).lower() == "link" and link.get("rel") == "next" and not inside:
             listing.following = Resolver(_base_of(link, address)).resolve(link.get("href") or "")
             break
     return listing
 
 
 def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> None:
-    texts = {local_name(child): words_of(child) for child in reversed(entry)}
+    texts = {local_name(child).lower(): words_of(child) for child in reversed(entry)}
     modified = parse_date(texts.get("pubdate")) or read_moment(
         texts.get("updated") or texts.get("published") or texts.get("date")
     )
     for element in entry.iter():
-        name = local_name(element)
+        name = local_name(element).lower()
         if name == "enclosure":  # RSS 2.0, "enclosure"
             where = element.get("url") or element.get("resource")
         elif name == "link" and element.get("rel") == "enclosure":  # RFC 4287, 4.2.7.2

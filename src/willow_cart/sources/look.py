@@ -10,7 +10,7 @@ from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
-from willow_cart.access import Access, Patience, persist
+from willow_cart.access import Access, Patience, Store, persist
 from willow_cart.access.local import address_of
 from willow_cart.addresses import (
     expand_ranges,
@@ -153,16 +153,18 @@ class _Guide:
         read = 0
         for written in expand_ranges(source):
             address = normalise(written)
-            if self._is_file(address):
-                yield Offer(address, shown)
-            else:
-                walk = walk or self._walk(shown)
-                try:
+            try:
+                if self._is_file(address):
+                    yield Offer(address, shown)
+                elif (store := self._access.store(address)) is not None:
+                    yield from self._in_store(store, address, shown)
+                else:
+                    walk = walk or self._walk(shown)
                     yield from walk.offers_at(address)
-                except (NotUnderstood, TransferFailed) as error:
-                    failures.append(error)
-                    continue
-            read += 1
+            except (NotUnderstood, TransferFailed) as error:
+                failures.append(error)
+            else:
+                read += 1
         if failures and not read:
             raise failures[0]
         yield from (Trouble(failure.thing, failure.why) for failure in failures)
@@ -173,7 +175,13 @@ class _Guide:
         if kind is not None:
             return kind is Kind.FILE
         # Where folders are listed, a list also says how large a single file is.
-        return self._access.directory(address) is None and not may_be_listing(address)
+        lists = self._access.directory(address) or self._access.store(address)
+        return lists is None and not may_be_listing(address)
+
+    def _in_store(self, store: Store, address: str, source: str) -> Iterator[Offer]:
+        from willow_cart.sources.stores import offers_in_store
+
+        return offers_in_store(store, address, self._looking, self._found, source)
 
     def _walk(self, source: str) -> Walk:
         # Reading pages takes longer to import than a short list takes to haul.
@@ -198,9 +206,12 @@ class _Guide:
             if isinstance(item, Trouble) or not self._stands_for_several(item.address):
                 yield item
                 continue
-            walk = walk or self._walk(place)
             try:
-                yield from walk.offers_at(item.address)
+                if (store := self._access.store(item.address)) is not None:
+                    yield from self._in_store(store, item.address, place)
+                else:
+                    walk = walk or self._walk(place)
+                    yield from walk.offers_at(item.address)
             except (NotUnderstood, TransferFailed) as error:
                 yield Trouble(error.thing, error.why)
 

@@ -93,6 +93,8 @@ class Looking:
         rules: what counts on pages.
         ignore_robots: whether to go where a site asks programs not to; for one's own sites.
         lanes: how many folders are read at a time.
+        beginning: what the paths begin with that are wanted; places that can list no others.
+        after: likewise what the paths sort behind.
     """
 
     kind: Kind | None = None
@@ -102,6 +104,8 @@ class Looking:
     rules: PageRules = field(default_factory=PageRules)
     ignore_robots: bool = False
     lanes: int = 4
+    beginning: str = ""
+    after: str = ""
 
 
 @dataclass(slots=True)

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from lxml import etree
 
+from willow_cart.access.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.errors import BadAddress, UnreadableSource
-from willow_cart.sources.elements import Element
 from willow_cart.sources.references import Resolver
 
 # A byte-order mark wins over everything (WHATWG Encoding, 6.1).
@@ -141,15 +141,11 @@ def parse_xml(content: bytes, place: str) -> Element:
     """
     if content.startswith(b"\x1f\x8b"):
         content = _unpack(content, place)
-    parser = etree.XMLParser(
-        resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True,
-        remove_pis=True, recover=False,
-    )  # fmt: skip
     try:
-        return etree.fromstring(content, parser)
-    except etree.XMLSyntaxError as error:
+        return parse_safely(content)
+    except BrokenXml as error:
         raise UnreadableSource(
-            place, f"is broken XML: {error.msg}", "tell the place's keeper"
+            place, f"is broken XML: {error}", "tell the place's keeper"
         ) from None
 
 

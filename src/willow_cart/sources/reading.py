@@ -7,6 +7,7 @@ from urllib.parse import urlsplit
 
 from willow_cart.access import Access, Patience, Unchanged, persist
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
+from willow_cart.access.safe_xml import local_name
 from willow_cart.addresses import without_secrets
 from willow_cart.checks.soft_failures import (
     BEGINNING,
@@ -19,7 +20,6 @@ from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Facts
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.directories import list_directory
-from willow_cart.sources.elements import local_name
 from willow_cart.sources.fetching import read_all
 from willow_cart.sources.folders import (
     is_folder_index,
@@ -111,7 +111,7 @@ class Reader:
             listing = read_page(page, self._rules, source)
         elif found in (Kind.FEED, Kind.SITEMAP):
             root = parse_xml(content, shown)
-            name = local_name(root)
+            name = local_name(root).lower()
             if name in feeds.ROOTS:
                 listing = feeds.read_feed(root, facts.address, source)
             elif name in sitemaps.ROOTS:

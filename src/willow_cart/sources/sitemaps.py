@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from willow_cart.access.safe_xml import local_name
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources.elements import Element, local_name
+from willow_cart.sources.elements import Element
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.references import Resolver
 
@@ -19,7 +20,7 @@ def read_sitemap(root: Element, address: str, source: str) -> Listing:
     listing = Listing(address, Kind.SITEMAP)
     resolver = Resolver(address)
     for entry in root:
-        values = {local_name(child): (child.text or "").strip() for child in entry}
+        values = {local_name(child).lower(): (child.text or "").strip() for child in entry}
         try:
             where = resolver.resolve(values.get("loc", ""))
         except BadAddress as error:
@@ -27,9 +28,9 @@ def read_sitemap(root: Element, address: str, source: str) -> Listing:
             continue
         if where is None:
             continue
-        if local_name(entry) == "sitemap":
+        if local_name(entry).lower() == "sitemap":
             listing.parts.append(where)
-        elif local_name(entry) == "url":
+        elif local_name(entry).lower() == "url":
             listing.offers.append(Offer(where, source, modified=read_moment(values.get("lastmod"))))
     return listing
 

@@ -1,0 +1,373 @@
+"""Object storage in the S3 dialect: `s3://BUCKET/KEY` and `gs://BUCKET/KEY`, over HTTP.
+
+Listing is ListObjectsV2; requests are signed by Signature Version 4 where there are credentials,
+and anonymous otherwise.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import ssl
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TYPE_CHECKING, TypeVar
+from urllib.parse import quote, unquote_plus, urlencode, urlsplit
+
+from willow_cart.access.http_rules import HOW_TO_SIGN_IN
+from willow_cart.access.patience import Patience, persist
+from willow_cart.access.safe_xml import BrokenXml, local_name, parse_safely
+from willow_cart.access.seam import Access, Delivery, Entry, Store, Unchanged
+from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.web import WebAccess
+from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
+from willow_cart.errors import (
+    BadAddress,
+    NotServed,
+    ServerBusy,
+    StrangeAnswer,
+    TransferFailed,
+)
+from willow_cart.model import Facts, Validators
+
+if TYPE_CHECKING:
+    from botocore.credentials import Credentials
+
+Answer = TypeVar("Answer")
+
+_FIRST_REGION = "us-east-1"
+_PUBLIC = {"s3": "https://s3.{region}.amazonaws.com", "gs": "https://storage.googleapis.com"}
+
+# As many bytes of a listing as are read; a page of a thousand keys of 1,024 bytes has about 2 MB.
+_LARGEST_PAGE = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """Where the buckets of a scheme are.
+
+    Attributes:
+        address: of the service; with `{bucket}` in it the bucket is part of the host, otherwise
+            of the path; `{region}` is filled in with the bucket's region.
+    """
+
+    address: str
+
+    def web_address(self, bucket: str, key: str, region: str) -> str:
+        """The address on the web of an object, or of the bucket where the key is empty.
+
+        Everything but what is plain in every dialect is encoded, as signing demands.
+        """
+        base = self.address.replace("{region}", region).rstrip("/")
+        base = base.replace("{bucket}", bucket) if "{bucket}" in base else f"{base}/{bucket}"
+        return f"{base}/{quote(key, safe='/~')}"
+
+
+class _Elsewhere(TransferFailed):
+    """The bucket is in another region, which the answer names."""
+
+    def __init__(self, thing: str, region: str) -> None:
+        super().__init__(thing, f"the bucket is in the region {region}", "name it by AWS_REGION")
+        self.region = region
+
+
+class BucketAccess(Access, Store):
+    """Talk to object stores.
+
+    Args:
+        endpoint: where the buckets are; None for the public service of each scheme.
+        sign_ins: names and secrets of stores, used as key and secret.
+        requester_pays: whether we bear the costs where the bucket's owner does not.
+        lanes_per_host: how many connections are kept open to one host.
+        context: for TLS; None trusts whom the system trusts.
+        environment: where credentials and the region may be named.
+    """
+
+    def __init__(
+        self,
+        *,
+        endpoint: str | None = None,
+        sign_ins: SignIns | None = None,
+        requester_pays: bool = False,
+        lanes_per_host: int = 4,
+        context: ssl.SSLContext | None = None,
+        environment: Mapping[str, str] = os.environ,
+    ) -> None:
+        named = environment.get("AWS_ENDPOINT_URL_S3") or environment.get("AWS_ENDPOINT_URL")
+        self._endpoint = endpoint or named
+        self._region = environment.get("AWS_REGION") or environment.get("AWS_DEFAULT_REGION")
+        self._regions: dict[str, str] = {}
+        self._signer = _BucketSigner(sign_ins or SignIns(), requester_pays=requester_pays)
+        self._web = WebAccess(
+            lanes_per_host=lanes_per_host, sign_ins=self._signer, context=context, explain=explain
+        )
+
+    def open(
+        self, address: str, *, start: int = 0, validators: Validators | None = None
+    ) -> Delivery | Unchanged:
+        """Ask for an object (see the seam)."""
+        answer = self._where_it_is(
+            address, lambda there: self._web.open(there, start=start, validators=validators)
+        )
+        if isinstance(answer, Unchanged):
+            return Unchanged(replace(answer.facts, address=address))
+        answer.facts = replace(answer.facts, address=address)
+        return answer
+
+    def ask(self, address: str) -> Facts:
+        """Ask what is known of an object."""
+        return replace(self._where_it_is(address, self._web.ask), address=address)
+
+    def store(self, address: str) -> Store:  # noqa: ARG002  # there is one for all
+        """Itself."""
+        return self
+
+    def list_keys(
+        self, bucket: str, prefix: str, *, deep: bool, after: str = ""
+    ) -> Iterator[Entry]:
+        """Every object whose key begins with a prefix (see the seam), a page at a time."""
+        query = {"list-type": "2", "encoding-type": "url", "prefix": prefix}
+        if not deep:
+            query["delimiter"] = "/"
+        if after:
+            query["start-after"] = after
+        token = ""
+        while True:
+            if token:
+                query["continuation-token"] = token
+            asked = urlencode(sorted(query.items()), quote_via=quote, safe="~")
+            content = self._page(bucket, asked)
+            entries, following = read_page(content, bucket)
+            yield from entries
+            if not following:
+                return
+            if following == token:
+                raise StrangeAnswer(
+                    bucket, "lists the same page again and again", "tell its keeper"
+                )
+            token = following
+
+    def close(self) -> None:
+        """Let go of every connection."""
+        self._web.close()
+
+    def _page(self, bucket: str, query: str) -> bytes:
+        def read(there: str) -> bytes:
+            delivery = self._web.open(f"{there}?{query}")
+            assert isinstance(delivery, Delivery), "no condition was made"
+            content = bytearray()
+            try:
+                while piece := delivery.read():
+                    content += piece
+                    if len(content) > _LARGEST_PAGE:
+                        raise StrangeAnswer(bucket, "lists without end", "check the endpoint")
+            finally:
+                delivery.close()
+            return bytes(content)
+
+        return persist(lambda: self._where_it_is(bucket, read), Patience())
+
+    def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
+        """Ask for what is at an address, and once more where its bucket turns out to be."""
+        try:
+            try:
+                return ask(self._web_address(address))
+            except _Elsewhere as error:
+                self._regions[host_of(address)] = error.region
+                return ask(self._web_address(address))
+        except TransferFailed as error:
+            # People know the bucket, not the address on the web that it was asked at.
+            error.thing = without_secrets(address)
+            raise
+
+    def _web_address(self, address: str) -> str:
+        scheme, bucket = scheme_of(address), host_of(address)
+        region = self._regions.get(bucket) or self._region or _FIRST_REGION
+        endpoint = self._endpoint or _PUBLIC[scheme]
+        if "://" not in endpoint:
+            raise BadAddress(endpoint, "is no endpoint", "write https://HOST")
+        there = Endpoint(endpoint).web_address(bucket, key_of(address), region)
+        self._signer.know(there, address, region, public=self._endpoint is None)
+        version = urlsplit(address).query
+        return f"{there}?{version}" if version else there
+
+
+def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
+    """Read a page of a listing: its entries, and the token of the next; empty after the last.
+
+    Args:
+        content: the answer to ListObjectsV2.
+        bucket: the address of the bucket.
+
+    Raises:
+        StrangeAnswer: it is none.
+    """
+    try:
+        root = parse_safely(content)
+    except BrokenXml as error:
+        raise StrangeAnswer(bucket, f"lists broken XML: {error}", "check the endpoint") from None
+    if local_name(root) != "ListBucketResult":
+        raise StrangeAnswer(bucket, "is no bucket of this dialect", "check the endpoint")
+    scheme, name = scheme_of(bucket), host_of(bucket)
+    values: dict[str, str] = {}
+    folders: list[str] = []
+    objects: list[dict[str, str]] = []
+    # All elements are in one namespace, if in any; taking it off is most of the work here.
+    cut = len(str(root.tag)) - len("ListBucketResult")
+    for element in root:
+        fields = {str(each.tag)[cut:]: each.text or "" for each in element}
+        match str(element.tag)[cut:]:
+            case "Contents":
+                objects.append(fields)
+            case "CommonPrefixes":
+                folders.append(fields.get("Prefix", ""))
+            case other:
+                values[other] = element.text or ""
+    # Only a server that repeats the encoding has done it; blanks are written as plus signs.
+    decode = unquote_plus if values.get("EncodingType") == "url" else str
+    entries = [Entry(f"{bucket}{quote(decode(each), safe='/~')}") for each in folders]
+    for fields in objects:
+        key = decode(fields.get("Key", ""))
+        size = fields.get("Size", "")
+        if key.endswith("/") and size == "0":
+            continue  # what consoles put there to show a folder
+        entries.append(
+            Entry(
+                address_of_key(scheme, name, key),
+                int(size) if size.isdigit() else None,
+                _moment(fields.get("LastModified", "")),
+            )
+        )
+    more = values.get("IsTruncated") == "true"
+    return entries, values.get("NextContinuationToken", "") if more else ""
+
+
+def _moment(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError:
+        return None
+
+
+# What stores say by their codes, and what a person can do about it.
+_BUSY = frozenset({"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout"})
+_REASONS = {
+    "NoSuchBucket": ("there is no such bucket", "check its name and --endpoint"),
+    "NoSuchKey": ("there is no such object", "check the address; survey shows what there is"),
+    "NoSuchVersion": ("there is no such version of it", "leave out versionId for the newest"),
+    "AccessDenied": (
+        "the store does not allow it",
+        f"{HOW_TO_SIGN_IN}; where only listing is refused, the exact address of a file still works",
+    ),
+    "InvalidAccessKeyId": ("the store does not know the key", "check the name of the sign-in"),
+    "SignatureDoesNotMatch": ("the store does not accept the secret", "check it"),
+    "ExpiredToken": ("the sign-in has expired", "get a new one"),
+    "TokenRefreshRequired": ("the sign-in has expired", "get a new one"),
+    "RequestTimeTooSkewed": ("this machine's clock is wrong", "set it and try again"),
+    "RequestExpired": ("the signature in the address has expired", "ask for a new address"),
+    "InvalidObjectState": (
+        "it is archived and cannot be read as it is",
+        "have it restored at the store first",
+    ),
+}
+
+
+def explain(
+    status: int, fields: Mapping[str, str], body: bytes, address: str
+) -> TransferFailed | None:
+    """Make an error of what a store answers when it brings no object."""
+    code = _tag(body, "Code")
+    shown = without_secrets(address)
+    region = fields.get("x-amz-bucket-region") or _tag(body, "Region")
+    elsewhere = ("PermanentRedirect", "TemporaryRedirect", "AuthorizationHeaderMalformed",
+                 "IllegalLocationConstraintException")  # fmt: skip
+    if region and (code in elsewhere or status in (301, 307)):
+        return _Elsewhere(shown, region)
+    if code in _BUSY or status in (500, 502, 503, 504):
+        return ServerBusy(
+            shown, f"the store answers {code or status}", "try later", wait=None, status=status
+        )
+    if code == "AccessDenied" and b"expired" in body:
+        code = "RequestExpired"
+    if code in _REASONS:
+        reason, advice = _REASONS[code]
+        return NotServed(shown, reason, advice, status=status)
+    if code:
+        message = _tag(body, "Message")
+        return NotServed(shown, f"the store answers {code}: {message}", "", status=status)
+    return None
+
+
+def _tag(body: bytes, name: str) -> str:
+    """What stands in an element of a short answer."""
+    match = re.search(rb"<%s>([^<]{0,300})<" % name.encode(), body)
+    return " ".join(match[1].decode("utf-8", "replace").split()) if match else ""
+
+
+class _BucketSigner:
+    """Signs requests to stores by Signature Version 4 where there are credentials."""
+
+    def __init__(self, sign_ins: SignIns, *, requester_pays: bool) -> None:
+        self._sign_ins = sign_ins
+        self._requester_pays = requester_pays
+        self._lock = threading.Lock()
+        self._usual: list[Credentials | None] = []
+        self._known: dict[str, tuple[str, str, bool]] = {}
+
+    def __bool__(self) -> bool:
+        return True
+
+    def know(self, there: str, address: str, region: str, *, public: bool) -> None:
+        """Learn of which store and region an origin of the web is."""
+        self._known[there.split("/", 3)[2]] = (address, region, public)
+
+    def fields_for(self, method: str, address: str) -> dict[str, str]:
+        """The fields of a signed request; none for an origin that is no store's."""
+        store = self._known.get(host_of(address))
+        if store is None:
+            return {}
+        told, region, public = store
+        fields = {"x-amz-request-payer": "requester"} if self._requester_pays else {}
+        credentials = self._credentials(told, address, public=public)
+        if credentials is None:
+            return fields
+        from botocore.auth import S3SigV4Auth
+        from botocore.awsrequest import AWSRequest
+
+        request = AWSRequest(method=method, url=address, headers=fields)
+        S3SigV4Auth(credentials, "s3", region).add_auth(request)
+        return dict(request.headers.items())
+
+    def challenged(self, _address: str, _challenges: list[str], _sent: Mapping[str, str]) -> bool:
+        """There is nothing that a store would ask for besides."""
+        return False
+
+    def _credentials(self, told: str, there: str, *, public: bool) -> Credentials | None:
+        """The credentials for a store: those of a sign-in, else those of the usual places."""
+        from botocore.credentials import Credentials
+
+        named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
+        if named is not None:
+            return Credentials(*named)
+        # The usual places are those of one service; another one is not shown what is kept there.
+        if scheme_of(told) != "s3" and public:
+            return None
+        with self._lock:
+            if not self._usual:
+                self._usual.append(_usual_credentials())
+            return self._usual[0]
+
+
+def _usual_credentials() -> Credentials | None:
+    """What is kept in the environment and in the files that programs for stores share."""
+    import botocore.session
+
+    session = botocore.session.Session()
+    resolver = session.get_component("credential_provider")
+    # Asking a network for them takes seconds wherever there is none to answer.
+    for network in ("iam-role", "container-role"):
+        resolver.remove(network)
+    credentials: Credentials | None = resolver.load_credentials()
+    return credentials

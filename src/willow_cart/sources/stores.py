@@ -1,0 +1,142 @@
+"""Buckets: objects with keys, listed from a prefix on and held nowhere.
+
+A key is no path, but people read it as one. What they write may be a bucket, a folder with or
+without its slash, an exact key, or just the beginning of some; what is listed is what is hauled.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from itertools import count, islice
+
+from willow_cart.access import Entry, Store
+from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
+from willow_cart.choosing.patterns import literal_beginning, matcher
+from willow_cart.errors import UnreadableSource
+from willow_cart.model import Offer
+from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
+
+_MOST_NEAR = 5
+
+
+def offers_in_store(
+    store: Store, address: str, looking: Looking, found: Look, source: str
+) -> Iterator[Offer]:
+    """Everything that an address in a bucket stands for.
+
+    Args:
+        store: lists the bucket.
+        address: as the person wrote it, in normal form.
+        looking: how far to go.
+        found: where it is noted what is not entered.
+        source: the source, as the person wrote it.
+
+    Raises:
+        TransferFailed: the store does not answer, or refuses.
+        UnreadableSource: nothing is there; the error says what is near.
+    """
+    if "?" in address:  # a version of one object
+        yield Offer(address, source)
+        return
+    typed = key_of(address)
+    walk = _StoreWalk(store, address, looking, found, source)
+    if re.search(r"[*?]", typed):
+        yield from walk.matching(typed)
+        return
+    if typed and not typed.endswith("/"):
+        first = next(store.list_keys(walk.bucket, typed, deep=True), None)
+        if first is not None and first.address == walk.address_of(typed):
+            yield walk.offer(first, typed[: typed.rfind("/") + 1])
+            return
+        if next(store.list_keys(walk.bucket, f"{typed}/", deep=True), None) is not None:
+            typed += "/"
+        elif first is None:
+            raise UnreadableSource(
+                without_secrets(address), "nothing is there", walk.what_is_near(typed)
+            )
+    yield from walk.below(typed)
+
+
+class _StoreWalk:
+    """Goes through the keys below one address."""
+
+    def __init__(
+        self, store: Store, address: str, looking: Looking, found: Look, source: str
+    ) -> None:
+        self._store = store
+        self._looking = looking
+        self._found = found
+        self._source = source
+        self._scheme, self._name = scheme_of(address), host_of(address)
+        self.bucket = f"{self._scheme}://{self._name}/"
+        self._numbers = count(1)
+
+    def address_of(self, key: str) -> str:
+        """The address of an object."""
+        return address_of_key(self._scheme, self._name, key)
+
+    def offer(self, entry: Entry, top: str) -> Offer:
+        """An object as an offer, its folders as seen from a prefix."""
+        between = key_of(entry.address)[len(top) :].strip("/").rpartition("/")[0]
+        return Offer(
+            entry.address,
+            self._source,
+            number=next(self._numbers),
+            folder=between,
+            size=entry.size,
+            modified=entry.modified,
+            checksums=entry.checksums,
+        )
+
+    def below(self, prefix: str) -> Iterator[Offer]:
+        """What begins with a prefix, as deep as it is asked for."""
+        looking = self._looking
+        top = prefix[: prefix.rfind("/") + 1]
+        after = f"{top}{looking.after}" if looking.after else ""
+        if looking.depth is None:
+            beginning = prefix + looking.beginning if prefix == top else prefix
+            for entry in self._store.list_keys(self.bucket, beginning, deep=True, after=after):
+                yield self.offer(entry, top)
+            return
+        pushed = looking.beginning if prefix == top and looking.depth == 1 else ""
+        waiting = [(prefix + pushed, 1)]
+        while waiting:
+            begins, level = waiting.pop()
+            folders = []
+            first_after = after if level == 1 else ""
+            for entry in self._store.list_keys(self.bucket, begins, deep=False, after=first_after):
+                if not entry.is_folder:
+                    yield self.offer(entry, top)
+                elif level >= looking.depth or level >= DEEPEST:
+                    self._leave_out(entry.address, top, looking.depth)
+                else:
+                    folders.append((key_of(entry.address), level + 1))
+            waiting += reversed(folders)
+
+    def matching(self, pattern: str) -> Iterator[Offer]:
+        """The objects whose keys a pattern matches."""
+        begins = literal_beginning(pattern)
+        top = begins[: begins.rfind("/") + 1]
+        matches = matcher(pattern, re.DOTALL)
+        deep = "/" in pattern[len(begins) :]
+        for entry in self._store.list_keys(self.bucket, begins, deep=deep):
+            if not entry.is_folder and matches(key_of(entry.address)):
+                yield self.offer(entry, top)
+
+    def what_is_near(self, typed: str) -> str:
+        """The first keys that do exist, from the longest beginning that has any."""
+        begins = typed
+        while begins:
+            begins = begins[: begins.rstrip("/").rfind("/") + 1]
+            entries = list(islice(self._store.list_keys(self.bucket, begins, deep=False), 5))
+            if entries:
+                names = ", ".join(key_of(entry.address) for entry in entries[:_MOST_NEAR])
+                return f"near it are {names}"
+        return "the bucket is empty"
+
+    def _leave_out(self, address: str, top: str, depth: int) -> None:
+        shown = without_secrets(address)
+        why = Why.DEPTH if depth < DEEPEST else Why.DEEP
+        path = key_of(shown)[len(top) :]
+        self._found.not_entered.append(NotEntered(shown, path, why, self._source))
