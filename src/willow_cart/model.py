@@ -62,6 +62,8 @@ class Facts:
         charset: the character set that the server names for it, in lower case; empty for none.
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
         following: the address of the next of a series, where the server names one (RFC 8288).
+        proofs: names of the fields in which the place promises checksums. Only `Access.ask` reads
+            them.
     """
 
     address: str
@@ -72,6 +74,7 @@ class Facts:
     charset: str = ""
     attachment: bool = False
     following: str | None = None
+    proofs: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -120,6 +120,10 @@ class BucketAccess(Access, Store):
         """Ask what is known of an object."""
         return replace(self._where_it_is(address, self._web.ask), address=address)
 
+    def contact(self, address: str) -> str:
+        """The address on the web of the bucket's service."""
+        return self._web_address(address)
+
     def store(self, address: str) -> Store:  # noqa: ARG002  # there is one for all
         """Itself."""
         return self

@@ -35,6 +35,10 @@ class Everywhere(Access):
         """What lists the folders there (see the seam)."""
         return self._access_to(address).directory(address)
 
+    def contact(self, address: str) -> str:
+        """The address that is really asked (see the seam)."""
+        return self._access_to(address).contact(address)
+
     def store(self, address: str) -> Store | None:
         """What lists the objects there (see the seam)."""
         return self._access_to(address).store(address)

@@ -167,6 +167,10 @@ class Access(ABC):
         """What lists the folders there; None where documents do, as on the web."""
         return None
 
+    def contact(self, address: str) -> str:
+        """The address on the network that is really asked; the place's own on most."""
+        return address
+
     def store(self, address: str) -> Store | None:  # noqa: ARG002  # for those that are some
         """What lists the objects there; None where there are no keys but folders and files."""
         return None

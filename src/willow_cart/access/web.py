@@ -152,7 +152,11 @@ class WebAccess(Access):
                 self._drop(response)
         else:
             raise self._refusal(response, address, final)
-        return replace(facts, modified=rules.parse_date(facts.validators.last_modified))
+        return replace(
+            facts,
+            modified=rules.parse_date(facts.validators.last_modified),
+            proofs=tuple(name for name in rules.PROOFS if name in response.headers),
+        )
 
     def close(self) -> None:
         """Let go of every connection."""

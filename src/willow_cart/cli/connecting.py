@@ -74,7 +74,7 @@ def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
     from willow_cart.access.everywhere import Everywhere
 
     sign_ins = _make_sign_ins(args)
-    context = _make_context(args.ca)
+    context = make_context(args.ca)
 
     def make_web() -> Access:
         from willow_cart.access.web import WebAccess
@@ -115,7 +115,7 @@ def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
     )
 
 
-def _make_context(ca: str | None) -> ssl.SSLContext | None:
+def make_context(ca: str | None) -> ssl.SSLContext | None:
     """What is trusted: the system's certificates, and those in a file."""
     import ssl
 

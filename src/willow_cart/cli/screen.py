@@ -32,7 +32,9 @@ class Branch:
     branches: list[Branch] = field(default_factory=list)
 
 
-_STYLES = {
+_STYLES: dict[str, str] = {
+    "fine": "green",
+    "unsure": "yellow",
     State.ARRIVED: "green",
     State.UNCHANGED: "dim",
     State.HERE: "dim",
@@ -102,7 +104,7 @@ def _draw(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequen
     for row in rows:
         table.add_row(
             *(
-                Text(cell, _STYLES[State(cell)] if column == "state" else "")
+                Text(cell, _STYLES.get(cell, "") if column == "state" else "")
                 for column, cell in zip(columns, row, strict=True)
             )
         )

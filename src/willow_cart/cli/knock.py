@@ -1,0 +1,49 @@
+"""`knock`: test a place."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from dataclasses import asdict
+
+from willow_cart.cli.connecting import add_connecting, make_access, make_context
+from willow_cart.exits import Exit
+
+NAME = "knock"
+BRIEF = "test a place: name, port, TLS, listing, fetching, resuming, checksums, clock"
+DESCRIPTION = (
+    "Try a place step by step, and say what works, what does not, and what to do about it. Fetches"
+    " no file."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what knock understands."""
+    command.add_argument("sources", nargs=1, metavar="ADDRESS", help="the place")
+    add_connecting(command)
+    command.add_argument("--json", action="store_true", help="write JSON for other programs")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Knock, and show what was found."""
+    from willow_cart.addresses import normalise, without_secrets
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.sources.knock import Knocker, Verdict
+
+    address = normalise(args.sources[0])
+    with make_access(args, lanes_per_host=2) as access:
+        signed = bool(args.user or args.token or args.header or args.cookies or args.sign_in)
+        knocker = Knocker(access, make_context(args.ca), signed)
+        findings = list(knocker.knock(address))
+    failed = any(finding.verdict is Verdict.FAILED for finding in findings)
+    if args.json:
+        print(json.dumps([asdict(finding) for finding in findings], ensure_ascii=False, indent=2))
+    else:
+        rows = [(each.tried, str(each.verdict), each.found) for each in findings]
+        show_table(("tried", "state", "found"), rows)
+        for finding in findings:
+            if finding.remedy:
+                show_line(f"{finding.tried}: {finding.remedy}")
+        outcome = "something does not work" if failed else "it can be hauled from"
+        show_line(f"{without_secrets(address)}: {outcome}")
+    return Exit.INCOMPLETE if failed else Exit.GOOD
