@@ -125,6 +125,7 @@ def test_keys_are_not_file_names(tmp_path: Path) -> None:
         assert "\n" not in path
     assert not (tmp_path / "up.csv").exists()
     assert "CASE.csv: wanted by 2 addresses" in outcome.err
+    assert "names are changed to be safe, such as that of s3://odd/" in outcome.err
 
 
 @pytest.mark.parametrize("key", [*KEYS, *ODD, "%", "ü", "?versionId=1"])

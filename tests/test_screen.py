@@ -67,7 +67,7 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
 
 
 def plan(*names: str) -> Plan:
-    return Plan([Filed(Offer(f"http://h.example/{name}"), name) for name in names], [], 0, [])
+    return Plan([Filed(Offer(f"http://h.example/{name}"), name) for name in names], [], 0, [], [])
 
 
 @pytest.mark.parametrize("width", [40, 80, 200])

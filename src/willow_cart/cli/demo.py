@@ -8,10 +8,11 @@ from pathlib import Path
 from willow_cart.exits import Exit
 
 NAME = "demo"
-BRIEF = "run the full example against a stand-in server on this machine"
+BRIEF = "run the full example against stand-in servers on this machine"
 DESCRIPTION = (
-    "Start a stand-in for the made-up Harrowmere Wetland Trust's web server on this machine and run"
-    " the full example against it, or keep it up to play with. Needs no network."
+    "Start stand-ins for the made-up Harrowmere Wetland Trust's web server, its contractor's FTP"
+    " outbox and its object store on this machine and run the full example against them, or keep"
+    " them up to play with. Needs no network."
 )
 
 
@@ -24,10 +25,14 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="where the example is run (a new temporary folder, which is kept)",
     )
     command.add_argument(
-        "--serve", action="store_true", help="only start the stand-in, and keep it up"
+        "--serve", action="store_true", help="only start the stand-ins, and keep them up"
     )
     command.add_argument(
-        "--port", type=int, default=0, metavar="N", help="its port, with --serve (a free one)"
+        "--port",
+        type=int,
+        default=0,
+        metavar="N",
+        help="the port of the web server, with --serve (a free one)",
     )
 
 
@@ -44,6 +49,6 @@ def run(args: argparse.Namespace) -> int:
         return Exit.GOOD
     if args.into is not None:
         # The example begins with nothing hauled; only what it makes itself is cleared away.
-        for name in ("may", "springs", "dawns"):
+        for name in ("may", "springs", "pictures", "dawns"):
             shutil.rmtree(folder / name, ignore_errors=True)
     return run_example(folder)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
 
+from willow_cart.addresses import without_secrets
 from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain
@@ -70,6 +71,13 @@ class View(Observer):
         self.bytes = None if sizes.unknown or sizes.rough else sizes.exact
         if plan.twice:
             self.say(f"{count_of(plan.twice, 'address', 'addresses')} named twice, fetched once")
+        if plan.changed:
+            example = plan.changed[0]
+            verb = "is" if len(plan.changed) == 1 else "are"
+            self.say(
+                f"{count_of(len(plan.changed), 'name')} {verb} changed to be safe, such as that of"
+                f" {without_secrets(example.offer.address)}, filed as {example.path}"
+            )
         for clash in plan.clashes:
             several = len(clash.given) > 1
             self.say(

@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import os
 import shlex
 import signal
 import subprocess
 import sys
+import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.demo import harrowmere
-from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
+from willow_cart.demo.store import Store
 
 MEMBERS = "ida:reedmace"
 """Who is let in to what is for members of the made-up trust."""
@@ -41,21 +47,54 @@ def make_exhibits() -> dict[str, Exhibit]:
     return exhibits
 
 
-def open_trust(folder: Path, trust: StandIn) -> None:
-    """Put up what names the server's own address, and put lists where the example is run."""
-    trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
-    folder.mkdir(parents=True, exist_ok=True)
-    (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(trust.base))
-    (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
+@dataclass(frozen=True, slots=True)
+class Places:
+    """The addresses of the stand-ins.
+
+    Attributes:
+        web: of the trust's web server, without a slash at the end.
+        contractor: of the contractor's FTP server, likewise.
+        store: of the object store, likewise.
+    """
+
+    web: str
+    contractor: str
+    store: str
+
+
+@contextmanager
+def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
+    """Put up every stand-in, and put lists where the example is run.
+
+    Args:
+        folder: where the lists go.
+        port: of the web server; 0 takes a free one.
+    """
+    with (
+        StandIn(make_exhibits(), port) as trust,
+        tempfile.TemporaryDirectory() as root,
+        Outbox(Path(root)) as contractor,
+        Store(harrowmere.make_bucket()) as store,
+    ):
+        trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
+        for path, content in harrowmere.make_outbox().items():
+            file = Path(root, path)
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_bytes(content)
+            os.utime(file, (PUT_UP, PUT_UP))
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(trust.base))
+        (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
+        yield Places(trust.base, contractor.base, store.base)
 
 
 def run_example(folder: Path) -> int:
     """Run the full example in a folder and return 0 if everything went as it says."""
-    with StandIn(make_exhibits()) as trust:
-        open_trust(folder, trust)
+    with open_places(folder) as places:
         stage = _Stage(folder)
-        _look_and_choose(stage, trust.base)
-        _haul_and_go_on(stage, trust.base)
+        _look_and_choose(stage, places.web)
+        _look_elsewhere(stage, places)
+        _haul_and_go_on(stage, places)
         return stage.end()
 
 
@@ -91,8 +130,22 @@ def _look_and_choose(stage: _Stage, base: str) -> None:
     stage.run(["survey", archive, "--depth", "all", "--tree"], expect=0)
 
 
-def _haul_and_go_on(stage: _Stage, base: str) -> None:
+def _look_elsewhere(stage: _Stage, places: Places) -> None:
+    """An FTP outbox, a bucket, and a knock at the door."""
+    stage.explain(
+        "An outbox and a bucket",
+        "The contractor's FTP outbox, by wildcards; the camera traps' bucket, a folder of it.",
+    )
+    stage.run(["survey", f"{places.contractor}/outbox/level_2031060?.csv"], expect=0)
+    bucket = ["s3://camera-traps/2031-05", "--endpoint", places.store]
+    stage.run(["survey", *bucket, "--depth", "all", "--keep", "*/img_000[12].png"], expect=0)
+    stage.explain("Knock", "Does a place work, before a night depends on it?")
+    stage.run(["knock", f"{places.contractor}/outbox/"], expect=0)
+
+
+def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     """Hauls with everything that goes wrong, and the receipt."""
+    base = places.web
     stage.explain(
         "Haul",
         "Now the whole list, held against the trust's checksum list. On the way the line breaks in",
@@ -103,6 +156,9 @@ def _haul_and_go_on(stage: _Stage, base: str) -> None:
     stage.explain("From the archive", "The spring counts of every year, in their folders.")
     springs = ["--depth", "all", "--keep", "*/spring/*_counts.csv"]
     stage.run(["haul", f"{base}/archive/", *springs, "--into", "springs"], expect=0)
+    stage.explain("From the bucket", "A month's pictures; one key is no good as a path.")
+    may = ["s3://camera-traps/2031-05/", "--endpoint", places.store, "--depth", "all"]
+    stage.run(["haul", *may, "--into", "pictures"], expect=0)
     stage.explain("Not what it says", "A server that answers with a page where an archive was.")
     stage.run(["haul", f"{base}/seasons/2027.zip", "--into", "springs"], expect=4)
     stage.explain(
@@ -182,19 +238,23 @@ def _partial_bytes(into: Path) -> int:
 
 
 def serve(folder: Path, port: int) -> None:
-    """Keep the stand-in up until interrupted, and say what to try."""
-    with StandIn(make_exhibits(), port) as trust:
-        open_trust(folder, trust)
-        print(f"The stand-in for the Harrowmere Wetland Trust is up at {trust.base}")
+    """Keep the stand-ins up until interrupted, and say what to try."""
+    with open_places(folder, port) as places:
+        print(f"The stand-in for the Harrowmere Wetland Trust is up at {places.web}")
+        print(f"The contractor's outbox is at {places.contractor}, the object store at"
+              f" {places.store}")  # fmt: skip
         print(f"Lists to try: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
         print("From another terminal:")
         for line in (
             f"survey {folder / 'addresses.txt'} --ask-sizes",
-            f"survey {trust.base}/hides/2031.html --column Recording",
-            f"survey {trust.base}/archive/ --depth all --tree",
-            f"survey {trust.base}/news.xml",
-            f"haul {folder / 'addresses.txt'} --into may --checksums {trust.base}/SHA256SUMS",
-            f"haul '{trust.base}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
+            f"survey {places.web}/hides/2031.html --column Recording",
+            f"survey {places.web}/archive/ --depth all --tree",
+            f"survey {places.web}/news.xml",
+            f"survey '{places.contractor}/outbox/level_2031051?.csv'",
+            f"survey s3://camera-traps/2031-05/ --endpoint {places.store} --depth all",
+            f"knock {places.contractor}/outbox/",
+            f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
+            f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",
         ):
             print(f"  willow-cart {line}")
@@ -202,4 +262,4 @@ def serve(folder: Path, port: int) -> None:
         try:
             signal.pause()
         except KeyboardInterrupt:
-            print("\nThe stand-in is down.")
+            print("\nThe stand-ins are down.")

@@ -93,6 +93,29 @@ def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> byte
     return "\n".join([*lines, "</body></html>"]).encode() + b"\n"
 
 
+def make_outbox() -> Files:
+    """What the contractor leaves in the FTP outbox: a file a day from each logger, by path."""
+    files: Files = {}
+    for month, days in (("05", range(1, 32)), ("06", range(1, 4))):
+        for day in days:
+            files[f"outbox/level_2031{month}{day:02d}.csv"] = _levels(day)
+    files["outbox/calibration/notes May.txt"] = b"Reedbed logger cleaned on 12 May.\n"
+    return files
+
+
+def make_bucket() -> Files:
+    """The pictures of the camera traps, by bucket and key; one key has two slashes by mistake."""
+    files: Files = {}
+    for month in ("2031-04", "2031-05"):
+        for trap in ("otter-bridge", "reedbed-edge"):
+            for number in range(1, 7):
+                picture = _map(f"{month} {trap}", 15 * number, width=64, height=48)
+                files[f"camera-traps/{month}/{trap}/img_{number:04d}.png"] = picture
+    files["camera-traps/2031-05//img_0001.png"] = _map("stray", 99, width=64, height=48)
+    files["camera-traps/2031-05/index.csv"] = b"trap,pictures\notter-bridge,6\nreedbed-edge,6\n"
+    return files
+
+
 def make_feed(base: str) -> bytes:
     """The trust's feed of recordings."""
     files = make_files()

@@ -5,7 +5,6 @@ from __future__ import annotations
 from enum import StrEnum
 
 from willow_cart.addresses import host_of
-from willow_cart.filing.names import safe_path
 from willow_cart.model import Offer
 
 
@@ -21,15 +20,15 @@ class Layout(StrEnum):
     KIND = "kind"
     """A folder for each family of files: table, archive, image, ..."""
 
-    def path_for(self, offer: Offer) -> str:
-        """The safe path below the destination that this layout wishes for an offer."""
+    def wish_for(self, offer: Offer) -> str:
+        """The path below the destination that this layout wishes for an offer, safe or not."""
         name = offer.file_name.replace("/", "_")
         match self:
             case Layout.TREE:
-                return safe_path(offer.path)
+                return offer.path
             case Layout.FLAT:
-                return safe_path(name)
+                return name
             case Layout.HOST:
-                return safe_path(f"{host_of(offer.address)}/{offer.path}")
+                return f"{host_of(offer.address)}/{offer.path}"
             case Layout.KIND:
-                return safe_path(f"{offer.kind}/{name}")
+                return f"{offer.kind}/{name}"

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
 from willow_cart.filing.layouts import Layout
-from willow_cart.filing.names import fold, safe_name
+from willow_cart.filing.names import fold, safe_name, safe_path
 from willow_cart.model import Offer
 
 
@@ -37,12 +37,14 @@ class Plan:
         clashes: the offers that could not have the path they wanted.
         twice: how many offers named an address that an earlier one had named.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
+        changed: offers whose names or folders no file system would take as they are.
     """
 
     files: list[Filed]
     clashes: list[Clash]
     twice: int
     staying: list[Filed]
+    changed: list[Filed]
 
 
 def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) -> Plan:
@@ -65,9 +67,14 @@ def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) 
     wishes: defaultdict[str, list[Filed]] = defaultdict(list)
     files: dict[str, Filed] = {}
     staying: list[Filed] = []
+    changed: list[str] = []
     for address, offer in unique.items():
-        wish = layout.path_for(offer)
+        unsafe = layout.wish_for(offer)
+        wish = safe_path(unsafe)
         wishes[fold(wish)].append(Filed(offer, wish))
+        # Folders without a name are lost on the way, so they are looked for in the address.
+        if wish != unsafe or "//" in address.partition("://")[2]:
+            changed.append(address)
         at_home = held.get(without_secrets(address))
         if at_home is not None:
             files[address] = Filed(offer, at_home)
@@ -75,7 +82,13 @@ def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) 
             if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
                 staying.append(files[address])
     clashes = _give_paths(wishes, files, _not_to_be_had(held, wishes))
-    return Plan([files[address] for address in unique], clashes, count - len(unique), staying)
+    return Plan(
+        [files[address] for address in unique],
+        clashes,
+        count - len(unique),
+        staying,
+        [files[address] for address in changed],
+    )
 
 
 def _not_to_be_had(held: Mapping[str, str], wishes: Iterable[str]) -> set[str]:

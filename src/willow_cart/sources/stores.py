@@ -78,7 +78,7 @@ class _StoreWalk:
 
     def offer(self, entry: Entry, top: str) -> Offer:
         """An object as an offer, its folders as seen from a prefix."""
-        between = key_of(entry.address)[len(top) :].strip("/").rpartition("/")[0]
+        between = key_of(entry.address)[len(top) :].rstrip("/").rpartition("/")[0]
         return Offer(
             entry.address,
             self._source,
