@@ -32,7 +32,7 @@ $(VENV)/.ready: pyproject.toml $(VENV)/bin/python
 	touch $@
 
 $(VENV)/.ready-dev: pyproject.toml $(VENV)/bin/python
-	sh tools/get_servers.sh
+	sh tools/get_servers.sh $(VENV)/azurite
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	touch $@ $(VENV)/.ready
 

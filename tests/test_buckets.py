@@ -130,7 +130,7 @@ def test_keys_are_not_file_names(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("key", [*KEYS, *ODD, "%", "ü", "?versionId=1"])
 def test_the_address_of_a_key_stands_for_that_key(key: str) -> None:
-    address = address_of_key("s3", "odd", key)
+    address = address_of_key("s3://odd/", key)
     assert normalise(address) == address
     assert key_of(address) == key
 

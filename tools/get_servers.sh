@@ -5,9 +5,20 @@ PATH=$PATH:/usr/sbin
 get() { # PROGRAM PACKAGE
   command -v "$1" >/dev/null 2>&1 || {
     echo "installing $2 for the tests" >&2
-    sh "$(dirname "$0")/get_package.sh" "$2" || echo "its tests will be skipped" >&2
+    # shellcheck disable=SC2086 # several packages are several words
+    sh "$(dirname "$0")/get_package.sh" $2 || echo "its tests will be skipped" >&2
+  }
+}
+# The emulator of blob stores is a program of Node's, and is put beside the environment.
+get_emulator() { # FOLDER
+  [ -x "$1/node_modules/.bin/azurite-blob" ] || {
+    get npm "nodejs npm"
+    echo "installing azurite for the tests" >&2
+    npm install --silent --no-audit --no-fund --prefix "$1" azurite@3.37.0 >/dev/null 2>&1 ||
+      echo "its tests will be skipped" >&2
   }
 }
 get nginx nginx-light
 get apache2 apache2-bin
 get vsftpd vsftpd
+[ -z "${1:-}" ] || get_emulator "$1"

@@ -167,12 +167,17 @@ def name_of(address: str) -> str:
     return unquote(name) if "%" in name else name
 
 
-def address_of_key(scheme: str, bucket: str, key: str) -> str:
-    """The address of an object in a bucket, whatever its key is made of."""
+def address_of_key(bucket: str, key: str) -> str:
+    """The address of an object, whatever its key is made of.
+
+    Args:
+        bucket: the address of its bucket, with a slash at its end.
+        key: as the store has it.
+    """
     encoded = quote(key, safe="/~")
     if encoded.endswith("/"):
         encoded = encoded[:-1] + "%2F"  # the key of a file, not the address of a folder
-    return f"{scheme}://{bucket}{_keep_dots(f'/{encoded}')}"
+    return bucket + _keep_dots(f"/{encoded}")[1:]
 
 
 def key_of(address: str) -> str:

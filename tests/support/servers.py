@@ -199,11 +199,11 @@ def _serving(
 ) -> Iterator[str]:
     """Run a server on a free port until the end."""
     for _ in range(5):  # the port that was free may be taken by the time the server asks for it
-        port = _free_port()
+        port = free_port()
         config.write_text(template.format(port=port, **values))
         server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
         try:
-            if _answers(port, server):
+            if is_up(port, server):
                 yield f"http://127.0.0.1:{port}"
                 return
         finally:
@@ -212,15 +212,17 @@ def _serving(
     raise RuntimeError((config.parent / "error.log").read_text())
 
 
-def _free_port() -> int:
+def free_port() -> int:
+    """A port that is free now, and may be taken a moment later."""
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port: int = probe.getsockname()[1]
         return port
 
 
-def _answers(port: int, server: subprocess.Popen[bytes]) -> bool:
-    deadline = time.monotonic() + 10
+def is_up(port: int, server: subprocess.Popen[bytes], seconds: float = 10) -> bool:
+    """Whether a server answers at a port within some time, before it gives up itself."""
+    deadline = time.monotonic() + seconds
     while time.monotonic() < deadline and server.poll() is None:
         try:
             socket.create_connection(("127.0.0.1", port), 1).close()

@@ -13,6 +13,7 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
+from types import MappingProxyType
 from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import quote, unquote_plus, urlencode, urlsplit
 
@@ -214,7 +215,6 @@ def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
         raise StrangeAnswer(bucket, f"lists broken XML: {error}", "check the endpoint") from None
     if local_name(root) != "ListBucketResult":
         raise StrangeAnswer(bucket, "is no bucket of this dialect", "check the endpoint")
-    scheme, name = scheme_of(bucket), host_of(bucket)
     values: dict[str, str] = {}
     folders: list[str] = []
     objects: list[dict[str, str]] = []
@@ -239,7 +239,7 @@ def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
             continue  # what consoles put there to show a folder
         entries.append(
             Entry(
-                address_of_key(scheme, name, key),
+                address_of_key(bucket, key),
                 int(size) if size.isdigit() else None,
                 _moment(fields.get("LastModified", "")),
             )
@@ -327,7 +327,13 @@ class _BucketSigner:
         """Learn of which store and region an origin of the web is."""
         self._known[there.split("/", 3)[2]] = (address, region, public)
 
-    def fields_for(self, method: str, address: str) -> dict[str, str]:
+    def query_for(self, _address: str) -> str:
+        """There is nothing in the query."""
+        return ""
+
+    def fields_for(
+        self, method: str, address: str, _sent: Mapping[str, str] = MappingProxyType({})
+    ) -> dict[str, str]:
         """The fields of a signed request; none for an origin that is no store's."""
         store = self._known.get(host_of(address))
         if store is None:

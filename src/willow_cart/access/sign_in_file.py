@@ -12,7 +12,13 @@ from willow_cart.access.sign_ins import Secret, SignIn, origin_of, read_secret
 from willow_cart.addresses import normalise
 from willow_cart.errors import BadAddress, BadOption
 
-_KEYS = ("at", "user", "password_env", "password_file", "token_env", "token_file", "fields")
+_SECRETS = ("password", "token", "account_key", "shared_access")
+_KEYS = (
+    "at",
+    "user",
+    "fields",
+    *(f"{each}_{kind}" for each in _SECRETS for kind in ("env", "file")),
+)
 
 
 def read_sign_ins(
@@ -76,4 +82,6 @@ def _read_one(
         (name, read_secret(str(reference), f"{place}, fields, {name}", environment))
         for name, reference in entry.get("fields", {}).items()
     )
-    return origin, SignIn(entry.get("user", ""), secret("password"), secret("token"), fields)
+    password, token, account_key, shared_access = map(secret, _SECRETS)
+    user = entry.get("user", "")
+    return origin, SignIn(user, password, token, fields, account_key, shared_access)

@@ -7,18 +7,23 @@ import os
 import threading
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from http.cookiejar import CookieJar, DefaultCookiePolicy
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol, cast
 from urllib.parse import urlsplit
 
 from willow_cart.access import http_rules as rules
+from willow_cart.access.account_key import sign_for_account
 from willow_cart.access.digest import DigestChallenge, answer_digest, read_digest_challenge
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
     import netrc
     from urllib.request import Request
+
+
+_NO_FIELDS: Mapping[str, str] = {}
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,12 +45,16 @@ class SignIn:
             server asks for.
         token: a bearer token (RFC 6750).
         fields: header fields with their values.
+        account_key: the key of a blob store's account, whose name is `user`.
+        shared_access: a shared access signature of such a store: a query, added to every request.
     """
 
     user: str = ""
     password: Secret | None = None
     token: Secret | None = None
     fields: tuple[tuple[str, Secret], ...] = ()
+    account_key: Secret | None = None
+    shared_access: Secret | None = None
 
 
 def origin_of(address: str) -> str:
@@ -87,8 +96,13 @@ class Signer(Protocol):
     def __bool__(self) -> bool:
         """Whether it ever adds anything."""
 
-    def fields_for(self, method: str, address: str) -> dict[str, str]:
+    def fields_for(
+        self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
+    ) -> dict[str, str]:
         """The header fields that let a request in."""
+
+    def query_for(self, address: str) -> str:
+        """What a query needs besides to be let in; empty for most."""
 
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
         """Take a server's challenges to heart; whether asking once more may help."""
@@ -104,6 +118,7 @@ class SignIns:
             secure port; a host alone does not say which of its servers is meant.
         named: the origins that the person named.
         make_nonce: makes the nonces of digest authentication.
+        now: the clock that signatures are dated by.
     """
 
     def __init__(
@@ -114,7 +129,9 @@ class SignIns:
         netrc: netrc.netrc | None = None,
         named: Iterable[str] = (),
         make_nonce: Callable[[], str] = lambda: os.urandom(16).hex(),
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
+        self._now = now
         self._by_origin = dict(by_origin or {})
         self._cookies = cookies
         self._netrc = netrc
@@ -127,8 +144,16 @@ class SignIns:
     def __bool__(self) -> bool:
         return bool(self._by_origin or self._netrc or self._cookies is not None)
 
-    def fields_for(self, method: str, address: str) -> dict[str, str]:
-        """The header fields that let a request in; name and password only once asked for."""
+    def fields_for(
+        self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
+    ) -> dict[str, str]:
+        """The header fields that let a request in; name and password only once asked for.
+
+        Args:
+            method: of the request.
+            address: that is asked.
+            sent: the fields that the request has already; some signatures cover them.
+        """
         origin = origin_of(address)
         fields: dict[str, str] = {}
         if self._cookies is not None and (cookie := _cookie_for(self._cookies, address)):
@@ -136,12 +161,28 @@ class SignIns:
         sign_in = self._sign_in_for(origin)
         if sign_in is None:
             return fields
-        if sign_in.token is not None:
+        if sign_in.account_key is not None:
+            fields |= sign_for_account(
+                sign_in.user,
+                sign_in.account_key.value,
+                method,
+                address,
+                sent=sent,
+                now=self._now(),
+            )
+        elif sign_in.token is not None:
             fields["Authorization"] = f"Bearer {sign_in.token.value}"
         elif answer := self._answer(origin, sign_in, method, address):
             fields["Authorization"] = answer
         fields.update((name, secret.value) for name, secret in sign_in.fields)
         return fields
+
+    def query_for(self, address: str) -> str:
+        """The shared access signature of an address's origin; empty where there is none."""
+        sign_in = self._sign_in_for(origin_of(address))
+        if sign_in is None or sign_in.shared_access is None:
+            return ""
+        return sign_in.shared_access.value.lstrip("?")
 
     def password_for(self, address: str) -> tuple[str, str] | None:
         """Name and password for an address, where the protocol wants them at once (RFC 959)."""

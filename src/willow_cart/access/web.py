@@ -183,7 +183,7 @@ class WebAccess(Access):
         if not self._sign_ins:
             return self._send(method, address, fields, asked=asked)
         for _ in range(_MOST_CHALLENGES):
-            signed = fields | self._sign_ins.fields_for(method, address)
+            signed = fields | self._sign_ins.fields_for(method, address, fields)
             response = self._send(method, address, signed, asked=asked)
             challenges = response.headers.getlist("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
@@ -192,6 +192,8 @@ class WebAccess(Access):
         return response
 
     def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Response:
+        if more := self._sign_ins.query_for(address):
+            address += f"{'&' if '?' in address else '?'}{more}"
         parts = urlsplit(address)
         pool = self._pool_for(f"{parts.scheme}://{parts.netloc}")
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path

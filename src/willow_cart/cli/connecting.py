@@ -37,6 +37,16 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--token", metavar="env:NAME|file:PATH", help="a bearer token")
     group.add_argument(
+        "--account-key",
+        metavar="env:NAME|file:PATH",
+        help="the key of a blob store's account, whose name is --user",
+    )
+    group.add_argument(
+        "--shared-access",
+        metavar="env:NAME|file:PATH",
+        help="a shared access signature of a blob store",
+    )
+    group.add_argument(
         "--header",
         action="append",
         default=[],
@@ -152,7 +162,9 @@ def _make_sign_ins(args: argparse.Namespace) -> SignIns:
         if origin is None:
             by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
     if typed := _typed_sign_in(args):
-        by_origin.update(dict.fromkeys(_some(named, "--user, --token or --header"), typed))
+        by_origin.update(
+            dict.fromkeys(_some(named, "--user, --token, --header or --shared-access"), typed)
+        )
     cookies = read_cookies(args.cookies) if args.cookies else None
     return SignIns(by_origin, cookies=cookies, netrc=_read_netrc(), named=named)
 
@@ -179,8 +191,12 @@ def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
 
     if args.password is not None and args.user is None:
         raise BadOption("--password", "is nobody's", "give --user as well")
-    password = token = None
-    if args.user is not None:
+    password = token = account_key = shared_access = None
+    if args.account_key is not None:
+        if args.user is None:
+            raise BadOption("--account-key", "is of no account", "give its name as --user")
+        account_key = read_secret(args.account_key, "--account-key")
+    elif args.user is not None:
         password = (
             _ask_password(args.user)
             if args.password is None
@@ -188,6 +204,8 @@ def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
         )
     if args.token is not None:
         token = read_secret(args.token, "--token")
+    if args.shared_access is not None:
+        shared_access = read_secret(args.shared_access, "--shared-access")
     fields = []
     for field in args.header:
         name, colon, value = field.partition(":")
@@ -196,9 +214,9 @@ def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
             raise BadOption("--header", "is no header field", "write 'NAME: VALUE'")
         kept = value.startswith(("env:", "file:"))
         fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
-    if not (password or token or fields):
+    if not (password or token or fields or account_key or shared_access):
         return None
-    return SignIn(args.user or "", password, token, tuple(fields))
+    return SignIn(args.user or "", password, token, tuple(fields), account_key, shared_access)
 
 
 def _ask_password(user: str) -> Secret:

@@ -20,6 +20,7 @@ class Kind(StrEnum):
     FILE = "file"
     PAGE = "page"
     FOLDER = "folder"
+    BUCKET = "bucket"
     FEED = "feed"
     SITEMAP = "sitemap"
     LIST = "list"

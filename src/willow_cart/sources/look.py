@@ -156,7 +156,7 @@ class _Guide:
             try:
                 if self._is_file(address):
                     yield Offer(address, shown)
-                elif (store := self._access.store(address)) is not None:
+                elif (store := self._store_at(address)) is not None:
                     yield from self._in_store(store, address, shown)
                 else:
                     walk = walk or self._walk(shown)
@@ -177,6 +177,15 @@ class _Guide:
         # Where folders are listed, a list also says how large a single file is.
         lists = self._access.directory(address) or self._access.store(address)
         return lists is None and not may_be_listing(address)
+
+    def _store_at(self, address: str) -> Store | None:
+        """What lists the objects at an address, if it is one of a store."""
+        store = self._access.store(address)
+        if store is None and self._looking.kind is Kind.BUCKET:
+            from willow_cart.access.container import Container
+
+            return Container(self._access)
+        return store
 
     def _in_store(self, store: Store, address: str, source: str) -> Iterator[Offer]:
         from willow_cart.sources.stores import offers_in_store
@@ -207,7 +216,7 @@ class _Guide:
                 yield item
                 continue
             try:
-                if (store := self._access.store(item.address)) is not None:
+                if (store := self._store_at(item.address)) is not None:
                     yield from self._in_store(store, item.address, place)
                 else:
                     walk = walk or self._walk(place)

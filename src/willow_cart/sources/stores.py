@@ -9,9 +9,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from itertools import count, islice
+from urllib.parse import unquote
 
 from willow_cart.access import Entry, Store
-from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
+from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of, without_secrets
 from willow_cart.choosing.patterns import literal_beginning, matcher
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Offer
@@ -39,8 +40,8 @@ def offers_in_store(
     if "?" in address:  # a version of one object
         yield Offer(address, source)
         return
-    typed = key_of(address)
     walk = _StoreWalk(store, address, looking, found, source)
+    typed = walk.key_of(address)
     if re.search(r"[*?]", typed):
         yield from walk.matching(typed)
         return
@@ -58,6 +59,19 @@ def offers_in_store(
     yield from walk.below(typed)
 
 
+def bucket_of(address: str) -> str:
+    """The address of the bucket that an address is in, with a slash at its end.
+
+    On the web it is the first folder of its account; where the host is only a number, which names
+    no account, the account comes before it.
+    """
+    folders = 0
+    if scheme_of(address) in WEB:
+        name = host_of(address).rpartition(":")[0] or host_of(address)
+        folders = 2 if name == "localhost" or name.replace(".", "").isdigit() else 1
+    return "/".join(address.partition("?")[0].split("/")[: 3 + folders]) + "/"
+
+
 class _StoreWalk:
     """Goes through the keys below one address."""
 
@@ -68,17 +82,20 @@ class _StoreWalk:
         self._looking = looking
         self._found = found
         self._source = source
-        self._scheme, self._name = scheme_of(address), host_of(address)
-        self.bucket = f"{self._scheme}://{self._name}/"
+        self.bucket = bucket_of(address)
         self._numbers = count(1)
 
     def address_of(self, key: str) -> str:
         """The address of an object."""
-        return address_of_key(self._scheme, self._name, key)
+        return address_of_key(self.bucket, key)
+
+    def key_of(self, address: str) -> str:
+        """The key of an object, or the beginning of keys."""
+        return unquote(address.partition("?")[0][len(self.bucket) :])
 
     def offer(self, entry: Entry, top: str) -> Offer:
         """An object as an offer, its folders as seen from a prefix."""
-        between = key_of(entry.address)[len(top) :].rstrip("/").rpartition("/")[0]
+        between = self.key_of(entry.address)[len(top) :].rstrip("/").rpartition("/")[0]
         return Offer(
             entry.address,
             self._source,
@@ -111,7 +128,7 @@ class _StoreWalk:
                 elif level >= looking.depth or level >= DEEPEST:
                     self._leave_out(entry.address, top, looking.depth)
                 else:
-                    folders.append((key_of(entry.address), level + 1))
+                    folders.append((self.key_of(entry.address), level + 1))
             waiting += reversed(folders)
 
     def matching(self, pattern: str) -> Iterator[Offer]:
@@ -121,7 +138,7 @@ class _StoreWalk:
         matches = matcher(pattern, re.DOTALL)
         deep = "/" in pattern[len(begins) :]
         for entry in self._store.list_keys(self.bucket, begins, deep=deep):
-            if not entry.is_folder and matches(key_of(entry.address)):
+            if not entry.is_folder and matches(self.key_of(entry.address)):
                 yield self.offer(entry, top)
 
     def what_is_near(self, typed: str) -> str:
@@ -131,12 +148,12 @@ class _StoreWalk:
             begins = begins[: begins.rstrip("/").rfind("/") + 1]
             entries = list(islice(self._store.list_keys(self.bucket, begins, deep=False), 5))
             if entries:
-                names = ", ".join(key_of(entry.address) for entry in entries[:_MOST_NEAR])
+                names = ", ".join(self.key_of(entry.address) for entry in entries[:_MOST_NEAR])
                 return f"near it are {names}"
         return "the bucket is empty"
 
     def _leave_out(self, address: str, top: str, depth: int) -> None:
         shown = without_secrets(address)
         why = Why.DEPTH if depth < DEEPEST else Why.DEEP
-        path = key_of(shown)[len(top) :]
+        path = self.key_of(shown)[len(top) :]
         self._found.not_entered.append(NotEntered(shown, path, why, self._source))

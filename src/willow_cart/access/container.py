@@ -1,0 +1,131 @@
+"""Object storage in the blob dialect: containers that are listed as XML, over any web access.
+
+An object's address is an ordinary one, `https://ACCOUNT/CONTAINER/KEY`, and is fetched as such;
+only listing is special (List Blobs, service version 2021-12-02).
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Iterator
+from urllib.parse import quote, unquote, urlencode
+
+from willow_cart.access.http_rules import parse_date
+from willow_cart.access.patience import Patience, persist
+from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
+from willow_cart.access.seam import Access, Delivery, Entry, Store
+from willow_cart.addresses import address_of_key, without_secrets
+from willow_cart.errors import StrangeAnswer, TransferFailed
+from willow_cart.model import Checksum
+
+_LARGEST_PAGE = 64 << 20
+
+
+class Container(Store):
+    """Lists containers.
+
+    Args:
+        access: talks to the web, and knows the sign-ins.
+    """
+
+    def __init__(self, access: Access) -> None:
+        self._access = access
+
+    def list_keys(
+        self, bucket: str, prefix: str, *, deep: bool, after: str = ""
+    ) -> Iterator[Entry]:
+        """Every object whose key begins with a prefix (see the seam), a page at a time."""
+        query = {"restype": "container", "comp": "list", "prefix": prefix}
+        if not deep:
+            query["delimiter"] = "/"
+        marker = ""
+        while True:
+            if marker:
+                query["marker"] = marker
+            asked = urlencode(sorted(query.items()), quote_via=quote, safe="~")
+            content = self._page(f"{bucket.rstrip('/')}?{asked}", bucket)
+            entries, marker = read_page(content, bucket)
+            yield from (each for each in entries if not after or _key(each, bucket) > after)
+            if not marker:
+                return
+
+    def _page(self, address: str, bucket: str) -> bytes:
+        def read() -> bytes:
+            delivery = self._access.open(address)
+            assert isinstance(delivery, Delivery), "no condition was made"
+            content = bytearray()
+            try:
+                while piece := delivery.read():
+                    content += piece
+                    if len(content) > _LARGEST_PAGE:
+                        raise StrangeAnswer(bucket, "lists without end", "check the address")
+            finally:
+                delivery.close()
+            return bytes(content)
+
+        try:
+            return persist(read, Patience())
+        except TransferFailed as error:
+            error.thing = without_secrets(bucket)
+            raise
+
+
+def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
+    """Read a page of a listing: its entries, and the marker of the next; empty after the last.
+
+    Args:
+        content: the answer to List Blobs.
+        bucket: the address of the container, with a slash at its end.
+
+    Raises:
+        StrangeAnswer: it is none.
+    """
+    shown = without_secrets(bucket)
+    try:
+        root = parse_safely(content)
+    except BrokenXml as error:
+        raise StrangeAnswer(shown, f"lists broken XML: {error}", "check the address") from None
+    if local_name(root) != "EnumerationResults":
+        raise StrangeAnswer(shown, "is no container of this dialect", "check the address")
+    entries = []
+    for item in root.iterfind("./{*}Blobs/{*}*"):
+        name = item.find("{*}Name")
+        if name is None:
+            continue
+        key = name.text or ""
+        if name.get("Encoded") == "true":
+            key = unquote(key)
+        if local_name(item) == "BlobPrefix":
+            entries.append(Entry(f"{bucket}{quote(key, safe='/~')}"))
+        elif (entry := _entry(item, bucket, key)) is not None:
+            entries.append(entry)
+    marker = root.find("{*}NextMarker")
+    return entries, (marker.text or "") if marker is not None else ""
+
+
+def _entry(item: Element, bucket: str, key: str) -> Entry | None:
+    """An object; None for the empty ones that stand for folders."""
+    facts = {local_name(each): each.text or "" for each in item.iterfind("{*}Properties/{*}*")}
+    size = facts.get("Content-Length", "")
+    if key.endswith("/") and size == "0":
+        return None
+    return Entry(
+        address_of_key(bucket, key),
+        int(size) if size.isdigit() else None,
+        parse_date(facts.get("Last-Modified")),
+        checksums=_checksum(facts.get("Content-MD5", "")),
+    )
+
+
+def _checksum(text: str) -> tuple[Checksum, ...]:
+    """The checksum that the store keeps, which it writes in base 64."""
+    try:
+        digest = base64.b64decode(text, validate=True)
+    except binascii.Error:
+        return ()
+    return (Checksum("md5", digest.hex()),) if len(digest) == 16 else ()
+
+
+def _key(entry: Entry, bucket: str) -> str:
+    return unquote(entry.address[len(bucket) :])

@@ -1,0 +1,164 @@
+"""Containers of the blob dialect: against the emulator of the published rules."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.support.program import files_in, run
+from tests.support.servers import free_port, is_up
+from willow_cart.access.container import read_page
+from willow_cart.errors import StrangeAnswer
+from willow_cart.model import Checksum
+
+EMULATOR = Path(sys.prefix) / "azurite" / "node_modules" / ".bin" / "azurite-blob"
+ACCOUNT = "harrowmere"
+KEY = "aGFycm93bWVyZS1tYWRlLXVwLWtleQ=="
+KEYS = {
+    "2031-05/trap1/img 1+.jpg": b"one",
+    "2031-05/trap1/img_2.jpg": b"two",
+    "2031-05/trap2/img_1.jpg": b"three",
+    "2031-05.csv": b"a,b\n",
+    "2031-06/img.jpg": b"June",
+    "folder/": b"",
+    "Über.csv": b"u",
+}
+
+
+@pytest.fixture(scope="module")
+def account(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """An account with two containers, of which one is open to everybody."""
+    if not EMULATOR.exists():
+        pytest.skip("azurite is not installed")
+    from azure.storage.blob import BlobServiceClient
+
+    folder = tmp_path_factory.mktemp("azurite")
+    port = free_port()
+    server = subprocess.Popen(
+        [str(EMULATOR), "--blobPort", str(port), "--location", str(folder), "--silent",
+         "--skipApiVersionCheck", "--disableTelemetry"],
+        env={**os.environ, "AZURITE_ACCOUNTS": f"{ACCOUNT}:{KEY}"}, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        assert is_up(port, server, 30)
+        base = f"http://127.0.0.1:{port}/{ACCOUNT}"
+        client = BlobServiceClient(base, credential=KEY)
+        for name, access in (("traps", None), ("open", "container")):
+            container = client.create_container(name, public_access=access)
+            for key, content in KEYS.items():
+                container.upload_blob(key, content)
+        yield base
+    finally:
+        server.terminate()
+        server.wait()
+
+
+@pytest.fixture(autouse=True)
+def secret(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("HOME", str(tmp_path))
+    monkeypatch.setenv("TRAPS_KEY", KEY)
+
+
+SIGNED = ["--user", ACCOUNT, "--account-key", "env:TRAPS_KEY"]
+
+
+def shared_access(**more: Any) -> str:
+    from azure.storage.blob import ContainerSasPermissions, generate_container_sas
+
+    until = datetime.now(UTC) + more.get("lasts", timedelta(hours=1))
+    permission = ContainerSasPermissions(read=True, list=True)
+    return str(
+        generate_container_sas(
+            ACCOUNT, "traps", account_key=KEY, expiry=until, permission=permission
+        )
+    )
+
+
+@pytest.mark.parametrize(
+    ("address", "depth", "found", "not_entered"),
+    [
+        ("", "1", ["2031-05.csv", "Über.csv"], ["2031-05/", "2031-06/", "folder/"]),
+        ("2031-05", "all", ["trap1/img 1+.jpg", "trap1/img_2.jpg", "trap2/img_1.jpg"], []),
+        ("2031-05/trap", "2", ["trap1/img 1+.jpg", "trap1/img_2.jpg", "trap2/img_1.jpg"], []),
+        ("2031-05.csv", "1", ["2031-05.csv"], []),
+    ],
+)
+@pytest.mark.parametrize("way", ["anonymous", "account key", "shared access"])
+def test_a_container_is_listed_and_hauled_from_by_every_way_in(
+    tmp_path: Path, account: str, way: str, monkeypatch: pytest.MonkeyPatch,
+    address: str, depth: str, found: list[str], not_entered: list[str],
+) -> None:  # fmt: skip
+    monkeypatch.setenv("TRAPS_ACCESS", shared_access())
+    name, options = {
+        "anonymous": ("open", []),
+        "account key": ("traps", SIGNED),
+        "shared access": ("traps", ["--shared-access", "env:TRAPS_ACCESS"]),
+    }[way]
+    everything = [f"{account}/{name}/{address}", "--as", "bucket", "--depth", depth, *options]
+    outcome = run("survey", *everything, "--json", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    offers = outcome.json()["offers"]
+    assert [offer["path"] for offer in offers] == found
+    assert [each["path"] for each in outcome.json()["not_entered"]] == not_entered
+    assert all(offer["checksums"][0].startswith("md5:") for offer in offers)
+    haul = run("haul", *everything, "--into", "x", cwd=tmp_path)
+    assert haul.code == 0, haul.err
+    assert sorted(files_in(tmp_path / "x")) == sorted(found)
+    rows = run("receipt", "x", "--json", cwd=tmp_path).json()["files"]
+    assert {row["verdict"] for row in rows} == {"checksum"}
+    ledger = (tmp_path / "x" / ".willow" / "ledger.db").read_bytes()
+    assert KEY.encode() not in ledger
+    assert b"sig=" not in ledger
+
+
+def test_who_is_not_let_in_is_told_why(
+    tmp_path: Path, account: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    traps = [f"{account}/traps/", "--as", "bucket"]
+    monkeypatch.setenv("TRAPS_ACCESS", shared_access(lasts=-timedelta(hours=1)))
+    monkeypatch.setenv("TRAPS_KEY", "d3Jvbmc=")
+    for options in ([], SIGNED, ["--shared-access", "env:TRAPS_ACCESS"]):
+        outcome = run("survey", *traps, *options, cwd=tmp_path)
+        assert (outcome.code, outcome.out) == (1, "")
+        assert "the server answers 40" in outcome.err
+        assert "sign-in" in outcome.err
+        assert "sig=" not in outcome.err
+    for key, code in (("not base 64!", 2), (KEY, 1)):
+        monkeypatch.setenv("TRAPS_KEY", key)
+        gone = run("survey", f"{account}/none/", "--as", "bucket", *SIGNED, cwd=tmp_path)
+        assert gone.code == code
+        assert len(gone.err.splitlines()) == 1
+    near = run("survey", f"{account}/open/2031-07", "--as", "bucket", cwd=tmp_path)
+    assert near.code == 2
+    assert "nothing is there; near it are 2031-05/, 2031-06/" in near.err
+
+
+PAGE = b"""<?xml version="1.0"?><EnumerationResults><Blobs>
+<Blob><Name Encoded="true">a%0Ab.csv</Name><Properties><Content-Length>3</Content-Length>
+<Last-Modified>Sun, 01 Jun 2031 06:00:00 GMT</Last-Modified>
+<Content-MD5>XrY7u+Ae7tCTyyK7j1rNww==</Content-MD5></Properties></Blob>
+<BlobPrefix><Name>2031-05/</Name></BlobPrefix>
+<Blob><Name>../x</Name><Properties><Content-MD5>?</Content-MD5></Properties></Blob>
+</Blobs><NextMarker>next</NextMarker></EnumerationResults>"""
+
+
+def test_a_page_of_a_listing_is_read() -> None:
+    bucket = "https://account.example/traps/"
+    (odd, folder, up), marker = read_page(PAGE, bucket)
+    assert marker == "next"
+    assert odd.address == f"{bucket}a%0Ab.csv"
+    assert odd.size == 3
+    assert odd.checksums == (Checksum("md5", "5eb63bbbe01eeed093cb22bb8f5acdc3"),)
+    assert str(odd.modified) == "2031-06-01 06:00:00+00:00"
+    assert folder.is_folder
+    assert (up.address, up.size, up.checksums) == (f"{bucket}%2E%2E/x", None, ())
+    for content in (b"", b"<html/>"):
+        with pytest.raises(StrangeAnswer):
+            read_page(content, bucket)
