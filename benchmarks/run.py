@@ -16,18 +16,20 @@ import subprocess
 import sys
 import tempfile
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
 from tests.support.servers import nginx  # noqa: E402
+from willow_cart.demo.store import Store  # noqa: E402
 
 HERE = Path(__file__).parent
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
 SMALL_FILES = 5000
 PAGE_LINKS = 50_000
+BUCKET_KEYS = 1_000_000
 SMALL_SIZE = 8 * 1024
 LARGE_SIZE = 1 << 30
 
@@ -119,6 +121,22 @@ def large_page(base: str, rounds: int) -> None:
     print(f"  {seconds:.2f} s of processor time (wanted: under 3), {memory:.0f} MB (under 150)")
 
 
+def large_bucket() -> None:
+    """A million keys, made on the fly by a store on this machine, surveyed."""
+    with Store({}, made={"million": million_keys}) as store:
+        usage = usage_of([*WILLOW_CART, "survey", "s3://million/", "--endpoint", store.base])
+    seconds = usage.ru_utime + usage.ru_stime
+    print(f"\nA bucket of {BUCKET_KEYS:,} keys, surveyed")
+    print(f"  {BUCKET_KEYS / seconds:,.0f} keys a second of processor time (wanted: 40,000),"
+          f" {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 120)")  # fmt: skip
+
+
+def million_keys(after: str) -> Iterator[tuple[str, int]]:
+    """The keys that sort behind one, with sizes."""
+    begin = int(after[4:11]) + 1 if after.startswith("img_") else 0
+    return ((f"img_{number:07d}.jpg", 1000 + number % 977) for number in range(begin, BUCKET_KEYS))
+
+
 def usage_of(command: Sequence[str]) -> resource.struct_rusage:
     """What a command takes of the machine; its memory is in KiB."""
     child = os.fork()
@@ -166,6 +184,7 @@ def main() -> None:
         with nginx(work / "www", work / "nginx", keepalive_requests=100_000) as base:
             start_up(args.rounds)
             large_page(base, args.rounds)
+            large_bucket()
             small_files(base, work, args.rounds)
             large_file(base, work, args.rounds)
 

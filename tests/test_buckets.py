@@ -218,6 +218,20 @@ def test_what_a_store_refuses_is_said_in_its_terms(
     assert "the store answers SlowDown; tries again" in patient.err
 
 
+def test_versions_and_costs_are_asked_for_in_the_store_s_terms(
+    tmp_path: Path, store: Store, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "ida")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "reedmace")
+    version = "s3://camera-traps/notes.txt?versionId=v.2"
+    options = ["--endpoint", store.base, "--requester-pays"]
+    assert run("haul", version, *options, "--into", "x", cwd=tmp_path).code == 0
+    request = store.requests[-1]
+    assert request.path == "/camera-traps/notes.txt?versionId=v.2"
+    assert request.fields["x-amz-request-payer"] == "requester"
+    assert "x-amz-request-payer" in request.fields["authorization"], "it is signed as well"
+
+
 def test_a_break_is_gone_on_from(tmp_path: Path, store: Store) -> None:
     content = bytes(range(256)) * 20_000
     store.exhibits["camera-traps/film.mp4"] = Exhibit(content, breaks=[3_000_000])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import os
 import subprocess
 import sys
@@ -15,6 +16,7 @@ import pytest
 from tests.support.program import files_in, run
 from tests.support.servers import free_port, is_up
 from willow_cart.access.container import read_page
+from willow_cart.demo.store import Store
 from willow_cart.errors import StrangeAnswer
 from willow_cart.model import Checksum
 
@@ -162,3 +164,20 @@ def test_a_page_of_a_listing_is_read() -> None:
     for content in (b"", b"<html/>"):
         with pytest.raises(StrangeAnswer):
             read_page(content, bucket)
+
+
+def test_the_stand_in_speaks_the_dialect_as_well(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    content = {f"2031-05/img_{n:04d}.jpg": b"%d" % n for n in range(2100)}
+    objects = {f"traps/{key}": body for key, body in content.items()}
+    monkeypatch.setenv("TRAPS_KEY", base64.b64encode(b"reedmace").decode())
+    signed = ["--user", "account", "--account-key", "env:TRAPS_KEY"]
+    with Store(objects, secret="account:reedmace") as store:
+        traps = [f"{store.base}/account/traps/2031-05", "--as", "bucket", "--depth", "all"]
+        assert run("survey", *traps, cwd=tmp_path).code == 1
+        found = run("survey", *traps, *signed, "--json", cwd=tmp_path)
+        assert found.json()["chosen"] == 2100, found.err
+        options = [*traps, *signed, "--keep", "img_000?.jpg", "--into", "x"]
+        assert run("haul", *options, cwd=tmp_path).code == 0
+        assert len(files_in(tmp_path / "x")) == 10

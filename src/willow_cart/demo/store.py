@@ -1,16 +1,28 @@
-"""A stand-in for an object store in the S3 dialect: listings, ranges, signed requests."""
+"""A stand-in for an object store: the listings, ranges and signed requests of both dialects.
+
+`/BUCKET/KEY` is spoken to in the S3 dialect, `/ACCOUNT/BUCKET/KEY` in the blob dialect.
+"""
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import hmac
 from collections.abc import Callable, Iterator, Mapping
 from email.utils import formatdate
 from itertools import islice
-from urllib.parse import parse_qs, quote, unquote, urlsplit
+from urllib.parse import parse_qs, parse_qsl, quote, unquote, urlsplit
 from xml.sax.saxutils import escape
 
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import PUT_UP, Exhibit, Handler, StandIn
+
+ACCOUNT = "account"
+"""The account in the blob dialect."""
+
+_SIGNED = (
+    "Content-Encoding", "Content-Language", "Content-Length", "Content-MD5", "Content-Type", "Date",
+    "If-Modified-Since", "If-Match", "If-None-Match", "If-Unmodified-Since", "Range",
+)  # fmt: skip
 
 _PAGE = 1000
 _PUT_UP = "2031-06-01T06:00:00.000Z"
@@ -30,6 +42,8 @@ class Store(StandIn):
         secret: the key and the secret that are let in, as `KEY:SECRET`; empty lets everybody in.
         lists: whether listing is allowed.
         clock_is_off: whether every signature is found to be too old.
+
+    In the blob dialect the account is called `account`, and its key is the secret in base 64.
     """
 
     def __init__(
@@ -77,6 +91,9 @@ class StoreHandler(Handler):
         store = self.server.stand_in
         assert isinstance(store, Store), "it serves nothing else"
         parts = urlsplit(self.path)
+        if parts.path.startswith(f"/{ACCOUNT}/"):
+            self._answer_blob(store, parts.path, parts.query)
+            return
         bucket, _, key = unquote(parts.path).lstrip("/").partition("/")
         query = {name: values[0] for name, values in parse_qs(parts.query, True).items()}
         keys = store.keys(bucket)
@@ -126,15 +143,68 @@ class StoreHandler(Handler):
                 )
         encoding = "<EncodingType>url</EncodingType>" if "encoding-type" in query else ""
         token = f"<NextContinuationToken>{escape(last)}</NextContinuationToken>" if more else ""
-        page = (
-            '<?xml version="1.0" encoding="UTF-8"?>\n'
+        self._send_xml(
             '<ListBucketResult xmlns="http://s3.amazonaws.com/doc/2006-03-01/">'
             f"{encoding}<IsTruncated>{str(more).lower()}</IsTruncated>{token}"
             f"{''.join(lines)}</ListBucketResult>"
-        ).encode()
+        )
+
+    def _send_xml(self, text: str) -> None:
+        page = f'<?xml version="1.0" encoding="UTF-8"?>\n{text}'.encode()
         fields = {"Content-Type": "application/xml", "Content-Length": str(len(page))}
         self.start(200, fields)
         self.wfile.write(page)
+
+    def _answer_blob(self, store: Store, path: str, query: str) -> None:
+        """Answer in the blob dialect."""
+        bucket, _, key = unquote(path).removeprefix(f"/{ACCOUNT}/").partition("/")
+        keys = store.keys(bucket)
+        field = self.headers.get("Authorization", "")
+        if store.secret and field != self._sign_blob(store.secret.partition(":")[2], path, query):
+            self._fail(403, "AuthenticationFailed", "The signature is wrong")
+        elif keys is None:
+            self._fail(404, "ContainerNotFound", "The container is not there")
+        elif key:
+            self._send_object(store.exhibits.get(f"{bucket}/{key}"))
+        else:
+            self._list_blobs(keys, dict(parse_qsl(query)), store, bucket)
+
+    def _list_blobs(self, keys: Keys, query: Mapping[str, str], store: Store, bucket: str) -> None:
+        """Answer List Blobs."""
+        lines: list[str] = []
+        prefix, marker = query.get("prefix", ""), query.get("marker", "")
+        coming = _entries(keys(marker), prefix, query.get("delimiter", ""), marker)
+        page = list(islice(coming, _PAGE + 1))
+        for kind, name, size in page[:_PAGE]:
+            if kind == "folder":
+                lines.append(f"<BlobPrefix><Name>{escape(name)}</Name></BlobPrefix>")
+                continue
+            content = store.exhibits[f"{bucket}/{name}"].content
+            digest = base64.b64encode(hashlib.md5(content, usedforsecurity=False).digest())
+            lines.append(
+                f"<Blob><Name>{escape(name)}</Name><Properties>"
+                f"<Last-Modified>{formatdate(PUT_UP, usegmt=True)}</Last-Modified>"
+                f"<Content-Length>{size}</Content-Length>"
+                f"<Content-MD5>{digest.decode()}</Content-MD5></Properties></Blob>"
+            )
+        following = escape(page[_PAGE - 1][1]) if len(page) > _PAGE else ""
+        self._send_xml(
+            f"<EnumerationResults><Blobs>{''.join(lines)}</Blobs>"
+            f"<NextMarker>{following}</NextMarker></EnumerationResults>"
+        )
+
+    def _sign_blob(self, key: str, path: str, query: str) -> str:
+        """The field that a request needs, as the published rules of Shared Key have it."""
+        lines = [self.command, *(self.headers.get(name, "") for name in _SIGNED)]
+        lines += sorted(
+            f"{name.lower()}:{value}"
+            for name, value in self.headers.items()
+            if name.lower().startswith("x-ms-")
+        )
+        lines.append(f"/{ACCOUNT}{path}")
+        lines += [f"{name}:{value}" for name, value in sorted(parse_qsl(query, True))]
+        signature = hmac.digest(key.encode(), "\n".join(lines).encode(), "sha256")
+        return f"SharedKey {ACCOUNT}:{base64.b64encode(signature).decode()}"
 
     def _is_let_in(self, store: Store, path: str, query: str) -> bool:
         """Whether a request is signed as it should be; answers it if it is not."""
