@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from enum import StrEnum
@@ -217,7 +218,27 @@ class Sizes:
         else:
             self.unknown += 1
 
+    def take_off(self, others: Sizes) -> None:
+        """Count others out."""
+        self.files -= others.files
+        self.exact -= others.exact
+        self.about -= others.about
+        self.rough -= others.rough
+        self.unknown -= others.unknown
+
     @property
     def bytes(self) -> int:
         """Bytes, as far as they are known; exact only if nothing is rough or unknown."""
         return self.exact + self.about
+
+
+def sum_of(parts: Iterable[Sizes]) -> Sizes:
+    """The sum of several sizes."""
+    parts = list(parts)
+    return Sizes(
+        sum(part.files for part in parts),
+        sum(part.exact for part in parts),
+        sum(part.about for part in parts),
+        sum(part.rough for part in parts),
+        sum(part.unknown for part in parts),
+    )

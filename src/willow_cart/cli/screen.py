@@ -115,8 +115,5 @@ def _write(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Seque
     """Aligned text: nothing is folded or cut, so that a pipe gets it all."""
     widths = [max(map(len, cells)) for cells in zip(columns, *rows, strict=True)]
     sides = [">" if column in numeric else "<" for column in columns]
-    for row in (columns, *rows):
-        cells = (
-            f"{cell:{side}{width}}" for cell, side, width in zip(row, sides, widths, strict=True)
-        )
-        print("   ".join(cells).rstrip())
+    line = "   ".join(f"{{:{side}{width}}}" for side, width in zip(sides, widths, strict=True))
+    print("\n".join(line.format(*row).rstrip() for row in (columns, *rows)))

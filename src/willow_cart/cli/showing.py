@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
-from willow_cart.model import Offer, Sizes
+from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
@@ -41,25 +41,46 @@ class Showing(ABC):
 
 @dataclass(slots=True)
 class Totals:
-    """What is chosen, added up while it goes by."""
+    """What is chosen, added up while it goes by; a million offers are, so little is done for each.
 
-    all: Sizes = field(default_factory=Sizes)
+    Attributes:
+        by_kind: the sizes of each kind.
+        by_heading: of each heading on a page; offers below none are in none of them.
+        hosts: where the offers are; no more than two are told apart.
+    """
+
     by_kind: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
     by_heading: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
     hosts: set[str] = field(default_factory=set)
+    _origin: str = "-"
 
     def add(self, offer: Offer) -> None:
         """Count an offer in."""
-        self.all.add(offer)
         self.by_kind[offer.kind].add(offer)
-        self.by_heading[offer.heading].add(offer)
-        if len(self.hosts) < 2:
-            self.hosts.add(host_of(offer.address))
+        if offer.heading:
+            self.by_heading[offer.heading].add(offer)
+        if len(self.hosts) < 2 and not offer.address.startswith(self._origin):
+            host = host_of(offer.address)
+            self.hosts.add(host)
+            self._origin = f"{offer.address.partition('://')[0]}://{host}/"
+
+    @property
+    def all(self) -> Sizes:
+        """Everything."""
+        return sum_of(self.by_kind.values())
 
     def kinds(self) -> list[tuple[str, Sizes]]:
         """The kinds with their sizes, the largest first."""
         rows = self.by_kind.items()
         return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
+
+    def headings(self) -> list[tuple[str, Sizes]]:
+        """The headings with their sizes in their order, before them what stands below none."""
+        below = sum_of(self.by_heading.values())
+        rest = self.all
+        rest.take_off(below)
+        rows = list(self.by_heading.items())
+        return [("(none)", rest), *rows] if rest.files else rows
 
 
 class AsCart(Showing):
@@ -103,16 +124,17 @@ class AsJson(Showing):
             between = ","
         if between != ",":
             print(between, end="")
+        sizes = totals.all
         counts = {
             "offered": looker.choice.offered,
             "chosen": looker.choice.kept,
-            "bytes_known": totals.all.exact,
-            "bytes_about": totals.all.about,
-            "sizes_rounded": totals.all.rough,
-            "sizes_unknown": totals.all.unknown,
+            "bytes_known": sizes.exact,
+            "bytes_about": sizes.about,
+            "sizes_rounded": sizes.rough,
+            "sizes_unknown": sizes.unknown,
             "kinds": [
-                {"kind": kind, "files": sizes.files, "bytes_known": sizes.exact}
-                for kind, sizes in totals.kinds()
+                {"kind": kind, "files": those.files, "bytes_known": those.exact}
+                for kind, those in totals.kinds()
             ],
             "not_entered": [
                 {"url": each.address, "path": each.path, "why": str(each.why)}
@@ -156,11 +178,10 @@ class AsTable(Showing):
         coming = self._shown(looker, totals)
         while rows := list(islice(coming, MOST_DRAWN)):
             _show_offers(rows, why=self._why)
-        if not totals.all.files:
+        if not totals.by_kind:
             return
         _show_groups("kind", totals.kinds())
-        if len(totals.by_heading) > 1:
-            headings = list(totals.by_heading.items())
+        if totals.by_heading and len(headings := totals.headings()) > 1:
             _show_groups("heading", headings[:_MOST_HEADINGS])
             if more := headings[_MOST_HEADINGS:]:
                 show_line(f"... and {count_of(len(more), 'heading')} more")
@@ -200,16 +221,17 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
 
 
 def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
-    rows = [[name or "(none)", f"{s.files:,}", _written(s)] for name, s in groups]
+    rows = [[name, f"{sizes.files:,}", _written(sizes)] for name, sizes in groups]
     show_table((what, "files", "size"), rows, numeric=("files", "size"))
 
 
 def _show_total(looker: Looker, totals: Totals) -> None:
+    sizes = totals.all
     line = f"{count_of(looker.choice.offered, 'offer')}, {looker.choice.kept:,} chosen"
-    if totals.all.bytes or not totals.all.unknown:
-        line += f": {'about ' if totals.all.rough else ''}{format_size(totals.all.bytes)}"
-    if totals.all.unknown:
-        line += f", {count_of(totals.all.unknown, 'size')} unknown"
+    if sizes.bytes or not sizes.unknown:
+        line += f": {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    if sizes.unknown:
+        line += f", {count_of(sizes.unknown, 'size')} unknown"
         line += "" if looker.asks else " (--ask-sizes asks the servers)"
     if looker.found.not_entered:
         line += f"; {len(looker.found.not_entered):,} not entered"

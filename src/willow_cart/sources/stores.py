@@ -84,6 +84,8 @@ class _StoreWalk:
         self._source = source
         self.bucket = bucket_of(address)
         self._numbers = count(1)
+        self._top: str | None = None
+        self._cut = 0
 
     def address_of(self, key: str) -> str:
         """The address of an object."""
@@ -94,8 +96,14 @@ class _StoreWalk:
         return unquote(address.partition("?")[0][len(self.bucket) :])
 
     def offer(self, entry: Entry, top: str) -> Offer:
-        """An object as an offer, its folders as seen from a prefix."""
-        between = self.key_of(entry.address)[len(top) :].rstrip("/").rpartition("/")[0]
+        """An object as an offer, its folders as seen from a prefix that ends in a slash."""
+        if top != self._top:
+            self._top, self._cut = top, len(self.bucket)
+            if top:
+                self._cut = len(self.address_of(top[:-1])) + 1
+        between = entry.address[self._cut :].rpartition("/")[0]
+        if "%" in between:
+            between = unquote(between)
         return Offer(
             entry.address,
             self._source,
