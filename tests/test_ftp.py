@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import ssl
 import warnings
 from datetime import UTC, datetime
 from pathlib import Path
@@ -12,6 +13,8 @@ import pytest
 
 from tests.support.program import files_in, partial_bytes, run, start, wait_for_bytes
 from tests.support.servers import VSFTPD, vsftpd
+from willow_cart.access import Delivery
+from willow_cart.access.ftp import FtpAccess
 from willow_cart.access.ftp_listing import parse_fact_line, parse_list_line
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -79,6 +82,27 @@ def test_what_vsftpd_lists_comes_home_byte_by_byte(
             assert "self-signed certificate" in untrusted.err
             plain = run("survey", base.replace("ftps", "ftp") + "/outbox", cwd=tmp_path)
             assert (plain.code, plain.out) == (1, "")
+
+
+@pytest.mark.skipif(VSFTPD is None, reason="vsftpd is not installed")
+def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
+    tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    context = ssl.create_default_context(cafile=CERTIFICATE)
+    with vsftpd(root, tmp_path / "vsftpd", certificate=CERTIFICATE, implicit=True) as base:
+        # No test may count on the real one being free.
+        port = int(base.rpartition(":")[2])
+        monkeypatch.setattr("willow_cart.access.ftp_connection._IMPLICIT_PORT", port)
+        with FtpAccess(context=context) as ftp:
+            delivery = ftp.open(f"{base}/outbox/2031/05/deep.bin", start=0)
+            assert isinstance(delivery, Delivery)
+            content = b"".join(iter(delivery.read, b""))
+            delivery.close()
+            assert content == FILES["outbox/2031/05/deep.bin"]
+            (entry,) = ftp.entries(f"{base}/outbox/2031/05/")
+            assert entry.size == len(content)
+                len(content)
+            ]
 
 
 @pytest.mark.parametrize(

@@ -144,14 +144,16 @@ force_anon_logins_ssl=YES
 force_anon_data_ssl=YES
 require_ssl_reuse=YES
 rsa_cert_file={certificate}
-implicit_ssl=NO
+implicit_ssl={implicit}
 ssl_tlsv1=YES
 """
 
 
 @contextmanager
-def vsftpd(root: Path, work: Path, *, certificate: Path | None = None) -> Iterator[str]:
-    """Serve a folder by FTP; with a certificate only to those who ask for TLS.
+def vsftpd(
+    root: Path, work: Path, *, certificate: Path | None = None, implicit: bool = False
+) -> Iterator[str]:
+    """Serve a folder by FTP; with a certificate only to those who speak TLS, at once or on request.
 
     The address that it names for data is none of this machine, as behind a careless router.
     """
@@ -159,7 +161,11 @@ def vsftpd(root: Path, work: Path, *, certificate: Path | None = None) -> Iterat
     _make_readable(root, work)
     (work / "empty").mkdir()
     config = work / "vsftpd.conf"
-    more = _VSFTPD_TLS.format(certificate=certificate) if certificate else ""
+    more = (
+        _VSFTPD_TLS.format(certificate=certificate, implicit="YES" if implicit else "NO")
+        if certificate
+        else ""
+    )
     values = {"work": work, "root": root, "more": more}
     with _serving([VSFTPD, str(config)], config, _VSFTPD_CONFIG, values) as base:
         yield base.replace("http", "ftps" if certificate else "ftp")

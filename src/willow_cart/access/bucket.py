@@ -23,6 +23,7 @@ from willow_cart.access.safe_xml import BrokenXml, local_name, parse_safely
 from willow_cart.access.seam import Access, Delivery, Entry, Store, Unchanged
 from willow_cart.access.sign_ins import SignIns
 from willow_cart.access.web import WebAccess
+from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
 from willow_cart.errors import (
     BadAddress,
@@ -160,17 +161,7 @@ class BucketAccess(Access, Store):
 
     def _page(self, bucket: str, query: str) -> bytes:
         def read(there: str) -> bytes:
-            delivery = self._web.open(f"{there}?{query}")
-            assert isinstance(delivery, Delivery), "no condition was made"
-            content = bytearray()
-            try:
-                while piece := delivery.read():
-                    content += piece
-                    if len(content) > _LARGEST_PAGE:
-                        raise StrangeAnswer(bucket, "lists without end", "check the endpoint")
-            finally:
-                delivery.close()
-            return bytes(content)
+            return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
 
         return persist(lambda: self._where_it_is(bucket, read), Patience())
 

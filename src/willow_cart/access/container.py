@@ -14,12 +14,11 @@ from urllib.parse import quote, unquote, urlencode
 from willow_cart.access.http_rules import parse_date
 from willow_cart.access.patience import Patience, persist
 from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
-from willow_cart.access.seam import Access, Delivery, Entry, Store
+from willow_cart.access.seam import Access, Entry, Store
+from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, without_secrets
 from willow_cart.errors import StrangeAnswer, TransferFailed
 from willow_cart.model import Checksum
-
-_LARGEST_PAGE = 64 << 20
 
 
 class Container(Store):
@@ -51,21 +50,8 @@ class Container(Store):
                 return
 
     def _page(self, address: str, bucket: str) -> bytes:
-        def read() -> bytes:
-            delivery = self._access.open(address)
-            assert isinstance(delivery, Delivery), "no condition was made"
-            content = bytearray()
-            try:
-                while piece := delivery.read():
-                    content += piece
-                    if len(content) > _LARGEST_PAGE:
-                        raise StrangeAnswer(bucket, "lists without end", "check the address")
-            finally:
-                delivery.close()
-            return bytes(content)
-
         try:
-            return persist(read, Patience())
+            return persist(lambda: fetch_whole(address, self._access)[1], Patience())
         except TransferFailed as error:
             error.thing = without_secrets(bucket)
             raise

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, BinaryIO
 
 from willow_cart.access import Access, Patience, Store, persist
 from willow_cart.access.local import address_of
+from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import (
     expand_ranges,
     looks_like_address,
@@ -29,7 +30,7 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.directories import has_wildcard
-from willow_cart.sources.fetching import LARGEST_LIST, fetch, read_file
+from willow_cart.sources.fetching import LARGEST_LIST, read_file
 from willow_cart.sources.listing import Kind, is_folder_address, may_be_listing
 from willow_cart.sources.lists import read_list
 from willow_cart.sources.looking import Look, Looking
@@ -122,7 +123,9 @@ class _Guide:
         """Every offer of a source, numbered, and every trouble with it."""
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
-                _, content = persist(lambda: fetch(normalise(source), self._access), Patience())
+                _, content = persist(
+                    lambda: fetch_whole(normalise(source), self._access), Patience()
+                )
                 yield from self._in_text(content, without_secrets(source))
             else:
                 yield from _numbered(self._at_addresses(source))

@@ -8,6 +8,7 @@ from urllib.parse import urlsplit
 from willow_cart.access import Access, Patience, Unchanged, persist
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.access.safe_xml import local_name
+from willow_cart.access.whole import read_whole
 from willow_cart.addresses import without_secrets
 from willow_cart.checks.soft_failures import (
     BEGINNING,
@@ -20,7 +21,6 @@ from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Facts
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.directories import list_directory
-from willow_cart.sources.fetching import read_all
 from willow_cart.sources.folders import (
     is_folder_index,
     read_folder,
@@ -88,7 +88,7 @@ class Reader:
                 beginning = delivery.read()
                 if _kind_of(beginning, facts) is None:
                     return None
-            return facts, beginning + read_all(delivery)
+            return facts, beginning + read_whole(delivery)
         finally:
             delivery.close()
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from urllib.robotparser import RobotFileParser
 
 from willow_cart.access import Access, Patience, persist
-from willow_cart.errors import NotServed, TransferFailed, UnreadableSource
-from willow_cart.sources.fetching import fetch
+from willow_cart.access.whole import fetch_whole
+from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.version import __version__
 
 AGENT = f"willow-cart/{__version__}"
@@ -38,12 +38,12 @@ class Robots:
         rules = RobotFileParser()
         try:
             text = persist(
-                lambda: fetch(f"{origin}/robots.txt", self._access, _LARGEST)[1], Patience(2)
+                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _LARGEST)[1], Patience(2)
             )
         except NotServed:
             # What is not there forbids nothing (2.3.1.3).
             rules.parse([])
-        except (TransferFailed, UnreadableSource):
+        except TransferFailed:
             # What cannot be read might forbid everything (2.3.1.4).
             rules.parse(["User-agent: *", "Disallow: /"])
         else:

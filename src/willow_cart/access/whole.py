@@ -1,0 +1,48 @@
+"""Reading short documents whole into memory: listings, pages, checksum lists."""
+
+from __future__ import annotations
+
+from willow_cart.access.seam import Access, Delivery, Unchanged
+from willow_cart.addresses import without_secrets
+from willow_cart.errors import StrangeAnswer
+from willow_cart.model import Facts
+from willow_cart.units import format_size
+
+LARGEST_DOCUMENT = 64 << 20
+"""The most bytes of a document that are read; what is longer is a file."""
+
+
+def fetch_whole(
+    address: str, access: Access, largest: int = LARGEST_DOCUMENT
+) -> tuple[Facts, bytes]:
+    """Fetch a document, in one attempt.
+
+    Raises:
+        TransferFailed: it did not come.
+        StrangeAnswer: it is too long for what it should be.
+    """
+    delivery = access.open(address)
+    assert not isinstance(delivery, Unchanged), "no condition was made"
+    try:
+        return delivery.facts, read_whole(delivery, largest)
+    finally:
+        delivery.close()
+
+
+def read_whole(delivery: Delivery, largest: int = LARGEST_DOCUMENT) -> bytes:
+    """Read a delivery to its end.
+
+    Raises:
+        TransferFailed: it stops short.
+        StrangeAnswer: it is too long for what it should be.
+    """
+    content = bytearray()
+    while piece := delivery.read():
+        content += piece
+        if len(content) > largest:
+            raise StrangeAnswer(
+                without_secrets(delivery.facts.address),
+                f"is more than {format_size(largest)} long, too long for a list or a page",
+                "give --as file to take it as a file",
+            )
+    return bytes(content)
