@@ -101,8 +101,6 @@ def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
             assert content == FILES["outbox/2031/05/deep.bin"]
             (entry,) = ftp.entries(f"{base}/outbox/2031/05/")
             assert entry.size == len(content)
-                len(content)
-            ]
 
 
 @pytest.mark.parametrize(
