@@ -106,7 +106,7 @@ class FtpAccess(Access, Directory):
             facts = self._facts(connection, address)
             same = validators is not None and facts.validators == validators and bool(validators)
             if same and not start:
-                self._give_back(address, connection)
+                self.give_back(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0
             try:
@@ -120,7 +120,7 @@ class FtpAccess(Access, Directory):
             data.settimeout(self._stall_after)
             return FtpDelivery(self, connection, data, facts, begin)
         except BaseException as error:
-            self._drop(address, connection)
+            self.drop(address, connection)
             if isinstance(error, _FOREIGN):
                 raise self.translate(error, address) from error
             raise
@@ -243,11 +243,11 @@ class FtpAccess(Access, Directory):
         try:
             yield connection
         except BaseException as error:
-            self._drop(address, connection)
+            self.drop(address, connection)
             if isinstance(error, _FOREIGN):
                 raise self.translate(error, address) from error
             raise
-        self._give_back(address, connection)
+        self.give_back(address, connection)
 
     def _take(self, address: str) -> Connection:
         """A connection that nobody uses, or a new one if the host allows one more."""
@@ -277,7 +277,7 @@ class FtpAccess(Access, Directory):
                     self._change.notify()
                 raise
         if self._clock() - connection.rests_since > _RESTS_SAFELY and not _is_alive(connection):
-            self._drop(address, connection)
+            self.drop(address, connection)
             return self._take(address)
         return connection
 
@@ -297,13 +297,15 @@ class FtpAccess(Access, Directory):
             raise self.translate(error, address) from error
         return connection
 
-    def _give_back(self, address: str, connection: Connection) -> None:
+    def give_back(self, address: str, connection: Connection) -> None:
+        """Keep a connection for whoever needs one next."""
         connection.rests_since = self._clock()
         with self._change:
             self._hosts[origin_of(address)].idle.append(connection)
             self._change.notify()
 
-    def _drop(self, address: str, connection: Connection) -> None:
+    def drop(self, address: str, connection: Connection) -> None:
+        """Be done with a connection."""
         connection.hang_up()
         with self._change:
             self._hosts[origin_of(address)].open -= 1
@@ -398,9 +400,9 @@ class FtpDelivery(Delivery):
         if connection is None:
             return
         if self._ended:
-            self._access._give_back(self.facts.address, connection)  # noqa: SLF001
+            self._access.give_back(self.facts.address, connection)
         else:
-            self._access._drop(self.facts.address, connection)  # noqa: SLF001
+            self._access.drop(self.facts.address, connection)
 
 
 def _size(connection: Connection, name: str) -> int | None:
