@@ -362,6 +362,15 @@ def test_a_folder_of_this_machine_is_a_source(
     assert "near it are level_20310510.csv" in gone.err
 
 
+def test_a_folder_is_not_hauled_into_itself(tmp_path: Path, drive: Path) -> None:
+    for source in (".", "contractor", drive.as_uri()):
+        outcome = run("haul", source, "--depth", "all", "--into", "contractor/x", cwd=tmp_path)
+        assert outcome.code == 2
+        assert f"contractor/x: lies in {source}, which is to be hauled" in outcome.err
+    assert not (drive / "x").exists()
+    assert run("haul", "contractor/outbox", "--into", "contractor/outbox/x", cwd=tmp_path).code == 0
+
+
 def test_a_page_of_the_web_names_no_file_of_this_machine(
     tmp_path: Path, drive: Path, place: StandIn
 ) -> None:

@@ -18,6 +18,11 @@ def address_of(path: Path | str) -> str:
     return f"file://{quote(raw)}" + ("/" if os.path.isdir(path) and raw != b"/" else "")
 
 
+def path_of(address: str) -> str:
+    """The path that a `file:` address stands for."""
+    return os.fsdecode(_path_of(address))
+
+
 class LocalAccess(Access, Directory):
     """Read files and folders of this machine."""
 

@@ -92,6 +92,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, haul, and account for it."""
+    _require_outside(args)
     with make_access(args, args.lanes_per_host) as access:
         looker = Looker(args, access, args.lanes_per_host)
         offers = _with_checksums(args.checksums, looker.chosen(), access)
@@ -101,6 +102,24 @@ def run(args: argparse.Namespace) -> int:
     if account.exit_code is Exit.GOOD and troubles:
         return Exit.INCOMPLETE
     return account.exit_code
+
+
+def _require_outside(args: argparse.Namespace) -> None:
+    """Refuse a destination in the midst of what is hauled: every run would haul the one before.
+
+    Raises:
+        UnusableDestination: it is one.
+    """
+    from willow_cart.access.local import path_of
+    from willow_cart.errors import UnusableDestination
+
+    into = args.into.resolve()
+    for source in args.sources:
+        folder = Path(path_of(source) if source.startswith("file://") else source)
+        if args.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
+            raise UnusableDestination(
+                str(args.into), f"lies in {source}, which is to be hauled", "name another --into"
+            )
 
 
 def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -> list[Offer]:
