@@ -163,7 +163,7 @@ class BucketAccess(Access, Store):
         def read(there: str) -> bytes:
             return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
 
-        return persist(lambda: self._where_it_is(bucket, read), Patience())
+        return persist(lambda: self._where_it_is(bucket, read), Patience(attempts=3))
 
     def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
         """Ask for what is at an address, and once more where its bucket turns out to be."""

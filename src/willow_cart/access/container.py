@@ -51,7 +51,7 @@ class Container(Store):
 
     def _page(self, address: str, bucket: str) -> bytes:
         try:
-            return persist(lambda: fetch_whole(address, self._access)[1], Patience())
+            return persist(lambda: fetch_whole(address, self._access)[1], Patience(attempts=3))
         except TransferFailed as error:
             error.thing = without_secrets(bucket)
             raise
