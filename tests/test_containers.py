@@ -15,7 +15,9 @@ import pytest
 
 from tests.support.program import files_in, run
 from tests.support.servers import free_port, is_up
+from willow_cart.access import Entry
 from willow_cart.access.container import read_page
+from willow_cart.access.store_pages import page_by_page
 from willow_cart.demo.store import Store
 from willow_cart.errors import StrangeAnswer
 from willow_cart.model import Checksum
@@ -164,6 +166,19 @@ def test_a_page_of_a_listing_is_read() -> None:
     for content in (b"", b"<html/>"):
         with pytest.raises(StrangeAnswer):
             read_page(content, bucket)
+
+
+def test_a_listing_that_comes_to_no_end_is_given_up() -> None:
+    asked = []
+
+    def same_again(query: str) -> tuple[list[Entry], str]:
+        asked.append(query)
+        return [Entry("s3://b/x")], "same"
+
+    pages = page_by_page("s3://b/", {"prefix": "a b"}, "marker", same_again)
+    with pytest.raises(StrangeAnswer, match="the same page again and again"):
+        list(pages)
+    assert asked == ["prefix=a%20b", "marker=same&prefix=a%20b"]
 
 
 def test_the_stand_in_speaks_the_dialect_as_well(

@@ -154,6 +154,11 @@ def host_of(address: str) -> str:
     return address.split("/", 3)[2]
 
 
+def origin_of(address: str) -> str:
+    """The origin (RFC 6454): scheme, host and port."""
+    return "/".join(address.split("/", 3)[:3])
+
+
 def segments_of(address: str) -> list[str]:
     """The path's segments, decoded one by one, so that an encoded slash separates nothing."""
     path = address.partition("?")[0]

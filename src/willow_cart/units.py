@@ -14,6 +14,10 @@ _FACTORS = {
     "g": 10**9, "gb": 10**9, "gib": 2**30,
     "t": 10**12, "tb": 10**12, "tib": 2**40,
 }  # fmt: skip
+MONTHS = {name: number for number, name in enumerate(
+    "jan feb mar apr may jun jul aug sep oct nov dec".split(), 1)}  # fmt: skip
+"""The months as listings of servers write them, in lower case, with their numbers."""
+
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]*)", re.IGNORECASE)
 
 

@@ -15,13 +15,13 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from types import MappingProxyType
 from typing import TYPE_CHECKING, TypeVar
-from urllib.parse import quote, unquote_plus, urlencode, urlsplit
+from urllib.parse import quote, unquote_plus, urlsplit
 
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
-from willow_cart.access.patience import Patience, persist
-from willow_cart.access.safe_xml import BrokenXml, local_name, parse_safely
+from willow_cart.access.patience import BRIEFLY, persist
 from willow_cart.access.seam import Access, Delivery, Entry, Store, Unchanged
 from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.web import WebAccess
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
@@ -29,7 +29,6 @@ from willow_cart.errors import (
     BadAddress,
     NotServed,
     ServerBusy,
-    StrangeAnswer,
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
@@ -139,21 +138,12 @@ class BucketAccess(Access, Store):
             query["delimiter"] = "/"
         if after:
             query["start-after"] = after
-        token = ""
-        while True:
-            if token:
-                query["continuation-token"] = token
-            asked = urlencode(sorted(query.items()), quote_via=quote, safe="~")
-            content = self._page(bucket, asked)
-            entries, following = read_page(content, bucket)
-            yield from entries
-            if not following:
-                return
-            if following == token:
-                raise StrangeAnswer(
-                    bucket, "lists the same page again and again", "tell its keeper"
-                )
-            token = following
+        return page_by_page(
+            bucket,
+            query,
+            "continuation-token",
+            lambda asked: read_page(self._page(bucket, asked), bucket),
+        )
 
     def close(self) -> None:
         """Let go of every connection."""
@@ -163,7 +153,7 @@ class BucketAccess(Access, Store):
         def read(there: str) -> bytes:
             return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
 
-        return persist(lambda: self._where_it_is(bucket, read), Patience(attempts=3))
+        return persist(lambda: self._where_it_is(bucket, read), BRIEFLY)
 
     def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
         """Ask for what is at an address, and once more where its bucket turns out to be."""
@@ -190,7 +180,7 @@ class BucketAccess(Access, Store):
         return f"{there}?{version}" if version else there
 
 
-def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
+def read_page(content: bytes, bucket: str) -> Page:
     """Read a page of a listing: its entries, and the token of the next; empty after the last.
 
     Args:
@@ -200,12 +190,7 @@ def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
     Raises:
         StrangeAnswer: it is none.
     """
-    try:
-        root = parse_safely(content)
-    except BrokenXml as error:
-        raise StrangeAnswer(bucket, f"lists broken XML: {error}", "check the endpoint") from None
-    if local_name(root) != "ListBucketResult":
-        raise StrangeAnswer(bucket, "is no bucket of this dialect", "check the endpoint")
+    root = open_page(content, "ListBucketResult", bucket, "check the endpoint")
     values: dict[str, str] = {}
     folders: list[str] = []
     objects: list[dict[str, str]] = []

@@ -9,15 +9,16 @@ from __future__ import annotations
 import base64
 import binascii
 from collections.abc import Iterator
-from urllib.parse import quote, unquote, urlencode
+from urllib.parse import quote, unquote
 
 from willow_cart.access.http_rules import parse_date
-from willow_cart.access.patience import Patience, persist
-from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
+from willow_cart.access.patience import BRIEFLY, persist
+from willow_cart.access.safe_xml import Element, local_name
 from willow_cart.access.seam import Access, Entry, Store
+from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, without_secrets
-from willow_cart.errors import StrangeAnswer, TransferFailed
+from willow_cart.errors import TransferFailed
 from willow_cart.model import Checksum
 
 
@@ -38,26 +39,24 @@ class Container(Store):
         query = {"restype": "container", "comp": "list", "prefix": prefix}
         if not deep:
             query["delimiter"] = "/"
-        marker = ""
-        while True:
-            if marker:
-                query["marker"] = marker
-            asked = urlencode(sorted(query.items()), quote_via=quote, safe="~")
-            content = self._page(f"{bucket.rstrip('/')}?{asked}", bucket)
-            entries, marker = read_page(content, bucket)
-            yield from (each for each in entries if not after or _key(each, bucket) > after)
-            if not marker:
-                return
+        place = bucket.rstrip("/")
+        entries = page_by_page(
+            bucket,
+            query,
+            "marker",
+            lambda asked: read_page(self._page(f"{place}?{asked}", bucket), bucket),
+        )
+        return (each for each in entries if not after or _key(each, bucket) > after)
 
     def _page(self, address: str, bucket: str) -> bytes:
         try:
-            return persist(lambda: fetch_whole(address, self._access)[1], Patience(attempts=3))
+            return persist(lambda: fetch_whole(address, self._access)[1], BRIEFLY)
         except TransferFailed as error:
             error.thing = without_secrets(bucket)
             raise
 
 
-def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
+def read_page(content: bytes, bucket: str) -> Page:
     """Read a page of a listing: its entries, and the marker of the next; empty after the last.
 
     Args:
@@ -67,13 +66,7 @@ def read_page(content: bytes, bucket: str) -> tuple[list[Entry], str]:
     Raises:
         StrangeAnswer: it is none.
     """
-    shown = without_secrets(bucket)
-    try:
-        root = parse_safely(content)
-    except BrokenXml as error:
-        raise StrangeAnswer(shown, f"lists broken XML: {error}", "check the address") from None
-    if local_name(root) != "EnumerationResults":
-        raise StrangeAnswer(shown, "is no container of this dialect", "check the address")
+    root = open_page(content, "EnumerationResults", bucket, "check the address")
     entries = []
     for item in root.iterfind("./{*}Blobs/{*}*"):
         name = item.find("{*}Name")

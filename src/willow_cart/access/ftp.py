@@ -22,8 +22,8 @@ from willow_cart.access.ftp_connection import Connection
 from willow_cart.access.ftp_listing import Line, parse_fact_line, parse_list_line, parse_timestamp
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.access.seam import CHUNK, Access, Delivery, Directory, Entry, Joining, Unchanged
-from willow_cart.access.sign_ins import SignIns, origin_of
-from willow_cart.addresses import DEFAULT_PORTS, host_of, without_secrets
+from willow_cart.access.sign_ins import SignIns
+from willow_cart.addresses import DEFAULT_PORTS, host_of, origin_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,

@@ -10,9 +10,9 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-_MONTHS = {name: number for number, name in enumerate(
-    "jan feb mar apr may jun jul aug sep oct nov dec".split(), 1)}  # fmt: skip
-_MONTH = "|".join(_MONTHS)
+from willow_cart.units import MONTHS
+
+_MONTH = "|".join(MONTHS)
 # Permissions, links, owner, perhaps a group, size; then a date in one of the forms in use.
 _UNIX = re.compile(
     r"(?P<type>[-dlbcps])[-rwxsStTlL]{9}\S*\s+(?:\d+\s+)?\S+\s+(?:\S+\s+)?(?P<size>\d+)\s+"
@@ -110,7 +110,7 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
     try:
         if match["iso"]:
             return datetime.fromisoformat(f"{match['iso']} {match['hm3']}").replace(tzinfo=UTC)
-        month = _MONTHS[(match["month"] or match["month2"]).lower()]
+        month = MONTHS[(match["month"] or match["month2"]).lower()]
         day = int(match["day"] or match["day2"])
         if year := match["year"] or match["year2"]:
             return datetime(int(year), month, day, tzinfo=UTC)

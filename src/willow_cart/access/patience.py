@@ -51,6 +51,10 @@ class Patience:
         return min(grown, self.longest) * (0.75 + 0.5 * chance)
 
 
+BRIEFLY = Patience(attempts=3)
+"""For looking at places, which somebody waits for."""
+
+
 def persist(
     attempt: Callable[[], Answer],
     patience: Patience,

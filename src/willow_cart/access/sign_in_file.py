@@ -8,8 +8,8 @@ import tomllib
 from collections.abc import Mapping
 from pathlib import Path
 
-from willow_cart.access.sign_ins import Secret, SignIn, origin_of, read_secret
-from willow_cart.addresses import normalise
+from willow_cart.access.sign_ins import Secret, SignIn, read_secret
+from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress, BadOption
 
 _SECRETS = ("password", "token", "account_key", "shared_access")

@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 from willow_cart.access import http_rules as rules
 from willow_cart.access.account_key import sign_for_account
 from willow_cart.access.digest import DigestChallenge, answer_digest, read_digest_challenge
+from willow_cart.addresses import origin_of
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
@@ -55,12 +56,6 @@ class SignIn:
     fields: tuple[tuple[str, Secret], ...] = ()
     account_key: Secret | None = None
     shared_access: Secret | None = None
-
-
-def origin_of(address: str) -> str:
-    """The origin of an address (RFC 6454): scheme, host and port."""
-    parts = urlsplit(address)
-    return f"{parts.scheme}://{parts.netloc}"
 
 
 def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:

@@ -22,7 +22,7 @@ from urllib3 import exceptions as lib
 from willow_cart.access import http_rules as rules
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.sign_ins import Signer, SignIns
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of, origin_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -182,9 +182,12 @@ class WebAccess(Access):
         """Ask one address, as whoever its origin knows us to be."""
         if not self._sign_ins:
             return self._send(method, address, fields, asked=asked)
+        there = address
+        if more := self._sign_ins.query_for(address):
+            there += f"{'&' if '?' in address else '?'}{more}"
         for _ in range(_MOST_CHALLENGES):
             signed = fields | self._sign_ins.fields_for(method, address, fields)
-            response = self._send(method, address, signed, asked=asked)
+            response = self._send(method, there, signed, asked=asked)
             challenges = response.headers.getlist("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
                 break
@@ -192,10 +195,8 @@ class WebAccess(Access):
         return response
 
     def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Response:
-        if more := self._sign_ins.query_for(address):
-            address += f"{'&' if '?' in address else '?'}{more}"
         parts = urlsplit(address)
-        pool = self._pool_for(f"{parts.scheme}://{parts.netloc}")
+        pool = self._pool_for(origin_of(address))
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
         try:
             answer = pool.urlopen(

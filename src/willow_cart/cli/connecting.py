@@ -233,8 +233,7 @@ def _ask_password(user: str) -> Secret:
 
 def _origins(sources: Iterable[str]) -> Iterator[str]:
     """The origins of the addresses among the sources."""
-    from willow_cart.access.sign_ins import origin_of
-    from willow_cart.addresses import expand_ranges, looks_like_address, normalise
+    from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
     from willow_cart.errors import BadAddress
 
     for source in sources:

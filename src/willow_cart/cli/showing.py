@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING, TextIO
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of, origin_of, without_secrets
 from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.units import count_of, format_size
@@ -60,9 +60,8 @@ class Totals:
         if offer.heading:
             self.by_heading[offer.heading].add(offer)
         if len(self.hosts) < 2 and not offer.address.startswith(self._origin):
-            host = host_of(offer.address)
-            self.hosts.add(host)
-            self._origin = f"{offer.address.partition('://')[0]}://{host}/"
+            self.hosts.add(host_of(offer.address))
+            self._origin = f"{origin_of(offer.address)}/"
 
     @property
     def all(self) -> Sizes:

@@ -19,12 +19,11 @@ from willow_cart.model import Offer
 from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.markup import Page
+from willow_cart.units import MONTHS
 
 _TITLE = re.compile(
     r"(index|directory listing|listing|contents|directory) (of|for)\b", re.IGNORECASE
 )
-_MONTHS = {name: number for number, name in enumerate(
-    "jan feb mar apr may jun jul aug sep oct nov dec".split(), 1)}  # fmt: skip
 _TIME = r"[ T](?P<hour>\d\d):(?P<minute>\d\d)(?::(?P<second>\d\d))?"
 _DATES = (
     re.compile(rf"(?P<year>\d{{4}})-(?P<month>\d\d|[A-Za-z]{{3}})-(?P<day>\d\d){_TIME}"),
@@ -159,7 +158,7 @@ def _texts_beside(link: Element) -> Iterator[str]:
 def _moment(match: re.Match[str]) -> datetime | None:
     """The moment that a listing names; servers write UTC unless they are told otherwise."""
     month = match["month"]
-    number = int(month) if month.isdigit() else _MONTHS.get(month.lower(), 0)
+    number = int(month) if month.isdigit() else MONTHS.get(month.lower(), 0)
     try:
         return datetime(
             int(match["year"]), number, int(match["day"]),

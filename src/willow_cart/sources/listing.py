@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 from enum import StrEnum
 from urllib.parse import unquote
@@ -9,6 +10,9 @@ from urllib.parse import unquote
 from willow_cart.addresses import name_of
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
+
+# How the documents begin that are no pages.
+_BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)\b")
 
 # Extensions that files have as well as feeds and sitemaps.
 _XML = frozenset({"xml", "rss", "atom", "rdf"})
@@ -79,6 +83,11 @@ def may_be_listing(address: str) -> bool:
     if extension_of(name) in _XML or is_packed_sitemap(address):
         return True
     return kind_of(name) in ("page", "other")
+
+
+def looks_like_xml(beginning: bytes) -> bool:
+    """Whether bytes begin as feeds and sitemaps do."""
+    return _BEGINNING.match(beginning) is not None
 
 
 def is_packed_sitemap(address: str) -> bool:

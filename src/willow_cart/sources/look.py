@@ -31,7 +31,7 @@ from willow_cart.errors import (
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, read_file
-from willow_cart.sources.listing import Kind, is_folder_address, may_be_listing
+from willow_cart.sources.listing import Kind, is_folder_address, looks_like_xml, may_be_listing
 from willow_cart.sources.lists import read_list
 from willow_cart.sources.looking import Look, Looking
 
@@ -40,8 +40,7 @@ if TYPE_CHECKING:
 
 STANDARD_INPUT = "-"
 
-# Whatever begins with one of these is neither a list nor a table.
-_XML = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)\b")
+# Whatever begins so is neither a list nor a table.
 _MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
 
 
@@ -118,9 +117,11 @@ class _Guide:
         self._access = access
         self._looking = looking
         self._standard_input = standard_input
+        self._walk: Walk | None = None
 
     def go_through(self, source: str) -> Iterator[Offer | Trouble]:
-        """Every offer of a source, numbered, and every trouble with it."""
+        """Every offer of a source, numbered, and every trouble with it; one source at a time."""
+        self._walk = None
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
                 _, content = persist(
@@ -146,12 +147,11 @@ class _Guide:
         if kind is Kind.LIST or (kind is None and not media_type):
             yield from self._in_text(content, place)
         else:
-            yield from _numbered(self._walk(place).offers_in_document(content, media_type))
+            yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Trouble]:
         """What there is at an address, or at each of several if it holds ranges."""
         shown = without_secrets(source)
-        walk: Walk | None = None
         failures: list[WillowCartError] = []
         read = 0
         for written in expand_ranges(source):
@@ -159,11 +159,8 @@ class _Guide:
             try:
                 if self._is_file(address):
                     yield Offer(address, shown)
-                elif (store := self._store_at(address)) is not None:
-                    yield from self._in_store(store, address, shown)
                 else:
-                    walk = walk or self._walk(shown)
-                    yield from walk.offers_at(address)
+                    yield from self._offers_at(address, shown)
             except (NotUnderstood, TransferFailed) as error:
                 failures.append(error)
             else:
@@ -190,16 +187,23 @@ class _Guide:
             return Container(self._access)
         return store
 
-    def _in_store(self, store: Store, address: str, source: str) -> Iterator[Offer]:
+    def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
+        """What is offered at an address that has to be asked."""
+        store = self._store_at(address)
+        if store is None:
+            return self._walk_of(source).offers_at(address)
         from willow_cart.sources.stores import offers_in_store
 
         return offers_in_store(store, address, self._looking, self._found, source)
 
-    def _walk(self, source: str) -> Walk:
-        # Reading pages takes longer to import than a short list takes to haul.
-        from willow_cart.sources.walk import Walk
+    def _walk_of(self, source: str) -> Walk:
+        """The walk through the source whose turn it is."""
+        if self._walk is None:
+            # Reading pages takes longer to import than a short list takes to haul.
+            from willow_cart.sources.walk import Walk
 
-        return Walk(self._access, self._looking, self._found, source)
+            self._walk = Walk(self._access, self._looking, self._found, source)
+        return self._walk
 
     def _in_text(self, content: bytes, place: str) -> Iterator[Offer | Trouble]:
         """What a list or a table offers; a folder in a list stands for the files in it."""
@@ -213,17 +217,12 @@ class _Guide:
     def _with_folders(
         self, items: Iterator[Offer | Trouble], place: str
     ) -> Iterator[Offer | Trouble]:
-        walk: Walk | None = None
         for item in items:
             if isinstance(item, Trouble) or not self._stands_for_several(item.address):
                 yield item
                 continue
             try:
-                if (store := self._store_at(item.address)) is not None:
-                    yield from self._in_store(store, item.address, place)
-                else:
-                    walk = walk or self._walk(place)
-                    yield from walk.offers_at(item.address)
+                yield from self._offers_at(item.address, place)
             except (NotUnderstood, TransferFailed) as error:
                 yield Trouble(error.thing, error.why)
 
@@ -247,7 +246,7 @@ def _numbered(items: Iterable[Offer | Trouble]) -> Iterator[Offer | Trouble]:
 def _media_type_of(content: bytes, looking: Looking) -> str:
     """What a file or standard input looks like; empty for a list or a table."""
     beginning = content[:BEGINNING]
-    if _XML.match(beginning):
+    if looks_like_xml(beginning):
         return "application/xml"
     page = looks_like_page(beginning) or _MARKUP.match(beginning) or looking.base
     return "text/html" if page else ""

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import re
 from urllib.parse import urlsplit
 
-from willow_cart.access import Access, Patience, Unchanged, persist
+from willow_cart.access import BRIEFLY, Access, Unchanged, persist
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.access.safe_xml import local_name
 from willow_cart.access.whole import read_whole
@@ -27,7 +26,7 @@ from willow_cart.sources.folders import (
     read_json_folder,
     require_folder_address,
 )
-from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap
+from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap, looks_like_xml
 from willow_cart.sources.looking import PageRules
 from willow_cart.sources.markup import open_page, parse_xml
 from willow_cart.sources.pages import read_page
@@ -45,7 +44,6 @@ class Reader:
     def __init__(self, access: Access, rules: PageRules) -> None:
         self._access = access
         self._rules = rules
-        self._patience = Patience(attempts=3)
 
     def read(self, address: str, kind: Kind | None, source: str) -> Listing | None:
         """Read what an address lists; None if it is a file.
@@ -63,11 +61,11 @@ class Reader:
         if directory is not None:
             listed = kind is Kind.FOLDER and address.endswith("/")
             return persist(
-                lambda: list_directory(directory, address, source, listed=listed), self._patience
+                lambda: list_directory(directory, address, source, listed=listed), BRIEFLY
             )
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
-        answer = persist(lambda: self._fetch(address, kind), self._patience)
+        answer = persist(lambda: self._fetch(address, kind), BRIEFLY)
         if answer is None:
             return None
         facts, content = answer
@@ -148,7 +146,7 @@ def _kind_of(content: bytes, facts: Facts) -> Kind | None:
     if facts.media_type == "application/json":
         return Kind.FOLDER
     beginning = content[:BEGINNING]
-    if re.match(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)", beginning):
+    if looks_like_xml(beginning):
         return Kind.FEED
     if content.startswith(b"\x1f\x8b"):
         return Kind.SITEMAP if is_packed_sitemap(facts.address) else None

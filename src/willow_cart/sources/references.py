@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import quote, urljoin, urlsplit
+from urllib.parse import quote, urljoin
 
-from willow_cart.addresses import normalise
+from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress
+from willow_cart.sources.listing import folder_of
 
 _PLAIN = re.compile(r"(/)?[A-Za-z0-9_][A-Za-z0-9_.~-]*(?:/[A-Za-z0-9_][A-Za-z0-9_.~-]*)*/?")
 _SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):")
@@ -29,9 +30,8 @@ class Resolver:
     def __init__(self, base: str, charset: str = "utf-8") -> None:
         self._base = base
         self._charset = charset
-        parts = urlsplit(base)
-        self._origin = f"{parts.scheme}://{parts.netloc}"
-        self._folder = f"{self._origin}{parts.path.rpartition('/')[0]}/"
+        self._origin = origin_of(base)
+        self._folder = folder_of(base)
 
     def resolve(self, reference: str) -> str | None:
         """The address that a reference stands for, in normal form; None if it leads to no file.

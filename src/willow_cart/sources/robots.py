@@ -6,6 +6,7 @@ from urllib.robotparser import RobotFileParser
 
 from willow_cart.access import Access, Patience, persist
 from willow_cart.access.whole import fetch_whole
+from willow_cart.addresses import origin_of
 from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.version import __version__
 
@@ -28,7 +29,7 @@ class Robots:
 
     def allow(self, address: str) -> bool:
         """Whether an address may be looked at by a program that follows links."""
-        origin = "/".join(address.split("/", 3)[:3])
+        origin = origin_of(address)
         rules = self._rules.get(origin)
         if rules is None:
             rules = self._rules[origin] = self._read(origin)

@@ -120,12 +120,15 @@ class Walk:
             yield offer if level == 1 else self._placed(offer)
         if pool is None:
             return
-        yield from self._below(listing.parts, pool, level, [*above, listing.mark], listing.kind)
-        if listing.kind is Kind.FOLDER or self._looking.depth != 1:
-            ways = self._ways_down(listing, level)
-            # On the web a folder's address may bring anything; elsewhere it brings a folder.
-            kind = None if scheme_of(listing.address) in WEB else Kind.FOLDER
-            yield from self._below(ways, pool, level + 1, [*above, listing.mark], kind)
+        goes_down = listing.kind is Kind.FOLDER or self._looking.depth != 1
+        ways = self._ways_down(listing, level) if goes_down else []
+        if not listing.parts and not ways:
+            return
+        marks = [*above, listing.mark]
+        yield from self._below(listing.parts, pool, level, marks, listing.kind)
+        # On the web a folder's address may bring anything; elsewhere it brings a folder.
+        kind = None if scheme_of(listing.address) in WEB else Kind.FOLDER
+        yield from self._below(ways, pool, level + 1, marks, kind)
 
     def _placed(self, offer: Offer) -> Offer:
         """An offer from further down, with its folder as seen from the top."""
@@ -197,7 +200,7 @@ class Walk:
             self._leave_out(address, Why.LOOP)
             return False
         self._seen.add(listing.address)
-        again = sum(mark == listing.mark for mark in above)
+        again = above.count(listing.mark)
         # Without files to compare, one level like another may be chance.
         if again > (0 if listing.offers else 1):
             self._leave_out(address, Why.LOOP)

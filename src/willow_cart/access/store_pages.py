@@ -1,0 +1,64 @@
+"""What the listings of object stores have in common, whatever their dialect: XML, page by page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from urllib.parse import quote, urlencode
+
+from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
+from willow_cart.access.seam import Entry
+from willow_cart.addresses import without_secrets
+from willow_cart.errors import StrangeAnswer
+
+Page = tuple[list[Entry], str]
+"""The entries of a page, and the token of the next; empty after the last."""
+
+
+def page_by_page(
+    bucket: str, query: Mapping[str, str], token_field: str, read: Callable[[str], Page]
+) -> Iterator[Entry]:
+    """Go through a listing, holding one page at a time.
+
+    Args:
+        bucket: its address, for messages.
+        query: what is asked for.
+        token_field: where in the query the token of a page goes.
+        read: fetches and reads the page that an encoded query asks for.
+
+    Raises:
+        StrangeAnswer: it comes to no end.
+    """
+    token = ""
+    while True:
+        more = {token_field: token} if token else {}
+        asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
+        entries, following = read(asked)
+        yield from entries
+        if not following:
+            return
+        if following == token:
+            shown = without_secrets(bucket)
+            raise StrangeAnswer(shown, "lists the same page again and again", "tell its keeper")
+        token = following
+
+
+def open_page(content: bytes, name: str, bucket: str, advice: str) -> Element:
+    """Parse a page of a listing.
+
+    Args:
+        content: as it came.
+        name: what its outermost element has to be called.
+        bucket: the address of the bucket.
+        advice: what to check if it is none.
+
+    Raises:
+        StrangeAnswer: it is none.
+    """
+    shown = without_secrets(bucket)
+    try:
+        root = parse_safely(content)
+    except BrokenXml as error:
+        raise StrangeAnswer(shown, f"lists broken XML: {error}", advice) from None
+    if local_name(root) != name:
+        raise StrangeAnswer(shown, "does not list in this dialect", advice)
+    return root
