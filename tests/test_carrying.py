@@ -15,7 +15,7 @@ from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
 from willow_cart.haul import Account, Observer, Wishes, bring_home
 from willow_cart.model import Checksum, Offer, State
-from willow_cart.records import Ledger, Row, ledger_path, read_receipt
+from willow_cart.records import Held, Ledger, Row, ledger_path, read_receipt
 
 ADDRESS = "http://h.example/dawn.wav"
 CONTENT = bytes(range(256)) * 12_000  # three pieces and a bit
@@ -190,8 +190,10 @@ def test_a_folder_that_was_copied_is_known_by_its_bytes(tmp_path: Path) -> None:
     for _ in range(2):
         _, row = bring(tmp_path, access)
         assert (row.state, row.received, row.sha256) == ("unchanged", 0, sha256(CONTENT))
-    with Ledger(ledger_path(tmp_path)) as ledger:
-        assert ledger.held()[ADDRESS].mtime_ns == 0, "measured once, not in every run"
+    with Held(ledger_path(tmp_path)) as held:
+        arrival = held.get(ADDRESS)
+        assert arrival is not None
+        assert arrival.mtime_ns == 0, "measured once, not in every run"
 
 
 def test_a_file_that_is_gone_is_fetched_again(tmp_path: Path) -> None:
@@ -271,8 +273,9 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
     """Crash points are made by hand: the ledger as it was, the files as they were."""
     access = place()
     bring(tmp_path, access)
-    with Ledger(ledger_path(tmp_path)) as ledger:
-        arrival = ledger.held()[ADDRESS]
+    with Held(ledger_path(tmp_path)) as held:
+        arrival = held.get(ADDRESS)
+        assert arrival is not None
     for has_name in (True, False):
         into = tmp_path / f"crashed-{has_name}"
         bring(into, FakeAccess({ADDRESS: FakeFile(b"", troubles=[ConnectionLost("x", "y")] * 9)}))

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import random
 import unicodedata
+from collections.abc import Iterable
 
 import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
 from willow_cart.addresses import normalise
-from willow_cart.filing import Layout, make_plan, safe_name, safe_path
+from willow_cart.filing import Layout, Plan, make_plan, safe_name, safe_path
 from willow_cart.filing.names import fold
 from willow_cart.model import Offer
+from willow_cart.shelf import Shelf
 
 # Names as hostile as servers can send them.
 nasty = st.text(
@@ -86,8 +88,22 @@ def offer(address: str, **more: str) -> Offer:
     return Offer(normalise(address), name=more.get("name"), folder=more.get("folder"))
 
 
+class Filing(dict[str, str]):
+    """What is held, as a mapping."""
+
+    def path_of(self, address: str) -> str | None:
+        return self.get(address)
+
+    def paths(self) -> Iterable[str]:
+        return self.values()
+
+
+def plan_for(offers: list[Offer], layout: Layout, held: dict[str, str] | None = None) -> Plan:
+    return make_plan(Shelf(offers), layout, Filing(held) if held else None)
+
+
 def paths(offers: list[Offer], layout: Layout, held: dict[str, str] | None = None) -> list[str]:
-    return [filed.path for filed in make_plan(offers, layout, held or {}).files]
+    return [filed.path for filed in plan_for(offers, layout, held)]
 
 
 @pytest.mark.parametrize(
@@ -129,8 +145,8 @@ def test_offers_that_want_one_name_are_told_apart_readably(
 
 
 def test_a_file_does_not_take_the_place_of_a_folder() -> None:
-    plan = make_plan([offer("http://h/data"), offer("http://h/data/x.csv")], Layout.TREE, {})
-    file, below = (filed.path for filed in plan.files)
+    plan = plan_for([offer("http://h/data"), offer("http://h/data/x.csv")], Layout.TREE)
+    file, below = (filed.path for filed in plan)
     assert below == "data/x.csv"
     assert file.startswith("data (")
     assert plan.clashes[0].wanted == "data"
@@ -139,14 +155,15 @@ def test_a_file_does_not_take_the_place_of_a_folder() -> None:
 def test_what_is_held_stays_where_it_is_whatever_comes_to_want_its_name() -> None:
     first, second = offer("http://h/2029/c.csv"), offer("http://h/2030/c.csv")
     held = {first.address: "c.csv"}
-    plan = make_plan([second, first], Layout.FLAT, held)
-    assert [filed.path for filed in plan.files] == ["c (2030).csv", "c.csv"]
-    assert not plan.staying
-    half_there = make_plan([second, first], Layout.FLAT, {first.address: "c (2029).csv"})
-    assert [filed.path for filed in half_there.files] == ["c (2030).csv", "c (2029).csv"]
-    moved = make_plan([first], Layout.KIND, held)
-    assert [filed.path for filed in moved.staying] == ["c.csv"]
-    assert [filed.path for filed in moved.files] == ["c.csv"]
+    plan = plan_for([second, first], Layout.FLAT, held)
+    assert [filed.path for filed in plan] == ["c (2030).csv", "c.csv"]
+    assert not plan.staying.files
+    half_there = plan_for([second, first], Layout.FLAT, {first.address: "c (2029).csv"})
+    assert [filed.path for filed in half_there] == ["c (2030).csv", "c (2029).csv"]
+    moved = plan_for([first], Layout.KIND, held)
+    assert moved.staying.example is not None
+    assert moved.staying.example.path == "c.csv"
+    assert [filed.path for filed in moved] == ["c.csv"]
 
 
 addresses = st.builds(
@@ -164,15 +181,15 @@ def test_every_file_has_a_path_of_its_own_whatever_the_order(
     listed: list[str], layout: Layout, chance: random.Random
 ) -> None:
     offers = [offer(address) for address in listed]
-    plan = make_plan(offers, layout, {})
-    folded = [fold(filed.path) for filed in plan.files]
+    plan = plan_for(offers, layout)
+    folded = [fold(filed.path) for filed in plan]
     assert len(set(folded)) == len(folded) == len({each.address for each in offers})
-    assert plan.twice == len(offers) - len(folded)
+    assert plan.offers.twice == len(offers) - len(folded)
     folders = {path.rpartition("/")[0] for path in folded}
     assert not folders & set(folded)
 
     shuffled = offers[:]
     chance.shuffle(shuffled)
-    again = make_plan(shuffled, layout, {})
-    as_map = {filed.offer.address: filed.path for filed in plan.files}
-    assert as_map == {filed.offer.address: filed.path for filed in again.files}
+    again = plan_for(shuffled, layout)
+    as_map = {filed.offer.address: filed.path for filed in plan}
+    assert as_map == {filed.offer.address: filed.path for filed in again}

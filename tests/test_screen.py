@@ -17,9 +17,10 @@ from willow_cart.cli.bars import LiveView, cut_middle
 from willow_cart.cli.view import PlainView
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
-from willow_cart.filing import Filed, Plan
+from willow_cart.filing import Layout, Plan, make_plan
 from willow_cart.model import Offer, State
 from willow_cart.records import Result
+from willow_cart.shelf import Shelf
 
 
 def on_a_terminal(*arguments: str, cwd: Path, columns: int = 100) -> tuple[int, str]:
@@ -67,7 +68,7 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
 
 
 def plan(*names: str) -> Plan:
-    return Plan([Filed(Offer(f"http://h.example/{name}"), name) for name in names], [], 0, [], [])
+    return make_plan(Shelf(Offer(f"http://h.example/{name}") for name in names), Layout.TREE)
 
 
 @pytest.mark.parametrize("width", [40, 80, 200])
@@ -79,11 +80,11 @@ def test_bars_fit_the_screen(width: int) -> None:
     names = ["a.csv", "recordings/2031-05/" + "dawn-chorus-" * 9 + "[bold].wav"]
     of_both = plan(*names)
     view.planned(of_both)
-    for lane, filed in enumerate(of_both.files):
+    for lane, filed in enumerate(of_both):
         view.started(lane, filed, 40_000_000, 0)
         view.received(lane, 10_000_000)
     now[0] = 2.0
-    view.postponed(0, of_both.files[0], ConnectionLost("a", "broke"), 1.0)
+    view.postponed(0, of_both[1], ConnectionLost("a", "broke"), 1.0)
     view.freed(0)
     drawn.truncate(0)
     console.print(view._draw())
@@ -109,13 +110,13 @@ def test_without_a_terminal_there_is_a_line_now_and_then(
     view = PlainView(lambda: now[0])
     both = plan("a.csv", "b.csv")
     view.planned(both)
-    view.started(0, both.files[0], 30_000_000, 0)
+    view.started(0, both[1], 30_000_000, 0)
     for _ in range(30):
         now[0] += 1.0
         view.received(0, 1_000_000)
     view.freed(0)
-    view.settled(both.files[0], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED))
-    view.started(0, both.files[1], 10, 5)
+    view.settled(both[1], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED))
+    view.started(0, both[2], 10, 5)
     now[0] += 10
     view.received(0, 5)
     lines = capsys.readouterr().err.splitlines()

@@ -9,7 +9,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from willow_cart.cart import read_table, write_table
+from willow_cart.cart import write_table
+from willow_cart.cart.rows import read_sheet
+from willow_cart.cart.sheet import Sheet
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Checksum, Offer, Trouble
 from willow_cart.sources import look
@@ -22,6 +24,10 @@ def read(raw: bytes) -> tuple[list[str], list[str]]:
     """The addresses in a list, and its troubles, as standard input would give them."""
     found = look(["-"], standard_input=io.BytesIO(raw))
     return [offer.address for offer in found.offers], [str(each) for each in found.troubles]
+
+
+def read_table(text: str, place: str) -> list[Offer | Trouble]:
+    return list(read_sheet(Sheet(lambda: io.BytesIO(text.encode()), place), []))
 
 
 @pytest.mark.parametrize(
@@ -60,7 +66,7 @@ def test_a_bad_line_is_told_by_its_number_and_the_rest_goes_on() -> None:
 def test_any_list_is_read_line_by_line(lines: list[str]) -> None:
     """No line can spoil another: what is good among anything is found, and numbered in order."""
     clean = [line.replace("\n", " ").replace("\r", " ") for line in lines]
-    items = list(read_list("\n".join(clean), "list"))
+    items = list(read_list(clean, "list"))
     offers = [item for item in items if isinstance(item, Offer)]
     assert sum(offer.address == A for offer in offers) >= clean.count(A)
     assert [offer.number for offer in offers] == list(range(1, len(offers) + 1))
@@ -86,8 +92,8 @@ def test_a_table_is_read_by_its_column_names(delimiter: str, end: str) -> None:
     assert first.checksums == (Checksum("sha256", "ab" * 32),)
     assert (last.address, last.path) == (B, "b.csv")
     assert [trouble.place for trouble in found.troubles] == [
-        "standard input, line 4",
-        "standard input, line 5",
+        "standard input, row 4",
+        "standard input, row 5",
     ]
 
 
@@ -98,7 +104,7 @@ def test_rows_that_are_not_taken_are_left_out_and_odd_marks_are_told() -> None:
     taken = [item.address[-1] for item in items if isinstance(item, Offer)]
     assert taken == ["0", "3", "4"]
     (trouble,) = (item for item in items if isinstance(item, Trouble))
-    assert str(trouble).startswith("cart.csv, line 8: take 'perhaps': is neither yes nor no")
+    assert str(trouble).startswith("cart.csv, row 8: column take, 'perhaps': is neither yes nor no")
 
 
 def test_a_quoted_cell_may_hold_anything() -> None:

@@ -62,6 +62,13 @@ def looks_like_address(text: str) -> bool:
     return "://" in text
 
 
+# An address that is in normal form beyond doubt, as nearly all are that a program has written.
+_NORMAL = re.compile(
+    r"(?:https?|ftps?|s3|gs)://(?:[a-z0-9_-]{1,63}\.){0,8}[a-z0-9_-]{1,63}"
+    r"(?:/(?!\.)[A-Za-z0-9_~.-]*)+"
+)
+
+
 def normalise(text: str) -> str:
     """Bring an address into its normal form (RFC 3986, 6.2.2 and 6.2.3).
 
@@ -75,6 +82,8 @@ def normalise(text: str) -> str:
         BadAddress: there is no such address, or it is of a kind not spoken here.
     """
     text = text.strip()
+    if _NORMAL.fullmatch(text):
+        return text
     shown = without_secrets(text)
     kind = text.partition(":")[0].lower()
     if kind in _WITHOUT_QUERY or (kind in STORES and _VERSION not in text):

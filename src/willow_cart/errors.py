@@ -21,7 +21,8 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       ├── NotServed
     │       ├── TooManyRedirects
     │       └── StrangeAnswer
-    ├── CannotStore            one file came, but this machine could not keep it
+    ├── CannotStore            this machine cannot keep what came, or is to come
+    │   └── TooLittleRoom
     ├── NotWhatWasMeant        something came, but is not what was promised (exit code 4)
     │   ├── CheckFailed
     │   └── PageInstead
@@ -173,6 +174,20 @@ class StrangeAnswer(Hopeless):
 
 class CannotStore(WillowCartError):
     """The file came, and this machine could not keep it: disk full, no permission."""
+
+
+class TooLittleRoom(CannotStore):
+    """What is to come does not fit on the disk.
+
+    Attributes:
+        needed: bytes.
+        room: bytes that may be written.
+    """
+
+    def __init__(self, thing: str, reason: str, advice: str, *, needed: int, room: int) -> None:
+        super().__init__(thing, reason, advice)
+        self.needed = needed
+        self.room = room
 
 
 class NotWhatWasMeant(WillowCartError):

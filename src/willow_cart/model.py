@@ -113,6 +113,7 @@ class Offer:
         title: what the page has to say of it besides.
         heading: the nearest heading above it.
         cell: where in a table the link stands.
+        mirrors: further addresses of the same bytes, the most preferred first.
     """
 
     address: str
@@ -128,6 +129,7 @@ class Offer:
     title: str = ""
     heading: str = ""
     cell: Cell | None = None
+    mirrors: tuple[str, ...] = ()
 
     @property
     def file_name(self) -> str:
@@ -218,6 +220,14 @@ class Sizes:
         else:
             self.unknown += 1
 
+    def add_all(self, others: Sizes) -> None:
+        """Count others in."""
+        self.files += others.files
+        self.exact += others.exact
+        self.about += others.about
+        self.rough += others.rough
+        self.unknown += others.unknown
+
     def take_off(self, others: Sizes) -> None:
         """Count others out."""
         self.files -= others.files
@@ -234,11 +244,7 @@ class Sizes:
 
 def sum_of(parts: Iterable[Sizes]) -> Sizes:
     """The sum of several sizes."""
-    parts = list(parts)
-    return Sizes(
-        sum(part.files for part in parts),
-        sum(part.exact for part in parts),
-        sum(part.about for part in parts),
-        sum(part.rough for part in parts),
-        sum(part.unknown for part in parts),
-    )
+    total = Sizes()
+    for part in parts:
+        total.add_all(part)
+    return total

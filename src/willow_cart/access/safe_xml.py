@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from typing import BinaryIO
+
 from lxml import etree
 
 Element = etree._Element  # noqa: SLF001  # the library has no other name for it
@@ -24,6 +27,32 @@ def parse_safely(content: bytes) -> Element:
     )  # fmt: skip
     try:
         return etree.fromstring(content, parser)
+    except etree.XMLSyntaxError as error:
+        raise BrokenXml(error.msg) from None
+
+
+def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
+    """Read a document element by element, and hold no more than one of them.
+
+    Args:
+        file: the document.
+        tag: the name of the elements, with its namespace.
+
+    Raises:
+        BrokenXml: it is no XML from here on.
+    """
+    events = etree.iterparse(
+        file, events=("end",), tag=tag, resolve_entities=False, no_network=True, load_dtd=False,
+        remove_comments=True, remove_pis=True,
+    )  # fmt: skip
+    try:
+        for _, element in events:
+            yield element
+            element.clear()
+            while (before := element.getprevious()) is not None:
+                parent = before.getparent()
+                assert parent is not None, "it has a sibling"
+                parent.remove(before)
     except etree.XMLSyntaxError as error:
         raise BrokenXml(error.msg) from None
 

@@ -72,6 +72,12 @@ def read_checksum_list(text: str, place: str) -> Iterator[Entry | Trouble]:
         yield Entry(tuple(part for part in parts if part not in ("", ".")), checksum, place)
 
 
+def is_checksum_line(line: str) -> bool:
+    """Whether a line is one of a checksum list that names its files."""
+    line = line.strip()
+    return bool(_GNU.fullmatch(line) or _BSD.fullmatch(line))
+
+
 def _read_line(line: str, place: str, wide: str | None) -> tuple[str, Checksum]:
     if bsd := _BSD.fullmatch(line):
         escaped, algorithm, name, digest = bsd.groups()

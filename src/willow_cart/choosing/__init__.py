@@ -1,7 +1,7 @@
 """Choosing among offers: one immutable value, the same in every command."""
 
 from willow_cart.choosing.choice import Choice
-from willow_cart.choosing.choosing import Choosing, Unknown
+from willow_cart.choosing.choosing import Choosing, Learn, Unknown
 from willow_cart.choosing.moments import parse_when
 
-__all__ = ["Choice", "Choosing", "Unknown", "parse_when"]
+__all__ = ["Choice", "Choosing", "Learn", "Unknown", "parse_when"]

@@ -15,10 +15,18 @@ from enum import Enum, StrEnum
 from itertools import count, islice
 
 from willow_cart.choosing.choice import Choice
-from willow_cart.choosing.patterns import expression, literal_beginning, wildcard, words
+from willow_cart.choosing.patterns import (
+    expression,
+    literal_beginning,
+    read_numbers,
+    wildcard,
+    words,
+)
+from willow_cart.choosing.twins import Twins
 from willow_cart.errors import BadOption
 from willow_cart.kinds import FAMILIES, extension_of
 from willow_cart.model import Offer
+from willow_cart.shelf import Aside
 from willow_cart.units import format_size
 
 Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
@@ -44,7 +52,8 @@ class _On(Enum):
     NAME = 1
     DATE = 2
     SIZE = 3
-    COUNT = 4
+    TWINS = 4
+    COUNT = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,11 +64,14 @@ class Rule:
         typed: as it was typed.
         keeps: whether it keeps an offer; None where it cannot tell.
         on: what it looks at.
+        meets: is shown every offer that comes to it before it is asked about the first; None
+            where that is not needed.
     """
 
     typed: str
     keeps: Callable[[Offer], bool | None]
     on: _On = _On.NAME
+    meets: Callable[[Offer], None] | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +79,7 @@ class Choosing:
     """Which of the offers are wanted.
 
     Attributes:
+        numbers: of the offers in their source or cart: `3,7-12`. Empty keeps all.
         link_text: wildcards, any of which must match the words of the link. Empty keeps all.
         column: the number of a table's column, or a wildcard for its heading. Empty keeps all.
         extensions: any of these, whatever their case; `tar.gz` counts as one. Empty keeps all.
@@ -83,6 +96,7 @@ class Choosing:
         at_most: of so many bytes or fewer.
         undated: what becomes of offers without a date, where dates are chosen by.
         unsized: likewise of offers without a size, or of a rounded one too close to the limit.
+        prefer: of twins only the most preferred is kept; see `Twins`. Empty keeps all.
         nth: of every so many that are left, these: `1/3` is the first of every three.
         first: at most so many of what is left; None for all.
 
@@ -90,6 +104,7 @@ class Choosing:
         BadOption: a rule cannot be read, or can keep nothing.
     """
 
+    numbers: str = ""
     link_text: tuple[str, ...] = ()
     column: str = ""
     extensions: tuple[str, ...] = ()
@@ -105,6 +120,7 @@ class Choosing:
     at_most: int | None = None
     undated: Unknown = Unknown.KEEP
     unsized: Unknown = Unknown.KEEP
+    prefer: tuple[str, ...] = ()
     nth: str = ""
     first: int | None = None
 
@@ -113,7 +129,7 @@ class Choosing:
 
     def rules(self) -> list[Rule]:
         """The rules in order, made anew each time, since some of them count."""
-        return [*self._on_names(), *self._on_facts(), *self._on_counts()]
+        return [*self._on_names(), *self._on_facts(), *self._on_twins(), *self._on_counts()]
 
     def choose(self, offers: Iterable[Offer], learn: Learn | None = None) -> Choice:
         """Apply the rules to the offers, and gather what they keep."""
@@ -152,21 +168,45 @@ class Choosing:
         """
         rules = self.rules()
         early = [rule for rule in rules if rule.on is _On.NAME]
-        late = rules[len(early) :]
+        on_facts = [rule for rule in rules if rule.on in (_On.DATE, _On.SIZE)]
+        last = [rule for rule in rules if rule.on in (_On.TWINS, _On.COUNT)]
+        judged = self._judge_each(offers, early, on_facts, choice, learn)
+        if self.prefer:
+            # A twin may come last of all, so that everything is looked at before the first is told.
+            judged = _meet_twins(judged, [rule for rule in last if rule.meets])
+        while batch := list(islice(judged, _BATCH)):
+            if last:
+                batch = [
+                    (offer, rule or self._first_against(offer, last, choice))
+                    for offer, rule in batch
+                ]
+            if learn is not None:
+                batch = _learn(batch, learn, lambda offer: offer.size is None)
+            for offer, rule in batch:
+                choice.note(offer)
+                choice.kept += not rule
+                yield offer, rule
+
+    def _judge_each(
+        self,
+        offers: Iterable[Offer],
+        early: Sequence[Rule],
+        on_facts: Sequence[Rule],
+        choice: Choice,
+        learn: Learn | None,
+    ) -> Iterator[tuple[Offer, str]]:
+        """Apply the rules that look at one offer at a time."""
         coming = iter(offers)
         while batch := list(islice(coming, _BATCH)):
             judged = [(offer, self._first_against(offer, early, choice)) for offer in batch]
             if learn is not None:
-                judged = _learn(judged, learn, _lacks(late))
-            judged = [
-                (offer, rule or self._first_against(offer, late, choice)) for offer, rule in judged
-            ]
-            if learn is not None:
-                judged = _learn(judged, learn, lambda offer: offer.size is None)
-            for offer, rule in judged:
-                choice.note(offer)
-                choice.kept += not rule
-                yield offer, rule
+                judged = _learn(judged, learn, _lacks(on_facts))
+            if on_facts:
+                judged = [
+                    (offer, rule or self._first_against(offer, on_facts, choice))
+                    for offer, rule in judged
+                ]
+            yield from judged
 
     def _first_against(self, offer: Offer, rules: Sequence[Rule], choice: Choice) -> str:
         """The first rule that drops an offer; empty where none does."""
@@ -185,6 +225,12 @@ class Choosing:
         return ""
 
     def _on_names(self) -> Iterator[Rule]:
+        if self.numbers:
+            ranges = read_numbers("--numbers", self.numbers)
+            yield Rule(
+                f"--numbers {self.numbers}",
+                lambda offer: any(offer.number in each for each in ranges),
+            )
         if self.link_text:
             said = [words(pattern) for pattern in self.link_text]
             yield Rule(
@@ -260,6 +306,11 @@ class Choosing:
                 _On.SIZE,
             )
 
+    def _on_twins(self) -> Iterator[Rule]:
+        if self.prefer:
+            twins = Twins(self.prefer)
+            yield Rule(f"--prefer {','.join(self.prefer)}", twins.keeps, _On.TWINS, twins.meet)
+
     def _on_counts(self) -> Iterator[Rule]:
         if self.nth:
             yield Rule(f"--nth {self.nth}", _nth(self.nth), _On.COUNT)
@@ -268,6 +319,20 @@ class Choosing:
                 raise BadOption(f"--first {self.first}", "keeps nothing", "give a number from 1 up")
             most, met = self.first, count(1)
             yield Rule(f"--first {most}", lambda _: next(met) <= most, _On.COUNT)
+
+
+def _meet_twins(
+    judged: Iterable[tuple[Offer, str]], rules: Sequence[Rule]
+) -> Iterator[tuple[Offer, str]]:
+    """Show rules everything that no other has dropped before they are asked about any of it."""
+    aside = Aside()
+    for offer, dropped_by in judged:
+        aside.add(offer, dropped_by)
+        if not dropped_by:
+            for rule in rules:
+                assert rule.meets is not None, "they were chosen by it"
+                rule.meets(offer)
+    return iter(aside)
 
 
 def _learn(

@@ -103,3 +103,18 @@ def expression(option: str, pattern: str) -> Keeps:
 def literal_beginning(pattern: str) -> str:
     """What every text begins with that a wildcard pattern matches."""
     return re.split(r"[*?\[]", pattern.lstrip("/"), maxsplit=1)[0]
+
+
+def read_numbers(option: str, text: str) -> list[range]:
+    """Read numbers and ranges of them, both ends included: `3,7-12`.
+
+    Raises:
+        BadOption: they cannot be read.
+    """
+    ranges = []
+    for part in text.split(","):
+        found = re.fullmatch(r"\s*(\d{1,12})(?:\s*-\s*(\d{1,12}))?\s*", part)
+        if found is None or (found[2] and int(found[2]) < int(found[1])):
+            raise BadOption(f"{option} {text}", "names no numbers", "write them as 3,7-12")
+        ranges.append(range(int(found[1]), int(found[2] or found[1]) + 1))
+    return ranges

@@ -15,7 +15,7 @@ from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Observer
-from willow_cart.model import Sizes, State
+from willow_cart.model import State
 from willow_cart.records import Result
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -63,19 +63,16 @@ class View(Observer):
 
     def planned(self, plan: Plan) -> None:
         """Say what people should know before anything is fetched."""
-        self.files = len(plan.files)
-        self.longest = max((len(filed.path) for filed in plan.files), default=0)
-        sizes = Sizes()
-        for filed in plan.files:
-            sizes.add(filed.offer)
+        self.files = len(plan)
+        self.longest = plan.longest
+        sizes = plan.offers.sizes
         self.bytes = None if sizes.unknown or sizes.rough else sizes.exact
-        if plan.twice:
-            self.say(f"{count_of(plan.twice, 'address', 'addresses')} named twice, fetched once")
-        if plan.changed:
-            example = plan.changed[0]
-            verb = "is" if len(plan.changed) == 1 else "are"
+        if twice := plan.offers.twice:
+            self.say(f"{count_of(twice, 'address', 'addresses')} named twice, fetched once")
+        if example := plan.changed.example:
+            verb = "is" if plan.changed.files == 1 else "are"
             self.say(
-                f"{count_of(len(plan.changed), 'name')} {verb} changed to be safe, such as that of"
+                f"{count_of(plan.changed.files, 'name')} {verb} changed to be safe, such as that of"
                 f" {without_secrets(example.offer.address)}, filed as {example.path}"
             )
         for clash in plan.clashes:
@@ -85,10 +82,10 @@ class View(Observer):
                 f"{'' if several else ' and taken already'}; filed as "
                 + " and ".join(filed.path for filed in clash.given)
             )
-        if plan.staying:
+        if example := plan.staying.example:
             self.say(
-                f"{count_of(len(plan.staying), 'file')} filed by an earlier haul in another layout"
-                f" stay where they are, such as {plan.staying[0].path}"
+                f"{count_of(plan.staying.files, 'file')} filed by an earlier haul in another layout"
+                f" stay where they are, such as {example.path}"
             )
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
@@ -112,6 +109,12 @@ class View(Observer):
         self.put_off.add(filed.path)
         on = f"goes on from {format_size(have)}" if have else "tries again"
         self.say(f"{filed.path}: {error.reason}; {on} in {format_duration(pause)}")
+
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+        """Say which mirror is tried, and why."""
+        state = self._lane(lane)
+        state.path, state.have = "", 0
+        self.say(f"{filed.path}: {why}; tries the mirror {mirror}")
 
     def freed(self, lane: int) -> None:
         """Follow a lane's end of a file; one that is put off is counted when it goes on."""

@@ -1,15 +1,33 @@
-"""The plan of a haul: one path for every offer, decided before anything is fetched."""
+"""The plan of a haul: one path for every offer, decided before anything is fetched.
+
+A plan is a rule and its exceptions. Nearly every offer lies where its layout wishes it, so only the
+others are held, and a million offers take little more memory than a thousand.
+"""
 
 from __future__ import annotations
 
+from array import array
 from collections import defaultdict
-from collections.abc import Container, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Container, Iterable, Iterator
+from dataclasses import dataclass, field
+from itertools import pairwise
+from typing import Protocol
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
 from willow_cart.filing.layouts import Layout
 from willow_cart.filing.names import fold, safe_name, safe_path
 from willow_cart.model import Offer
+from willow_cart.shelf import Shelf
+
+
+class Held(Protocol):
+    """What earlier hauls have filed, by addresses without secrets."""
+
+    def path_of(self, address: str) -> str | None:
+        """The path of what an address brought; None if nothing of it is here."""
+
+    def paths(self) -> Iterable[str]:
+        """The paths of everything."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,110 +46,147 @@ class Clash:
     given: tuple[Filed, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
+class Count:
+    """How many offers something is true of, with the first of them as an example."""
+
+    files: int = 0
+    example: Filed | None = None
+
+    def add(self, filed: Filed) -> None:
+        """Count one more."""
+        self.files += 1
+        self.example = self.example or filed
+
+
+@dataclass(slots=True)
 class Plan:
-    """What goes where.
+    """What goes where; no two paths are the same on any file system.
 
     Attributes:
-        files: every offer with its path; no two paths are the same on any file system.
+        offers: what is to be hauled, numbered from 1.
+        layout: the rule for folders.
+        elsewhere: the paths of those that do not lie where the layout wishes them, by address.
         clashes: the offers that could not have the path they wanted.
-        twice: how many offers named an address that an earlier one had named.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
         changed: offers whose names or folders no file system would take as they are.
+        hosts: the numbers of the offers of each host.
+        longest: the length of the longest path that the layout wishes for.
     """
 
-    files: list[Filed]
-    clashes: list[Clash]
-    twice: int
-    staying: list[Filed]
-    changed: list[Filed]
+    offers: Shelf
+    layout: Layout
+    elsewhere: dict[str, str] = field(default_factory=dict)
+    clashes: list[Clash] = field(default_factory=list)
+    staying: Count = field(default_factory=Count)
+    changed: Count = field(default_factory=Count)
+    hosts: defaultdict[str, array[int]] = field(
+        default_factory=lambda: defaultdict(lambda: array("L"))
+    )
+    longest: int = 0
+
+    def __len__(self) -> int:
+        return len(self.offers)
+
+    def __getitem__(self, number: int) -> Filed:
+        """The offer with a number, counted from 1, and its path."""
+        return self._file(self.offers[number])
+
+    def __iter__(self) -> Iterator[Filed]:
+        return (self._file(offer) for offer in self.offers)
+
+    def _file(self, offer: Offer) -> Filed:
+        path = self.elsewhere.get(offer.address)
+        return Filed(offer, safe_path(self.layout.wish_for(offer)) if path is None else path)
 
 
-def make_plan(offers: Iterable[Offer], layout: Layout, held: Mapping[str, str]) -> Plan:
+def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
     """Give every offer a path of its own.
 
     The result depends on the set of offers and on what is held, never on their order. One file
     keeps one name: what an earlier haul has filed stays where it is.
 
     Args:
-        offers: what is to be hauled; of offers with the same address the first counts.
+        offers: what is to be hauled.
         layout: the rule for folders.
-        held: the path of each address (without secrets) that the ledger knows.
+        held: what the ledger knows; None if there is nothing yet.
     """
-    unique: dict[str, Offer] = {}
-    count = 0
-    for offer in offers:
-        count += 1
-        unique.setdefault(offer.address, offer)
-
-    wishes: defaultdict[str, list[Filed]] = defaultdict(list)
-    files: dict[str, Filed] = {}
-    staying: list[Filed] = []
-    changed: list[str] = []
-    for address, offer in unique.items():
+    plan = Plan(offers, layout)
+    # Paths are compared by hashes: those that agree are looked at in full, the others are apart.
+    wished = array("q")
+    taken: set[int] = set()
+    if held is not None:
+        for path in held.paths():
+            folded = fold(path)
+            taken.add(hash(folded))
+            taken.update(map(hash, _folders_of(folded)))
+    last = ""
+    for number, offer in enumerate(offers, 1):
         unsafe = layout.wish_for(offer)
         wish = safe_path(unsafe)
-        wishes[fold(wish)].append(Filed(offer, wish))
+        folded = fold(wish)
+        if (folder := folded.rpartition("/")[0]) != last:
+            taken.update(map(hash, _folders_of(folded)))
+            last = folder
+        at_home = held.path_of(without_secrets(offer.address)) if held is not None else None
+        if at_home != wish:
+            wished.append(hash(folded))  # what lies where it is wished is taken by itself
+        filed = _count_in(plan, number, offer, wish, at_home)
         # Folders without a name are lost on the way, so they are looked for in the address.
-        if wish != unsafe or "//" in address.partition("://")[2]:
-            changed.append(address)
-        at_home = held.get(without_secrets(address))
-        if at_home is not None:
-            files[address] = Filed(offer, at_home)
-            # A clash of an earlier haul is no change of mind about the layout.
-            if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
-                staying.append(files[address])
-    clashes = _give_paths(wishes, files, _not_to_be_had(held, wishes))
-    return Plan(
-        [files[address] for address in unique],
-        clashes,
-        count - len(unique),
-        staying,
-        [files[address] for address in changed],
-    )
+        if wish != unsafe or "//" in offer.address.partition("://")[2]:
+            plan.changed.add(filed)
+    in_order = sorted(wished)
+    shared = {one for one, other in pairwise(in_order) if one == other}
+    shared.update(key for key in wished if key in taken)
+    if shared:
+        _settle_clashes(plan, held, shared, taken | (set(wished) - shared))
+    return plan
 
 
-def _not_to_be_had(held: Mapping[str, str], wishes: Iterable[str]) -> set[str]:
-    """Paths that are taken by files here, or by folders here or to come.
+def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | None) -> Filed:
+    """Count an offer in, and leave it where an earlier haul has filed it."""
+    plan.hosts[host_of(offer.address)].append(number)
+    plan.longest = max(plan.longest, len(wish))
+    if at_home is None or at_home == wish:
+        return Filed(offer, wish)
+    plan.elsewhere[offer.address] = at_home
+    filed = Filed(offer, at_home)
+    # A clash of an earlier haul is no change of mind about the layout.
+    if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
+        plan.staying.add(filed)
+    return filed
 
-    One path cannot be a file and a folder: `/seasons` beside `/seasons/2029.zip`.
-    """
-    taken = {fold(path) for path in held.values()}
-    for path in [*taken, *wishes]:
-        taken.update(_folders_of(path))
-    return taken
 
-
-def _give_paths(
-    wishes: Mapping[str, list[Filed]], files: dict[str, Filed], taken: set[str]
-) -> list[Clash]:
-    """Give every offer that has no path yet one of its own, and say which clashed.
+def _settle_clashes(plan: Plan, held: Held | None, shared: Container[int], taken: set[int]) -> None:
+    """Give every offer a path of its own whose wish others share, or that is taken already.
 
     Args:
-        wishes: the offers that want each path, by its folded form.
-        files: the offers that have a path, by address; the others are added.
-        taken: the folded paths that are not to be had.
+        plan: where the paths are noted.
+        held: what the ledger knows; it keeps its paths, and counts in telling apart.
+        shared: hashes of the folded wishes in question.
+        taken: hashes of the folded paths that are not to be had: those of files here, of folders
+            here or to come (one path cannot be both: `/seasons` beside `/seasons/2029.zip`), and
+            all that one offer alone wishes for.
     """
-    # Paths that only one offer wants are given first, so that the ways out of a clash avoid them.
-    clashing = []
-    for key, wanting in wishes.items():
-        if all(filed.offer.address in files for filed in wanting):
+    wishes: defaultdict[str, list[Filed]] = defaultdict(list)
+    settled: set[str] = set()
+    for offer in plan.offers:
+        wish = safe_path(plan.layout.wish_for(offer))
+        if hash(fold(wish)) in shared:
+            wishes[fold(wish)].append(Filed(offer, wish))
+            if held is not None and held.path_of(without_secrets(offer.address)) is not None:
+                settled.add(offer.address)
+    for key in sorted(wishes):
+        wanting = wishes[key]
+        if all(filed.offer.address in settled for filed in wanting):
             continue
-        if len(wanting) == 1 and key not in taken:
-            files[wanting[0].offer.address] = wanting[0]
-        else:
-            clashing.append(key)
-    taken = taken | {fold(filed.path) for filed in files.values()}
-    clashes = []
-    for key in sorted(clashing):
-        given = _tell_apart(wishes[key], files.keys(), taken)
-        files.update((filed.offer.address, filed) for filed in given)
-        taken.update(fold(filed.path) for filed in given)
-        clashes.append(Clash(min(filed.path for filed in wishes[key]), tuple(given)))
-    return clashes
+        given = _tell_apart(wanting, settled, taken)
+        plan.elsewhere.update((filed.offer.address, filed.path) for filed in given)
+        taken.update(hash(fold(filed.path)) for filed in given)
+        plan.clashes.append(Clash(min(filed.path for filed in wanting), tuple(given)))
 
 
-def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[str]) -> list[Filed]:
+def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[int]) -> list[Filed]:
     """Give offers that want one path a path each, by the first mark that tells them all apart.
 
     The marks are tried in the order in which people would: the query, the folder, the host, and
@@ -140,14 +195,14 @@ def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[str]) -
     Args:
         wishes: the offers with the path they all want.
         settled: addresses that have a path already; they count in telling apart, and keep it.
-        taken: paths that are not to be had.
+        taken: hashes of the folded paths that are not to be had.
     """
     wishes = sorted(wishes, key=lambda filed: filed.offer.address)
     for mark in (_query_mark, _folder_mark, _host_mark, _fingerprint_mark):
         marked = [Filed(wish.offer, _marked(wish.path, mark(wish.offer))) for wish in wishes]
         given = [filed for filed in marked if filed.offer.address not in settled]
         apart = len({fold(filed.path) for filed in marked}) == len(marked)
-        if apart and not {fold(filed.path) for filed in given} & taken:
+        if apart and not {hash(fold(filed.path)) for filed in given} & taken:
             break
     return given
 

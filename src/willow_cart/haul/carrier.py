@@ -30,66 +30,14 @@ from willow_cart.errors import (
     StrangeAnswer,
     TryAgain,
 )
-from willow_cart.filing import Filed
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.filer import Filer, Landing, Note
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import Partial, PartialStore
+from willow_cart.haul.trips import Trip
 from willow_cart.model import Checksum, Offer, Proof, State
-from willow_cart.records import Arrival, Result, timestamp
+from willow_cart.records import Arrival, Held, Result, timestamp
 from willow_cart.units import format_size
-
-
-@dataclass(slots=True)
-class Trip:
-    """One file's way home, over all its attempts.
-
-    Attributes:
-        number: its place in the haul, from 1.
-        filed: the offer and the path that is kept for it.
-        attempts: how often it was asked for.
-        vain: how many attempts in a row brought nothing that the next can be joined to.
-        received: bytes that came in this run.
-        resumed: bytes that a later attempt did not have to fetch again.
-        seconds: time spent on it, pauses left out.
-        partial: what has come so far, if it can be gone on with.
-        restamped: the ledger's entry for it, if the file has another time stamp by now.
-        shown: its address without secrets.
-    """
-
-    number: int
-    filed: Filed
-    attempts: int = 0
-    vain: int = 0
-    received: int = 0
-    resumed: int = 0
-    seconds: float = 0.0
-    partial: Partial | None = None
-    restamped: Arrival | None = None
-    shown: str = field(init=False)
-
-    def __post_init__(self) -> None:
-        self.shown = without_secrets(self.filed.offer.address)
-
-    @property
-    def offer(self) -> Offer:
-        """The offer."""
-        return self.filed.offer
-
-    def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
-        """What became of it."""
-        return Result(
-            self.number,
-            self.shown,
-            self.filed.path,
-            state,
-            reason,
-            self.received,
-            self.resumed,
-            self.attempts,
-            round(self.seconds, 3),
-            arrival,
-        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +49,7 @@ class Carrier:
         destination: where files go.
         partials: where they grow.
         filer: who writes the ledger.
-        held: what the ledger knew when the haul began, by address without secrets.
+        held: what the ledger knows.
         observer: who is told.
         stop: set when the person wants it to end.
         accept_anything: whether a page will do where something else was asked for.
@@ -112,7 +60,7 @@ class Carrier:
     destination: Destination
     partials: PartialStore
     filer: Filer
-    held: Mapping[str, Arrival]
+    held: Held
     observer: Observer
     stop: threading.Event
     accept_anything: bool = False
@@ -148,6 +96,19 @@ class Carrier:
             raise cannot_store(trip.filed.path, error) from error
         finally:
             trip.seconds += self.clock() - began
+
+    def turn(self, trip: Trip) -> bool:
+        """Have a file that did not come asked for at its next mirror; False if it has none left.
+
+        What has come of it is gone on with there if a checksum will prove that it fits.
+        """
+        if not trip.turn():
+            return False
+        if trip.partial is not None and trip.offer.checksums:
+            trip.partial.joining = Joining.BLIND
+        else:
+            self._discard(trip)
+        return True
 
     # What lies here already
 
@@ -223,7 +184,7 @@ class Carrier:
 
     def _ask(self, trip: Trip) -> Delivery | Unchanged:
         """Ask for the rest of what is here, or for the whole unless it is here unchanged."""
-        address = trip.offer.address
+        address = trip.address
         partial = trip.partial
         if partial is not None:
             blind = partial.joining is Joining.BLIND

@@ -8,12 +8,21 @@ import time
 from collections.abc import Callable
 
 from willow_cart.access import Patience
-from willow_cart.errors import Interrupted, NotWhatWasMeant, ServerBusy, TryAgain, WillowCartError
-from willow_cart.haul.carrier import Carrier, Trip
+from willow_cart.addresses import host_of, without_secrets
+from willow_cart.errors import (
+    CannotStore,
+    Interrupted,
+    NotWhatWasMeant,
+    ServerBusy,
+    TryAgain,
+    WillowCartError,
+)
+from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
+from willow_cart.haul.trips import Trip, Trips
 from willow_cart.model import State
 
 # How long lanes that wait for bytes are waited for once the person wants to stop. What they have
@@ -31,7 +40,8 @@ class Crew:
         carrier: carries one file.
         filer: takes what they bring.
         patience: when to try again.
-        docket: which file is carried next.
+        docket: which file is carried next, by its number.
+        trips: the files that are under way.
         chance: gives random numbers from 0 to 1.
     """
 
@@ -40,7 +50,9 @@ class Crew:
         carrier: Carrier,
         filer: Filer,
         patience: Patience,
-        docket: Docket[Trip],
+        docket: Docket[int],
+        trips: Trips,
+        *,
         chance: Callable[[], float] = random.random,
     ) -> None:
         self._carrier = carrier
@@ -51,6 +63,7 @@ class Crew:
         self._stop = carrier.stop
         self._change = threading.Condition()
         self._docket = docket
+        self._trips = trips
         self._files = self._bytes = 0
         self._open = 1
         self._ended = False
@@ -93,8 +106,8 @@ class Crew:
     def _lane(self, lane: int) -> None:
         try:
             while (taken := self._take(lane)) is not None:
-                host, trip = taken
-                self._carry(lane, host, trip)
+                host, number = taken
+                self._carry(lane, host, self._trips[number])
         except Interrupted:
             pass
         except BaseException as error:
@@ -102,7 +115,7 @@ class Crew:
             self._failure = self._failure or error
             self._stop.set()
 
-    def _take(self, lane: int) -> tuple[str, Trip] | None:
+    def _take(self, lane: int) -> tuple[str, int] | None:
         with self._change:
             while not self._stop.is_set():
                 if lane >= self._open and not self._ended:
@@ -125,13 +138,20 @@ class Crew:
             if pause is not None:
                 self._put_off(lane, host, trip, error, pause)
                 return
-            outcome = trip.result(State.FAILED, self._give_up(trip, error))
-        except NotWhatWasMeant as error:
-            outcome = trip.result(State.REFUSED, error.why)
+            why = self._give_up(trip, error)
+            if self._turn_to_mirror(lane, host, trip, why):
+                return
+            outcome = trip.result(State.FAILED, why)
         except Interrupted:
             raise
         except WillowCartError as error:
-            outcome = trip.result(State.FAILED, error.why)
+            # What this machine cannot keep no other place can help.
+            if not isinstance(error, CannotStore) and self._turn_to_mirror(
+                lane, host, trip, error.why
+            ):
+                return
+            refused = isinstance(error, NotWhatWasMeant)
+            outcome = trip.result(State.REFUSED if refused else State.FAILED, error.why)
         self._filer.take(outcome)
         self._observer.freed(lane)
         with self._change:
@@ -146,10 +166,21 @@ class Crew:
         often = f", {trip.vain} times in a row" if trip.vain > 1 else ""
         return f"{error.reason}{often}; {error.advice or 'haul again later'}"
 
+    def _turn_to_mirror(self, lane: int, host: str, trip: Trip, why: str) -> bool:
+        """Have a file asked for at its next mirror, when its turn comes; False if none is left."""
+        if not self._carrier.turn(trip):
+            return False
+        self._observer.turned(lane, trip.filed, why, without_secrets(trip.address))
+        self._observer.freed(lane)
+        with self._change:
+            self._docket.move(host, trip.number, host_of(trip.address))
+            self._change.notify()
+        return True
+
     def _put_off(self, lane: int, host: str, trip: Trip, error: TryAgain, pause: float) -> None:
         until = time.monotonic() + pause
         with self._change:
-            self._docket.put_off(host, trip, until)
+            self._docket.put_off(host, trip.number, until)
             if isinstance(error, ServerBusy) and error.wait:
                 # The server spoke for itself, not for the one file.
                 self._docket.leave_alone(host, until)

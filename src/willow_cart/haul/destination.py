@@ -12,14 +12,12 @@ from typing import Self
 
 from willow_cart.errors import CannotStore, UnusableDestination
 from willow_cart.haul.disk import sync_file, sync_file_system
+from willow_cart.haul.room import room_at
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import Arrival
 
 # From so many files on, syncing the whole file system is cheaper than syncing each.
 _WORTH_ONE_SYNC = 8
-
-# What is left free for the ledger when a file would fill the disk, unless that is very small.
-_RESERVE = 16 << 20
 
 
 class Destination:
@@ -121,9 +119,7 @@ class Destination:
 
     def room(self) -> int:
         """How many bytes may still be written; some are kept for the ledger."""
-        status = os.statvfs(self._prefix)
-        reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
-        return max(0, status.f_bavail * status.f_frsize - reserve)
+        return room_at(self._prefix)
 
     def sync_files(self, files: Sequence[str]) -> None:
         """Make the bytes of files safe against a power cut.

@@ -68,6 +68,13 @@ class Docket(Generic[Item]):
         self._taken[host] -= 1
         heapq.heappush(self._put_off, (until, next(self._order), host, item))
 
+    def move(self, host: str, item: Item, to: str) -> None:
+        """Give a file that was taken back, to be taken from another host, before its others."""
+        self._taken[host] -= 1
+        if to not in self._waiting:
+            self._turns.append(to)
+        self._waiting[to].appendleft(item)
+
     def leave_alone(self, host: str, until: float) -> None:
         """Take nothing from a host until a time."""
         self._left_alone[host] = max(until, self._left_alone.get(host, until))

@@ -28,6 +28,9 @@ class Observer:
     def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
         """A lane has put a file off for `pause` seconds."""
 
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+        """A lane has left a file to a mirror, since it did not come from where it was asked for."""
+
     def set_aside(self, path: str, kept: Path) -> None:
         """What lay at a path was not what a haul had put there; it is kept elsewhere."""
 

@@ -4,24 +4,26 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.access import Access, Patience
-from willow_cart.addresses import host_of
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Layout, make_plan
 from willow_cart.haul.account import Account
-from willow_cart.haul.carrier import Carrier, Trip
+from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crew import Crew
 from willow_cart.haul.destination import Destination
 from willow_cart.haul.docket import Docket
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
+from willow_cart.haul.room import require_room
+from willow_cart.haul.trips import Trips
 from willow_cart.model import Offer
-from willow_cart.records import Arrival, Ledger, PartRecord, Result, ledger_path
+from willow_cart.records import Held, Ledger, PartRecord, Result, ledger_path
+from willow_cart.shelf import Shelf
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +36,7 @@ class Wishes:
         lanes_per_host: how many of them from one host.
         patience: when to try again.
         accept_anything: whether pages are filed that come where something else was asked for.
+        tight: whether to begin although there is not enough room for everything.
     """
 
     layout: Layout = Layout.TREE
@@ -41,10 +44,11 @@ class Wishes:
     lanes_per_host: int = 4
     patience: Patience = field(default_factory=Patience)
     accept_anything: bool = False
+    tight: bool = False
 
 
 def bring_home(
-    offers: Sequence[Offer],
+    offers: Iterable[Offer],
     into: Path | str,
     access: Access,
     wishes: Wishes = Wishes(),
@@ -60,7 +64,7 @@ def bring_home(
     call goes on from where it stopped.
 
     Args:
-        offers: what is wanted.
+        offers: what is wanted; of offers with the same address the first counts.
         into: the destination; made if it is not there.
         access: how places are talked to.
         wishes: how it is to be done.
@@ -74,50 +78,57 @@ def bring_home(
     Raises:
         UnusableDestination: nothing can be hauled there.
         UnreadableLedger: the ledger there is damaged or of a later version.
+        TooLittleRoom: there is not enough room for what is to come, as far as sizes are known.
         CannotStore: the ledger cannot be written any more.
     """
     began = time.monotonic()
     into = Path(into)
     observer = observer or Observer()
     stop = stop or threading.Event()
-    with Destination(into) as destination, Ledger(ledger_path(into), create=True) as ledger:
+    shelf = offers if isinstance(offers, Shelf) else Shelf(offers)
+    if not wishes.tight:
+        require_room(shelf, into)
+    path = ledger_path(into)
+    with (
+        Destination(into) as destination,
+        Ledger(path, create=True) as ledger,
+        Held(path) as held,
+    ):
         run = ledger.begin_run(command)
-        held = ledger.held()
         parts = _file_what_was_sealed(ledger, run, destination, held)
-        plan = make_plan(
-            offers, wishes.layout, {address: arrival.path for address, arrival in held.items()}
-        )
+        plan = make_plan(shelf, wishes.layout, held or None)
         observer.planned(plan)
         partials = PartialStore(destination.own / "partial", parts)
         partials.sweep()
-        account = Account(run, len(plan.files))
-        trips = [Trip(number, filed) for number, filed in enumerate(plan.files, 1)]
+        account = Account(run, len(plan))
+        trips = Trips(plan)
 
         def settled(result: Result) -> None:
             account.add(result)
-            observer.settled(plan.files[result.number - 1], result)
+            observer.settled(trips.settle(result.number), result)
 
         docket = Docket(
-            ((host_of(trip.offer.address), trip) for trip in trips), wishes.lanes_per_host
+            ((host, number) for host, numbers in plan.hosts.items() for number in numbers),
+            wishes.lanes_per_host,
         )
         filer = Filer(ledger, run, destination, settled)
         carrier = Carrier(
             access, destination, partials, filer, held, observer, stop, wishes.accept_anything
         )
         try:
-            Crew(carrier, filer, wishes.patience, docket).work(wishes.lanes)
+            Crew(carrier, filer, wishes.patience, docket, trips).work(wishes.lanes)
         finally:
             filer.close()
         destination.sync_folders()
         account.seconds = time.monotonic() - began
-        account.received = sum(trip.received for trip in trips)
+        account.received = trips.received
         account.interrupted = account.remaining > 0
         ledger.end_run(run, account.exit_code)
     return account
 
 
 def _file_what_was_sealed(
-    ledger: Ledger, run: int, destination: Destination, held: dict[str, Arrival]
+    ledger: Ledger, run: int, destination: Destination, held: Held
 ) -> dict[str, PartRecord]:
     """Give the files their names that an earlier run had checked when it was cut off.
 
@@ -125,7 +136,7 @@ def _file_what_was_sealed(
         ledger: where they are entered.
         run: the run that they are entered under.
         destination: where they get their names.
-        held: what the ledger holds, by address; they are added to it.
+        held: what the ledger holds.
 
     Returns:
         The partial files that are left to go on with, by address.
@@ -149,7 +160,6 @@ def _file_what_was_sealed(
                 continue
             if destination.holds(part.sealed):
                 ledger.record_arrival(run, part.sealed)
-                held[address] = part.sealed
             else:
                 ledger.forget_part(address)
     return left

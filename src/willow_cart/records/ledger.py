@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import sqlite3
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from operator import attrgetter
 from pathlib import Path
-from typing import Self
+from typing import Any, Self
 
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import State, Validators
@@ -205,14 +206,6 @@ class Ledger:
 
     # What is known
 
-    def held(self) -> dict[str, Arrival]:
-        """The latest arrival of every address."""
-        rows = self._base.execute(
-            f"SELECT {_ARRIVAL_COLUMNS} FROM arrival"
-            " WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
-        )
-        return {row["address"]: Arrival(*row) for row in rows}
-
     def parts(self) -> dict[str, PartRecord]:
         """The partial files that can be gone on with, by address."""
         found = {}
@@ -231,6 +224,56 @@ class Ledger:
     def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
         """Read what a report needs."""
         return self._base.execute(statement, values).fetchall()
+
+
+class Held:
+    """What a ledger tells of the latest arrival of every address; safe for several threads.
+
+    It reads by a connection of its own, so that nothing need be held and nobody waits for the one
+    who writes.
+
+    Args:
+        path: of the ledger, which is there.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        self._lock = threading.Lock()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._base.close()
+
+    def get(self, address: str) -> Arrival | None:
+        """What an address brought last; None if nothing."""
+        row = self._latest(_ARRIVAL_COLUMNS, address)
+        return None if row is None else Arrival(*row)
+
+    def path_of(self, address: str) -> str | None:
+        """The path of what an address brought last; None if nothing."""
+        row = self._latest("path", address)
+        return None if row is None else str(row[0])
+
+    def paths(self) -> Iterator[str]:
+        """The paths of the latest arrival of every address."""
+        latest = (
+            "SELECT path FROM arrival WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
+        )
+        with self._lock:
+            for (path,) in self._base.execute(latest):
+                yield path
+
+    def __bool__(self) -> bool:
+        with self._lock:
+            return self._base.execute("SELECT 1 FROM arrival LIMIT 1").fetchone() is not None
+
+    def _latest(self, columns: str, address: str) -> tuple[Any, ...] | None:
+        statement = f"SELECT {columns} FROM arrival WHERE address = ? ORDER BY id DESC LIMIT 1"
+        with self._lock:
+            found: tuple[Any, ...] | None = self._base.execute(statement, (address,)).fetchone()
+        return found
 
 
 def timestamp() -> str:

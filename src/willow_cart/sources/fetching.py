@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import BinaryIO
 
 from willow_cart.access import Access, Patience, persist
 from willow_cart.access.whole import fetch_whole
@@ -34,12 +35,21 @@ def read_file(name: str) -> bytes:
     Raises:
         UnreadableSource: it cannot be read; the error says what may have been meant.
     """
+    with open_file(name) as file:
+        return file.read(LARGEST_LIST)
+
+
+def open_file(name: str) -> BinaryIO:
+    """Open a list's file.
+
+    Raises:
+        UnreadableSource: it cannot be read; the error says what may have been meant.
+    """
     path = Path(name)
     try:
         if path.is_dir():
             raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
-        with path.open("rb") as file:
-            return file.read(LARGEST_LIST)
+        return path.open("rb")
     except FileNotFoundError:
         raise UnreadableSource(name, "there is no such file", BEGINNINGS) from None
     except OSError as error:

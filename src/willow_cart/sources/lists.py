@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from urllib.parse import quote
 
-from willow_cart.addresses import expand_ranges, normalise
-from willow_cart.errors import NotUnderstood
+from willow_cart.addresses import expand_ranges, looks_like_address, normalise
+from willow_cart.checks import read_checksum_list
+from willow_cart.errors import NotUnderstood, UnreadableSource
 from willow_cart.model import Offer, Trouble
 
+# Bytes that are not UTF-8, as they are left in a text.
+_NOT_UTF8 = re.compile("[\udc80-\udcff]")
 
-def read_list(text: str, place: str) -> Iterator[Offer | Trouble]:
-    """Read a list of addresses.
+
+def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+    """Read a list of addresses, line by line.
 
     One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
     begins a comment, so that a fragment is none.
@@ -20,7 +25,10 @@ def read_list(text: str, place: str) -> Iterator[Offer | Trouble]:
         The offers in each line, or what is wrong with the line.
     """
     number = 0
-    for line_number, raw in enumerate(re.split(r"\r\n|\r|\n", text), 1):
+    for line_number, raw in enumerate(lines, 1):
+        if not raw.isascii() and _NOT_UTF8.search(raw):
+            yield Trouble(f"{place}, line {line_number}", "is not UTF-8; save it as UTF-8")
+            continue
         line = re.sub(r"(?:^|\s)#.*", "", raw).strip()
         if not line:
             continue
@@ -45,3 +53,40 @@ def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
     """
     for number, address in enumerate(expand_ranges(text), after + 1):
         yield Offer(address=normalise(address), source=place, number=number)
+
+
+def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Trouble]:
+    """The files that a checksum list names, with the checksums that it promises.
+
+    Args:
+        lines: of the list.
+        place: where the list is; the files lie beside it.
+        base: where the files are, where the list lies elsewhere.
+
+    Raises:
+        UnreadableSource: nobody says where the files are.
+    """
+    beside = base or (place if looks_like_address(place) else "")
+    if not beside:
+        raise UnreadableSource(
+            place,
+            "is a checksum list, which does not say where its files are",
+            "give the address of their folder with --base, or a list for --checksums",
+        )
+    folder = normalise(beside).rpartition("/")[0]
+    number = 0
+    for item in read_checksum_list("".join(lines), place):
+        if isinstance(item, Trouble):
+            yield item
+            continue
+        number += 1
+        # A way up would lead out of what the list is a list of.
+        parts = [part for part in item.parts if part != ".."]
+        path = "/".join(quote(part, safe="~") for part in parts)
+        yield Offer(
+            normalise(f"{folder}/{path}"),
+            place,
+            number,
+            folder="/".join(parts[:-1]),
+            checksums=(item.checksum,),
+        )

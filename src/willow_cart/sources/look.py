@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import codecs
+import io
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from itertools import count
 from pathlib import Path
@@ -19,7 +19,8 @@ from willow_cart.addresses import (
     normalise,
     without_secrets,
 )
-from willow_cart.cart import looks_like_table, read_table
+from willow_cart.cart.forms import lines_of, reader_for
+from willow_cart.checks import is_checksum_line
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import (
     BadOption,
@@ -30,9 +31,9 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.directories import has_wildcard
-from willow_cart.sources.fetching import LARGEST_LIST, read_file
+from willow_cart.sources.fetching import LARGEST_LIST, open_file
 from willow_cart.sources.listing import Kind, is_folder_address, looks_like_xml, may_be_listing
-from willow_cart.sources.lists import read_list
+from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.looking import Look, Looking
 
 if TYPE_CHECKING:
@@ -99,12 +100,21 @@ def look_through(
                     found.troubles.append(item)
                 else:
                     yield item
-            found.read += 1
+            found.sources.append(shown_as(source))
         except (NotUnderstood, TransferFailed) as error:
             failures.append(error)
-    if failures and not found.read:
+    if failures and not found.sources:
         raise failures[0]
     found.troubles += [Trouble(failure.thing, failure.why) for failure in failures]
+
+
+def shown_as(source: str) -> str:
+    """A source as offers name it."""
+    if source == STANDARD_INPUT:
+        return "standard input"
+    if not looks_like_address(source) and Path(source).is_dir():
+        return address_of(source)
+    return without_secrets(source)
 
 
 class _Guide:
@@ -127,7 +137,7 @@ class _Guide:
                 _, content = persist(
                     lambda: fetch_whole(normalise(source), self._access), Patience()
                 )
-                yield from self._in_text(content, without_secrets(source))
+                yield from self._in_file(lambda: io.BytesIO(content), without_secrets(source))
             else:
                 yield from _numbered(self._at_addresses(source))
             return
@@ -137,17 +147,27 @@ class _Guide:
         if source == STANDARD_INPUT:
             if self._standard_input is None:
                 raise UnreadableSource("-", "there is no standard input", "name a file")
-            place, content = "standard input", self._standard_input.read(LARGEST_LIST)
+            content = self._standard_input.read(LARGEST_LIST)
+            yield from self._in_file(lambda: io.BytesIO(content), shown_as(source))
         else:
-            place, content = source, read_file(source)
-        media_type = _media_type_of(content, self._looking)
+            yield from self._in_file(lambda: open_file(source), source)
+
+    def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
+        """What a file or standard input offers, whatever it is."""
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"is not for {place}", "give the file's address")
+        if kind in (None, Kind.LIST) and (read := reader_for(opened, place)):
+            yield from read(opened, place, self._found.notes)
+            return
+        with opened() as file:
+            media_type = _media_type_of(file.read(BEGINNING), self._looking)
         if kind is Kind.LIST or (kind is None and not media_type):
-            yield from self._in_text(content, place)
-        else:
-            yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
+            yield from self._in_list(opened, place)
+            return
+        with opened() as file:
+            content = file.read(LARGEST_LIST)
+        yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Trouble]:
         """What there is at an address, or at each of several if it holds ranges."""
@@ -205,14 +225,15 @@ class _Guide:
             self._walk = Walk(self._access, self._looking, self._found, source)
         return self._walk
 
-    def _in_text(self, content: bytes, place: str) -> Iterator[Offer | Trouble]:
-        """What a list or a table offers; a folder in a list stands for the files in it."""
-        text, troubles = _decode(content, place)
-        if looks_like_table(text):
-            yield from read_table(text, place)
+    def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
+        """What a list offers; a folder in it stands for the files in it."""
+        lines = lines_of(opened, place)
+        first = next((line for line in lines if line.strip()), "")
+        lines = lines_of(opened, place)
+        if is_checksum_line(first):
+            yield from _numbered(offers_promised(lines, place, self._looking.base))
         else:
-            yield from _numbered(self._with_folders(read_list(text, place), place))
-        yield from troubles
+            yield from _numbered(self._with_folders(read_list(lines, place), place))
 
     def _with_folders(
         self, items: Iterator[Offer | Trouble], place: str
@@ -250,31 +271,3 @@ def _media_type_of(content: bytes, looking: Looking) -> str:
         return "application/xml"
     page = looks_like_page(beginning) or _MARKUP.match(beginning) or looking.base
     return "text/html" if page else ""
-
-
-def _decode(raw: bytes, place: str) -> tuple[str, list[Trouble]]:
-    """Decode a list as UTF-8, or as UTF-16 where a byte-order mark says so.
-
-    A line that is neither is left empty, so that the others keep their numbers.
-    """
-    if raw.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
-        try:
-            return raw.decode("utf-16"), []
-        except UnicodeDecodeError:
-            raise UnreadableSource(place, "is broken UTF-16", "save it as UTF-8") from None
-    raw = raw.removeprefix(codecs.BOM_UTF8)
-    if b"\0" in raw[:4096]:
-        raise UnreadableSource(place, "is no text", "name a list of addresses or a table")
-    try:
-        return raw.decode("utf-8"), []
-    except UnicodeDecodeError:
-        pass
-    lines: list[str] = []
-    troubles: list[Trouble] = []
-    for number, line in enumerate(raw.split(b"\n"), 1):
-        try:
-            lines.append(line.decode("utf-8"))
-        except UnicodeDecodeError:
-            lines.append("")
-            troubles.append(Trouble(f"{place}, line {number}", "is not UTF-8; save it as UTF-8"))
-    return "\n".join(lines), troubles

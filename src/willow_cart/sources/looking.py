@@ -117,11 +117,24 @@ class Look:
         troubles: lines and places that could not be read.
         notes: what else a person may want to know.
         not_entered: folders and pages that were seen and not entered.
-        read: how many of the sources could be read at all.
+        sources: those that could be read at all, as offers name them.
     """
 
     offers: list[Offer] = field(default_factory=list)
     troubles: list[Trouble] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     not_entered: list[NotEntered] = field(default_factory=list)
-    read: int = 0
+    sources: list[str] = field(default_factory=list)
+
+    def covers(self, offer: Offer) -> bool:
+        """Whether an offer of a source that was read would have been found if it were there.
+
+        Where anything could not be read nobody can say.
+        """
+        if self.troubles:
+            return False
+        return not any(
+            each.source == offer.source
+            and (each.why is Why.PAGES or offer.address.startswith(each.address))
+            for each in self.not_entered
+        )

@@ -1,0 +1,55 @@
+"""The list of what is still to be fetched into a bag: `fetch.txt` (BagIt, RFC 8493, 2.2.3)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import TextIO
+
+from willow_cart.addresses import normalise, without_secrets
+from willow_cart.errors import BadAddress
+from willow_cart.model import Offer, Trouble
+
+_LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
+
+# RFC 8493, 2.1.3: of a path only these three are encoded, and no others decoded.
+_ENCODED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
+_DECODED = {code: character for character, code in _ENCODED.items()}
+
+# What a bag holds lies below this folder of it.
+_PAYLOAD = "data/"
+
+
+def looks_like_fetch_list(line: str) -> bool:
+    """Whether a line is one of such a list."""
+    found = _LINE.fullmatch(line.strip())
+    return found is not None and "://" in found[1] and found[3].startswith(_PAYLOAD)
+
+
+def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+    """Read offers from the lines `URL LENGTH PATH`; a length of `-` is unknown."""
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        found = _LINE.fullmatch(line.strip())
+        if found is None:
+            yield Trouble(f"{place}, line {number}", "is not URL LENGTH PATH; mend it")
+            continue
+        url, length, path = found.groups()
+        path = re.sub("%(?:25|0[AaDd])", lambda code: _DECODED[code[0].upper()], path)
+        folder, _, name = path.rpartition("/")
+        try:
+            address = normalise(url)
+        except BadAddress as error:
+            yield Trouble(f"{place}, line {number}", str(error))
+            continue
+        yield Offer(address, place, number, name, folder, None if length == "-" else int(length))
+
+
+def write_fetch_list(offers: Iterable[Offer], to: TextIO) -> None:
+    """Write offers, a line each, without secrets; what lies elsewhere is put below `data/`."""
+    for offer in offers:
+        path = offer.path if offer.path.startswith(_PAYLOAD) else _PAYLOAD + offer.path
+        path = re.sub("[%\n\r]", lambda character: _ENCODED[character[0]], path)
+        length = "-" if offer.size is None else offer.size
+        to.write(f"{without_secrets(offer.address)} {length} {path}\n")

@@ -1,0 +1,193 @@
+"""The cart as a value, for scripts and notebooks; `load`, `pick` and `split` work on files."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
+from html import escape
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cart.forms import form_for, reader_for
+from willow_cart.cart.loading import Find
+from willow_cart.cart.picking import Way, pick
+from willow_cart.cart.rows import COLUMNS, Entry, RowReader, size_cell, write_table
+from willow_cart.cart.sheet import Sheet, cover, replacing
+from willow_cart.cart.weighing import Weight, weigh
+from willow_cart.choosing import Choosing
+from willow_cart.errors import UnreadableSource
+from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.units import count_of, format_size
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+# So many rows are shown where a cart is shown.
+_MOST_SHOWN = 10
+
+
+class Cart:
+    """Offers, each with whether it is taken; it never changes, and picking makes another.
+
+    Going through it gives the offers that are taken, so that it can be hauled as it is::
+
+        cart = Cart.load("may.csv").pick(Way.OUT, Choosing(extensions=("wav",)))
+        bring_home(cart, "data", access)
+
+    Args:
+        rows: every offer, and whether it is taken.
+    """
+
+    def __init__(self, rows: Iterable[tuple[Offer, bool]] = ()) -> None:
+        self.rows: tuple[tuple[Offer, bool], ...] = tuple(rows)
+
+    @classmethod
+    def of(cls, offers: Iterable[Offer]) -> Cart:
+        """A cart of offers, each address once, all of them taken and numbered anew."""
+        find = Find((offer, True) for offer in offers)
+        chosen = enumerate(find.chosen(), 1)
+        return cls((replace(offer, number=number), True) for number, offer in chosen)
+
+    @classmethod
+    def load(cls, path: Path | str) -> Cart:
+        """Read a cart's file, or one of the other forms.
+
+        Raises:
+            UnreadableSource: it cannot be read, or rows of it are not understood; the error names
+                the first.
+        """
+        path = Path(path)
+        place = str(path)
+        try:
+            read = reader_for(lambda: path.open("rb"), place)
+        except OSError as error:
+            reason = (error.strerror or place).lower()
+            raise UnreadableSource(place, f"cannot be read: {reason}", "name a cart") from None
+        if read is None:
+            raise UnreadableSource(place, "is no cart", "look at it as a source, then Cart.of(...)")
+        if form_for(path) is None:
+            return cls._of_sheet(Sheet.at(path))
+        return cls((_offer(item), True) for item in read(lambda: path.open("rb"), place, []))
+
+    @classmethod
+    def from_frame(cls, frame: pd.DataFrame) -> Cart:
+        """Make a cart of a data frame with the columns of one; only `url` must be there.
+
+        Raises:
+            UnreadableSource: it has no such column, or rows of it are not understood.
+        """
+        texts = frame.astype(object).where(frame.notna(), "").map(_covered_text)
+        written = texts.to_csv(index=False).encode("utf-8", "replace")
+        return cls._of_sheet(Sheet(lambda: io.BytesIO(written), "the data frame"))
+
+    @classmethod
+    def _of_sheet(cls, sheet: Sheet) -> Cart:
+        entries = RowReader(sheet).entries()
+        return cls(
+            (entry.offer, entry.taken)
+            if isinstance(entry, Entry)
+            else (_offer(entry.trouble), True)
+            for entry in entries
+        )
+
+    def to_frame(self) -> pd.DataFrame:
+        """The cart as a data frame with the columns of its file.
+
+        `take` is boolean, `number` whole, `size` whole with gaps (bytes), `modified` in UTC with
+        gaps; what a listing has rounded is a gap. The rest is text.
+        """
+        import pandas as pd  # only who uses it waits for it
+
+        rows = [_record(offer, taken) for offer, taken in self.rows]
+        frame = pd.DataFrame.from_records(rows, columns=list(COLUMNS))
+        modified = pd.to_datetime(frame["modified"], utc=True)
+        kinds = {"take": "bool", "number": "int64", "size": "Int64"}
+        return frame.astype(kinds).assign(modified=modified)
+
+    def save(self, path: Path | str) -> None:
+        """Write the cart: a table, or for other endings the form that they name.
+
+        Raises:
+            BadOption: there is no such form.
+            CannotStore: it cannot be written.
+        """
+        path = Path(path)
+        form = form_for(path)
+        with replacing(path) as text:
+            if form is None:
+                write_table(self.rows, text)
+            else:
+                form.write(self, text)
+
+    def pick(self, way: Way, choosing: Choosing) -> Cart:
+        """A cart in which what is chosen is taken out, or put back, or alone is left in.
+
+        Raises:
+            NothingChosen: the choosing keeps none of the rows that this would change.
+        """
+        choice = choosing.begin()
+        rows = pick(((None, offer, taken) for offer, taken in self.rows), way, choosing, choice)
+        picked = Cart((offer, taken) for _, offer, taken in rows)
+        choice.require_some()
+        return picked
+
+    def weigh(self) -> Weight:
+        """Counts and sizes of what is taken."""
+        return weigh(self.rows)
+
+    def __iter__(self) -> Iterator[Offer]:
+        return (offer for offer, taken in self.rows if taken)
+
+    def __len__(self) -> int:
+        return sum(taken for _, taken in self.rows)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Cart) and self.rows == other.rows
+
+    def __hash__(self) -> int:
+        return hash(self.rows)
+
+    def __repr__(self) -> str:
+        return f"<Cart: {self._brief()}>"
+
+    def _brief(self) -> str:
+        sizes = Sizes()
+        for offer in self:
+            sizes.add(offer)
+        brief = f"{len(self):,} of {count_of(len(self.rows), 'row')} taken"
+        if sizes.files > sizes.unknown:
+            brief += f", {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+        return brief + (f", {count_of(sizes.unknown, 'size')} unknown" if sizes.unknown else "")
+
+    def _repr_html_(self) -> str:
+        """The first rows as a table, for notebooks."""
+        head = "".join(f"<th>{name}</th>" for name in ("take", "number", "path", "size", "kind"))
+        lines = []
+        for offer, taken in self.rows[:_MOST_SHOWN]:
+            mark = "yes" if taken else ""
+            cells = (mark, str(offer.number), offer.path, size_cell(offer), offer.kind)
+            lines.append("".join(f"<td>{escape(cell)}</td>" for cell in cells))
+        body = "".join(f"<tr>{line}</tr>" for line in lines)
+        more = len(self.rows) - len(lines)
+        tail = f"<p>... and {more:,} more</p>" if more else ""
+        return f"<p>{self._brief()}</p><table><tr>{head}</tr>{body}</table>{tail}"
+
+
+def _offer(item: Offer | Trouble) -> Offer:
+    if isinstance(item, Trouble):
+        raise UnreadableSource(item.place, item.why, "mend it")
+    return item
+
+
+def _covered_text(cell: object) -> str:
+    return cover(cell) if isinstance(cell, str) else str(cell)
+
+
+def _record(offer: Offer, taken: bool) -> tuple[object, ...]:
+    folder, _, name = offer.path.rpartition("/")
+    return (
+        taken, offer.number, name, folder, offer.size, offer.modified, offer.kind, offer.source,
+        offer.text, offer.heading, " ".join(map(str, offer.checksums)),
+        " ".join((offer.address, *offer.mirrors)),
+    )  # fmt: skip

@@ -1,0 +1,157 @@
+"""Cells: marks, counts of bytes and dates as people and spreadsheets write them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from datetime import UTC, datetime, timedelta
+
+from willow_cart.errors import BadOption
+from willow_cart.units import MONTHS, parse_size
+
+# What people write in the `take` column; a spreadsheet makes TRUE of true.
+_YES = frozenset({"yes", "y", "x", "1", "true"})
+_NO = frozenset({"", "no", "n", "0", "false"})
+
+# Blanks that stand between thousands, the ones that typesetters use among them.
+_BLANKS = (
+    "[ \N{NO-BREAK SPACE}\N{NARROW NO-BREAK SPACE}\N{THIN SPACE}'\N{RIGHT SINGLE QUOTATION MARK}]"
+)
+_THOUSANDS = re.compile(rf"\d{{1,3}}(?:([.,]|{_BLANKS})\d{{3}})(?:\1\d{{3}})*")
+_WHOLE = re.compile(r"(\d+)(?:[.,]0+)?")
+_ROUNDED = re.compile(r"(\d+(?:[.,]\d+)?)[eE]\+?(\d{1,2})")
+_WITH_UNIT = re.compile(r"(\d+)(?:[.,](\d+))?\s*([A-Za-z]+)")
+
+
+def read_mark(cell: str) -> bool:
+    """Whether a mark in the `take` column says yes; nothing is guessed.
+
+    Raises:
+        BadOption: it says neither yes nor no.
+    """
+    mark = cell.lower()
+    if mark in _YES:
+        return True
+    if mark in _NO:
+        return False
+    raise BadOption(repr(cell), "is neither yes nor no", "write yes, or leave it empty")
+
+
+def read_bytes(cell: str) -> tuple[int | None, int | None]:
+    """Read a count of bytes: exact, or about how many.
+
+    `1234567`, `1,234,567`, `1.234.567`, `1 234 567`, `1.5 MB`; a `~` before it, or the powers of
+    ten that a spreadsheet makes of large numbers, say that it was rounded.
+
+    Raises:
+        BadOption: it is no count of bytes, or could be two.
+    """
+    if not cell:
+        return None, None
+    if cell.isascii() and cell.isdigit():
+        return int(cell), None
+    if cell.startswith("~"):
+        exact, about = read_bytes(cell[1:].strip())
+        return None, about if exact is None else exact
+    if _THOUSANDS.fullmatch(cell):
+        return int(re.sub(r"\D", "", cell)), None
+    if whole := _WHOLE.fullmatch(cell):
+        return int(whole[1]), None
+    if rounded := _ROUNDED.fullmatch(cell):
+        return None, int(float(rounded[1].replace(",", ".")) * 10 ** int(rounded[2]))
+    if with_unit := _WITH_UNIT.fullmatch(cell):
+        number, fraction, unit = with_unit.groups()
+        if "," in cell and len(fraction or "") == 3:
+            raise BadOption(repr(cell), "could be two sizes", "write it without the comma")
+        return parse_size(f"{number}.{fraction or 0} {unit}"), None
+    raise BadOption(repr(cell), "is no size", "write bytes, or a unit such as 1.5 MB")
+
+
+# Days and months in figures, the year first or last, with or without a time behind them.
+_FIGURES = re.compile(
+    r"(\d{1,4})([./-])(\d{1,2})\2(\d{1,4})"
+    r"(?:[T ,]+(\d{1,2}):(\d\d)(?::(\d\d)(?:[.,]\d+)?)?\s*([ap]\.?m\.?)?)?",
+    re.IGNORECASE,
+)
+_NAMED = re.compile(
+    r"(?:(\d{1,2})\.?[ -]([a-z]{3,9})\.?[ -]|([a-z]{3,9})\.? (\d{1,2}),? )(\d{2,4})"
+    r"(?:[ ,]+(\d{1,2}):(\d\d)(?::(\d\d))?\s*([ap]\.?m\.?)?)?",
+    re.IGNORECASE,
+)
+# Days since the end of 1899, which a spreadsheet shows where it has forgotten that it is a date.
+_SERIAL = re.compile(r"[2-8]\d{4}(?:[.,]\d+)?")
+_SERIAL_BEGIN = datetime(1899, 12, 30, tzinfo=UTC)
+
+
+def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
+    """Read a date, with or without a time; without a zone it is UTC.
+
+    ISO 8601, and what spreadsheets make of it: `2031/5/3`, `03.05.2031 06:15`, `5/3/2031 6:15 AM`,
+    `3 May 2031`, `52354.26`.
+
+    Args:
+        cell: what is written; empty for none.
+        day_first: whether the day stands before the month between strokes; None if nobody knows.
+
+    Raises:
+        BadOption: it is no date, or could be two.
+    """
+    if not cell:
+        return None
+    try:
+        if figures := _FIGURES.fullmatch(cell):
+            return _from_figures(figures, day_first)
+        if named := _NAMED.fullmatch(cell):
+            day, month, month_too, day_too, year, *time = named.groups()
+            number = MONTHS[(month or month_too)[:3].lower()]
+            return _moment(int(year), number, int(day or day_too), time)
+        if _SERIAL.fullmatch(cell):
+            days = timedelta(days=float(cell.replace(",", ".")))
+            # A day in 5 decimals is told to the second.
+            return _SERIAL_BEGIN + timedelta(seconds=round(days.total_seconds()))
+        moment = datetime.fromisoformat(cell)
+    except (ValueError, KeyError, OverflowError):
+        raise BadOption(repr(cell), "is no date", "write it as 2031-05-03") from None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def _from_figures(figures: re.Match[str], day_first: bool | None) -> datetime:
+    one, mark, two, three, *time = figures.groups()
+    if len(one) == 4:
+        return _moment(int(one), int(two), int(three), time)
+    # Where points stand between, the day is first, whoever writes it.
+    day_first = True if mark == "." or one == two else day_first
+    if day_first is None:
+        raise BadOption(repr(figures[0]), "could be two dates", "write it as 2031-05-03")
+    day, month = (one, two) if day_first else (two, one)
+    return _moment(int(three), int(month), int(day), time)
+
+
+def _moment(year: int, month: int, day: int, time: list[str | None]) -> datetime:
+    hour, minute, second = (int(part or 0) for part in time[:3])
+    if half := time[3]:
+        if not 1 <= hour <= 12:
+            raise ValueError(hour)
+        hour = hour % 12 + (12 if half[0] in "pP" else 0)
+    year += 2000 if year < 100 else 0
+    return datetime(year, month, day, hour, minute, second, tzinfo=UTC)
+
+
+def is_day_first(cells: Iterable[str]) -> bool | None:
+    """Whether the days stand before the months in a column of dates, by the first that tells.
+
+    Only dates with strokes between their figures are in doubt. None if no date tells, or if they
+    tell different things.
+    """
+    told: bool | None = None
+    for cell in cells:
+        figures = _FIGURES.fullmatch(cell)
+        if figures is None or figures[2] == "." or len(figures[1]) == 4:
+            continue
+        one, two = int(figures[1]), int(figures[3])
+        tells = True if one > 12 >= two else False if two > 12 >= one else None
+        if tells is not None:
+            if told not in (None, tells):
+                return None
+            told = tells
+    return told

@@ -1,0 +1,128 @@
+"""The forms in which carts are kept and passed on: our table, and open standards."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import BinaryIO, TextIO
+
+from willow_cart.addresses import without_secrets
+from willow_cart.cart.bag import looks_like_fetch_list, read_fetch_list, write_fetch_list
+from willow_cart.cart.json_lines import read_json_lines, write_json_lines
+from willow_cart.cart.rows import read_sheet
+from willow_cart.cart.sheet import BEGINNING, Sheet, encoding_of, looks_like_sheet
+from willow_cart.errors import BadOption, UnreadableSource
+from willow_cart.model import Offer, Trouble
+
+Opened = Callable[[], BinaryIO]
+Read = Callable[[Opened, str, list[str]], Iterator[Offer | Trouble]]
+
+_MARKUP = re.compile(r"\s*<")
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """A form to pass offers on in; it has no room for marks, so that only what is taken goes in.
+
+    Attributes:
+        name: what people call it.
+        write: writes offers to a text.
+        keeps_checksums: whether it has room for them.
+    """
+
+    name: str
+    write: Callable[[Iterable[Offer], TextIO], None]
+    keeps_checksums: bool
+
+
+def form_for(path: Path) -> Form | None:
+    """The form that a file's name asks for; None for our table.
+
+    Raises:
+        BadOption: there is no such form.
+    """
+    ending = path.suffix.lower()
+    if ending in (".csv", ".tsv"):
+        return None
+    if path.name.lower() == "fetch.txt":
+        return Form("BagIt fetch.txt", write_fetch_list, keeps_checksums=False)
+    if ending == ".txt":
+        return Form("list of addresses", _write_addresses, keeps_checksums=False)
+    if ending == ".jsonl":
+        return Form("JSON Lines", write_json_lines, keeps_checksums=True)
+    if ending == ".meta4":
+        from willow_cart.cart.metalink import write_metalink  # the XML library takes its time
+
+        return Form("Metalink", write_metalink, keeps_checksums=True)
+    raise BadOption(
+        f"--cart {path}",
+        "its name does not say what to write",
+        "end it in .csv or .tsv for a cart, .txt, .jsonl or .meta4, or name it fetch.txt",
+    )
+
+
+def _write_addresses(offers: Iterable[Offer], to: TextIO) -> None:
+    to.writelines(f"{without_secrets(offer.address)}\n" for offer in offers)
+
+
+def reader_for(opened: Opened, place: str) -> Read | None:
+    """What reads a file, by how it begins; None if it is in none of the forms that are told so.
+
+    Args:
+        opened: opens the file.
+        place: where it is.
+    """
+    with opened() as file:
+        beginning = file.read(BEGINNING)
+    try:
+        text = beginning.decode(encoding_of(beginning, place), "ignore")
+    except UnreadableSource:
+        return None  # whoever takes it for a list will say so
+    first = text.lstrip().partition("\n")[0]
+    if _MARKUP.match(text):
+        return _read_metalink if "<metalink" in text[:4096] else None
+    if looks_like_sheet(text):
+        return lambda opened, place, notes: read_sheet(Sheet(opened, place), notes)
+    if first.startswith("{") and first.rstrip().endswith("}"):
+        return partial(_read_lines, read_json_lines)
+    if looks_like_fetch_list(first):
+        return partial(_read_lines, read_fetch_list)
+    return None
+
+
+def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Trouble]:
+    from willow_cart.cart.metalink import read_metalink
+
+    with opened() as file:
+        yield from read_metalink(file, place)
+
+
+def _read_lines(
+    read: Callable[[Iterable[str], str], Iterator[Offer | Trouble]],
+    opened: Opened,
+    place: str,
+    _notes: list[str],
+) -> Iterator[Offer | Trouble]:
+    yield from read(lines_of(opened, place), place)
+
+
+def lines_of(opened: Opened, place: str) -> Iterator[str]:
+    """The lines of a text, with any line ends, in UTF-8, or in UTF-16 if a mark says so.
+
+    What is not UTF-8 in a line is left in it as lone surrogates.
+
+    Raises:
+        UnreadableSource: it is no text, or broken UTF-16.
+    """
+    with opened() as file:
+        beginning = file.read(BEGINNING)
+    encoding = encoding_of(beginning, place)
+    try:
+        with opened() as file:
+            yield from io.TextIOWrapper(file, encoding, errors="surrogateescape")
+    except UnicodeDecodeError:
+        raise UnreadableSource(place, "is broken UTF-16", "save it as UTF-8") from None

@@ -1,0 +1,103 @@
+"""JSON Lines: an object a line, its keys the columns of a cart."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
+from typing import Any, TextIO
+
+from willow_cart.addresses import normalise, without_secrets
+from willow_cart.checks import read_checksum
+from willow_cart.errors import BadOption, NotUnderstood
+from willow_cart.model import Offer, Trouble
+
+
+def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+    """Read offers; those whose `take` is false are passed over.
+
+    Only `url` must be there. What is not an object with one is a trouble.
+    """
+    count = 0
+    for number, line in enumerate(lines, 1):
+        if not line.strip():
+            continue
+        count += 1
+        try:
+            entry = json.loads(line)
+            if not isinstance(entry, dict):
+                raise BadOption(line.strip()[:60], "is no object", 'write {"url": ...}')
+            if entry.get("take", True):
+                yield _offer_from(entry, place, count)
+        except (NotUnderstood, ValueError) as error:
+            # A number too large, a date that is none, a lone surrogate: all are ValueErrors.
+            yield Trouble(f"{place}, line {number}", f"cannot be taken: {error}")
+
+
+def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
+    def text(key: str) -> str:
+        value = entry.get(key)
+        if value is not None and not isinstance(value, str):
+            raise BadOption(f"{key} {value!r}", "is no text", "put it in quotes")
+        written = value or ""
+        written.encode()  # a lone surrogate is no character
+        return written
+
+    def number(key: str) -> int | None:
+        value = entry.get(key)
+        if value is None or (isinstance(value, int) and not isinstance(value, bool) and value >= 0):
+            return value
+        raise BadOption(f"{key} {value!r}", "is no whole number", "write it without quotes")
+
+    def words(key: str) -> list[str]:
+        value = entry.get(key) or []
+        if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+            raise BadOption(f"{key} {value!r}", "is no list of texts", 'write ["..."]')
+        return value
+
+    moment = datetime.fromisoformat(written) if (written := text("modified")) else None
+    if moment is not None and moment.tzinfo is None:
+        moment = moment.replace(tzinfo=UTC)
+    name, folder = text("name") or None, entry.get("folder")
+    return Offer(
+        address=normalise(text("url")),
+        source=text("source") or place,
+        number=number("number") or count,
+        name=name,
+        folder=text("folder") if folder or (name and folder is not None) else None,
+        size=number("size"),
+        about=number("about"),
+        modified=moment,
+        text=text("text"),
+        heading=text("heading"),
+        checksums=tuple(read_checksum(each) for each in words("checksum")),
+        mirrors=tuple(normalise(each) for each in words("mirrors")),
+    )
+
+
+def entry_of(offer: Offer, *, taken: bool) -> dict[str, object]:
+    """An offer as an object, without secrets."""
+    folder, _, name = offer.path.rpartition("/")
+    return {
+        "take": taken,
+        "number": offer.number,
+        "name": name,
+        "folder": folder,
+        "size": offer.size,
+        "about": offer.about,
+        "modified": offer.modified.isoformat() if offer.modified else None,
+        "kind": offer.kind,
+        "source": offer.source,
+        "text": offer.text,
+        "heading": offer.heading,
+        "checksum": [str(checksum) for checksum in offer.checksums],
+        "url": without_secrets(offer.address),
+        "mirrors": [without_secrets(mirror) for mirror in offer.mirrors],
+    }
+
+
+def write_json_lines(offers: Iterable[Offer], to: TextIO) -> None:
+    """Write offers, an object a line."""
+    for offer in offers:
+        entry = entry_of(offer, taken=True)
+        to.write(json.dumps(entry, ensure_ascii=False) + "\n")

@@ -1,0 +1,284 @@
+"""Loading: putting what sources offer in a cart that a person may have been at."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import date
+from enum import IntEnum
+from pathlib import Path
+
+from willow_cart.addresses import without_secrets
+from willow_cart.cart.forms import Form
+from willow_cart.cart.rows import (
+    COLUMNS,
+    GONE,
+    Entry,
+    RowReader,
+    Unread,
+    cells_of,
+    date_cell,
+    size_cell,
+)
+from willow_cart.cart.sheet import Sheet, Style, places_of, replacing, writing
+from willow_cart.errors import BadOption, UnreadableSource
+from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.shelf import Shelf
+
+
+class _Mark(IntEnum):
+    """What is known of an offer that was found."""
+
+    DROPPED = 0
+    CHOSEN = 1
+    IN_CART = 2
+
+
+@dataclass(slots=True)
+class Loaded:
+    """What came of loading.
+
+    Attributes:
+        rows: how many the cart has now.
+        new: how many of them were not there.
+        renewed: of how many a size, a date or a checksum has changed.
+        gone: how many are not offered any more and were until now.
+        back: how many are offered again.
+        taken: the sizes of all that is to be hauled.
+        secrets: how many of the new addresses hold secrets, which a cart does not keep.
+        unread: rows that are not understood, and stay as they are.
+        oddities: cells that are not understood and do not matter much, told a line each.
+    """
+
+    rows: int = 0
+    new: int = 0
+    renewed: int = 0
+    gone: int = 0
+    back: int = 0
+    taken: Sizes = field(default_factory=Sizes)
+    secrets: int = 0
+    unread: list[Trouble] = field(default_factory=list)
+    oddities: list[str] = field(default_factory=list)
+
+
+class Find:
+    """What sources offer, each address once, with what was chosen of it.
+
+    Args:
+        judged: every offer, and whether it is chosen.
+
+    Attributes:
+        shelf: the offers, without secrets.
+        secrets: how many of the chosen ones had some.
+        sources: all that they are of.
+    """
+
+    def __init__(self, judged: Iterable[tuple[Offer, bool]]) -> None:
+        self.shelf = Shelf()
+        self.secrets = 0
+        self.sources: set[str] = set()
+        for offer, chosen in judged:
+            self.sources.add(offer.source)
+            shown = without_secrets(offer.address)
+            mirrors = tuple(map(without_secrets, offer.mirrors))
+            if (shown, mirrors) != (offer.address, offer.mirrors):
+                self.secrets += chosen
+                offer = replace(offer, address=shown, mirrors=mirrors)  # noqa: PLW2901
+            mark = _Mark.CHOSEN if chosen else _Mark.DROPPED
+            if not self.shelf.add(offer, mark) and chosen:
+                there = self.shelf.find(shown)
+                assert there is not None, "it was not added"
+                self.shelf.mark(there[0], mark)
+
+    def chosen(self) -> Iterable[Offer]:
+        """What was chosen, in order."""
+        return (offer for _, offer in self.shelf.numbered(_Mark.CHOSEN))
+
+
+def load(
+    find: Find,
+    path: Path,
+    sources: Iterable[str] = (),
+    covers: Callable[[Offer], bool] = lambda _: False,
+    *,
+    add: bool = False,
+    today: date,
+) -> Loaded:
+    """Put what was found in a cart: a new one, or one that is brought up to date.
+
+    What the person has put in stays: marks, rows, columns, their order, the way it is written.
+
+    Args:
+        find: what the sources offer.
+        path: the cart.
+        sources: those that could be looked at, also if they offered nothing, as offers name them.
+        covers: whether an offer would have been found if it were still there.
+        add: whether sources may be added to a cart that has others.
+        today: the date that rows are marked gone with.
+
+    Raises:
+        BadOption: the cart has rows of other sources, and nobody said that these are to be added.
+        UnreadableSource: the cart cannot be read without losing something.
+        CannotStore: it cannot be written.
+    """
+    loaded = Loaded(secrets=find.secrets)
+    if path.exists():
+        _Renewal(find, path, today, loaded).renew({*sources, *find.sources}, covers, add=add)
+        return loaded
+    style = Style("\t" if path.suffix.lower() == ".tsv" else ",")
+    with writing(path, COLUMNS, style) as write:
+        for number, offer in enumerate(find.chosen(), 1):
+            write(cells_of(offer, number, taken=True))
+            loaded.taken.add(offer)
+    loaded.rows = loaded.new = loaded.taken.files
+    return loaded
+
+
+def load_as(form: Form, find: Find, path: Path) -> Loaded:
+    """Write what was chosen in a form for others.
+
+    Raises:
+        BadOption: there is a file already, in which marks cannot be kept.
+        CannotStore: it cannot be written.
+    """
+    if path.exists():
+        raise BadOption(
+            f"--cart {path}",
+            f"is there already, and a {form.name} has no room for what you may have changed",
+            "name another file, or a .csv",
+        )
+    loaded = Loaded(secrets=find.secrets)
+
+    def counted() -> Iterable[Offer]:
+        for number, offer in enumerate(find.chosen(), 1):
+            loaded.taken.add(offer)
+            yield replace(offer, number=number)
+
+    with replacing(path) as text:
+        form.write(counted(), text)
+    loaded.rows = loaded.new = loaded.taken.files
+    return loaded
+
+
+class _Renewal:
+    """A cart that is gone through twice: to learn what has changed, then to write it anew."""
+
+    def __init__(self, find: Find, path: Path, today: date, loaded: Loaded) -> None:
+        self._find = find
+        self._path = path
+        self._today = today.isoformat()
+        self._loaded = loaded
+        self._sheet = Sheet.at(path)
+        self._last_number = 0
+        self._gone: set[int] = set()
+
+    def renew(self, sources: set[str], covers: Callable[[Offer], bool], *, add: bool) -> None:
+        self._compare(sources, covers, add=add)
+        columns = [*self._sheet.columns]
+        columns += [each for each in COLUMNS if self._sheet.place_of(each) is None]
+        if self._gone and self._sheet.place_of(GONE) is None:
+            columns.append(GONE)
+        with writing(self._path, columns, self._sheet.style) as write:
+            places = places_of(columns)
+            for cells in self._old_rows(places, len(columns)):
+                write(cells)
+            for cells in self._new_rows(places, len(columns)):
+                write(cells)
+
+    def _compare(self, sources: set[str], covers: Callable[[Offer], bool], *, add: bool) -> None:
+        reader = RowReader(self._sheet)
+        shelf, loaded = self._find.shelf, self._loaded
+        for entry in reader.entries():
+            loaded.rows += 1
+            if isinstance(entry, Unread):
+                if entry.row is None:
+                    raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
+                loaded.unread.append(entry.trouble)
+                continue
+            offer = entry.offer
+            self._last_number = max(self._last_number, offer.number)
+            if not add and offer.source not in sources and offer.source != self._sheet.place:
+                raise BadOption(
+                    f"--cart {self._path}",
+                    f"has files of another source already, {offer.source}",
+                    "give --add to add to it, or name another file",
+                )
+            there = shelf.find(offer.address)
+            if there is not None:
+                shelf.mark(there[0], _Mark.IN_CART)
+                loaded.back += bool(reader.cell(entry.row, GONE))
+            elif offer.source in sources and covers(offer) and not reader.cell(entry.row, GONE):
+                self._gone.add(entry.row.number)
+        loaded.gone = len(self._gone)
+        loaded.oddities = reader.oddities.told(str(self._path))
+
+    def _old_rows(self, places: Mapping[str, int], width: int) -> Iterable[list[str]]:
+        reader = RowReader(self._sheet)
+        loaded = self._loaded
+        had_marks = self._sheet.place_of("take") is not None
+        for entry in reader.entries():
+            assert entry.row is not None, "this was seen to"
+            missing = width - len(self._sheet.columns)
+            cells = entry.row.cells
+            cells[len(self._sheet.columns) :] = [""] * missing
+            if not had_marks:
+                cells[places["take"]] = "yes"  # without marks all are taken
+            if isinstance(entry, Entry):
+                offer = self._renewed(entry, cells, places)
+                if entry.taken:
+                    loaded.taken.add(offer)
+            yield cells
+
+    def _renewed(self, entry: Entry, cells: list[str], places: Mapping[str, int]) -> Offer:
+        """What is known of a row by now, written into its cells where it was not."""
+        offer = entry.offer
+        if not offer.number:
+            self._last_number += 1
+            cells[places["number"]] = str(self._last_number)
+        if entry.row.number in self._gone:
+            cells[places[GONE]] = self._today
+        there = self._find.shelf.find(offer.address)
+        if there is None:
+            return offer
+        if GONE in places:
+            cells[places[GONE]] = ""
+        now = learnt(offer, self._find.shelf[there[0]])
+        if now != offer:
+            note_facts(cells, now, places)
+            self._loaded.renewed += 1
+        return now
+
+    def _new_rows(self, places: Mapping[str, int], width: int) -> Iterable[list[str]]:
+        for offer in self._find.chosen():
+            self._last_number += 1
+            cells = [""] * width
+            row = cells_of(offer, self._last_number, taken=True)
+            for column, cell in zip(COLUMNS, row, strict=True):
+                cells[places[column]] = cell
+            self._loaded.taken.add(offer)
+            self._loaded.new += 1
+            self._loaded.rows += 1
+            yield cells
+
+
+def learnt(offer: Offer, now: Offer) -> Offer:
+    """An offer of a cart with what is known of it now; what was known and is not any more stays."""
+    size_known = now.size is not None or now.about is not None
+    return replace(
+        offer,
+        size=now.size if size_known else offer.size,
+        about=now.about if size_known else offer.about,
+        modified=now.modified or offer.modified,
+        checksums=now.checksums or offer.checksums,
+    )
+
+
+def note_facts(cells: list[str], offer: Offer, places: Mapping[str, int]) -> None:
+    """Write the facts of an offer into the cells of its row, where there are columns for them."""
+    for column, cell in (
+        ("size", size_cell(offer)),
+        ("modified", date_cell(offer)),
+        ("checksum", " ".join(map(str, offer.checksums))),
+    ):
+        if column in places:
+            cells[places[column]] = cell

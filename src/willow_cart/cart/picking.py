@@ -1,0 +1,197 @@
+"""Picking: taking rows of a cart out and putting them back."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path
+from typing import TypeVar
+
+from willow_cart.cart.loading import note_facts
+from willow_cart.cart.rows import Entry, RowReader, Unread
+from willow_cart.cart.sheet import Sheet, places_of, writing
+from willow_cart.cart.undoing import keeping_for_undo
+from willow_cart.choosing import Choice, Choosing, Learn
+from willow_cart.errors import NothingChosen, UnreadableSource
+from willow_cart.model import Offer, Sizes, Trouble
+
+Thing = TypeVar("Thing")
+Marked = tuple[Thing, Offer, bool]
+"""Whatever stands for a row, its offer, and whether it is taken."""
+
+_Marking = Callable[[Iterable[Marked[Entry]]], Iterator[Marked[Entry]]]
+
+
+class Way(StrEnum):
+    """What becomes of the rows that a choosing keeps."""
+
+    OUT = "out"
+    """They are taken out."""
+    ONLY = "only"
+    """They stay, and the others are taken out."""
+    BACK = "back"
+    """They are put back."""
+
+
+def pick(
+    rows: Iterable[Marked[Thing]],
+    way: Way,
+    choosing: Choosing,
+    choice: Choice,
+    learn: Learn | None = None,
+) -> Iterator[Marked[Thing]]:
+    """Go through rows, and mark them anew; those in the other state already are not looked at.
+
+    Args:
+        rows: gone through once and not held.
+        way: what becomes of what is chosen.
+        choosing: which rows are meant.
+        choice: where they are counted.
+        learn: asks for what the choosing has to know; see `Choosing.judge`.
+
+    Yields:
+        Every row, in order, with what was learnt of it.
+    """
+    waiting: deque[Marked[Thing]] = deque()
+    meant = way is not Way.BACK
+
+    def of_the_state_meant() -> Iterator[Offer]:
+        for row in rows:
+            waiting.append(row)
+            if row[2] is meant:
+                yield row[1]
+
+    for offer, dropped_by in choosing.judge(of_the_state_meant(), choice, learn):
+        while waiting[0][2] is not meant:
+            yield waiting.popleft()
+        thing = waiting.popleft()[0]
+        yield thing, offer, bool(dropped_by) if way is Way.OUT else not dropped_by
+    yield from waiting
+
+
+@dataclass(slots=True)
+class Picked:
+    """What came of picking.
+
+    Attributes:
+        changed: the rows whose mark is another now.
+        taken: the rows that are taken now.
+        unread: rows that are not understood, and stay as they are.
+        oddities: cells that are not understood and do not matter much, told a line each.
+    """
+
+    changed: Sizes = field(default_factory=Sizes)
+    taken: Sizes = field(default_factory=Sizes)
+    unread: list[Trouble] = field(default_factory=list)
+    oddities: list[str] = field(default_factory=list)
+
+
+def pick_in(
+    path: Path, way: Way, choosing: Choosing, choice: Choice, learn: Learn | None = None
+) -> Picked:
+    """Pick in a cart's file; what it was before is kept beside it for `undo`.
+
+    Raises:
+        UnreadableSource: it is no cart, or cannot be written without losing something.
+        NothingChosen: the choosing keeps no row; the file is left alone.
+        CannotStore: the file cannot be written.
+    """
+    return _mark_anew(path, lambda rows: pick(rows, way, choosing, choice, learn), choice)
+
+
+def mark_in(path: Path, marks: Iterable[bool]) -> Picked:
+    """Mark the rows of a cart's file that are understood, in their order.
+
+    Raises:
+        As `pick_in`, but for NothingChosen.
+    """
+
+    def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+        return ((row, offer, mark) for (row, offer, _), mark in zip(rows, marks, strict=True))
+
+    return _mark_anew(path, marked, None)
+
+
+def _mark_anew(path: Path, mark: _Marking, choice: Choice | None) -> Picked:
+    sheet = Sheet.at(path)
+    marking = _Remarking(sheet)
+    with keeping_for_undo(path), writing(path, marking.columns, sheet.style) as write:
+        for cells in marking.rows(mark):
+            write(cells)
+        if choice is not None:
+            _require_some(choice, path)
+    marking.picked.oddities = marking.reader.oddities.told(str(path))
+    return marking.picked
+
+
+class _Remarking:
+    """A sheet that is gone through once, its rows marked anew and otherwise left as they are.
+
+    Attributes:
+        columns: of the sheet as it will be; one for marks is put first if there is none.
+        reader: of its rows.
+        picked: what comes of it.
+    """
+
+    def __init__(self, sheet: Sheet) -> None:
+        self._has_marks = sheet.place_of("take") is not None
+        self.columns = sheet.columns if self._has_marks else ["take", *sheet.columns]
+        self._places = places_of(self.columns)
+        self.reader = RowReader(sheet)
+        self.picked = Picked()
+        # Rows that are not understood, each with how many there were before it that are.
+        self._unread: deque[tuple[int, Unread]] = deque()
+
+    def rows(self, mark: _Marking) -> Iterator[list[str]]:
+        """The cells of every row, in order.
+
+        Raises:
+            UnreadableSource: a row cannot be told apart from its neighbours.
+        """
+        for number, (entry, offer, taken) in enumerate(mark(self._understood()), 1):
+            yield from self._unread_before(number)
+            if taken:
+                self.picked.taken.add(offer)
+            cells = self._widened(entry.row.cells)
+            if taken is not entry.taken:
+                self.picked.changed.add(offer)
+                cells[self._places["take"]] = "yes" if taken else ""
+            if offer is not entry.offer:
+                note_facts(cells, offer, self._places)
+            yield cells
+        yield from self._unread_before(float("inf"))
+
+    def _understood(self) -> Iterator[Marked[Entry]]:
+        met = 0
+        for entry in self.reader.entries():
+            if isinstance(entry, Entry):
+                met += 1
+                yield entry, entry.offer, entry.taken
+            else:
+                self._unread.append((met, entry))
+
+    def _unread_before(self, number: float) -> Iterator[list[str]]:
+        while self._unread and self._unread[0][0] < number:
+            _, entry = self._unread.popleft()
+            if entry.row is None:
+                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
+            self.picked.unread.append(entry.trouble)
+            yield self._widened(entry.row.cells)
+
+    def _widened(self, cells: list[str]) -> list[str]:
+        # Without marks all are taken.
+        return cells if self._has_marks else ["yes", *cells]
+
+
+def _require_some(choice: Choice, path: Path) -> None:
+    if not choice.offered:
+        raise NothingChosen(
+            str(path),
+            "no row of it is in a state that this would change",
+            "--back puts back what is out, --out and --only take out what is not",
+            offered=0,
+            rule=None,
+        )
+    choice.require_some()

@@ -1,0 +1,270 @@
+"""Rows: an offer and its mark as a row of a cart, and back."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from datetime import datetime
+from typing import TextIO
+
+from willow_cart.addresses import normalise, without_secrets
+from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
+from willow_cart.cart.sheet import Row, Sheet, cover, uncover
+from willow_cart.checks import read_checksum
+from willow_cart.errors import BadOption, NotUnderstood
+from willow_cart.model import Checksum, Offer, Trouble
+
+COLUMNS = (
+    "take", "number", "name", "folder", "size", "modified",
+    "kind", "source", "text", "heading", "checksum", "url",
+)  # fmt: skip
+"""The columns of a cart, in order. Only `url` must be there when one is read."""
+
+GONE = "gone"
+"""The column that says since when a row's source does not offer it; there if one ever did not."""
+
+# Several addresses in one cell are mirrors; a blank within one is left to it.
+_BETWEEN_ADDRESSES = re.compile(r"\s+(?=[A-Za-z][A-Za-z0-9+.-]*://)")
+
+_MOST_NAMED = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A row that is understood.
+
+    Attributes:
+        row: as it is written.
+        offer: what it says.
+        taken: whether it is to be hauled.
+    """
+
+    row: Row
+    offer: Offer
+    taken: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Unread:
+    """A row that is not understood.
+
+    Attributes:
+        row: as it is written; None if it cannot even be told apart from its neighbours.
+        trouble: what is wrong with it.
+    """
+
+    row: Row | None
+    trouble: Trouble
+
+
+@dataclass(slots=True)
+class Oddities:
+    """Cells that are not understood in rows that are, by column: nothing depends on them.
+
+    Attributes:
+        rows: the numbers of the rows.
+        why: what is wrong with the first of them.
+    """
+
+    rows: defaultdict[str, list[int]] = field(default_factory=lambda: defaultdict(list))
+    why: dict[str, str] = field(default_factory=dict)
+
+    def add(self, column: str, row: int, error: BadOption) -> None:
+        """Note one more."""
+        self.rows[column].append(row)
+        self.why.setdefault(column, str(error))
+
+    def told(self, place: str) -> list[str]:
+        """What a person should know, a line for each column."""
+        lines = []
+        for column, rows in self.rows.items():
+            named = ", ".join(map(str, rows[:_MOST_NAMED]))
+            more = f" and {len(rows) - _MOST_NAMED:,} more" if rows[_MOST_NAMED:] else ""
+            noun = "row" if len(rows) == 1 else "rows"
+            lines.append(
+                f"{place}, {noun} {named}{more}, column {column}: {self.why[column]}; taken as"
+                " unknown"
+            )
+        return lines
+
+
+class RowReader:
+    """Reads the rows of a sheet.
+
+    Args:
+        sheet: what they are of.
+
+    Attributes:
+        oddities: what was not understood and does not matter much.
+    """
+
+    def __init__(self, sheet: Sheet) -> None:
+        self.sheet = sheet
+        self.oddities = Oddities()
+        self._places = {
+            column: place
+            for column in (*COLUMNS, GONE)
+            if (place := sheet.place_of(column)) is not None
+        }
+        self._asked_order = False
+        self._day_first: bool | None = None
+        self._count = 0
+
+    def entries(self) -> Iterator[Entry | Unread]:
+        """Every row that is not empty."""
+        self._count = 0
+        for row in self.sheet.rows():
+            if isinstance(row, Trouble):
+                yield Unread(None, row)
+                continue
+            self._count += 1
+            try:
+                yield self._entry(row)
+            except NotUnderstood as error:
+                yield Unread(row, Trouble(f"{self.sheet.place}, row {row.number}", str(error)))
+
+    def cell(self, row: Row, column: str) -> str:
+        """What a row holds in a column; empty if there is no such column."""
+        place = self._places.get(column)
+        return "" if place is None else uncover(row.cells[place])
+
+    def _entry(self, row: Row) -> Entry:
+        cells = {column: uncover(row.cells[place]) for column, place in self._places.items()}
+        for column, cell in cells.items():
+            if not cell.isascii() and any("\udc80" <= character <= "\udcff" for character in cell):
+                raise BadOption(f"column {column}", "is not UTF-8", "save the file as UTF-8")
+        try:
+            taken = read_mark(cells.get("take", "yes"))
+        except BadOption as error:
+            raise _in_column("take", error) from None
+        address, *mirrors = _BETWEEN_ADDRESSES.split(cells["url"])
+        return Entry(row, self._offer(row, cells, address, mirrors), taken)
+
+    def _offer(self, row: Row, cells: dict[str, str], address: str, mirrors: list[str]) -> Offer:
+        size, about = self._size(row, cells.get("size", ""))
+        name = cells.get("name") or None
+        folder = cells.get("folder")
+        return Offer(
+            address=normalise(address),
+            source=cells.get("source") or self.sheet.place,
+            number=self._number(cells),
+            name=name,
+            # An empty folder beside a name means none; a row with an address alone says nothing.
+            folder=folder if folder or name else None,
+            size=size,
+            about=about,
+            modified=self._modified(row, cells.get("modified", "")),
+            text=cells.get("text", ""),
+            heading=cells.get("heading", ""),
+            checksums=_checksums(cells.get("checksum", "")),
+            mirrors=tuple(map(normalise, mirrors)),
+        )
+
+    def _number(self, cells: dict[str, str]) -> int:
+        written = cells.get("number")
+        if written is None:
+            return self._count
+        return int(written) if written.isascii() and written.isdigit() else 0
+
+    def _size(self, row: Row, cell: str) -> tuple[int | None, int | None]:
+        try:
+            return read_bytes(cell)
+        except BadOption as error:
+            self.oddities.add("size", row.number, error)
+            return None, None
+
+    def _modified(self, row: Row, cell: str) -> datetime | None:
+        try:
+            try:
+                return read_date(cell, day_first=self._day_first)
+            except BadOption:
+                # Only who meets a date in doubt reads the others for what they tell.
+                if self._asked_order:
+                    raise
+            self._asked_order = True
+            self._day_first = is_day_first(self._dates())
+            return read_date(cell, day_first=self._day_first)
+        except BadOption as error:
+            self.oddities.add("modified", row.number, error)
+            return None
+
+    def _dates(self) -> Iterator[str]:
+        for row in self.sheet.rows():
+            if isinstance(row, Row):
+                yield self.cell(row, "modified")
+
+
+def _checksums(cell: str) -> tuple[Checksum, ...]:
+    try:
+        return tuple(read_checksum(each) for each in cell.split())
+    except BadOption as error:
+        raise _in_column("checksum", error) from None
+
+
+def _in_column(column: str, error: BadOption) -> BadOption:
+    return BadOption(f"column {column}, {error.thing}", error.reason, error.advice)
+
+
+def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Trouble]:
+    """Read what is taken of a sheet.
+
+    Args:
+        sheet: the table.
+        notes: lengthened at the end by what is not understood and does not matter much.
+
+    Yields:
+        The offer in each row, or what is wrong with the row.
+    """
+    reader = RowReader(sheet)
+    for entry in reader.entries():
+        if isinstance(entry, Unread):
+            yield entry.trouble
+        elif entry.taken:
+            yield entry.offer
+    notes += reader.oddities.told(sheet.place)
+
+
+def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:
+    """An offer as a row of a cart: a cell for each of `COLUMNS`, covered, and without secrets."""
+    folder, _, name = offer.path.rpartition("/")
+    return [
+        "yes" if taken else "",
+        str(number),
+        cover(name),
+        cover(folder),
+        size_cell(offer),
+        date_cell(offer),
+        offer.kind,
+        cover(offer.source),
+        cover(offer.text),
+        cover(offer.heading),
+        " ".join(map(str, offer.checksums)),
+        " ".join(without_secrets(address) for address in (offer.address, *offer.mirrors)),
+    ]
+
+
+def size_cell(offer: Offer) -> str:
+    """The size of an offer as it is written; one that a listing has rounded with a tilde."""
+    if offer.size is None:
+        return "" if offer.about is None else f"~{offer.about}"
+    return str(offer.size)
+
+
+def date_cell(offer: Offer) -> str:
+    """The date of an offer as it is written: ISO 8601 with its zone."""
+    return offer.modified.isoformat() if offer.modified else ""
+
+
+def write_table(offers: Iterable[tuple[Offer, bool]], to: TextIO) -> None:
+    """Write offers as a cart: all columns, lines ended as RFC 4180 has it.
+
+    Args:
+        offers: each with whether it is taken.
+        to: where; opened without translation of line ends.
+    """
+    writer = csv.writer(to)
+    writer.writerow(COLUMNS)
+    writer.writerows(cells_of(offer, offer.number, taken=taken) for offer, taken in offers)

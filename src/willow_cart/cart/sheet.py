@@ -1,0 +1,248 @@
+"""Sheets: tables in files (RFC 4180), as programs and spreadsheets write them, row by row."""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import os
+import re
+import tempfile
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import BinaryIO
+
+from willow_cart.errors import CannotStore, UnreadableSource
+from willow_cart.model import Trouble
+
+_DELIMITERS = ",;\t"
+
+# A header row is no longer than this; nor are the first lines of anything told apart by them.
+BEGINNING = 1 << 16
+
+# What makes a spreadsheet run a cell as a formula when the file is opened in one.
+_RUNS = ("=", "+", "-", "@", "\t", "\r")
+
+
+@dataclass(frozen=True, slots=True)
+class Style:
+    """How a table is written.
+
+    Attributes:
+        delimiter: between cells.
+        encoding: as Python names it, with a byte-order mark if it is `utf-8-sig` or `utf-16`.
+    """
+
+    delimiter: str = ","
+    encoding: str = "utf-8"
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """A row of a sheet.
+
+    Attributes:
+        number: as a spreadsheet counts, the first row being 1.
+        cells: as they are written, one for each column.
+    """
+
+    number: int
+    cells: list[str]
+
+
+class Sheet:
+    """A table with named columns, read row by row, as often as need be.
+
+    Args:
+        opened: opens the file, or what stands for one.
+        place: where it is, for messages.
+
+    Attributes:
+        columns: the names of the columns, as they are written.
+        style: how it is written.
+
+    Raises:
+        UnreadableSource: it has no column named `url`, or is no text.
+    """
+
+    def __init__(self, opened: Callable[[], BinaryIO], place: str) -> None:
+        self._open = opened
+        self.place = place
+        with opened() as file:
+            beginning = file.read(BEGINNING)
+        encoding = encoding_of(beginning, place)
+        # The last character may be cut in two, which does not matter here.
+        header = _header_in(beginning.decode(encoding, "ignore"))
+        if header is None:
+            raise UnreadableSource(
+                place, "has no column named url", "name the column of addresses url"
+            )
+        self.columns, delimiter = header
+        self.style = Style(delimiter, encoding)
+        self._places = places_of(self.columns)
+
+    @classmethod
+    def at(cls, path: Path) -> Sheet:
+        """The sheet in a file.
+
+        Raises:
+            UnreadableSource: there is none.
+        """
+        try:
+            return cls(lambda: path.open("rb"), str(path))
+        except FileNotFoundError:
+            raise UnreadableSource(
+                str(path), "there is no such cart", "load makes one: willow-cart load SOURCE --cart"
+            ) from None
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise UnreadableSource(
+                str(path), f"cannot be read: {reason}", "see to the file"
+            ) from None
+
+    def place_of(self, column: str) -> int | None:
+        """Where in a row a column stands, whatever its case; None if there is no such column."""
+        return self._places.get(column)
+
+    def rows(self) -> Iterator[Row | Trouble]:
+        """The rows below the header that are not empty, and every one that cannot be read."""
+        width = len(self.columns)
+        with self._open() as raw:
+            text = io.TextIOWrapper(raw, self.style.encoding, errors="surrogateescape", newline="")
+            rows = csv.reader(text, delimiter=self.style.delimiter)
+            number, below = 0, False
+            while True:
+                number += 1
+                try:
+                    cells = next(rows)
+                except StopIteration:
+                    return
+                except csv.Error as error:
+                    yield Trouble(f"{self.place}, row {number}", f"is no row of a table: {error}")
+                    continue
+                except UnicodeDecodeError:
+                    yield Trouble(f"{self.place}, row {number}", "is broken UTF-16; save it again")
+                    return
+                if not "".join(cells).strip():
+                    continue
+                if below:
+                    cells += [""] * (width - len(cells))
+                    yield Row(number, cells)
+                below = True
+
+
+def encoding_of(beginning: bytes, place: str) -> str:
+    """The encoding of a text by its byte-order mark; UTF-8 where there is none.
+
+    Raises:
+        UnreadableSource: it is no text.
+    """
+    if beginning.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return "utf-16"
+    if b"\0" in beginning[:4096]:
+        raise UnreadableSource(place, "is no text", "name a list of addresses or a table")
+    return "utf-8-sig" if beginning.startswith(codecs.BOM_UTF8) else "utf-8"
+
+
+def looks_like_sheet(text: str) -> bool:
+    """Whether a text begins with a header row that has a `url` column."""
+    return _header_in(text) is not None
+
+
+def _header_in(text: str) -> tuple[list[str], str] | None:
+    """The column names in the first line that is not blank, and the delimiter between them."""
+    line = re.split(r"[\r\n]", text.lstrip(), maxsplit=1)[0]
+    for delimiter in _DELIMITERS:
+        try:
+            cells = next(csv.reader([line], delimiter=delimiter), [])
+        except csv.Error:  # a line of a size that no header row has
+            return None
+        if "url" in places_of(cells):
+            return cells, delimiter
+    return None
+
+
+def places_of(columns: Sequence[str]) -> Mapping[str, int]:
+    """The first place of each column by its name, whose case and blanks do not count."""
+    places: dict[str, int] = {}
+    for place, name in enumerate(columns):
+        places.setdefault(name.strip().lower(), place)
+    return places
+
+
+@contextmanager
+def writing(
+    path: Path, columns: Sequence[str], style: Style
+) -> Iterator[Callable[[list[str]], None]]:
+    """Write a sheet in place of what is at a path, in one step at the end or not at all.
+
+    Args:
+        path: where.
+        columns: the header row.
+        style: how.
+
+    Yields:
+        What takes the rows, each a cell for each column.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    with replacing(path, style.encoding) as text:
+        writer = csv.writer(text, delimiter=style.delimiter)
+        writer.writerow(columns)
+        yield writer.writerow
+
+
+@contextmanager
+def replacing(path: Path, encoding: str = "utf-8") -> Iterator[io.TextIOWrapper]:
+    """Write a text in place of what is at a path, in one step at the end or not at all.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    temporary = None
+    try:
+        descriptor, temporary = tempfile.mkstemp(prefix=f".{path.name[:80]}.", dir=path.parent)
+        with open(descriptor, "w", encoding=encoding, errors="surrogateescape", newline="") as text:
+            yield text
+            text.flush()
+            os.fsync(descriptor)
+        os.chmod(temporary, _mode_for(path))
+        os.replace(temporary, path)
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise CannotStore(str(path), f"cannot be written: {reason}", "see to its folder") from None
+    finally:
+        if temporary is not None:
+            with suppress(FileNotFoundError):
+                os.unlink(temporary)
+
+
+def _mode_for(path: Path) -> int:
+    """The permissions of a file, or those that a new one gets here."""
+    with suppress(FileNotFoundError):
+        return path.stat().st_mode & 0o777
+    mask = os.umask(0)
+    os.umask(mask)
+    return 0o666 & ~mask
+
+
+def cover(cell: str) -> str:
+    """Keep a spreadsheet from running a cell, and its outer blanks from being lost.
+
+    A cell that looks covered is covered once more.
+    """
+    return f"'{cell}" if _needs_cover(cell) else cell
+
+
+def uncover(cell: str) -> str:
+    """What a cell holds, its cover and blanks around it taken off."""
+    if cell.startswith("'") and _needs_cover(cell[1:]):
+        return cell[1:]
+    return cell.strip()
+
+
+def _needs_cover(cell: str) -> bool:
+    return cell.startswith((*_RUNS, "'")) or cell != cell.strip()

@@ -1,0 +1,259 @@
+"""Splitting: which of the taken rows of a cart go on which drive, or to which machine.
+
+Files take whole blocks of a disk, so each is reckoned up to the next. A size that a listing has
+rounded is reckoned a tenth larger. Files of unknown size go where most room is left, and are told.
+"""
+
+from __future__ import annotations
+
+import heapq
+from abc import ABC, abstractmethod
+from array import array
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from willow_cart.cart.rows import Entry, RowReader
+from willow_cart.cart.sheet import Sheet, writing
+from willow_cart.errors import BadOption, CannotStore
+from willow_cart.model import Offer, Sizes
+from willow_cart.units import count_of, format_size
+
+# The block of the file systems that drives are formatted with; larger ones are rare.
+_BLOCK = 4096
+
+# How much larger than said a file may be whose size was rounded.
+_ROUNDED = 1.1
+
+# Folders further down than this are packed with the one that they are in.
+_DEEPEST = 60
+
+
+@dataclass(slots=True)
+class Part:
+    """One part of a cart.
+
+    Attributes:
+        name: what it is: `drive-1`, `share-3`.
+        capacity: bytes that it may hold; None for as many as there are.
+        reckoned: bytes that it is reckoned to take on a disk.
+        sizes: of what is in it.
+    """
+
+    name: str
+    capacity: int | None
+    reckoned: int = 0
+    sizes: Sizes = field(default_factory=Sizes)
+
+    @property
+    def room(self) -> int:
+        """Bytes that are left."""
+        assert self.capacity is not None, "it is a drive"
+        return self.capacity - self.reckoned
+
+
+@dataclass(slots=True)
+class _Folder:
+    """A folder in the tree of what is to be packed.
+
+    Attributes:
+        whole: bytes of all that is in and below it.
+        files: the places in the cart of the files right in it.
+        folders: those right in it.
+    """
+
+    whole: int = 0
+    files: array[int] = field(default_factory=lambda: array("L"))
+    folders: dict[str, _Folder] = field(default_factory=dict)
+
+
+class Packing(ABC):
+    """Which part every offer goes to.
+
+    Attributes:
+        parts: what the offers are given to.
+        homeless: bytes and number of the files for which no part has room.
+    """
+
+    def __init__(self, parts: Sequence[Part]) -> None:
+        self.parts = parts
+        self.homeless = Sizes()
+        self._sizes = array("q")
+        self._homes = array("h")
+
+    def __getitem__(self, place: int) -> int:
+        """The number of the part, from 0, that the offer at a place goes to."""
+        return self._homes[place]
+
+    def pack(self, offers: Iterable[Offer]) -> None:
+        """Give every offer a part; they are gone through once."""
+        for place, offer in enumerate(offers):
+            size = _reckoned(offer)
+            self._sizes.append(-1 if size is None else size)
+            self._take_in(place, offer)
+        self._homes = array("h", [-1]) * len(self._sizes)
+        self._share_out()
+
+    def _take_in(self, place: int, offer: Offer) -> None:
+        """Look at an offer before anything is given to anyone; most need not."""
+        del place, offer
+
+    @abstractmethod
+    def _share_out(self) -> None:
+        """Give every place a part."""
+
+    def _put(self, place: int, part: int) -> None:
+        self._homes[place] = part
+        self.parts[part].reckoned += max(0, self._sizes[place])
+
+    def _unknown(self) -> Iterator[int]:
+        return (place for place, size in enumerate(self._sizes) if size < 0)
+
+    def _by_size(self, places: Iterable[int]) -> list[int]:
+        """Places of known size, the largest first."""
+        sizes = self._sizes
+        known = (place for place in places if sizes[place] >= 0)
+        return sorted(known, key=lambda place: -sizes[place])
+
+
+class DrivePacking(Packing):
+    """Offers packed on drives, whole folders together as far as they fit.
+
+    A folder goes with all below it to the drive on which it leaves the least room; one that fits
+    nowhere is taken apart into its folders and files, the largest first. If that leaves anything
+    over, folders count for nothing and every file goes by itself.
+    """
+
+    def __init__(self, parts: Sequence[Part]) -> None:
+        super().__init__(parts)
+        self._root = _Folder()
+
+    def _take_in(self, place: int, offer: Offer) -> None:
+        size = self._sizes[place]
+        if size < 0:
+            return
+        folder = self._root
+        folder.whole += size
+        for name in offer.path.split("/")[:-1][:_DEEPEST]:
+            folder = folder.folders.setdefault(name, _Folder())
+            folder.whole += size
+        folder.files.append(place)
+
+    def _share_out(self) -> None:
+        self._pack_folder(self._root)
+        if self.homeless.files:
+            self.homeless = Sizes()
+            for part in self.parts:
+                part.reckoned = 0
+            self._pack_files(range(len(self._sizes)))
+        for place in self._unknown():
+            self._put(place, max(range(len(self.parts)), key=lambda each: self.parts[each].room))
+
+    def _pack_folder(self, folder: _Folder) -> None:
+        home = self._tightest(folder.whole)
+        if home is not None:
+            self._put_all(folder, home)
+        elif folder.folders:
+            below = list(folder.folders.values())
+            right = sum(self._sizes[place] for place in folder.files)
+            below.append(_Folder(right, folder.files))  # belongs together like a folder of its own
+            for each in sorted(below, key=lambda each: -each.whole):
+                self._pack_folder(each)
+        else:
+            self._pack_files(folder.files)
+
+    def _pack_files(self, places: Iterable[int]) -> None:
+        for place in self._by_size(places):
+            home = self._tightest(self._sizes[place])
+            if home is None:
+                self.homeless.files += 1
+                self.homeless.exact += self._sizes[place]
+            else:
+                self._put(place, home)
+
+    def _tightest(self, size: int) -> int | None:
+        """The drive on which so many bytes leave the least room; None if they fit on none."""
+        rooms = ((part.room, number) for number, part in enumerate(self.parts))
+        return min((each for each in rooms if each[0] >= size), default=(0, None))[1]
+
+    def _put_all(self, folder: _Folder, home: int) -> None:
+        for place in folder.files:
+            self._put(place, home)
+        for below in folder.folders.values():
+            self._put_all(below, home)
+
+
+class SharePacking(Packing):
+    """Offers dealt out evenly: each, the largest first, to the share that has least."""
+
+    def _share_out(self) -> None:
+        least = [(0, number) for number in range(len(self.parts))]
+        for place in self._by_size(range(len(self._sizes))):
+            there, home = least[0]
+            heapq.heapreplace(least, (there + self._sizes[place], home))
+            self._put(place, home)
+        # Nothing is known of the others but their number, so that is what is dealt out evenly.
+        for turn, place in enumerate(self._unknown()):
+            self._put(place, turn % len(self.parts))
+
+
+def _reckoned(offer: Offer) -> int | None:
+    if offer.size is None and offer.about is None:
+        return None
+    size = offer.size if offer.size is not None else int((offer.about or 0) * _ROUNDED)
+    return -(-size // _BLOCK) * _BLOCK
+
+
+def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
+    """Write a cart for each part, with every taken row of a cart in exactly one of them.
+
+    The parts have all the columns of the cart, also those that a person has added.
+
+    Args:
+        path: the cart.
+        packing: the parts; what is given to them is noted there.
+
+    Returns:
+        The files that were written, beside the cart, with what is in them.
+
+    Raises:
+        UnreadableSource: it is no cart.
+        BadOption: rows of it are not understood, so that nobody can say where they belong.
+        CannotStore: the drives have no room for all, or a file cannot be written.
+    """
+    sheet = Sheet.at(path)
+    packing.pack(entry.offer for entry in _taken(sheet))
+    if packing.homeless.files:
+        room = ", ".join(format_size(part.room) for part in packing.parts)
+        raise CannotStore(
+            str(path),
+            f"{count_of(packing.homeless.files, 'file')} with {format_size(packing.homeless.exact)}"
+            f" find no room; the drives have {room} left",
+            "name more or larger drives, or take something out",
+        )
+    files = [file_of(path, part.name) for part in packing.parts]
+    with ExitStack() as open_files:
+        writes = [
+            open_files.enter_context(writing(file, sheet.columns, sheet.style)) for file in files
+        ]
+        for place, entry in enumerate(_taken(sheet)):
+            home = packing[place]
+            writes[home](entry.row.cells)
+            packing.parts[home].sizes.add(entry.offer)
+    return list(zip(files, packing.parts, strict=True))
+
+
+def file_of(path: Path, name: str) -> Path:
+    """The file of a part, beside its cart."""
+    return path.with_name(f"{path.stem}.{name}{path.suffix}")
+
+
+def _taken(sheet: Sheet) -> Iterable[Entry]:
+    for entry in RowReader(sheet).entries():
+        if not isinstance(entry, Entry):
+            raise BadOption(
+                entry.trouble.place, entry.trouble.why, "mend it, so that no file is left out"
+            )
+        if entry.taken:
+            yield entry

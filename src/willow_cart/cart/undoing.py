@@ -1,0 +1,81 @@
+"""Undoing: what a cart was before the last picking is kept beside it."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from willow_cart.errors import BadOption, CannotStore
+
+
+@contextmanager
+def keeping_for_undo(path: Path) -> Iterator[None]:
+    """Keep a cart as it is, beside it, if it is changed inside; see `undo`.
+
+    Raises:
+        CannotStore: there is no room for it.
+    """
+    fresh = path.with_name(f".{path.name}.before.new")
+    try:
+        with suppress(FileNotFoundError):
+            fresh.unlink()
+        try:
+            os.link(path, fresh)
+        except OSError:  # some file systems have no links
+            shutil.copy2(path, fresh)
+    except OSError as error:
+        raise _cannot_keep(path, error) from None
+    try:
+        yield
+        kept = _kept(path)
+        os.replace(fresh, kept)
+        _pair(kept, path)
+    finally:
+        with suppress(FileNotFoundError):
+            fresh.unlink()
+
+
+def undo(path: Path) -> None:
+    """Give a cart back what it was before the last picking; undoing again redoes it.
+
+    Raises:
+        BadOption: there is nothing to undo, or the cart has been changed since.
+        CannotStore: the files cannot be exchanged.
+    """
+    kept = _kept(path)
+    if not path.is_file() or not kept.is_file():
+        raise BadOption(
+            f"--undo {path}", "there is nothing to undo", "pick keeps what was before it"
+        )
+    if kept.stat().st_mtime_ns != path.stat().st_mtime_ns:
+        raise BadOption(
+            f"--undo {path}",
+            "was changed after the last picking, and undoing would lose that",
+            f"what was before it is in {kept}; copy that if you want it",
+        )
+    between = path.with_name(f".{path.name}.before.new")
+    try:
+        os.replace(path, between)
+        os.replace(kept, path)
+        os.replace(between, kept)
+        _pair(kept, path)
+    except OSError as error:
+        raise _cannot_keep(path, error) from None
+
+
+def _kept(path: Path) -> Path:
+    return path.with_name(f".{path.name}.before")
+
+
+def _pair(kept: Path, path: Path) -> None:
+    """Give both the same time stamp, by which it is told that the cart was not changed since."""
+    stamp = path.stat().st_mtime_ns
+    os.utime(kept, ns=(stamp, stamp))
+
+
+def _cannot_keep(path: Path, error: OSError) -> CannotStore:
+    reason = (error.strerror or str(error)).lower()
+    return CannotStore(str(path), f"cannot be kept for --undo: {reason}", "see to its folder")

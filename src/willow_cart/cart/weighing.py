@@ -1,0 +1,96 @@
+"""Weighing: counts and sizes of what a cart holds, and what is unknown of it."""
+
+from __future__ import annotations
+
+import heapq
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from itertools import count
+
+from willow_cart.model import Offer, Sizes
+
+TOP = "(top)"
+"""Stands for the folder of what lies in none."""
+
+UNDATED = "(no date)"
+"""Stands for the month of what has no date."""
+
+# So many of the largest files are named.
+_MOST_NAMED = 10
+
+# From so many months on, years are told instead.
+_MOST_MONTHS = 24
+
+Groups = defaultdict[str, Sizes]
+
+
+def _groups() -> Groups:
+    return defaultdict(Sizes)
+
+
+@dataclass(slots=True)
+class Weight:
+    """What a cart weighs; every grouping adds up to the whole.
+
+    Attributes:
+        all: the sizes of all that is taken.
+        left_out: how many rows are not taken.
+        kinds, folders, sources, months: the sizes by kind of file, folder, source, and month of
+            the last change (`2031-05`).
+        largest: the largest files of known size, the largest first.
+    """
+
+    all: Sizes = field(default_factory=Sizes)
+    left_out: int = 0
+    kinds: Groups = field(default_factory=_groups)
+    folders: Groups = field(default_factory=_groups)
+    sources: Groups = field(default_factory=_groups)
+    months: Groups = field(default_factory=_groups)
+    largest: list[Offer] = field(default_factory=list)
+
+    def seconds_at(self, speed: float) -> float:
+        """How long it takes to fetch as much as is known of, at so many bytes a second."""
+        return self.all.bytes / speed
+
+
+def weigh(rows: Iterable[tuple[Offer, bool]]) -> Weight:
+    """Weigh offers, each with whether it is taken; they are gone through once and not held."""
+    weight = Weight()
+    largest: list[tuple[int, int, Offer]] = []
+    order = count(0, -1)
+    for offer, taken in rows:
+        if not taken:
+            weight.left_out += 1
+            continue
+        weight.all.add(offer)
+        weight.kinds[offer.kind].add(offer)
+        weight.folders[offer.path.rpartition("/")[0] or TOP].add(offer)
+        weight.sources[offer.source].add(offer)
+        moment = offer.modified
+        weight.months[f"{moment.year:04d}-{moment.month:02d}" if moment else UNDATED].add(offer)
+        if offer.size is not None:
+            entry = (offer.size, next(order), offer)
+            if len(largest) < _MOST_NAMED:
+                heapq.heappush(largest, entry)
+            elif entry > largest[0]:
+                heapq.heapreplace(largest, entry)
+    weight.largest = [offer for _, _, offer in sorted(largest, reverse=True)]
+    return weight
+
+
+def heaviest(groups: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
+    """Groups by their known bytes, the heaviest first."""
+    return sorted(groups.items(), key=lambda each: (-each[1].bytes, -each[1].files, each[0]))
+
+
+def in_time(months: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
+    """Months in their order, or years where there are too many, and last what has no date."""
+    dated = {month: sizes for month, sizes in months.items() if month != UNDATED}
+    if len(dated) > _MOST_MONTHS:
+        years: Groups = _groups()
+        for month, sizes in dated.items():
+            years[month[:4]].add_all(sizes)
+        dated = years
+    undated = [(UNDATED, months[UNDATED])] if UNDATED in months else []
+    return [*sorted(dated.items()), *undated]

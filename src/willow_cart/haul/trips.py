@@ -1,0 +1,113 @@
+"""Trips: the way home of every file that is under way."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import dataclass, field
+
+from willow_cart.addresses import without_secrets
+from willow_cart.filing import Filed, Plan
+from willow_cart.haul.partials import Partial
+from willow_cart.model import Offer, State
+from willow_cart.records import Arrival, Result
+
+
+@dataclass(slots=True)
+class Trip:
+    """One file's way home, over all its attempts.
+
+    Attributes:
+        number: its place in the haul, from 1.
+        filed: the offer and the path that is kept for it.
+        attempts: how often it was asked for.
+        vain: how many attempts in a row brought nothing that the next can be joined to.
+        received: bytes that came in this run.
+        resumed: bytes that a later attempt did not have to fetch again.
+        seconds: time spent on it, pauses left out.
+        partial: what has come so far, if it can be gone on with.
+        restamped: the ledger's entry for it, if the file has another time stamp by now.
+        shown: its first address without secrets, by which it is known.
+        address: where it is asked for now: its own address, or a mirror.
+    """
+
+    number: int
+    filed: Filed
+    attempts: int = 0
+    vain: int = 0
+    received: int = 0
+    resumed: int = 0
+    seconds: float = 0.0
+    partial: Partial | None = None
+    restamped: Arrival | None = None
+    shown: str = field(init=False)
+    address: str = field(init=False)
+    _turns: int = 0
+
+    def __post_init__(self) -> None:
+        self.address = self.filed.offer.address
+        self.shown = without_secrets(self.address)
+
+    @property
+    def offer(self) -> Offer:
+        """The offer."""
+        return self.filed.offer
+
+    def turn(self) -> bool:
+        """Turn to the next mirror; False if there is none left."""
+        if self._turns == len(self.offer.mirrors):
+            return False
+        self.address = self.offer.mirrors[self._turns]
+        self._turns += 1
+        self.vain = 0
+        return True
+
+    def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
+        """What became of it."""
+        return Result(
+            self.number,
+            self.shown,
+            self.filed.path,
+            state,
+            reason,
+            self.received,
+            self.resumed,
+            self.attempts,
+            round(self.seconds, 3),
+            arrival,
+        )
+
+
+class Trips:
+    """The trips that have begun and are not settled; the others are only numbers in the plan.
+
+    Args:
+        plan: what goes where.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._under_way: dict[int, Trip] = {}
+        self._settled_bytes = 0
+        self._lock = threading.Lock()
+
+    def __getitem__(self, number: int) -> Trip:
+        """The trip of the file with a number, which begins if it has not."""
+        trip = self._under_way.get(number)
+        if trip is None:
+            trip = Trip(number, self._plan[number])
+            with self._lock:
+                self._under_way[number] = trip
+        return trip
+
+    def settle(self, number: int) -> Filed:
+        """Let go of a trip that has come to its end, and return the offer and its path."""
+        with self._lock:
+            trip = self._under_way.pop(number)
+            self._settled_bytes += trip.received
+        return trip.filed
+
+    @property
+    def received(self) -> int:
+        """Bytes that have come on all trips."""
+        with self._lock:
+            return self._settled_bytes + sum(trip.received for trip in self._under_way.values())

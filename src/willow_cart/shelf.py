@@ -1,0 +1,152 @@
+"""The shelf: offers by the hundred thousand, on disk where they are many."""
+
+from __future__ import annotations
+
+import marshal
+import tempfile
+import threading
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+
+from willow_cart.model import Cell, Checksum, Offer, Sizes
+
+# What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
+_IN_MEMORY = 16 << 10
+
+# So many offers are taken from it at a time.
+_HANDFUL = 500
+
+
+class Shelf:
+    """Offers in order, found by number and by address; a million take little memory.
+
+    Safe for several threads that read. Each offer bears a mark, a small number that means
+    something to whoever set it.
+
+    Args:
+        offers: what is put on it first.
+
+    Attributes:
+        twice: how many offers were not put on it, since their address was there already.
+        sizes: of all that are on it.
+    """
+
+    def __init__(self, offers: Iterable[Offer] = ()) -> None:
+        import sqlite3  # takes longer than to show a help page
+
+        # A database without a name is private, and in a file only as far as it is large.
+        self._base = sqlite3.connect("", isolation_level=None, check_same_thread=False)
+        self._base.execute(f"PRAGMA cache_size = -{_IN_MEMORY}")
+        self._base.execute("PRAGMA journal_mode = OFF")
+        self._base.execute(
+            "CREATE TABLE offer"
+            " (number INTEGER PRIMARY KEY, address TEXT UNIQUE, mark INTEGER, packed BLOB)"
+        )
+        self._base.execute("BEGIN")
+        self._lock = threading.Lock()
+        self._count = 0
+        self.twice = 0
+        self.sizes = Sizes()
+        for offer in offers:
+            self.add(offer)
+
+    def add(self, offer: Offer, mark: int = 0) -> bool:
+        """Put an offer behind the others; False if its address is there already."""
+        cursor = self._base.execute(
+            "INSERT OR IGNORE INTO offer VALUES (?, ?, ?, ?)",
+            (self._count + 1, offer.address, mark, _pack(offer)),
+        )
+        if not cursor.rowcount:
+            self.twice += 1
+            return False
+        self._count += 1
+        self.sizes.add(offer)
+        return True
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __getitem__(self, number: int) -> Offer:
+        """The offer with a number, counted from 1."""
+        with self._lock:
+            row = self._base.execute(
+                "SELECT packed FROM offer WHERE number = ?", (number,)
+            ).fetchone()
+        if row is None:
+            raise IndexError(number)
+        return _unpack(row[0])
+
+    def __iter__(self) -> Iterator[Offer]:
+        return (offer for _, offer in self.numbered())
+
+    def numbered(self, mark: int | None = None) -> Iterator[tuple[int, Offer]]:
+        """The offers with their numbers; only those that bear a mark, if one is named."""
+        last = 0
+        while True:
+            with self._lock:
+                rows = self._base.execute(
+                    "SELECT number, packed FROM offer WHERE number > ? AND mark = coalesce(?, mark)"
+                    " ORDER BY number LIMIT ?",
+                    (last, mark, _HANDFUL),
+                ).fetchall()
+            if not rows:
+                return
+            yield from ((number, _unpack(packed)) for number, packed in rows)
+            last = rows[-1][0]
+
+    def find(self, address: str) -> tuple[int, int] | None:
+        """The number and the mark of the offer with an address; None if there is none."""
+        with self._lock:
+            row = self._base.execute(
+                "SELECT number, mark FROM offer WHERE address = ?", (address,)
+            ).fetchone()
+        return None if row is None else (row[0], row[1])
+
+    def mark(self, number: int, mark: int) -> None:
+        """Set the mark of an offer."""
+        with self._lock:
+            self._base.execute("UPDATE offer SET mark = ? WHERE number = ?", (mark, number))
+
+
+class Aside:
+    """Offers put aside in order, each with a note, to be gone through once all have come."""
+
+    def __init__(self) -> None:
+        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY << 10)  # noqa: SIM115
+
+    def add(self, offer: Offer, note: str) -> None:
+        """Put one behind the others."""
+        packed = marshal.dumps((note, _pack(offer)))
+        self._file.write(len(packed).to_bytes(4, "big") + packed)
+
+    def __iter__(self) -> Iterator[tuple[Offer, str]]:
+        self._file.seek(0)
+        while length := self._file.read(4):
+            note, packed = marshal.loads(self._file.read(int.from_bytes(length, "big")))  # noqa: S302
+            yield _unpack(packed), note
+
+
+def _pack(offer: Offer) -> bytes:
+    cell = offer.cell
+    return marshal.dumps(
+        (
+            offer.address, offer.source, offer.number, offer.name, offer.folder, offer.size,
+            offer.about, offer.modified.isoformat() if offer.modified else None,
+            tuple((each.algorithm, each.digest) for each in offer.checksums), offer.text,
+            offer.title, offer.heading,
+            (cell.row, cell.place, cell.column, cell.title) if cell else None, offer.mirrors,
+        )
+    )  # fmt: skip
+
+
+def _unpack(packed: bytes) -> Offer:
+    (
+        address, source, number, name, folder, size, about, modified, checksums, text, title,
+        heading, cell, mirrors,
+    ) = marshal.loads(packed)  # noqa: S302  # nobody else has written it  # fmt: skip
+    return Offer(
+        address, source, number, name, folder, size, about,
+        datetime.fromisoformat(modified) if modified else None,
+        tuple(Checksum(*each) for each in checksums), text, title, heading,
+        Cell(*cell) if cell else None, mirrors,
+    )  # fmt: skip
