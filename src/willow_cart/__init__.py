@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from willow_cart.access import Access, Patience
     from willow_cart.access.sign_ins import Secret, SignIn, SignIns
     from willow_cart.access.web import WebAccess
+    from willow_cart.cart import Cart, Way, Weight
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.errors import WillowCartError
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
 _HOMES = {
     "Access": "access",
     "Account": "haul",
+    "Cart": "cart",
     "Checksum": "model",
     "ChecksumBook": "checks",
     "Choice": "choosing",
@@ -53,7 +55,9 @@ _HOMES = {
     "SignIn": "access.sign_ins",
     "SignIns": "access.sign_ins",
     "State": "model",
+    "Way": "cart",
     "WebAccess": "access.web",
+    "Weight": "cart",
     "WillowCartError": "errors",
     "Wishes": "haul",
     "ask_sizes": "sources",
@@ -67,6 +71,7 @@ _HOMES = {
 __all__ = [
     "Access",
     "Account",
+    "Cart",
     "Checksum",
     "ChecksumBook",
     "Choice",
@@ -84,7 +89,9 @@ __all__ = [
     "SignIn",
     "SignIns",
     "State",
+    "Way",
     "WebAccess",
+    "Weight",
     "WillowCartError",
     "Wishes",
     "__version__",

@@ -47,7 +47,7 @@ _LETTING_IN = (
 )
 _SECRET = re.compile(rf"([?&;](?:{'|'.join(_LETTING_IN.split())})=)([^&;#\s]+)", re.IGNORECASE)
 _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
-_USER_INFO = re.compile(r"//[^/?#\s]*@")
+_USER_INFO = re.compile(r"(?:(?<=:)|(?<!\S))//[^/?#\s]*@")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
 BEGINNINGS = "an address begins with https://, http://, ftp://, ftps://, s3:// or gs://"

@@ -25,22 +25,24 @@ class Shelf:
 
     Args:
         offers: what is put on it first.
+        distinct: whether each address is there once; if not, none can be found by it.
 
     Attributes:
         twice: how many offers were not put on it, since their address was there already.
         sizes: of all that are on it.
     """
 
-    def __init__(self, offers: Iterable[Offer] = ()) -> None:
+    def __init__(self, offers: Iterable[Offer] = (), *, distinct: bool = True) -> None:
         import sqlite3  # takes longer than to show a help page
 
         # A database without a name is private, and in a file only as far as it is large.
         self._base = sqlite3.connect("", isolation_level=None, check_same_thread=False)
         self._base.execute(f"PRAGMA cache_size = -{_IN_MEMORY}")
         self._base.execute("PRAGMA journal_mode = OFF")
+        unique = "UNIQUE" if distinct else ""
         self._base.execute(
             "CREATE TABLE offer"
-            " (number INTEGER PRIMARY KEY, address TEXT UNIQUE, mark INTEGER, packed BLOB)"
+            f" (number INTEGER PRIMARY KEY, address TEXT {unique}, mark INTEGER, packed BLOB)"
         )
         self._base.execute("BEGIN")
         self._lock = threading.Lock()
@@ -94,13 +96,19 @@ class Shelf:
             yield from ((number, _unpack(packed)) for number, packed in rows)
             last = rows[-1][0]
 
-    def find(self, address: str) -> tuple[int, int] | None:
-        """The number and the mark of the offer with an address; None if there is none."""
+    def has(self, address: str) -> bool:
+        """Whether an offer with an address is there."""
+        with self._lock:
+            row = self._base.execute("SELECT 1 FROM offer WHERE address = ?", (address,)).fetchone()
+        return row is not None
+
+    def find(self, address: str) -> tuple[int, Offer] | None:
+        """The offer with an address, and its number; None if there is none."""
         with self._lock:
             row = self._base.execute(
-                "SELECT number, mark FROM offer WHERE address = ?", (address,)
+                "SELECT number, packed FROM offer WHERE address = ?", (address,)
             ).fetchone()
-        return None if row is None else (row[0], row[1])
+        return None if row is None else (row[0], _unpack(row[1]))
 
     def mark(self, number: int, mark: int) -> None:
         """Set the mark of an offer."""
@@ -109,7 +117,7 @@ class Shelf:
 
 
 class Aside:
-    """Offers put aside in order, each with a note, to be gone through once all have come."""
+    """Offers put aside in order, each with a note, to be gone through once when all have come."""
 
     def __init__(self) -> None:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY << 10)  # noqa: SIM115
@@ -120,10 +128,11 @@ class Aside:
         self._file.write(len(packed).to_bytes(4, "big") + packed)
 
     def __iter__(self) -> Iterator[tuple[Offer, str]]:
-        self._file.seek(0)
-        while length := self._file.read(4):
-            note, packed = marshal.loads(self._file.read(int.from_bytes(length, "big")))  # noqa: S302
-            yield _unpack(packed), note
+        with self._file as file:
+            file.seek(0)
+            while length := file.read(4):
+                note, packed = marshal.loads(file.read(int.from_bytes(length, "big")))  # noqa: S302
+                yield _unpack(packed), note
 
 
 def _pack(offer: Offer) -> bytes:

@@ -3,10 +3,11 @@
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.forms import form_for
 from willow_cart.cart.loading import Find, Loaded, load, load_as
-from willow_cart.cart.picking import Picked, Way, mark_in, pick_in
-from willow_cart.cart.rows import COLUMNS, write_table
+from willow_cart.cart.picking import Picked, Way, learn_in, mark_in, pick_in
+from willow_cart.cart.rows import COLUMNS, read_marked, write_table
 from willow_cart.cart.sheet import cover
 from willow_cart.cart.splitting import DrivePacking, Part, SharePacking, split
+from willow_cart.cart.tray import Tray
 from willow_cart.cart.undoing import undo
 from willow_cart.cart.weighing import Weight, weigh
 
@@ -19,14 +20,17 @@ __all__ = [
     "Part",
     "Picked",
     "SharePacking",
+    "Tray",
     "Way",
     "Weight",
     "cover",
     "form_for",
+    "learn_in",
     "load",
     "load_as",
     "mark_in",
     "pick_in",
+    "read_marked",
     "split",
     "undo",
     "weigh",

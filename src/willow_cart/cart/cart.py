@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
@@ -77,8 +78,12 @@ class Cart:
         Raises:
             UnreadableSource: it has no such column, or rows of it are not understood.
         """
-        texts = frame.astype(object).where(frame.notna(), "").map(_covered_text)
-        written = texts.to_csv(index=False).encode("utf-8", "replace")
+        text = io.StringIO(newline="")
+        writer = csv.writer(text)
+        writer.writerow(frame.columns)
+        cells = frame.astype(object).where(frame.notna(), "")
+        writer.writerows(map(_covered_text, row) for row in cells.itertuples(index=False))
+        written = text.getvalue().encode("utf-8", "replace")
         return cls._of_sheet(Sheet(lambda: io.BytesIO(written), "the data frame"))
 
     @classmethod

@@ -122,7 +122,7 @@ def lines_of(opened: Opened, place: str) -> Iterator[str]:
         beginning = file.read(BEGINNING)
     encoding = encoding_of(beginning, place)
     try:
-        with opened() as file:
-            yield from io.TextIOWrapper(file, encoding, errors="surrogateescape")
+        with io.TextIOWrapper(opened(), encoding, errors="surrogateescape") as text:
+            yield from text
     except UnicodeDecodeError:
         raise UnreadableSource(place, "is broken UTF-16", "save it as UTF-8") from None

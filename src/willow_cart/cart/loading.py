@@ -187,30 +187,38 @@ class _Renewal:
 
     def _compare(self, sources: set[str], covers: Callable[[Offer], bool], *, add: bool) -> None:
         reader = RowReader(self._sheet)
-        shelf, loaded = self._find.shelf, self._loaded
         for entry in reader.entries():
-            loaded.rows += 1
-            if isinstance(entry, Unread):
-                if entry.row is None:
-                    raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
-                loaded.unread.append(entry.trouble)
-                continue
-            offer = entry.offer
-            self._last_number = max(self._last_number, offer.number)
-            if not add and offer.source not in sources and offer.source != self._sheet.place:
-                raise BadOption(
-                    f"--cart {self._path}",
-                    f"has files of another source already, {offer.source}",
-                    "give --add to add to it, or name another file",
-                )
-            there = shelf.find(offer.address)
-            if there is not None:
-                shelf.mark(there[0], _Mark.IN_CART)
-                loaded.back += bool(reader.cell(entry.row, GONE))
-            elif offer.source in sources and covers(offer) and not reader.cell(entry.row, GONE):
-                self._gone.add(entry.row.number)
-        loaded.gone = len(self._gone)
-        loaded.oddities = reader.oddities.told(str(self._path))
+            self._compare_one(entry, sources, covers, add=add)
+        self._loaded.gone = len(self._gone)
+        self._loaded.oddities = reader.oddities.told(str(self._path))
+
+    def _compare_one(
+        self,
+        entry: Entry | Unread,
+        sources: set[str],
+        covers: Callable[[Offer], bool],
+        *,
+        add: bool,
+    ) -> None:
+        loaded = self._loaded
+        loaded.rows += 1
+        if isinstance(entry, Unread):
+            if entry.row is None:
+                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
+            loaded.unread.append(entry.trouble)
+            return
+        offer = entry.offer
+        self._last_number = max(self._last_number, offer.number)
+        if not add and offer.source not in sources and offer.source != self._sheet.place:
+            raise BadOption(
+                f"--cart {self._path}",
+                f"has files of another source already, {offer.source}",
+                "give --add to add to it, or name another file",
+            )
+        if self._find.shelf.has(offer.address):
+            loaded.back += entry.gone
+        elif offer.source in sources and covers(offer) and not entry.gone:
+            self._gone.add(entry.row.number)
 
     def _old_rows(self, places: Mapping[str, int], width: int) -> Iterable[list[str]]:
         reader = RowReader(self._sheet)
@@ -237,12 +245,13 @@ class _Renewal:
             cells[places["number"]] = str(self._last_number)
         if entry.row.number in self._gone:
             cells[places[GONE]] = self._today
-        there = self._find.shelf.find(offer.address)
-        if there is None:
+        found = self._find.shelf.find(offer.address)
+        if found is None:
             return offer
+        self._find.shelf.mark(found[0], _Mark.IN_CART)
         if GONE in places:
             cells[places[GONE]] = ""
-        now = learnt(offer, self._find.shelf[there[0]])
+        now = learnt(offer, found[1])
         if now != offer:
             note_facts(cells, now, places)
             self._loaded.renewed += 1

@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import islice
 from pathlib import Path
 from typing import TypeVar
 
@@ -20,6 +21,9 @@ from willow_cart.model import Offer, Sizes, Trouble
 Thing = TypeVar("Thing")
 Marked = tuple[Thing, Offer, bool]
 """Whatever stands for a row, its offer, and whether it is taken."""
+
+# So many rows are looked at before servers are asked for what is not known of them.
+_BATCH = 256
 
 _Marking = Callable[[Iterable[Marked[Entry]]], Iterator[Marked[Entry]]]
 
@@ -40,7 +44,9 @@ def pick(
     way: Way,
     choosing: Choosing,
     choice: Choice,
+    *,
     learn: Learn | None = None,
+    eligible: Callable[[Thing], bool] = lambda _: True,
 ) -> Iterator[Marked[Thing]]:
     """Go through rows, and mark them anew; those in the other state already are not looked at.
 
@@ -50,25 +56,30 @@ def pick(
         choosing: which rows are meant.
         choice: where they are counted.
         learn: asks for what the choosing has to know; see `Choosing.judge`.
+        eligible: which rows can be chosen at all.
 
     Yields:
         Every row, in order, with what was learnt of it.
     """
-    waiting: deque[Marked[Thing]] = deque()
+    waiting: deque[tuple[Marked[Thing], bool]] = deque()
     meant = way is not Way.BACK
 
-    def of_the_state_meant() -> Iterator[Offer]:
+    def in_question() -> Iterator[Offer]:
         for row in rows:
-            waiting.append(row)
-            if row[2] is meant:
+            is_meant = row[2] is meant
+            judged = is_meant and eligible(row[0])
+            if is_meant and not judged and way is Way.ONLY:
+                row = (row[0], row[1], False)  # noqa: PLW2901
+            waiting.append((row, judged))
+            if judged:
                 yield row[1]
 
-    for offer, dropped_by in choosing.judge(of_the_state_meant(), choice, learn):
-        while waiting[0][2] is not meant:
-            yield waiting.popleft()
-        thing = waiting.popleft()[0]
+    for offer, dropped_by in choosing.judge(in_question(), choice, learn):
+        while not waiting[0][1]:
+            yield waiting.popleft()[0]
+        thing = waiting.popleft()[0][0]
         yield thing, offer, bool(dropped_by) if way is Way.OUT else not dropped_by
-    yield from waiting
+    yield from (row for row, _ in waiting)
 
 
 @dataclass(slots=True)
@@ -89,16 +100,41 @@ class Picked:
 
 
 def pick_in(
-    path: Path, way: Way, choosing: Choosing, choice: Choice, learn: Learn | None = None
+    path: Path,
+    way: Way,
+    choosing: Choosing,
+    choice: Choice,
+    learn: Learn | None = None,
+    *,
+    only_gone: bool = False,
 ) -> Picked:
     """Pick in a cart's file; what it was before is kept beside it for `undo`.
+
+    Args:
+        path: the cart.
+        way: what becomes of what is chosen.
+        choosing: which rows are meant.
+        choice: where they are counted.
+        learn: asks for what the choosing has to know.
+        only_gone: whether only rows can be chosen that are marked as not offered any more.
 
     Raises:
         UnreadableSource: it is no cart, or cannot be written without losing something.
         NothingChosen: the choosing keeps no row; the file is left alone.
         CannotStore: the file cannot be written.
     """
-    return _mark_anew(path, lambda rows: pick(rows, way, choosing, choice, learn), choice)
+
+    def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+        return pick(
+            rows,
+            way,
+            choosing,
+            choice,
+            learn=learn,
+            eligible=lambda entry: entry.gone or not only_gone,
+        )
+
+    return _mark_anew(path, marked, choice)
 
 
 def mark_in(path: Path, marks: Iterable[bool]) -> Picked:
@@ -112,6 +148,29 @@ def mark_in(path: Path, marks: Iterable[bool]) -> Picked:
         return ((row, offer, mark) for (row, offer, _), mark in zip(rows, marks, strict=True))
 
     return _mark_anew(path, marked, None)
+
+
+def learn_in(path: Path, learn: Learn) -> None:
+    """Note sizes and dates in a cart's file that are not known of what is taken.
+
+    Raises:
+        As `pick_in`, but for NothingChosen.
+    """
+
+    def asked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+        coming = iter(rows)
+        while batch := list(islice(coming, _BATCH)):
+            unknown = [offer for _, offer, taken in batch if taken and offer.size is None]
+            known = iter(learn(unknown))
+            for entry, offer, taken in batch:
+                asks = taken and offer.size is None
+                yield entry, next(known) if asks else offer, taken
+
+    sheet = Sheet.at(path)
+    marking = _Remarking(sheet)
+    with writing(path, marking.columns, sheet.style) as write:
+        for cells in marking.rows(asked):
+            write(cells)
 
 
 def _mark_anew(path: Path, mark: _Marking, choice: Choice | None) -> Picked:

@@ -8,6 +8,8 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from datetime import datetime
+from operator import itemgetter
+from pathlib import Path
 from typing import TextIO
 
 from willow_cart.addresses import normalise, without_secrets
@@ -40,11 +42,13 @@ class Entry:
         row: as it is written.
         offer: what it says.
         taken: whether it is to be hauled.
+        gone: whether its source did not offer it any more when it was last loaded.
     """
 
     row: Row
     offer: Offer
     taken: bool
+    gone: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,6 +113,8 @@ class RowReader:
             for column in (*COLUMNS, GONE)
             if (place := sheet.place_of(column)) is not None
         }
+        self._columns = tuple(self._places)
+        self._cells_of = itemgetter(*self._places.values(), 0)  # one more, so that it is a tuple
         self._asked_order = False
         self._day_first: bool | None = None
         self._count = 0
@@ -126,22 +132,27 @@ class RowReader:
             except NotUnderstood as error:
                 yield Unread(row, Trouble(f"{self.sheet.place}, row {row.number}", str(error)))
 
-    def cell(self, row: Row, column: str) -> str:
-        """What a row holds in a column; empty if there is no such column."""
-        place = self._places.get(column)
-        return "" if place is None else uncover(row.cells[place])
-
     def _entry(self, row: Row) -> Entry:
-        cells = {column: uncover(row.cells[place]) for column, place in self._places.items()}
-        for column, cell in cells.items():
-            if not cell.isascii() and any("\udc80" <= character <= "\udcff" for character in cell):
-                raise BadOption(f"column {column}", "is not UTF-8", "save the file as UTF-8")
+        cells = self._uncovered(row)
         try:
             taken = read_mark(cells.get("take", "yes"))
         except BadOption as error:
             raise _in_column("take", error) from None
         address, *mirrors = _BETWEEN_ADDRESSES.split(cells["url"])
-        return Entry(row, self._offer(row, cells, address, mirrors), taken)
+        offer = self._offer(row, cells, address, mirrors)
+        return Entry(row, offer, taken, bool(cells.get(GONE)))
+
+    def _uncovered(self, row: Row) -> dict[str, str]:
+        """What a row holds, by column; a million rows are, so the usual is quick."""
+        written = self._cells_of(row.cells)
+        line = "".join(written)
+        if "'" not in line and line.isascii():
+            return dict(zip(self._columns, map(str.strip, written), strict=False))
+        cells = dict(zip(self._columns, map(uncover, written), strict=False))
+        for column, cell in cells.items():
+            if any("\udc80" <= character <= "\udcff" for character in cell):
+                raise BadOption(f"column {column}", "is not UTF-8", "save the file as UTF-8")
+        return cells
 
     def _offer(self, row: Row, cells: dict[str, str], address: str, mirrors: list[str]) -> Offer:
         size, about = self._size(row, cells.get("size", ""))
@@ -194,7 +205,7 @@ class RowReader:
     def _dates(self) -> Iterator[str]:
         for row in self.sheet.rows():
             if isinstance(row, Row):
-                yield self.cell(row, "modified")
+                yield uncover(row.cells[self._places["modified"]])
 
 
 def _checksums(cell: str) -> tuple[Checksum, ...]:
@@ -225,6 +236,28 @@ def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Trouble]:
         elif entry.taken:
             yield entry.offer
     notes += reader.oddities.told(sheet.place)
+
+
+def read_marked(
+    path: Path, troubles: list[Trouble], notes: list[str]
+) -> Iterator[tuple[Offer, bool]]:
+    """Read a cart's file: every offer, and whether it is taken.
+
+    Args:
+        path: the cart.
+        troubles: lengthened by the rows that are not understood.
+        notes: lengthened at the end by what is not understood and does not matter much.
+
+    Raises:
+        UnreadableSource: it is no cart.
+    """
+    reader = RowReader(Sheet.at(path))
+    for entry in reader.entries():
+        if isinstance(entry, Unread):
+            troubles.append(entry.trouble)
+        else:
+            yield entry.offer, entry.taken
+    notes += reader.oddities.told(str(path))
 
 
 def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:

@@ -109,8 +109,9 @@ class Sheet:
     def rows(self) -> Iterator[Row | Trouble]:
         """The rows below the header that are not empty, and every one that cannot be read."""
         width = len(self.columns)
-        with self._open() as raw:
-            text = io.TextIOWrapper(raw, self.style.encoding, errors="surrogateescape", newline="")
+        with io.TextIOWrapper(
+            self._open(), self.style.encoding, errors="surrogateescape", newline=""
+        ) as text:
             rows = csv.reader(text, delimiter=self.style.delimiter)
             number, below = 0, False
             while True:
@@ -232,8 +233,10 @@ def _mode_for(path: Path) -> int:
 def cover(cell: str) -> str:
     """Keep a spreadsheet from running a cell, and its outer blanks from being lost.
 
-    A cell that looks covered is covered once more.
+    A cell that looks covered is covered once more. No text holds a NUL, so another character
+    stands for one.
     """
+    cell = cell.replace("\0", "\N{REPLACEMENT CHARACTER}")
     return f"'{cell}" if _needs_cover(cell) else cell
 
 

@@ -6,7 +6,6 @@ import heapq
 from collections import defaultdict
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
-from itertools import count
 
 from willow_cart.model import Offer, Sizes
 
@@ -38,7 +37,6 @@ class Weight:
         left_out: how many rows are not taken.
         kinds, folders, sources, months: the sizes by kind of file, folder, source, and month of
             the last change (`2031-05`).
-        largest: the largest files of known size, the largest first.
     """
 
     all: Sizes = field(default_factory=Sizes)
@@ -47,35 +45,38 @@ class Weight:
     folders: Groups = field(default_factory=_groups)
     sources: Groups = field(default_factory=_groups)
     months: Groups = field(default_factory=_groups)
-    largest: list[Offer] = field(default_factory=list)
+    _largest: list[tuple[int, int, Offer]] = field(default_factory=list)
 
-    def seconds_at(self, speed: float) -> float:
-        """How long it takes to fetch as much as is known of, at so many bytes a second."""
-        return self.all.bytes / speed
+    def add(self, offer: Offer, *, taken: bool) -> None:
+        """Count a row in."""
+        if not taken:
+            self.left_out += 1
+            return
+        self.all.add(offer)
+        self.kinds[offer.kind].add(offer)
+        self.folders[offer.path.rpartition("/")[0] or TOP].add(offer)
+        self.sources[offer.source].add(offer)
+        moment = offer.modified
+        self.months[f"{moment.year:04d}-{moment.month:02d}" if moment else UNDATED].add(offer)
+        if offer.size is not None:
+            # Of two that are as large the first is named.
+            entry = (offer.size, -self.all.files, offer)
+            if len(self._largest) < _MOST_NAMED:
+                heapq.heappush(self._largest, entry)
+            elif entry[0] > self._largest[0][0]:
+                heapq.heapreplace(self._largest, entry)
+
+    @property
+    def largest(self) -> list[Offer]:
+        """The largest files of known size, the largest first."""
+        return [offer for _, _, offer in sorted(self._largest, reverse=True)]
 
 
 def weigh(rows: Iterable[tuple[Offer, bool]]) -> Weight:
     """Weigh offers, each with whether it is taken; they are gone through once and not held."""
     weight = Weight()
-    largest: list[tuple[int, int, Offer]] = []
-    order = count(0, -1)
     for offer, taken in rows:
-        if not taken:
-            weight.left_out += 1
-            continue
-        weight.all.add(offer)
-        weight.kinds[offer.kind].add(offer)
-        weight.folders[offer.path.rpartition("/")[0] or TOP].add(offer)
-        weight.sources[offer.source].add(offer)
-        moment = offer.modified
-        weight.months[f"{moment.year:04d}-{moment.month:02d}" if moment else UNDATED].add(offer)
-        if offer.size is not None:
-            entry = (offer.size, next(order), offer)
-            if len(largest) < _MOST_NAMED:
-                heapq.heappush(largest, entry)
-            elif entry > largest[0]:
-                heapq.heapreplace(largest, entry)
-    weight.largest = [offer for _, _, offer in sorted(largest, reverse=True)]
+        weight.add(offer, taken=taken)
     return weight
 
 

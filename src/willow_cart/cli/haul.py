@@ -9,7 +9,7 @@ import shlex
 import signal
 import sys
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from willow_cart.cli.view import PlainView
     from willow_cart.haul import Account
     from willow_cart.model import Offer
+    from willow_cart.shelf import Shelf
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"
@@ -63,6 +64,17 @@ def add_options(command: argparse.ArgumentParser) -> None:
         action="store_true",
         help="file also pages that come where something else was asked for",
     )
+    command.add_argument(
+        "--cart",
+        type=Path,
+        metavar="FILE",
+        help="leave a cart of what is hauled behind, as load writes it",
+    )
+    command.add_argument(
+        "--tight",
+        action="store_true",
+        help="begin also where there is not enough room for everything",
+    )
     add_choosing(command)
     add_connecting(command)
     pace = command.add_argument_group("pace")
@@ -92,11 +104,22 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, haul, and account for it."""
+    from willow_cart.cart import Find, form_for
+    from willow_cart.cli.load import put_in_cart
+    from willow_cart.cli.telling import tell
+    from willow_cart.sources import Look
+
     _require_outside(args)
+    if args.cart is not None:
+        form_for(args.cart)  # a name that says nothing is told before any work is done
     with make_access(args, args.lanes_per_host) as access:
         looker = Looker(args, access, args.lanes_per_host)
-        offers = _with_checksums(args.checksums, looker.chosen(), access)
-        account = _haul(args, offers, access)
+        offers = looker.chosen()
+        if args.cart is not None:
+            # Left behind now, so that it is there whatever becomes of the haul.
+            find = Find((offer, True) for offer in offers)
+            tell(put_in_cart(find, args.cart, Look(sources=looker.found.sources), add=False))
+        account = _haul(args, _with_checksums(args.checksums, offers, access), access)
     troubles = len(looker.found.troubles)
     _sum_up(account, args.into, troubles=troubles)
     if account.exit_code is Exit.GOOD and troubles:
@@ -122,7 +145,7 @@ def _require_outside(args: argparse.Namespace) -> None:
             )
 
 
-def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -> list[Offer]:
+def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Iterable[Offer]:
     from willow_cart.checks import ChecksumBook, Entry, read_checksum_list
     from willow_cart.cli.telling import tell, tell_troubles
     from willow_cart.sources.fetching import read_text
@@ -147,7 +170,7 @@ def _with_checksums(lists: Sequence[str], offers: list[Offer], access: Access) -
     return promised
 
 
-def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Account:
+def _haul(args: argparse.Namespace, offers: Iterable[Offer], access: Access) -> Account:
     from willow_cart.access import Patience
     from willow_cart.haul import Wishes, bring_home
 
@@ -157,6 +180,7 @@ def _haul(args: argparse.Namespace, offers: list[Offer], access: Access) -> Acco
         args.lanes_per_host,
         Patience(attempts=args.attempts),
         accept_anything=args.accept_anything,
+        tight=args.tight,
     )
     stop = threading.Event()
 

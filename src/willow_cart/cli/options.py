@@ -14,6 +14,7 @@ from willow_cart.units import parse_size
 if TYPE_CHECKING:
     from willow_cart.access import Access
     from willow_cart.model import Offer
+    from willow_cart.shelf import Shelf
     from willow_cart.sources import Look, Looking
 
 
@@ -86,6 +87,7 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
     def add(option: str, metavar: str, text: str, **more: object) -> None:
         group.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
 
+    add("--numbers", "N,N-M,...", "keep these numbers of a survey or a cart: 3,7-12", default="")
     add("--link-text", "PATTERN", "keep links whose words match a wildcard pattern", **several)
     add("--column", "N|TITLE", "keep links in a column of a table, by number or title", default="")
     add("--ext", "EXT,...", "keep these extensions, whatever their case; tar.gz counts as one",
@@ -104,11 +106,13 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
     add("--until", "WHEN", "keep what was modified then or earlier; a date means its whole day")
     add("--undated", "keep|drop", "what becomes of offers without a date, when dates are chosen by"
         " (%(default)s)", choices=list(Unknown), default=Unknown.KEEP)  # fmt: skip
-    add("--at-least", "SIZE", "keep files of this size or larger: 10MB, 1.5GiB", type=_size)
-    add("--at-most", "SIZE", "keep files of this size or smaller", type=_size)
+    add("--at-least", "SIZE", "keep files of this size or larger: 10MB, 1.5GiB", type=read_size)
+    add("--at-most", "SIZE", "keep files of this size or smaller", type=read_size)
     add("--unsized", "keep|drop", "what becomes of offers without a size, or with one that is"
         " rounded and close to the limit (%(default)s)",
         choices=list(Unknown), default=Unknown.KEEP)  # fmt: skip
+    add("--prefer", "WORD,...", "of twins, such as one recording in two formats, keep the first of"
+        " these: extensions, names of folders, or last words of names", **several)  # fmt: skip
     add("--nth", "K/N", "of every N that are left keep the K-th: 1/3", default="")
     add("--first", "N", "keep the first N of what is left", type=positive)
     group.add_argument(
@@ -126,6 +130,7 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
     """
     now = now or datetime.now(UTC)
     return Choosing(
+        numbers=args.numbers,
         link_text=tuple(args.link_text),
         column=args.column,
         extensions=_words(args.ext),
@@ -141,18 +146,29 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
         at_most=args.at_most,
         undated=Unknown(args.undated),
         unsized=Unknown(args.unsized),
+        prefer=_words(args.prefer),
         nth=args.nth,
         first=args.first,
     )
 
 
-def make_looking(args: argparse.Namespace, lanes: int, choosing: Choosing) -> Looking:
+def make_looking(
+    args: argparse.Namespace, lanes: int, choosing: Choosing, *, everything: bool = False
+) -> Looking:
     """How the options want sources looked at, and what need not be listed for the choosing.
+
+    Args:
+        args: the options.
+        lanes: how many folders are read at a time.
+        choosing: what is chosen.
+        everything: whether also what is not chosen is to be listed.
 
     Raises:
         BadOption: a selector or a part cannot be read.
     """
     from willow_cart.sources import Kind, Looking, PageRules
+
+    compares_paths = args.depth == 1 or "/" in choosing.after_name
 
     return Looking(
         kind=None if args.kind is None else Kind(args.kind),
@@ -162,33 +178,71 @@ def make_looking(args: argparse.Namespace, lanes: int, choosing: Choosing) -> Lo
         rules=PageRules(_words([args.parts]), args.within, args.next),
         ignore_robots=args.ignore_robots,
         lanes=lanes,
-        beginning=choosing.beginning(deep=args.depth != 1),
-        after=choosing.after_name if args.depth == 1 or "/" in choosing.after_name else "",
+        beginning="" if everything else choosing.beginning(deep=args.depth != 1),
+        after="" if everything or not compares_paths else choosing.after_name,
     )
+
+
+class SizeAsker:
+    """Asks servers for the sizes and dates of offers, and tells of those that nobody knows.
+
+    Args:
+        access: how places are talked to.
+        lanes: how many are asked for at a time.
+
+    Attributes:
+        unanswered: how many offers nobody would tell the size of.
+    """
+
+    def __init__(self, access: Access, lanes: int) -> None:
+        self._access = access
+        self._lanes = lanes
+        self.unanswered = 0
+
+    def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
+        """The offers with what was learnt."""
+        from willow_cart.cli.telling import tell_troubles
+        from willow_cart.sources import ask_sizes
+
+        learnt, troubles = ask_sizes(offers, self._access, self._lanes)
+        tell_troubles(troubles)
+        self.unanswered += len(troubles)
+        return learnt
 
 
 class Looker:
     """Looks at sources and chooses, as the options of a command say.
 
+    Args:
+        args: the options.
+        access: how places are talked to.
+        lanes: how many folders are read and sizes asked for at a time.
+        everything: whether also what is not chosen is to be listed.
+
     Attributes:
         asks: whether it asks servers for sizes.
         found: what could not be taken, as far as it is known.
         choice: what has been counted so far.
-        unanswered: how many offers nobody would tell the size of.
     """
 
-    def __init__(self, args: argparse.Namespace, access: Access, lanes: int) -> None:
+    def __init__(
+        self, args: argparse.Namespace, access: Access, lanes: int, *, everything: bool = False
+    ) -> None:
         from willow_cart.sources import Look
 
         self._args = args
         self._access = access
-        self._lanes = lanes
         self._choosing = make_choosing(args)
-        self._looking = make_looking(args, lanes, self._choosing)
+        self._looking = make_looking(args, lanes, self._choosing, everything=everything)
+        self._asker = SizeAsker(access, lanes)
         self.asks: bool = args.ask_sizes
         self.found: Look = Look()
         self.choice: Choice = self._choosing.begin()
-        self.unanswered = 0
+
+    @property
+    def unanswered(self) -> int:
+        """How many offers nobody would tell the size of."""
+        return self._asker.unanswered
 
     def judged(self) -> Iterator[tuple[Offer, str]]:
         """Every offer with the rule that dropped it; says at the end what could not be taken.
@@ -204,30 +258,23 @@ class Looker:
         offers = look_through(
             self._args.sources, self.found, self._access, self._looking, standard_input
         )
-        learn = self._learn if self.asks else None
+        learn = self._asker if self.asks else None
         yield from self._choosing.judge(offers, self.choice, learn)
         tell_troubles(self.found.troubles)
         tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
 
-    def chosen(self) -> list[Offer]:
-        """What is chosen.
+    def chosen(self) -> Shelf:
+        """What is chosen, each address once.
 
         Raises:
             WillowCartError: none of the sources can be read.
             NothingChosen: nothing is left.
         """
-        chosen = [offer for offer, dropped_by in self.judged() if not dropped_by]
+        from willow_cart.shelf import Shelf
+
+        chosen = Shelf(offer for offer, dropped_by in self.judged() if not dropped_by)
         self.choice.require_some()
         return chosen
-
-    def _learn(self, offers: Sequence[Offer]) -> Sequence[Offer]:
-        from willow_cart.cli.telling import tell_troubles
-        from willow_cart.sources import ask_sizes
-
-        learnt, troubles = ask_sizes(offers, self._access, self._lanes)
-        tell_troubles(troubles)
-        self.unanswered += len(troubles)
-        return learnt
 
 
 def add_formats(command: argparse.ArgumentParser) -> argparse._MutuallyExclusiveGroup:
@@ -252,7 +299,8 @@ def _read_by(read: Callable[[str], int], text: str) -> int:
         raise argparse.ArgumentTypeError(str(error)) from None
 
 
-def _size(text: str) -> int:
+def read_size(text: str) -> int:
+    """Read a size: bytes, or with a unit."""
     return _read_by(parse_size, text)
 
 

@@ -220,7 +220,7 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
 
 
 def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
-    rows = [[name, f"{sizes.files:,}", _written(sizes)] for name, sizes in groups]
+    rows = [[name, f"{sizes.files:,}", written(sizes)] for name, sizes in groups]
     show_table((what, "files", "size"), rows, numeric=("files", "size"))
 
 
@@ -243,7 +243,7 @@ def _size_of(offer: Offer) -> str:
     return "?" if offer.about is None else f"~{format_size(offer.about)}"
 
 
-def _written(sizes: Sizes) -> str:
+def written(sizes: Sizes) -> str:
     """Sizes as they are known: rounded ones with a tilde, gaps with their number."""
     if sizes.unknown == sizes.files:
         return "?"
@@ -282,7 +282,7 @@ class _Node:
     def branch(self, name: str) -> Branch:
         """The folder as it is drawn."""
         count = count_of(self.sizes.files, "file")
-        branch = Branch(name, f"{count}, {_written(self.sizes)}" if self.sizes.files else "")
+        branch = Branch(name, f"{count}, {written(self.sizes)}" if self.sizes.files else "")
         for offer in self.files:
             modified = f", {offer.modified:%Y-%m-%d}" if offer.modified else ""
             branch.branches.append(Branch(offer.file_name, f"{_size_of(offer)}{modified}"))

@@ -10,8 +10,8 @@ from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
-from willow_cart.model import State, Trouble
-from willow_cart.units import count_of
+from willow_cart.model import Sizes, State, Trouble
+from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
     from willow_cart.choosing import Choice
@@ -46,6 +46,16 @@ def counted(files: int, counts: Mapping[State, int]) -> str:
     return f"{count_of(files, 'file')}: {states}"
 
 
+def in_words(sizes: Sizes) -> str:
+    """How many files there are and how large they are; unknown sizes are counted, never as zero."""
+    words = count_of(sizes.files, "file")
+    if sizes.files > sizes.unknown:
+        words += f", {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    if sizes.unknown:
+        words += f", {count_of(sizes.unknown, 'size')} unknown"
+    return words
+
+
 def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> None:
     """Say what was seen and not entered, and of what a rule could not tell.
 
@@ -73,6 +83,11 @@ def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> 
             named = ", ".join(paths[:_MOST_NAMED])
             more = f", ... and {len(paths) - _MOST_NAMED:,} more" if paths[_MOST_NAMED:] else ""
             tell(f"{count_of(len(paths), noun)} {way}: {named}{more}")
+    tell_unknown(choice)
+
+
+def tell_unknown(choice: Choice) -> None:
+    """Say of how many offers a rule could not tell, and what decides."""
     for count, fact, option in (
         (choice.undated, "date", "--undated"),
         (choice.unsized, "size that is known well enough", "--unsized"),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.addresses import without_secrets
@@ -31,32 +32,66 @@ def room_at(folder: str | Path) -> int:
     return max(0, status.f_bavail * status.f_frsize - reserve)
 
 
-def still_to_come(offers: Iterable[Offer], into: Path) -> tuple[Sizes, int]:
-    """What of some offers is not in a destination yet, by what its ledger says.
+@dataclass(frozen=True, slots=True)
+class Prospect:
+    """What a haul would have before it.
+
+    Attributes:
+        to_come: the sizes of what is not in the destination yet.
+        here: how many files are.
+        begun: bytes of what is to come that are here in partial files.
+        room: bytes that may be written; None if nobody can say.
+        speed: of the last haul there that took any time, in bytes a second; None if there is none.
+    """
+
+    to_come: Sizes
+    here: int
+    begun: int
+    room: int | None
+    speed: float | None
+
+    @property
+    def needed(self) -> int:
+        """Bytes that are to be written, as far as sizes are known."""
+        return self.to_come.bytes - self.begun
+
+    @property
+    def fits(self) -> bool:
+        """Whether there is room for them, as far as anyone can say."""
+        return self.room is None or self.needed <= self.room
+
+
+def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
+    """Reckon what hauling offers into a folder would bring, by what its ledger says.
 
     A file counts as here if it lies where it was filed with the size it had, and with the size
     that is offered now, if that is known.
 
-    Returns:
-        The sizes of what is not, and how many bytes of these are here in partial files.
+    Raises:
+        UnreadableLedger: the ledger there is damaged or of a later version.
     """
-    sizes = Sizes()
+    to_come = Sizes()
+    try:
+        room = room_at(into)
+    except OSError:
+        room = None
     path = ledger_path(into)
     if not path.is_file():
         for offer in offers:
-            sizes.add(offer)
-        return sizes, 0
+            to_come.add(offer)
+        return Prospect(to_come, 0, 0, room, None)
+    here = begun = 0
     with Ledger(path) as ledger, Held(path) as held:
         parts = ledger.parts()
-        begun = 0
         for offer in offers:
             address = without_secrets(offer.address)
             if _is_here(offer, held.get(address), into):
+                here += 1
                 continue
-            sizes.add(offer)
+            to_come.add(offer)
             if offer.size is not None and (part := parts.get(address)):
                 begun += min(_size_of(into / OWN_FOLDER / "partial" / part.file), offer.size)
-    return sizes, begun
+        return Prospect(to_come, here, begun, room, ledger.last_speed())
 
 
 def _is_here(offer: Offer, arrival: Arrival | None, into: Path) -> bool:
@@ -76,25 +111,24 @@ def require_room(offers: Shelf, into: Path) -> None:
     """Refuse to begin what cannot end, as far as sizes are known.
 
     Args:
-        offers: what is wanted; gone through only if it might be too much.
+        offers: what is wanted; gone through only if all of it would be too much.
         into: the destination.
 
     Raises:
         TooLittleRoom: they do not fit.
     """
     try:
-        room = room_at(into)
+        if offers.sizes.exact <= room_at(into):
+            return
     except OSError:
         return  # nobody can say, so let it be tried
-    if offers.sizes.exact <= room:
-        return
-    sizes, begun = still_to_come(offers, into)
-    needed = sizes.exact - begun
-    if needed > room:
+    ahead = prospect(offers, into)
+    if ahead.room is not None and not ahead.fits:
         raise TooLittleRoom(
             str(into),
-            f"{format_size(needed)} are to come, and there is room for {format_size(room)}",
+            f"{format_size(ahead.needed)} are to come, and there is room for"
+            f" {format_size(ahead.room)}",
             "choose less, split it with weigh --drives, or give --tight to begin all the same",
-            needed=needed,
-            room=room,
+            needed=ahead.needed,
+            room=ahead.room,
         )

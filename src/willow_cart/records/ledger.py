@@ -221,6 +221,16 @@ class Ledger:
             )
         return found
 
+    def last_speed(self) -> float | None:
+        """Bytes a second of the last run that took some seconds; None if none did."""
+        seconds = "(julianday(ended) - julianday(started)) * 86400"
+        row = self._base.execute(
+            f"SELECT sum(received) AS bytes, {seconds} AS seconds FROM run JOIN result"
+            f" ON result.run = run.id WHERE {seconds} > 2"  # to the second, so fewer say nothing
+            " GROUP BY run.id HAVING sum(received) > 0 ORDER BY run.id DESC LIMIT 1"
+        ).fetchone()
+        return None if row is None else row["bytes"] / row["seconds"]
+
     def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
         """Read what a report needs."""
         return self._base.execute(statement, values).fetchall()

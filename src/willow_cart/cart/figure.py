@@ -1,0 +1,142 @@
+"""A figure of what a cart weighs; matplotlib is imported only when one is drawn."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cart.weighing import Weight, heaviest, in_time
+from willow_cart.errors import CannotStore
+from willow_cart.model import Sizes, sum_of
+from willow_cart.units import count_of, format_size
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+# So many bars are told apart; the others are one bar together, so that it still adds up.
+_MOST_BARS = 9
+_LONGEST_NAME = 26
+
+# There is room for so many bars at least: one alone is no wall.
+_FEWEST_PLACES = 8
+
+_BAR, _OTHERS, _TEXT, _FAINT = "#3b7a7a", "#a9c4c4", "#22303a", "#8a979f"
+
+
+def draw(weight: Weight, path: Path, *, title: str, room: int | None = None) -> None:
+    """Draw what a cart weighs: by kind, folder and month, and beside what is free.
+
+    All axes begin at nothing and are in bytes; unknown sizes are told in words, not drawn.
+
+    Args:
+        weight: what to draw.
+        path: a name that ends in `.png` or `.svg`.
+        title: what it is of.
+        room: bytes that are free where it is to go; None if nobody can say.
+
+    Raises:
+        CannotStore: the file cannot be written.
+    """
+    from matplotlib import rc_context
+    from matplotlib.figure import Figure
+    from matplotlib.layout_engine import ConstrainedLayoutEngine
+
+    # Text stays text in an SVG, so that it can be searched and needs no font of its own.
+    with rc_context({"svg.fonttype": "none", "svg.hashsalt": "willow-cart", "font.size": 10}):
+        layout = ConstrainedLayoutEngine(w_pad=0.25, h_pad=0.2)  # inches
+        figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="white", layout=layout)
+        grid = figure.subplots(2, 2)
+        figure.suptitle(_heading(weight, title), fontsize=15, color=_TEXT)
+        _draw_bars(grid[0][0], "by kind", heaviest(weight.kinds))
+        _draw_bars(grid[0][1], "by folder", heaviest(weight.folders))
+        _draw_bars(grid[1][0], "by month of the last change", in_time(weight.months), cut=False)
+        _draw_room(grid[1][1], weight.all, room)
+        try:
+            figure.savefig(path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise CannotStore(str(path), f"cannot be written: {reason}", "name another") from None
+
+
+def _heading(weight: Weight, title: str) -> str:
+    whole = weight.all
+    heading = f"{title}: {count_of(whole.files, 'file')}, {_about(whole)}"
+    if whole.unknown:
+        heading += f" and {count_of(whole.unknown, 'size')} unknown"
+    return heading
+
+
+def _about(sizes: Sizes) -> str:
+    return f"{'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+
+
+def _said(sizes: Sizes) -> str:
+    """What stands at the end of a bar; what is unknown is no size of nothing."""
+    files = count_of(sizes.files, "file")
+    if sizes.unknown == sizes.files:
+        return f" {files} of unknown size"
+    unknown = f", {sizes.unknown:,} of them unknown" if sizes.unknown else ""
+    return f" {_about(sizes)} in {files}{unknown}"
+
+
+def _draw_bars(
+    axes: Axes, title: str, groups: Sequence[tuple[str, Sizes]], *, cut: bool = True
+) -> None:
+    """Horizontal bars, the first on top, each with its size and how many files it stands for."""
+    shown = list(groups)
+    colours = [_BAR] * len(shown)
+    if cut and len(shown) > _MOST_BARS + 1:
+        rest = shown[_MOST_BARS:]
+        others = sum_of(sizes for _, sizes in rest)
+        shown = [*shown[:_MOST_BARS], (f"{len(rest):,} others", others)]
+        colours = [*colours[:_MOST_BARS], _OTHERS]
+    places = range(len(shown))
+    lengths = [sizes.bytes for _, sizes in shown]
+    axes.barh(places, lengths, color=colours, height=0.7)
+    axes.set_yticks(places, [_cut(name) for name, _ in shown])
+    axes.invert_yaxis()
+    axes.set_ylim(max(len(shown), _FEWEST_PLACES) - 0.5, -0.5)
+    axes.set_title(title, loc="left", fontsize=11, color=_TEXT)
+    for place, (_, sizes) in zip(places, shown, strict=True):
+        axes.text(sizes.bytes, place, _said(sizes), va="center", fontsize=8.5, color=_TEXT)
+    _finish(axes, max(lengths, default=0))
+
+
+def _draw_room(axes: Axes, whole: Sizes, room: int | None) -> None:
+    """What is to be hauled beside what is free, on one scale."""
+    rows = [("the cart", whole.bytes, _BAR)]
+    if room is not None:
+        rows.append(("free space", room, _OTHERS))
+    places = range(len(rows))
+    axes.barh(places, [row[1] for row in rows], color=[row[2] for row in rows], height=0.7)
+    axes.set_yticks(places, [row[0] for row in rows])
+    axes.set_ylim(_FEWEST_PLACES - 0.5, -0.5)
+    axes.set_title("does it fit?", loc="left", fontsize=11, color=_TEXT)
+    for place, (_, length, _colour) in zip(places, rows, strict=True):
+        unknown = f" and {whole.unknown:,} unknown" if whole.unknown and not place else ""
+        said = f" {format_size(length)}{unknown}"
+        axes.text(length, place, said, va="center", fontsize=8.5, color=_TEXT)
+    _finish(axes, max(row[1] for row in rows))
+
+
+def _finish(axes: Axes, longest: int) -> None:
+    from matplotlib.ticker import FuncFormatter, MaxNLocator
+
+    # What is said at the end of the longest bar needs some room as well.
+    axes.set_xlim(0, longest * 1.6 or 1)
+    axes.xaxis.set_major_locator(MaxNLocator(5))
+    axes.xaxis.set_major_formatter(FuncFormatter(lambda value, _: format_size(int(value))))
+    axes.tick_params(colors=_FAINT, labelcolor=_TEXT, length=0, labelsize=9)
+    axes.xaxis.grid(True, color="#e3e8ea", linewidth=0.8)
+    axes.set_axisbelow(True)
+    for side in axes.spines.values():
+        side.set_visible(False)
+
+
+def _cut(name: str) -> str:
+    """A name with its middle cut out if it is long; a `$` in it begins no formula."""
+    if len(name) > _LONGEST_NAME:
+        half = _LONGEST_NAME // 2
+        name = f"{name[:half]}…{name[1 - half :]}"
+    return name.replace("$", r"\$")

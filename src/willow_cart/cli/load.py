@@ -1,0 +1,110 @@
+"""`load`: put what is chosen in a cart."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.options import Looker, add_choosing, add_sources, positive
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.cart import Find, Loaded
+    from willow_cart.sources import Look
+
+NAME = "load"
+BRIEF = "put what is chosen in a cart: a table to look over, prune and haul"
+DESCRIPTION = (
+    "Write what the sources offer and the choosing options leave into a cart, a CSV file with one"
+    " row a file. Load again to bring it up to date: sizes and dates are renewed, what is new is"
+    " added, what is not offered any more is marked, and what you have changed stays as it is."
+    " A name that ends in .txt, .jsonl or .meta4, or is fetch.txt, writes that form instead."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what load understands."""
+    add_sources(command)
+    command.add_argument(
+        "--cart", type=Path, required=True, metavar="FILE", help="the cart, made or brought up to"
+        " date"
+    )  # fmt: skip
+    command.add_argument(
+        "--add", action="store_true", help="add sources to a cart that has files of others"
+    )
+    add_choosing(command)
+    add_connecting(command)
+    command.add_argument(
+        "--lanes",
+        type=positive,
+        default=4,
+        metavar="N",
+        help="how many folders are read and sizes asked for at a time (%(default)s)",
+    )
+
+
+def run(args: argparse.Namespace) -> int:
+    """Look, choose, and load."""
+    from willow_cart.cart import Find, form_for
+
+    form_for(args.cart)  # a name that says nothing is told before any work is done
+    with make_access(args, args.lanes) as access:
+        looker = Looker(args, access, args.lanes, everything=args.cart.exists())
+        find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
+    looker.choice.require_some()
+    print(put_in_cart(find, args.cart, looker.found, add=args.add))
+    incomplete = looker.found.troubles or looker.unanswered
+    return Exit.INCOMPLETE if incomplete else Exit.GOOD
+
+
+def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:
+    """Put what was found in a cart, in the form that its name says, and tell what is odd about it.
+
+    Args:
+        find: what was found.
+        path: the cart.
+        found: what is known of the looking.
+        add: whether sources may be added to a cart that has others.
+
+    Returns:
+        A line that sums it up.
+    """
+    from willow_cart.cart import form_for, load, load_as
+    from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.units import count_of
+
+    form = form_for(path)
+    if form is None:
+        today = datetime.now(UTC).date()
+        loaded = load(find, path, found.sources, found.covers, add=add, today=today)
+    else:
+        loaded = load_as(form, find, path)
+        bare = sum(1 for offer in find.chosen() if offer.checksums)
+        if bare and not form.keeps_checksums:
+            tell(f"{count_of(bare, 'checksum')} left out: a {form.name} has no room for them")
+    tell_troubles(loaded.unread)
+    for oddity in loaded.oddities:
+        tell(oddity)
+    if loaded.secrets:
+        holds = "address holds" if loaded.secrets == 1 else "addresses hold"
+        tell(
+            f"{loaded.secrets:,} {holds} a secret, which no cart keeps; haul such from the source"
+            " itself, or give a sign-in"
+        )
+    if loaded.gone:
+        tell(f"{count_of(loaded.gone, 'file')} not offered any more, marked in the column gone")
+    return f"{path}: {_changes(loaded)}"
+
+
+def _changes(loaded: Loaded) -> str:
+    from willow_cart.cli.telling import in_words
+    from willow_cart.units import count_of
+
+    changes = [f"{loaded.new:,} new", f"{loaded.renewed:,} renewed", f"{loaded.gone:,} gone"]
+    if loaded.back:
+        changes.append(f"{loaded.back:,} back")
+    rows = count_of(loaded.rows, "row")
+    return f"{rows} ({', '.join(changes)}); taken are {in_words(loaded.taken)}"

@@ -1,0 +1,287 @@
+"""`weigh`: counts and sizes of a cart, whether it fits, how long it takes, and its parts."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.options import SizeAsker, positive, read_size
+from willow_cart.cli.pick import add_cart
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator, Mapping
+
+    from willow_cart.cart import Part, Weight
+    from willow_cart.haul import Prospect
+    from willow_cart.model import Offer, Sizes, Trouble
+
+    Parts = list[tuple[Path, Part]]
+
+NAME = "weigh"
+BRIEF = "what a cart weighs, by kind, folder, source and month; does it fit; split it"
+DESCRIPTION = (
+    "Count and add up what is taken of a cart: by kind, folder, source and month, with the largest"
+    " files, the free space, and how long it takes. Sizes that are not known are counted apart."
+    " With --drives or --shares also write one cart for each drive or machine."
+)
+
+# So many groups of a sort are told one by one, and sizes asked for at a time.
+_MOST_GROUPS = 12
+_LANES = 4
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what weigh understands."""
+    add_cart(command)
+    command.add_argument(
+        "--into",
+        type=Path,
+        default=Path(),
+        metavar="DIR",
+        help="where it is to be hauled: its free space, what is there already, the speed of the"
+        " last haul (the current folder)",
+    )
+    command.add_argument(
+        "--at",
+        type=_speed,
+        metavar="SPEED",
+        help="how long it takes at a speed, such as 20MB/s",
+    )
+    command.add_argument(
+        "--ask-sizes",
+        action="store_true",
+        help="ask the servers for sizes that are not known, one request a file, and note them in"
+        " the cart",
+    )
+    parts = command.add_mutually_exclusive_group()
+    parts.add_argument(
+        "--drives",
+        type=_drives,
+        metavar="SIZE,...",
+        help="write a cart for each drive of these sizes, whole folders together where they fit",
+    )
+    parts.add_argument(
+        "--shares", type=positive, metavar="N", help="write N carts of about the same size"
+    )
+    command.add_argument("--figure", type=Path, metavar="FILE", help="draw it: FILE.png or .svg")
+    command.add_argument("--json", action="store_true", help="write JSON for other programs")
+    add_connecting(command)
+
+
+def _speed(text: str) -> int:
+    speed = read_size(text.removesuffix("/s"))
+    if not speed:
+        raise argparse.ArgumentTypeError(f"{text} brings nothing")
+    return speed
+
+
+def _drives(text: str) -> list[int]:
+    return [read_size(each) for each in text.split(",")]
+
+
+def run(args: argparse.Namespace) -> int:
+    """Weigh, show, draw and split."""
+    from willow_cart.cart import Weight, read_marked
+    from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.haul import prospect
+
+    if args.figure is not None and args.figure.suffix.lower() not in (".png", ".svg"):
+        raise BadOption(f"--figure {args.figure}", "is neither .png nor .svg", "end it in one")
+    troubles: list[Trouble] = []
+    notes: list[str] = []
+    unanswered = _ask_sizes(args) if args.ask_sizes else 0
+    weight = Weight()
+
+    def taken() -> Iterator[Offer]:
+        for offer, is_taken in read_marked(args.cart, troubles, notes):
+            weight.add(offer, taken=is_taken)
+            if is_taken:
+                yield offer
+
+    ahead = prospect(taken(), args.into)
+    tell_troubles(troubles)
+    for note in notes:
+        tell(note)
+    parts = _split(args) if args.drives or args.shares else []
+    if args.json:
+        print(json.dumps(_as_json(weight, ahead, parts, args), ensure_ascii=False, indent=1))
+    else:
+        _show(weight, ahead, args)
+        _show_parts(parts)
+    if args.figure is not None:
+        from willow_cart.cart.figure import draw
+
+        draw(weight, args.figure, title=args.cart.name, room=ahead.room)
+        tell(f"drawn in {args.figure}")
+    return Exit.INCOMPLETE if troubles or unanswered else Exit.GOOD
+
+
+def _ask_sizes(args: argparse.Namespace) -> int:
+    """Note in the cart what the servers say, and return how many say nothing."""
+    from willow_cart.cart import learn_in
+
+    with make_access(args, _LANES) as access:
+        asker = SizeAsker(access, _LANES)
+        learn_in(args.cart, asker)
+    return asker.unanswered
+
+
+def _show(weight: Weight, ahead: Prospect, args: argparse.Namespace) -> None:
+    from willow_cart.cart.weighing import heaviest, in_time
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.cli.telling import in_words
+    from willow_cart.units import count_of, format_size
+
+    whole = weight.all
+    common = []
+    for what, groups in (
+        ("kind", heaviest(weight.kinds)),
+        ("folder", heaviest(weight.folders)),
+        ("source", heaviest(weight.sources)),
+        ("month", in_time(weight.months)),
+    ):
+        if len(groups) == 1:
+            common.append(f"{what} {groups[0][0]}")
+        elif groups:
+            rows = [_row_of(name, sizes, whole) for name, sizes in _shortened(groups)]
+            show_table((what, "files", "size", "share"), rows, numeric=("files", "size", "share"))
+    if weight.largest:
+        largest = [[offer.path, format_size(offer.size or 0)] for offer in weight.largest]
+        show_table(("largest", "size"), largest, numeric=("size",))
+    if common:
+        show_line(f"all of {', '.join(common)}", dim=True)
+    left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
+    asks = "" if args.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
+    show_line(f"{args.cart}: {in_words(whole)}{asks}{left_out}")
+    _show_prospect(ahead, args)
+
+
+def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
+    """The first groups, and all the others as one, so that it still adds up."""
+    from willow_cart.model import sum_of
+
+    if len(groups) <= _MOST_GROUPS + 1:
+        return groups
+    rest = groups[_MOST_GROUPS:]
+    return [
+        *groups[:_MOST_GROUPS],
+        (f"... {len(rest):,} more", sum_of(sizes for _, sizes in rest)),
+    ]
+
+
+def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
+    from willow_cart.cli.showing import written
+
+    share = ""
+    if sizes.bytes:
+        part = sizes.bytes / whole.bytes
+        share = "< 1 %" if part < 0.01 else f"{part:.0%}".replace("%", " %")
+    return [name, f"{sizes.files:,}", written(sizes), share]
+
+
+def _show_prospect(ahead: Prospect, args: argparse.Namespace) -> None:
+    from willow_cart.cli.screen import show_line
+    from willow_cart.cli.telling import in_words
+    from willow_cart.units import count_of, format_duration, format_size
+
+    into = "here" if args.into == Path() else f"in {args.into}"
+    if ahead.here:
+        verb = "is" if ahead.here == 1 else "are"
+        show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already; to come are"
+                  f" {in_words(ahead.to_come)}")  # fmt: skip
+    if ahead.room is not None:
+        fits = "it fits" if ahead.fits else f"{format_size(ahead.needed - ahead.room)} too little"
+        if ahead.fits and (ahead.to_come.unknown or ahead.to_come.rough):
+            fits = "what is known of it fits"
+        show_line(f"{format_size(ahead.room)} free {into}: {fits}")
+    speed, whose = (args.at, "") if args.at else (ahead.speed, ", as fast as the last haul")
+    if speed and ahead.needed:
+        time = format_duration(ahead.needed / speed)
+        unknown = ", without the unknown" if ahead.to_come.unknown else ""
+        show_line(f"{time} at {format_size(int(speed))}/s{whose}{unknown}")
+
+
+def _as_json(
+    weight: Weight, ahead: Prospect, parts: Parts, args: argparse.Namespace
+) -> dict[str, object]:
+    from willow_cart.addresses import without_secrets
+
+    def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
+        return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
+
+    speed = args.at or ahead.speed
+    return {
+        "cart": str(args.cart),
+        "taken": _sizes_as_json(weight.all),
+        "not_taken": weight.left_out,
+        "kinds": table(weight.kinds),
+        "folders": table(weight.folders),
+        "sources": table(weight.sources),
+        "months": table(weight.months),
+        "largest": [
+            {"path": each.path, "size": each.size, "url": without_secrets(each.address)}
+            for each in weight.largest
+        ],
+        "into": str(args.into),
+        "here_already": ahead.here,
+        "to_come": _sizes_as_json(ahead.to_come),
+        "bytes_needed": ahead.needed,
+        "bytes_free": ahead.room,
+        "fits": ahead.fits,
+        "seconds": ahead.needed / speed if speed else None,
+        "parts": [{"cart": str(file), **_sizes_as_json(part.sizes)} for file, part in parts],
+    }
+
+
+def _sizes_as_json(sizes: Sizes) -> dict[str, int]:
+    return {
+        "files": sizes.files,
+        "bytes_known": sizes.exact,
+        "bytes_about": sizes.about,
+        "sizes_rounded": sizes.rough,
+        "sizes_unknown": sizes.unknown,
+    }
+
+
+def _split(args: argparse.Namespace) -> Parts:
+    from willow_cart.cart import DrivePacking, Part, SharePacking, split
+    from willow_cart.cart.splitting import file_of
+    from willow_cart.cli.telling import tell
+
+    what = "drive" if args.drives else "share"
+    capacities = args.drives or [None] * args.shares
+    parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
+    files = split(args.cart, DrivePacking(parts) if args.drives else SharePacking(parts))
+    unknown = sum(part.sizes.unknown for part in parts)
+    if unknown and args.drives:
+        tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
+    stale = file_of(args.cart, f"{what}-{len(parts) + 1}")
+    if stale.exists():
+        tell(f"{stale} is of an earlier split; take it away, or its files are hauled twice")
+    return files
+
+
+def _show_parts(parts: Parts) -> None:
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.cli.showing import written
+    from willow_cart.units import format_size
+
+    if not parts:
+        return
+    columns = ["cart", "files", "size", "room left"]
+    rows = [
+        [
+            str(file),
+            f"{part.sizes.files:,}",
+            written(part.sizes),
+            "" if part.capacity is None else format_size(part.room),
+        ]
+        for file, part in parts
+    ]
+    show_line("")
+    show_table(columns, rows, numeric=columns[1:])
