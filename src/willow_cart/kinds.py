@@ -14,7 +14,7 @@ FAMILIES: dict[str, frozenset[str]] = {
         "zip tar gz tgz bz2 tbz tbz2 xz txz zst 7z rar tar.gz tar.bz2 tar.xz tar.zst".split()
     ),
     "image": frozenset("png jpg jpeg gif webp svg tif tiff bmp ico avif heic psd raw dng".split()),
-    "sound": frozenset("wav mp3 flac ogg oga opus m4a aac aif aiff wma".split()),
+    "sound": frozenset("wav mp3 flac ogg oga opus m4a aac aif aiff au wma".split()),
     "video": frozenset("mp4 mkv webm mov avi mpg mpeg m4v ogv wmv ts".split()),
     "map": frozenset("shp shx prj kml kmz gpkg gpx las laz mbtiles".split()),
     "document": frozenset("pdf doc docx odt rtf ppt pptx odp epub ps tex".split()),

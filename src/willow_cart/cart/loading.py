@@ -272,11 +272,13 @@ class _Renewal:
 
 def learnt(offer: Offer, now: Offer) -> Offer:
     """An offer of a cart with what is known of it now; what was known and is not any more stays."""
-    size_known = now.size is not None or now.about is not None
+    size, about = now.size, now.about
+    if size is None and about is None:
+        size, about = offer.size, offer.about
     return replace(
         offer,
-        size=now.size if size_known else offer.size,
-        about=now.about if size_known else offer.about,
+        size=size,
+        about=about if size is None else None,  # which is all that a cell says
         modified=now.modified or offer.modified,
         checksums=now.checksums or offer.checksums,
     )

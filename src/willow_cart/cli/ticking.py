@@ -35,6 +35,14 @@ def tick(tray: Tray) -> bool:
 class Rows(ScrollView, can_focus=True):
     """The rows that are shown, drawn only as far as they are on the screen."""
 
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "move(-1)", show=False),
+        Binding("down", "move(1)", show=False),
+        Binding("pageup", "page(-1)", show=False),
+        Binding("pagedown", "page(1)", show=False),
+        Binding("home", "end(-1)", show=False),
+        Binding("end", "end(1)", show=False),
+    ]
     cursor: reactive[int] = reactive(0)
 
     def __init__(self, tray: Tray) -> None:
@@ -52,7 +60,15 @@ class Rows(ScrollView, can_focus=True):
         self.scroll_to(0, 0, animate=False)
         self.refresh()
 
-    def move(self, by: int) -> None:
+    def action_page(self, by: int) -> None:
+        """Move the cursor by a screen."""
+        self.action_move(by * max(1, self.size.height - 1))
+
+    def action_end(self, by: int) -> None:
+        """Move the cursor to an end."""
+        self.action_move(by * len(self._tray))
+
+    def action_move(self, by: int) -> None:
         """Move the cursor by so many rows, as far as there are any."""
         self.cursor = max(0, min(len(self._tray.shown) - 1, self.cursor + by))
         self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
@@ -130,12 +146,6 @@ class TickingApp(App[bool]):
         Binding("slash", "filter", "filter", key_display="/"),
         Binding("enter", "save", "save"),
         Binding("q", "leave", "leave"),
-        Binding("up", "move(-1)", show=False),
-        Binding("down", "move(1)", show=False),
-        Binding("pageup", "page(-1)", show=False),
-        Binding("pagedown", "page(1)", show=False),
-        Binding("home", "far(-1)", show=False),
-        Binding("end", "far(1)", show=False),
         Binding("escape", "clear", show=False),
     ]
 
@@ -175,25 +185,12 @@ class TickingApp(App[bool]):
     def _head(self) -> None:
         self.query_one("#head", Static).update(_heads(self.query_one(Rows).room))
 
-    def action_move(self, by: int) -> None:
-        """Move the cursor."""
-        self.query_one(Rows).move(by)
-
-    def action_page(self, by: int) -> None:
-        """Move the cursor by a screen."""
-        rows = self.query_one(Rows)
-        rows.move(by * max(1, rows.size.height - 1))
-
-    def action_far(self, by: int) -> None:
-        """Move the cursor to an end."""
-        self.query_one(Rows).move(by * len(self._tray))
-
     def action_tick(self) -> None:
         """Tick the row under the cursor or untick it, and go to the next."""
         rows = self.query_one(Rows)
         if (index := rows.index) is not None:
             self._tray.tick([index], mark=not self._tray.marks[index])
-            rows.move(1)
+            rows.action_move(1)
             self._tell()
 
     def action_all(self) -> None:

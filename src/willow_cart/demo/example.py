@@ -94,6 +94,7 @@ def run_example(folder: Path) -> int:
         stage = _Stage(folder)
         _look_and_choose(stage, places.web)
         _look_elsewhere(stage, places)
+        _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
         return stage.end()
 
@@ -141,6 +142,25 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
     stage.run(["survey", *bucket, "--depth", "all", "--keep", "*/img_000[12].png"], expect=0)
     stage.explain("Knock", "Does a place work, before a night depends on it?")
     stage.run(["knock", f"{places.contractor}/outbox/"], expect=0)
+
+
+def _load_and_weigh(stage: _Stage, base: str) -> None:
+    """A cart: loaded, looked over, weighed and split."""
+    stage.explain(
+        "A cart to look over",
+        "The hides' sounds come in two formats. They go in a cart, a table for any spreadsheet ...",
+    )
+    sounds = [f"{base}/sounds/", "--depth", "all", "--ask-sizes"]
+    stage.run(["load", *sounds, "--cart", "sounds.csv"], expect=0)
+    stage.explain("", "... of twins one is enough; what is out can be put back, or undone ...")
+    stage.run(["pick", "sounds.csv", "--only", "--prefer", "wav,au"], expect=0)
+    stage.explain("", "... and before anything is fetched: how much is it, and does it fit?")
+    stage.run(["weigh", "sounds.csv", "--at", "500kB/s", "--figure", "sounds.png"], expect=0)
+    stage.explain("", "Not on one stick, but on two, a month on each.")
+    stage.run(["weigh", "sounds.csv", "--drives", "700kB,700kB"], expect=0)
+    stage.run(["haul", "sounds.drive-1.csv", "--into", "stick"], expect=0)
+    stage.explain("", "The same job next month: what is new comes in, what you took out stays out.")
+    stage.run(["load", *sounds, "--cart", "sounds.csv"], expect=0)
 
 
 def _haul_and_go_on(stage: _Stage, places: Places) -> None:
@@ -253,6 +273,9 @@ def serve(folder: Path, port: int) -> None:
             f"survey '{places.contractor}/outbox/level_2031051?.csv'",
             f"survey s3://camera-traps/2031-05/ --endpoint {places.store} --depth all",
             f"knock {places.contractor}/outbox/",
+            f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
+            "pick sounds.csv",
+            "weigh sounds.csv --at 500kB/s --drives 700kB,700kB",
             f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
             f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",

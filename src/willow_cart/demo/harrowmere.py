@@ -60,6 +60,11 @@ def make_site() -> Files:
                 files[name] = _counts(f"{hide} {year} {season}")
             files[f"archive/{year}/{season}/notes.txt"] = f"Notes, {season} {year}\n".encode() * 9
     files["archive/drafts/2031_counts.csv"] = b"not ready\n"
+    for month in ("2031-04", "2031-05"):
+        for number, hide in enumerate(HIDES, int(month[-2:])):
+            sound = _sound(number, 60_000 + 8_000 * number)
+            files[f"sounds/{month}/{hide}_dawn.wav"] = sound
+            files[f"sounds/{month}/{hide}_dawn.au"] = _as_au(sound)
     return files
 
 
@@ -204,6 +209,13 @@ def _sound(number: int, length: int) -> bytes:
     head = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 36 + len(data), b"WAVE", b"fmt ", 16, 1, 1,
                        8000, 16000, 2, 16, b"data", len(data))  # fmt: skip
     return head + data
+
+
+def _as_au(wav: bytes) -> bytes:
+    """The same sound in 8 bits a sample, as an AU file, half as large."""
+    samples = array("h", wav[44:])
+    data = array("b", (sample >> 8 for sample in samples)).tobytes()
+    return struct.pack(">4sIIIII", b".snd", 24, len(data), 2, 8000, 1) + data
 
 
 def _map(name: str, tint: int, width: int = 320, height: int = 240) -> bytes:

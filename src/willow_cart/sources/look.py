@@ -269,5 +269,8 @@ def _media_type_of(content: bytes, looking: Looking) -> str:
     beginning = content[:BEGINNING]
     if looks_like_xml(beginning):
         return "application/xml"
-    page = looks_like_page(beginning) or _MARKUP.match(beginning) or looking.base
-    return "text/html" if page else ""
+    if looks_like_page(beginning) or _MARKUP.match(beginning):
+        return "text/html"
+    # Who names a page's address means a page, but a checksum list has files at an address too.
+    first = beginning.lstrip().partition(b"\n")[0].decode("utf-8", "replace")
+    return "text/html" if looking.base and not is_checksum_line(first) else ""
