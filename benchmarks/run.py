@@ -11,6 +11,7 @@ import os
 import random
 import resource
 import shutil
+import socket
 import statistics
 import subprocess
 import sys
@@ -131,6 +132,39 @@ def large_bucket() -> None:
           f" {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 120)")  # fmt: skip
 
 
+def large_cart(work: Path) -> None:
+    """A cart of a million rows, as long as it takes to the first request of its haul."""
+    print(f"\nA cart of {BUCKET_KEYS:,} rows (wanted: under 300 MB, and seconds)")
+    cart = str(work / "million.csv")
+    with Store({}, made={"million": million_keys}) as store:
+        load = [*WILLOW_CART, "load", "s3://million/", "--endpoint", store.base, "--cart", cart]
+        for title, command in (
+            ("loaded", load),
+            ("loaded again", load),
+            ("picked in", [*WILLOW_CART, "pick", cart, "--out", "--keep", "*7.jpg"]),
+            ("weighed", [*WILLOW_CART, "weigh", cart]),
+            ("split into shares", [*WILLOW_CART, "weigh", cart, "--shares", "4"]),
+        ):
+            began = time.perf_counter()
+            usage = usage_of(command)
+            seconds = time.perf_counter() - began
+            print(f"  {title:28} {seconds:7.2f} s, {usage.ru_maxrss / 1e3:.0f} MB")
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        place = f"http://127.0.0.1:{listener.getsockname()[1]}"
+        began = time.perf_counter()
+        haul = subprocess.Popen(
+            [*WILLOW_CART, "haul", cart, "--into", str(work / "million"), "--endpoint", place],
+            stderr=subprocess.DEVNULL,
+        )
+        listener.accept()
+        seconds = time.perf_counter() - began
+        status = Path(f"/proc/{haul.pid}/status").read_text()
+        haul.kill()
+        haul.wait()
+    peak = int(status.partition("VmHWM:")[2].split()[0]) / 1e3
+    print(f"  {'hauled, to the first request':28} {seconds:7.2f} s, {peak:.0f} MB")
+
+
 def million_keys(after: str) -> Iterator[tuple[str, int]]:
     """The keys that sort behind one, with sizes."""
     begin = int(after[4:11]) + 1 if after.startswith("img_") else 0
@@ -185,6 +219,7 @@ def main() -> None:
             start_up(args.rounds)
             large_page(base, args.rounds)
             large_bucket()
+            large_cart(work)
             small_files(base, work, args.rounds)
             large_file(base, work, args.rounds)
 

@@ -395,6 +395,12 @@ def test_twins_are_known_by_folders_and_last_words_too_and_judged_after_the_othe
     assert [o.path for o in rule.choose(map(offer, films)).chosen] == [
         "1080p/otter.mp4", "reed_1080p.mp4", "mere_720p.mp4",
     ]  # fmt: skip
+    elsewhere = [
+        offer("d/a.wav"),
+        Offer("http://b.example/d/a.mp3", "s"),
+        Offer("http://h.example/d/a.mp3", "t"),
+    ]
+    assert len(Choosing(prefer=("wav", "mp3")).choose(elsewhere).chosen) == 3, "no twins"
     small = Choosing(prefer=("1080p", "720p"), drop=("reed_1080p*",), first=2)
     assert [o.path for o in small.choose(map(offer, films)).chosen] == [
         "1080p/otter.mp4", "reed_720p.mp4",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from willow_cart.addresses import origin_of
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 
@@ -55,9 +56,11 @@ class Twins:
         if last := self._last_word.search(stem):
             ranks.append(self._ranks[last[1].lower()])
             stem = stem[: last.start()]
-        for place, folder in enumerate(folders):
+        for number, folder in enumerate(folders):
             if (rank := self._ranks.get(folder.lower())) is not None:
                 ranks.append(rank)
-                folders[place] = "*"
-        # A hash will do: that two things have the same is beyond all odds.
-        return hash((*folders, stem, extension)), tuple(sorted(ranks))
+                folders[number] = "*"
+        # What another place offers under the same path is another thing. A hash will do: that two
+        # things have the same is beyond all odds.
+        place = (offer.source, origin_of(offer.address))
+        return hash((place, *folders, stem, extension)), tuple(sorted(ranks))

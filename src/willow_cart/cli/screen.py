@@ -5,9 +5,13 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from willow_cart.cli.telling import printable
 from willow_cart.model import State
+
+if TYPE_CHECKING:
+    from rich.table import Table
 
 MOST_DRAWN = 2000
 """As many rows are drawn on a terminal; more are written as plain lines.
@@ -61,6 +65,39 @@ def show_table(
     print()
 
 
+def show_tables(
+    tables: Iterable[tuple[Sequence[str], Sequence[Sequence[str]]]], numeric: Sequence[str] = ()
+) -> None:
+    """Write several short tables: side by side as far as the terminal is wide enough.
+
+    Args:
+        tables: each its headings and its rows.
+        numeric: the columns that are set flush right.
+    """
+    if not sys.stdout.isatty():
+        for columns, rows in tables:
+            show_table(columns, rows, numeric)
+        return
+    from rich.columns import Columns
+    from rich.console import Console
+    from rich.measure import Measurement
+    from rich.padding import Padding
+
+    console = Console(highlight=False)
+    row: list[Padding] = []
+    room = console.width
+    for columns, cells in tables:
+        printed = [[*map(printable, each)] for each in cells]
+        table = Padding(_table(columns, printed, numeric), (0, 4, 1, 0))
+        width = Measurement.get(console, console.options, table).maximum
+        if row and width > room:
+            console.print(Columns(row, padding=0))
+            row, room = [], console.width
+        row.append(table)
+        room -= width
+    console.print(Columns(row, padding=0))
+
+
 def show_line(line: str, *, dim: bool = False) -> None:
     """Write a line, which the terminal may wrap and nothing else."""
     line = printable(line)
@@ -90,8 +127,13 @@ def show_tree(roots: Iterable[Branch]) -> None:
 
 
 def _draw(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:
-    from rich import box
     from rich.console import Console
+
+    Console(highlight=False).print(_table(columns, rows, numeric))
+
+
+def _table(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> Table:
+    from rich import box
     from rich.table import Table
     from rich.text import Text
 
@@ -108,7 +150,7 @@ def _draw(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequen
                 for column, cell in zip(columns, row, strict=True)
             )
         )
-    Console(highlight=False).print(table)
+    return table
 
 
 def _write(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:

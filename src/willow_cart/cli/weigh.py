@@ -14,7 +14,7 @@ from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping
+    from collections.abc import Iterator, Mapping, Sequence
 
     from willow_cart.cart import Part, Weight
     from willow_cart.haul import Prospect
@@ -133,26 +133,28 @@ def _ask_sizes(args: argparse.Namespace) -> int:
 
 def _show(weight: Weight, ahead: Prospect, args: argparse.Namespace) -> None:
     from willow_cart.cart.weighing import heaviest, in_time
-    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.cli.screen import show_line, show_tables
     from willow_cart.cli.telling import in_words
     from willow_cart.units import count_of, format_size
 
     whole = weight.all
     common = []
+    tables: list[tuple[Sequence[str], Sequence[Sequence[str]]]] = []
     for what, groups in (
         ("kind", heaviest(weight.kinds)),
+        ("month", in_time(weight.months)),
         ("folder", heaviest(weight.folders)),
         ("source", heaviest(weight.sources)),
-        ("month", in_time(weight.months)),
     ):
         if len(groups) == 1:
             common.append(f"{what} {groups[0][0]}")
         elif groups:
             rows = [_row_of(name, sizes, whole) for name, sizes in _shortened(groups)]
-            show_table((what, "files", "size", "share"), rows, numeric=("files", "size", "share"))
+            tables.append(((what, "files", "size", "share"), rows))
     if weight.largest:
         largest = [[offer.path, format_size(offer.size or 0)] for offer in weight.largest]
-        show_table(("largest", "size"), largest, numeric=("size",))
+        tables.append((("largest", "size"), largest))
+    show_tables(tables, numeric=("files", "size", "share"))
     if common:
         show_line(f"all of {', '.join(common)}", dim=True)
     left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
@@ -273,15 +275,11 @@ def _show_parts(parts: Parts) -> None:
 
     if not parts:
         return
-    columns = ["cart", "files", "size", "room left"]
-    rows = [
-        [
-            str(file),
-            f"{part.sizes.files:,}",
-            written(part.sizes),
-            "" if part.capacity is None else format_size(part.room),
-        ]
-        for file, part in parts
-    ]
+    columns = ["cart", "files", "size"]
+    rows = [[str(file), f"{part.sizes.files:,}", written(part.sizes)] for file, part in parts]
+    if parts[0][1].capacity is not None:
+        columns.append("room left")
+        for row, (_, part) in zip(rows, parts, strict=True):
+            row.append(format_size(part.room))
     show_line("")
     show_table(columns, rows, numeric=columns[1:])

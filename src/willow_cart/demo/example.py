@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import signal
 import subprocess
@@ -12,6 +13,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
 from willow_cart.demo import harrowmere
@@ -37,7 +39,8 @@ def make_exhibits() -> dict[str, Exhibit]:
     exhibits["levels/2031-05/level_20310507.csv"].refusals = [(503, {"Retry-After": "1"})]
     # One archive is kept where byte ranges are not known.
     exhibits["seasons/2030.zip"].ranges = False
-    exhibits |= {path: Exhibit(content) for path, content in harrowmere.make_site().items()}
+    for path, content in harrowmere.make_site().items():
+        exhibits[path] = Exhibit(content, modified=_put_up(path))
     # An archive has been taken down, and the server says so in a page that claims to be it.
     gone = b"<!doctype html><title>Season 2027: please ask the office</title><p>Taken down."
     exhibits["seasons/2027.zip"] = Exhibit(gone, media_type="text/html")
@@ -45,6 +48,14 @@ def make_exhibits() -> dict[str, Exhibit]:
         b"date,hide,bitterns\n2031-05-10,alder,2\n", members=MEMBERS
     )
     return exhibits
+
+
+def _put_up(path: str) -> float:
+    """When the trust put a file up: on the first of the month after that in its path."""
+    if not (found := re.search(r"/(20\d\d)-(\d\d)/", path)):
+        return PUT_UP
+    year, month = int(found[1]), int(found[2])
+    return datetime(year + month // 12, month % 12 + 1, 1, 6, tzinfo=UTC).timestamp()
 
 
 @dataclass(frozen=True, slots=True)
