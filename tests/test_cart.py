@@ -230,7 +230,7 @@ def test_what_is_not_understood_is_told_by_row_and_column_and_a_mark_is_never_gu
     assert [each.name for each, _ in read] == ["two\nlines", None]
     assert [str(each).split(": ")[:2] for each in troubles] == [
         ["cart.csv, row 2", "column take, 'perhaps'"],
-        ["cart.csv, row 3", "nowhere"],
+        ["cart.csv, row 3", "column url, nowhere"],
         ["cart.csv, row 5", "column checksum, 12"],
         ["cart.csv, row 6", "column name"],
     ]
@@ -497,7 +497,7 @@ def test_a_data_frame_of_one_s_own_makes_a_cart_and_a_bad_one_says_where(tmp_pat
     assert repr(cart) == "<Cart: 1 of 2 rows taken, 1 B>"
     assert "<td>yes</td><td>1</td><td>a</td><td>1</td>" in cart._repr_html_()
     assert "<script>" not in Cart([(offer("<script>.js"), True)])._repr_html_()
-    with pytest.raises(UnreadableSource, match="data frame, row 3: nowhere"):
+    with pytest.raises(UnreadableSource, match="data frame, row 3: column url, nowhere"):
         Cart.from_frame(pd.DataFrame({"url": ["http://h.example/a", "nowhere"]}))
     for name in ("cart.csv", "cart.jsonl", "cart.meta4"):
         cart.save(tmp_path / name)

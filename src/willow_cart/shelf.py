@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import marshal
-import tempfile
 import threading
 from collections.abc import Iterable, Iterator
 from datetime import datetime
@@ -120,6 +119,8 @@ class Aside:
     """Offers put aside in order, each with a note, to be gone through once when all have come."""
 
     def __init__(self) -> None:
+        import tempfile
+
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY << 10)  # noqa: SIM115
 
     def add(self, offer: Offer, note: str) -> None:

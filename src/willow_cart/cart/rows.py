@@ -16,7 +16,7 @@ from willow_cart.addresses import normalise, without_secrets
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
 from willow_cart.cart.sheet import Row, Sheet, cover, uncover
 from willow_cart.checks import read_checksum
-from willow_cart.errors import BadOption, NotUnderstood
+from willow_cart.errors import BadAddress, BadOption, NotUnderstood
 from willow_cart.model import Checksum, Offer, Trouble
 
 COLUMNS = (
@@ -139,7 +139,10 @@ class RowReader:
         except BadOption as error:
             raise _in_column("take", error) from None
         address, *mirrors = _BETWEEN_ADDRESSES.split(cells["url"])
-        offer = self._offer(row, cells, address, mirrors)
+        try:
+            offer = self._offer(row, cells, address, mirrors)
+        except BadAddress as error:
+            raise _in_column("url", error) from None
         return Entry(row, offer, taken, bool(cells.get(GONE)))
 
     def _uncovered(self, row: Row) -> dict[str, str]:
@@ -215,7 +218,7 @@ def _checksums(cell: str) -> tuple[Checksum, ...]:
         raise _in_column("checksum", error) from None
 
 
-def _in_column(column: str, error: BadOption) -> BadOption:
+def _in_column(column: str, error: NotUnderstood) -> BadOption:
     return BadOption(f"column {column}, {error.thing}", error.reason, error.advice)
 
 

@@ -19,7 +19,6 @@ from willow_cart.addresses import (
     normalise,
     without_secrets,
 )
-from willow_cart.cart.forms import lines_of, reader_for
 from willow_cart.checks import is_checksum_line
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import (
@@ -154,6 +153,8 @@ class _Guide:
 
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
         """What a file or standard input offers, whatever it is."""
+        from willow_cart.cart.forms import reader_for  # a lone address has no need of it
+
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"is not for {place}", "give the file's address")
@@ -227,6 +228,8 @@ class _Guide:
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
         """What a list offers; a folder in it stands for the files in it."""
+        from willow_cart.cart.forms import lines_of
+
         lines = lines_of(opened, place)
         first = next((line for line in lines if line.strip()), "")
         lines = lines_of(opened, place)
