@@ -12,8 +12,10 @@ from willow_cart.model import Cell, Checksum, Offer, Sizes
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
 _IN_MEMORY = 16 << 10
 
-# So many offers are taken from it at a time.
+# So many offers are taken from it at a time, and so many handfuls kept at hand. Asking the database
+# for each by itself would let go of the interpreter each time, and threads would wait for it.
 _HANDFUL = 500
+_MOST_AT_HAND = 8
 
 
 class Shelf:
@@ -45,6 +47,7 @@ class Shelf:
         )
         self._base.execute("BEGIN")
         self._lock = threading.Lock()
+        self._at_hand: dict[int, list[tuple[bytes]]] = {}
         self._count = 0
         self.twice = 0
         self.sizes = Sizes()
@@ -61,6 +64,7 @@ class Shelf:
             self.twice += 1
             return False
         self._count += 1
+        self._at_hand.clear()
         self.sizes.add(offer)
         return True
 
@@ -68,14 +72,22 @@ class Shelf:
         return self._count
 
     def __getitem__(self, number: int) -> Offer:
-        """The offer with a number, counted from 1."""
-        with self._lock:
-            row = self._base.execute(
-                "SELECT packed FROM offer WHERE number = ?", (number,)
-            ).fetchone()
-        if row is None:
+        """The offer with a number, counted from 1; those around it are at hand for a while."""
+        if not 1 <= number <= self._count:
             raise IndexError(number)
-        return _unpack(row[0])
+        handful, place = divmod(number - 1, _HANDFUL)
+        with self._lock:
+            at_hand = self._at_hand.get(handful)
+            if at_hand is None:
+                first = handful * _HANDFUL + 1
+                at_hand = self._base.execute(
+                    "SELECT packed FROM offer WHERE number BETWEEN ? AND ? ORDER BY number",
+                    (first, first + _HANDFUL - 1),
+                ).fetchall()
+                if len(self._at_hand) == _MOST_AT_HAND:
+                    del self._at_hand[next(iter(self._at_hand))]
+                self._at_hand[handful] = at_hand
+        return _unpack(at_hand[place][0])
 
     def __iter__(self) -> Iterator[Offer]:
         return (offer for _, offer in self.numbered())

@@ -49,7 +49,7 @@ class Carrier:
         destination: where files go.
         partials: where they grow.
         filer: who writes the ledger.
-        held: what the ledger knows.
+        held: what the ledger knows; None for nothing yet.
         observer: who is told.
         stop: set when the person wants it to end.
         accept_anything: whether a page will do where something else was asked for.
@@ -60,7 +60,7 @@ class Carrier:
     destination: Destination
     partials: PartialStore
     filer: Filer
-    held: Held
+    held: Held | None
     observer: Observer
     stop: threading.Event
     accept_anything: bool = False
@@ -130,7 +130,7 @@ class Carrier:
 
     def _held_unharmed(self, trip: Trip) -> Arrival | None:
         """What the ledger says of the file, provided that it still lies there as it was filed."""
-        arrival = trip.restamped or self.held.get(trip.shown)
+        arrival = trip.restamped or self._known(trip)
         if arrival is None or self.destination.holds(arrival):
             return arrival
         # A folder that was copied or restored has the same bytes under other time stamps.
@@ -143,9 +143,12 @@ class Carrier:
         trip.restamped = replace(arrival, mtime_ns=stamp)
         return trip.restamped
 
+    def _known(self, trip: Trip) -> Arrival | None:
+        return None if self.held is None else self.held.get(trip.shown)
+
     def _describe_file(self, trip: Trip, path: str, sha256: Checksum) -> Arrival:
         """The ledger's entry for a file that lies here and was proved right, however it came."""
-        known = self.held.get(trip.shown)
+        known = self._known(trip)
         if known is not None and known.sha256 != sha256.digest:
             known = None
         status = os.stat(path)

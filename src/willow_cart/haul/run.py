@@ -96,7 +96,8 @@ def bring_home(
     ):
         run = ledger.begin_run(command)
         parts = _file_what_was_sealed(ledger, run, destination, held)
-        plan = make_plan(shelf, wishes.layout, held or None)
+        known = held or None
+        plan = make_plan(shelf, wishes.layout, known)
         observer.planned(plan)
         partials = PartialStore(destination.own / "partial", parts)
         partials.sweep()
@@ -113,7 +114,7 @@ def bring_home(
         )
         filer = Filer(ledger, run, destination, settled)
         carrier = Carrier(
-            access, destination, partials, filer, held, observer, stop, wishes.accept_anything
+            access, destination, partials, filer, known, observer, stop, wishes.accept_anything
         )
         try:
             Crew(carrier, filer, wishes.patience, docket, trips).work(wishes.lanes)
