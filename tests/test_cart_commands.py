@@ -129,6 +129,7 @@ def test_picking_is_undone_and_redone_but_never_over_a_person_s_changes(hides: P
 
 def test_what_pick_cannot_do_is_said_and_the_cart_left_alone(hides: Path) -> None:
     before = (hides / "sounds.csv").read_bytes()
+    (hides / "list.txt").write_text("http://h.example/a.csv\n")
     for arguments, code, said in (
         (["sounds.csv", "--out", "--ext", "png"], 3, "--ext png left none of 12 offers"),
         (["sounds.csv", "--back"], 3, "no row of it is in a state that this would change"),
@@ -136,6 +137,9 @@ def test_what_pick_cannot_do_is_said_and_the_cart_left_alone(hides: Path) -> Non
         (["sounds.csv"], 2, "there is no terminal to tick in"),
         (["nothing.csv", "--out"], 2, "there is no such cart"),
         (["sounds.csv", "--undo"], 2, "there is nothing to undo"),
+        (["sounds.csv", "--out", "--numbers", ""], 2, "--numbers: is empty"),
+        (["sounds.csv", "--out", "--prefer", ","], 2, "--prefer: is empty"),
+        (["list.txt", "--out"], 2, "is no cart: has no column named url; load makes one of it"),
     ):
         outcome = run("pick", *arguments, cwd=hides)
         assert (outcome.code, len(outcome.err.splitlines())) == (code, 1), outcome.err

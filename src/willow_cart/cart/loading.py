@@ -123,7 +123,7 @@ def load(
     """
     loaded = Loaded(secrets=find.secrets)
     if path.exists():
-        _Renewal(find, path, today, loaded).renew({*sources, *find.sources}, covers, add=add)
+        _Renewal(find, path, today, loaded).renew(set(sources), covers, add=add)
         return loaded
     style = Style("\t" if path.suffix.lower() == ".tsv" else ",")
     with writing(path, COLUMNS, style) as write:
@@ -171,8 +171,10 @@ class _Renewal:
         self._sheet = Sheet.at(path)
         self._last_number = 0
         self._gone: set[int] = set()
+        self._may_have: set[str] = set()
 
     def renew(self, sources: set[str], covers: Callable[[Offer], bool], *, add: bool) -> None:
+        self._may_have = {*sources, *self._find.sources, self._sheet.place}
         self._compare(sources, covers, add=add)
         columns = [*self._sheet.columns]
         columns += [each for each in COLUMNS if self._sheet.place_of(each) is None]
@@ -209,7 +211,7 @@ class _Renewal:
             return
         offer = entry.offer
         self._last_number = max(self._last_number, offer.number)
-        if not add and offer.source not in sources and offer.source != self._sheet.place:
+        if not add and offer.source not in self._may_have:
             raise BadOption(
                 f"--cart {self._path}",
                 f"has files of another source already, {offer.source}",

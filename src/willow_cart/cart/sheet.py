@@ -85,13 +85,17 @@ class Sheet:
 
     @classmethod
     def at(cls, path: Path) -> Sheet:
-        """The sheet in a file.
+        """The sheet in a cart's file.
 
         Raises:
-            UnreadableSource: there is none.
+            UnreadableSource: there is none, or it is no cart.
         """
         try:
             return cls(lambda: path.open("rb"), str(path))
+        except UnreadableSource as error:
+            raise UnreadableSource(
+                str(path), f"is no cart: {error.reason}", "load makes one of it, with --cart"
+            ) from None
         except FileNotFoundError:
             raise UnreadableSource(
                 str(path), "there is no such cart", "load makes one: willow-cart load SOURCE --cart"

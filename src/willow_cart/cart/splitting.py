@@ -26,6 +26,9 @@ _BLOCK = 4096
 # How much larger than said a file may be whose size was rounded.
 _ROUNDED = 1.1
 
+# All are written at once, and a process may not open many more files.
+_MOST_PARTS = 200
+
 # Folders further down than this are packed with the one that they are in.
 _DEEPEST = 60
 
@@ -219,9 +222,14 @@ def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
 
     Raises:
         UnreadableSource: it is no cart.
-        BadOption: rows of it are not understood, so that nobody can say where they belong.
+        BadOption: there are too many parts, or rows of it are not understood, so that nobody can
+            say where they belong.
         CannotStore: the drives have no room for all, or a file cannot be written.
     """
+    if len(packing.parts) > _MOST_PARTS:
+        raise BadOption(
+            f"{len(packing.parts):,} parts", "are too many", f"split into {_MOST_PARTS} at the most"
+        )
     sheet = Sheet.at(path)
     packing.pack(entry.offer for entry in _taken(sheet))
     if packing.homeless.files:
@@ -229,7 +237,7 @@ def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
         raise CannotStore(
             str(path),
             f"{count_of(packing.homeless.files, 'file')} with {format_size(packing.homeless.exact)}"
-            f" find no room; the drives have {room} left",
+            f" in blocks of {_BLOCK:,} bytes find no room; the drives have {room} left",
             "name more or larger drives, or take something out",
         )
     files = [file_of(path, part.name) for part in packing.parts]

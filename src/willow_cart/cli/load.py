@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import Looker, add_choosing, add_sources, positive
+from willow_cart.cli.options import Looker, add_choosing, add_lanes, add_sources
+from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -37,13 +38,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     add_choosing(command)
     add_connecting(command)
-    command.add_argument(
-        "--lanes",
-        type=positive,
-        default=4,
-        metavar="N",
-        help="how many folders are read and sizes asked for at a time (%(default)s)",
-    )
+    add_lanes(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -51,6 +46,12 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.cart import Find, form_for
 
     form_for(args.cart)  # a name that says nothing is told before any work is done
+    if any(Path(source).resolve() == args.cart.resolve() for source in args.sources):
+        raise BadOption(
+            f"--cart {args.cart}",
+            "is among the sources",
+            "name the sources that it was loaded from",
+        )
     with make_access(args, args.lanes) as access:
         looker = Looker(args, access, args.lanes, everything=args.cart.exists())
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())

@@ -6,9 +6,10 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
+from willow_cart.errors import BadOption
 from willow_cart.units import parse_size
 
 if TYPE_CHECKING:
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
     from willow_cart.model import Offer
     from willow_cart.shelf import Shelf
     from willow_cart.sources import Look, Looking
+
+Some = TypeVar("Some", str, tuple[str, ...])
 
 
 def add_sources(command: argparse.ArgumentParser) -> None:
@@ -87,7 +90,7 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
     def add(option: str, metavar: str, text: str, **more: object) -> None:
         group.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
 
-    add("--numbers", "N,N-M,...", "keep these numbers of a survey or a cart: 3,7-12", default="")
+    add("--numbers", "N,N-M,...", "keep these numbers of a survey or a cart: 3,7-12")
     add("--link-text", "PATTERN", "keep links whose words match a wildcard pattern", **several)
     add("--column", "N|TITLE", "keep links in a column of a table, by number or title", default="")
     add("--ext", "EXT,...", "keep these extensions, whatever their case; tar.gz counts as one",
@@ -122,6 +125,17 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
     )
 
 
+def add_lanes(command: argparse.ArgumentParser) -> None:
+    """Add how many lanes there are for looking."""
+    command.add_argument(
+        "--lanes",
+        type=positive,
+        default=4,
+        metavar="N",
+        help="how many folders are read and sizes asked for at a time (%(default)s)",
+    )
+
+
 def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choosing:
     """The choosing that the options ask for.
 
@@ -130,11 +144,11 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
     """
     now = now or datetime.now(UTC)
     return Choosing(
-        numbers=args.numbers,
+        numbers=_some("--numbers", args.numbers or "", args.numbers is not None),
         link_text=tuple(args.link_text),
         column=args.column,
-        extensions=_words(args.ext),
-        kinds=_words(args.kinds),
+        extensions=_some("--ext", _words(args.ext), args.ext),
+        kinds=_some("--kind", _words(args.kinds), args.kinds),
         keep=tuple(args.keep),
         drop=tuple(args.drop),
         keep_re=tuple(args.keep_re),
@@ -146,7 +160,7 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
         at_most=args.at_most,
         undated=Unknown(args.undated),
         unsized=Unknown(args.unsized),
-        prefer=_words(args.prefer),
+        prefer=_some("--prefer", _words(args.prefer), args.prefer),
         nth=args.nth,
         first=args.first,
     )
@@ -290,9 +304,18 @@ def _words(texts: Sequence[str]) -> tuple[str, ...]:
     return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
 
 
-def _read_by(read: Callable[[str], int], text: str) -> int:
-    from willow_cart.errors import BadOption
+def _some(option: str, read: Some, given: object = True) -> Some:
+    """What an option gives; one that was given and says nothing would choose everything.
 
+    Raises:
+        BadOption: it is one.
+    """
+    if given and not read:
+        raise BadOption(option, "is empty", "leave it out, or say what to keep")
+    return read
+
+
+def _read_by(read: Callable[[str], int], text: str) -> int:
     try:
         return read(text)
     except BadOption as error:

@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import Looker, add_choosing, add_formats, add_sources, positive
+from willow_cart.cli.options import Looker, add_choosing, add_formats, add_lanes, add_sources
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -32,13 +32,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
         action="store_true",
         help="show also what was dropped, and by which rule",
     )
-    command.add_argument(
-        "--lanes",
-        type=positive,
-        default=4,
-        metavar="N",
-        help="how many folders are read and sizes asked for at a time (%(default)s)",
-    )
+    add_lanes(command)
     forms = add_formats(command)
     forms.add_argument("--tree", action="store_true", help="show the folders as a tree")
 
