@@ -53,8 +53,8 @@ class Choice:
             raise NothingChosen(
                 "nothing is offered",
                 "there is no address of a file in the sources",
-                "look into them; folders further down need --depth, pictures of a page --parts, rows"
-                " of a cart a yes",
+                "look into them; folders further down need --depth, pictures of a page --parts,"
+                " rows of a cart a yes",
                 offered=0,
                 rule=None,
             )
