@@ -9,7 +9,7 @@ import shlex
 import signal
 import sys
 import threading
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,7 +24,6 @@ if TYPE_CHECKING:
     from willow_cart.cli.bars import LiveView
     from willow_cart.cli.view import PlainView
     from willow_cart.haul import Account
-    from willow_cart.model import Offer
     from willow_cart.shelf import Shelf
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
@@ -145,9 +144,10 @@ def _require_outside(args: argparse.Namespace) -> None:
             )
 
 
-def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Iterable[Offer]:
+def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shelf:
     from willow_cart.checks import ChecksumBook, Entry, read_checksum_list
     from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.shelf import Shelf
     from willow_cart.sources.fetching import read_text
     from willow_cart.units import count_of
 
@@ -162,7 +162,9 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Iter
                 entries.append(item)
             else:
                 tell(item)
-    promised, troubles = ChecksumBook(entries).promise(offers)
+    found, troubles = ChecksumBook(entries).promise(offers)
+    promised = Shelf(found)
+    promised.twice = offers.twice
     tell_troubles(troubles)
     if bare := sum(not offer.checksums for offer in promised):
         verb = "has" if bare == 1 else "have"
@@ -170,7 +172,7 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Iter
     return promised
 
 
-def _haul(args: argparse.Namespace, offers: Iterable[Offer], access: Access) -> Account:
+def _haul(args: argparse.Namespace, offers: Shelf, access: Access) -> Account:
     from willow_cart.access import Patience
     from willow_cart.haul import Wishes, bring_home
 
