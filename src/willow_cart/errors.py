@@ -20,6 +20,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       ├── NotTrusted
     │       ├── NotServed
     │       ├── TooManyRedirects
+    │       ├── TookTooLong
     │       └── StrangeAnswer
     ├── CannotStore            this machine cannot keep what came, or is to come
     │   └── TooLittleRoom
@@ -166,6 +167,10 @@ class NotServed(Hopeless):
 
 class TooManyRedirects(Hopeless):
     """Redirects that lead in a circle, or on and on."""
+
+
+class TookTooLong(Hopeless):
+    """A file that has had all the time that it may have; what has come of it is kept."""
 
 
 class StrangeAnswer(Hopeless):

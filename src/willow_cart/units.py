@@ -18,6 +18,8 @@ MONTHS = {name: number for number, name in enumerate(
     "jan feb mar apr may jun jul aug sep oct nov dec".split(), 1)}  # fmt: skip
 """The months as listings of servers write them, in lower case, with their numbers."""
 
+_SECONDS = {"": 1, "s": 1, "min": 60, "h": 3600, "d": 86400}
+_TIME = re.compile(r"(\d{1,9}(?:\.\d{1,9})?)\s*(s|min|h|d|)", re.IGNORECASE)
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]*)", re.IGNORECASE)
 
 
@@ -32,6 +34,18 @@ def parse_size(text: str) -> int:
     if match is None or factor is None:
         raise BadOption(text, "is not a size", "write bytes or a unit, such as 10MB or 1.5GiB")
     return int(float(match[1]) * factor)
+
+
+def parse_seconds(text: str) -> float:
+    """Read a time such as `90`, `0.5s`, `5min`, `2 h` as a number of seconds.
+
+    Raises:
+        BadOption: the text is no time.
+    """
+    match = _TIME.fullmatch(text.strip())
+    if match is None:
+        raise BadOption(text, "is no time", "write seconds or a unit, such as 90s, 5min or 2h")
+    return float(match[1]) * _SECONDS[match[2].lower()]
 
 
 def format_size(count: int) -> str:

@@ -91,6 +91,8 @@ class LiveView(View):
         notes = [f"{format_size(int(speed))}/s"]
         if left is not None:
             notes.append(f"about {format_duration(round(left))} left")
+        if self.aside:
+            notes.append(f"{count_of(len(self.aside), 'host')} set aside")
         if self.put_off:
             notes.append(f"{count_of(len(self.put_off), 'file')} put off")
         into = Text(f"{'':{label}}into {self._into}: ", "dim")

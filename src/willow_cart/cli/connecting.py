@@ -75,8 +75,13 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
     )
 
 
-def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
+def make_access(args: argparse.Namespace, lanes_per_host: int, stall_after: float = 60.0) -> Access:
     """What talks to every place that a command may ask.
+
+    Args:
+        args: the options.
+        lanes_per_host: how many connections one host may have.
+        stall_after: seconds without a byte after which a connection counts as broken.
 
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
@@ -89,12 +94,19 @@ def make_access(args: argparse.Namespace, lanes_per_host: int) -> Access:
     def make_web() -> Access:
         from willow_cart.access.web import WebAccess
 
-        return WebAccess(lanes_per_host=lanes_per_host, sign_ins=sign_ins, context=context)
+        return WebAccess(
+            lanes_per_host=lanes_per_host,
+            sign_ins=sign_ins,
+            context=context,
+            stall_after=stall_after,
+        )
 
     def make_ftp() -> Access:
         from willow_cart.access.ftp import FtpAccess
 
-        return FtpAccess(sign_ins=sign_ins, active=args.active, context=context)
+        return FtpAccess(
+            sign_ins=sign_ins, active=args.active, context=context, stall_after=stall_after
+        )
 
     def make_buckets() -> Access:
         from willow_cart.access.bucket import BucketAccess

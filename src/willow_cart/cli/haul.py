@@ -10,24 +10,37 @@ import signal
 import sys
 import threading
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.cli.connecting import add_connecting, make_access, without_fields
-from willow_cart.cli.options import Looker, add_choosing, add_sources, positive
+from willow_cart.cli.options import (
+    Looker,
+    add_choosing,
+    add_sources,
+    positive,
+    read_seconds,
+    read_size,
+    read_speed,
+)
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
     from willow_cart.cli.bars import LiveView
+    from willow_cart.cli.log import LogFile
     from willow_cart.cli.view import PlainView
-    from willow_cart.haul import Account
+    from willow_cart.haul import Account, Observer, Wishes
     from willow_cart.shelf import Shelf
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"
+
+# Seconds on the average between two files for those who are shy.
+_SHY_GAP = 2.0
 
 NAME = "haul"
 BRIEF = "bring what is chosen home: fetch with resume, check, file"
@@ -64,6 +77,14 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="file also pages that come where something else was asked for",
     )
     command.add_argument(
+        "--if-present",
+        choices=["renew", "keep", "replace", "fail"],
+        default="renew",
+        metavar="renew|keep|replace|fail",
+        help="of files that lie here already: ask whether they have changed, leave them unasked,"
+        " fetch them anew, or count them as failed (%(default)s)",
+    )
+    command.add_argument(
         "--cart",
         type=Path,
         metavar="FILE",
@@ -74,31 +95,43 @@ def add_options(command: argparse.ArgumentParser) -> None:
         action="store_true",
         help="begin also where there is not enough room for everything",
     )
+    command.add_argument(
+        "--log", type=Path, metavar="FILE", help="write what happens as JSON lines, one event each"
+    )
     add_choosing(command)
     add_connecting(command)
+    _add_pace(command)
+
+
+def _add_pace(command: argparse.ArgumentParser) -> None:
+    """Add how politely, patiently and warily it is to be done."""
     pace = command.add_argument_group("pace")
+
+    def add(option: str, metavar: str, text: str, **more: object) -> None:
+        pace.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
+
+    add("--lanes", "N", "how many files are fetched at a time (%(default)s)", type=positive,
+        default=8)  # fmt: skip
+    add("--lanes-per-host", "N", "how many of them from one host (%(default)s)", type=positive,
+        default=4)  # fmt: skip
+    add("--gap", "SECONDS", "between two starts at one host", type=read_seconds, default=0.0)
     pace.add_argument(
-        "--lanes",
-        type=positive,
-        default=8,
-        metavar="N",
-        help="how many files are fetched at a time (%(default)s)",
+        "--one-by-one",
+        action="store_true",
+        help="for shy servers: one file at a time, with a gap that is never quite the same",
     )
-    pace.add_argument(
-        "--lanes-per-host",
-        type=positive,
-        default=4,
-        metavar="N",
-        help="how many of them from one host (%(default)s)",
-    )
-    pace.add_argument(
-        "--attempts",
-        type=positive,
-        default=5,
-        metavar="N",
-        help="how often in a row a file is asked for in vain before it is given up, with growing"
-        " pauses in between (%(default)s)",
-    )
+    add("--speed-cap", "SPEED", "no faster than this in all: 2MB/s", type=read_speed)
+    add("--attempts", "N", "how often in a row a file is asked for in vain before it is given up,"
+        " with growing pauses in between (%(default)s)", type=positive, default=5)  # fmt: skip
+    add("--pause", "SECONDS", "always the same pause between attempts", type=read_seconds)
+    add("--longest-wait", "SECONDS", "how long a server may ask to be left alone; a file that it"
+        " asks longer for is given up (%(default)s)", type=read_seconds, default=300)  # fmt: skip
+    add("--stall-after", "SECONDS", "try again if nothing comes for so long (%(default)s)",
+        type=read_seconds, default=60)  # fmt: skip
+    add("--slowest", "SPEED", "try again what comes more slowly on the average", type=read_speed)
+    add("--time-per-file", "SECONDS", "no longer than this for one attempt at a file: 2h; what has"
+        " come is kept", type=read_seconds)  # fmt: skip
+    add("--largest", "SIZE", "refuse files that are larger, announced or not", type=read_size)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -111,7 +144,7 @@ def run(args: argparse.Namespace) -> int:
     _require_outside(args)
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
-    with make_access(args, args.lanes_per_host) as access:
+    with make_access(args, args.lanes_per_host, args.stall_after) as access:
         looker = Looker(args, access, args.lanes_per_host)
         offers = looker.chosen()
         if args.cart is not None:
@@ -172,18 +205,34 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shel
     return promised
 
 
-def _haul(args: argparse.Namespace, offers: Shelf, access: Access) -> Account:
+def _make_wishes(args: argparse.Namespace) -> Wishes:
+    """How the options want it done."""
     from willow_cart.access import Patience
-    from willow_cart.haul import Wishes, bring_home
+    from willow_cart.haul import Limits, Pace, Presence, Wishes
 
-    wishes = Wishes(
+    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
+    if args.pause is not None:
+        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
+    pace = Pace(args.gap, speed_cap=args.speed_cap)
+    if args.one_by_one:
+        pace = replace(pace, gap=args.gap or _SHY_GAP, jitter=0.5)
+    return Wishes(
         Layout(args.layout),
-        args.lanes,
-        args.lanes_per_host,
-        Patience(attempts=args.attempts),
+        1 if args.one_by_one else args.lanes,
+        1 if args.one_by_one else args.lanes_per_host,
+        patience,
         accept_anything=args.accept_anything,
         tight=args.tight,
+        presence=Presence(args.if_present),
+        pace=pace,
+        limits=Limits(args.largest, args.slowest, args.time_per_file),
     )
+
+
+def _haul(args: argparse.Namespace, offers: Shelf, access: Access) -> Account:
+    from willow_cart.haul import bring_home
+
+    wishes = _make_wishes(args)
     stop = threading.Event()
 
     def end(_signal: int, _frame: object) -> None:
@@ -196,21 +245,27 @@ def _haul(args: argparse.Namespace, offers: Shelf, access: Access) -> Account:
 
     before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM)}
     view = _make_view(args.into)
+    log = _open_log(args.log, view) if args.log is not None else None
     # The offers live until the end; looking through them for garbage again and again would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
     try:
         with view:
-            return bring_home(
+            account = bring_home(
                 offers,
                 args.into,
                 access,
                 wishes,
                 command=_shown_command(),
-                observer=view,
+                observer=log or view,
                 stop=stop,
             )
+        if log is not None:
+            log.ended(account)
+        return account
     finally:
+        if log is not None:
+            log.close()
         for number, handler in before.items():
             signal.signal(number, handler)
 
@@ -224,6 +279,12 @@ def _make_view(into: Path) -> PlainView | LiveView:
     from willow_cart.cli.view import PlainView
 
     return PlainView()
+
+
+def _open_log(path: Path, view: Observer) -> LogFile:
+    from willow_cart.cli.log import LogFile
+
+    return LogFile(path, view)
 
 
 def _shown_command() -> str:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.errors import BadOption
-from willow_cart.units import parse_size
+from willow_cart.units import parse_seconds, parse_size
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from willow_cart.sources import Look, Looking
 
 Some = TypeVar("Some", str, tuple[str, ...])
+Number = TypeVar("Number", int, float)
 
 
 def add_sources(command: argparse.ArgumentParser) -> None:
@@ -315,7 +316,7 @@ def _some(option: str, read: Some, given: object = True) -> Some:
     return read
 
 
-def _read_by(read: Callable[[str], int], text: str) -> int:
+def _read_by(read: Callable[[str], Number], text: str) -> Number:
     try:
         return read(text)
     except BadOption as error:
@@ -325,6 +326,19 @@ def _read_by(read: Callable[[str], int], text: str) -> int:
 def read_size(text: str) -> int:
     """Read a size: bytes, or with a unit."""
     return _read_by(parse_size, text)
+
+
+def read_speed(text: str) -> int:
+    """Read a speed in bytes a second: `2MB/s`."""
+    speed = read_size(text.removesuffix("/s"))
+    if not speed:
+        raise argparse.ArgumentTypeError(f"{text} brings nothing")
+    return speed
+
+
+def read_seconds(text: str) -> float:
+    """Read a time: seconds, or with a unit."""
+    return _read_by(parse_seconds, text)
 
 
 def _depth(text: str) -> int | None:

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Self
 
-from willow_cart.addresses import without_secrets
+from willow_cart.addresses import host_of, without_secrets
 from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.cli.telling import tell
-from willow_cart.errors import TryAgain
+from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Observer
 from willow_cart.model import State
@@ -55,6 +55,7 @@ class View(Observer):
         self.longest = self._unasked = 0
         self.bytes: int | None = None
         self.put_off: set[str] = set()
+        self.aside: set[str] = set()
         self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
 
     def say(self, line: str) -> None:
@@ -95,6 +96,8 @@ class View(Observer):
             self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
         state.path, state.length, state.have = filed.path, length, start
         self.put_off.discard(filed.path)
+        if self.aside:
+            self.aside.discard(host_of(filed.offer.address))
 
     def received(self, lane: int, count: int) -> None:
         """Follow a lane's bytes."""
@@ -123,6 +126,18 @@ class View(Observer):
             state.done += state.have
         state.path, state.have = "", 0
 
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+        """Say which host is left for later."""
+        self.aside.add(host)
+        self.say(
+            f"{host} fails again and again ({error.reason}); it is set aside until the others are"
+            f" done, for {format_duration(pause)} at least"
+        )
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        """Say how many files a host leaves behind, in one line."""
+        self.say(f"{host} is given up with {count_of(files, 'file')} to come: {error.why}")
+
     def set_aside(self, path: str, kept: Path) -> None:
         """Say where a file went that a haul had not put there."""
         self.say(f"{path}: what lay there was not from a haul; it is kept in {kept}")
@@ -133,7 +148,8 @@ class View(Observer):
         self.files_done += 1
         if not result.received and not result.resumed:
             self._unasked += filed.offer.size or 0
-        if result.state in (State.FAILED, State.REFUSED):
+        # What was never asked for is told by its host.
+        if result.state in (State.FAILED, State.REFUSED) and result.attempts:
             self.say(f"{result.state}: {result.address}: {result.reason}")
 
     def _lane(self, lane: int) -> Lane:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, positive, read_size
+from willow_cart.cli.options import SizeAsker, positive, read_size, read_speed
 from willow_cart.cli.pick import add_cart
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -48,7 +48,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     command.add_argument(
         "--at",
-        type=_speed,
+        type=read_speed,
         metavar="SPEED",
         help="how long it takes at a speed, such as 20MB/s",
     )
@@ -71,13 +71,6 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument("--figure", type=Path, metavar="FILE", help="draw it: FILE.png or .svg")
     command.add_argument("--json", action="store_true", help="write JSON for other programs")
     add_connecting(command)
-
-
-def _speed(text: str) -> int:
-    speed = read_size(text.removesuffix("/s"))
-    if not speed:
-        raise argparse.ArgumentTypeError(f"{text} brings nothing")
-    return speed
 
 
 def _drives(text: str) -> list[int]:

@@ -2,7 +2,20 @@
 
 from willow_cart.haul.account import Account
 from willow_cart.haul.observer import Observer
+from willow_cart.haul.pace import Limits, Pace
+from willow_cart.haul.presence import Presence
 from willow_cart.haul.room import Prospect, prospect
-from willow_cart.haul.run import Wishes, bring_home
+from willow_cart.haul.run import bring_home
+from willow_cart.haul.wishes import Wishes
 
-__all__ = ["Account", "Observer", "Prospect", "Wishes", "bring_home", "prospect"]
+__all__ = [
+    "Account",
+    "Limits",
+    "Observer",
+    "Pace",
+    "Presence",
+    "Prospect",
+    "Wishes",
+    "bring_home",
+    "prospect",
+]

@@ -33,8 +33,11 @@ from willow_cart.errors import (
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.filer import Filer, Landing, Note
 from willow_cart.haul.observer import Observer
+from willow_cart.haul.pace import Meter, SpeedCap
 from willow_cart.haul.partials import Partial, PartialStore
+from willow_cart.haul.presence import Presence
 from willow_cart.haul.trips import Trip
+from willow_cart.haul.wishes import Wishes
 from willow_cart.model import Checksum, Offer, Proof, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 from willow_cart.units import format_size
@@ -52,7 +55,7 @@ class Carrier:
         held: what the ledger knows; None for nothing yet.
         observer: who is told.
         stop: set when the person wants it to end.
-        accept_anything: whether a page will do where something else was asked for.
+        wishes: how it is to be done.
         clock: a monotonic clock in seconds.
     """
 
@@ -63,8 +66,14 @@ class Carrier:
     held: Held | None
     observer: Observer
     stop: threading.Event
-    accept_anything: bool = False
+    wishes: Wishes
     clock: Callable[[], float] = field(default=time.monotonic)
+    cap: SpeedCap | None = field(init=False)
+
+    def __post_init__(self) -> None:
+        speed = self.wishes.pace.speed_cap
+        cap = SpeedCap(speed, self.clock) if speed else None
+        object.__setattr__(self, "cap", cap)  # made here once, and never changed
 
     def attempt(self, trip: Trip, lane: int) -> Result | Landing:
         """Make one attempt at a file.
@@ -113,7 +122,19 @@ class Carrier:
     # What lies here already
 
     def _proved_here(self, trip: Trip) -> Result | None:
-        """The result for a file that its promised checksum proves right, its place unasked."""
+        """The result for a file of which its place need not be asked.
+
+        Its promised checksum proves it right, or the person wants whatever lies here left alone.
+        """
+        presence = self.wishes.presence
+        if presence is Presence.REPLACE:
+            return None
+        if presence is not Presence.RENEW:
+            if not os.path.lexists(self.destination.full_path(trip.filed.path)):
+                return None
+            if presence is Presence.KEEP:
+                return trip.result(State.HERE)
+            return trip.result(State.FAILED, "lies here already; --if-present says what to do")
         promised = trip.offer.checksums
         if not promised:
             return None
@@ -201,7 +222,8 @@ class Carrier:
                 return self._open_whole(address)
             return delivery
         arrival = self._held_unharmed(trip)
-        if arrival and arrival.validators and not trip.offer.checksums:
+        replaces = self.wishes.presence is Presence.REPLACE
+        if arrival and arrival.validators and not trip.offer.checksums and not replaces:
             return self.access.open(address, validators=arrival.validators)
         # A promised checksum that the file here does not have cannot be answered by "unchanged".
         return self._open_whole(address)
@@ -220,7 +242,10 @@ class Carrier:
         trip.partial = partial
         trip.resumed = partial.size
         length = partial.facts.length
+        limits = self.wishes.limits
+        meter = Meter(trip.shown, limits, self.cap, self.stop.wait, self.clock)
         try:
+            limits.require_size(trip.shown, length or 0)
             partial.wake()
             self.observer.started(lane, trip.filed, length, partial.size)
             self._require_room(trip, partial)
@@ -237,6 +262,7 @@ class Carrier:
                     )  # fmt: skip
                 if not partial.is_whole and self.destination.room() < CHUNK:
                     raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+                meter.count(len(data), partial.size, is_whole=partial.is_whole)
                 if self.stop.is_set():
                     raise Interrupted(trip.filed.path, "interrupted")
             if length is not None and not partial.is_whole:
@@ -258,7 +284,7 @@ class Carrier:
         Raises:
             PageInstead: it is one.
         """
-        may_be_anything = self.accept_anything or may_be_page(trip.offer.file_name)
+        may_be_anything = self.wishes.accept_anything or may_be_page(trip.offer.file_name)
         suspect = not (may_be_anything or partial.size)
         while not partial.is_whole and (data := delivery.read()):
             if suspect and looks_like_page(data):

@@ -11,7 +11,9 @@ from willow_cart.access import Patience
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     CannotStore,
+    HostUnknown,
     Interrupted,
+    NotTrusted,
     NotWhatWasMeant,
     ServerBusy,
     TryAgain,
@@ -22,12 +24,17 @@ from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
+from willow_cart.haul.pace import Pace
 from willow_cart.haul.trips import Trip, Trips
 from willow_cart.model import State
+from willow_cart.records import Result
 
 # How long lanes that wait for bytes are waited for once the person wants to stop. What they have
 # received is in their files already; the rest of the wait would be for nothing.
 _GRACE = 1.0
+
+# A host that was set aside is left alone for so many times as long as a file would be.
+_ROUND = 30
 
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
 _TICK = 0.05
@@ -42,6 +49,7 @@ class Crew:
         patience: when to try again.
         docket: which file is carried next, by its number.
         trips: the files that are under way.
+        pace: how politely hosts are asked.
         chance: gives random numbers from 0 to 1.
     """
 
@@ -53,6 +61,7 @@ class Crew:
         docket: Docket[int],
         trips: Trips,
         *,
+        pace: Pace,
         chance: Callable[[], float] = random.random,
     ) -> None:
         self._carrier = carrier
@@ -64,6 +73,7 @@ class Crew:
         self._change = threading.Condition()
         self._docket = docket
         self._trips = trips
+        self._pace = pace
         self._files = self._bytes = 0
         self._open = 1
         self._ended = False
@@ -121,37 +131,38 @@ class Crew:
                 if lane >= self._open and not self._ended:
                     self._change.wait()
                     continue
-                taken = self._docket.take(time.monotonic())
+                now = time.monotonic()
+                taken = self._docket.take(now)
                 if not isinstance(taken, Wait):
                     if taken is None:
                         self._ended = True
                         self._change.notify_all()
+                    elif self._pace.gap:
+                        gap = self._pace.gap_after(self._chance())
+                        self._docket.leave_alone(taken[0], now + gap)
                     return taken
                 self._change.wait(taken.seconds)
         return None
 
     def _carry(self, lane: int, host: str, trip: Trip) -> None:
+        failure: WillowCartError | None = None
         try:
             outcome = self._carrier.attempt(trip, lane)
-        except TryAgain as error:
-            pause = self._patience.pause_after(trip.vain, error.wait, self._chance())
-            if pause is not None:
-                self._put_off(lane, host, trip, error, pause)
-                return
-            why = self._give_up(trip, error)
-            if self._turn_to_mirror(lane, host, trip, why):
-                return
-            outcome = trip.result(State.FAILED, why)
         except Interrupted:
             raise
         except WillowCartError as error:
-            # What this machine cannot keep no other place can help.
-            if not isinstance(error, CannotStore) and self._turn_to_mirror(
-                lane, host, trip, error.why
-            ):
+            failure = error
+        # A file that is not there, or not as promised, says nothing against its host.
+        if isinstance(failure, TryAgain | HostUnknown | NotTrusted):
+            self._blame(host, failure)
+        else:
+            with self._change:
+                self._docket.went_well(host)
+        if failure is not None:
+            ended = self._end_in_vain(lane, host, trip, failure)
+            if ended is None:
                 return
-            refused = isinstance(error, NotWhatWasMeant)
-            outcome = trip.result(State.REFUSED if refused else State.FAILED, error.why)
+            outcome = ended
         self._filer.take(outcome)
         self._observer.freed(lane)
         with self._change:
@@ -159,6 +170,47 @@ class Crew:
             self._files += 1
             self._bytes += trip.received
             self._change.notify()
+
+    def _end_in_vain(
+        self, lane: int, host: str, trip: Trip, error: WillowCartError
+    ) -> Result | None:
+        """What becomes of a file that did not come; None if it will be asked for again."""
+        why = error.why
+        if isinstance(error, TryAgain):
+            pause = self._patience.pause_after(trip.vain, error.wait, self._chance())
+            if pause is not None:
+                self._put_off(lane, host, trip, error, pause)
+                return None
+            why = self._give_up(trip, error)
+        # What this machine cannot keep no other place can help.
+        if not isinstance(error, CannotStore) and self._turn_to_mirror(lane, host, trip, why):
+            return None
+        refused = isinstance(error, NotWhatWasMeant)
+        return trip.result(State.REFUSED if refused else State.FAILED, why)
+
+    def _blame(self, host: str, error: WillowCartError) -> None:
+        """Hold a failure against a host; one that fails again and again is set aside for a time."""
+        with self._change:
+            if isinstance(error, ServerBusy) and error.status in (429, 503):
+                self._docket.slow_down(host)
+            times = self._docket.went_wrong(host)
+            if not times:
+                return
+            pause = self._patience.pause_after(times, None, self._chance())
+            if isinstance(error, HostUnknown | NotTrusted) and times > 1:
+                pause = None  # that does not pass by itself
+            if pause is not None:
+                self._docket.set_aside(host, time.monotonic() + _ROUND * pause)
+                # It is the host that fails, and not its files.
+                self._trips.forgive(host)
+                self._observer.host_set_aside(host, error, _ROUND * pause)
+                return
+            left = self._docket.give_up(host)
+        why = f"its host was given up: {error.why}"
+        for number in left:
+            self._filer.take(self._trips[number].result(State.FAILED, why))
+        if left:
+            self._observer.host_given_up(host, error, len(left))
 
     def _give_up(self, trip: Trip, error: TryAgain) -> str:
         if error.wait is not None and error.wait > self._patience.longest_wait:

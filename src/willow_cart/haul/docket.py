@@ -11,6 +11,12 @@ from typing import Generic, TypeVar
 
 Item = TypeVar("Item")
 
+# So many good answers give a host that was busy another lane.
+_GOOD_FOR_A_LANE = 20
+
+# So many failures in a row, and a host is set aside.
+_BAD_TO_BE_SET_ASIDE = 10
+
 
 @dataclass(frozen=True, slots=True)
 class Wait:
@@ -23,7 +29,9 @@ class Docket(Generic[Item]):
     """Files waiting for a lane, by host; not safe for several threads, and without a clock.
 
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
-    own files. What is put off comes up again when its time has come, before what is untried.
+    own files. What is put off comes up again when its time has come, before what is untried. A host
+    that is told to be busy has half as many lanes, and gets them back one by one. One that fails
+    again and again is set aside until all others are done, and then tried again.
 
     Args:
         items: each with its host.
@@ -37,6 +45,12 @@ class Docket(Generic[Item]):
         self._turns = deque(self._waiting)
         self._lanes_per_host = lanes_per_host
         self._taken: Counter[str] = Counter()
+        self._limits: dict[str, int] = {}
+        self._heard: Counter[str] = Counter()
+        self._good: Counter[str] = Counter()
+        self._bad: Counter[str] = Counter()
+        self._times_aside: Counter[str] = Counter()
+        self._aside: set[str] = set()
         self._left_alone: dict[str, float] = {}
         self._put_off: list[tuple[float, int, str, Item]] = []
         self._order = count()
@@ -49,6 +63,8 @@ class Docket(Generic[Item]):
     def take(self, now: float) -> tuple[str, Item] | Wait | None:
         """Take the next file and its host; None once nothing will ever come up again."""
         self._bring_back(now)
+        if self._aside and not self._is_any_other_left():
+            self._aside.clear()
         for _ in range(len(self._turns)):
             host = self._turns[0]
             self._turns.rotate(-1)
@@ -62,6 +78,54 @@ class Docket(Generic[Item]):
     def finish(self, host: str) -> None:
         """Say that a file that was taken is settled."""
         self._taken[host] -= 1
+        self._heard[host] = max(0, self._heard[host] - 1)
+
+    def went_well(self, host: str) -> None:
+        """Say that a host has answered as it should; enough of that gives it a lane back."""
+        self._bad[host] = self._times_aside[host] = 0
+        if host in self._limits:
+            self._good[host] += 1
+            if self._good[host] >= _GOOD_FOR_A_LANE:
+                self._good[host] = 0
+                self._limits[host] += 1
+                if self._limits[host] >= self._lanes_per_host:
+                    del self._limits[host]
+
+    def went_wrong(self, host: str) -> int:
+        """Say that a host has failed once more.
+
+        Returns:
+            0, or if it has failed too often in a row how often that was so, this time included.
+        """
+        self._bad[host] += 1
+        if self._bad[host] < _BAD_TO_BE_SET_ASIDE or host in self._aside:
+            return 0
+        self._bad[host] = 0
+        self._times_aside[host] += 1
+        return self._times_aside[host]
+
+    def set_aside(self, host: str, until: float) -> None:
+        """Take nothing from a host until all others are done, and not before a time."""
+        self._aside.add(host)
+        self.leave_alone(host, until)
+
+    def slow_down(self, host: str) -> None:
+        """Halve the lanes of a host that says it is busy."""
+        self._good[host] = 0
+        if self._heard[host]:
+            # A lane that was under way when it was halved says the same once more.
+            self._heard[host] -= 1
+            return
+        self._heard[host] = max(0, self._taken[host] - 1)
+        self._limits[host] = max(1, self._limit(host) // 2)
+
+    def give_up(self, host: str) -> list[Item]:
+        """Take all that is left of a host, for nobody to carry."""
+        left = [*self._waiting[host], *(each[3] for each in self._put_off if each[2] == host)]
+        self._waiting[host].clear()
+        self._put_off = [each for each in self._put_off if each[2] != host]
+        heapq.heapify(self._put_off)
+        return left
 
     def put_off(self, host: str, item: Item, until: float) -> None:
         """Give a file that was taken back, to come up again at a time."""
@@ -82,8 +146,20 @@ class Docket(Generic[Item]):
     def _is_free(self, host: str, now: float) -> bool:
         return (
             bool(self._waiting[host])
-            and self._taken[host] < self._lanes_per_host
+            and host not in self._aside
+            and self._taken[host] < self._limit(host)
             and self._left_alone.get(host, now) <= now
+        )
+
+    def _limit(self, host: str) -> int:
+        return self._limits.get(host, self._lanes_per_host)
+
+    def _is_any_other_left(self) -> bool:
+        """Whether anything is under way, or waiting at a host that is not set aside."""
+        if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
+            return True
+        return any(
+            items for host, items in self._waiting.items() if items and host not in self._aside
         )
 
     def _bring_back(self, now: float) -> None:

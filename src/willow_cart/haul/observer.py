@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from willow_cart.errors import TryAgain
+from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.records import Result
 
@@ -30,6 +30,12 @@ class Observer:
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """A lane has left a file to a mirror, since it did not come from where it was asked for."""
+
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+        """A host has failed again and again; it is tried again after the others, and a pause."""
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        """A host fails for good; so many of its files are not even asked for."""
 
     def set_aside(self, path: str, kept: Path) -> None:
         """What lay at a path was not what a haul had put there; it is kept elsewhere."""

@@ -5,12 +5,11 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from pathlib import Path
 
-from willow_cart.access import Access, Patience
+from willow_cart.access import Access
 from willow_cart.errors import CannotStore
-from willow_cart.filing import Layout, make_plan
+from willow_cart.filing import make_plan
 from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crew import Crew
@@ -21,37 +20,17 @@ from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.room import require_room
 from willow_cart.haul.trips import Trips
+from willow_cart.haul.wishes import Wishes
 from willow_cart.model import Offer
 from willow_cart.records import Held, Ledger, PartRecord, Result, ledger_path
 from willow_cart.shelf import Shelf
-
-
-@dataclass(frozen=True, slots=True)
-class Wishes:
-    """How a haul is to be done.
-
-    Attributes:
-        layout: the rule for folders.
-        lanes: how many files are fetched at a time.
-        lanes_per_host: how many of them from one host.
-        patience: when to try again.
-        accept_anything: whether pages are filed that come where something else was asked for.
-        tight: whether to begin although there is not enough room for everything.
-    """
-
-    layout: Layout = Layout.TREE
-    lanes: int = 8
-    lanes_per_host: int = 4
-    patience: Patience = field(default_factory=Patience)
-    accept_anything: bool = False
-    tight: bool = False
 
 
 def bring_home(
     offers: Iterable[Offer],
     into: Path | str,
     access: Access,
-    wishes: Wishes = Wishes(),
+    wishes: Wishes | None = None,
     *,
     command: str = "",
     observer: Observer | None = None,
@@ -67,7 +46,7 @@ def bring_home(
         offers: what is wanted; of offers with the same address the first counts.
         into: the destination; made if it is not there.
         access: how places are talked to.
-        wishes: how it is to be done.
+        wishes: how it is to be done; None as `Wishes()`.
         command: what the person typed, for the ledger; without secrets.
         observer: who is told what happens.
         stop: set it to end the haul early.
@@ -85,6 +64,7 @@ def bring_home(
     into = Path(into)
     observer = observer or Observer()
     stop = stop or threading.Event()
+    wishes = wishes or Wishes()
     shelf = offers if isinstance(offers, Shelf) else Shelf(offers)
     if not wishes.tight:
         require_room(shelf, into)
@@ -113,11 +93,10 @@ def bring_home(
             wishes.lanes_per_host,
         )
         filer = Filer(ledger, run, destination, settled)
-        carrier = Carrier(
-            access, destination, partials, filer, known, observer, stop, wishes.accept_anything
-        )
+        carrier = Carrier(access, destination, partials, filer, known, observer, stop, wishes)
         try:
-            Crew(carrier, filer, wishes.patience, docket, trips).work(wishes.lanes)
+            crew = Crew(carrier, filer, wishes.patience, docket, trips, pace=wishes.pace)
+            crew.work(wishes.lanes)
         finally:
             filer.close()
         destination.sync_folders()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from dataclasses import dataclass, field
 
-from willow_cart.addresses import without_secrets
+from willow_cart.addresses import host_of, without_secrets
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul.partials import Partial
 from willow_cart.model import Offer, State
@@ -98,6 +98,13 @@ class Trips:
             with self._lock:
                 self._under_way[number] = trip
         return trip
+
+    def forgive(self, host: str) -> None:
+        """Count no vain attempt at a host so far: it was not the files that failed."""
+        with self._lock:
+            for trip in self._under_way.values():
+                if host_of(trip.address) == host:
+                    trip.vain = 0
 
     def settle(self, number: int) -> Filed:
         """Let go of a trip that has come to its end, and return the offer and its path."""

@@ -1,0 +1,125 @@
+"""The log: what happens in a haul as JSON lines, one event each, for other programs."""
+
+from __future__ import annotations
+
+import json
+import threading
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TextIO
+
+from willow_cart.addresses import without_secrets
+from willow_cart.errors import CannotStore, TryAgain, WillowCartError
+from willow_cart.filing import Filed, Plan
+from willow_cart.haul import Account, Observer
+from willow_cart.records import Result
+
+
+class LogFile(Observer):
+    """Hears what happens, writes it down, and passes it on.
+
+    Args:
+        path: the file; lines are added to what is in it.
+        view: who hears it next.
+
+    Raises:
+        CannotStore: the file cannot be written.
+    """
+
+    def __init__(self, path: Path, view: Observer) -> None:
+        self._view = view
+        self._lock = threading.Lock()
+        try:
+            self._file: TextIO = path.open("a", encoding="utf-8", buffering=1)
+        except OSError as error:
+            reason = (error.strerror or str(error)).lower()
+            raise CannotStore(str(path), f"cannot be written: {reason}", "name another") from None
+
+    def close(self) -> None:
+        """Close the file."""
+        self._file.close()
+
+    def ended(self, account: Account) -> None:
+        """Write what came of the haul."""
+        self._write(
+            "ended",
+            run=account.run,
+            files=account.planned,
+            counts=dict(account.counts),
+            received=account.received,
+            seconds=round(account.seconds, 3),
+            exit_code=int(account.exit_code),
+        )
+
+    def _write(self, event: str, **facts: object) -> None:
+        moment = datetime.now(UTC).isoformat(timespec="milliseconds")
+        line = json.dumps({"time": moment, "event": event, **facts}, ensure_ascii=False)
+        with self._lock:
+            self._file.write(f"{line}\n")
+
+    def planned(self, plan: Plan) -> None:
+        """Write how much there is."""
+        sizes = plan.offers.sizes
+        self._write(
+            "planned", files=len(plan), bytes_known=sizes.exact, sizes_unknown=sizes.unknown
+        )
+        self._view.planned(plan)
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        """Write which file a lane has begun, and where."""
+        self._write("started", lane=lane, **_file(filed), length=length, start=start)
+        self._view.started(lane, filed, length, start)
+
+    def received(self, lane: int, count: int) -> None:
+        """Pass it on; bytes are no event."""
+        self._view.received(lane, count)
+
+    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+        """Write why a file waits."""
+        self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
+        self._view.postponed(lane, filed, error, pause)
+
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+        """Write which mirror is tried."""
+        self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
+        self._view.turned(lane, filed, why, mirror)
+
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+        """Write which host is left for later."""
+        self._write("host_set_aside", host=host, why=error.reason, pause=round(pause, 3))
+        self._view.host_set_aside(host, error, pause)
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        """Write which host is given up."""
+        self._write("host_given_up", host=host, why=error.why, files=files)
+        self._view.host_given_up(host, error, files)
+
+    def set_aside(self, path: str, kept: Path) -> None:
+        """Write where a file went that was not ours."""
+        self._write("set_aside", path=path, kept=str(kept))
+        self._view.set_aside(path, kept)
+
+    def freed(self, lane: int) -> None:
+        """Pass it on."""
+        self._view.freed(lane)
+
+    def settled(self, filed: Filed, result: Result) -> None:
+        """Write what became of a file."""
+        arrival = result.arrival
+        self._write(
+            "settled",
+            **_file(filed),
+            state=result.state,
+            reason=result.reason,
+            received=result.received,
+            resumed=result.resumed,
+            attempts=result.attempts,
+            seconds=result.seconds,
+            size=arrival.size if arrival else None,
+            sha256=arrival.sha256 if arrival else None,
+        )
+        self._view.settled(filed, result)
+
+
+def _file(filed: Filed) -> dict[str, object]:
+    return {"path": filed.path, "url": without_secrets(filed.offer.address)}

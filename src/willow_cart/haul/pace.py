@@ -1,0 +1,159 @@
+"""Pace: how politely a haul goes about it, and what it does not put up with. Policies only."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from willow_cart.errors import StrangeAnswer, TimedOut, TookTooLong
+from willow_cart.units import format_duration, format_size
+
+# A file is not called slow before so many seconds: the beginning says nothing.
+_GRACE = 10.0
+
+
+@dataclass(frozen=True, slots=True)
+class Pace:
+    """How politely files are asked for.
+
+    Attributes:
+        gap: seconds between two starts at one host.
+        jitter: by what share of it the gap is longer or shorter, by chance.
+        speed_cap: bytes a second of the whole haul; None for as many as come.
+    """
+
+    gap: float = 0.0
+    jitter: float = 0.0
+    speed_cap: int | None = None
+
+    def gap_after(self, chance: float) -> float:
+        """The gap after a start.
+
+        Args:
+            chance: a random number from 0 to 1.
+        """
+        return self.gap * (1 + self.jitter * (2 * chance - 1))
+
+
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What a single file may not do.
+
+    Attributes:
+        largest: bytes; a ceiling for bodies without an end.
+        slowest: bytes a second on the average of an attempt.
+        longest: seconds for one attempt.
+    """
+
+    largest: int | None = None
+    slowest: int | None = None
+    longest: float | None = None
+
+    def require_size(self, thing: str, size: int) -> None:
+        """Refuse what is larger than allowed, announced or come.
+
+        Raises:
+            StrangeAnswer: it is.
+        """
+        if self.largest is not None and size > self.largest:
+            raise StrangeAnswer(
+                thing,
+                f"is larger than {format_size(self.largest)}",
+                "give a larger --largest if you want it",
+            )
+
+    def require_progress(self, thing: str, received: int, seconds: float) -> None:
+        """Refuse to wait any longer for what comes too slowly.
+
+        Args:
+            thing: the file.
+            received: bytes that came in this attempt.
+            seconds: how long that took, without what was waited for by our own wish.
+
+        Raises:
+            TookTooLong: it has had all the time that it may have.
+            TimedOut: it is too slow; another attempt may be better served.
+        """
+        if self.longest is not None and seconds > self.longest:
+            raise TookTooLong(
+                thing,
+                f"has taken longer than {format_duration(self.longest)}",
+                "what has come is kept; the same command goes on from there",
+            )
+        if self.slowest is not None and seconds > _GRACE and received < self.slowest * seconds:
+            raise TimedOut(thing, f"comes at {format_size(int(received / seconds))}/s, too slowly")
+
+
+class Meter:
+    """Watches one attempt at a file: has it wait for the speed cap, and holds it to the limits.
+
+    Args:
+        thing: the file.
+        limits: what it may not do.
+        cap: what it shares with other lanes; None if it may be as fast as it is.
+        wait: waits for so many seconds, or until the person wants it to end.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(
+        self,
+        thing: str,
+        limits: Limits,
+        cap: SpeedCap | None,
+        wait: Callable[[float], object],
+        clock: Callable[[], float],
+    ) -> None:
+        self._thing = thing
+        self._limits = limits
+        self._cap = cap
+        self._wait = wait
+        self._clock = clock
+        self._began = clock()
+        self._paused = 0.0
+        self._received = 0
+
+    def count(self, received: int, size: int, *, is_whole: bool) -> None:
+        """Count bytes that have just come.
+
+        Args:
+            received: how many.
+            size: how many there are of the file by now.
+            is_whole: whether that is all; what is here was not too slow.
+
+        Raises:
+            StrangeAnswer, TookTooLong, TimedOut: it goes beyond a limit.
+        """
+        self._limits.require_size(self._thing, size)
+        self._received += received
+        if self._cap is not None:
+            pause = self._cap.pause_after(received)
+            self._paused += pause
+            self._wait(pause)
+        if not is_whole:
+            seconds = self._clock() - self._began - self._paused
+            self._limits.require_progress(self._thing, self._received, seconds)
+
+
+class SpeedCap:
+    """Shares so many bytes a second among lanes, in the order in which they ask.
+
+    Args:
+        speed: bytes a second.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(self, speed: int, clock: Callable[[], float] = time.monotonic) -> None:
+        self._speed = speed
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._free_at = clock()
+
+    def pause_after(self, count: int) -> float:
+        """How long a lane has to pause that has just received so many bytes, in seconds."""
+        with self._lock:
+            now = self._clock()
+            # What was not used is gone: a line that was idle has no right to a burst.
+            self._free_at = max(self._free_at, now) + count / self._speed
+            return self._free_at - now

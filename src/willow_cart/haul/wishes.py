@@ -1,0 +1,37 @@
+"""Wishes: how a haul is to be done, as one value."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from willow_cart.access import Patience
+from willow_cart.filing import Layout
+from willow_cart.haul.pace import Limits, Pace
+from willow_cart.haul.presence import Presence
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """How a haul is to be done.
+
+    Attributes:
+        layout: the rule for folders.
+        lanes: how many files are fetched at a time.
+        lanes_per_host: how many of them from one host.
+        patience: when to try again.
+        accept_anything: whether pages are filed that come where something else was asked for.
+        tight: whether to begin although there is not enough room for everything.
+        presence: what becomes of files that lie here already.
+        pace: how politely hosts are asked.
+        limits: what a single file may not do.
+    """
+
+    layout: Layout = Layout.TREE
+    lanes: int = 8
+    lanes_per_host: int = 4
+    patience: Patience = field(default_factory=Patience)
+    accept_anything: bool = False
+    tight: bool = False
+    presence: Presence = Presence.RENEW
+    pace: Pace = field(default_factory=Pace)
+    limits: Limits = field(default_factory=Limits)

@@ -1,0 +1,270 @@
+"""Politeness, limits and presence: policies by themselves, and hauls against a difficult server."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support.program import files_in, run
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.errors import BadOption, StrangeAnswer, TimedOut, TookTooLong
+from willow_cart.haul.docket import Docket, Wait
+from willow_cart.haul.pace import Limits, Meter, Pace, SpeedCap
+from willow_cart.units import parse_seconds
+
+
+@given(st.lists(st.tuples(st.integers(0, 3), st.integers(1, 10**6)), max_size=40))
+def test_no_lanes_get_more_than_the_cap_together(asks: list[tuple[int, int]]) -> None:
+    """Lanes ask after waits of their own; each pauses as it is told."""
+    now = [0.0]
+    cap = SpeedCap(100_000, lambda: now[0])
+    came = 0
+    latest = 0.0
+    for waited, count in asks:
+        now[0] += waited
+        came += count
+        latest = max(latest, now[0] + cap.pause_after(count))
+        assert latest >= came / 100_000 - 1e-6, "by then so much may have come, and no more"
+        assert latest <= now[0] + came / 100_000 + 1e-6, "nobody waits longer than for all bytes"
+
+
+def test_gaps_are_as_long_as_asked_for_and_shy_ones_vary() -> None:
+    assert [Pace(gap=2.0).gap_after(chance) for chance in (0.0, 0.5, 1.0)] == [2, 2, 2]
+    assert [Pace(2.0, jitter=0.5).gap_after(chance) for chance in (0.0, 0.5, 1.0)] == [1, 2, 3]
+
+
+def test_what_is_slow_large_or_long_is_not_put_up_with() -> None:
+    limits = Limits(largest=1000, slowest=100, longest=60.0)
+    limits.require_size("a", 1000)
+    limits.require_progress("a", 0, 10.0)
+    limits.require_progress("a", 2000, 20.0)
+    with pytest.raises(StrangeAnswer, match=r"is larger than 1\.00 kB"):
+        limits.require_size("a", 1001)
+    with pytest.raises(TimedOut, match="comes at 50 B/s, too slowly"):
+        limits.require_progress("a", 1000, 20.0)
+    with pytest.raises(TookTooLong, match="has taken longer than 1 min 00 s"):
+        limits.require_progress("a", 10**9, 60.1)
+    Limits().require_progress("a", 0, 1e9)
+
+
+def test_what_waits_by_our_own_wish_is_not_called_slow() -> None:
+    now, waited = [0.0], []
+
+    def wait(seconds: float) -> None:
+        waited.append(seconds)
+        now[0] += seconds
+
+    def clock() -> float:
+        return now[0]
+
+    meter = Meter("a", Limits(slowest=1000), SpeedCap(10, clock), wait, clock)
+    for size in range(500, 5000, 500):
+        meter.count(500, size, is_whole=False)
+    assert sum(waited) == pytest.approx(450)
+    now[0] += 30
+    meter.count(1, 5000, is_whole=True)
+    with pytest.raises(TimedOut):
+        meter.count(1, 5000, is_whole=False)
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"), [("90", 90), ("0.5s", 0.5), ("5min", 300), ("2 h", 7200), ("1d", 86400)]
+)
+def test_times_are_read_with_units(text: str, seconds: float) -> None:
+    assert parse_seconds(text) == seconds
+
+
+@pytest.mark.parametrize("text", ["", "soon", "-1", "5 weeks", "1e9", "nan"])
+def test_what_is_no_time_is_said(text: str) -> None:
+    with pytest.raises(BadOption, match="is no time"):
+        parse_seconds(text)
+
+
+# The docket's part
+
+
+def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
+    docket = Docket([("a", n) for n in range(200)], lanes_per_host=4)
+    for _ in range(4):
+        docket.take(0)
+    for number in range(4):  # all four lanes hear that it is busy; it is halved once
+        docket.slow_down("a")
+        docket.put_off("a", number, until=0)
+    assert [isinstance(docket.take(1), Wait) for _ in range(3)] == [False, False, True]
+    lanes = 2
+    for _ in range(2 * 20):
+        docket.went_well("a")
+        docket.finish("a")
+        assert not isinstance(docket.take(1), Wait)
+    while not isinstance(docket.take(1), Wait):
+        lanes += 1
+    assert lanes == 4
+
+
+def test_a_host_that_fails_again_and_again_comes_last() -> None:
+    docket = Docket([("a", 1), ("a", 2), ("b", 3)], lanes_per_host=1)
+    assert docket.take(0) == ("a", 1)
+    docket.put_off("a", 1, until=0.5)
+    assert [docket.went_wrong("a") for _ in range(10)] == [0] * 9 + [1]
+    docket.set_aside("a", until=5)
+    assert docket.take(1) == ("b", 3)
+    assert docket.take(1) == Wait(4)
+    docket.finish("b")
+    assert docket.take(2) == Wait(3), "it is not its time yet"
+    assert docket.take(5) == ("a", 1)
+    assert [docket.went_wrong("a") for _ in range(10)][-1] == 2
+    assert docket.give_up("a") == [2]
+    docket.finish("a")
+    assert docket.take(9) is None
+
+
+def test_one_good_answer_makes_up_for_all_the_bad_ones() -> None:
+    docket = Docket([("a", 1)], lanes_per_host=1)
+    for _ in range(9):
+        docket.went_wrong("a")
+    docket.went_well("a")
+    assert [docket.went_wrong("a") for _ in range(10)][-1] == 1, "it is counted anew"
+
+
+# Hauls
+
+
+def test_gaps_are_kept_between_starts_at_a_host(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {f"{n}.csv": Exhibit(b"x") for n in range(4)}
+    began = time.monotonic()
+    source = f"{place.base}/{{0..3}}.csv"
+    outcome = run("haul", source, "--into", "x", "--gap", "0.2s", cwd=tmp_path)
+    assert outcome.code == 0
+    assert time.monotonic() - began >= 3 * 0.2
+    shy = run("haul", f"{place.base}/0.csv", "--into", "y", "--one-by-one", cwd=tmp_path)
+    assert shy.code == 0
+
+
+def test_a_host_that_is_down_does_not_hold_up_the_others_and_is_told_in_one_line(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {f"{n}.csv": Exhibit(b"x", refusals=[(503, {})] * 50) for n in range(30)}
+    with StandIn({f"{n}.csv": Exhibit(b"good") for n in range(3)}) as good:
+        lines = [f"{place.base}/{{0..29}}.csv", f"{good.base}/{{0..2}}.csv"]
+        (tmp_path / "list.txt").write_text("\n".join(lines))
+        pace = ["--attempts", "2", "--pause", "0.01", "--log", "log.jsonl"]
+        outcome = run("haul", "list.txt", "--into", "x", *pace, cwd=tmp_path)
+    assert outcome.code == 1
+    assert outcome.last_line.startswith("33 files: 3 arrived, 0 unchanged, 0 already here, 30 fail")
+    host = place.base.removeprefix("http://")
+    assert f"{host} fails again and again (the server answers 503" in outcome.err
+    assert f"{host} is given up with" in outcome.err
+    assert len(place.requests) < 40, "most are not even asked for"
+    told = [line for line in outcome.err.splitlines() if "failed:" in line]
+    assert len(told) < 20
+
+    events = [json.loads(line) for line in (tmp_path / "log.jsonl").read_text().splitlines()]
+    names = [event["event"] for event in events]
+    assert (names[0], names[-1]) == ("planned", "ended")
+    assert names.count("settled") == 33
+    assert {"started", "postponed", "host_set_aside", "host_given_up"} <= set(names)
+    assert events[-1]["counts"] == {"arrived": 3, "failed": 30}
+    failed = [event for event in events if event.get("state") == "failed"]
+    assert any("its host was given up" in event["reason"] for event in failed)
+
+
+def test_a_host_that_comes_back_is_hauled_from(tmp_path: Path, place: StandIn) -> None:
+    """It is down for many answers in a row; no file is given up for that."""
+    down = [14]
+
+    def answer(handler: Handler) -> None:
+        down[0] -= 1
+        status = 503 if down[0] >= 0 else 200
+        handler.send_response(status)
+        handler.send_header("Content-Length", "1")
+        handler.end_headers()
+        handler.wfile.write(b"x")
+
+    place.exhibits |= {f"{n}.csv": Exhibit(script=answer) for n in range(12)}
+    pace = ["--attempts", "6", "--pause", "0.1"]
+    outcome = run("haul", f"{place.base}/{{0..11}}.csv", "--into", "x", *pace, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert len(files_in(tmp_path / "x")) == 12
+
+
+def test_files_that_are_too_large_or_take_too_long_are_refused_in_time(
+    tmp_path: Path, place: StandIn
+) -> None:
+    def endless(handler: Handler) -> None:
+        handler.send_response(200)
+        handler.end_headers()
+        while True:
+            handler.wfile.write(b"x" * 65536)
+
+    place.exhibits |= {
+        "announced.bin": Exhibit(b"x" * 3000),
+        "endless.bin": Exhibit(script=endless),
+        "small.bin": Exhibit(b"x" * 1000),
+    }
+    source = f"{place.base}/{{announced,endless,small}}.bin"
+    outcome = run("haul", source, "--into", "x", "--largest", "2000", cwd=tmp_path)
+    assert outcome.code == 1
+    assert files_in(tmp_path / "x") == {"small.bin": b"x" * 1000}
+    assert outcome.err.count("is larger than 2.00 kB; give a larger --largest") == 2
+    assert not list((tmp_path / "x" / ".willow" / "partial").iterdir())
+
+    place.exhibits["slow.bin"] = Exhibit(b"y" * 800_000, speed=400_000)
+    slow = ["haul", f"{place.base}/slow.bin", "--into", "x"]
+    outcome = run(*slow, "--time-per-file", "0.5s", cwd=tmp_path)
+    assert outcome.code == 1
+    assert "has taken longer than 0.5 s; what has come is kept" in outcome.err
+    again = run(*slow, cwd=tmp_path)
+    assert again.code == 0
+    assert "goes on from" in again.err
+    assert files_in(tmp_path / "x")["slow.bin"] == b"y" * 800_000
+
+
+def test_what_stalls_is_tried_again(tmp_path: Path, place: StandIn) -> None:
+    first = [True]
+
+    def stall(handler: Handler) -> None:
+        handler.send_response(200)
+        handler.send_header("Content-Length", "5")
+        handler.end_headers()
+        if first.pop() if first else False:
+            handler.wfile.flush()
+            handler.rfile.read(1)  # until the other side has had enough
+        handler.wfile.write(b"level")
+
+    place.exhibits["a.csv"] = Exhibit(script=stall)
+    pace = ["--stall-after", "0.3s", "--pause", "0.01"]
+    outcome = run("haul", f"{place.base}/a.csv", "--into", "x", *pace, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert "tries again" in outcome.err
+    assert files_in(tmp_path / "x") == {"a.csv": b"level"}
+
+
+def test_what_lies_here_is_kept_replaced_or_a_failure_as_asked_for(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {"a.csv": Exhibit(b"first"), "mine.csv": Exhibit(b"theirs")}
+    haul = ["haul", f"{place.base}/{{a,mine}}.csv", "--into", "x"]
+    (tmp_path / "x").mkdir()
+    (tmp_path / "x" / "mine.csv").write_bytes(b"mine")
+
+    def counts(presence: str) -> str:
+        place.requests.clear()
+        outcome = run(*haul, "--if-present", presence, cwd=tmp_path)
+        return outcome.last_line.partition(";")[0].partition(": ")[2]
+
+    assert counts("fail") == "1 arrived, 0 unchanged, 0 already here, 1 failed, 0 refused"
+    assert len(place.requests) == 1
+    assert counts("keep") == "0 arrived, 0 unchanged, 2 already here, 0 failed, 0 refused"
+    assert not place.requests, "nobody is asked"
+    assert files_in(tmp_path / "x") == {"a.csv": b"first", "mine.csv": b"mine"}
+    assert counts("replace") == "1 arrived, 0 unchanged, 1 already here, 0 failed, 0 refused"
+    assert [each.status for each in place.requests] == [200, 200], "no condition was made"
+    assert files_in(tmp_path / "x")["mine.csv"] == b"theirs"
+    (kept,) = (tmp_path / "x" / ".willow" / "aside").rglob("mine.csv")
+    assert kept.read_bytes() == b"mine"
+    assert counts("renew") == "0 arrived, 2 unchanged, 0 already here, 0 failed, 0 refused"
