@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import time
 from pathlib import Path
@@ -268,3 +269,21 @@ def test_what_lies_here_is_kept_replaced_or_a_failure_as_asked_for(
     (kept,) = (tmp_path / "x" / ".willow" / "aside").rglob("mine.csv")
     assert kept.read_bytes() == b"mine"
     assert counts("renew") == "0 arrived, 2 unchanged, 0 already here, 0 failed, 0 refused"
+
+
+def test_the_ledger_says_what_was_decoded(tmp_path: Path, place: StandIn) -> None:
+    content = b"time,level\n" * 400
+
+    def coded(handler: Handler) -> None:
+        body = gzip.compress(content)
+        handler.send_response(200)
+        handler.send_header("Content-Encoding", "gzip")
+        handler.send_header("Content-Length", str(len(body)))
+        handler.end_headers()
+        handler.wfile.write(body)
+
+    place.exhibits |= {"a.csv": Exhibit(script=coded), "b.csv": Exhibit(b"plain")}
+    assert run("haul", f"{place.base}/{{a,b}}.csv", "--into", "x", cwd=tmp_path).code == 0
+    assert files_in(tmp_path / "x") == {"a.csv": content, "b.csv": b"plain"}
+    rows = run("receipt", "x", "--json", cwd=tmp_path).json()["files"]
+    assert [(row["size"], row["decoded"]) for row in rows] == [(4400, "gzip"), (5, "")]

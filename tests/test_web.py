@@ -15,7 +15,8 @@ import pytest
 from urllib3 import exceptions as lib
 
 from willow_cart.access import Delivery, Joining, Unchanged
-from willow_cart.access.web import WebAccess, translate
+from willow_cart.access.web import WebAccess
+from willow_cart.access.web_errors import translate
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
 from willow_cart.errors import (
     ConnectionLost,
@@ -186,6 +187,11 @@ def test_what_comes_coded_unasked_is_decoded_unless_it_is_the_archive(
     assert fetch(web, f"{place.base}/x.csv.gz")[1] == packed
     with pytest.raises(StrangeAnswer, match="content coding"):
         fetch(web, answer(place, 200, b"\x1f\x8bnonsense", Content_Encoding="gzip"))
+    swollen = gzip.compress(bytes(8 << 20), 9)
+    with pytest.raises(StrangeAnswer, match="swells to more than 200 times"):
+        fetch(web, answer(place, 200, swollen, Content_Encoding="gzip"))
+    small = gzip.compress(bytes(200_000), 9)
+    assert fetch(web, answer(place, 200, small, Content_Encoding="x-gzip"))[1] == bytes(200_000)
     with pytest.raises(StrangeAnswer, match="in the coding br"):
         fetch(web, answer(place, 200, b"coded", Content_Encoding="br"))
 

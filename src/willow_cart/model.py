@@ -63,6 +63,7 @@ class Facts:
         charset: the character set that the server names for it, in lower case; empty for none.
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
         following: the address of the next of a series, where the server names one (RFC 8288).
+        coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
         proofs: names of the fields in which the place promises checksums. Only `Access.ask` reads
             them.
     """
@@ -75,6 +76,7 @@ class Facts:
     charset: str = ""
     attachment: bool = False
     following: str | None = None
+    coding: str = ""
     proofs: tuple[str, ...] = ()
 
 

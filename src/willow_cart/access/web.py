@@ -7,39 +7,40 @@ processor time that a small file costs.
 
 from __future__ import annotations
 
-import errno
-import http.client
-import socket
+import os
 import ssl
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
-from urllib.parse import urlsplit
+from typing import Any
+from urllib.parse import unquote, urlsplit
 
 import urllib3
 from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
+from willow_cart.access.proxies import proxy_for as usual_proxy
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.sign_ins import Signer, SignIns
+from willow_cart.access.web_errors import translate
 from willow_cart.addresses import host_of, origin_of, without_secrets
 from willow_cart.errors import (
-    ConnectionLost,
-    HostUnknown,
     NotServed,
-    NotTrusted,
     ServerBusy,
     StrangeAnswer,
-    TimedOut,
     TransferFailed,
 )
 from willow_cart.kinds import extension_of
 from willow_cart.model import Facts, Validators
-from willow_cart.units import format_duration
 from willow_cart.version import __version__
 
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
 _SHORT_PAGE = 64 * 1024
+
+# By how much more than sent what is coded may become: text shrinks to a fiftieth at best, and only
+# what was made to swell beyond that. Little is let pass.
+_MOST_SWELLING = 200
+_LITTLE = 1 << 20
 
 # A rest that is waited for.
 _SMALL = 64 * 1024
@@ -64,6 +65,7 @@ class WebAccess(Access):
         context: for TLS; None trusts whom the system trusts.
         explain: makes an error of an answer that brings no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
+        proxy_for: the address of the proxy for an origin; None for none.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -76,9 +78,11 @@ class WebAccess(Access):
         sign_ins: Signer | None = None,
         context: ssl.SSLContext | None = None,
         explain: Explain | None = None,
+        proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
+        self._proxy_for = proxy_for
         self._lanes_per_host = lanes_per_host
         self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
         self._sign_ins = sign_ins or SignIns()
@@ -198,12 +202,16 @@ class WebAccess(Access):
         parts = urlsplit(address)
         pool = self._pool_for(origin_of(address))
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
+        if pool.proxy is not None and parts.scheme == "http":
+            # RFC 9112, 3.2.2: a proxy is told the whole address.
+            target, fields = address, fields | dict(pool.proxy_headers)
         try:
             answer = pool.urlopen(
                 method,
                 target,
                 headers=self._fields | fields,
                 redirect=False,
+                assert_same_host=False,  # a proxy is another
                 retries=False,
                 preload_content=False,
                 decode_content=False,
@@ -219,9 +227,14 @@ class WebAccess(Access):
         if pool is None:
             secure = self._context is not None and origin.startswith("https:")
             trust = {"ssl_context": self._context} if secure else {}
-            made = urllib3.connection_from_url(
-                origin, maxsize=self._lanes_per_host, timeout=self._timeout, retries=False, **trust
-            )
+            how = {
+                "maxsize": self._lanes_per_host, "timeout": self._timeout, "retries": False, **trust
+            }  # fmt: skip
+            proxy = self._proxy_for(origin)
+            if proxy is None:
+                made = urllib3.connection_from_url(origin, **how)
+            else:
+                made = _manager_of(proxy, how).connection_from_url(origin)
             pool = self._pools.setdefault(origin, made)
         return pool
 
@@ -271,6 +284,17 @@ class WebAccess(Access):
         return self._explain(response.status, response.headers, body, address)
 
 
+def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
+    """What makes connections through a proxy, whose sign-in may stand in its address."""
+    parts = urlsplit(proxy)
+    signed = None
+    if parts.username is not None:
+        signed = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
+    bare = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+    fields = urllib3.make_headers(proxy_basic_auth=signed)
+    return urllib3.ProxyManager(bare, proxy_headers=fields, **how)
+
+
 class WebDelivery(Delivery):
     """The body of one answer."""
 
@@ -289,10 +313,12 @@ class WebDelivery(Delivery):
         self._stall_after = stall_after
         self._empty = empty
         self._decode = _must_decode(response, address)
+        self._decoded = 0
         self.start = start
         if self._decode:
             # What is stored is not what was sent, so neither its length nor its ranges apply.
-            self.facts = replace(facts, length=None)
+            coding = response.headers["Content-Encoding"].strip().lower()
+            self.facts = replace(facts, length=None, coding=coding)
             self.joining = Joining.NEVER
         else:
             self.facts = facts
@@ -310,11 +336,20 @@ class WebDelivery(Delivery):
             if rest is not None and rest <= _SMALL and not self._decode:
                 return self._response.read(rest)
             # The library's annotation leaves out that None stands for the end.
-            return self._response.read1(CHUNK, decode_content=self._decode) or b""
+            data = self._response.read1(CHUNK, decode_content=self._decode) or b""
         except (lib.HTTPError, OSError) as error:
             raise translate(
                 error, self._address, host_of(self._address), self._stall_after, reading=True
             ) from error
+        if self._decode:
+            self._decoded += len(data)
+            if self._decoded > max(_LITTLE, _MOST_SWELLING * self._response.tell()):
+                raise StrangeAnswer(
+                    without_secrets(self._address),
+                    f"swells to more than {_MOST_SWELLING} times what is sent",
+                    "tell the place's keeper",
+                )
+        return data
 
     def close(self) -> None:
         """Give the connection back if the body was read to its end, and close it otherwise."""
@@ -395,76 +430,3 @@ def _joining(response: Response, validators: Validators) -> Joining:
     if response.headers.get("Accept-Ranges", "").strip().lower() == "none":
         return Joining.NEVER
     return Joining.SAFE if rules.joining_validator(validators) else Joining.BLIND
-
-
-def translate(  # noqa: C901  # a flat map from their errors to ours
-    error: Exception, address: str, host: str, stall_after: float, *, reading: bool = False
-) -> TransferFailed:
-    """Turn what urllib3 or the system raised into an error of this house.
-
-    Args:
-        error: what was raised.
-        address: the file that was asked for.
-        host: the host that was being talked to, which redirects may have changed.
-        stall_after: the silence in seconds that counts as a stall.
-        reading: whether the body was on its way already.
-    """
-    shown = without_secrets(address)
-    match error:
-        case lib.NameResolutionError():
-            cause = error.__cause__
-            if isinstance(cause, socket.gaierror) and cause.errno == socket.EAI_AGAIN:
-                return ConnectionLost(
-                    shown, f"no name server answers for {host}", "see to the network"
-                )
-            return HostUnknown(shown, f"no host is known as {host}", "check the address for slips")
-        case lib.SSLError() | ssl.SSLError() if not reading:
-            return NotTrusted(shown, f"no secure connection to {host}: {_ssl_reason(error)}",
-                              "check the address and this machine's clock")  # fmt: skip
-        case lib.NewConnectionError():
-            return ConnectionLost(shown, _why_unreachable(error, host), "see whether it is up")
-        case lib.ConnectTimeoutError():
-            return TimedOut(shown, f"{host} cannot be reached in time", "see whether it is up")
-        case lib.TimeoutError() | TimeoutError():
-            return TimedOut(shown, f"nothing came for {format_duration(stall_after)}", "try later")
-        case lib.DecodeError():
-            return StrangeAnswer(shown, "its content coding is broken", "tell the place's keeper")
-        case lib.LocationParseError() | lib.LocationValueError():
-            return StrangeAnswer(shown, f"{host} cannot be asked", "check the address for slips")
-        case lib.HeaderParsingError() | lib.InvalidHeader():
-            return StrangeAnswer(shown, "its header cannot be read", "tell the place's keeper")
-        case lib.ProtocolError() if _breaks_the_rules(error):
-            return StrangeAnswer(shown, "its answer breaks the rules of HTTP", "check the address")
-        case _:
-            when = "before the file was whole" if reading else "before an answer came"
-            return ConnectionLost(shown, f"the connection broke {when}", "try again later")
-
-
-def _breaks_the_rules(error: lib.ProtocolError) -> bool:
-    """Whether an answer came that is none, which is another thing than a connection that broke."""
-    cause = error.args[1] if len(error.args) > 1 else None
-    broken = (http.client.IncompleteRead, http.client.RemoteDisconnected)
-    return isinstance(cause, http.client.HTTPException) and not isinstance(cause, broken)
-
-
-def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
-    cause = error.__cause__
-    match cause.errno if isinstance(cause, OSError) else None:
-        case errno.ECONNREFUSED:
-            return f"nothing answers at {host} (connection refused)"
-        case errno.ENETUNREACH | errno.EHOSTUNREACH:
-            return f"there is no way to {host} from here"
-        case _:
-            return f"no connection to {host} can be made"
-
-
-def _ssl_reason(error: Exception) -> str:
-    """What OpenSSL holds against the connection, in its own words."""
-    cause: BaseException | None = error
-    while cause is not None:
-        if isinstance(cause, ssl.SSLCertVerificationError):
-            return cause.verify_message.rstrip(".")
-        if isinstance(cause, ssl.SSLError) and getattr(cause, "reason", None):
-            return cause.reason.replace("_", " ").lower()
-        cause = cause.args[0] if cause.args and isinstance(cause.args[0], Exception) else None
-    return "it cannot be proved"

@@ -60,6 +60,14 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
         "--ca", metavar="FILE", help="certificates to trust besides the system's, in PEM form"
     )
     group.add_argument(
+        "--client-cert",
+        metavar="FILE",
+        help="a certificate to prove who you are, in PEM form, with its key",
+    )
+    group.add_argument(
+        "--client-key", metavar="FILE", help="the key of that certificate, where it is elsewhere"
+    )
+    group.add_argument(
         "--endpoint",
         metavar="ADDRESS",
         help="where the buckets of s3:// and gs:// are; with {bucket} in it the bucket is part of"
@@ -89,7 +97,7 @@ def make_access(args: argparse.Namespace, lanes_per_host: int, stall_after: floa
     from willow_cart.access.everywhere import Everywhere
 
     sign_ins = _make_sign_ins(args)
-    context = make_context(args.ca)
+    context = make_context(args)
 
     def make_web() -> Access:
         from willow_cart.access.web import WebAccess
@@ -137,17 +145,29 @@ def make_access(args: argparse.Namespace, lanes_per_host: int, stall_after: floa
     )
 
 
-def make_context(ca: str | None) -> ssl.SSLContext | None:
-    """What is trusted: the system's certificates, and those in a file."""
+def make_context(args: argparse.Namespace) -> ssl.SSLContext | None:
+    """What is trusted besides the system's certificates, and what proves who asks.
+
+    Raises:
+        BadOption: a file cannot be read.
+    """
     import ssl
 
-    if ca is None:
+    if args.client_key is not None and args.client_cert is None:
+        raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
+    if args.ca is None and args.client_cert is None:
         return None
     context = ssl.create_default_context()
     try:
-        context.load_verify_locations(ca)
+        option = f"--ca {args.ca}"
+        if args.ca is not None:
+            context.load_verify_locations(args.ca)
+        option = f"--client-cert {args.client_cert}"
+        if args.client_cert is not None:
+            # An empty password: nobody is asked for one in the midst of the night.
+            context.load_cert_chain(args.client_cert, args.client_key, password="")
     except (OSError, ssl.SSLError) as error:
-        raise BadOption(f"--ca {ca}", f"cannot be read: {error}", "see to the file") from None
+        raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
     return context
 
 

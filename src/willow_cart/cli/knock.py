@@ -33,7 +33,7 @@ def run(args: argparse.Namespace) -> int:
     address = normalise(args.sources[0])
     with make_access(args, lanes_per_host=2) as access:
         signed = bool(args.user or args.token or args.header or args.cookies or args.sign_in)
-        knocker = Knocker(access, make_context(args.ca), signed)
+        knocker = Knocker(access, make_context(args), signed)
         findings = list(knocker.knock(address))
     failed = any(finding.verdict is Verdict.FAILED for finding in findings)
     if args.json:

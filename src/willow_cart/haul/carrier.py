@@ -347,6 +347,7 @@ class Carrier:
             expected=_written(trip.offer),
             verdict=_verdict(trip.offer, partial),
             mtime_ns=modified,
+            decoded=partial.facts.coding,
         )
         if present := self._same_here(trip, found["sha256"]):
             self._discard(trip)

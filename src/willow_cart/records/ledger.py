@@ -32,6 +32,7 @@ class Arrival:
         expected: the promised checksums as `algorithm:hex`, with a blank between them.
         verdict: by what it was checked; see `model.Proof`.
         mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
+        decoded: the content coding that was undone; empty for none.
     """
 
     address: str
@@ -45,6 +46,7 @@ class Arrival:
     expected: str
     verdict: str
     mtime_ns: int
+    decoded: str = ""
 
     @property
     def validators(self) -> Validators:

@@ -28,6 +28,7 @@ class Row:
     last_modified: str | None
     expected: str | None
     verdict: str | None
+    decoded: str | None
     received: int
     resumed: int
     attempts: int
@@ -83,8 +84,8 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
         (head,) = runs
         rows = ledger.rows(
             "SELECT number, state, result.path, result.address, final_address, time, size, sha256,"
-            " entity_tag, last_modified, expected, verdict, received, resumed, attempts, seconds,"
-            " reason FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
+            " entity_tag, last_modified, expected, verdict, decoded, received, resumed, attempts,"
+            " seconds, reason FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
             " WHERE result.run = ? ORDER BY number",
             head["id"],
         )

@@ -62,6 +62,9 @@ _STEPS = (
         sealed        TEXT                 -- JSON of the arrival it becomes once whole and checked
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE arrival ADD COLUMN decoded TEXT NOT NULL DEFAULT '';  -- content coding undone
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -1,0 +1,67 @@
+"""Proxies: which one a place is asked through, by the usual environment variables."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from urllib.parse import urlsplit
+
+from willow_cart.errors import BadOption
+
+_KNOWN = frozenset({"http", "https"})
+
+
+def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
+    """The address of the proxy for an origin; None to ask it directly.
+
+    `http_proxy`, `https_proxy` and `all_proxy` name proxies, in either case of letters, but for
+    `HTTP_PROXY`: a web server that runs this program would set that to a field of a request.
+    `no_proxy` names hosts to be asked directly, with commas between them: `*`, or a host, which
+    stands for those below it too, with a port if only that is meant.
+
+    Args:
+        origin: scheme, host and port.
+        environment: variables by name.
+
+    Raises:
+        BadOption: the proxy is of a kind not spoken here.
+    """
+    parts = urlsplit(origin)
+    host = (parts.hostname or "").lower()
+    port = parts.port or (443 if parts.scheme == "https" else 80)
+    if _is_excepted(host, port, _value(environment, "no_proxy")):
+        return None
+    specific = f"{parts.scheme}_proxy"
+    if parts.scheme == "http":
+        proxy = environment.get(specific) or _value(environment, "all_proxy")
+    else:
+        proxy = _value(environment, specific) or _value(environment, "all_proxy")
+    if not proxy:
+        return None
+    if "://" not in proxy:
+        proxy = f"http://{proxy}"
+    scheme = urlsplit(proxy).scheme.lower()
+    if scheme not in _KNOWN:
+        raise BadOption(
+            specific, f"names a proxy by {scheme}://, which is not spoken here", "name one by http"
+        )
+    return proxy
+
+
+def _value(environment: Mapping[str, str], name: str) -> str:
+    return environment.get(name) or environment.get(name.upper()) or ""
+
+
+def _is_excepted(host: str, port: int, exceptions: str) -> bool:
+    for written in exceptions.split(","):
+        exception = written.strip().lower()
+        name, colon, only = exception.rpartition(":")
+        if colon and only.isdigit() and not name.endswith(":"):
+            if int(only) != port:
+                continue
+            exception = name
+        exception = exception.strip("[]").removeprefix("*").lstrip(".")
+        if written.strip() == "*" or (
+            exception and (host == exception or host.endswith(f".{exception}"))
+        ):
+            return True
+    return False

@@ -1,0 +1,186 @@
+"""Proxies, client certificates, and addresses as people paste them."""
+
+from __future__ import annotations
+
+import base64
+import http.client
+import socket
+import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import pytest
+
+from tests.support.program import files_in, run
+from willow_cart.access.proxies import proxy_for
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.errors import BadOption
+
+CERTIFICATE = Path(__file__).parent / "support" / "self_signed.pem"
+
+
+@pytest.mark.parametrize(
+    ("origin", "environment", "proxy"),
+    [
+        ("http://h.example", {}, None),
+        ("http://h.example", {"http_proxy": "http://p:1"}, "http://p:1"),
+        ("http://h.example", {"HTTP_PROXY": "http://p:1"}, None),
+        ("https://h.example", {"HTTPS_PROXY": "p:1"}, "http://p:1"),
+        ("https://h.example", {"http_proxy": "http://p:1"}, None),
+        ("http://h.example", {"ALL_PROXY": "http://p:1"}, "http://p:1"),
+        ("http://h.example", {"http_proxy": "http://p:1", "no_proxy": "h.example"}, None),
+        ("http://a.h.example", {"http_proxy": "http://p:1", "NO_PROXY": "x, .h.example"}, None),
+        ("http://ah.example", {"http_proxy": "http://p", "no_proxy": "h.example"}, "http://p"),
+        ("http://h.example", {"http_proxy": "http://p:1", "no_proxy": "*"}, None),
+        ("http://h.example:8000", {"http_proxy": "http://p", "no_proxy": "h.example:8000"}, None),
+        ("http://h.example", {"http_proxy": "http://p", "no_proxy": "h.example:8000"}, "http://p"),
+        ("http://[::1]:8000", {"http_proxy": "http://p", "no_proxy": "[::1]"}, None),
+    ],
+)
+def test_the_environment_says_which_proxy_is_asked(
+    origin: str, environment: dict[str, str], proxy: str | None
+) -> None:
+    assert proxy_for(origin, environment) == proxy
+
+
+def test_a_proxy_of_another_kind_is_told() -> None:
+    with pytest.raises(BadOption, match="names a proxy by socks5"):
+        proxy_for("http://h.example", {"all_proxy": "socks5://p:1"})
+
+
+class _Proxy(BaseHTTPRequestHandler):
+    """Passes on what it is asked for, and notes it with who asked."""
+
+    seen: list[tuple[str, str | None]]
+
+    def do_GET(self) -> None:
+        self.seen.append((self.path, self.headers["Proxy-Authorization"]))
+        parts = urlsplit(self.path)
+        there = http.client.HTTPConnection(parts.netloc)
+        there.request("GET", parts.path, headers={"Range": self.headers["Range"] or "bytes=0-"})
+        answer = there.getresponse()
+        body = answer.read()
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def do_CONNECT(self) -> None:
+        self.seen.append((self.path, self.headers["Proxy-Authorization"]))
+        host, _, port = self.path.rpartition(":")
+        with socket.create_connection((host, int(port))) as there:
+            self.send_response(200)
+            self.end_headers()
+            back = threading.Thread(target=_pass_on, args=(there, self.connection), daemon=True)
+            back.start()
+            _pass_on(self.connection, there)
+            back.join(5)
+        self.close_connection = True
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+def _pass_on(source: socket.socket, to: socket.socket) -> None:
+    try:
+        while data := source.recv(65536):
+            to.sendall(data)
+        to.shutdown(socket.SHUT_WR)
+    except OSError:
+        pass
+
+
+@contextmanager
+def serving(handler: type[BaseHTTPRequestHandler]) -> Iterator[ThreadingHTTPServer]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield server
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+@contextmanager
+def proxy() -> Iterator[tuple[str, list[tuple[str, str | None]]]]:
+    handler = type("Noting", (_Proxy,), {"seen": []})
+    with serving(handler) as server:
+        yield f"127.0.0.1:{server.server_port}", handler.seen  # type: ignore[attr-defined]
+
+
+def test_files_come_through_a_proxy_that_is_signed_in_to(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a%20b.csv"] = Exhibit(b"level")
+    with proxy() as (address, seen):
+        env = {"http_proxy": f"http://ida:reed%20mace@{address}", "no_proxy": ""}
+        haul = ["haul", f"{place.base}/a b.csv", "--into", "x"]
+        outcome = run(*haul, cwd=tmp_path, env=env)
+        directly = run(*haul, cwd=tmp_path, env={**env, "no_proxy": "127.0.0.1"})
+    assert outcome.code == directly.code == 0, outcome.err
+    assert files_in(tmp_path / "x") == {"a b.csv": b"level"}
+    signed = "Basic " + base64.b64encode(b"ida:reed mace").decode()
+    assert seen == [(f"{place.base}/a%20b.csv", signed)]
+    assert "mace" not in outcome.out + outcome.err
+    gone = run(*haul[:2], "--into", "y", "--attempts", "1", cwd=tmp_path, env=env)
+    assert gone.code == 1
+    assert "reed" not in gone.err
+
+
+class _Members(BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        self.send_response(200)
+        self.send_header("Content-Length", "6")
+        self.end_headers()
+        self.wfile.write(b"secure")
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+def test_a_client_certificate_proves_who_asks_also_through_a_proxy(tmp_path: Path) -> None:
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH, cafile=str(CERTIFICATE))
+    context.load_cert_chain(CERTIFICATE)
+    context.verify_mode = ssl.CERT_REQUIRED
+    with serving(_Members) as server, proxy() as (address, seen):
+        server.socket = context.wrap_socket(server.socket, server_side=True)
+        place = f"https://127.0.0.1:{server.server_port}/a.csv"
+        haul = ["haul", place, "--ca", str(CERTIFICATE), "--attempts", "1"]
+        proved = [*haul, "--client-cert", str(CERTIFICATE)]
+        refused = run(*haul, "--into", "x", cwd=tmp_path)
+        direct = run(*proved, "--into", "y", cwd=tmp_path)
+        through = run(*proved, "--into", "z", cwd=tmp_path, env={"https_proxy": address})
+    assert refused.code == 1
+    assert direct.code == 0, direct.err
+    assert through.code == 0, through.err
+    assert files_in(tmp_path / "y") == files_in(tmp_path / "z") == {"a.csv": b"secure"}
+    assert seen == [(f"127.0.0.1:{place.split(':')[2].partition('/')[0]}", None)]
+    for arguments, said in (
+        (["--client-cert", "nothing.pem"], "--client-cert nothing.pem: cannot be read"),
+        (["--client-key", "k.pem"], "--client-key: is of no certificate"),
+    ):
+        odd = run(*haul, *arguments, "--into", "w", cwd=tmp_path)
+        assert (odd.code, len(odd.err.splitlines())) == (2, 1)
+        assert said in odd.err
+
+
+def test_a_host_may_be_a_number_of_the_sixth_version(tmp_path: Path) -> None:
+    class Sixth(ThreadingHTTPServer):
+        address_family = socket.AF_INET6
+
+    try:
+        server = Sixth(("::1", 0), _Members)
+    except OSError:
+        pytest.skip("this machine has no IPv6")
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        address = f"http://[::1]:{server.server_port}/Überflutung März.csv"
+        outcome = run("haul", address, "--into", "x", cwd=tmp_path)
+    finally:
+        server.shutdown()
+        server.server_close()
+    assert outcome.code == 0, outcome.err
+    assert files_in(tmp_path / "x") == {"Überflutung März.csv": b"secure"}
