@@ -94,7 +94,7 @@ def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
     for _ in range(4):
         docket.take(0)
     for number in range(4):  # all four lanes hear that it is busy; it is halved once
-        docket.slow_down("a")
+        docket.slow_down("a", 0)
         docket.put_off("a", number, until=0)
     assert [isinstance(docket.take(1), Wait) for _ in range(3)] == [False, False, True]
     lanes = 2
@@ -105,6 +105,15 @@ def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
     while not isinstance(docket.take(1), Wait):
         lanes += 1
     assert lanes == 4
+
+
+def test_a_lane_comes_back_after_a_quiet_while_too() -> None:
+    docket = Docket([("a", n) for n in range(20)], lanes_per_host=2)
+    docket.take(0)
+    docket.slow_down("a", 0)
+    assert isinstance(docket.take(19), Wait)
+    assert docket.take(20) == ("a", 1)
+    assert isinstance(docket.take(99), Wait), "and no more than there were"
 
 
 def test_a_host_that_fails_again_and_again_comes_last() -> None:

@@ -8,7 +8,7 @@ import socket
 import ssl
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -60,10 +60,9 @@ class _Proxy(BaseHTTPRequestHandler):
     def do_GET(self) -> None:
         self.seen.append((self.path, self.headers["Proxy-Authorization"]))
         parts = urlsplit(self.path)
-        there = http.client.HTTPConnection(parts.netloc)
-        there.request("GET", parts.path, headers={"Range": self.headers["Range"] or "bytes=0-"})
-        answer = there.getresponse()
-        body = answer.read()
+        with closing(http.client.HTTPConnection(parts.netloc)) as there:
+            there.request("GET", parts.path)
+            body = there.getresponse().read()
         self.send_response(200)
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()

@@ -192,7 +192,7 @@ class Crew:
         """Hold a failure against a host; one that fails again and again is set aside for a time."""
         with self._change:
             if isinstance(error, ServerBusy) and error.status in (429, 503):
-                self._docket.slow_down(host)
+                self._docket.slow_down(host, time.monotonic())
             times = self._docket.went_wrong(host)
             if not times:
                 return

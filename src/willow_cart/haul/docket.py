@@ -11,8 +11,10 @@ from typing import Generic, TypeVar
 
 Item = TypeVar("Item")
 
-# So many good answers give a host that was busy another lane.
+# So many good answers give a host that was busy another lane, or so many seconds without a bad one:
+# large files bring few answers.
 _GOOD_FOR_A_LANE = 20
+_QUIET = 20.0
 
 # So many failures in a row, and a host is set aside.
 _BAD_TO_BE_SET_ASIDE = 10
@@ -30,7 +32,7 @@ class Docket(Generic[Item]):
 
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
     own files. What is put off comes up again when its time has come, before what is untried. A host
-    that is told to be busy has half as many lanes, and gets them back one by one. One that fails
+    that says it is busy has half as many lanes, and gets them back one by one. One that fails
     again and again is set aside until all others are done, and then tried again.
 
     Args:
@@ -46,6 +48,7 @@ class Docket(Generic[Item]):
         self._lanes_per_host = lanes_per_host
         self._taken: Counter[str] = Counter()
         self._limits: dict[str, int] = {}
+        self._slowed: dict[str, float] = {}
         self._heard: Counter[str] = Counter()
         self._good: Counter[str] = Counter()
         self._bad: Counter[str] = Counter()
@@ -63,6 +66,8 @@ class Docket(Generic[Item]):
     def take(self, now: float) -> tuple[str, Item] | Wait | None:
         """Take the next file and its host; None once nothing will ever come up again."""
         self._bring_back(now)
+        for host in [host for host, since in self._slowed.items() if now - since >= _QUIET]:
+            self._give_a_lane_back(host, now)
         if self._aside and not self._is_any_other_left():
             self._aside.clear()
         for _ in range(len(self._turns)):
@@ -86,10 +91,14 @@ class Docket(Generic[Item]):
         if host in self._limits:
             self._good[host] += 1
             if self._good[host] >= _GOOD_FOR_A_LANE:
-                self._good[host] = 0
-                self._limits[host] += 1
-                if self._limits[host] >= self._lanes_per_host:
-                    del self._limits[host]
+                self._give_a_lane_back(host, self._slowed[host])
+
+    def _give_a_lane_back(self, host: str, now: float) -> None:
+        self._good[host] = 0
+        self._slowed[host] = now
+        self._limits[host] += 1
+        if self._limits[host] >= self._lanes_per_host:
+            del self._limits[host], self._slowed[host]
 
     def went_wrong(self, host: str) -> int:
         """Say that a host has failed once more.
@@ -109,7 +118,7 @@ class Docket(Generic[Item]):
         self._aside.add(host)
         self.leave_alone(host, until)
 
-    def slow_down(self, host: str) -> None:
+    def slow_down(self, host: str, now: float) -> None:
         """Halve the lanes of a host that says it is busy."""
         self._good[host] = 0
         if self._heard[host]:
@@ -118,6 +127,7 @@ class Docket(Generic[Item]):
             return
         self._heard[host] = max(0, self._taken[host] - 1)
         self._limits[host] = max(1, self._limit(host) // 2)
+        self._slowed[host] = now
 
     def give_up(self, host: str) -> list[Item]:
         """Take all that is left of a host, for nobody to carry."""
