@@ -13,10 +13,11 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
-from willow_cart.cart import Find, Tray, load
+from willow_cart.cart import Find, Tray, load, mark_in
 from willow_cart.cli.ticking import TickingApp
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 
 
@@ -324,6 +325,19 @@ def test_what_is_not_saved_is_asked_about_once(tmp_path: Path) -> None:
     assert "not saved" in shown
     assert (tmp_path / "c.csv").read_bytes() == before
     assert press(tray_of(tmp_path), "q")[0] is False, "nothing to ask about"
+
+
+def test_a_cart_that_is_saved_elsewhere_meanwhile_is_left_alone(tmp_path: Path) -> None:
+    tray = tray_of(tmp_path)
+    assert press(tray, "space", "enter")[0] is True
+    cart = tmp_path / "c.csv"
+    cart.write_bytes(cart.read_bytes() + b"yes,,,,,,,,,,,http://h.example/mine.csv\r\n")
+    os.utime(cart, (1, 1))
+    with pytest.raises(BadOption, match="has been changed meanwhile by another program"):
+        mark_in(tray.sheet, map(bool, tray.marks))
+    assert b"mine.csv" in cart.read_bytes()
+    picked = mark_in(Tray(cart).sheet, [False] * 61)
+    assert (picked.changed.files, picked.taken.files) == (61, 0)
 
 
 def test_names_in_the_view_do_not_steer_the_terminal_and_fit_a_narrow_one(tmp_path: Path) -> None:

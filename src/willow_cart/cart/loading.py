@@ -117,7 +117,8 @@ def load(
         today: the date that rows are marked gone with.
 
     Raises:
-        BadOption: the cart has rows of other sources, and nobody said that these are to be added.
+        BadOption: the cart has rows of other sources, and nobody said that these are to be added;
+            or it was changed by another program meanwhile.
         UnreadableSource: the cart cannot be read without losing something.
         CannotStore: it cannot be written.
     """
@@ -186,6 +187,7 @@ class _Renewal:
                 write(cells)
             for cells in self._new_rows(places, len(columns)):
                 write(cells)
+            self._sheet.require_unchanged()
 
     def _compare(self, sources: set[str], covers: Callable[[Offer], bool], *, add: bool) -> None:
         reader = RowReader(self._sheet)

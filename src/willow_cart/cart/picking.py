@@ -120,6 +120,7 @@ def pick_in(
 
     Raises:
         UnreadableSource: it is no cart, or cannot be written without losing something.
+        BadOption: it was changed by another program meanwhile.
         NothingChosen: the choosing keeps no row; the file is left alone.
         CannotStore: the file cannot be written.
     """
@@ -134,20 +135,26 @@ def pick_in(
             eligible=lambda entry: entry.gone or not only_gone,
         )
 
-    return _mark_anew(path, marked, choice)
+    return _mark_anew(path, Sheet.at(path), marked, choice)
 
 
-def mark_in(path: Path, marks: Iterable[bool]) -> Picked:
+def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
     """Mark the rows of a cart's file that are understood, in their order.
 
+    Args:
+        sheet: of the file, which must not have changed since.
+        marks: whether each is taken.
+
     Raises:
-        As `pick_in`, but for NothingChosen.
+        BadOption: the file was changed by another program meanwhile.
+        UnreadableSource, CannotStore: as `pick_in`.
     """
+    sheet.require_unchanged()
 
     def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
         return ((row, offer, mark) for (row, offer, _), mark in zip(rows, marks, strict=True))
 
-    return _mark_anew(path, marked, None)
+    return _mark_anew(Path(sheet.place), sheet, marked, None)
 
 
 def learn_in(path: Path, learn: Learn) -> None:
@@ -171,16 +178,17 @@ def learn_in(path: Path, learn: Learn) -> None:
     with writing(path, marking.columns, sheet.style) as write:
         for cells in marking.rows(asked):
             write(cells)
+        sheet.require_unchanged()
 
 
-def _mark_anew(path: Path, mark: _Marking, choice: Choice | None) -> Picked:
-    sheet = Sheet.at(path)
+def _mark_anew(path: Path, sheet: Sheet, mark: _Marking, choice: Choice | None) -> Picked:
     marking = _Remarking(sheet)
     with keeping_for_undo(path), writing(path, marking.columns, sheet.style) as write:
         for cells in marking.rows(mark):
             write(cells)
         if choice is not None:
             _require_some(choice, path)
+        sheet.require_unchanged()
     marking.picked.oddities = marking.reader.oddities.told(str(path))
     return marking.picked
 

@@ -242,25 +242,25 @@ def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Trouble]:
 
 
 def read_marked(
-    path: Path, troubles: list[Trouble], notes: list[str]
+    cart: Path | Sheet, troubles: list[Trouble], notes: list[str]
 ) -> Iterator[tuple[Offer, bool]]:
     """Read a cart's file: every offer, and whether it is taken.
 
     Args:
-        path: the cart.
+        cart: its path, or the sheet in it.
         troubles: lengthened by the rows that are not understood.
         notes: lengthened at the end by what is not understood and does not matter much.
 
     Raises:
         UnreadableSource: it is no cart.
     """
-    reader = RowReader(Sheet.at(path))
+    reader = RowReader(cart if isinstance(cart, Sheet) else Sheet.at(cart))
     for entry in reader.entries():
         if isinstance(entry, Unread):
             troubles.append(entry.trouble)
         else:
             yield entry.offer, entry.taken
-    notes += reader.oddities.told(str(path))
+    notes += reader.oddities.told(reader.sheet.place)
 
 
 def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:

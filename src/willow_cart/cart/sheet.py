@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.errors import CannotStore, UnreadableSource
+from willow_cart.errors import BadOption, CannotStore, UnreadableSource
 from willow_cart.model import Trouble
 
 _DELIMITERS = ",;\t"
@@ -69,6 +69,7 @@ class Sheet:
 
     def __init__(self, opened: Callable[[], BinaryIO], place: str) -> None:
         self._open = opened
+        self._stamp: int | None = None
         self.place = place
         with opened() as file:
             beginning = file.read(BEGINNING)
@@ -91,7 +92,10 @@ class Sheet:
             UnreadableSource: there is none, or it is no cart.
         """
         try:
-            return cls(lambda: path.open("rb"), str(path))
+            stamp = path.stat().st_mtime_ns
+            sheet = cls(lambda: path.open("rb"), str(path))
+            sheet._stamp = stamp
+            return sheet
         except UnreadableSource as error:
             raise UnreadableSource(
                 str(path), f"is no cart: {error.reason}", "load makes one of it, with --cart"
@@ -105,6 +109,19 @@ class Sheet:
             raise UnreadableSource(
                 str(path), f"cannot be read: {reason}", "see to the file"
             ) from None
+
+    def require_unchanged(self) -> None:
+        """Insist that nobody has written the file since it was opened here.
+
+        Raises:
+            BadOption: somebody has, and what they wrote would be lost.
+        """
+        if self._stamp is not None and Path(self.place).stat().st_mtime_ns != self._stamp:
+            raise BadOption(
+                self.place,
+                "has been changed meanwhile by another program, and is left alone",
+                "close it there, and run the command again",
+            )
 
     def place_of(self, column: str) -> int | None:
         """Where in a row a column stands, whatever its case; None if there is no such column."""

@@ -8,6 +8,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from willow_cart.cart.rows import read_marked
+from willow_cart.cart.sheet import Sheet
 from willow_cart.choosing.patterns import words
 from willow_cart.model import Offer, Sizes, Trouble
 from willow_cart.shelf import Shelf
@@ -40,7 +41,7 @@ class Tray:
         path: the cart.
 
     Attributes:
-        path: likewise.
+        sheet: the table in it, as it was when the tray was filled.
         marks: whether each row is ticked, 1 or 0.
         shown: the indexes of the rows that the filter leaves.
         taken: the sizes of what is ticked.
@@ -51,14 +52,14 @@ class Tray:
     """
 
     def __init__(self, path: Path) -> None:
-        self.path = path
+        self.sheet = Sheet.at(path)
         self.marks = bytearray()
         self.taken = Sizes()
         self.troubles: list[Trouble] = []
         self._rows = Shelf(distinct=False)
         self._groups: dict[By, array[int]] = {by: array("L") for by in By}
         names: dict[tuple[By, str], int] = {}
-        for offer, taken in read_marked(path, self.troubles, []):
+        for offer, taken in read_marked(self.sheet, self.troubles, []):
             self._rows.add(offer)
             self.marks.append(taken)
             if taken:

@@ -103,7 +103,7 @@ def _tick(args: argparse.Namespace) -> int:
     if not tick(tray):
         print(f"{args.cart}: left as it was")
         return Exit.GOOD
-    picked = mark_in(args.cart, map(bool, tray.marks))
+    picked = mark_in(tray.sheet, map(bool, tray.marks))
     _sum_up(args.cart, picked, "changed")
     return Exit.INCOMPLETE if picked.unread else Exit.GOOD
 
