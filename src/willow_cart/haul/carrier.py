@@ -122,19 +122,9 @@ class Carrier:
     # What lies here already
 
     def _proved_here(self, trip: Trip) -> Result | None:
-        """The result for a file of which its place need not be asked.
-
-        Its promised checksum proves it right, or the person wants whatever lies here left alone.
-        """
-        presence = self.wishes.presence
-        if presence is Presence.REPLACE:
+        """The result for a file that its promised checksum proves right, its place unasked."""
+        if self.wishes.presence is Presence.REPLACE:
             return None
-        if presence is not Presence.RENEW:
-            if not os.path.lexists(self.destination.full_path(trip.filed.path)):
-                return None
-            if presence is Presence.KEEP:
-                return trip.result(State.HERE)
-            return trip.result(State.FAILED, "lies here already; --if-present says what to do")
         promised = trip.offer.checksums
         if not promised:
             return None

@@ -91,6 +91,10 @@ class Destination:
             return False
         return (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
 
+    def has_something_at(self, path: str) -> bool:
+        """Whether anything lies at a path, whosever it is."""
+        return os.path.lexists(self.full_path(path))
+
     def place(self, file: str, path: str) -> None:
         """Give a whole, checked and synced file its name, in one step that nothing can halve.
 

@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from enum import StrEnum
+
+from willow_cart.addresses import without_secrets
+from willow_cart.filing import Plan
+from willow_cart.haul.destination import Destination
+from willow_cart.model import State
+from willow_cart.records import Result
 
 
 class Presence(StrEnum):
@@ -16,3 +23,19 @@ class Presence(StrEnum):
     """Fetch it anew, changed or not."""
     FAIL = "fail"
     """Leave it, and count it as a failure."""
+
+    def settle(self, plan: Plan, destination: Destination) -> Iterator[Result]:
+        """What becomes of the files that lie here already, where nobody has to be asked for that.
+
+        It is known before any lane is open, and a haul of files that are all here is over at once.
+        """
+        if self is Presence.RENEW or self is Presence.REPLACE:
+            return
+        for number, filed in enumerate(plan, 1):
+            if destination.has_something_at(filed.path):
+                address = without_secrets(filed.offer.address)
+                if self is Presence.KEEP:
+                    yield Result(number, address, filed.path, State.HERE)
+                else:
+                    why = "lies here already; --if-present says what to do"
+                    yield Result(number, address, filed.path, State.FAILED, why, attempts=1)

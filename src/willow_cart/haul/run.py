@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from itertools import islice
 from pathlib import Path
 
 from willow_cart.access import Access
 from willow_cart.errors import CannotStore
-from willow_cart.filing import make_plan
+from willow_cart.filing import Plan, make_plan
 from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crew import Crew
@@ -24,6 +25,9 @@ from willow_cart.haul.wishes import Wishes
 from willow_cart.model import Offer
 from willow_cart.records import Held, Ledger, PartRecord, Result, ledger_path
 from willow_cart.shelf import Shelf
+
+# So many results are entered in one transaction.
+_TOGETHER = 500
 
 
 def bring_home(
@@ -88,10 +92,9 @@ def bring_home(
             account.add(result)
             observer.settled(trips.settle(result.number), result)
 
-        docket = Docket(
-            ((host, number) for host, numbers in plan.hosts.items() for number in numbers),
-            wishes.lanes_per_host,
-        )
+        present = wishes.presence.settle(plan, destination)
+        waiting = _enter_what_is_here(present, plan, ledger, account, observer)
+        docket = Docket(waiting, wishes.lanes_per_host)
         filer = Filer(ledger, run, destination, settled)
         carrier = Carrier(access, destination, partials, filer, known, observer, stop, wishes)
         try:
@@ -105,6 +108,27 @@ def bring_home(
         account.interrupted = account.remaining > 0
         ledger.end_run(run, account.exit_code)
     return account
+
+
+def _enter_what_is_here(
+    results: Iterator[Result], plan: Plan, ledger: Ledger, account: Account, observer: Observer
+) -> Iterable[tuple[str, int]]:
+    """Enter results that are known before any lane is open.
+
+    Returns:
+        The other files by number, each with its host.
+    """
+    is_here = bytearray(len(plan) + 1)
+    while some := list(islice(results, _TOGETHER)):
+        with ledger.transaction():
+            for result in some:
+                ledger.record(account.run, result)
+        for result in some:
+            is_here[result.number] = True
+            account.add(result)
+            observer.settled(plan[result.number], result)
+    hosts = plan.hosts.items()
+    return ((host, number) for host, those in hosts for number in those if not is_here[number])
 
 
 def _file_what_was_sealed(
