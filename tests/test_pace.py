@@ -196,7 +196,7 @@ def test_a_host_that_comes_back_is_hauled_from(tmp_path: Path, place: StandIn) -
         handler.wfile.write(b"x")
 
     place.exhibits |= {f"{n}.csv": Exhibit(script=answer) for n in range(12)}
-    pace = ["--attempts", "6", "--pause", "0.1"]
+    pace = ["--attempts", "6", "--pause", "0.05"]
     outcome = run("haul", f"{place.base}/{{0..11}}.csv", "--into", "x", *pace, cwd=tmp_path)
     assert outcome.code == 0, outcome.err
     assert len(files_in(tmp_path / "x")) == 12
