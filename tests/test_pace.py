@@ -202,6 +202,19 @@ def test_a_host_that_comes_back_is_hauled_from(tmp_path: Path, place: StandIn) -
     assert len(files_in(tmp_path / "x")) == 12
 
 
+def test_a_line_that_breaks_but_brings_something_is_nobody_s_fault(
+    tmp_path: Path, place: StandIn
+) -> None:
+    """Breaks enough to set a host aside, if they counted."""
+    content = bytes(range(256)) * 1000
+    place.exhibits |= {f"{n}.bin": Exhibit(content, breaks=[20_000] * 6) for n in range(3)}
+    pace = ["--attempts", "1", "--pause", "0.01"]
+    outcome = run("haul", f"{place.base}/{{0..2}}.bin", "--into", "x", *pace, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert "set aside" not in outcome.err
+    assert set(files_in(tmp_path / "x").values()) == {content}
+
+
 def test_files_that_are_too_large_or_take_too_long_are_refused_in_time(
     tmp_path: Path, place: StandIn
 ) -> None:

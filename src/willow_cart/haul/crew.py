@@ -152,8 +152,10 @@ class Crew:
             raise
         except WillowCartError as error:
             failure = error
-        # A file that is not there, or not as promised, says nothing against its host.
-        if isinstance(failure, TryAgain | HostUnknown | NotTrusted):
+        # A file that is not there, or not as promised, says nothing against its host, and neither
+        # does a line that breaks after it has brought something.
+        broke = isinstance(failure, TryAgain) and not trip.vain
+        if isinstance(failure, TryAgain | HostUnknown | NotTrusted) and not broke:
             self._blame(host, failure)
         else:
             with self._change:
