@@ -281,6 +281,15 @@ def test_loading_again_renews_what_is_known_and_touches_nothing_of_the_person_s(
     )  # fmt: skip
 
 
+def test_cells_beyond_the_last_column_are_not_lost(tmp_path: Path) -> None:
+    path = tmp_path / "mine.csv"
+    path.write_text("url,size\nhttp://h.example/a.csv,5,seen by Ida\n")
+    look_again(path, [Offer("http://h.example/a.csv", "s", size=6)])
+    (row,) = rows_of(path)
+    assert (row["size"], row["take"]) == ("6", "yes")
+    assert "seen by Ida" in path.read_text()
+
+
 def test_a_row_is_marked_gone_only_if_it_would_have_been_found(tmp_path: Path) -> None:
     path = cart_file(tmp_path, [offer("a.csv"), offer("deep/b.csv"), offer("c.csv")])
     deep = NotEntered("http://h.example/deep/", "deep/", Why.DEPTH, "s")

@@ -202,6 +202,22 @@ def test_a_host_that_comes_back_is_hauled_from(tmp_path: Path, place: StandIn) -
     assert len(files_in(tmp_path / "x")) == 12
 
 
+def test_the_files_of_a_host_that_is_given_up_come_from_their_mirrors(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {f"{n}.csv": Exhibit(b"x", refusals=[(503, {})] * 50) for n in range(30)}
+    with StandIn({f"{n}.csv": Exhibit(b"good") for n in range(30)}) as mirror:
+        rows = "".join(f"{place.base}/{n}.csv {mirror.base}/{n}.csv\n" for n in range(30))
+        (tmp_path / "c.csv").write_text(f"url\n{rows}")
+        pace = ["--attempts", "2", "--pause", "0.01"]
+        outcome = run("haul", "c.csv", "--into", "x", *pace, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert set(files_in(tmp_path / "x").values()) == {b"good"}
+    assert len(files_in(tmp_path / "x")) == 30
+    assert "is given up" not in outcome.err, "nothing is lost with it"
+    assert len(place.requests) < 40
+
+
 def test_a_line_that_breaks_but_brings_something_is_nobody_s_fault(
     tmp_path: Path, place: StandIn
 ) -> None:

@@ -20,7 +20,7 @@ from willow_cart.access.proxies import proxy_for
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
 
-CERTIFICATE = Path(__file__).parent / "support" / "self_signed.pem"
+CERTIFICATE = Path(__file__).parent / "support" / "named.pem"
 
 
 @pytest.mark.parametrize(
@@ -38,7 +38,11 @@ CERTIFICATE = Path(__file__).parent / "support" / "self_signed.pem"
         ("http://h.example", {"http_proxy": "http://p:1", "no_proxy": "*"}, None),
         ("http://h.example:8000", {"http_proxy": "http://p", "no_proxy": "h.example:8000"}, None),
         ("http://h.example", {"http_proxy": "http://p", "no_proxy": "h.example:8000"}, "http://p"),
-        ("http://[::1]:8000", {"http_proxy": "http://p", "no_proxy": "[::1]"}, None),
+        ("http://[2001:db8::1]:80", {"http_proxy": "http://p", "no_proxy": "[2001:db8::1]"}, None),
+        ("http://[2001:db8::1]:80", {"http_proxy": "http://p"}, "http://p"),
+        ("http://[::1]:8000", {"http_proxy": "http://p"}, None),
+        ("http://127.0.0.1:8000", {"http_proxy": "http://p"}, None),
+        ("https://localhost", {"https_proxy": "http://p"}, None),
     ],
 )
 def test_the_environment_says_which_proxy_is_asked(
@@ -53,14 +57,14 @@ def test_a_proxy_of_another_kind_is_told() -> None:
 
 
 class _Proxy(BaseHTTPRequestHandler):
-    """Passes on what it is asked for, and notes it with who asked."""
+    """Passes on what it is asked for, and notes it with who asked; all hosts are this machine."""
 
     seen: list[tuple[str, str | None]]
 
     def do_GET(self) -> None:
         self.seen.append((self.path, self.headers["Proxy-Authorization"]))
         parts = urlsplit(self.path)
-        with closing(http.client.HTTPConnection(parts.netloc)) as there:
+        with closing(http.client.HTTPConnection("127.0.0.1", parts.port)) as there:
             there.request("GET", parts.path)
             body = there.getresponse().read()
         self.send_response(200)
@@ -70,8 +74,8 @@ class _Proxy(BaseHTTPRequestHandler):
 
     def do_CONNECT(self) -> None:
         self.seen.append((self.path, self.headers["Proxy-Authorization"]))
-        host, _, port = self.path.rpartition(":")
-        with socket.create_connection((host, int(port))) as there:
+        port = int(self.path.rpartition(":")[2])
+        with socket.create_connection(("127.0.0.1", port)) as there:
             self.send_response(200)
             self.end_headers()
             back = threading.Thread(target=_pass_on, args=(there, self.connection), daemon=True)
@@ -116,13 +120,14 @@ def test_files_come_through_a_proxy_that_is_signed_in_to(tmp_path: Path, place: 
     place.exhibits["a%20b.csv"] = Exhibit(b"level")
     with proxy() as (address, seen):
         env = {"http_proxy": f"http://ida:reed%20mace@{address}", "no_proxy": ""}
-        haul = ["haul", f"{place.base}/a b.csv", "--into", "x"]
+        there = place.base.replace("127.0.0.1", "trust.example")
+        haul = ["haul", f"{there}/a b.csv", "--into", "x"]
         outcome = run(*haul, cwd=tmp_path, env=env)
-        directly = run(*haul, cwd=tmp_path, env={**env, "no_proxy": "127.0.0.1"})
+        directly = run("haul", f"{place.base}/a b.csv", "--into", "x", cwd=tmp_path, env=env)
     assert outcome.code == directly.code == 0, outcome.err
-    assert files_in(tmp_path / "x") == {"a b.csv": b"level"}
+    assert set(files_in(tmp_path / "x").values()) == {b"level"}
     signed = "Basic " + base64.b64encode(b"ida:reed mace").decode()
-    assert seen == [(f"{place.base}/a%20b.csv", signed)]
+    assert seen == [(f"{there}/a%20b.csv", signed)]
     assert "mace" not in outcome.out + outcome.err
     gone = run(*haul[:2], "--into", "y", "--attempts", "1", cwd=tmp_path, env=env)
     assert gone.code == 1
@@ -151,12 +156,13 @@ def test_a_client_certificate_proves_who_asks_also_through_a_proxy(tmp_path: Pat
         proved = [*haul, "--client-cert", str(CERTIFICATE)]
         refused = run(*haul, "--into", "x", cwd=tmp_path)
         direct = run(*proved, "--into", "y", cwd=tmp_path)
-        through = run(*proved, "--into", "z", cwd=tmp_path, env={"https_proxy": address})
+        named = [word.replace("127.0.0.1", "trust.example") for word in proved]
+        through = run(*named, "--into", "z", cwd=tmp_path, env={"https_proxy": address})
     assert refused.code == 1
     assert direct.code == 0, direct.err
     assert through.code == 0, through.err
     assert files_in(tmp_path / "y") == files_in(tmp_path / "z") == {"a.csv": b"secure"}
-    assert seen == [(f"127.0.0.1:{place.split(':')[2].partition('/')[0]}", None)]
+    assert seen == [(f"trust.example:{place.split(':')[2].partition('/')[0]}", None)]
     for arguments, said in (
         (["--client-cert", "nothing.pem"], "--client-cert nothing.pem: cannot be read"),
         (["--client-key", "k.pem"], "--client-key: is of no certificate"),

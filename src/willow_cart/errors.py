@@ -37,6 +37,11 @@ from __future__ import annotations
 from pathlib import Path
 
 
+def plainly(error: OSError) -> str:
+    """What the system says is wrong, as a clause."""
+    return (error.strerror or str(error)).lower()
+
+
 class WillowCartError(Exception):
     """The root of the tree.
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
 from willow_cart.access.seam import CHUNK, Access, Delivery, Directory, Entry, Joining, Unchanged
-from willow_cart.errors import ConnectionLost, NotServed
+from willow_cart.errors import ConnectionLost, NotServed, plainly
 from willow_cart.model import OWN_FOLDER, Facts, Validators
 
 
@@ -136,5 +136,5 @@ def _open(address: str) -> int:
 
 
 def _not_served(address: str, error: OSError) -> NotServed:
-    reason = f"cannot be read: {(error.strerror or str(error)).lower()}"
+    reason = f"cannot be read: {plainly(error)}"
     return NotServed(address, reason, "check the path", status=404)

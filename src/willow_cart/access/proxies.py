@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from ipaddress import ip_address
 from urllib.parse import urlsplit
 
 from willow_cart.errors import BadOption
@@ -16,7 +17,8 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
     `http_proxy`, `https_proxy` and `all_proxy` name proxies, in either case of letters, but for
     `HTTP_PROXY`: a web server that runs this program would set that to a field of a request.
     `no_proxy` names hosts to be asked directly, with commas between them: `*`, or a host, which
-    stands for those below it too, with a port if only that is meant.
+    stands for those below it too, with a port if only that is meant. This machine itself is always
+    asked directly: to a proxy it is another.
 
     Args:
         origin: scheme, host and port.
@@ -28,7 +30,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
     parts = urlsplit(origin)
     host = (parts.hostname or "").lower()
     port = parts.port or (443 if parts.scheme == "https" else 80)
-    if _is_excepted(host, port, _value(environment, "no_proxy")):
+    if _is_this_machine(host) or _is_excepted(host, port, _value(environment, "no_proxy")):
         return None
     specific = f"{parts.scheme}_proxy"
     if parts.scheme == "http":
@@ -49,6 +51,16 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
 
 def _value(environment: Mapping[str, str], name: str) -> str:
     return environment.get(name) or environment.get(name.upper()) or ""
+
+
+def _is_this_machine(host: str) -> bool:
+    """Whether a host is the loopback (RFC 1122, 3.2.1.3; RFC 4291, 2.5.3; RFC 6761, 6.3)."""
+    if host == "localhost" or host.endswith(".localhost"):
+        return True
+    try:
+        return ip_address(host).is_loopback
+    except ValueError:
+        return False
 
 
 def _is_excepted(host: str, port: int, exceptions: str) -> bool:

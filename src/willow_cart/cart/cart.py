@@ -17,7 +17,7 @@ from willow_cart.cart.rows import COLUMNS, Entry, RowReader, size_cell, write_ta
 from willow_cart.cart.sheet import Sheet, cover, replacing
 from willow_cart.cart.weighing import Weight, weigh
 from willow_cart.choosing import Choosing
-from willow_cart.errors import UnreadableSource
+from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.model import Offer, Sizes, Trouble
 from willow_cart.units import count_of, format_size
 
@@ -63,8 +63,9 @@ class Cart:
         try:
             read = reader_for(lambda: path.open("rb"), place)
         except OSError as error:
-            reason = (error.strerror or place).lower()
-            raise UnreadableSource(place, f"cannot be read: {reason}", "name a cart") from None
+            raise UnreadableSource(
+                place, f"cannot be read: {plainly(error)}", "name a cart"
+            ) from None
         if read is None:
             raise UnreadableSource(place, "is no cart", "look at it as a source, then Cart.of(...)")
         if form_for(path) is None:

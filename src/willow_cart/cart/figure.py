@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cart.weighing import Weight, heaviest, in_time
-from willow_cart.errors import CannotStore
+from willow_cart.errors import CannotStore, plainly
 from willow_cart.model import Sizes, sum_of
 from willow_cart.units import count_of, format_size
 
@@ -55,8 +55,9 @@ def draw(weight: Weight, path: Path, *, title: str, room: int | None = None) -> 
         try:
             figure.savefig(path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
         except OSError as error:
-            reason = (error.strerror or str(error)).lower()
-            raise CannotStore(str(path), f"cannot be written: {reason}", "name another") from None
+            raise CannotStore(
+                str(path), f"cannot be written: {plainly(error)}", "name another"
+            ) from None
 
 
 def _heading(weight: Weight, title: str) -> str:

@@ -230,9 +230,10 @@ class _Renewal:
         had_marks = self._sheet.place_of("take") is not None
         for entry in reader.entries():
             assert entry.row is not None, "this was seen to"
-            missing = width - len(self._sheet.columns)
             cells = entry.row.cells
-            cells[len(self._sheet.columns) :] = [""] * missing
+            # Cells beyond the last column are nobody's, and stay there.
+            end = len(self._sheet.columns)
+            cells[end:end] = [""] * (width - end)
             if not had_marks:
                 cells[places["take"]] = "yes"  # without marks all are taken
             if isinstance(entry, Entry):

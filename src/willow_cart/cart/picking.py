@@ -6,7 +6,6 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
-from itertools import islice
 from pathlib import Path
 from typing import TypeVar
 
@@ -21,9 +20,6 @@ from willow_cart.model import Offer, Sizes, Trouble
 Thing = TypeVar("Thing")
 Marked = tuple[Thing, Offer, bool]
 """Whatever stands for a row, its offer, and whether it is taken."""
-
-# So many rows are looked at before servers are asked for what is not known of them.
-_BATCH = 256
 
 _Marking = Callable[[Iterable[Marked[Entry]]], Iterator[Marked[Entry]]]
 
@@ -135,7 +131,7 @@ def pick_in(
             eligible=lambda entry: entry.gone or not only_gone,
         )
 
-    return _mark_anew(path, Sheet.at(path), marked, choice)
+    return _mark_anew(Sheet.at(path), marked, choice)
 
 
 def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
@@ -154,7 +150,7 @@ def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
     def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
         return ((row, offer, mark) for (row, offer, _), mark in zip(rows, marks, strict=True))
 
-    return _mark_anew(Path(sheet.place), sheet, marked, None)
+    return _mark_anew(sheet, marked, None)
 
 
 def learn_in(path: Path, learn: Learn) -> None:
@@ -165,13 +161,8 @@ def learn_in(path: Path, learn: Learn) -> None:
     """
 
     def asked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
-        coming = iter(rows)
-        while batch := list(islice(coming, _BATCH)):
-            unknown = [offer for _, offer, taken in batch if taken and offer.size is None]
-            known = iter(learn(unknown))
-            for entry, offer, taken in batch:
-                asks = taken and offer.size is None
-                yield entry, next(known) if asks else offer, taken
+        everything = Choosing()  # whatever is chosen is asked about, and all of it stays
+        return pick(rows, Way.ONLY, everything, everything.begin(), learn=learn)
 
     sheet = Sheet.at(path)
     marking = _Remarking(sheet)
@@ -181,7 +172,8 @@ def learn_in(path: Path, learn: Learn) -> None:
         sheet.require_unchanged()
 
 
-def _mark_anew(path: Path, sheet: Sheet, mark: _Marking, choice: Choice | None) -> Picked:
+def _mark_anew(sheet: Sheet, mark: _Marking, choice: Choice | None) -> Picked:
+    path = Path(sheet.place)
     marking = _Remarking(sheet)
     with keeping_for_undo(path), writing(path, marking.columns, sheet.style) as write:
         for cells in marking.rows(mark):

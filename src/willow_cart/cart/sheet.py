@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.errors import BadOption, CannotStore, UnreadableSource
+from willow_cart.errors import BadOption, CannotStore, UnreadableSource, plainly
 from willow_cart.model import Trouble
 
 _DELIMITERS = ",;\t"
@@ -105,9 +105,8 @@ class Sheet:
                 str(path), "there is no such cart", "load makes one: willow-cart load SOURCE --cart"
             ) from None
         except OSError as error:
-            reason = (error.strerror or str(error)).lower()
             raise UnreadableSource(
-                str(path), f"cannot be read: {reason}", "see to the file"
+                str(path), f"cannot be read: {plainly(error)}", "see to the file"
             ) from None
 
     def require_unchanged(self) -> None:
@@ -234,8 +233,9 @@ def replacing(path: Path, encoding: str = "utf-8") -> Iterator[io.TextIOWrapper]
         os.chmod(temporary, _mode_for(path))
         os.replace(temporary, path)
     except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        raise CannotStore(str(path), f"cannot be written: {reason}", "see to its folder") from None
+        raise CannotStore(
+            str(path), f"cannot be written: {plainly(error)}", "see to its folder"
+        ) from None
     finally:
         if temporary is not None:
             with suppress(FileNotFoundError):

@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from willow_cart.errors import BadOption, CannotStore
+from willow_cart.errors import BadOption, CannotStore, plainly
 
 
 @contextmanager
@@ -77,5 +77,6 @@ def _pair(kept: Path, path: Path) -> None:
 
 
 def _cannot_keep(path: Path, error: OSError) -> CannotStore:
-    reason = (error.strerror or str(error)).lower()
-    return CannotStore(str(path), f"cannot be kept for --undo: {reason}", "see to its folder")
+    return CannotStore(
+        str(path), f"cannot be kept for --undo: {plainly(error)}", "see to its folder"
+    )

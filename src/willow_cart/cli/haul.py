@@ -179,7 +179,7 @@ def _require_outside(args: argparse.Namespace) -> None:
 
 def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shelf:
     from willow_cart.checks import ChecksumBook, Entry, read_checksum_list
-    from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.cli.telling import tell, tell_each
     from willow_cart.shelf import Shelf
     from willow_cart.sources.fetching import read_text
     from willow_cart.units import count_of
@@ -198,7 +198,7 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shel
     found, troubles = ChecksumBook(entries).promise(offers)
     promised = Shelf(found)
     promised.twice = offers.twice
-    tell_troubles(troubles)
+    tell_each(troubles)
     if bare := sum(not offer.checksums for offer in promised):
         verb = "has" if bare == 1 else "have"
         tell(f"{count_of(bare, 'file')} of {len(promised):,} {verb} no checksum in the lists")

@@ -74,7 +74,7 @@ def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:
         A line that sums it up.
     """
     from willow_cart.cart import form_for, load, load_as
-    from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.cli.telling import tell, tell_each
     from willow_cart.units import count_of
 
     form = form_for(path)
@@ -86,9 +86,7 @@ def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:
         bare = sum(1 for offer in find.chosen() if offer.checksums)
         if bare and not form.keeps_checksums:
             tell(f"{count_of(bare, 'checksum')} left out: a {form.name} has no room for them")
-    tell_troubles(loaded.unread)
-    for oddity in loaded.oddities:
-        tell(oddity)
+    tell_each([*loaded.unread, *loaded.oddities])
     if loaded.secrets:
         holds = "address holds" if loaded.secrets == 1 else "addresses hold"
         tell(

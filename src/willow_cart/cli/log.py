@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import json
 import threading
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
 
 from willow_cart.addresses import without_secrets
-from willow_cart.errors import CannotStore, TryAgain, WillowCartError
+from willow_cart.errors import CannotStore, TryAgain, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Account, Observer
 from willow_cart.records import Result
@@ -32,12 +33,14 @@ class LogFile(Observer):
         try:
             self._file: TextIO = path.open("a", encoding="utf-8", buffering=1)
         except OSError as error:
-            reason = (error.strerror or str(error)).lower()
-            raise CannotStore(str(path), f"cannot be written: {reason}", "name another") from None
+            raise CannotStore(
+                str(path), f"cannot be written: {plainly(error)}", "name another"
+            ) from None
 
     def close(self) -> None:
         """Close the file."""
-        self._file.close()
+        with suppress(OSError):
+            self._file.close()
 
     def ended(self, account: Account) -> None:
         """Write what came of the haul."""
@@ -54,7 +57,8 @@ class LogFile(Observer):
     def _write(self, event: str, **facts: object) -> None:
         moment = datetime.now(UTC).isoformat(timespec="milliseconds")
         line = json.dumps({"time": moment, "event": event, **facts}, ensure_ascii=False)
-        with self._lock:
+        # A disk that is full ends no haul for the sake of its log.
+        with self._lock, suppress(OSError):
             self._file.write(f"{line}\n")
 
     def planned(self, plan: Plan) -> None:

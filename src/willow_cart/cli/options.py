@@ -216,11 +216,11 @@ class SizeAsker:
 
     def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
         """The offers with what was learnt."""
-        from willow_cart.cli.telling import tell_troubles
+        from willow_cart.cli.telling import tell_each
         from willow_cart.sources import ask_sizes
 
         learnt, troubles = ask_sizes(offers, self._access, self._lanes)
-        tell_troubles(troubles)
+        tell_each(troubles)
         self.unanswered += len(troubles)
         return learnt
 
@@ -265,7 +265,7 @@ class Looker:
         Raises:
             WillowCartError: none of the sources can be read.
         """
-        from willow_cart.cli.telling import tell_look, tell_troubles
+        from willow_cart.cli.telling import tell_each, tell_look
         from willow_cart.sources import look_through
 
         # A program that is started from a timetable may have no standard input at all.
@@ -275,7 +275,7 @@ class Looker:
         )
         learn = self._asker if self.asks else None
         yield from self._choosing.judge(offers, self.choice, learn)
-        tell_troubles(self.found.troubles)
+        tell_each(self.found.troubles)
         tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
 
     def chosen(self) -> Shelf:

@@ -109,9 +109,7 @@ def _tick(args: argparse.Namespace) -> int:
 
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
-    from willow_cart.cli.telling import in_words, tell, tell_troubles
+    from willow_cart.cli.telling import in_words, tell_each
 
-    tell_troubles(picked.unread)
-    for oddity in picked.oddities:
-        tell(oddity)
+    tell_each([*picked.unread, *picked.oddities])
     print(f"{path}: {done} {in_words(picked.changed)}; taken are now {in_words(picked.taken)}")

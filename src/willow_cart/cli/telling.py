@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
-from willow_cart.model import Sizes, State, Trouble
+from willow_cart.model import Sizes, State
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
@@ -67,8 +67,7 @@ def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> 
     """
     from willow_cart.sources import Why
 
-    for note in found.notes:
-        tell(note)
+    tell_each(found.notes)
     ways = {
         Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
         Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
@@ -100,7 +99,7 @@ def tell_unknown(choice: Choice) -> None:
             )
 
 
-def tell_troubles(troubles: Iterable[Trouble]) -> None:
-    """Write what could not be taken, one line each."""
-    for trouble in troubles:
-        tell(trouble)
+def tell_each(lines: Iterable[object]) -> None:
+    """Write lines to standard error, one for each."""
+    for line in lines:
+        tell(line)

@@ -80,7 +80,7 @@ def _drives(text: str) -> list[int]:
 def run(args: argparse.Namespace) -> int:
     """Weigh, show, draw and split."""
     from willow_cart.cart import Weight, read_marked
-    from willow_cart.cli.telling import tell, tell_troubles
+    from willow_cart.cli.telling import tell, tell_each
     from willow_cart.haul import prospect
 
     if args.figure is not None and args.figure.suffix.lower() not in (".png", ".svg"):
@@ -97,9 +97,7 @@ def run(args: argparse.Namespace) -> int:
                 yield offer
 
     ahead = prospect(taken(), args.into)
-    tell_troubles(troubles)
-    for note in notes:
-        tell(note)
+    tell_each([*troubles, *notes])
     parts = _split(args) if args.drives or args.shares else []
     if args.json:
         print(json.dumps(_as_json(weight, ahead, parts, args), ensure_ascii=False, indent=1))

@@ -155,12 +155,13 @@ class Crew:
         # A file that is not there, or not as promised, says nothing against its host, and neither
         # does a line that breaks after it has brought something.
         broke = isinstance(failure, TryAgain) and not trip.vain
-        if isinstance(failure, TryAgain | HostUnknown | NotTrusted) and not broke:
-            self._blame(host, failure)
-        else:
-            with self._change:
-                self._docket.went_well(host)
+        at_fault = isinstance(failure, TryAgain | HostUnknown | NotTrusted) and not broke
         if failure is not None:
+            if at_fault:
+                self._blame(host, failure)
+            else:
+                with self._change:
+                    self._docket.went_well(host)
             ended = self._end_in_vain(lane, host, trip, failure)
             if ended is None:
                 return
@@ -168,6 +169,8 @@ class Crew:
         self._filer.take(outcome)
         self._observer.freed(lane)
         with self._change:
+            if failure is None:
+                self._docket.went_well(host)
             self._docket.finish(host)
             self._files += 1
             self._bytes += trip.received
@@ -209,10 +212,19 @@ class Crew:
                 return
             left = self._docket.give_up(host)
         why = f"its host was given up: {error.why}"
-        for number in left:
-            self._filer.take(self._trips[number].result(State.FAILED, why))
-        if left:
-            self._observer.host_given_up(host, error, len(left))
+        lost = [trip for trip in map(self._trips.__getitem__, left) if not self._has_moved(trip)]
+        for trip in lost:
+            self._filer.take(trip.result(State.FAILED, why))
+        if lost:
+            self._observer.host_given_up(host, error, len(lost))
+
+    def _has_moved(self, trip: Trip) -> bool:
+        """Have a file whose host was given up asked for at its next mirror, if it has one."""
+        if not self._carrier.turn(trip):
+            return False
+        with self._change:
+            self._docket.bring_in(host_of(trip.address), trip.number)
+        return True
 
     def _give_up(self, trip: Trip, error: TryAgain) -> str:
         if error.wait is not None and error.wait > self._patience.longest_wait:

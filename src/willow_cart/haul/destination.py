@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Self
 
-from willow_cart.errors import CannotStore, UnusableDestination
+from willow_cart.errors import CannotStore, UnusableDestination, plainly
 from willow_cart.haul.disk import sync_file, sync_file_system
 from willow_cart.haul.room import room_at
 from willow_cart.model import OWN_FOLDER
@@ -48,7 +48,7 @@ class Destination:
             ) from None
         except OSError as error:
             raise UnusableDestination(
-                str(root), f"cannot be written: {_plainly(error)}", "name another with --into"
+                str(root), f"cannot be written: {plainly(error)}", "name another with --into"
             ) from None
         self._lock_or_leave()
 
@@ -72,7 +72,7 @@ class Destination:
             os.close(self._lock)
             raise UnusableDestination(
                 str(self.root),
-                f"cannot be locked: {_plainly(error)}",
+                f"cannot be locked: {plainly(error)}",
                 "name a folder on a local disk",
             ) from None
         os.truncate(self._lock, 0)
@@ -188,8 +188,4 @@ def cannot_store(path: str, error: OSError) -> CannotStore:
         case errno.ENAMETOOLONG:
             return CannotStore(path, "its path is too long for this disk", "try --layout flat")
         case _:
-            return CannotStore(path, f"cannot be written: {_plainly(error)}", "see to the folder")
-
-
-def _plainly(error: OSError) -> str:
-    return (error.strerror or str(error)).lower()
+            return CannotStore(path, f"cannot be written: {plainly(error)}", "see to the folder")

@@ -145,9 +145,13 @@ class Docket(Generic[Item]):
     def move(self, host: str, item: Item, to: str) -> None:
         """Give a file that was taken back, to be taken from another host, before its others."""
         self._taken[host] -= 1
-        if to not in self._waiting:
-            self._turns.append(to)
-        self._waiting[to].appendleft(item)
+        self.bring_in(to, item)
+
+    def bring_in(self, host: str, item: Item) -> None:
+        """Have a file taken from a host before its others."""
+        if host not in self._waiting:
+            self._turns.append(host)
+        self._waiting[host].appendleft(item)
 
     def leave_alone(self, host: str, until: float) -> None:
         """Take nothing from a host until a time."""

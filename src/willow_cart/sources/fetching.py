@@ -8,7 +8,7 @@ from typing import BinaryIO
 from willow_cart.access import Access, Patience, persist
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise
-from willow_cart.errors import TransferFailed, UnreadableSource
+from willow_cart.errors import TransferFailed, UnreadableSource, plainly
 
 LARGEST_LIST = 1 << 30
 """The most bytes of a list in a file; larger ones are no lists that a person keeps."""
@@ -53,5 +53,6 @@ def open_file(name: str) -> BinaryIO:
     except FileNotFoundError:
         raise UnreadableSource(name, "there is no such file", BEGINNINGS) from None
     except OSError as error:
-        reason = (error.strerror or str(error)).lower()
-        raise UnreadableSource(name, f"cannot be read: {reason}", "see to the file") from None
+        raise UnreadableSource(
+            name, f"cannot be read: {plainly(error)}", "see to the file"
+        ) from None
