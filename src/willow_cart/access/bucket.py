@@ -106,11 +106,17 @@ class BucketAccess(Access, Store):
         )
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Ask for an object (see the seam)."""
         answer = self._where_it_is(
-            address, lambda there: self._web.open(there, start=start, validators=validators)
+            address,
+            lambda there: self._web.open(there, start=start, end=end, validators=validators),
         )
         if isinstance(answer, Unchanged):
             return Unchanged(replace(answer.facts, address=address))

@@ -22,10 +22,15 @@ class Everywhere(Access):
         self._made: dict[Callable[[], Access], Access] = {}
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Ask for a file (see the seam)."""
-        return self._access_to(address).open(address, start=start, validators=validators)
+        return self._access_to(address).open(address, start=start, end=end, validators=validators)
 
     def ask(self, address: str) -> Facts:
         """Ask what is known of a file (see the seam)."""

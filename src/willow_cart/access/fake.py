@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import time
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.errors import ConnectionLost, NotServed, TransferFailed
@@ -30,29 +32,49 @@ class FakeFile:
 class FakeAccess(Access):
     """Serve files from memory, with the faults that they are given.
 
+    Args:
+        files: what is there, by address.
+        piece: how many bytes come at a time.
+        pause: seconds before each piece.
+
     Attributes:
         files: what is there, by address.
         asked: every request in order, as (address, start).
+        most_open: how many deliveries were open at a time, at most.
     """
 
-    def __init__(self, files: Mapping[str, FakeFile], *, piece: int = CHUNK) -> None:
+    def __init__(
+        self, files: Mapping[str, FakeFile], *, piece: int = CHUNK, pause: float = 0.0
+    ) -> None:
         self.files = dict(files)
         self.asked: list[tuple[str, int]] = []
+        self.most_open = 0
+        self._open: set[Delivery] = set()
         self._piece = piece
+        self._pause = pause
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Serve a file by the seam's rules."""
         self.asked.append((address, start))
         file = self._find(address)
         facts = _facts_of(address, file)
         same = validators is not None and facts.validators == validators
-        if same and validators and not start:
+        if same and validators and not start and end is None:
             return Unchanged(facts)
-        if start and not (same or validators is None):
-            start = 0
-        return _FakeDelivery(file, facts, start, self._piece)
+        if (start or end) and not (same or validators is None):
+            start, end = 0, None
+        delivery = _FakeDelivery(file, facts, (start, end), self._piece, self._pause)
+        delivery.closed = partial(self._open.discard, delivery)
+        self._open.add(delivery)
+        self.most_open = max(self.most_open, len(self._open))
+        return delivery
 
     def ask(self, address: str) -> Facts:
         """Say what is known of a file."""
@@ -71,15 +93,21 @@ class FakeAccess(Access):
 
 
 class _FakeDelivery(Delivery):
-    def __init__(self, file: FakeFile, facts: Facts, start: int, piece: int) -> None:
+    closed: Callable[[], None]
+
+    def __init__(
+        self, file: FakeFile, facts: Facts, part: tuple[int, int | None], piece: int, pause: float
+    ) -> None:
         self.facts = facts
-        self.start = start
+        self.start, end = part
         self.joining = Joining.SAFE if facts.validators else Joining.BLIND
-        self._rest = memoryview(file.content)[start:]
+        self._rest = memoryview(file.content)[self.start : end]
         self._left = file.breaks.pop(0) if file.breaks else None
         self._piece = piece
+        self._pause = pause
 
     def read(self) -> bytes:
+        time.sleep(self._pause)
         if self._left == 0:
             raise ConnectionLost(self.facts.address, "the connection broke")
         count = self._piece if self._left is None else min(self._left, self._piece)
@@ -91,6 +119,7 @@ class _FakeDelivery(Delivery):
 
     def close(self) -> None:
         self._rest = memoryview(b"")
+        self.closed()
 
 
 def _facts_of(address: str, file: FakeFile) -> Facts:

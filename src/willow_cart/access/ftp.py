@@ -98,14 +98,22 @@ class FtpAccess(Access, Directory):
     # The seam
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
-        """Ask for a file (see the seam); size and date are asked first, and mark its version."""
+        """Ask for a file (see the seam); size and date are asked first, and mark its version.
+
+        The protocol knows where to begin (RFC 3659, 5), but not where to end.
+        """
         connection = self._take(address)
         try:
             facts = self._facts(connection, address)
             same = validators is not None and facts.validators == validators and bool(validators)
-            if same and not start:
+            if same and not start and end is None:
                 self.give_back(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0

@@ -27,12 +27,17 @@ class LocalAccess(Access, Directory):
     """Read files and folders of this machine."""
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Open a file; it goes on where it is asked to if it has not changed since."""
         delivery = LocalDelivery(address, _open(address))
         same = validators is not None and delivery.facts.validators == validators
-        if same and not start:
+        if same and not start and end is None:
             delivery.close()
             return Unchanged(delivery.facts)
         if start and (same or validators is None):
@@ -86,6 +91,7 @@ class LocalDelivery(Delivery):
     """An open file."""
 
     joining = Joining.SAFE
+    in_parts = True
 
     def __init__(self, address: str, file: int) -> None:
         status = os.fstat(file)

@@ -41,11 +41,13 @@ class Delivery(ABC):
         start: which of its bytes the first read begins with; 0 also when another start was asked
             for and the place could not or would not join there.
         joining: what a later `open` can do with the bytes that came until a break.
+        in_parts: whether the place has said that it serves parts; many do without saying so.
     """
 
     facts: Facts
     start: int
     joining: Joining
+    in_parts: bool = False
 
     @abstractmethod
     def read(self) -> bytes:
@@ -139,7 +141,12 @@ class Access(ABC):
 
     @abstractmethod
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Ask for a file.
 
@@ -148,8 +155,10 @@ class Access(ABC):
             start: the first byte wanted. Above 0, the rest is wanted only if the version is still
                 the one that `validators` marks; otherwise the whole is delivered from 0. Without
                 validators the caller proves the joined bytes by a checksum.
-            validators: with `start` 0, the version that is held already: the place may answer
-                `Unchanged`.
+            end: the byte before which to end, where the rest is not wanted; likewise only of that
+                version. A place that cannot end there sends on until the delivery is closed.
+            validators: with neither `start` nor `end`, the version that is held already: the place
+                may answer `Unchanged`.
 
         Raises:
             TransferFailed: it did not come; the subclass says whether to try again.

@@ -98,12 +98,18 @@ class WebAccess(Access):
         }
 
     def open(
-        self, address: str, *, start: int = 0, validators: Validators | None = None
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Ask for a file (see the seam); a range that cannot be joined is asked for whole."""
         fields: dict[str, str] = {}
-        if start:
-            fields["Range"] = f"bytes={start}-"
+        is_part = start > 0 or end is not None
+        if is_part:
+            fields["Range"] = f"bytes={start}-{'' if end is None else end - 1}"
             if validators is not None:
                 joiner = rules.joining_validator(validators)
                 if joiner is None:
@@ -117,16 +123,16 @@ class WebAccess(Access):
         match response.status:
             case 200 | 203:
                 return WebDelivery(response, address, facts, 0, self._stall_after)
-            case 206 if start and (part := _part_from(response, facts, start, validators)):
+            case 206 if is_part and (part := _part_from(response, facts, start, end, validators)):
                 return WebDelivery(response, address, part, start, self._stall_after)
-            case 304 if validators is not None and not start:
+            case 304 if validators is not None and not is_part:
                 self._drop(response)
                 return Unchanged(facts)
-            case 416 if start and _is_complete(response, start, validators):
+            case 416 if start and end is None and _is_complete(response, start, validators):
                 # Nothing is left to fetch; the delivery that says so is empty.
                 part = Facts(final, start, validators or Validators())
                 return WebDelivery(response, address, part, start, self._stall_after, empty=True)
-            case 206 | 416 if start:
+            case 206 | 416 if is_part:
                 # A part that is not the one asked for must not be joined (RFC 9110, 14.4, 15.3.7),
                 # nor several parts in one body (14.6).
                 self._drop(response)
@@ -315,6 +321,8 @@ class WebDelivery(Delivery):
         self._decode = _must_decode(response, address)
         self._decoded = 0
         self.start = start
+        # RFC 9110, 14.3
+        self.in_parts = "bytes" in response.headers.get("Accept-Ranges", "").lower()
         if self._decode:
             # What is stored is not what was sent, so neither its length nor its ranges apply.
             coding = response.headers["Content-Encoding"].strip().lower()
@@ -376,15 +384,16 @@ def _facts_from(response: Response, address: str) -> Facts:
 
 
 def _part_from(
-    response: Response, facts: Facts, start: int, validators: Validators | None
+    response: Response, facts: Facts, start: int, end: int | None, validators: Validators | None
 ) -> Facts | None:
-    """The facts of the complete representation if a 206 is exactly the rest that was asked for."""
+    """The facts of the complete representation if a 206 is exactly the part that was asked for."""
     content_range = rules.parse_content_range(response.headers.get("Content-Range"))
     if content_range is None or content_range.first != start or content_range.length is None:
         return None
-    if content_range.last != content_range.length - 1:
+    last = (content_range.length if end is None else end) - 1
+    if content_range.last != last:
         return None
-    if facts.length not in (None, content_range.length - start):
+    if facts.length not in (None, last + 1 - start):
         return None
     # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
     if validators is not None and rules.contradict(facts.validators, validators):

@@ -82,8 +82,11 @@ class LiveView(View):
                 grid.add_row(title, Text("waits", "dim"), "", "")
                 continue
             name = cut_middle(lane.path, room)
-            come = _of(lane.have, lane.length, wide=wide)
-            grid.add_row(title, name, _bar(lane.have, lane.length, bar), come)
+            if lane.strand is not None:
+                name = cut_middle(f"  strand at {format_size(lane.strand)}", room)
+            have = self.come_of(lane)
+            come = _of(have, lane.length, wide=wide)
+            grid.add_row(title, name, _bar(have, lane.length, bar), come)
         total, done = (self.files, self.files_done) if self.bytes is None else (self.bytes, have)
         files = Text(f"{self.files_done:,} of {count_of(self.files, 'file')}", "bold")
         come = _of(have, self.bytes, wide=wide)

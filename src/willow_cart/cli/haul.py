@@ -10,21 +10,13 @@ import signal
 import sys
 import threading
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.cli.connecting import add_connecting, make_access, without_fields
-from willow_cart.cli.options import (
-    Looker,
-    add_choosing,
-    add_sources,
-    positive,
-    read_seconds,
-    read_size,
-    read_speed,
-)
+from willow_cart.cli.options import Looker, add_choosing, add_sources
+from willow_cart.cli.pacing import add_pace, make_wishes
 from willow_cart.exits import Exit
 from willow_cart.filing.layouts import Layout
 
@@ -38,9 +30,6 @@ if TYPE_CHECKING:
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"
-
-# Seconds on the average between two files for those who are shy.
-_SHY_GAP = 2.0
 
 NAME = "haul"
 BRIEF = "bring what is chosen home: fetch with resume, check, file"
@@ -100,38 +89,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     add_choosing(command)
     add_connecting(command)
-    _add_pace(command)
-
-
-def _add_pace(command: argparse.ArgumentParser) -> None:
-    """Add how politely, patiently and warily it is to be done."""
-    pace = command.add_argument_group("pace")
-
-    def add(option: str, metavar: str, text: str, **more: object) -> None:
-        pace.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
-
-    add("--lanes", "N", "how many files are fetched at a time (%(default)s)", type=positive,
-        default=8)  # fmt: skip
-    add("--lanes-per-host", "N", "how many of them from one host (%(default)s)", type=positive,
-        default=4)  # fmt: skip
-    add("--gap", "SECONDS", "between two starts at one host", type=read_seconds, default=0.0)
-    pace.add_argument(
-        "--one-by-one",
-        action="store_true",
-        help="for shy servers: one file at a time, with a gap that is never quite the same",
-    )
-    add("--speed-cap", "SPEED", "no faster than this in all: 2MB/s", type=read_speed)
-    add("--attempts", "N", "how often in a row a file is asked for in vain before it is given up,"
-        " with growing pauses in between (%(default)s)", type=positive, default=5)  # fmt: skip
-    add("--pause", "SECONDS", "always the same pause between attempts", type=read_seconds)
-    add("--longest-wait", "SECONDS", "how long a server may ask to be left alone; a file that it"
-        " asks longer for is given up (%(default)s)", type=read_seconds, default=300)  # fmt: skip
-    add("--stall-after", "SECONDS", "try again if nothing comes for so long (%(default)s)",
-        type=read_seconds, default=60)  # fmt: skip
-    add("--slowest", "SPEED", "try again what comes more slowly on the average", type=read_speed)
-    add("--time-per-file", "SECONDS", "no longer than this for one attempt at a file: 2h; what has"
-        " come is kept", type=read_seconds)  # fmt: skip
-    add("--largest", "SIZE", "refuse files that are larger, announced or not", type=read_size)
+    add_pace(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -144,14 +102,15 @@ def run(args: argparse.Namespace) -> int:
     _require_outside(args)
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
-    with make_access(args, args.lanes_per_host, args.stall_after) as access:
-        looker = Looker(args, access, args.lanes_per_host)
+    wishes = make_wishes(args)
+    with make_access(args, wishes.lanes_per_host, args.stall_after) as access:
+        looker = Looker(args, access, wishes.lanes_per_host)
         offers = looker.chosen()
         if args.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)
             tell(put_in_cart(find, args.cart, Look(sources=looker.found.sources), add=False))
-        account = _haul(args, _with_checksums(args.checksums, offers, access), access)
+        account = _haul(args, wishes, _with_checksums(args.checksums, offers, access), access)
     troubles = len(looker.found.troubles)
     _sum_up(account, args.into, troubles=troubles)
     if account.exit_code is Exit.GOOD and troubles:
@@ -205,34 +164,9 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shel
     return promised
 
 
-def _make_wishes(args: argparse.Namespace) -> Wishes:
-    """How the options want it done."""
-    from willow_cart.access import Patience
-    from willow_cart.haul import Limits, Pace, Presence, Wishes
-
-    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
-    if args.pause is not None:
-        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
-    pace = Pace(args.gap, speed_cap=args.speed_cap)
-    if args.one_by_one:
-        pace = replace(pace, gap=args.gap or _SHY_GAP, jitter=0.5)
-    return Wishes(
-        Layout(args.layout),
-        1 if args.one_by_one else args.lanes,
-        1 if args.one_by_one else args.lanes_per_host,
-        patience,
-        accept_anything=args.accept_anything,
-        tight=args.tight,
-        presence=Presence(args.if_present),
-        pace=pace,
-        limits=Limits(args.largest, args.slowest, args.time_per_file),
-    )
-
-
-def _haul(args: argparse.Namespace, offers: Shelf, access: Access) -> Account:
+def _haul(args: argparse.Namespace, wishes: Wishes, offers: Shelf, access: Access) -> Account:
     from willow_cart.haul import bring_home
 
-    wishes = _make_wishes(args)
     stop = threading.Event()
 
     def end(_signal: int, _frame: object) -> None:

@@ -74,6 +74,11 @@ class LogFile(Observer):
         self._write("started", lane=lane, **_file(filed), length=length, start=start)
         self._view.started(lane, filed, length, start)
 
+    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
+        """Write which bytes of another lane's file a lane has begun."""
+        self._write("joined", lane=lane, **_file(filed), start=start, end=end)
+        self._view.joined(lane, filed, start, end)
+
     def received(self, lane: int, count: int) -> None:
         """Pass it on; bytes are no event."""
         self._view.received(lane, count)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -30,6 +31,7 @@ class Lane:
         path: the file it carries; empty while it waits.
         length: how long that is in bytes.
         have: how much of it is here.
+        strand: the byte that it began at, if it helps another lane.
         done: bytes of the files it is done with.
         received: bytes that it has received in all.
     """
@@ -37,6 +39,7 @@ class Lane:
     path: str = ""
     length: int | None = None
     have: int = 0
+    strand: int | None = None
     done: int = 0
     received: int = 0
 
@@ -55,6 +58,7 @@ class View(Observer):
         self.longest = self._unasked = 0
         self.bytes: int | None = None
         self.put_off: set[str] = set()
+        self._helped: Counter[str] = Counter()
         self.aside: set[str] = set()
         self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
 
@@ -94,10 +98,18 @@ class View(Observer):
         state = self._lane(lane)
         if start and filed.path not in self.put_off:
             self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
-        state.path, state.length, state.have = filed.path, length, start
+        if not start:
+            self._helped.pop(filed.path, None)  # it begins anew
+        own = max(0, start - self._by_helpers(filed.path))
+        state.path, state.length, state.have, state.strand = filed.path, length, own, None
         self.put_off.discard(filed.path)
         if self.aside:
             self.aside.discard(host_of(filed.offer.address))
+
+    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
+        """Follow a lane's strand of another one's file."""
+        state = self._lane(lane)
+        state.path, state.length, state.have, state.strand = filed.path, end - start, 0, start
 
     def received(self, lane: int, count: int) -> None:
         """Follow a lane's bytes."""
@@ -122,9 +134,11 @@ class View(Observer):
     def freed(self, lane: int) -> None:
         """Follow a lane's end of a file; one that is put off is counted when it goes on."""
         state = self._lane(lane)
-        if state.path not in self.put_off:
+        if state.strand is not None:
+            self._helped[state.path] += state.have
+        elif state.path not in self.put_off:
             state.done += state.have
-        state.path, state.have = "", 0
+        state.path, state.have, state.strand = "", 0, None
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
         """Say which host is left for later."""
@@ -156,11 +170,22 @@ class View(Observer):
         # Only the lane itself asks for its own, so no two make the same.
         return self.lanes.get(lane) or self.lanes.setdefault(lane, Lane())
 
+    def _by_helpers(self, path: str) -> int:
+        """How much of a file other lanes than its own have brought."""
+        lanes = list(self.lanes.values())
+        now = sum(lane.have for lane in lanes if lane.strand is not None and lane.path == path)
+        return now + self._helped[path]
+
+    def come_of(self, lane: Lane) -> int:
+        """How much has come of what a lane carries: a file, with what others bring of it."""
+        return lane.have if lane.strand is not None else lane.have + self._by_helpers(lane.path)
+
     def progress(self) -> tuple[int, float, float | None]:
         """Bytes here so far, speed in bytes a second, seconds left if anyone can say."""
         now = self._clock()
         lanes = list(self.lanes.values())
         have = self._unasked + sum(lane.done + lane.have for lane in lanes)
+        have += sum(list(self._helped.values()))
         # What an earlier haul had left is here, but it did not come at any speed.
         speed = self._bytes_gauge.measure(now, sum(lane.received for lane in lanes))
         files_speed = self._files_gauge.measure(now, self.files_done)

@@ -217,6 +217,8 @@ class Handler(BaseHTTPRequestHandler):
         name = self.path.rpartition("/")[2]
         media_type = exhibit.media_type or _MEDIA_TYPES.get(name.rpartition(".")[2], _BYTES)
         fields = {"Content-Type": media_type}
+        if exhibit.ranges:
+            fields["Accept-Ranges"] = "bytes"
         if exhibit.tag:
             fields["ETag"] = exhibit.tag
         if exhibit.modified is not None:
@@ -224,14 +226,15 @@ class Handler(BaseHTTPRequestHandler):
         if self._is_unchanged(fields):
             self.start(304, fields)
             return
-        start = self._start_of_range(exhibit, fields)
         length = len(exhibit.content)
-        if start > 0:
-            fields["Content-Range"] = f"bytes {start}-{length - 1}/{length}"
-        fields["Content-Length"] = str(length - start)
-        self.start(206 if start else 200, fields)
+        part = self._range_of(exhibit, fields)
+        start, end = part or (0, length)
+        if part:
+            fields["Content-Range"] = f"bytes {start}-{end - 1}/{length}"
+        fields["Content-Length"] = str(end - start)
+        self.start(206 if part else 200, fields)
         if self.command == "GET":
-            self._send(exhibit, memoryview(exhibit.content)[start:])
+            self._send(exhibit, memoryview(exhibit.content)[start:end])
 
     def _is_unchanged(self, fields: Mapping[str, str]) -> bool:
         asked = self.headers.get("If-None-Match")
@@ -240,14 +243,17 @@ class Handler(BaseHTTPRequestHandler):
         since = self.headers.get("If-Modified-Since")
         return since is not None and since == fields.get("Last-Modified")
 
-    def _start_of_range(self, exhibit: Exhibit, fields: Mapping[str, str]) -> int:
-        match = re.fullmatch(r"bytes=(\d+)-", self.headers.get("Range", ""))
+    def _range_of(self, exhibit: Exhibit, fields: Mapping[str, str]) -> tuple[int, int] | None:
+        """The first byte that is asked for and the one behind the last; None for the whole."""
+        match = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
         if not match or not exhibit.ranges:
-            return 0
+            return None
         condition = self.headers.get("If-Range")
         if condition not in (None, fields.get("ETag"), fields.get("Last-Modified")):
-            return 0
-        return int(match[1]) if int(match[1]) < len(exhibit.content) else 0
+            return None
+        length = len(exhibit.content)
+        start, end = int(match[1]), min(int(match[2] or length) + 1, length)
+        return (start, end) if start < length else None
 
     def _send(self, exhibit: Exhibit, body: memoryview) -> None:
         limit = exhibit.breaks.pop(0) if exhibit.breaks else len(body)

@@ -6,8 +6,8 @@ import random
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 
-from willow_cart.access import Patience
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     CannotStore,
@@ -22,9 +22,7 @@ from willow_cart.errors import (
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
-from willow_cart.haul.filer import Filer
-from willow_cart.haul.observer import Observer
-from willow_cart.haul.pace import Pace
+from willow_cart.haul.helping import Help, Helping
 from willow_cart.haul.trips import Trip, Trips
 from willow_cart.model import State
 from willow_cart.records import Result
@@ -45,47 +43,46 @@ class Crew:
 
     Args:
         carrier: carries one file.
-        filer: takes what they bring.
-        patience: when to try again.
         docket: which file is carried next, by its number.
         trips: the files that are under way.
-        pace: how politely hosts are asked.
         chance: gives random numbers from 0 to 1.
     """
 
     def __init__(
         self,
         carrier: Carrier,
-        filer: Filer,
-        patience: Patience,
         docket: Docket[int],
         trips: Trips,
         *,
-        pace: Pace,
         chance: Callable[[], float] = random.random,
     ) -> None:
+        receiver = carrier.receiver
         self._carrier = carrier
-        self._filer = filer
-        self._patience = patience
+        self._filer = receiver.filer
+        self._wishes = receiver.wishes
+        self._patience = receiver.wishes.patience
         self._chance = chance
-        self._observer: Observer = carrier.observer
-        self._stop = carrier.stop
+        self._observer = receiver.observer
+        self._stop = receiver.stop
         self._change = threading.Condition()
         self._docket = docket
         self._trips = trips
-        self._pace = pace
+        self._helping = Helping(trips, receiver.wishes.strands, receiver.wishes.lanes)
         self._files = self._bytes = 0
         self._open = 1
         self._ended = False
         self._failure: BaseException | None = None
 
-    def work(self, lanes: int) -> None:
+    def work(self) -> None:
         """Carry everything home, or until the person wants to stop.
 
         Raises:
             CannotStore: the ledger cannot be written; nothing more was taken after that.
         """
-        self._attend(min(lanes, self._docket.most_at_once))
+        lanes = self._wishes.lanes
+        if self._wishes.strands == 1:
+            lanes = min(lanes, self._docket.most_at_once)
+        self._attend(lanes)
         if self._failure is not None:
             raise self._failure
 
@@ -116,8 +113,11 @@ class Crew:
     def _lane(self, lane: int) -> None:
         try:
             while (taken := self._take(lane)) is not None:
-                host, number = taken
-                self._carry(lane, host, self._trips[number])
+                if isinstance(taken, Help):
+                    self._assist(lane, taken)
+                else:
+                    host, number = taken
+                    self._carry(lane, host, self._trips[number])
         except Interrupted:
             pass
         except BaseException as error:
@@ -125,7 +125,8 @@ class Crew:
             self._failure = self._failure or error
             self._stop.set()
 
-    def _take(self, lane: int) -> tuple[str, int] | None:
+    def _take(self, lane: int) -> tuple[str, int] | Help | None:
+        """The next file with its host, or a strand of another lane's file; None for the end."""
         with self._change:
             while not self._stop.is_set():
                 if lane >= self._open and not self._ended:
@@ -133,16 +134,44 @@ class Crew:
                     continue
                 now = time.monotonic()
                 taken = self._docket.take(now)
+                if taken is None:
+                    self._ended = True
+                    self._change.notify_all()
+                    return None
                 if not isinstance(taken, Wait):
-                    if taken is None:
-                        self._ended = True
-                        self._change.notify_all()
-                    elif self._pace.gap:
-                        gap = self._pace.gap_after(self._chance())
-                        self._docket.leave_alone(taken[0], now + gap)
+                    self._keep_gap(taken[0], now)
                     return taken
+                if found := self._helping.find(now, partial(self._docket.has_lane, now=now)):
+                    self._docket.take_lane(found.host)
+                    self._keep_gap(found.host, now)
+                    return found
                 self._change.wait(taken.seconds)
         return None
+
+    def _keep_gap(self, host: str, now: float) -> None:
+        pace = self._wishes.pace
+        if pace.gap:
+            self._docket.leave_alone(host, now + pace.gap_after(self._chance()))
+
+    def _assist(self, lane: int, found: Help) -> None:
+        """Bring a strand of another lane's file, which sees to it if that fails."""
+        failure: WillowCartError | None = None
+        served = True
+        try:
+            served = self._carrier.assist(found, lane)
+        except Interrupted:
+            raise
+        except WillowCartError as error:
+            failure = error
+        self._observer.freed(lane)
+        brought = found.strand.at > found.strand.start
+        if _is_the_host_s_fault(failure, in_vain=not brought):
+            assert failure is not None
+            self._blame(found.host, failure)
+        with self._change:
+            self._helping.ended(found, well=served and (failure is None or brought))
+            self._docket.finish(found.host)
+            self._change.notify()
 
     def _carry(self, lane: int, host: str, trip: Trip) -> None:
         failure: WillowCartError | None = None
@@ -152,12 +181,8 @@ class Crew:
             raise
         except WillowCartError as error:
             failure = error
-        # A file that is not there, or not as promised, says nothing against its host, and neither
-        # does a line that breaks after it has brought something.
-        broke = isinstance(failure, TryAgain) and not trip.vain
-        at_fault = isinstance(failure, TryAgain | HostUnknown | NotTrusted) and not broke
         if failure is not None:
-            if at_fault:
+            if _is_the_host_s_fault(failure, in_vain=trip.vain > 0):
                 self._blame(host, failure)
             else:
                 with self._change:
@@ -253,3 +278,14 @@ class Crew:
             self._change.notify()
         self._observer.postponed(lane, trip.filed, error, pause)
         self._observer.freed(lane)
+
+
+def _is_the_host_s_fault(failure: WillowCartError | None, *, in_vain: bool) -> bool:
+    """Whether a failure is held against a host.
+
+    A file that is not there, or not as promised, says nothing against its host, and neither does a
+    line that breaks after it has brought something.
+    """
+    if isinstance(failure, TryAgain):
+        return in_vain
+    return isinstance(failure, HostUnknown | NotTrusted)

@@ -36,6 +36,7 @@ class Destination:
         self._prefix = f"{root}{os.sep}"
         self._real_root = Path()
         self._folders: set[str] = set()
+        self._unsynced: set[str] = set()
         self._lock = -1
         try:
             for folder in (self.own, self.own / "partial"):
@@ -102,9 +103,11 @@ class Destination:
             CannotStore: it cannot lie there.
         """
         try:
-            os.replace(file, self._ready(path))
+            full = self._ready(path)
+            os.replace(file, full)
         except OSError as error:
             raise cannot_store(path, error) from None
+        self._unsynced.add(os.path.dirname(full))
 
     def refuse(self, file: str, path: str) -> Path:
         """Put a file that failed its check where it can be looked at, and say where."""
@@ -139,9 +142,13 @@ class Destination:
             sync_file(file)
 
     def sync_folders(self) -> None:
-        """Make the names that were given safe against a power cut."""
-        for folder in list(self._folders):  # a lane that was not waited for may add one
-            sync_file(folder, os.O_RDONLY | os.O_DIRECTORY)
+        """Make the names that were given safe against a power cut.
+
+        Raises:
+            OSError: the disk would not take them.
+        """
+        while self._unsynced:
+            sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
 
     def _put_away(self, file: str, drawer: str, path: str) -> Path:
         try:
@@ -165,7 +172,9 @@ class Destination:
         inside = Path(self.root)
         for part in Path(folder).relative_to(self.root).parts:
             inside /= part
-            inside.mkdir(exist_ok=True)
+            if not inside.is_dir():
+                inside.mkdir(exist_ok=True)
+                self._unsynced.add(str(inside.parent))
             if not inside.resolve().is_relative_to(self._real_root):
                 raise CannotStore(
                     path, f"{inside} is a link that leads out of {self.root}", "take the link away"

@@ -5,10 +5,14 @@ from __future__ import annotations
 import ctypes
 import os
 from functools import cache
+from pathlib import Path
 from typing import Any
 
 # linux/fs.h: begin to write out what is dirty in a range, and do not wait for it.
 _SYNC_FILE_RANGE_WRITE = 2
+
+# proc(5): random for every start.
+_BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 
 
 def sync_file(path: str, flags: int = os.O_RDONLY) -> None:
@@ -39,15 +43,26 @@ def sync_file_system(descriptor: int) -> bool:
     return True
 
 
-def begin_to_write_out(descriptor: int, start: int, end: int) -> None:
-    """Have bytes of an open file on their way to the disk (sync_file_range(2)).
+def begin_to_write_out(descriptor: int) -> None:
+    """Have what was written of an open file on its way to the disk (sync_file_range(2)).
 
     Promises nothing; it only makes a later sync short, since the disk works meanwhile.
     """
     sync_file_range = _function("sync_file_range")
     if sync_file_range is not None:
-        length = ctypes.c_int64(end - start)
-        sync_file_range(descriptor, ctypes.c_int64(start), length, _SYNC_FILE_RANGE_WRITE)
+        to_its_end = ctypes.c_int64(0)
+        sync_file_range(descriptor, ctypes.c_int64(0), to_its_end, _SYNC_FILE_RANGE_WRITE)
+
+
+def boot_mark() -> str:
+    """What tells this start of the machine from every other; empty where nothing does.
+
+    Until the next start, what a program has written to a file is there, synced or not.
+    """
+    try:
+        return _BOOT_ID.read_text(encoding="ascii").strip()
+    except OSError:
+        return ""
 
 
 @cache

@@ -80,6 +80,18 @@ class Docket(Generic[Item]):
             return Wait(self._next_time(now))
         return None
 
+    def has_lane(self, host: str, now: float) -> bool:
+        """Whether another lane may ask a host now."""
+        return (
+            host not in self._aside
+            and self._taken[host] < self._limit(host)
+            and self._left_alone.get(host, now) <= now
+        )
+
+    def take_lane(self, host: str) -> None:
+        """Take one of a host's lanes without a file of its own; `finish` gives it back."""
+        self._taken[host] += 1
+
     def finish(self, host: str) -> None:
         """Say that a file that was taken is settled."""
         self._taken[host] -= 1
@@ -158,12 +170,7 @@ class Docket(Generic[Item]):
         self._left_alone[host] = max(until, self._left_alone.get(host, until))
 
     def _is_free(self, host: str, now: float) -> bool:
-        return (
-            bool(self._waiting[host])
-            and host not in self._aside
-            and self._taken[host] < self._limit(host)
-            and self._left_alone.get(host, now) <= now
-        )
+        return bool(self._waiting[host]) and self.has_lane(host, now)
 
     def _limit(self, host: str) -> int:
         return self._limits.get(host, self._lanes_per_host)

@@ -9,21 +9,27 @@ each other share both. No lane waits for it, and nobody else writes the ledger.
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from queue import SimpleQueue
 
 from willow_cart.errors import CannotStore
 from willow_cart.haul.destination import Destination, cannot_store
+from willow_cart.haul.disk import sync_file
 from willow_cart.model import State
 from willow_cart.records import Ledger, PartRecord, Result
 
 # Files gather for so many seconds. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
 _GATHERING = 0.1
+
+# Names that were given and entries that were made last at the latest after so many seconds.
+_BETWEEN_LASTING = 10.0
 
 # Lanes wait while so many files are waiting for a slow disk.
 _MOST_WAITING = 1000
@@ -53,7 +59,22 @@ class Note:
     committed: threading.Event = field(default_factory=threading.Event)
 
 
-_Item = Landing | Result | Note
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """That bytes of a partial file are to be made safe on the disk, and noted as safe.
+
+    Attributes:
+        address: by which the file is known.
+        file: where its bytes are.
+        spans: which of them are there, as byte ranges.
+    """
+
+    address: str
+    file: str
+    spans: str
+
+
+_Item = Landing | Result | Note | Mark
 
 
 class Filer:
@@ -64,6 +85,7 @@ class Filer:
         run: the run that results are entered under.
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
+        clock: monotonic, in seconds.
     """
 
     def __init__(
@@ -72,11 +94,14 @@ class Filer:
         run: int,
         destination: Destination,
         settled: Callable[[Result], None],
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._ledger = ledger
         self._run = run
         self._destination = destination
         self._settled = settled
+        self._clock = clock
+        self._lasting_since = clock()
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
         self._failure: Exception | None = None
@@ -152,21 +177,35 @@ class Filer:
 
     def _file(self, items: Sequence[_Item]) -> None:
         landings = [item for item in items if isinstance(item, Landing)]
+        marks = [item for item in items if isinstance(item, Mark)]
         self._destination.sync_files([landing.file for landing in landings if landing.seal is None])
-        with self._ledger.transaction():
+        for mark in marks:
+            with suppress(FileNotFoundError):  # it has been done away with, or has its name
+                sync_file(mark.file)
+        with self._ledger.transaction(lasting=bool(marks)):
             for item in items:
                 if isinstance(item, Note):
                     item.write(self._ledger)
                 elif isinstance(item, Landing) and item.seal is not None:
                     self._ledger.keep_part(item.seal)
+                elif isinstance(item, Mark):
+                    name = os.path.basename(item.file)
+                    self._ledger.mark_part(item.address, name, item.spans)
         results = [
             self._name(item) if isinstance(item, Landing) else item
             for item in items
             if isinstance(item, Landing | Result)
         ]
-        with self._ledger.transaction():
+        # Names and entries last from one of these moments on; a power cut before it costs what came
+        # since the one before.
+        lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
+        if lasting or any(landing.seal for landing in landings):
+            self._destination.sync_folders()
+        with self._ledger.transaction(lasting=lasting):
             for result in results:
                 self._ledger.record(self._run, result)
+        if lasting:
+            self._lasting_since = self._clock()
         for result in results:
             self._settled(result)
 

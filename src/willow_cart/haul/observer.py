@@ -22,6 +22,9 @@ class Observer:
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """A lane receives a file of `length` bytes, of which `start` are here already."""
 
+    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
+        """A lane helps another one: it receives the bytes of its file from `start` to `end`."""
+
     def received(self, lane: int, count: int) -> None:
         """A lane has received and written another `count` bytes."""
 

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
+import threading
+import zlib
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from willow_cart.access import Delivery, Joining
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import RunningDigest
 from willow_cart.haul.disk import begin_to_write_out
+from willow_cart.haul.spans import Spans
 from willow_cart.model import Checksum, Facts, Offer
 from willow_cart.records import Arrival, PartRecord
 
@@ -18,11 +23,42 @@ from willow_cart.records import Arrival, PartRecord
 # sync of a gigabyte took a third as long again as receiving it.
 _WORTH_WRITING_OUT = 16 << 20
 
+# A strand that would bring fewer bytes is not worth its request.
+_WORTH_A_STRAND = 1 << 20
+
+
+@dataclass(slots=True, eq=False)
+class Strand:
+    """A stretch of a file, and who brings it how far it is.
+
+    Attributes:
+        start: its first byte.
+        asked: the byte behind the last that is asked for; None where nobody knows.
+        end: the byte behind the last that is wanted: nearer while another strand brings the rest.
+        at: the byte that comes next.
+    """
+
+    start: int
+    asked: int | None
+    end: int | None = field(init=False)
+    at: int = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.at, self.end = self.start, self.asked
+
+    @property
+    def left(self) -> int:
+        """How many bytes it has before it; 0 also where nobody knows."""
+        return 0 if self.end is None else self.end - self.at
+
 
 class Partial:
     """The bytes of one version of one file that have come so far.
 
-    Between attempts it rests: the file is closed, and the digest keeps its state.
+    Strands bring it: one, or several at a time, each a stretch of its own. Where they do not come
+    in order the file keeps a note of what is there behind its own end, so that whatever a kill
+    leaves of it can be gone on with. Between attempts it rests: the file is closed, and the digest
+    keeps its state.
 
     Attributes:
         path: where the bytes are.
@@ -30,24 +66,130 @@ class Partial:
         joining: whether the rest can be joined to them later.
         size: how many there are.
         recorded: whether the ledger knows of them.
+        abandoned: whether nobody wants them any more.
+        share: how many bytes one of its strands should bring; None for as many as come.
+        marked: when it was last asked to be made safe on the disk, by its user's clock.
     """
 
     def __init__(
-        self, path: str, facts: Facts, joining: Joining, algorithms: Iterable[str], size: int
+        self,
+        path: str,
+        facts: Facts,
+        joining: Joining,
+        algorithms: Iterable[str],
+        *,
+        spans: Spans,
+        boot: str,
     ) -> None:
         self.path = path
         self.facts = facts
         self.joining = joining
-        self.size = size
+        self.size = spans.total
         self.recorded = False
+        self.abandoned = False
+        self.share: int | None = None
+        self.marked = 0.0
+        self._boot = boot
+        self._here = spans
+        self._strands: list[Strand] = []
+        self._hashed = 0
+        self._has_note = False
         self._digest = RunningDigest(algorithms)
         self._file = -1
-        self._on_its_way = size
+        self._users = 0
+        self._on_its_way = self.size
+        self._change = threading.Condition()
 
     @property
     def is_whole(self) -> bool:
         """Whether all has come, as far as the place said how much that is."""
         return self.size == self.facts.length
+
+    @property
+    def can_be_shared(self) -> bool:
+        """Whether several strands may bring it: the ledger knows of it, and its end is known."""
+        return self.recorded and not self.abandoned and self.facts.length is not None
+
+    @property
+    def spans(self) -> Spans:
+        """Which bytes there are."""
+        if not self._strands:
+            return self._here
+        return Spans.of([*self._here.pairs, *((each.start, each.at) for each in self._strands)])
+
+    # Its strands
+
+    def take(self) -> Strand | None:
+        """The next stretch to bring: a gap, or what the busiest strand has to give away.
+
+        Returns:
+            None if nothing is left that would be worth a request.
+        """
+        with self._change:
+            gap = self._next_gap() or self._gap_from_busiest()
+            if gap is None:
+                return None
+            start, end = gap
+            if self.share and end is not None and end - start > self.share + _WORTH_A_STRAND:
+                end = start + self.share
+            strand = Strand(start, end)
+            self._strands.append(strand)
+            return strand
+
+    def _next_gap(self) -> tuple[int, int | None] | None:
+        taken = [(each.start, each.end) for each in self._strands if each.end is not None]
+        if len(taken) < len(self._strands):
+            return None  # one goes on to an end that nobody knows
+        return Spans.of([*self._here.pairs, *taken]).first_gap(self.facts.length)
+
+    def _gap_from_busiest(self) -> tuple[int, int] | None:
+        """Half of what the busiest strand has before it, or all of that beyond its share."""
+        busiest = max(self._strands, key=lambda each: each.left, default=None)
+        if busiest is None or busiest.end is None or busiest.left < 2 * _WORTH_A_STRAND:
+            return None
+        end = busiest.end
+        kept = min(busiest.left // 2, max(self.share or end, _WORTH_A_STRAND))
+        busiest.end = busiest.at + kept
+        return busiest.end, end
+
+    def let_go(self, strand: Strand) -> None:
+        """Be done with a strand.
+
+        What it has not brought is a gap again, which falls back to the strand before it as far as
+        that has asked for it.
+        """
+        with self._change:
+            if strand in self._strands:
+                self._here = Spans.of([*self._here.pairs, (strand.start, strand.at)])
+                self._strands.remove(strand)
+                starts = [each[0] for each in self._here.pairs]
+                starts += [each.start for each in self._strands]
+                for each in self._strands:
+                    if each.asked is not None:
+                        claimed = (start for start in starts if start > each.at)
+                        each.end = min(each.asked, *claimed, each.asked)
+            self._change.notify_all()
+
+    def learn_length(self, length: int | None) -> None:
+        """Take in how long the whole is, where the place did not say so at first."""
+        with self._change:
+            self.facts = replace(self.facts, length=length)
+            for strand in self._strands:
+                if strand.end is None:
+                    strand.end = strand.asked = length
+
+    def wait_for_others(self, seconds: float) -> None:
+        """Wait until a strand of somebody else's is done with, or for so many seconds."""
+        with self._change:
+            if self._strands:
+                self._change.wait(seconds)
+
+    def abandon(self) -> None:
+        """Have everybody stop who still brings some of it."""
+        with self._change:
+            self.abandoned = True
+
+    # Its file
 
     def wake(self) -> None:
         """Open the file to go on with it; what it holds already is read for the digest.
@@ -55,32 +197,67 @@ class Partial:
         Raises:
             OSError: it cannot be opened.
         """
-        flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | (0 if self.size else os.O_TRUNC)
-        self._file = os.open(self.path, flags, 0o666)
-        if self.size:
-            # After a lost connection the count is right; after a crash it was taken from the file.
-            os.lseek(self._file, self.size, os.SEEK_SET)
-            self._digest.reach(self.size, self._file)
+        with self._change:
+            if self.abandoned:
+                raise FileNotFoundError(errno.ENOENT, "is done away with", self.path)
+            self._users += 1
+            if self._users > 1:
+                return
+            flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | (0 if self.size else os.O_TRUNC)
+            self._file = os.open(self.path, flags, 0o666)
+            if self.size:
+                self._follow()
+                _settle_end(self._file, self.spans, self.facts.length)
 
-    def write(self, data: bytes) -> None:
-        """Add bytes at the end.
+    def write(self, strand: Strand, data: bytes) -> int:
+        """Add bytes to a strand, and return how many; the rest is another's by now.
 
         Raises:
             OSError: they cannot be written; what was written before stays.
         """
         view = memoryview(data)
-        while view:
-            count = os.write(self._file, view)
-            self._digest.add(view[:count], self._file)
-            self.size += count
-            view = view[count:]
+        if strand.end != self.facts.length:
+            view = view[: strand.left]
+        written = 0
+        while written < len(view):
+            written += self._write_some(strand, view[written:])
+        return written
+
+    def _write_some(self, strand: Strand, view: memoryview) -> int:
+        count = os.pwrite(self._file, view, strand.at)
+        with self._change:
+            # A strand that was cut short meanwhile has written what the other will write again.
+            if strand.end is not None and strand.end != self.facts.length:
+                view = view[: strand.left]
+            reached = min(count, len(view))
+            if strand.at == self._hashed:
+                self._digest.add(view[:reached], self._file)
+                self._hashed += reached
+            strand.at += reached
+            spans = self.spans
+            self.size = spans.total
+            if len(spans.pairs) > 1 or self._has_note:
+                self._has_note = True
+                self._follow()
+                _leave_note(self._file, spans, self.facts.length)
         if self.size - self._on_its_way >= _WORTH_WRITING_OUT:
-            begin_to_write_out(self._file, self._on_its_way, self.size)
+            begin_to_write_out(self._file)
             self._on_its_way = self.size
+        return count
+
+    def _follow(self) -> None:
+        """Have the digest go on to where the bytes are here without a gap."""
+        beginning = self.spans.beginning
+        if beginning > self._hashed:
+            self._hashed = beginning
+            self._digest.reach(beginning, self._file)
 
     def rest(self) -> None:
-        """Close the file for now."""
-        if self._file >= 0:
+        """Close the file for now, unless others who have woken it still write it."""
+        with self._change:
+            self._users -= 1
+            if self._users:
+                return
             try:
                 self._digest.settle()
             finally:
@@ -88,7 +265,7 @@ class Partial:
                 self._file = -1
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
-        """Close a whole file; one that took more than a moment to come is made safe on the disk.
+        """End a whole file; one that took more than a moment to come is made safe on the disk.
 
         Returns:
             The checksums, and the file's time stamp in nanoseconds.
@@ -96,11 +273,14 @@ class Partial:
         Raises:
             OSError: the disk would not take them or give them back.
         """
+        with self._change:
+            if self._has_note:
+                os.ftruncate(self._file, self.size)
         if self.recorded:
             # The digest may lag behind; it catches up while the disk is busy.
             os.fsync(self._file)
         modified = os.fstat(self._file).st_mtime_ns
-        self.rest()
+        self._digest.settle()
         return self._digest.checksums(), modified
 
     def record(self, offer: Offer, sealed: Arrival | None = None) -> PartRecord:
@@ -114,6 +294,7 @@ class Partial:
             self.facts.validators,
             self.joining.value,
             sealed,
+            boot=self._boot,
         )
 
 
@@ -123,11 +304,33 @@ class PartialStore:
     Args:
         folder: where they are.
         records: what earlier runs have left, by address without secrets.
+        boot: tells this start of the machine from every other; empty where nothing does.
     """
 
-    def __init__(self, folder: Path, records: Mapping[str, PartRecord]) -> None:
+    def __init__(self, folder: Path, records: Mapping[str, PartRecord], boot: str) -> None:
         self._folder = folder
         self._records = records
+        self._boot = boot
+
+    def make_good(self) -> None:
+        """Leave only what can be gone on with.
+
+        What no record speaks of is deleted. What a program has written is there after its end,
+        also after a kill; but once the machine has been started anew, only what was synced is sure
+        to be, and the rest is cut off.
+
+        Raises:
+            OSError: the files cannot be changed.
+        """
+        wanted = {record.file for record in self._records.values()}
+        for path in self._folder.iterdir():
+            if path.name not in wanted and path.is_file():
+                path.unlink()
+        for record in self._records.values():
+            path = self._folder / record.file
+            in_doubt = record.sealed is None and not (self._boot and record.boot == self._boot)
+            if in_doubt and path.is_file():
+                _cut_to(path, Spans.read(record.synced), record.length)
 
     def begin(self, offer: Offer, delivery: Delivery) -> Partial:
         """Start an empty one for a delivery.
@@ -139,7 +342,10 @@ class PartialStore:
         marks = (offer.address, facts.length, facts.validators.entity_tag,
                  facts.validators.last_modified)  # fmt: skip
         name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
-        return Partial(f"{self._folder}/{name}", facts, delivery.joining, _algorithms(offer), 0)
+        path = f"{self._folder}/{name}"
+        return Partial(
+            path, facts, delivery.joining, _algorithms(offer), spans=Spans(), boot=self._boot
+        )
 
     def find(self, offer: Offer) -> Partial | None:
         """The one that an earlier run left of an offer, if it can be gone on with."""
@@ -150,20 +356,53 @@ class PartialStore:
         if joining is Joining.BLIND and not offer.checksums:
             return None  # an earlier haul had a checksum to prove the joined parts; this has none
         path = f"{self._folder}/{record.file}"
-        size = os.path.getsize(path) if os.path.isfile(path) else 0
-        if not size or (record.length is not None and size > record.length):
+        spans = _spans_in(path, record.length)
+        if spans is None:
+            spans = Spans.read(record.synced)
+        if not spans.total:
             return None
         facts = Facts(record.final_address, record.length, record.validators)
-        partial = Partial(path, facts, joining, _algorithms(offer), size)
+        partial = Partial(path, facts, joining, _algorithms(offer), spans=spans, boot=self._boot)
         partial.recorded = True
         return partial
 
-    def sweep(self) -> None:
-        """Delete what no record speaks of: it can never be gone on with."""
-        wanted = {record.file for record in self._records.values()}
-        for path in self._folder.iterdir():
-            if path.name not in wanted and path.is_file():
-                path.unlink()
+
+# What is where in the file of a partial: all up to its end, or what a note behind that end says.
+
+
+def _cut_to(path: Path, spans: Spans, length: int | None) -> None:
+    """Leave no more of a file than its spans."""
+    with path.open("r+b") as file:
+        size = os.fstat(file.fileno()).st_size
+        if spans.pairs and spans.pairs[-1][1] > size:
+            spans = Spans()  # it is another file than the one that was synced
+        _settle_end(file.fileno(), spans, length)
+
+
+def _settle_end(file: int, spans: Spans, length: int | None) -> None:
+    """Have a file end so that its spans are found in it, and nothing else."""
+    if spans.total == spans.beginning:
+        os.ftruncate(file, spans.total)
+    else:
+        _leave_note(file, spans, length)
+
+
+def _leave_note(file: int, spans: Spans, length: int | None) -> None:
+    assert length is not None, "only a file of known length comes in several strands"
+    text = str(spans).encode()
+    # The sum is for a kill in the middle of the write.
+    os.pwrite(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
+
+
+def _spans_in(path: str, length: int | None) -> Spans | None:
+    """The spans that are found in a file; None if its note is damaged."""
+    size = os.path.getsize(path) if os.path.isfile(path) else 0
+    if length is None or size <= length:
+        return Spans.of([(0, size)])
+    with open(path, "rb") as file:
+        file.seek(length)
+        check, _, text = file.readline().rstrip(b"\n").partition(b" ")
+    return Spans.read(text.decode()) if check == b"%08x" % zlib.crc32(text) else None
 
 
 def _algorithms(offer: Offer) -> Iterable[str]:

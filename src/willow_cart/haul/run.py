@@ -14,11 +14,13 @@ from willow_cart.filing import Plan, make_plan
 from willow_cart.haul.account import Account
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crew import Crew
-from willow_cart.haul.destination import Destination
+from willow_cart.haul.destination import Destination, cannot_store
+from willow_cart.haul.disk import boot_mark
 from willow_cart.haul.docket import Docket
 from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.partials import PartialStore
+from willow_cart.haul.receiving import Receiver
 from willow_cart.haul.room import require_room
 from willow_cart.haul.trips import Trips
 from willow_cart.haul.wishes import Wishes
@@ -83,8 +85,14 @@ def bring_home(
         known = held or None
         plan = make_plan(shelf, wishes.layout, known)
         observer.planned(plan)
-        partials = PartialStore(destination.own / "partial", parts)
-        partials.sweep()
+        boot = boot_mark()
+        partials = PartialStore(destination.own / "partial", parts, boot)
+        try:
+            partials.make_good()
+        except OSError as error:
+            raise cannot_store(str(destination.own), error) from None
+        with ledger.transaction():
+            ledger.adopt_parts(boot)
         account = Account(run, len(plan))
         trips = Trips(plan)
 
@@ -96,10 +104,10 @@ def bring_home(
         waiting = _enter_what_is_here(present, plan, ledger, account, observer)
         docket = Docket(waiting, wishes.lanes_per_host)
         filer = Filer(ledger, run, destination, settled)
-        carrier = Carrier(access, destination, partials, filer, known, observer, stop, wishes)
+        receiver = Receiver(access, partials, filer, observer, stop, wishes, destination.room)
+        carrier = Carrier(receiver, destination, known)
         try:
-            crew = Crew(carrier, filer, wishes.patience, docket, trips, pace=wishes.pace)
-            crew.work(wishes.lanes)
+            Crew(carrier, docket, trips).work()
         finally:
             filer.close()
         destination.sync_folders()

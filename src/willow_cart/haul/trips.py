@@ -25,6 +25,10 @@ class Trip:
         resumed: bytes that a later attempt did not have to fetch again.
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be gone on with.
+        moving: whether a lane carries it now.
+        helped: whether other lanes have brought some of it.
+        in_parts: whether its place has shown that it serves parts.
+        alone: whether it is to come on one lane.
         restamped: the ledger's entry for it, if the file has another time stamp by now.
         shown: its first address without secrets, by which it is known.
         address: where it is asked for now: its own address, or a mirror.
@@ -39,9 +43,14 @@ class Trip:
     seconds: float = 0.0
     partial: Partial | None = None
     restamped: Arrival | None = None
+    moving: bool = False
+    helped: bool = False
+    in_parts: bool = False
+    alone: bool = False
     shown: str = field(init=False)
     address: str = field(init=False)
     _turns: int = 0
+    _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
         self.address = self.filed.offer.address
@@ -51,6 +60,11 @@ class Trip:
     def offer(self) -> Offer:
         """The offer."""
         return self.filed.offer
+
+    def count(self, received: int) -> None:
+        """Count bytes that have come, on whatever lane."""
+        with self._lock:
+            self.received += received
 
     def turn(self) -> bool:
         """Turn to the next mirror; False if there is none left."""
@@ -111,7 +125,14 @@ class Trips:
         with self._lock:
             trip = self._under_way.pop(number)
             self._settled_bytes += trip.received
+        if trip.partial is not None:
+            trip.partial.abandon()  # other lanes may still bring some of it
         return trip.filed
+
+    def moving(self) -> list[Trip]:
+        """The trips that lanes carry now."""
+        with self._lock:
+            return [trip for trip in self._under_way.values() if trip.moving]
 
     @property
     def received(self) -> int:

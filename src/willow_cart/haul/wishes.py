@@ -24,6 +24,7 @@ class Wishes:
         presence: what becomes of files that lie here already.
         pace: how politely hosts are asked.
         limits: what a single file may not do.
+        strands: on how many lanes at most one large file is fetched; None for as many as pay.
     """
 
     layout: Layout = Layout.TREE
@@ -35,3 +36,4 @@ class Wishes:
     presence: Presence = Presence.RENEW
     pace: Pace = field(default_factory=Pace)
     limits: Limits = field(default_factory=Limits)
+    strands: int | None = 1

@@ -65,6 +65,8 @@ class PartRecord:
         validators: of the version that its bytes are from.
         joining: whether the rest can be joined to it; see `access.Joining`.
         sealed: what it becomes: set once it is whole, checked and safe on the disk.
+        synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
+        boot: tells the start of the machine in which it was written from every other.
     """
 
     address: str
@@ -74,6 +76,8 @@ class PartRecord:
     validators: Validators
     joining: str
     sealed: Arrival | None = None
+    synced: str = ""
+    boot: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,11 +131,9 @@ class Ledger:
             self._base.row_factory = sqlite3.Row
             self._base.execute("PRAGMA foreign_keys = ON")
             if create:
-                # In WAL a commit appends to one file, and readers need not wait for it. With
-                # `normal` a power cut may take the latest commits but never tears the ledger;
-                # what they told of is then fetched and compared once more.
+                # In WAL a commit appends to one file, and readers need not wait for it. A power
+                # cut may take commits that were not to last, but never tears the ledger.
                 self._base.execute("PRAGMA journal_mode = WAL")
-                self._base.execute("PRAGMA synchronous = NORMAL")
             schema.bring_up_to_date(self._base, path)
         except sqlite3.DatabaseError as error:
             raise UnreadableLedger(str(path), f"cannot be read: {error}", "move it away") from None
@@ -147,8 +149,13 @@ class Ledger:
         self._base.close()
 
     @contextmanager
-    def transaction(self) -> Iterator[None]:
-        """Make everything inside happen together or not at all."""
+    def transaction(self, *, lasting: bool = False) -> Iterator[None]:
+        """Make everything inside happen together or not at all.
+
+        Args:
+            lasting: whether it, and all before it, is to be safe against a power cut at the end.
+        """
+        self._base.execute(f"PRAGMA synchronous = {'FULL' if lasting else 'NORMAL'}")
         self._base.execute("BEGIN IMMEDIATE")
         try:
             yield
@@ -197,10 +204,21 @@ class Ledger:
         marks = part.validators
         sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
         self._base.execute(
-            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (part.address, part.final_address, part.file, part.length,
-             marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed),
+             marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed,
+             part.synced, part.boot),
         )  # fmt: skip
+
+    def mark_part(self, address: str, file: str, synced: str) -> None:
+        """Note which bytes of a partial file are safe on the disk, if it is still the one."""
+        self._base.execute(
+            "UPDATE part SET synced = ? WHERE address = ? AND file = ?", (synced, address, file)
+        )
+
+    def adopt_parts(self, boot: str) -> None:
+        """Take all partial files for written since this start of the machine."""
+        self._base.execute("UPDATE part SET boot = ?", (boot,))
 
     def forget_part(self, address: str) -> None:
         """Forget the partial file of an address, if there is one."""
@@ -220,6 +238,8 @@ class Ledger:
                 Validators(row["entity_tag"], row["last_modified"], row["date"]),
                 row["joining"],
                 Arrival(**json.loads(row["sealed"])) if row["sealed"] else None,
+                row["synced"],
+                row["boot"],
             )
         return found
 

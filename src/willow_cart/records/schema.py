@@ -65,6 +65,10 @@ _STEPS = (
     """
     ALTER TABLE arrival ADD COLUMN decoded TEXT NOT NULL DEFAULT '';  -- content coding undone
     """,
+    """
+    ALTER TABLE part ADD COLUMN synced TEXT NOT NULL DEFAULT '';  -- bytes safe on the disk: 0-99
+    ALTER TABLE part ADD COLUMN boot TEXT NOT NULL DEFAULT '';    -- the machine's start, then
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -16,6 +16,7 @@ from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import (
     expand_ranges,
     looks_like_address,
+    name_of,
     normalise,
     without_secrets,
 )
@@ -28,6 +29,7 @@ from willow_cart.errors import (
     UnreadableSource,
     WillowCartError,
 )
+from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file
@@ -175,18 +177,24 @@ class _Guide:
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0
+        plain: set[str] = set()
         for written in expand_ranges(source):
             address = normalise(written)
+            extension = extension_of(name_of(address))
             try:
-                if self._is_file(address):
+                if (extension and extension in plain) or self._is_file(address):
                     yield Offer(address, shown)
-                else:
-                    yield from self._offers_at(address, shown)
+                    continue
+                for offer in self._offers_at(address, shown):
+                    yield offer
+                    if offer.address == address and kind_of(name_of(address)) == "other":
+                        # It was asked, and is a file; so are those that are named as it is.
+                        plain.add(extension)
             except (NotUnderstood, TransferFailed) as error:
                 failures.append(error)
-            else:
+            finally:
                 read += 1
-        if failures and not read:
+        if len(failures) == read:
             raise failures[0]
         yield from (Trouble(failure.thing, failure.why) for failure in failures)
 

@@ -1,0 +1,88 @@
+"""The options for how a haul is done: how many at a time, how politely, patiently and warily."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
+
+if TYPE_CHECKING:
+    from willow_cart.haul import Wishes
+
+# How many connections one host gets where nobody says.
+_LANES_PER_HOST = 4
+
+# Seconds on the average between two files for those who are shy.
+_SHY_GAP = 2.0
+
+
+def add_pace(command: argparse.ArgumentParser) -> None:
+    """Add how politely, patiently and warily it is to be done."""
+    pace = command.add_argument_group("pace")
+
+    def add(option: str, metavar: str, text: str, **more: object) -> None:
+        pace.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
+
+    add("--lanes", "N", "how many files, or strands of files, are fetched at a time (%(default)s)",
+        type=positive, default=8)  # fmt: skip
+    add("--lanes-per-host", "N", f"how many of them from one host ({_LANES_PER_HOST}, or as many as"
+        " there are strands)", type=positive)  # fmt: skip
+    add("--strands", "N|auto", "on how many lanes, at most, one large file is fetched when lanes"
+        " have nothing else to do; auto takes more while that pays (%(default)s)",
+        type=_read_strands, default="1")  # fmt: skip
+    add("--gap", "SECONDS", "between two starts at one host", type=read_seconds, default=0.0)
+    pace.add_argument(
+        "--one-by-one",
+        action="store_true",
+        help="for shy servers: one file at a time, with a gap that is never quite the same",
+    )
+    add("--speed-cap", "SPEED", "no faster than this in all: 2MB/s", type=read_speed)
+    add("--attempts", "N", "how often in a row a file is asked for in vain before it is given up,"
+        " with growing pauses in between (%(default)s)", type=positive, default=5)  # fmt: skip
+    add("--pause", "SECONDS", "always the same pause between attempts", type=read_seconds)
+    add("--longest-wait", "SECONDS", "how long a server may ask to be left alone; a file that it"
+        " asks longer for is given up (%(default)s)", type=read_seconds, default=300)  # fmt: skip
+    add("--stall-after", "SECONDS", "try again if nothing comes for so long (%(default)s)",
+        type=read_seconds, default=60)  # fmt: skip
+    add("--slowest", "SPEED", "try again what comes more slowly on the average", type=read_speed)
+    add("--time-per-file", "SECONDS", "no longer than this for one attempt at a file: 2h; what has"
+        " come is kept", type=read_seconds)  # fmt: skip
+    add("--largest", "SIZE", "refuse files that are larger, announced or not", type=read_size)
+
+
+def make_wishes(args: argparse.Namespace) -> Wishes:
+    """How the options want it done."""
+    from willow_cart.access import Patience
+    from willow_cart.filing import Layout
+    from willow_cart.haul import Limits, Pace, Presence, Wishes
+
+    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
+    if args.pause is not None:
+        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
+    pace = Pace(args.gap, speed_cap=args.speed_cap)
+    if args.one_by_one:
+        pace = replace(pace, gap=args.gap or _SHY_GAP, jitter=0.5)
+    strands: int | None = args.strands
+    lanes: int = max(args.lanes, strands or 1)
+    per_host: int = args.lanes_per_host or max(_LANES_PER_HOST, strands or 1)
+    if args.one_by_one:
+        lanes = per_host = strands = 1
+    return Wishes(
+        Layout(args.layout),
+        lanes,
+        per_host,
+        patience,
+        accept_anything=args.accept_anything,
+        tight=args.tight,
+        presence=Presence(args.if_present),
+        pace=pace,
+        limits=Limits(args.largest, args.slowest, args.time_per_file),
+        strands=strands,
+    )
+
+
+def _read_strands(text: str) -> int | None:
+    """Read how many strands a file may have; None for as many as pay."""
+    return None if text == "auto" else positive(text)

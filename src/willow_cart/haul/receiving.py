@@ -1,0 +1,367 @@
+"""Receiving: the bytes of a file into its partial file, in one strand or in several."""
+
+from __future__ import annotations
+
+import errno
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
+from willow_cart.access.http_rules import HOW_TO_SIGN_IN
+from willow_cart.checks.soft_failures import (
+    BEGINNING,
+    asks_to_sign_in,
+    looks_like_page,
+    may_be_page,
+    title_of,
+)
+from willow_cart.errors import (
+    CannotStore,
+    ConnectionLost,
+    Interrupted,
+    PageInstead,
+    StrangeAnswer,
+)
+from willow_cart.haul.filer import Filer, Mark, Note
+from willow_cart.haul.observer import Observer
+from willow_cart.haul.pace import Meter, SpeedCap
+from willow_cart.haul.partials import Partial, PartialStore, Strand
+from willow_cart.haul.trips import Trip
+from willow_cart.haul.wishes import Wishes
+from willow_cart.model import Checksum, Validators
+from willow_cart.units import format_size
+
+# What has come is made safe against a power cut every so many seconds.
+_BETWEEN_MARKS = 10.0
+
+# How long the last strands of other lanes are waited for, before looking again, in seconds.
+_MOMENT = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class Whole:
+    """A file of which all is here, not yet checked.
+
+    Attributes:
+        partial: its bytes.
+        found: what they hash to, by algorithm.
+        modified: the file's time stamp in nanoseconds.
+    """
+
+    partial: Partial
+    found: dict[str, Checksum]
+    modified: int
+
+
+@dataclass(frozen=True, slots=True)
+class Receiver:
+    """Receives files; serves all lanes at once.
+
+    Attributes:
+        access: how places are talked to.
+        partials: where files grow.
+        filer: who writes the ledger.
+        observer: who is told.
+        stop: set when the person wants it to end.
+        wishes: how it is to be done.
+        room: how many bytes may still be written.
+        clock: a monotonic clock in seconds.
+    """
+
+    access: Access
+    partials: PartialStore
+    filer: Filer
+    observer: Observer
+    stop: threading.Event
+    wishes: Wishes
+    room: Callable[[], int]
+    clock: Callable[[], float] = field(default=time.monotonic)
+    cap: SpeedCap | None = field(init=False)
+
+    def __post_init__(self) -> None:
+        speed = self.wishes.pace.speed_cap
+        cap = SpeedCap(speed, self.clock) if speed else None
+        object.__setattr__(self, "cap", cap)  # made here once, and never changed
+
+    def bring(self, trip: Trip, lane: int, held: Validators | None) -> Whole | Unchanged:
+        """Bring all that is missing of a file.
+
+        Args:
+            trip: the file; what has come of it is kept in `trip.partial` on every way out if the
+                rest can be joined to it.
+            lane: the lane that it is brought on.
+            held: the version that lies here already; None if it does not matter.
+
+        Raises:
+            TransferFailed: it did not come.
+            CannotStore, OSError: there is no room for it, or the disk would not take it.
+            Interrupted: the person wants it to end.
+        """
+        another: Delivery | Unchanged | None = None
+        if trip.partial is None:
+            another = self.access.open(trip.address, validators=held)
+        while not isinstance(another, Unchanged):
+            if another is not None:
+                self.discard(trip)
+                trip.partial = self.partials.begin(trip.offer, another)
+            assert trip.partial is not None, "it was there, or has been begun"
+            came = self._fill(trip, trip.partial, lane, another)
+            if isinstance(came, Whole):
+                return came
+            another = came
+        return another
+
+    def help(self, trip: Trip, partial: Partial, strand: Strand, address: str, lane: int) -> bool:
+        """Bring one more strand of a file that another lane is bringing.
+
+        Args:
+            trip: the file.
+            partial: where it grows.
+            strand: the stretch to bring; what does not come of it is a gap again.
+            address: where to ask: its own address, or a mirror of the same bytes.
+            lane: the lane that brings it.
+
+        Returns:
+            False if the place does not serve parts of that version.
+
+        Raises:
+            TransferFailed, OSError, Interrupted: as for `bring`.
+        """
+        try:
+            partial.wake()
+            try:
+                delivery = self._ask_for(partial, strand, address, of_origin=trip.address)
+                try:
+                    if not _fits(delivery, partial, strand):
+                        return False
+                    trip.in_parts = True
+                    self.observer.joined(lane, trip.filed, strand.start, strand.end or 0)
+                    self._receive(trip, partial, strand, delivery, lane)
+                finally:
+                    delivery.close()
+            finally:
+                partial.let_go(strand)
+                partial.rest()
+        finally:
+            partial.let_go(strand)
+        return True
+
+    def discard(self, trip: Trip) -> None:
+        """Do away with what has come; nothing can be joined to it."""
+        partial = trip.partial
+        trip.partial = None
+        if partial is None:
+            return
+        partial.abandon()
+        if partial.recorded:
+            self.filer.take(Note(lambda ledger: ledger.forget_part(trip.shown)))
+        with suppress(FileNotFoundError):
+            os.unlink(partial.path)
+
+    def _fill(
+        self, trip: Trip, partial: Partial, lane: int, delivery: Delivery | None
+    ) -> Whole | Delivery:
+        """Bring what is missing of a version; what the place sends if it has another by now."""
+        try:
+            partial.wake()
+            try:
+                trip.resumed = partial.size
+                self.wishes.limits.require_size(trip.shown, partial.facts.length or 0)
+                length = partial.facts.length
+                self.observer.started(lane, trip.filed, length, partial.size)
+                self._require_room(trip, partial)
+                if another := self._bring_strands(trip, partial, lane, delivery):
+                    return another
+                return Whole(partial, *partial.finish())
+            finally:
+                partial.rest()
+        except BaseException as error:
+            if delivery is not None:
+                delivery.close()
+            if (
+                isinstance(error, (StrangeAnswer, PageInstead))
+                or not partial.size
+                or not partial.recorded
+            ):
+                self.discard(trip)
+            else:
+                self._mark(trip, partial)
+            raise
+
+    def _bring_strands(
+        self, trip: Trip, partial: Partial, lane: int, delivery: Delivery | None
+    ) -> Delivery | None:
+        """Bring strand after strand until all is here, of which other lanes may bring some.
+
+        The first is on its way already, or has to be asked for. What is returned is the whole of
+        another version, if that is what comes by now.
+        """
+        try:
+            while not partial.is_whole:
+                strand = partial.take()
+                if strand is None:
+                    self._wait_for_others(trip, partial)
+                    continue
+                try:
+                    if delivery is None:
+                        delivery = self._ask_for(partial, strand, trip.address)
+                        if not _fits(delivery, partial, strand):
+                            another, delivery = delivery, None
+                            return self._from_its_beginning(trip, another)
+                        if partial.facts.length is None:
+                            partial.learn_length(delivery.facts.length)
+                    trip.in_parts |= delivery.in_parts or delivery.start > 0
+                    self._receive(trip, partial, strand, delivery, lane)
+                finally:
+                    partial.let_go(strand)
+                if partial.facts.length is None:
+                    break  # its end has come, wherever that is
+                delivery.close()
+                delivery = None
+            return None
+        finally:
+            if delivery is not None:
+                delivery.close()
+
+    def _wait_for_others(self, trip: Trip, partial: Partial) -> None:
+        partial.wait_for_others(_MOMENT)
+        if self.stop.is_set():
+            raise Interrupted(trip.filed.path, "interrupted")
+
+    def _ask_for(
+        self, partial: Partial, strand: Strand, address: str, of_origin: str | None = None
+    ) -> Delivery:
+        """Ask for a strand, at the address whose marks the version has or at a mirror of it."""
+        blind = partial.joining is Joining.BLIND or (of_origin or address) != address
+        delivery = self.access.open(
+            address,
+            start=strand.start,
+            end=None if strand.end == partial.facts.length else strand.end,
+            validators=None if blind else partial.facts.validators,
+        )
+        assert isinstance(delivery, Delivery), "a range was asked for"
+        return delivery
+
+    def _from_its_beginning(self, trip: Trip, delivery: Delivery) -> Delivery:
+        """The whole of what comes, where only its rest may have been sent."""
+        if not delivery.start:
+            return delivery
+        # The version has changed under a mark that has not.
+        delivery.close()
+        whole = self.access.open(trip.address)
+        assert isinstance(whole, Delivery), "no condition was made"
+        return whole
+
+    def _receive(
+        self, trip: Trip, partial: Partial, strand: Strand, delivery: Delivery, lane: int
+    ) -> None:
+        """Write what comes of a strand until it is all there, or nobody wants it any more."""
+        length = partial.facts.length
+        limits = self.wishes.limits
+        meter = Meter(trip.shown, limits, self.cap, self.stop.wait, self.clock)
+        for data in self._pieces(trip, partial, strand, delivery):
+            if partial.size + len(data) != length:
+                self._record(trip, partial)
+            count = partial.write(strand, data)
+            trip.count(count)
+            self.observer.received(lane, count)
+            if length is not None and partial.size > length:
+                raise StrangeAnswer(
+                    trip.shown, "sends more than it announced", "tell the place's keeper"
+                )
+            if not partial.is_whole and self.room() < CHUNK:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            meter.count(count, partial.size, is_whole=partial.is_whole)
+            if self.clock() - partial.marked > _BETWEEN_MARKS:
+                self._mark(trip, partial)
+            if self.stop.is_set():
+                raise Interrupted(trip.filed.path, "interrupted")
+
+    def _pieces(
+        self, trip: Trip, partial: Partial, strand: Strand, delivery: Delivery
+    ) -> Iterator[bytes]:
+        """What comes of a strand; ends at once if it is a page instead of a file.
+
+        Raises:
+            PageInstead: it is one.
+        """
+        may_be_anything = self.wishes.accept_anything or may_be_page(trip.offer.file_name)
+        suspect = not (may_be_anything or strand.at)
+        while not partial.abandoned and (strand.end is None or strand.left):
+            data = delivery.read()
+            if not data and strand.end is not None:
+                raise ConnectionLost(trip.shown, "the connection ended before the file did")
+            if not data:
+                return
+            if suspect and looks_like_page(data):
+                raise _page_instead(trip, delivery, data)
+            suspect = False
+            yield data
+
+    def _require_room(self, trip: Trip, partial: Partial) -> None:
+        """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
+
+        Raises:
+            CannotStore: there is not enough room for it.
+        """
+        to_come = (partial.facts.length or 0) - partial.size
+        if to_come > CHUNK and to_come > (room := self.room()):
+            raise CannotStore(
+                trip.filed.path,
+                f"{format_size(to_come)} are to come, and there is room for {format_size(room)}",
+                "make room and run the same command again",
+            )
+
+    def _record(self, trip: Trip, partial: Partial) -> None:
+        """Have the ledger know of a partial file before it holds anything.
+
+        Whatever a crash leaves of it can then be gone on with. What could not be joined to is not
+        recorded, nor what comes in one piece.
+        """
+        proved = partial.joining is Joining.BLIND and bool(trip.offer.checksums)
+        if not partial.recorded and (partial.joining is Joining.SAFE or proved):
+            record = partial.record(trip.offer)
+            partial.marked = self.clock()
+            self.filer.take_at_once(Note(lambda ledger: ledger.keep_part(record)))
+
+    def _mark(self, trip: Trip, partial: Partial) -> None:
+        """Have what has come made safe on the disk, and the ledger know how much that is."""
+        if partial.recorded:
+            partial.marked = self.clock()
+            self.filer.take(Mark(trip.shown, partial.path, str(partial.spans)))
+
+
+def _fits(delivery: Delivery, partial: Partial, strand: Strand) -> bool:
+    """Whether what comes is a strand of the version that is here."""
+    if delivery.start != strand.start:
+        return False
+    if partial.facts.length not in (None, delivery.facts.length):
+        return False
+    # Only a start that is not the file's own shows that the place went by the version.
+    return strand.start > 0 or _marks(delivery.facts.validators) == _marks(partial.facts.validators)
+
+
+def _marks(validators: Validators) -> tuple[str | None, str | None]:
+    return validators.entity_tag, validators.last_modified
+
+
+def _page_instead(trip: Trip, delivery: Delivery, beginning: bytes) -> PageInstead:
+    """The error for a page that comes instead of a file, with its title as the reason."""
+    while len(beginning) < BEGINNING and (more := delivery.read()):
+        beginning += more
+    title = title_of(beginning)
+    named = f', "{title}"' if title else ""
+    if asks_to_sign_in(beginning):
+        return PageInstead(
+            trip.shown, f"what comes is a page for signing in{named}", HOW_TO_SIGN_IN, title=title
+        )
+    return PageInstead(
+        trip.shown,
+        f"what comes is a page{named}",
+        "open it in a browser to see what it wants; --accept-anything files it all the same",
+        title=title,
+    )

@@ -1,0 +1,74 @@
+"""Spans: which bytes of a file are here, where they do not come in order."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+_WRITTEN = re.compile(r"(\d+)-(\d+)")
+
+
+@dataclass(frozen=True, slots=True)
+class Spans:
+    """Stretches of a file, none touching another, in their order.
+
+    Attributes:
+        pairs: the first byte of each, and the byte behind its last.
+    """
+
+    pairs: tuple[tuple[int, int], ...] = ()
+
+    @classmethod
+    def of(cls, pairs: Iterable[tuple[int, int]]) -> Spans:
+        """The spans that stretches make, in any order, overlapping or touching or empty."""
+        joined: list[tuple[int, int]] = []
+        for first, end in sorted(pair for pair in pairs if pair[0] < pair[1]):
+            if joined and first <= joined[-1][1]:
+                joined[-1] = (joined[-1][0], max(end, joined[-1][1]))
+            else:
+                joined.append((first, end))
+        return cls(tuple(joined))
+
+    @classmethod
+    def read(cls, text: str) -> Spans:
+        """Read what `str` writes.
+
+        Raises:
+            ValueError: it is something else.
+        """
+        found = [_WRITTEN.fullmatch(each) for each in text.split(",")] if text else []
+        if not all(found):
+            raise ValueError(text)
+        return cls.of((int(each[1]), int(each[2]) + 1) for each in found if each)
+
+    def __str__(self) -> str:
+        """First and last bytes, as a byte range has them (RFC 9110, 14.1.2): `0-99,500-509`."""
+        return ",".join(f"{first}-{end - 1}" for first, end in self.pairs)
+
+    @property
+    def total(self) -> int:
+        """How many bytes they are."""
+        return sum(end - first for first, end in self.pairs)
+
+    @property
+    def beginning(self) -> int:
+        """How many bytes there are from the file's first on."""
+        return self.pairs[0][1] if self.pairs and self.pairs[0][0] == 0 else 0
+
+    def first_gap(self, length: int | None) -> tuple[int, int | None] | None:
+        """The first stretch that is missing; None for none.
+
+        Args:
+            length: of the file; None if nobody knows, and then the last gap has no end.
+        """
+        at = 0
+        for first, end in self.pairs:
+            if at < first:
+                return at, first
+            at = end
+        return None if at == length else (at, length)
+
+    def within(self, length: int) -> Spans:
+        """Those of a file that has only so many bytes."""
+        return Spans.of((first, min(end, length)) for first, end in self.pairs)

@@ -1,0 +1,199 @@
+"""Large files in several strands: exact bytes, no byte twice, and never beyond the lanes."""
+
+from __future__ import annotations
+
+import random
+import re
+import subprocess
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support.program import files_in, run, sha256, start, wait_for_bytes
+from willow_cart.access import Patience
+from willow_cart.access.fake import FakeAccess, FakeFile
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.haul import Observer, Wishes, bring_home
+from willow_cart.haul.helping import Paying
+from willow_cart.haul.spans import Spans
+from willow_cart.model import Checksum, Offer
+from willow_cart.records import read_receipt
+
+CONTENT = random.Random(2031).randbytes(8_000_000)
+SPEED = 3e6
+
+
+def asked_for(place: StandIn) -> list[tuple[int, int]]:
+    """The ranges that were asked for, in order; what was asked for whole begins at 0."""
+    found = []
+    for request in place.requests:
+        first, last = re.fullmatch(
+            r"bytes=(\d+)-(\d*)", request.fields.get("range", "bytes=0-")
+        ).groups()  # type: ignore[union-attr]
+        found.append((int(first), int(last) + 1 if last else len(CONTENT)))
+    return found
+
+
+pairs = st.lists(st.tuples(st.integers(0, 50), st.integers(0, 50)), max_size=8)
+
+
+@given(pairs, st.integers(0, 60))
+def test_spans_say_what_is_here_and_what_is_missing(
+    given_pairs: list[tuple[int, int]], length: int
+) -> None:
+    here = {byte for first, end in given_pairs for byte in range(first, end)}
+    spans = Spans.of(given_pairs)
+    assert {byte for first, end in spans.pairs for byte in range(first, end)} == here
+    assert spans.total == len(here)
+    assert Spans.read(str(spans)) == spans
+    assert spans.beginning == next(byte for byte in range(60) if byte not in here)
+    gap = Spans.of((first, min(end, length)) for first, end in spans.pairs).first_gap(length)
+    missing = [byte for byte in range(length) if byte not in here]
+    assert (gap is None) == (not missing)
+    if gap is not None:
+        assert gap[1] is not None
+        assert missing[: gap[1] - gap[0]] == list(range(*gap))  # type: ignore[arg-type]
+
+
+def test_more_lanes_are_taken_while_they_pay() -> None:
+    """A server that gives each connection its own megabyte a second, but four in all."""
+    paying = Paying(now=0.0)
+    lanes, received, now, most = 1, 0.0, 0.0, 1
+    while now < 20:
+        now += 0.1
+        received += 0.1 * min(lanes, 4) * 1e6
+        lanes = paying.measure(now, int(received), lanes)
+        most = max(most, lanes)
+    assert (most, lanes) == (8, 4)
+    busy = Paying(now=0.0)
+    assert {busy.measure(each / 10, each, 1) for each in range(100)} == {1, 2}, "one lane to spare"
+
+
+def test_a_file_comes_in_strands_that_share_it_out(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["dawn.wav"] = Exhibit(CONTENT, speed=SPEED)
+    (tmp_path / "list.txt").write_text(f"{place.base}/dawn.wav\n")
+    outcome = run(
+        "haul", "list.txt", "--into", "data", "--strands", "4", "--log", "log", cwd=tmp_path
+    )
+    assert outcome.code == 0, outcome.err
+    assert files_in(tmp_path / "data") == {"dawn.wav": CONTENT}
+    (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert (row["sha256"], row["received"]) == (sha256(CONTENT), len(CONTENT))
+    starts = [first for first, _ in asked_for(place)]
+    assert starts[0] == 0
+    assert len(starts) == len(set(starts)) >= 4, "no strand is asked for twice"
+    assert (tmp_path / "log").read_text().count('"joined"') == len(starts) - 1
+    assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
+
+
+@pytest.mark.parametrize("number", range(3))
+def test_killed_outright_every_strand_goes_on_where_it_was(
+    tmp_path: Path, place: StandIn, number: int
+) -> None:
+    chance = random.Random(number)
+    place.exhibits["dawn.wav"] = Exhibit(CONTENT, speed=7e5)
+    (tmp_path / "list.txt").write_text(f"{place.base}/dawn.wav\n")
+    haul = ["haul", "list.txt", "--into", "data", "--strands", "4"]
+    for _ in range(2):
+        process = start(*haul, cwd=tmp_path)
+        wait_for_bytes(tmp_path / "data", 100_000, process)
+        with suppress(subprocess.TimeoutExpired):
+            process.communicate(timeout=chance.uniform(0.2, 0.6))
+        process.kill()
+        process.communicate()
+        assert files_in(tmp_path / "data") == {}
+    outcome = run(*haul, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert files_in(tmp_path / "data") == {"dawn.wav": CONTENT}
+    (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert row["resumed"] > 300_000
+    assert row["resumed"] + row["received"] == len(CONTENT)
+
+
+def test_a_place_that_serves_no_parts_is_asked_for_them_once(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["dawn.wav"] = Exhibit(CONTENT, speed=SPEED, ranges=False)
+    (tmp_path / "list.txt").write_text(f"{place.base}/dawn.wav\n")
+    outcome = run("haul", "list.txt", "--into", "data", "--strands", "4", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert files_in(tmp_path / "data") == {"dawn.wav": CONTENT}
+    assert len(place.requests) == 2
+
+
+OWN, MIRROR = "http://own.example/dawn.wav", "http://mirror.example/dawn.wav"
+
+
+def slow(files: dict[str, FakeFile]) -> FakeAccess:
+    """A fake that takes its time, so that other lanes find something to do."""
+    return FakeAccess(files, piece=200_000, pause=0.01)
+
+
+def bring(into: Path, access: FakeAccess, offer: Offer, observer: Observer | None = None) -> None:
+    wishes = Wishes(patience=Patience(attempts=4, pause=0.0), strands=4)
+    assert bring_home([offer], into, access, wishes, observer=observer).exit_code == 0
+
+
+def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
+    for lanes, per_host, most in ((8, 3, 3), (2, 4, 2), (8, 8, 4)):
+        access = slow({OWN: FakeFile(CONTENT)})
+        wishes = Wishes(lanes=lanes, lanes_per_host=per_host, strands=4)
+        bring_home([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, wishes)
+        assert access.most_open == most
+
+
+def test_strands_that_break_are_brought_by_others(tmp_path: Path) -> None:
+    access = slow({OWN: FakeFile(CONTENT, breaks=[5_000_000, 1_000_000, 0, 500_000])})
+    bring(tmp_path, access, Offer(OWN))
+    assert files_in(tmp_path) == {"dawn.wav": CONTENT}
+    assert read_receipt(tmp_path).rows[0].sha256 == sha256(CONTENT)
+
+
+def test_a_file_that_changes_under_its_strands_is_never_a_mix(tmp_path: Path) -> None:
+    access = slow({OWN: FakeFile(CONTENT, breaks=[3_000_000])})
+    newer = CONTENT[::-1]
+
+    class Change(Observer):
+        def joined(self, *_: object) -> None:
+            access.files[OWN] = FakeFile(newer, '"2"')
+
+    bring(tmp_path, access, Offer(OWN), Change())
+    assert files_in(tmp_path) == {"dawn.wav": newer}
+
+
+def test_mirrors_bring_strands_if_a_checksum_proves_them(tmp_path: Path) -> None:
+    good = (Checksum("sha256", sha256(CONTENT)),)
+    for checksums, helped in ((good, True), ((), False)):
+        access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT, '"m"')})
+        wishes = Wishes(lanes_per_host=1, strands=4)
+        offer = Offer(OWN, checksums=checksums, mirrors=(MIRROR,))
+        bring_home([offer], tmp_path / str(helped), access, wishes)
+        assert files_in(tmp_path / str(helped)) == {"dawn.wav": CONTENT}
+        assert (MIRROR in {address for address, _ in access.asked}) == helped
+
+
+def test_a_mirror_with_other_bytes_is_found_out(tmp_path: Path) -> None:
+    access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[::-1])})
+    wishes = Wishes(patience=Patience(pause=0.0), lanes_per_host=1, strands=4)
+    offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
+    bring_home([offer], tmp_path, access, wishes)
+    assert MIRROR in {address for address, _ in access.asked}
+    assert files_in(tmp_path) == {"dawn.wav": CONTENT}
+
+
+def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
+    access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[:-1])})
+    wishes = Wishes(patience=Patience(pause=0.0), lanes_per_host=1, strands=4)
+    offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
+    bring_home([offer], tmp_path, access, wishes)
+    assert [address for address, _ in access.asked].count(MIRROR) == 1
+    assert files_in(tmp_path) == {"dawn.wav": CONTENT}
+
+
+def test_an_unhelpful_word_for_strands_is_not_understood(tmp_path: Path) -> None:
+    outcome = run("haul", "x", "--into", "data", "--strands", "many", cwd=tmp_path)
+    assert outcome.code == 2
+    assert "many is not a whole number from 1 up" in outcome.err
