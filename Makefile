@@ -4,13 +4,16 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check bench docs clean
+.PHONY: demo test nightly check bench docs clean
 
 demo: $(VENV)/.ready
 	$(BIN)/willow-cart demo --into demo-run
 
 test: $(VENV)/.ready-dev
 	$(BIN)/pytest
+
+nightly: $(VENV)/.ready-dev
+	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check

@@ -22,7 +22,7 @@ from tests.support.program import (
 )
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
-KILLS = int(os.environ.get("WILLOW_CART_KILLS", "6"))
+KILLS = int(os.environ.get("WILLOW_CART_KILLS", "10"))
 
 
 def put_up(place: StandIn, count: int, size: int, speed: float | None) -> dict[str, bytes]:
@@ -43,7 +43,7 @@ def test_killed_outright_and_run_again_everything_is_identical(
     chance = random.Random(number)
     files = put_up(place, 150, 1_500_000, speed=4_000_000)
     (tmp_path / "list.txt").write_text("".join(f"{place.base}/{path}\n" for path in files))
-    haul = ["haul", "list.txt", "--into", "data"]
+    haul = ["haul", "list.txt", "--into", "data", "--strands", chance.choice(["1", "4"])]
     killed = 0
     while True:
         process = start(*haul, cwd=tmp_path)

@@ -36,7 +36,8 @@ class Destination:
         self._prefix = f"{root}{os.sep}"
         self._real_root = Path()
         self._folders: set[str] = set()
-        self._unsynced: set[str] = set()
+        # Folders in which names were given or taken that a power cut can still undo.
+        self._unsynced = {str(root), str(self.own)}
         self._lock = -1
         try:
             for folder in (self.own, self.own / "partial"):
@@ -147,6 +148,7 @@ class Destination:
         Raises:
             OSError: the disk would not take them.
         """
+        self._unsynced.add(str(self.own / "partial"))
         while self._unsynced:
             sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
 

@@ -176,12 +176,36 @@ class Filer:
             self._failure = error
 
     def _file(self, items: Sequence[_Item]) -> None:
-        landings = [item for item in items if isinstance(item, Landing)]
+        self._make_safe(items)
+        results = [
+            self._name(item) if isinstance(item, Landing) else item
+            for item in items
+            if isinstance(item, Landing | Result)
+        ]
+        # Names and entries last from one of these moments on; a power cut before it costs what came
+        # since the one before, except for files that were sealed.
+        lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
+        if lasting or any(isinstance(item, Landing) and item.seal for item in items):
+            self._destination.sync_folders()
+        with self._ledger.transaction(lasting=lasting):
+            for result in results:
+                self._ledger.record(self._run, result)
+        if lasting:
+            self._lasting_since = self._clock()
+        for result in results:
+            self._settled(result)
+
+    def _make_safe(self, items: Sequence[_Item]) -> None:
+        """Sync what is to be named or marked, and note what is to be noted before that."""
         marks = [item for item in items if isinstance(item, Mark)]
-        self._destination.sync_files([landing.file for landing in landings if landing.seal is None])
+        unsealed = [item.file for item in items if isinstance(item, Landing) and item.seal is None]
+        self._destination.sync_files(unsealed)
         for mark in marks:
             with suppress(FileNotFoundError):  # it has been done away with, or has its name
                 sync_file(mark.file)
+        if marks:
+            # All that was entered before will last with the marks, so the names must too.
+            self._destination.sync_folders()
         with self._ledger.transaction(lasting=bool(marks)):
             for item in items:
                 if isinstance(item, Note):
@@ -191,23 +215,6 @@ class Filer:
                 elif isinstance(item, Mark):
                     name = os.path.basename(item.file)
                     self._ledger.mark_part(item.address, name, item.spans)
-        results = [
-            self._name(item) if isinstance(item, Landing) else item
-            for item in items
-            if isinstance(item, Landing | Result)
-        ]
-        # Names and entries last from one of these moments on; a power cut before it costs what came
-        # since the one before.
-        lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
-        if lasting or any(landing.seal for landing in landings):
-            self._destination.sync_folders()
-        with self._ledger.transaction(lasting=lasting):
-            for result in results:
-                self._ledger.record(self._run, result)
-        if lasting:
-            self._lasting_since = self._clock()
-        for result in results:
-            self._settled(result)
 
     def _name(self, landing: Landing) -> Result:
         result = landing.result

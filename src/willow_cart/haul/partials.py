@@ -215,35 +215,35 @@ class Partial:
         Raises:
             OSError: they cannot be written; what was written before stays.
         """
-        view = memoryview(data)
-        if strand.end != self.facts.length:
-            view = view[: strand.left]
-        written = 0
-        while written < len(view):
-            written += self._write_some(strand, view[written:])
-        return written
-
-    def _write_some(self, strand: Strand, view: memoryview) -> int:
-        count = os.pwrite(self._file, view, strand.at)
-        with self._change:
-            # A strand that was cut short meanwhile has written what the other will write again.
-            if strand.end is not None and strand.end != self.facts.length:
-                view = view[: strand.left]
-            reached = min(count, len(view))
-            if strand.at == self._hashed:
-                self._digest.add(view[:reached], self._file)
-                self._hashed += reached
-            strand.at += reached
-            spans = self.spans
-            self.size = spans.total
-            if len(spans.pairs) > 1 or self._has_note:
-                self._has_note = True
-                self._follow()
-                _leave_note(self._file, spans, self.facts.length)
+        began = strand.at
+        view = self._wanted(strand, memoryview(data))
+        while view:
+            count = os.pwrite(self._file, view, strand.at)
+            with self._change:
+                # If it was cut short meanwhile, the other strand will write the same once more.
+                self._take_in(strand, self._wanted(strand, view[:count]))
+            view = self._wanted(strand, view[count:])
         if self.size - self._on_its_way >= _WORTH_WRITING_OUT:
             begin_to_write_out(self._file)
             self._on_its_way = self.size
-        return count
+        return strand.at - began
+
+    def _wanted(self, strand: Strand, view: memoryview) -> memoryview:
+        """What a strand may take of bytes; all of them at the file's end, where too many tell."""
+        return view if strand.end == self.facts.length else view[: strand.left]
+
+    def _take_in(self, strand: Strand, view: memoryview) -> None:
+        """Count bytes that were written, hash them in their turn, and note where they are."""
+        if strand.at == self._hashed:
+            self._digest.add(view, self._file)
+            self._hashed += len(view)
+        strand.at += len(view)
+        spans = self.spans
+        if len(spans.pairs) > 1 or self._has_note:
+            self._has_note = True
+            self._follow()
+            _leave_note(self._file, spans, self.facts.length)
+        self.size = spans.total  # last, for whoever waits until it is whole
 
     def _follow(self) -> None:
         """Have the digest go on to where the bytes are here without a gap."""
