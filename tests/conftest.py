@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
 
 import pytest
@@ -10,6 +11,12 @@ from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 SITE = harrowmere.make_site()
+
+
+@pytest.fixture(scope="session", autouse=True)
+def state(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Keep the hauls of the tests out of the list of whoever runs them."""
+    os.environ["XDG_STATE_HOME"] = str(tmp_path_factory.mktemp("state"))
 
 
 @pytest.fixture(scope="session")

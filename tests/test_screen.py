@@ -107,7 +107,7 @@ def test_without_a_terminal_there_is_a_line_now_and_then(
     capsys: pytest.CaptureFixture[str],
 ) -> None:
     now = [0.0]
-    view = PlainView(lambda: now[0])
+    view = PlainView(clock=lambda: now[0])
     both = plan("a.csv", "b.csv")
     view.planned(both)
     view.started(0, both[1], 30_000_000, 0)

@@ -90,6 +90,10 @@ class UnreadableLedger(NotUnderstood):
     """A folder without a ledger, or one whose ledger this version cannot read."""
 
 
+class NoSuchRun(NotUnderstood):
+    """A run that is not known, or not under way."""
+
+
 class NothingChosen(WillowCartError):
     """Sources were read, and no offer is left.
 

@@ -17,6 +17,7 @@ from rich.text import Text
 from willow_cart.cli.telling import printable
 from willow_cart.cli.view import View
 from willow_cart.model import State
+from willow_cart.records import Progress
 from willow_cart.units import count_of, format_duration, format_size
 
 _DRAWS_A_SECOND = 5
@@ -64,42 +65,51 @@ class LiveView(View):
             self._console.print(Text(printable(line), style), soft_wrap=True)
 
     def _draw(self) -> RenderableType:
-        """A row for each lane and one for all; the columns give way on a narrow screen."""
-        have, speed, left = self.progress()
-        width = self._console.width
-        wide = width >= _WIDE
-        label, figures = (8, 20) if wide else (4, 6)
-        bar = max(8, width // 5)
-        room = min(max(self.longest, 20), width - bar - figures - label - 2)
-        grid = Table.grid(padding=(0, 1))
-        grid.add_column(width=label - 1, style="dim", no_wrap=True)
-        grid.add_column(width=room, no_wrap=True)
-        grid.add_column(width=bar, no_wrap=True)
-        grid.add_column(no_wrap=True)
-        for number, lane in sorted(self.lanes.items()):
-            title = f"lane {number + 1}" if wide else str(number + 1)
-            if not lane.path:
-                grid.add_row(title, Text("waits", "dim"), "", "")
-                continue
-            name = cut_middle(lane.path, room)
-            if lane.strand is not None:
-                name = cut_middle(f"  strand at {format_size(lane.strand)}", room)
-            have = self.come_of(lane)
-            come = _of(have, lane.length, wide=wide)
-            grid.add_row(title, name, _bar(have, lane.length, bar), come)
-        total, done = (self.files, self.files_done) if self.bytes is None else (self.bytes, have)
-        files = Text(f"{self.files_done:,} of {count_of(self.files, 'file')}", "bold")
-        come = _of(have, self.bytes, wide=wide)
-        grid.add_row("all", files, _bar(done, total, bar), Text(come, "bold"))
-        notes = [f"{format_size(int(speed))}/s"]
-        if left is not None:
-            notes.append(f"about {format_duration(round(left))} left")
-        if self.aside:
-            notes.append(f"{count_of(len(self.aside), 'host')} set aside")
-        if self.put_off:
-            notes.append(f"{count_of(len(self.put_off), 'file')} put off")
-        into = Text(f"{'':{label}}into {self._into}: ", "dim")
-        return Group(grid, into.append(", ".join(notes), "not dim"))
+        return draw(self.progress(), self._into, self._console.width)
+
+
+def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
+    """A row for each lane and one for all; the columns give way on a narrow screen.
+
+    Args:
+        far: how far a haul is.
+        into: its destination, for the heading.
+        width: of the screen, in characters.
+    """
+    wide = width >= _WIDE
+    label, figures = (8, 20) if wide else (4, 6)
+    bar = max(8, width // 5)
+    room = min(max(far.longest, 20), width - bar - figures - label - 2)
+    grid = Table.grid(padding=(0, 1))
+    grid.add_column(width=label - 1, style="dim", no_wrap=True)
+    grid.add_column(width=room, no_wrap=True)
+    grid.add_column(width=bar, no_wrap=True)
+    grid.add_column(no_wrap=True)
+    for lane in far.lanes:
+        title = f"lane {lane.number + 1}" if wide else str(lane.number + 1)
+        if not lane.path:
+            grid.add_row(title, Text("waits", "dim"), "", "")
+            continue
+        name = lane.path
+        if lane.strand is not None:
+            name = f"  the same from {format_size(lane.strand)}"
+        come = _of(lane.have, lane.length, wide=wide)
+        row = (title, printable(cut_middle(name, room)), _bar(lane.have, lane.length, bar), come)
+        grid.add_row(*row)
+    in_bytes = far.bytes is not None
+    total, done = (far.bytes, far.have) if in_bytes else (far.files, far.files_done)
+    files = Text(f"{far.files_done:,} of {count_of(far.files, 'file')}", "bold")
+    come = _of(far.have, far.bytes, wide=wide)
+    grid.add_row("all", files, _bar(done, total, bar), Text(come, "bold"))
+    notes = [f"{format_size(int(far.speed))}/s"]
+    if far.left is not None:
+        notes.append(f"about {format_duration(round(far.left))} left")
+    if far.aside:
+        notes.append(f"{count_of(far.aside, 'host')} set aside")
+    if far.put_off:
+        notes.append(f"{count_of(far.put_off, 'file')} put off")
+    where = Text(f"{'':{label}}into {into}: ", "dim")
+    return Group(grid, where.append(", ".join(notes), "not dim"))
 
 
 def _bar(done: int, total: int | None, width: int) -> RenderableType:

@@ -9,12 +9,14 @@ import shlex
 import signal
 import sys
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.cli.connecting import add_connecting, make_access, without_fields
+from willow_cart.cli.detaching import Background, detach, entered
 from willow_cart.cli.options import Looker, add_choosing, add_sources
 from willow_cart.cli.pacing import add_pace, make_wishes
 from willow_cart.exits import Exit
@@ -85,6 +87,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="begin also where there is not enough room for everything",
     )
     command.add_argument(
+        "--detach",
+        action="store_true",
+        help="hand the terminal back and go on in the background; willow-cart runs sees to it",
+    )
+    command.add_argument(
         "--log", type=Path, metavar="FILE", help="write what happens as JSON lines, one event each"
     )
     add_choosing(command)
@@ -93,13 +100,26 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    """Look, choose, haul, and account for it."""
+    """Look, choose, haul, and account for it, here or in the background."""
+    _require_outside(args)
+    if not args.detach:
+        return _run(args, None)
+    background = detach(_shown_command(), args.into)
+    if isinstance(background, int):
+        return background
+    try:
+        return _run(args, background)
+    except BaseException:
+        background.failed()
+        raise
+
+
+def _run(args: argparse.Namespace, background: Background | None) -> int:
     from willow_cart.cart import Find, form_for
     from willow_cart.cli.load import put_in_cart
     from willow_cart.cli.telling import tell
     from willow_cart.sources import Look
 
-    _require_outside(args)
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
     wishes = make_wishes(args)
@@ -110,7 +130,9 @@ def run(args: argparse.Namespace) -> int:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)
             tell(put_in_cart(find, args.cart, Look(sources=looker.found.sources), add=False))
-        account = _haul(args, wishes, _with_checksums(args.checksums, offers, access), access)
+        account = _haul(
+            args, wishes, _with_checksums(args.checksums, offers, access), access, background
+        )
     troubles = len(looker.found.troubles)
     _sum_up(account, args.into, troubles=troubles)
     if account.exit_code is Exit.GOOD and troubles:
@@ -164,9 +186,47 @@ def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shel
     return promised
 
 
-def _haul(args: argparse.Namespace, wishes: Wishes, offers: Shelf, access: Access) -> Account:
+def _haul(
+    args: argparse.Namespace,
+    wishes: Wishes,
+    offers: Shelf,
+    access: Access,
+    background: Background | None,
+) -> Account:
     from willow_cart.haul import bring_home
 
+    view = _make_view(args.into, background)
+    log = _open_log(args.log, view) if args.log is not None else None
+    # The offers live until the end; looking through them for garbage again and again would cost a
+    # haul of thousands of small files a tenth of its time.
+    gc.freeze()
+    try:
+        with (
+            _stoppable() as stop,
+            entered(_shown_command(), args.into, background, view) as ending,
+            view,
+        ):
+            account = bring_home(
+                offers,
+                args.into,
+                access,
+                wishes,
+                command=_shown_command(),
+                observer=log or view,
+                stop=stop,
+            )
+            ending.exit_code = account.exit_code
+        if log is not None:
+            log.ended(account)
+        return account
+    finally:
+        if log is not None:
+            log.close()
+
+
+@contextmanager
+def _stoppable() -> Iterator[threading.Event]:
+    """Set an event when the person wants it to end, and end at once when they do so again."""
     stop = threading.Event()
 
     def end(_signal: int, _frame: object) -> None:
@@ -178,33 +238,14 @@ def _haul(args: argparse.Namespace, wishes: Wishes, offers: Shelf, access: Acces
         stop.set()
 
     before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM)}
-    view = _make_view(args.into)
-    log = _open_log(args.log, view) if args.log is not None else None
-    # The offers live until the end; looking through them for garbage again and again would cost a
-    # haul of thousands of small files a tenth of its time.
-    gc.freeze()
     try:
-        with view:
-            account = bring_home(
-                offers,
-                args.into,
-                access,
-                wishes,
-                command=_shown_command(),
-                observer=log or view,
-                stop=stop,
-            )
-        if log is not None:
-            log.ended(account)
-        return account
+        yield stop
     finally:
-        if log is not None:
-            log.close()
         for number, handler in before.items():
             signal.signal(number, handler)
 
 
-def _make_view(into: Path) -> PlainView | LiveView:
+def _make_view(into: Path, background: Background | None) -> PlainView | LiveView:
     if sys.stderr.isatty():
         from willow_cart.cli.bars import LiveView
 
@@ -212,7 +253,7 @@ def _make_view(into: Path) -> PlainView | LiveView:
     # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
     from willow_cart.cli.view import PlainView
 
-    return PlainView()
+    return PlainView(background.begun if background else None)
 
 
 def _open_log(path: Path, view: Observer) -> LogFile:

@@ -61,6 +61,11 @@ class LogFile(Observer):
         with self._lock, suppress(OSError):
             self._file.write(f"{line}\n")
 
+    def goes_on(self, begun: str) -> None:
+        """Write that an earlier haul was broken off."""
+        self._write("goes_on", begun=begun)
+        self._view.goes_on(begun)
+
     def planned(self, plan: Plan) -> None:
         """Write how much there is."""
         sizes = plan.offers.sizes

@@ -7,6 +7,7 @@ import time
 from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 from pathlib import Path
 from typing import Self
 
@@ -17,10 +18,13 @@ from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.haul import Observer
 from willow_cart.model import State
-from willow_cart.records import Result
+from willow_cart.records import LaneProgress, Progress, Result
 from willow_cart.units import count_of, format_duration, format_size
 
 _SECONDS_BETWEEN_LINES = 10.0
+
+# In the background lines pile up over a night.
+_SECONDS_IN_BACKGROUND = 60.0
 
 
 @dataclass(slots=True)
@@ -59,12 +63,18 @@ class View(Observer):
         self.bytes: int | None = None
         self.put_off: set[str] = set()
         self._helped: Counter[str] = Counter()
+        self._measuring = threading.Lock()
         self.aside: set[str] = set()
         self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
 
     def say(self, line: str) -> None:
         """Write one line for good."""
         raise NotImplementedError
+
+    def goes_on(self, begun: str) -> None:
+        """Say that an earlier haul came to no end of its own."""
+        when = f"{datetime.fromisoformat(begun):%Y-%m-%d %H:%M} UTC"
+        self.say(f"the haul of {when} was broken off; this one goes on from where that was")
 
     def planned(self, plan: Plan) -> None:
         """Say what people should know before anything is fetched."""
@@ -176,37 +186,74 @@ class View(Observer):
         now = sum(lane.have for lane in lanes if lane.strand is not None and lane.path == path)
         return now + self._helped[path]
 
-    def come_of(self, lane: Lane) -> int:
+    def _come_of(self, lane: Lane) -> int:
         """How much has come of what a lane carries: a file, with what others bring of it."""
         return lane.have if lane.strand is not None else lane.have + self._by_helpers(lane.path)
 
-    def progress(self) -> tuple[int, float, float | None]:
-        """Bytes here so far, speed in bytes a second, seconds left if anyone can say."""
+    def progress(self) -> Progress:
+        """How far it is; for several threads."""
+        with self._measuring:
+            return self._progress()
+
+    def _progress(self) -> Progress:
         now = self._clock()
-        lanes = list(self.lanes.values())
-        have = self._unasked + sum(lane.done + lane.have for lane in lanes)
+        lanes = sorted(self.lanes.items())
+        have = self._unasked + sum(lane.done + lane.have for _, lane in lanes)
         have += sum(list(self._helped.values()))
         # What an earlier haul had left is here, but it did not come at any speed.
-        speed = self._bytes_gauge.measure(now, sum(lane.received for lane in lanes))
+        speed = self._bytes_gauge.measure(now, sum(lane.received for _, lane in lanes))
         files_speed = self._files_gauge.measure(now, self.files_done)
         if self.bytes is not None:
-            return have, speed, time_left(max(0, self.bytes - have), speed)
-        return have, speed, time_left(self.files - self.files_done, files_speed)
+            left = time_left(max(0, self.bytes - have), speed)
+        else:
+            left = time_left(self.files - self.files_done, files_speed)
+        return Progress(
+            self.files,
+            self.files_done,
+            self.bytes,
+            have,
+            speed,
+            left,
+            len(self.put_off),
+            len(self.aside),
+            self.longest,
+            tuple(
+                LaneProgress(number, lane.path, lane.length, self._come_of(lane), lane.strand)
+                for number, lane in lanes
+            ),
+        )
 
 
 class PlainView(View):
-    """A line now and then, for logs and pipes."""
+    """A line now and then, for logs and pipes.
 
-    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+    Args:
+        begun: called once it is known what is to be done, for a haul in the background.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(
+        self,
+        begun: Callable[[], None] | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         super().__init__(clock)
+        self._begun = begun
         self._lock = threading.Lock()
-        self._next_line = clock() + _SECONDS_BETWEEN_LINES
+        self._between = _SECONDS_IN_BACKGROUND if begun else _SECONDS_BETWEEN_LINES
+        self._next_line = clock() + self._between
 
     def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:
         pass
+
+    def planned(self, plan: Plan) -> None:
+        """Say what people should know, and hand the terminal back if it is waiting for that."""
+        super().planned(plan)
+        if self._begun is not None:
+            self._begun()
 
     def say(self, line: str) -> None:
         """Write the line, signed."""
@@ -219,9 +266,10 @@ class PlainView(View):
         with self._lock:
             if now < self._next_line:
                 return
-            self._next_line = now + _SECONDS_BETWEEN_LINES
-        have, speed, left = self.progress()
+            self._next_line = now + self._between
+        far = self.progress()
+        left = f", {format_duration(far.left)} left" if far.left else ""
         self.say(
-            f"{self.files_done:,} of {count_of(self.files, 'file')}, {format_size(have)},"
-            f" {format_size(int(speed))}/s" + (f", {format_duration(left)} left" if left else "")
+            f"{far.files_done:,} of {count_of(far.files, 'file')}, {format_size(far.have)},"
+            f" {format_size(int(far.speed))}/s{left}"
         )

@@ -14,7 +14,7 @@ from willow_cart.errors import CannotStore, UnusableDestination, plainly
 from willow_cart.haul.disk import sync_file, sync_file_system
 from willow_cart.haul.room import room_at
 from willow_cart.model import OWN_FOLDER
-from willow_cart.records import Arrival
+from willow_cart.records import Arrival, timestamp
 
 # From so many files on, syncing the whole file system is cheaper than syncing each.
 _WORTH_ONE_SYNC = 8
@@ -65,10 +65,12 @@ class Destination:
         try:
             fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
-            holder = os.read(self._lock, 32).decode("ascii", "replace").strip()
+            holder = os.read(self._lock, 64).decode("ascii", "replace").strip()
             os.close(self._lock)
             raise UnusableDestination(
-                str(self.root), f"is in use by another haul (process {holder})", "wait for its end"
+                str(self.root),
+                f"is in use by another haul (process {holder})",
+                "wait for its end, or watch it with willow-cart runs --watch",
             ) from None
         except OSError as error:
             os.close(self._lock)
@@ -78,7 +80,7 @@ class Destination:
                 "name a folder on a local disk",
             ) from None
         os.truncate(self._lock, 0)
-        os.write(self._lock, f"{os.getpid()}\n".encode())
+        os.write(self._lock, f"{os.getpid()}, since {timestamp()}\n".encode())
 
     def full_path(self, path: str) -> str:
         """Where a path below the destination is."""

@@ -16,6 +16,13 @@ class Observer:
     they must bear being called at the same time, and return quickly.
     """
 
+    def goes_on(self, begun: str) -> None:
+        """An earlier haul was broken off without an end, by a crash perhaps; this one goes on.
+
+        Args:
+            begun: when that began, in UTC, ISO 8601.
+        """
+
     def planned(self, plan: Plan) -> None:
         """Everything has its place; nothing has been fetched."""
 

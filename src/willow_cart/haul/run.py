@@ -80,6 +80,8 @@ def bring_home(
         Ledger(path, create=True) as ledger,
         Held(path) as held,
     ):
+        if (begun := ledger.cut_off()) is not None:
+            observer.goes_on(begun)
         run = ledger.begin_run(command)
         parts = _file_what_was_sealed(ledger, run, destination, held)
         known = held or None

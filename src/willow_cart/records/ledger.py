@@ -243,6 +243,11 @@ class Ledger:
             )
         return found
 
+    def cut_off(self) -> str | None:
+        """When the last run began, if it was cut off before its end; None otherwise."""
+        row = self._base.execute("SELECT * FROM run ORDER BY id DESC LIMIT 1").fetchone()
+        return None if row is None or row["ended"] is not None else str(row["started"])
+
     def last_speed(self) -> float | None:
         """Bytes a second of the last run that took some seconds; None if none did."""
         seconds = "(julianday(ended) - julianday(started)) * 86400"

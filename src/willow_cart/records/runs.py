@@ -1,0 +1,282 @@
+"""Runs: the hauls of one person on this machine, under way and past, whatever their destination.
+
+Each has a folder of its own with a number for its name: what is known of it (`state.json`, always
+replaced as a whole), a lock that the haul holds as long as it lives, and for one in the background
+what it says (`log`).
+"""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import shutil
+import signal
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from willow_cart.errors import CannotStore, NoSuchRun, plainly
+from willow_cart.records.ledger import timestamp
+
+# How many past hauls are remembered.
+_REMEMBERED = 100
+
+# What is known of a haul is written anew after so many seconds.
+_BETWEEN_REPORTS = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class LaneProgress:
+    """What one lane is doing.
+
+    Attributes:
+        number: of the lane, from 0.
+        path: the file it carries; empty while it waits.
+        length: how long that is in bytes; None where nobody knows.
+        have: how much of it is here.
+        strand: the byte that it began at, if it helps another lane.
+    """
+
+    number: int
+    path: str = ""
+    length: int | None = None
+    have: int = 0
+    strand: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How far a haul is.
+
+    Attributes:
+        files, files_done: how many there are, and how many are settled.
+        bytes: how many there are in all; None where sizes are not known.
+        have: how many are here.
+        speed: bytes a second by now.
+        left: seconds to the end; None where nobody can say.
+        put_off: how many files wait for another attempt.
+        aside: how many hosts are set aside.
+        longest: of the paths, in characters.
+        lanes: what they do.
+    """
+
+    files: int = 0
+    files_done: int = 0
+    bytes: int | None = None
+    have: int = 0
+    speed: float = 0.0
+    left: float | None = None
+    put_off: int = 0
+    aside: int = 0
+    longest: int = 0
+    lanes: tuple[LaneProgress, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Run:
+    """A haul, as others see it.
+
+    Attributes:
+        number: by which the person calls it.
+        process: that it runs in.
+        started, ended: when, in UTC, ISO 8601; `ended` is empty without an end.
+        command: as typed, without secrets.
+        into: the destination.
+        folder: where it was typed.
+        background: whether it has no terminal.
+        alive: whether it is still under way.
+        exit_code: what the shell was told; None without an end.
+        progress: how far it is or was.
+    """
+
+    number: int
+    process: int
+    started: str
+    command: str
+    into: str
+    folder: str
+    background: bool = False
+    ended: str = ""
+    exit_code: int | None = None
+    progress: Progress = field(default_factory=Progress)
+    alive: bool = False
+
+
+class Runs:
+    """The runs of a person.
+
+    Args:
+        folder: where they are kept; made when it is first written.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+
+    def begin(self, command: str, into: Path, *, background: bool) -> OwnRun:
+        """Enter a haul of this process.
+
+        Raises:
+            CannotStore: it cannot be written.
+        """
+        try:
+            self._forget_old()
+            number = max(self._numbers(), default=0)
+            while True:
+                number += 1
+                with suppress(FileExistsError):
+                    (self._folder / str(number)).mkdir(parents=True)
+                    break
+            run = Run(
+                number=number,
+                process=os.getpid(),
+                started=timestamp(),
+                command=command,
+                into=str(into.absolute()),
+                folder=str(Path.cwd()),
+                background=background,
+            )
+            return OwnRun(self._folder / str(number), run)
+        except OSError as error:
+            raise CannotStore(
+                str(self._folder), f"cannot be written: {plainly(error)}", "see to the folder"
+            ) from None
+
+    def all(self) -> list[Run]:
+        """Every run that is remembered, the oldest first."""
+        found = (self._read(number) for number in sorted(self._numbers()))
+        return [run for run in found if run is not None]
+
+    def find(self, number: int | None, *, alive: bool = False) -> Run:
+        """The run with a number, or the last one.
+
+        Args:
+            number: which; None for the last one.
+            alive: whether it has to be under way.
+
+        Raises:
+            NoSuchRun: there is none.
+        """
+        if number is not None:
+            run = self._read(number)
+            if run is None:
+                raise NoSuchRun(f"run {number}", "is not known", "willow-cart runs lists them")
+            if alive and not run.alive:
+                raise NoSuchRun(f"run {number}", "is over", "willow-cart runs lists them all")
+            return run
+        candidates = [run for run in self.all() if run.alive or not alive]
+        if not candidates:
+            what = "none is under way" if alive else "none is known yet"
+            raise NoSuchRun("runs", what, "willow-cart runs lists them all")
+        return candidates[-1]
+
+    def log_of(self, run: Run) -> Path:
+        """Where a run in the background writes what it says."""
+        return self._folder / str(run.number) / "log"
+
+    def stop(self, run: Run) -> None:
+        """Ask a run to stop; it keeps what has come."""
+        with suppress(ProcessLookupError):
+            os.kill(run.process, signal.SIGTERM)
+
+    def _numbers(self) -> Iterator[int]:
+        if self._folder.is_dir():
+            yield from (int(each.name) for each in self._folder.iterdir() if each.name.isdigit())
+
+    def _read(self, number: int) -> Run | None:
+        folder = self._folder / str(number)
+        try:
+            facts: dict[str, Any] = json.loads((folder / "state.json").read_text("utf-8"))
+            progress = facts.pop("progress")
+            lanes = tuple(LaneProgress(**lane) for lane in progress.pop("lanes"))
+            run = Run(**facts, progress=Progress(**progress, lanes=lanes))
+        except (OSError, ValueError, TypeError, KeyError):
+            return None  # it is just being made, or done away with
+        return replace(run, alive=not run.ended and _is_locked(folder / "lock"))
+
+    def _forget_old(self) -> None:
+        for number in sorted(self._numbers())[:-_REMEMBERED]:
+            if not _is_locked(self._folder / str(number) / "lock"):
+                shutil.rmtree(self._folder / str(number), ignore_errors=True)
+
+
+class OwnRun:
+    """The run of this process; others see what it reports.
+
+    Args:
+        folder: its own, which is there.
+        run: what is known of it so far.
+
+    Raises:
+        OSError: it cannot be written.
+    """
+
+    def __init__(self, folder: Path, run: Run) -> None:
+        self.run = run
+        self.log = folder / "log"
+        self._state = folder / "state.json"
+        self._lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+        fcntl.flock(self._lock, fcntl.LOCK_EX)
+        self._over = threading.Event()
+        self._reporter: threading.Thread | None = None
+        self._write()
+
+    def adopt(self) -> None:
+        """Take it over in the process that was forked to go on with it."""
+        self.run = replace(self.run, process=os.getpid())
+        self._write()
+
+    def report(self, progress: Callable[[], Progress]) -> None:
+        """Report from now on how far it is, once in a while."""
+
+        def work() -> None:
+            while not self._over.wait(_BETWEEN_REPORTS):
+                self.run = replace(self.run, progress=progress())
+                self._write()
+
+        self._reporter = threading.Thread(target=work, name="reporter", daemon=True)
+        self._reporter.start()
+
+    def end(self, exit_code: int, progress: Progress) -> None:
+        """Say that it is over, once."""
+        if self._over.is_set():
+            return
+        self._over.set()
+        if self._reporter is not None:
+            self._reporter.join()
+        self.run = replace(self.run, ended=timestamp(), exit_code=int(exit_code), progress=progress)
+        self._write()
+        os.close(self._lock)
+
+    def forget(self) -> None:
+        """Leave nothing of it: it has not begun."""
+        self.end(0, self.run.progress)
+        shutil.rmtree(self._state.parent, ignore_errors=True)
+
+    def _write(self) -> None:
+        facts = asdict(self.run)
+        del facts["alive"]
+        part = self._state.with_suffix(".part")
+        with suppress(OSError):  # a haul does not end because nobody can be told of it
+            part.write_text(json.dumps(facts, ensure_ascii=False), "utf-8")
+            part.replace(self._state)
+
+
+def _is_locked(path: Path) -> bool:
+    """Whether a process holds a lock; one that was killed does not."""
+    try:
+        descriptor = os.open(path, os.O_RDONLY)
+    except OSError:
+        return False
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    finally:
+        os.close(descriptor)
+    return False
