@@ -8,7 +8,8 @@ are used first, so that the command line starts quickly::
     offers = wc.look(["addresses.txt"]).offers
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
     with wc.WebAccess() as access:
-        account = wc.bring_home(chosen, "data", access)
+        with wc.LiveView("data") as view:
+            account = wc.bring_home(chosen, "data", access, observer=view)
     print(account.counts)
 
 Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` over `checks`
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from willow_cart.cart import Cart, Way, Weight
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
+    from willow_cart.cli.bars import LiveView
     from willow_cart.errors import WillowCartError
     from willow_cart.filing import Layout
     from willow_cart.haul import Account, Observer, Wishes, bring_home
@@ -43,6 +45,7 @@ _HOMES = {
     "Choice": "choosing",
     "Choosing": "choosing",
     "Layout": "filing",
+    "LiveView": "cli.bars",
     "Look": "sources",
     "Looking": "sources",
     "NotEntered": "sources",
@@ -77,6 +80,7 @@ __all__ = [
     "Choice",
     "Choosing",
     "Layout",
+    "LiveView",
     "Look",
     "Looking",
     "NotEntered",

@@ -20,7 +20,7 @@ from willow_cart.model import State
 from willow_cart.records import Progress
 from willow_cart.units import count_of, format_duration, format_size
 
-_DRAWS_A_SECOND = 5
+_DRAWS_A_SECOND = 4
 
 # From so many columns on, lanes have a title and bytes are written out.
 _WIDE = 64
@@ -56,6 +56,7 @@ class LiveView(View):
         return self
 
     def __exit__(self, *_: object) -> None:
+        self._live.refresh()  # a notebook keeps what is drawn last
         self._live.__exit__(None, None, None)
 
     def say(self, line: str) -> None:

@@ -12,7 +12,7 @@ from typing import Self
 
 from willow_cart.errors import CannotStore, UnusableDestination, plainly
 from willow_cart.haul.disk import sync_file, sync_file_system
-from willow_cart.haul.room import room_at
+from willow_cart.haul.room import room_in
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import Arrival, timestamp
 
@@ -129,7 +129,7 @@ class Destination:
 
     def room(self) -> int:
         """How many bytes may still be written; some are kept for the ledger."""
-        return room_at(self._prefix)
+        return room_in(self._prefix)
 
     def sync_files(self, files: Sequence[str]) -> None:
         """Make the bytes of files safe against a power cut.
@@ -201,4 +201,8 @@ def cannot_store(path: str, error: OSError) -> CannotStore:
         case errno.ENAMETOOLONG:
             return CannotStore(path, "its path is too long for this disk", "try --layout flat")
         case _:
-            return CannotStore(path, f"cannot be written: {plainly(error)}", "see to the folder")
+            return CannotStore(
+                path,
+                f"cannot be written: {plainly(error)}",
+                "see to the folder and run the same command again",
+            )

@@ -27,7 +27,16 @@ def room_at(folder: str | Path) -> int:
     place = Path(folder).absolute()
     while not place.exists() and place != place.parent:
         place = place.parent
-    status = os.statvfs(place)
+    return room_in(str(place))
+
+
+def room_in(folder: str) -> int:
+    """How many bytes may still be written in a folder that is there; some are kept back.
+
+    Raises:
+        OSError: it is not.
+    """
+    status = os.statvfs(folder)
     reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
     return max(0, status.f_bavail * status.f_frsize - reserve)
 
