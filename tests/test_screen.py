@@ -94,7 +94,29 @@ def test_bars_fit_the_screen(width: int) -> None:
     assert "waits" in text
     assert ("10.0 MB of 40.0 MB" if width >= 80 else "25 %") in text
     assert "0 of 2 files" in text
-    assert width < 80 or "10.0 MB/s, 1 file put off" in text
+    assert width < 80 or "10.0 MB/s, about 7 s left, 1 file put off" in text
+
+
+def test_the_strands_of_a_file_are_shown_beneath_it_and_counted_once() -> None:
+    drawn = io.StringIO()
+    console = Console(file=drawn, width=100, force_terminal=False)
+    view = LiveView(Path("data"), lambda: 0.0, console)
+    (filed,) = of_one = plan("survey.tif")
+    view.planned(of_one)
+    view.started(0, filed, 40_000_000, 0)
+    view.joined(1, filed, 20_000_000, 40_000_000)
+    view.joined(2, filed, 30_000_000, 40_000_000)
+    for lane in range(3):
+        view.received(lane, 4_000_000)
+    view.freed(2)  # it has broken off; what it brought stays
+    view.postponed(0, filed, ConnectionLost("a", "broke"), 1.0)
+    view.freed(0)
+    view.started(0, filed, 40_000_000, 12_000_000)
+    console.print(view._draw())
+    text = drawn.getvalue()
+    assert re.search(r"lane 1 +survey\.tif .*12\.0 MB of 40\.0 MB", text)
+    assert re.search(r"lane 2 +the same from 20\.0 MB .*4\.00 MB of 20\.0 MB", text)
+    assert re.search(r"all +0 of 1 file .*12\.0 MB of 40\.0 MB", text)
 
 
 def test_names_lose_their_middle_and_keep_their_ends() -> None:
@@ -116,14 +138,14 @@ def test_without_a_terminal_there_is_a_line_now_and_then(
         view.received(0, 1_000_000)
     view.freed(0)
     view.settled(both[1], Result(1, "http://h.example/a.csv", "a.csv", State.ARRIVED))
-    view.started(0, both[2], 10, 5)
+    view.started(0, both[2], 20_000_005, 5)
     now[0] += 10
-    view.received(0, 5)
+    view.received(0, 10_000_000)
     lines = capsys.readouterr().err.splitlines()
     assert [line.partition(": ")[2] for line in lines] == [
         "0 of 2 files, 10.0 MB, 1.00 MB/s",
         "0 of 2 files, 20.0 MB, 1.00 MB/s",
         "0 of 2 files, 30.0 MB, 1.00 MB/s",
         "b.csv: goes on from 5 B of an earlier haul",
-        "1 of 2 files, 30.0 MB, 0 B/s, 10 s left",
+        "1 of 2 files, 40.0 MB, 1.00 MB/s, 10 s left",
     ]

@@ -80,7 +80,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     wide = width >= _WIDE
     label, figures = (8, 20) if wide else (4, 6)
     bar = max(8, width // 5)
-    room = min(max(far.longest, 20), width - bar - figures - label - 2)
+    room = min(max(far.longest, 24), width - bar - figures - label - 2)
     grid = Table.grid(padding=(0, 1))
     grid.add_column(width=label - 1, style="dim", no_wrap=True)
     grid.add_column(width=room, no_wrap=True)

@@ -60,7 +60,8 @@ class View(Observer):
         self.lanes: dict[int, Lane] = {}
         self.files = self.files_done = 0
         self.longest = self._unasked = 0
-        self.bytes: int | None = None
+        self._bytes_known = self._sizes_unknown = 0
+        self._learnt: set[str] = set()
         self.put_off: set[str] = set()
         self._helped: Counter[str] = Counter()
         self._measuring = threading.Lock()
@@ -81,7 +82,8 @@ class View(Observer):
         self.files = len(plan)
         self.longest = plan.longest
         sizes = plan.offers.sizes
-        self.bytes = None if sizes.unknown or sizes.rough else sizes.exact
+        self._bytes_known = sizes.exact
+        self._sizes_unknown = sizes.unknown + sizes.rough
         if twice := plan.offers.twice:
             self.say(f"{count_of(twice, 'address', 'addresses')} named twice, fetched once")
         if example := plan.changed.example:
@@ -110,6 +112,8 @@ class View(Observer):
             self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
         if not start:
             self._helped.pop(filed.path, None)  # it begins anew
+        if filed.offer.size is None and length is not None:
+            self._learn(filed.path, length)
         own = max(0, start - self._by_helpers(filed.path))
         state.path, state.length, state.have, state.strand = filed.path, length, own, None
         self.put_off.discard(filed.path)
@@ -130,7 +134,7 @@ class View(Observer):
     def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
         """Say why a file waits and for how long."""
         state = self._lane(lane)
-        have = state.have if state.path == filed.path else 0
+        have = self._come_of(state) if state.path == filed.path else 0
         self.put_off.add(filed.path)
         on = f"goes on from {format_size(have)}" if have else "tries again"
         self.say(f"{filed.path}: {error.reason}; {on} in {format_duration(pause)}")
@@ -170,11 +174,27 @@ class View(Observer):
         """Count a file, and say what went wrong with it."""
         self.put_off.discard(filed.path)
         self.files_done += 1
+        if filed.offer.size is None:
+            self._learn(filed.path, result.received + result.resumed)
+            self._learnt.discard(filed.path)
         if not result.received and not result.resumed:
             self._unasked += filed.offer.size or 0
         # What was never asked for is told by its host.
         if result.state in (State.FAILED, State.REFUSED) and result.attempts:
             self.say(f"{result.state}: {result.address}: {result.reason}")
+
+    @property
+    def bytes(self) -> int | None:
+        """How many bytes all files have; None while there are some of which nobody knows."""
+        return None if self._sizes_unknown else self._bytes_known
+
+    def _learn(self, path: str, length: int) -> None:
+        """Take in the length of a file, which its source did not tell."""
+        with self._measuring:
+            if path not in self._learnt:
+                self._learnt.add(path)
+                self._sizes_unknown -= 1
+                self._bytes_known += length
 
     def _lane(self, lane: int) -> Lane:
         # Only the lane itself asks for its own, so no two make the same.

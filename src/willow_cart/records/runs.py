@@ -233,9 +233,11 @@ class OwnRun:
         """Report from now on how far it is, once in a while."""
 
         def work() -> None:
-            while not self._over.wait(_BETWEEN_REPORTS):
+            pause = _BETWEEN_REPORTS / 10  # who has just begun it looks soon
+            while not self._over.wait(pause):
                 self.run = replace(self.run, progress=progress())
                 self._write()
+                pause = _BETWEEN_REPORTS
 
         self._reporter = threading.Thread(target=work, name="reporter", daemon=True)
         self._reporter.start()
