@@ -23,6 +23,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
+from tests.support.line import Weather, line  # noqa: E402
 from tests.support.servers import nginx  # noqa: E402
 from willow_cart.demo.store import Store  # noqa: E402
 
@@ -33,6 +34,11 @@ PAGE_LINKS = 50_000
 BUCKET_KEYS = 1_000_000
 SMALL_SIZE = 8 * 1024
 LARGE_SIZE = 1 << 30
+MEDIUM_FILES = 200
+MEDIUM_SIZE = 256 << 10
+LONGER_SIZE = 64 << 20
+LATENCY = 0.1
+LINE_SPEED = 2e6
 
 
 # Hides the instructions for SHA from OpenSSL, as on the many processors that have none.
@@ -81,11 +87,37 @@ def report(title: str, seconds: dict[str, list[float]], ours: str, bases: Sequen
     return statistics.median(ratios)
 
 
+def ratio_of(these: Sequence[float], those: Sequence[float]) -> float:
+    """The median ratio of two commands' seconds, round by round."""
+    return statistics.median(one / other for one, other in zip(these, those, strict=True))
+
+
+def far_away(base: str, work: Path, rounds: int) -> None:
+    """A server behind 100 ms of latency, which gives each connection 2 MB/s."""
+    with line(base, Weather(latency=LATENCY, speed=LINE_SPEED)) as place:
+        medium = f"{place}/medium/{{000..{MEDIUM_FILES - 1}}}.bin"
+        one = f"{place}/longer.bin"
+        print(f"\nBehind {LATENCY * 1000:.0f} ms, at {LINE_SPEED / 1e6:.0f} MB/s a connection")
+        for title, size, connections, options in (
+            ("200 files of 256 KiB, 4 lanes", MEDIUM_SIZE, 4, [medium]),
+            ("200 files of 256 KiB, 8 lanes", MEDIUM_SIZE, 8, [medium, "--lanes-per-host", "8"]),
+            ("64 MiB in 8 strands", LONGER_SIZE // 8, 8, [one, "--as", "file", "--strands", "8"]),
+        ):
+            in_line = 1 if "strands" in title else MEDIUM_FILES / connections
+            # A connection is made once; every file then waits for its answer and comes.
+            ideal = LATENCY + in_line * (LATENCY + size / LINE_SPEED)
+            seconds = in_turn({title: [*WILLOW_CART, "haul", *options, "--into"]}, rounds, work)
+            mid = statistics.median(seconds[title])
+            print(f"  {title:32} {mid:6.2f} s, {mid / ideal:.2f} times the ideal (wanted: 1.25)")
+
+
 def large_file(base: str, work: Path, rounds: int) -> None:
     """One gigabyte, hashed on the way, against the parts of that work alone."""
     script = str(HERE / "plain.py")
+    haul = [*WILLOW_CART, "haul", f"{base}/large.bin", "--as", "file"]
     commands = {
-        "willow-cart": [*WILLOW_CART, "haul", f"{base}/large.bin", "--into"],
+        "willow-cart": [*haul, "--into"],
+        "willow-cart, two strands": [*haul, "--strands", "2", "--into"],
         "receive and write": [sys.executable, script, "raw", f"{base}/large.bin"],
         "SHA-256 in memory": [sys.executable, script, "hash", str(LARGE_SIZE)],
     }
@@ -95,6 +127,8 @@ def large_file(base: str, work: Path, rounds: int) -> None:
         title = f"One file of 1 GiB from nginx on this machine, its processor {processor}"
         ratio = report(title, seconds, "willow-cart", bases)
         print(f"  ratio to the larger of the two: {ratio:.2f} (wanted: at most 1.15)")
+        two = seconds["willow-cart, two strands"]
+        print(f"  two strands to one: {ratio_of(two, seconds['willow-cart']):.2f}")
 
 
 def small_files(base: str, work: Path, rounds: int) -> None:
@@ -200,9 +234,13 @@ def make_files(root: Path) -> None:
         (root / "small" / f"{number:04d}.csv").write_bytes(chance.randbytes(SMALL_SIZE))
     rows = "".join(f"<tr><td>{n}<td><a href=f/{n}.csv>day {n}</a>" for n in range(PAGE_LINKS))
     (root / "page.html").write_text(f"<table><tr><th>day<th>levels{rows}</table>")
-    with (root / "large.bin").open("wb") as file:
-        for _ in range(LARGE_SIZE >> 20):
-            file.write(chance.randbytes(1 << 20))
+    (root / "medium").mkdir()
+    for number in range(MEDIUM_FILES):
+        (root / "medium" / f"{number:03d}.bin").write_bytes(chance.randbytes(MEDIUM_SIZE))
+    for name, size in (("large.bin", LARGE_SIZE), ("longer.bin", LONGER_SIZE)):
+        with (root / name).open("wb") as file:
+            for _ in range(size >> 20):
+                file.write(chance.randbytes(1 << 20))
 
 
 def main() -> None:
@@ -221,6 +259,7 @@ def main() -> None:
             large_bucket()
             large_cart(work)
             small_files(base, work, args.rounds)
+            far_away(base, work / "far", args.rounds)
             large_file(base, work, args.rounds)
 
 

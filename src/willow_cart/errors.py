@@ -35,6 +35,7 @@ Every error reads as one line: the thing, the reason, what to do.
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 
 def plainly(error: OSError) -> str:
@@ -64,6 +65,18 @@ class WillowCartError(Exception):
 
     def __str__(self) -> str:
         return f"{self.thing}: {self.why}"
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Between processes; what subclasses take by keyword would be lost.
+        return _revive, (type(self), self.args, self.__dict__)
+
+
+def _revive(
+    kind: type[WillowCartError], args: tuple[str, ...], facts: dict[str, object]
+) -> WillowCartError:
+    error = kind.__new__(kind, *args)
+    error.__dict__.update(facts)
+    return error
 
 
 class NotUnderstood(WillowCartError):

@@ -48,6 +48,11 @@ class Everywhere(Access):
         """What lists the objects there (see the seam)."""
         return self._access_to(address).store(address)
 
+    def disown(self) -> None:
+        """Forget every connection (see the seam)."""
+        for access in self._made.values():
+            access.disown()
+
     def close(self) -> None:
         """Let go of every connection."""
         for access in self._made.values():

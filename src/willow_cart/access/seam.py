@@ -184,6 +184,9 @@ class Access(ABC):
         """What lists the objects there; None where there are no keys but folders and files."""
         return None
 
+    def disown(self) -> None:  # noqa: B027  # for those that keep some
+        """Forget every connection, in a forked process: they are the first one's."""
+
     @abstractmethod
     def close(self) -> None:
         """Let go of every connection."""

@@ -168,6 +168,10 @@ class WebAccess(Access):
             proofs=tuple(name for name in rules.PROOFS if name in response.headers),
         )
 
+    def disown(self) -> None:
+        """Forget every connection (see the seam)."""
+        self._pools = {}
+
     def close(self) -> None:
         """Let go of every connection."""
         for pool in self._pools.values():

@@ -19,9 +19,11 @@ from willow_cart.errors import (
     TryAgain,
     WillowCartError,
 )
+from willow_cart.haul.annex import Annex, Carried
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crowding import Crowding
 from willow_cart.haul.docket import Docket, Wait
+from willow_cart.haul.filer import Landing
 from willow_cart.haul.helping import Help, Helping
 from willow_cart.haul.trips import Trip, Trips
 from willow_cart.model import State
@@ -34,6 +36,9 @@ _GRACE = 1.0
 # A host that was set aside is left alone for so many times as long as a file would be.
 _ROUND = 30
 
+# So many files go to the annex at a time: enough to keep it busy, and soon over.
+_TO_THE_ANNEX = 32
+
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
 _TICK = 0.05
 
@@ -45,6 +50,7 @@ class Crew:
         carrier: carries one file.
         docket: which file is carried next, by its number.
         trips: the files that are under way.
+        annex: another process that carries small files; None for none.
         chance: gives random numbers from 0 to 1.
     """
 
@@ -53,6 +59,7 @@ class Crew:
         carrier: Carrier,
         docket: Docket[int],
         trips: Trips,
+        annex: Annex | None = None,
         *,
         chance: Callable[[], float] = random.random,
     ) -> None:
@@ -67,6 +74,7 @@ class Crew:
         self._change = threading.Condition()
         self._docket = docket
         self._trips = trips
+        self._annex = annex
         self._helping = Helping(trips, receiver.wishes.strands, receiver.wishes.lanes)
         self._files = self._bytes = 0
         self._open = 1
@@ -90,28 +98,33 @@ class Crew:
         """Open lanes while more of them pay, and wait for their end."""
         lanes = [self._open_lane(0)] if most else []
         crowding = Crowding(most, time.monotonic(), time.process_time())
+        annexed: list[threading.Thread] = []
         deadline = None
-        while living := [lane for lane in lanes if lane.is_alive()]:
+        while living := [lane for lane in (*lanes, *annexed) if lane.is_alive()]:
             living[0].join(_TICK)
             now, used = time.monotonic(), time.process_time()
             with self._change:
                 self._open = crowding.measure(now, used, self._files, self._bytes)
                 self._change.notify_all()
             lanes += map(self._open_lane, range(len(lanes), self._open))
+            if crowding.is_crowded and self._annex is not None and not annexed:
+                annexed = [self._open_lane(most, self._annex)]
             if self._stop.is_set():
                 deadline = deadline or now + _GRACE
                 if now > deadline:
                     return
 
-    def _open_lane(self, number: int) -> threading.Thread:
+    def _open_lane(self, number: int, annex: Annex | None = None) -> threading.Thread:
         lane = threading.Thread(
-            target=self._lane, args=(number,), name=f"lane {number}", daemon=True
+            target=self._lane, args=(number, annex), name=f"lane {number}", daemon=True
         )
         lane.start()
         return lane
 
-    def _lane(self, lane: int) -> None:
+    def _lane(self, lane: int, annex: Annex | None) -> None:
         try:
+            if annex is not None:
+                self._send_to_annex(lane, annex)
             while (taken := self._take(lane)) is not None:
                 if isinstance(taken, Help):
                     self._assist(lane, taken)
@@ -148,6 +161,40 @@ class Crew:
                 self._change.wait(taken.seconds)
         return None
 
+    def _send_to_annex(self, lane: int, annex: Annex) -> None:
+        """Have files carried in the annex, several at a time, as long as there are any."""
+        while annex.is_open and not self._stop.is_set():
+            with self._change:
+                now = time.monotonic()
+                taken = self._docket.take_several(now, _TO_THE_ANNEX)
+                if taken is None:
+                    return
+                if isinstance(taken, Wait):
+                    self._change.wait(taken.seconds)
+                    continue
+            host, numbers = taken
+            trips = [self._trips[number] for number in numbers]
+            carried = annex.carry([trip for trip in trips if annex.suits(trip)])
+            for trip in trips:
+                with self._change:
+                    self._docket.take_lane(host)
+                if (came := carried.get(trip.number)) is None:
+                    self._carry(lane, host, trip)
+                else:
+                    self._take_over(lane, host, trip, came)
+            with self._change:
+                self._docket.finish(host)
+
+    def _take_over(self, lane: int, host: str, trip: Trip, came: Carried) -> None:
+        """See to a file that was carried in the annex as if it had been carried here."""
+        trip.attempts, trip.vain = 1, came.vain
+        trip.seconds += came.seconds
+        trip.count(came.received)
+        self._observer.started(lane, trip.filed, came.received, 0)
+        self._observer.received(lane, came.received)
+        assert came.outcome is not None, "what was not for the annex is left out"
+        self._conclude(lane, host, trip, came.outcome)
+
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._wishes.pace
         if pace.gap:
@@ -174,13 +221,20 @@ class Crew:
             self._change.notify()
 
     def _carry(self, lane: int, host: str, trip: Trip) -> None:
-        failure: WillowCartError | None = None
+        outcome: Result | Landing | WillowCartError
         try:
             outcome = self._carrier.attempt(trip, lane)
         except Interrupted:
             raise
         except WillowCartError as error:
-            failure = error
+            outcome = error
+        self._conclude(lane, host, trip, outcome)
+
+    def _conclude(
+        self, lane: int, host: str, trip: Trip, outcome: Result | Landing | WillowCartError
+    ) -> None:
+        """See to what came of an attempt."""
+        failure = outcome if isinstance(outcome, WillowCartError) else None
         if failure is not None:
             if _is_the_host_s_fault(failure, in_vain=trip.vain > 0):
                 self._blame(host, failure)
@@ -191,6 +245,7 @@ class Crew:
             if ended is None:
                 return
             outcome = ended
+        assert not isinstance(outcome, WillowCartError), "a failure has become a result"
         self._filer.take(outcome)
         self._observer.freed(lane)
         with self._change:

@@ -23,12 +23,17 @@ class Crowding:
         most: the lanes that the person allows.
         now: the time in seconds.
         used: processor time that this process has used, in seconds.
+
+    Attributes:
+        lanes: how many should be open.
+        is_crowded: whether the interpreter has ever been what kept them from going faster.
     """
 
     def __init__(self, most: int, now: float, used: float) -> None:
         self._most = most
         self._last = (now, used, 0, 0)
         self.lanes = 1
+        self.is_crowded = False
 
     def measure(self, now: float, used: float, files: int, received: int) -> int:
         """Say how many lanes should be open from now on.
@@ -47,4 +52,5 @@ class Crowding:
             self.lanes = min(self._most, 2 * self.lanes)
         elif share >= _CROWDED:
             self.lanes = max(1, self.lanes // 2)
+            self.is_crowded = True
         return self.lanes

@@ -80,6 +80,20 @@ class Docket(Generic[Item]):
             return Wait(self._next_time(now))
         return None
 
+    def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | Wait | None:
+        """Take files of one host, for one of its lanes; `finish` gives the lane back.
+
+        Args:
+            now: the time in seconds.
+            most: how many.
+        """
+        taken = self.take(now)
+        if taken is None or isinstance(taken, Wait):
+            return taken
+        host, item = taken
+        waiting = self._waiting[host]
+        return host, [item, *(waiting.popleft() for _ in range(min(most - 1, len(waiting))))]
+
     def has_lane(self, host: str, now: float) -> bool:
         """Whether another lane may ask a host now."""
         return (

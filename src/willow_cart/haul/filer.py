@@ -17,6 +17,7 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from queue import SimpleQueue
+from typing import Protocol
 
 from willow_cart.errors import CannotStore
 from willow_cart.haul.destination import Destination, cannot_store
@@ -72,6 +73,16 @@ class Mark:
     address: str
     file: str
     spans: str
+
+
+class Taker(Protocol):
+    """What lanes hand things to."""
+
+    def take(self, item: _Item) -> None:
+        """Take a file to name, a result to enter, or something to note in the ledger."""
+
+    def take_at_once(self, note: Note) -> None:
+        """Take something to note in the ledger, and return once that is committed."""
 
 
 _Item = Landing | Result | Note | Mark

@@ -26,7 +26,7 @@ from willow_cart.errors import (
     PageInstead,
     StrangeAnswer,
 )
-from willow_cart.haul.filer import Filer, Mark, Note
+from willow_cart.haul.filer import Mark, Note, Taker
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.pace import Meter, SpeedCap
 from willow_cart.haul.partials import Partial, PartialStore, Strand
@@ -74,7 +74,7 @@ class Receiver:
 
     access: Access
     partials: PartialStore
-    filer: Filer
+    filer: Taker
     observer: Observer
     stop: threading.Event
     wishes: Wishes

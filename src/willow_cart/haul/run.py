@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from pathlib import Path
 
@@ -12,6 +12,7 @@ from willow_cart.access import Access
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, make_plan
 from willow_cart.haul.account import Account
+from willow_cart.haul.annex import Annex, pays
 from willow_cart.haul.carrier import Carrier
 from willow_cart.haul.crew import Crew
 from willow_cart.haul.destination import Destination, cannot_store
@@ -87,14 +88,7 @@ def bring_home(
         known = held or None
         plan = make_plan(shelf, wishes.layout, known)
         observer.planned(plan)
-        boot = boot_mark()
-        partials = PartialStore(destination.own / "partial", parts, boot)
-        try:
-            partials.make_good()
-        except OSError as error:
-            raise cannot_store(str(destination.own), error) from None
-        with ledger.transaction():
-            ledger.adopt_parts(boot)
+        partials = _open_partials(ledger, destination, parts)
         account = Account(run, len(plan))
         trips = Trips(plan)
 
@@ -105,12 +99,17 @@ def bring_home(
         present = wishes.presence.settle(plan, destination)
         waiting = _enter_what_is_here(present, plan, ledger, account, observer)
         docket = Docket(waiting, wishes.lanes_per_host)
+        annex = None
+        if pays(account.remaining, wishes):
+            annex = Annex(access, partials, destination, wishes)
         filer = Filer(ledger, run, destination, settled)
         receiver = Receiver(access, partials, filer, observer, stop, wishes, destination.room)
         carrier = Carrier(receiver, destination, known)
         try:
-            Crew(carrier, docket, trips).work()
+            Crew(carrier, docket, trips, annex).work()
         finally:
+            if annex is not None:
+                annex.close()
             filer.close()
         destination.sync_folders()
         account.seconds = time.monotonic() - began
@@ -139,6 +138,21 @@ def _enter_what_is_here(
             observer.settled(plan[result.number], result)
     hosts = plan.hosts.items()
     return ((host, number) for host, those in hosts for number in those if not is_here[number])
+
+
+def _open_partials(
+    ledger: Ledger, destination: Destination, parts: Mapping[str, PartRecord]
+) -> PartialStore:
+    """The partial files, of which only what can be gone on with is left."""
+    boot = boot_mark()
+    partials = PartialStore(destination.own / "partial", parts, boot)
+    try:
+        partials.make_good()
+    except OSError as error:
+        raise cannot_store(str(destination.own), error) from None
+    with ledger.transaction():
+        ledger.adopt_parts(boot)
+    return partials
 
 
 def _file_what_was_sealed(

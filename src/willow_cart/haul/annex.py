@@ -1,0 +1,164 @@
+"""The annex: a second process that carries small files, which keep one interpreter busy.
+
+Python runs one thread at a time. Where files are so small that not the line but the interpreter
+decides how fast they come, a second one brings more than any number of lanes. It only carries:
+which files, when, and what becomes of them is said here; it writes no ledger and gives no names.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from willow_cart.access import Access
+from willow_cart.addresses import WEB, scheme_of
+from willow_cart.errors import WillowCartError
+from willow_cart.filing import Filed
+from willow_cart.haul.carrier import Carrier
+from willow_cart.haul.destination import Destination
+from willow_cart.haul.filer import Landing, Note
+from willow_cart.haul.observer import Observer
+from willow_cart.haul.partials import PartialStore
+from willow_cart.haul.receiving import Receiver
+from willow_cart.haul.trips import Trip
+from willow_cart.haul.wishes import Wishes
+from willow_cart.records import Result
+
+if TYPE_CHECKING:
+    from multiprocessing.connection import Connection
+
+# A process costs some milliseconds; for fewer files it does not pay.
+_WORTH_IT = 1000
+
+# What comes in one piece. Of what does not, a part may have to be recorded, and the ledger is not
+# there.
+_SMALL = 64 << 10
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """What came of an attempt in the annex.
+
+    Attributes:
+        number: of the file.
+        outcome: what became of it, the file itself, or why it did not come; None if it was not for
+            the annex.
+        received: how many bytes came.
+        vain: how many attempts in a row were vain.
+        seconds: how long it took.
+    """
+
+    number: int
+    outcome: Landing | Result | WillowCartError | None
+    received: int = 0
+    vain: int = 0
+    seconds: float = 0.0
+
+
+class Annex:
+    """Another process that carries files; forked before there is any thread that it might miss.
+
+    Args:
+        access: how places are talked to; forgets its connections there.
+        partials: where files grow.
+        destination: where they will be filed.
+        wishes: how it is to be done.
+    """
+
+    def __init__(
+        self, access: Access, partials: PartialStore, destination: Destination, wishes: Wishes
+    ) -> None:
+        from multiprocessing.connection import Pipe
+
+        self._destination = destination
+        self._large = 0
+        self.is_open = True
+        self._line, theirs = Pipe()
+        self._process = os.fork()
+        if not self._process:
+            self._line.close()
+            access.disown()
+            stop = threading.Event()
+            receiver = Receiver(
+                access, partials, _NoFiler(), Observer(), stop, wishes, destination.room
+            )
+            _serve(theirs, Carrier(receiver, destination, None))
+        theirs.close()
+
+    def suits(self, trip: Trip) -> bool:
+        """Whether a file is one for the annex: small, new, and from the web."""
+        size = trip.offer.size
+        return (
+            self.is_open
+            and not trip.attempts
+            and (size <= _SMALL if size is not None else not self._large)
+            and scheme_of(trip.address) in WEB
+            and not self._destination.has_something_at(trip.filed.path)
+        )
+
+    def carry(self, trips: Sequence[Trip]) -> dict[int, Carried]:
+        """Have files carried, and wait for that; those that were not for the annex are left out."""
+        try:
+            self._line.send([(trip.number, trip.filed) for trip in trips])
+            carried: list[Carried] = self._line.recv()
+        except (EOFError, OSError):
+            self.is_open = False  # it was killed; there are lanes here as well
+            return {}
+        self._large += sum(each.outcome is None for each in carried)
+        return {each.number: each for each in carried if each.outcome is not None}
+
+    def close(self) -> None:
+        """End it."""
+        self._line.close()
+        os.waitpid(self._process, 0)
+
+
+def pays(files: int, wishes: Wishes) -> bool:
+    """Whether an annex may pay: for many files, on several lanes, at no pace of the person's."""
+    several = min(wishes.lanes, wishes.lanes_per_host) > 1
+    hurried = not (wishes.pace.gap or wishes.pace.speed_cap)
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
+    return files >= _WORTH_IT and processors > 1 and several and hurried
+
+
+class _NotForTheAnnex(WillowCartError):
+    """A file that does not come in one piece."""
+
+
+class _NoFiler:
+    """Stands where the filer would: nothing is named or entered in the annex."""
+
+    def take(self, item: object) -> None:
+        """Nothing to take: what is done away with was never entered."""
+
+    def take_at_once(self, note: Note) -> None:  # noqa: ARG002  # as the filer has it
+        """Refuse: what has to be entered at once is carried elsewhere."""
+        raise _NotForTheAnnex("a file", "does not come in one piece")
+
+
+def _serve(line: Connection, carrier: Carrier) -> None:
+    """Carry what is asked for until nobody asks any more."""
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)  # it ends with the process that it was forked from
+    parent = os.getppid()
+    try:
+        while os.getppid() == parent:
+            line.send([_carry(carrier, *each) for each in line.recv()])
+    finally:
+        os._exit(0)
+
+
+def _carry(carrier: Carrier, number: int, filed: Filed) -> Carried:
+    trip = Trip(number, filed)
+    outcome: Landing | Result | WillowCartError | None
+    try:
+        outcome = carrier.attempt(trip, 0)
+    except _NotForTheAnnex:
+        outcome = None
+    except WillowCartError as error:
+        outcome = error
+    return Carried(number, outcome, trip.received, trip.vain, trip.seconds)
