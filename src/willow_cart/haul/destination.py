@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import fcntl
 import os
+import time
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,6 +19,9 @@ from willow_cart.records import Arrival, timestamp
 
 # From so many files on, syncing the whole file system is cheaper than syncing each.
 _WORTH_ONE_SYNC = 8
+
+# How long a lock is waited for, in seconds.
+_MOMENT = 1.0
 
 
 class Destination:
@@ -62,23 +66,30 @@ class Destination:
         os.close(self._lock)
 
     def _lock_or_leave(self) -> None:
-        try:
-            fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            holder = os.read(self._lock, 64).decode("ascii", "replace").strip()
-            os.close(self._lock)
-            raise UnusableDestination(
-                str(self.root),
-                f"is in use by another haul (process {holder})",
-                "wait for its end, or watch it with willow-cart runs --watch",
-            ) from None
-        except OSError as error:
-            os.close(self._lock)
-            raise UnusableDestination(
-                str(self.root),
-                f"cannot be locked: {plainly(error)}",
-                "name a folder on a local disk",
-            ) from None
+        # A haul that was killed may have a second process, which sees that within a moment.
+        deadline = time.monotonic() + _MOMENT
+        while True:
+            try:
+                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() < deadline:
+                    time.sleep(_MOMENT / 20)
+                    continue
+                holder = os.read(self._lock, 64).decode("ascii", "replace").strip()
+                os.close(self._lock)
+                raise UnusableDestination(
+                    str(self.root),
+                    f"is in use by another haul (process {holder})",
+                    "wait for its end, or watch it with willow-cart runs --watch",
+                ) from None
+            except OSError as error:
+                os.close(self._lock)
+                raise UnusableDestination(
+                    str(self.root),
+                    f"cannot be locked: {plainly(error)}",
+                    "name a folder on a local disk",
+                ) from None
         os.truncate(self._lock, 0)
         os.write(self._lock, f"{os.getpid()}, since {timestamp()}\n".encode())
 
