@@ -269,6 +269,15 @@ def test_an_interrupted_haul_keeps_what_came_and_says_what_remains(tmp_path: Pat
     assert bring(tmp_path, access)[1].resumed == 1 << 20
 
 
+def test_what_is_not_here_yet_is_asked_for_before_what_may_have_changed(tmp_path: Path) -> None:
+    files = {f"http://h.example/{name}.csv": FakeFile(name.encode()) for name in "abcd"}
+    addresses = list(files)
+    bring_home(map(Offer, addresses[:2]), tmp_path, FakeAccess(files), QUICK)
+    access = FakeAccess(files)
+    bring_home(map(Offer, addresses), tmp_path, access, Wishes(lanes=1))
+    assert [address[-5] for address, _ in access.asked] == ["c", "d", "a", "b"]
+
+
 def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_path: Path) -> None:
     """Crash points are made by hand: the ledger as it was, the files as they were."""
     access = place()

@@ -59,6 +59,10 @@ class Count:
         self.example = self.example or filed
 
 
+def _numbers_by_host() -> defaultdict[str, array[int]]:
+    return defaultdict(lambda: array("L"))
+
+
 @dataclass(slots=True)
 class Plan:
     """What goes where; no two paths are the same on any file system.
@@ -70,7 +74,9 @@ class Plan:
         clashes: the offers that could not have the path they wanted.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
         changed: offers whose names or folders no file system would take as they are.
-        hosts: the numbers of the offers of each host.
+        new: the numbers of the offers of each host that no earlier haul has brought.
+        known: likewise of those that one has; they come last, so that a haul that is interrupted
+            again and again gets on.
         longest: the length of the longest path that the layout wishes for.
     """
 
@@ -80,9 +86,8 @@ class Plan:
     clashes: list[Clash] = field(default_factory=list)
     staying: Count = field(default_factory=Count)
     changed: Count = field(default_factory=Count)
-    hosts: defaultdict[str, array[int]] = field(
-        default_factory=lambda: defaultdict(lambda: array("L"))
-    )
+    new: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
+    known: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
     longest: int = 0
 
     def __len__(self) -> int:
@@ -145,7 +150,7 @@ def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
 
 def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | None) -> Filed:
     """Count an offer in, and leave it where an earlier haul has filed it."""
-    plan.hosts[host_of(offer.address)].append(number)
+    (plan.new if at_home is None else plan.known)[host_of(offer.address)].append(number)
     plan.longest = max(plan.longest, len(wish))
     if at_home is None or at_home == wish:
         return Filed(offer, wish)

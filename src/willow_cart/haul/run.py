@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from itertools import islice
+from itertools import chain, islice
 from pathlib import Path
 
 from willow_cart.access import Access
@@ -136,7 +136,7 @@ def _enter_what_is_here(
             is_here[result.number] = True
             account.add(result)
             observer.settled(plan[result.number], result)
-    hosts = plan.hosts.items()
+    hosts = chain(plan.new.items(), plan.known.items())
     return ((host, number) for host, those in hosts for number in those if not is_here[number])
 
 
