@@ -23,6 +23,9 @@ from willow_cart.records import Arrival, PartRecord
 # sync of a gigabyte took a third as long again as receiving it.
 _WORTH_WRITING_OUT = 16 << 20
 
+# Who asks for a strand waits no longer than so many seconds: others wait for them in turn.
+_BRIEFLY = 0.05
+
 # A strand that would bring fewer bytes is not worth its request.
 _WORTH_A_STRAND = 1 << 20
 
@@ -123,9 +126,12 @@ class Partial:
         """The next stretch to bring: a gap, or what the busiest strand has to give away.
 
         Returns:
-            None if nothing is left that would be worth a request.
+            None if nothing is left that would be worth a request, or the file is just being
+            closed, which may take as long as hashing what it holds.
         """
-        with self._change:
+        if not self._change.acquire(timeout=_BRIEFLY):
+            return None
+        try:
             gap = self._next_gap() or self._gap_from_busiest()
             if gap is None:
                 return None
@@ -135,6 +141,8 @@ class Partial:
             strand = Strand(start, end)
             self._strands.append(strand)
             return strand
+        finally:
+            self._change.release()
 
     def _next_gap(self) -> tuple[int, int | None] | None:
         taken = [(each.start, each.end) for each in self._strands if each.end is not None]
