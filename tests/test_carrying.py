@@ -48,7 +48,11 @@ def test_a_file_arrives_whole_and_its_row_tells_the_truth(tmp_path: Path) -> Non
     assert account.counts == {State.REFUSED: 1}, "every promised checksum must hold"
     account, row = bring(tmp_path, place(), good())
     assert (row.state, row.size, row.sha256) == ("arrived", len(CONTENT), sha256(CONTENT))
-    assert (row.verdict, row.expected, row.entity_tag) == ("checksum", str(good()), '"1"')
+    assert (row.verdict, row.expected, row.entity_tag) == (
+        "sha256 from the cart",
+        str(good()),
+        '"1"',
+    )
     assert (row.received, row.resumed, row.attempts) == (len(CONTENT), 0, 1)
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
 
@@ -178,7 +182,7 @@ def test_a_promised_checksum_that_holds_spares_the_place_a_question(tmp_path: Pa
     access = place()
     for _ in range(2):
         _, row = bring(tmp_path, access, good())
-        assert (row.state, row.verdict) == ("already here", "checksum")
+        assert (row.state, row.verdict) == ("already here", "sha256 from the cart")
     assert access.asked == []
 
 

@@ -40,7 +40,7 @@ def test_a_list_comes_home_checked_filed_and_recorded(
     assert files_in(desk / "may") == wanted
     assert outcome.code == 4, outcome.err
     assert outcome.last_line.startswith(
-        "23 files: 22 arrived, 0 unchanged, 0 already here, 0 failed, 1 refused; 5.15 MB received"
+        "23 files: 22 arrived, 0 unchanged, 0 already here, 0 failed, 1 refused; 5.16 MB received"
     )
     assert f"refused: {trust.base}/{harrowmere.SPOILT}: its sha256 is" in outcome.err
     assert "addresses.txt, line 7: htp:/harrowmere.example/typo.csv: is no address" in outcome.err
@@ -54,7 +54,10 @@ def test_a_list_comes_home_checked_filed_and_recorded(
     for path, content in wanted.items():
         row = rows[path]
         assert (row["size"], row["sha256"]) == (len(content), sha256(content))
-        assert (row["verdict"], row["expected"]) == ("checksum", f"sha256:{sha256(content)}")
+        assert (row["verdict"], row["expected"]) == (
+            "sha256 from a checksum list",
+            f"sha256:{sha256(content)}",
+        )
         assert row["entity_tag"]
         assert row["last_modified"] == "Fri, 01 Jun 2031 06:00:00 GMT".replace("Fri", "Sun")
     table = run("receipt", "may", cwd=desk)

@@ -233,6 +233,10 @@ class PageInstead(NotWhatWasMeant):
         self.title = title
 
 
+class Unproved(NotWhatWasMeant):
+    """No checksum is promised for a file that must have one."""
+
+
 class CheckFailed(NotWhatWasMeant):
     """The file came, and its checksum is not the promised one.
 

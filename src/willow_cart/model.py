@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
@@ -14,17 +14,29 @@ OWN_FOLDER = ".willow"
 """The product's own folder in a destination: ledger, partial files, lock. No offer goes there."""
 
 
+class Origin(StrEnum):
+    """Who promises a checksum."""
+
+    CART = "the cart"
+    LIST = "a checksum list"
+    SERVER = "the server"
+    STORE = "the store"
+
+
 @dataclass(frozen=True, slots=True)
 class Checksum:
     """A promised or measured checksum.
 
     Attributes:
-        algorithm: a name that `hashlib.new` knows: `md5`, `sha1`, `sha256`, `sha512`, `blake2b`.
+        algorithm: `md5`, `sha1`, `sha256`, `sha512`, `blake2b`, `crc32c`, ...
         digest: hexadecimal, in lower case.
+        origin: who promises it; says nothing where it was measured, and makes no difference to
+            whether two are the same.
     """
 
     algorithm: str
     digest: str
+    origin: Origin = field(default=Origin.CART, compare=False)
 
     def __str__(self) -> str:
         return f"{self.algorithm}:{self.digest}"
@@ -64,6 +76,9 @@ class Facts:
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
         following: the address of the next of a series, where the server names one (RFC 8288).
         coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
+        checksums: what the place itself promises that the bytes hash to.
+        composite: the MD5 of the MD5s of its parts, and how many they are, where a store keeps only
+            that; None elsewhere.
         proofs: names of the fields in which the place promises checksums. Only `Access.ask` reads
             them.
     """
@@ -77,6 +92,8 @@ class Facts:
     attachment: bool = False
     following: str | None = None
     coding: str = ""
+    checksums: tuple[Checksum, ...] = ()
+    composite: tuple[str, int] | None = None
     proofs: tuple[str, ...] = ()
 
 
@@ -183,14 +200,6 @@ class State(StrEnum):
     """It did not come."""
     REFUSED = "refused"
     """It came, and is not what was promised; it does not lie under its name."""
-
-
-class Proof(StrEnum):
-    """By what a file's bytes were checked; the strongest that there was."""
-
-    CHECKSUM = "checksum"
-    LENGTH = "length only"
-    NOTHING = "nothing"
 
 
 @dataclass(slots=True)

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 
-from willow_cart.model import Cell, Checksum, Offer, Sizes
+from willow_cart.model import Cell, Checksum, Offer, Origin, Sizes
 
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
 _IN_MEMORY = 16 << 10
@@ -154,7 +154,8 @@ def _pack(offer: Offer) -> bytes:
         (
             offer.address, offer.source, offer.number, offer.name, offer.folder, offer.size,
             offer.about, offer.modified.isoformat() if offer.modified else None,
-            tuple((each.algorithm, each.digest) for each in offer.checksums), offer.text,
+            tuple((each.algorithm, each.digest, str(each.origin)) for each in offer.checksums),
+            offer.text,
             offer.title, offer.heading,
             (cell.row, cell.place, cell.column, cell.title) if cell else None, offer.mirrors,
         )
@@ -169,6 +170,6 @@ def _unpack(packed: bytes) -> Offer:
     return Offer(
         address, source, number, name, folder, size, about,
         datetime.fromisoformat(modified) if modified else None,
-        tuple(Checksum(*each) for each in checksums), text, title, heading,
+        tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
         Cell(*cell) if cell else None, mirrors,
     )  # fmt: skip

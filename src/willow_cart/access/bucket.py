@@ -102,7 +102,11 @@ class BucketAccess(Access, Store):
         self._regions: dict[str, str] = {}
         self._signer = _BucketSigner(sign_ins or SignIns(), requester_pays=requester_pays)
         self._web = WebAccess(
-            lanes_per_host=lanes_per_host, sign_ins=self._signer, context=context, explain=explain
+            lanes_per_host=lanes_per_host,
+            sign_ins=self._signer,
+            context=context,
+            of_store=True,
+            explain=explain,
         )
 
     def open(
@@ -322,6 +326,8 @@ class _BucketSigner:
             return {}
         told, region, public = store
         fields = {"x-amz-request-payer": "requester"} if self._requester_pays else {}
+        if method == "GET":
+            fields["x-amz-checksum-mode"] = "ENABLED"  # else the store keeps them to itself
         credentials = self._credentials(told, address, public=public)
         if credentials is None:
             return fields

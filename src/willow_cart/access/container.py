@@ -19,7 +19,7 @@ from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, without_secrets
 from willow_cart.errors import TransferFailed
-from willow_cart.model import Checksum
+from willow_cart.model import Checksum, Origin
 
 
 class Container(Store):
@@ -103,7 +103,7 @@ def _checksum(text: str) -> tuple[Checksum, ...]:
         digest = base64.b64decode(text, validate=True)
     except binascii.Error:
         return ()
-    return (Checksum("md5", digest.hex()),) if len(digest) == 16 else ()
+    return (Checksum("md5", digest.hex(), Origin.STORE),) if len(digest) == 16 else ()
 
 
 def _key(entry: Entry, bucket: str) -> str:

@@ -256,13 +256,6 @@ def is_attachment(disposition: str | None) -> bool:
     return kind not in ("inline", "")
 
 
-PROOFS = (
-    "Repr-Digest", "Content-Digest", "Digest", "Content-MD5", "x-amz-checksum-sha256",
-    "x-amz-checksum-sha1", "x-amz-checksum-crc32", "x-amz-checksum-crc32c",
-    "x-amz-checksum-crc64nvme", "x-goog-hash",
-)  # fmt: skip
-"""Fields with checksums: RFC 9530, RFC 3230, RFC 1864, and those of object stores."""
-
 _LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
 
 

@@ -19,6 +19,12 @@ import urllib3
 from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
+from willow_cart.access.promises import (
+    PROOFS,
+    composite_of,
+    promised_by_server,
+    promised_by_store,
+)
 from willow_cart.access.proxies import proxy_for as usual_proxy
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.sign_ins import Signer, SignIns
@@ -63,6 +69,7 @@ class WebAccess(Access):
         stall_after: seconds without a byte after which a connection is given up.
         sign_ins: who is let in where.
         context: for TLS; None trusts whom the system trusts.
+        of_store: whether the answers are those of object stores, whose fields promise more.
         explain: makes an error of an answer that brings no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
         proxy_for: the address of the proxy for an origin; None for none.
@@ -77,6 +84,7 @@ class WebAccess(Access):
         stall_after: float = 60.0,
         sign_ins: Signer | None = None,
         context: ssl.SSLContext | None = None,
+        of_store: bool = False,
         explain: Explain | None = None,
         proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
@@ -87,6 +95,7 @@ class WebAccess(Access):
         self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
         self._sign_ins = sign_ins or SignIns()
         self._context = context
+        self._of_store = of_store
         self._explain = explain
         self._now = now
         self._stall_after = stall_after
@@ -119,7 +128,7 @@ class WebAccess(Access):
             fields = rules.conditional_fields(validators)
 
         response, final = self._follow("GET", address, fields)
-        facts = _facts_from(response, final)
+        facts = self._facts_from(response, final)
         match response.status:
             case 200 | 203:
                 return WebDelivery(response, address, facts, 0, self._stall_after)
@@ -152,10 +161,10 @@ class WebAccess(Access):
             response, final = self._follow("GET", address, {"Range": "bytes=0-0"})
         content_range = rules.parse_content_range(response.headers.get("Content-Range"))
         if response.status in (206, 416) and content_range is not None:
-            facts = replace(_facts_from(response, final), length=content_range.length)
+            facts = replace(self._facts_from(response, final), length=content_range.length)
             self._drop(response)
         elif response.status in (200, 203):
-            facts = _facts_from(response, final)
+            facts = self._facts_from(response, final)
             if response.length_remaining:
                 response.close()  # a whole body, from who does not know of ranges
             else:
@@ -165,7 +174,7 @@ class WebAccess(Access):
         return replace(
             facts,
             modified=rules.parse_date(facts.validators.last_modified),
-            proofs=tuple(name for name in rules.PROOFS if name in response.headers),
+            proofs=tuple(name for name in PROOFS if name in response.headers),
         )
 
     def disown(self) -> None:
@@ -247,6 +256,28 @@ class WebAccess(Access):
                 made = _manager_of(proxy, how).connection_from_url(origin)
             pool = self._pools.setdefault(origin, made)
         return pool
+
+    def _facts_from(self, response: Response, address: str) -> Facts:
+        fields = response.headers
+        # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
+        length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
+        media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
+        checksums = promised_by_server(fields, whole=response.status != 206)
+        composite = None
+        if self._of_store:
+            checksums += promised_by_store(fields)
+            composite = composite_of(fields)
+        return Facts(
+            address,
+            rules.parse_content_length(length),
+            Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
+            media_type=media_type,
+            charset=charset,
+            attachment=rules.is_attachment(fields.get("Content-Disposition")),
+            following=rules.following_link(fields.get("Link")),
+            checksums=checksums,
+            composite=composite,
+        )
 
     def _drop(self, response: Response) -> None:
         """Be done with an answer whose body is not wanted."""
@@ -330,7 +361,8 @@ class WebDelivery(Delivery):
         if self._decode:
             # What is stored is not what was sent, so neither its length nor its ranges apply.
             coding = response.headers["Content-Encoding"].strip().lower()
-            self.facts = replace(facts, length=None, coding=coding)
+            # No more do the checksums.
+            self.facts = replace(facts, length=None, coding=coding, checksums=(), composite=None)
             self.joining = Joining.NEVER
         else:
             self.facts = facts
@@ -369,22 +401,6 @@ class WebDelivery(Delivery):
             self._response.release_conn()
         else:
             self._response.close()
-
-
-def _facts_from(response: Response, address: str) -> Facts:
-    fields = response.headers
-    # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
-    length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
-    media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
-    return Facts(
-        address,
-        rules.parse_content_length(length),
-        Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
-        media_type=media_type,
-        charset=charset,
-        attachment=rules.is_attachment(fields.get("Content-Disposition")),
-        following=rules.following_link(fields.get("Link")),
-    )
 
 
 def _part_from(

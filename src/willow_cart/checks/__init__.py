@@ -1,7 +1,8 @@
 """Is it what was promised: digests measured on the way, and the lists that promise them."""
 
-from willow_cart.checks.digests import RunningDigest, digest_file, read_checksum
+from willow_cart.checks.digests import RunningDigest, digest_file, read_checksum, written
 from willow_cart.checks.lists import ChecksumBook, Entry, is_checksum_line, read_checksum_list
+from willow_cart.checks.verdicts import proves_composite, verdict_of, weakness_of
 
 __all__ = [
     "ChecksumBook",
@@ -9,6 +10,10 @@ __all__ = [
     "RunningDigest",
     "digest_file",
     "is_checksum_line",
+    "proves_composite",
     "read_checksum",
     "read_checksum_list",
+    "verdict_of",
+    "weakness_of",
+    "written",
 ]

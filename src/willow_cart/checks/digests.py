@@ -6,11 +6,16 @@ import hashlib
 import os
 import re
 import threading
+import zlib
 from collections import deque
 from collections.abc import Iterable
+from typing import TYPE_CHECKING, Protocol
 
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum
+
+if TYPE_CHECKING:
+    from _typeshed import ReadableBuffer as Buffer
 
 # Digest lengths in hexadecimal digits. BLAKE2b in full length shares 128 with SHA-512; a list
 # says by its name or style which it means.
@@ -28,6 +33,8 @@ _BY_NAME = {
     "sha3256": "sha3_256",
     "sha3384": "sha3_384",
     "sha3512": "sha3_512",
+    "crc32": "crc32",
+    "crc32c": "crc32c",
 }
 
 # One read of the follower. Larger ones gain nothing: the hash is what takes the time.
@@ -65,9 +72,72 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
     known = _BY_NAME.get(re.sub(r"[-_/ ]", "", name.strip().lower()))
     if known is None:
         raise BadOption(name, "is no algorithm known here", f"known are {', '.join(_BY_NAME)}")
-    if len(digest) != 2 * hashlib.new(known).digest_size:
+    if len(digest) != len(new_hash(known).hexdigest()):
         raise BadOption(digest, f"is not as long as a {known} checksum", "copy it whole")
     return Checksum(known, digest)
+
+
+def written(checksums: Iterable[Checksum]) -> str:
+    """Checksums as the ledger has them: `algorithm:hex`, with blanks between."""
+    return " ".join(dict.fromkeys(map(str, checksums)))
+
+
+class _Crc32:
+    """The CRC-32 of ITU-T V.42, in the manner of `hashlib`."""
+
+    def __init__(self) -> None:
+        self._value = 0
+
+    def update(self, data: Buffer) -> None:
+        """Take in bytes."""
+        self._value = zlib.crc32(data, self._value)
+
+    def hexdigest(self) -> str:
+        """The sum in eight digits."""
+        return f"{self._value:08x}"
+
+
+class _Crc32c:
+    """The CRC-32C of RFC 3720, in the manner of `hashlib`."""
+
+    def __init__(self) -> None:
+        import google_crc32c  # only stores use it
+
+        self._extend = google_crc32c.extend
+        self._value = 0
+
+    def update(self, data: Buffer) -> None:
+        """Take in bytes."""
+        self._value = self._extend(self._value, bytes(data))
+
+    def hexdigest(self) -> str:
+        """The sum in eight digits."""
+        return f"{self._value:08x}"
+
+
+class Hash(Protocol):
+    """What takes in bytes and gives a sum of them."""
+
+    def update(self, data: Buffer, /) -> None:
+        """Take in bytes."""
+
+    def hexdigest(self) -> str:
+        """The sum in hexadecimal."""
+
+
+def new_hash(algorithm: str) -> Hash:
+    """A hash that has taken in nothing yet, by its name here.
+
+    Raises:
+        ValueError: it is not known.
+    """
+    match algorithm:
+        case "crc32":
+            return _Crc32()
+        case "crc32c":
+            return _Crc32c()
+        case _:
+            return hashlib.new(algorithm, usedforsecurity=False)
 
 
 class RunningDigest:
@@ -81,13 +151,11 @@ class RunningDigest:
     Not for use by several threads at once.
 
     Args:
-        algorithms: names that `hashlib.new` knows; SHA-256 is always among them.
+        algorithms: by their names here; SHA-256 is always among them.
     """
 
     def __init__(self, algorithms: Iterable[str] = ()) -> None:
-        self._hashes = {"sha256": hashlib.sha256()}
-        for name in algorithms:
-            self._hashes.setdefault(name, hashlib.new(name))
+        self._hashes = {name: new_hash(name) for name in ("sha256", *algorithms)}
         self._hashed = 0
         self._written = 0
         # Where each piece belongs in the file, and its bytes.
@@ -179,7 +247,7 @@ def digest_file(path: str, algorithms: Iterable[str]) -> dict[str, Checksum]:
     Raises:
         OSError: it cannot be read.
     """
-    hashes = {name: hashlib.new(name) for name in algorithms}
+    hashes = {name: new_hash(name) for name in algorithms}
     piece = memoryview(bytearray(_PIECE))
     with open(path, "rb", buffering=0) as file:
         while count := file.readinto(piece):

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from willow_cart.addresses import host_of, looks_like_address, segments_of
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
-from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.model import Checksum, Offer, Origin, Trouble
 
 # GNU coreutils manual, "md5sum invocation": a blank or `*` before the name tells text from binary
 # mode, which makes no difference here; a leading backslash says that the name is escaped.
@@ -69,7 +69,8 @@ def read_checksum_list(text: str, place: str) -> Iterator[Entry | Trouble]:
             yield Trouble(f"{place}, line {number}", str(error))
             continue
         parts = name.replace("\\", "/").split("/")
-        yield Entry(tuple(part for part in parts if part not in ("", ".")), checksum, place)
+        named = tuple(part for part in parts if part not in ("", "."))
+        yield Entry(named, replace(checksum, origin=Origin.LIST), place)
 
 
 def is_checksum_line(line: str) -> bool:

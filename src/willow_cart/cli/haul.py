@@ -63,6 +63,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="a checksum list to hold what comes against, in GNU or BSD style",
     )
     command.add_argument(
+        "--must-check",
+        action="store_true",
+        help="refuse what no checksum proves: none in the cart, in a list, or from its place",
+    )
+    command.add_argument(
         "--accept-anything",
         action="store_true",
         help="file also pages that come where something else was asked for",

@@ -3,21 +3,23 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 
 from willow_cart.access import Joining, Unchanged
 from willow_cart.addresses import without_secrets
-from willow_cart.errors import CheckFailed, ConnectionLost, TryAgain
+from willow_cart.checks import proves_composite, verdict_of, written
+from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
+from willow_cart.errors import CheckFailed, TryAgain, Unproved
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.filer import Landing
-from willow_cart.haul.held_here import HeldHere, written
+from willow_cart.haul.held_here import HeldHere
 from willow_cart.haul.helping import Help
 from willow_cart.haul.partials import Partial
 from willow_cart.haul.presence import Presence
-from willow_cart.haul.receiving import Receiver, Whole
+from willow_cart.haul.receiving import UNPROVED_ADVICE, Receiver, Whole
 from willow_cart.haul.trips import Trip
-from willow_cart.model import Checksum, Offer, Proof, State
+from willow_cart.model import Checksum, Origin, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 
 
@@ -70,6 +72,12 @@ class Carrier:
                 unharmed = self.here.unharmed(trip)
                 held = (unharmed and unharmed.validators) or None
             came = self.receiver.bring(trip, lane, held)
+            if isinstance(came, Whole) and _broken_promise(trip, came):
+                # What comes wrong is wrong on the way more often than at its place: joined from
+                # parts that do not belong together, or changed in the midst. Once more, in one.
+                trip.alone = True
+                self.receiver.discard(trip)
+                came = self.receiver.bring(trip, lane, None)
             if isinstance(came, Unchanged):
                 return trip.result(State.UNCHANGED, arrival=trip.restamped)
             return self._land(trip, came)
@@ -114,7 +122,7 @@ class Carrier:
     def _land(self, trip: Trip, whole: Whole) -> Result | Landing:
         """Check a whole file, and hand it over to get its name."""
         partial = whole.partial
-        self._check(trip, partial, whole.found)
+        verdict = self._check(trip, whole)
         sha256 = whole.found["sha256"]
         arrival = Arrival(
             address=trip.shown,
@@ -125,8 +133,8 @@ class Carrier:
             sha256=sha256.digest,
             entity_tag=partial.facts.validators.entity_tag,
             last_modified=partial.facts.validators.last_modified,
-            expected=written(trip.offer),
-            verdict=_verdict(trip.offer, partial),
+            expected=written(_promised(trip, partial)),
+            verdict=verdict,
             mtime_ns=whole.modified,
             decoded=partial.facts.coding,
         )
@@ -145,39 +153,51 @@ class Carrier:
             partial.record(trip.offer, arrival) if partial.recorded else None,
         )
 
-    def _check(self, trip: Trip, partial: Partial, found: Mapping[str, Checksum]) -> None:
-        """Hold what came against what was promised.
+    def _check(self, trip: Trip, whole: Whole) -> str:
+        """Hold what came against what was promised, and say by what it is proved.
 
         Raises:
-            ConnectionLost: it was joined from parts, which may be the fault: fetch it whole.
             CheckFailed: it is not what was promised; the bytes are put where they can be seen.
+            Unproved: it has to be proved, and is not; likewise.
         """
-        for promised in trip.offer.checksums:
-            measured = found[promised.algorithm]
-            if measured == promised:
-                continue
-            if trip.resumed or trip.helped:
-                trip.helped, trip.alone = False, True
-                self.receiver.discard(trip)
-                raise ConnectionLost(
-                    trip.shown, f"the joined parts do not have the promised {promised.algorithm}"
-                )
-            kept = self.destination.refuse(partial.path, trip.filed.path)
-            self.receiver.discard(trip)
+        partial = whole.partial
+        if promised := _broken_promise(trip, whole):
+            measured = whole.found[promised.algorithm]
+            kept = self._refuse(trip, partial)
             raise CheckFailed(
                 trip.shown,
-                f"its {promised.algorithm} is {_short(measured)}, promised was {_short(promised)}",
+                f"its {promised.algorithm} is {_short(measured)}, promised by {promised.origin} was"
+                f" {_short(promised)}, and so it came twice",
                 f"the bytes are kept in {kept}",
                 expected=str(promised),
                 found=str(measured),
                 kept=kept,
             )
+        verdict = verdict_of(_promised(trip, partial), partial.facts.length)
+        composite = partial.facts.composite
+        if verdict == LENGTH_ONLY and composite and proves_composite(partial.path, *composite):
+            verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}, weak"
+        if self.receiver.wishes.must_check and verdict in (LENGTH_ONLY, NOTHING):
+            kept = self._refuse(trip, partial)
+            reason = f"nothing proves it; the bytes are kept in {kept}"
+            raise Unproved(trip.shown, reason, UNPROVED_ADVICE)
+        return verdict
+
+    def _refuse(self, trip: Trip, partial: Partial) -> Path:
+        kept = self.destination.refuse(partial.path, trip.filed.path)
+        self.receiver.discard(trip)
+        return kept
 
 
-def _verdict(offer: Offer, partial: Partial) -> Proof:
-    if offer.checksums:
-        return Proof.CHECKSUM
-    return Proof.NOTHING if partial.facts.length is None else Proof.LENGTH
+def _promised(trip: Trip, partial: Partial) -> tuple[Checksum, ...]:
+    """All that is promised of a file, by whoever offered it and by its place."""
+    return (*trip.offer.checksums, *partial.facts.checksums)
+
+
+def _broken_promise(trip: Trip, whole: Whole) -> Checksum | None:
+    """The first promise that what came does not keep."""
+    promised = _promised(trip, whole.partial)
+    return next((each for each in promised if whole.found[each.algorithm] != each), None)
 
 
 def _short(checksum: Checksum) -> str:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from dataclasses import dataclass, replace
 
-from willow_cart.checks import digest_file
+from willow_cart.checks import digest_file, verdict_of, written
 from willow_cart.haul.destination import Destination
 from willow_cart.haul.trips import Trip
-from willow_cart.model import Checksum, Offer, Proof, State
+from willow_cart.model import Checksum, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 
 
@@ -88,12 +88,7 @@ class HeldHere:
             sha256=sha256.digest,
             entity_tag=known.entity_tag if known else None,
             last_modified=known.last_modified if known else None,
-            expected=written(trip.offer),
-            verdict=Proof.CHECKSUM,
+            expected=written(trip.offer.checksums),
+            verdict=verdict_of(trip.offer.checksums, status.st_size),
             mtime_ns=status.st_mtime_ns,
         )
-
-
-def written(offer: Offer) -> str:
-    """The promised checksums of an offer as the ledger has them."""
-    return " ".join(str(checksum) for checksum in offer.checksums)

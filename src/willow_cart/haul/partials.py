@@ -13,10 +13,10 @@ from pathlib import Path
 
 from willow_cart.access import Delivery, Joining
 from willow_cart.addresses import without_secrets
-from willow_cart.checks import RunningDigest
+from willow_cart.checks import RunningDigest, read_checksum, written
 from willow_cart.haul.disk import begin_to_write_out
 from willow_cart.haul.spans import Spans
-from willow_cart.model import Checksum, Facts, Offer
+from willow_cart.model import Checksum, Facts, Offer, Origin
 from willow_cart.records import Arrival, PartRecord
 
 # A large file is sent to the disk in pieces of so many bytes while it comes; left to its end, the
@@ -303,6 +303,7 @@ class Partial:
             self.joining.value,
             sealed,
             boot=self._boot,
+            promised=written(self.facts.checksums),
         )
 
 
@@ -352,7 +353,7 @@ class PartialStore:
         name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
         path = f"{self._folder}/{name}"
         return Partial(
-            path, facts, delivery.joining, _algorithms(offer), spans=Spans(), boot=self._boot
+            path, facts, delivery.joining, _algorithms(offer, facts), spans=Spans(), boot=self._boot
         )
 
     def find(self, offer: Offer) -> Partial | None:
@@ -369,8 +370,13 @@ class PartialStore:
             spans = Spans.read(record.synced)
         if not spans.total:
             return None
-        facts = Facts(record.final_address, record.length, record.validators)
-        partial = Partial(path, facts, joining, _algorithms(offer), spans=spans, boot=self._boot)
+        promised = tuple(
+            replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
+        )
+        facts = Facts(record.final_address, record.length, record.validators, checksums=promised)
+        partial = Partial(
+            path, facts, joining, _algorithms(offer, facts), spans=spans, boot=self._boot
+        )
         partial.recorded = True
         return partial
 
@@ -413,5 +419,5 @@ def _spans_in(path: str, length: int | None) -> Spans | None:
     return Spans.read(text.decode()) if check == b"%08x" % zlib.crc32(text) else None
 
 
-def _algorithms(offer: Offer) -> Iterable[str]:
-    return (checksum.algorithm for checksum in offer.checksums)
+def _algorithms(offer: Offer, facts: Facts) -> Iterable[str]:
+    return (checksum.algorithm for checksum in (*offer.checksums, *facts.checksums))

@@ -25,6 +25,7 @@ from willow_cart.errors import (
     Interrupted,
     PageInstead,
     StrangeAnswer,
+    Unproved,
 )
 from willow_cart.haul.filer import Mark, Note, Taker
 from willow_cart.haul.observer import Observer
@@ -37,6 +38,8 @@ from willow_cart.units import format_size
 
 # What has come is made safe against a power cut every so many seconds.
 _BETWEEN_MARKS = 10.0
+
+UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
 
 # How long the last strands of other lanes are waited for, before looking again, in seconds.
 _MOMENT = 0.2
@@ -171,6 +174,7 @@ class Receiver:
             try:
                 trip.resumed = partial.size
                 self.wishes.limits.require_size(trip.shown, partial.facts.length or 0)
+                self._require_proof(trip, partial)
                 length = partial.facts.length
                 self.observer.started(lane, trip.filed, length, partial.size)
                 self._require_room(trip, partial)
@@ -301,6 +305,18 @@ class Receiver:
                 raise _page_instead(trip, delivery, data)
             suspect = False
             yield data
+
+    def _require_proof(self, trip: Trip, partial: Partial) -> None:
+        """Refuse a file that nothing would prove, if it must be proved, before it comes.
+
+        Raises:
+            Unproved: nobody promises a checksum for it.
+        """
+        facts = partial.facts
+        if self.wishes.must_check and not (
+            trip.offer.checksums or facts.checksums or facts.composite
+        ):
+            raise Unproved(trip.shown, "nobody promises a checksum for it", UNPROVED_ADVICE)
 
     def _require_room(self, trip: Trip, partial: Partial) -> None:
         """Refuse a file that would fill the disk before it does, so that smaller ones still fit.

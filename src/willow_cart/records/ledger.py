@@ -67,6 +67,7 @@ class PartRecord:
         sealed: what it becomes: set once it is whole, checked and safe on the disk.
         synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
         boot: tells the start of the machine in which it was written from every other.
+        promised: the checksums that its place has promised as `algorithm:hex`, with blanks between.
     """
 
     address: str
@@ -78,6 +79,7 @@ class PartRecord:
     sealed: Arrival | None = None
     synced: str = ""
     boot: str = ""
+    promised: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,10 +206,10 @@ class Ledger:
         marks = part.validators
         sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
         self._base.execute(
-            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (part.address, part.final_address, part.file, part.length,
              marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed,
-             part.synced, part.boot),
+             part.synced, part.boot, part.promised),
         )  # fmt: skip
 
     def mark_part(self, address: str, file: str, synced: str) -> None:
@@ -240,6 +242,7 @@ class Ledger:
                 Arrival(**json.loads(row["sealed"])) if row["sealed"] else None,
                 row["synced"],
                 row["boot"],
+                row["promised"],
             )
         return found
 

@@ -1,0 +1,97 @@
+"""Promises: the checksums that an answer's own fields tell of what it brings."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import Iterator, Mapping
+
+from willow_cart.model import Checksum, Origin
+
+PROOFS = (
+    "Repr-Digest", "Content-Digest", "Digest", "Content-MD5", "x-amz-checksum-sha256",
+    "x-amz-checksum-sha1", "x-amz-checksum-crc32", "x-amz-checksum-crc32c",
+    "x-amz-checksum-crc64nvme", "x-goog-hash",
+)  # fmt: skip
+"""Fields with checksums: RFC 9530, RFC 3230, RFC 1864, and those of object stores."""
+
+# RFC 9530, 7.2, and RFC 3230, 4.1.1 with the values that were added to its registry. Others are
+# deprecated for being too weak, or sums that nobody sends of files.
+_NAMES = {"sha-512": "sha512", "sha-256": "sha256", "sha": "sha1", "md5": "md5", "crc32c": "crc32c"}
+
+# RFC 8941, 3.2 and 3.3.5: a member of a dictionary whose value is a byte sequence.
+_MEMBER = re.compile(r"([a-z*][a-z0-9_.*-]*)=:([A-Za-z0-9+/=]*):")
+
+# RFC 3230, 4.2: an algorithm, an equals sign, and its output as the algorithm has it.
+_INSTANCE = re.compile(r"\s*([A-Za-z0-9-]+)=([A-Za-z0-9+/=]+)\s*(?:,|$)")
+
+_LENGTHS = {"sha512": 64, "sha256": 32, "sha1": 20, "md5": 16, "crc32": 4, "crc32c": 4}
+
+_MD5_MARK = re.compile(r'"([0-9a-f]{32})(?:-(\d{1,5}))?"')
+
+
+def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Checksum, ...]:
+    """The checksums that a server promises of a complete representation, without any coding.
+
+    Args:
+        fields: of the answer.
+        whole: whether it brings the representation as a whole; what is said of the content of
+            another one is said of a part (RFC 9530, 2).
+    """
+    return tuple(dict.fromkeys(_by_server(fields, whole=whole)))
+
+
+def promised_by_store(fields: Mapping[str, str]) -> tuple[Checksum, ...]:
+    """The checksums that an object store promises of an object.
+
+    An entity tag of 32 digits is the MD5 of an object that was put up in one piece, unless the
+    store has encrypted it with a key of its keeper's.
+    """
+    return tuple(dict.fromkeys(_by_store(fields)))
+
+
+def composite_of(fields: Mapping[str, str]) -> tuple[str, int] | None:
+    """The MD5 of the MD5s of an object's parts, and how many they are, if it has that for a tag."""
+    mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
+    if mark is None or mark[2] is None or _is_encrypted(fields):
+        return None
+    return mark[1], int(mark[2])
+
+
+def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
+    written = fields.get("Repr-Digest", "")  # RFC 9530, 3
+    if whole:
+        written += "," + fields.get("Content-Digest", "")  # RFC 9530, 2
+    found = [*_MEMBER.findall(written), *_INSTANCE.findall(fields.get("Digest", ""))]
+    for name, value in found:
+        yield from _read(_NAMES.get(name.lower()), value, Origin.SERVER)
+    if whole:
+        yield from _read("md5", fields.get("Content-MD5", ""), Origin.SERVER)  # RFC 1864, 2
+
+
+def _by_store(fields: Mapping[str, str]) -> Iterator[Checksum]:
+    for algorithm in ("sha256", "sha1", "crc32c", "crc32"):
+        # That of an object in parts is one of its parts' sums, and says so by a number behind it.
+        yield from _read(algorithm, fields.get(f"x-amz-checksum-{algorithm}", ""), Origin.STORE)
+    for each in fields.get("x-goog-hash", "").split(","):
+        name, _, value = each.strip().partition("=")
+        yield from _read(name if name in ("md5", "crc32c") else None, value, Origin.STORE)
+    mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
+    if mark is not None and mark[2] is None and not _is_encrypted(fields):
+        yield Checksum("md5", mark[1], Origin.STORE)
+
+
+def _is_encrypted(fields: Mapping[str, str]) -> bool:
+    keyed = fields.get("x-amz-server-side-encryption", "").startswith("aws:kms")
+    return keyed or "x-amz-server-side-encryption-customer-algorithm" in fields
+
+
+def _read(algorithm: str | None, value: str, origin: Origin) -> Iterator[Checksum]:
+    """A digest in base 64, if it is one."""
+    try:
+        digest = base64.b64decode(value, validate=True)
+    except binascii.Error:
+        return
+    if algorithm is not None and len(digest) == _LENGTHS[algorithm]:
+        yield Checksum(algorithm, digest.hex(), origin)
