@@ -8,7 +8,7 @@ import re
 import threading
 import zlib
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING, Protocol
 
 from willow_cart.errors import BadOption
@@ -241,8 +241,15 @@ class RunningDigest:
             self._failure = error
 
 
-def digest_file(path: str, algorithms: Iterable[str]) -> dict[str, Checksum]:
+def digest_file(
+    path: str, algorithms: Iterable[str], read: Callable[[int], None] = lambda _: None
+) -> dict[str, Checksum]:
     """Measure a file at rest.
+
+    Args:
+        path: of the file.
+        algorithms: by their names here.
+        read: told of bytes that were read.
 
     Raises:
         OSError: it cannot be read.
@@ -253,4 +260,5 @@ def digest_file(path: str, algorithms: Iterable[str]) -> dict[str, Checksum]:
         while count := file.readinto(piece):
             for each in hashes.values():
                 each.update(piece[:count])
+            read(count)
     return {name: Checksum(name, each.hexdigest()) for name, each in hashes.items()}

@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import looks_like_address, normalise, without_secrets
+from willow_cart.addresses import without_secrets
 from willow_cart.cli.connecting import add_connecting, make_access, without_fields
 from willow_cart.cli.detaching import Background, detach, entered
 from willow_cart.cli.options import Looker, add_choosing, add_sources
@@ -164,23 +164,16 @@ def _require_outside(args: argparse.Namespace) -> None:
 
 
 def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shelf:
-    from willow_cart.checks import ChecksumBook, Entry, read_checksum_list
+    from willow_cart.checks import ChecksumBook
     from willow_cart.cli.telling import tell, tell_each
     from willow_cart.shelf import Shelf
-    from willow_cart.sources.fetching import read_text
+    from willow_cart.sources.promises import read_lists
     from willow_cart.units import count_of
 
     if not lists:
         return offers
-    entries = []
-    for place in lists:
-        text = read_text(place, access)
-        shown = without_secrets(normalise(place)) if looks_like_address(place) else place
-        for item in read_checksum_list(text, shown):
-            if isinstance(item, Entry):
-                entries.append(item)
-            else:
-                tell(item)
+    entries, no_lines = read_lists(lists, access)
+    tell_each(no_lines)
     found, troubles = ChecksumBook(entries).promise(offers)
     promised = Shelf(found)
     promised.twice = offers.twice

@@ -39,6 +39,13 @@ class Branch:
 _STYLES: dict[str, str] = {
     "fine": "green",
     "unsure": "yellow",
+    "changed": "bold red",
+    "missing": "bold yellow",
+    "gone": "bold yellow",
+    "newer": "yellow",
+    "moved": "yellow",
+    "untold": "yellow",
+    "unknown": "dim",
     State.ARRIVED: "green",
     State.UNCHANGED: "dim",
     State.HERE: "dim",

@@ -1,6 +1,7 @@
 """Bringing what was chosen home: fetch, check, file."""
 
 from willow_cart.haul.account import Account
+from willow_cart.haul.destination import put_rotten_aside
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.pace import Limits, Pace
 from willow_cart.haul.presence import Presence
@@ -18,4 +19,5 @@ __all__ = [
     "Wishes",
     "bring_home",
     "prospect",
+    "put_rotten_aside",
 ]

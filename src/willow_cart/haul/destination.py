@@ -6,7 +6,7 @@ import errno
 import fcntl
 import os
 import time
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Self
@@ -194,6 +194,28 @@ class Destination:
                 raise CannotStore(
                     path, f"{inside} is a link that leads out of {self.root}", "take the link away"
                 )
+
+
+def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str, Path]]:
+    """Put files aside whose bytes have changed although they have the size and date they had.
+
+    A haul would believe them. Others it sees for itself, once what replaces them is there.
+
+    Args:
+        root: the destination.
+        arrivals: what the ledger says of the files that have changed.
+
+    Returns:
+        The path of each, and where it is kept.
+
+    Raises:
+        UnusableDestination: a haul is under way there.
+        CannotStore: one cannot be moved.
+    """
+    with Destination(root) as destination:
+        rotten = [arrival.path for arrival in arrivals if destination.holds(arrival)]
+        kept = [(path, destination.make_way(path)) for path in rotten]
+    return [(path, there) for path, there in kept if there is not None]
 
 
 def cannot_store(path: str, error: OSError) -> CannotStore:

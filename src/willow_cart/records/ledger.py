@@ -246,6 +246,15 @@ class Ledger:
             )
         return found
 
+    def latest_arrivals(self) -> Iterator[Arrival]:
+        """The latest arrival under every path, in the order of the paths."""
+        statement = (
+            f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS this WHERE id ="
+            " (SELECT max(id) FROM arrival WHERE path = this.path) ORDER BY path"
+        )
+        for row in self._base.execute(statement):
+            yield Arrival(*row)
+
     def cut_off(self) -> str | None:
         """When the last run began, if it was cut off before its end; None otherwise."""
         row = self._base.execute("SELECT * FROM run ORDER BY id DESC LIMIT 1").fetchone()

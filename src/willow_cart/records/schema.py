@@ -69,6 +69,7 @@ _STEPS = (
     ALTER TABLE part ADD COLUMN synced TEXT NOT NULL DEFAULT '';  -- bytes safe on the disk: 0-99
     ALTER TABLE part ADD COLUMN boot TEXT NOT NULL DEFAULT '';    -- the machine's start, then
     ALTER TABLE part ADD COLUMN promised TEXT NOT NULL DEFAULT '';  -- by its place: algorithm:hex
+    CREATE INDEX arrival_by_path ON arrival (path);
     """,
 )
 VERSION = len(_STEPS)

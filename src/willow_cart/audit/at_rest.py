@@ -1,0 +1,211 @@
+"""What lies in a destination, held against its ledger and against checksum lists."""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+
+from willow_cart.checks import ChecksumBook, Entry, digest_file
+from willow_cart.errors import UnreadableLedger, plainly
+from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
+from willow_cart.records import Arrival, Ledger, ledger_path
+
+# So many files are handed to each thread ahead: enough to keep it busy, few enough to hold.
+_AHEAD = 16
+
+
+class Finding(StrEnum):
+    """What is the matter with a file; `unchanged` to `unknown` at rest, the others upstream."""
+
+    UNCHANGED = "unchanged"
+    CHANGED = "changed"
+    MISSING = "missing"
+    UNKNOWN = "unknown"
+    """It lies there, and neither the ledger nor a list knows of it."""
+    NEWER = "newer"
+    """Its place has another version by now."""
+    GONE = "gone"
+    """Its place has it no more."""
+    MOVED = "moved"
+    """Its place has it at another address by now."""
+    UNTOLD = "untold"
+    """Its place does not tell."""
+
+
+@dataclass(frozen=True, slots=True)
+class Audited:
+    """What was found of one file.
+
+    Attributes:
+        path: below the destination, with `/` between the parts.
+        finding: what is the matter with it.
+        why: in what it differs; empty where it does not.
+        size: bytes that lie there.
+        arrival: what the ledger says of it; None if it does not know it.
+    """
+
+    path: str
+    finding: Finding
+    why: str = ""
+    size: int = 0
+    arrival: Arrival | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class _Known:
+    """A file that should be there.
+
+    Attributes:
+        path: where.
+        promised: what its bytes must hash to.
+        arrival: what the ledger says of it; None if only a list knows it.
+    """
+
+    path: str
+    promised: tuple[Checksum, ...]
+    arrival: Arrival | None = None
+
+
+def audit(
+    root: Path,
+    entries: Sequence[Entry] = (),
+    *,
+    quick: bool = False,
+    threads: int = 1,
+    read: Callable[[int], None] = lambda _: None,
+    troubles: list[Trouble] | None = None,
+) -> Iterator[Audited]:
+    """Hold every file of a destination against its ledger and against checksum lists.
+
+    Args:
+        root: the destination, or with lists any folder.
+        entries: of checksum lists.
+        quick: whether a file of the size and date that it was filed with is believed unread.
+        threads: how many files are read at a time.
+        read: told of bytes that were read.
+        troubles: gets what lists leave open.
+
+    Yields:
+        Every file that is known or lies there, as soon as it is clear what is the matter with it;
+        those that nobody knows last.
+
+    Raises:
+        UnreadableLedger: there is neither a ledger nor a list.
+    """
+    known = list(_known_to_ledger(root, needed=not entries))
+    if entries:
+        known = _with_promises(known, entries, root, [] if troubles is None else troubles)
+    pool = ThreadPoolExecutor(threads)
+    waiting: deque[Future[Audited]] = deque()
+    try:
+        for each in known:
+            waiting.append(pool.submit(_examine, root, each, quick, read))
+            while len(waiting) >= threads * _AHEAD or (waiting and waiting[0].done()):
+                yield waiting.popleft().result()
+        while waiting:
+            yield waiting.popleft().result()
+    finally:
+        pool.shutdown(cancel_futures=True)
+    paths = {each.path for each in known}
+    for path, size in _files_below(root):
+        if path not in paths:
+            yield Audited(path, Finding.UNKNOWN, "no haul has brought it", size)
+
+
+def size_known(root: Path) -> int | None:
+    """How many bytes the ledger says lie there; None where there is none."""
+    path = ledger_path(root)
+    if not path.is_file():
+        return None
+    with Ledger(path) as ledger:
+        return sum(arrival.size for arrival in ledger.latest_arrivals())
+
+
+def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
+    """What the ledger says lies there: the latest arrival under every path."""
+    if not root.is_dir():
+        raise UnreadableLedger(str(root), "is no folder", "name one that was hauled into")
+    path = ledger_path(root)
+    if not path.is_file() and not needed:
+        return
+    with Ledger(path) as ledger:
+        for arrival in ledger.latest_arrivals():
+            promised = (Checksum("sha256", arrival.sha256),)
+            yield _Known(arrival.path, promised, arrival)
+
+
+def _with_promises(
+    known: Iterable[_Known], entries: Sequence[Entry], root: Path, troubles: list[Trouble]
+) -> list[_Known]:
+    """What should be there by the ledger, by lists, or by both."""
+    by_path = {each.path: each for each in known}
+    paths = sorted({*by_path, *(path for path, _ in _files_below(root))})
+    offers = [Offer(f"file:///{path}", folder=_folder(path), name=_name(path)) for path in paths]
+    promised, open_ones = ChecksumBook(entries).promise(offers)
+    troubles += open_ones
+    found = []
+    meant: set[tuple[str, ...]] = set()
+    for path, offer in zip(paths, promised, strict=True):
+        before = by_path.get(path, _Known(path, ()))
+        parts = tuple(path.split("/"))
+        meant.update(parts[-count:] for count in range(1, len(parts) + 1))
+        if offer.checksums or before.arrival:
+            found.append(_Known(path, before.promised + offer.checksums, before.arrival))
+    missing = [entry for entry in entries if entry.parts not in meant]
+    return [*found, *(_Known("/".join(entry.parts), (entry.checksum,)) for entry in missing)]
+
+
+def _folder(path: str) -> str:
+    return path.rpartition("/")[0]
+
+
+def _name(path: str) -> str:
+    return path.rpartition("/")[2]
+
+
+def _examine(root: Path, known: _Known, quick: bool, read: Callable[[int], None]) -> Audited:
+    """Find out what is the matter with one file."""
+    arrival = known.arrival
+    full = str(root / known.path)
+    try:
+        status = os.lstat(full)
+    except OSError:
+        return Audited(known.path, Finding.MISSING, "it is not there", arrival=arrival)
+
+    def found(finding: Finding, why: str = "") -> Audited:
+        return Audited(known.path, finding, why, status.st_size, arrival)
+
+    if not os.path.isfile(full):
+        return found(Finding.CHANGED, "it is no file")
+    if arrival is not None and status.st_size != arrival.size:
+        return found(Finding.CHANGED, f"it has {status.st_size:,} bytes, and had {arrival.size:,}")
+    same_date = arrival is not None and status.st_mtime_ns == arrival.mtime_ns
+    if quick and same_date and len(known.promised) == 1:
+        return found(Finding.UNCHANGED)
+    try:
+        measured = digest_file(full, {each.algorithm for each in known.promised}, read)
+    except OSError as error:
+        return found(Finding.CHANGED, f"it cannot be read: {plainly(error)}")
+    for promised in known.promised:
+        if measured[promised.algorithm] != promised:
+            short = f"{measured[promised.algorithm].digest[:12]}..."
+            was = f"{promised.digest[:12]}..."
+            return found(Finding.CHANGED, f"its {promised.algorithm} is {short}, and was {was}")
+    return found(Finding.UNCHANGED)
+
+
+def _files_below(root: Path) -> Iterator[tuple[str, int]]:
+    """Every file of a destination with its size, in order, without the product's own folder."""
+    for folder, folders, names in os.walk(root):
+        folders.sort()
+        if Path(folder) == root and OWN_FOLDER in folders:
+            folders.remove(OWN_FOLDER)
+        below = Path(folder).relative_to(root).as_posix()
+        for name in sorted(names):
+            path = name if below == "." else f"{below}/{name}"
+            yield path, os.lstat(os.path.join(folder, name)).st_size

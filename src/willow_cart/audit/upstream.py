@@ -1,0 +1,71 @@
+"""What the places that files came from have by now; asked without fetching anything."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+
+from willow_cart.access import Access, Patience, persist
+from willow_cart.access.http_rules import contradict
+from willow_cart.addresses import without_secrets
+from willow_cart.audit.at_rest import Audited, Finding
+from willow_cart.errors import NotServed, TransferFailed
+from willow_cart.model import Facts
+from willow_cart.records import Arrival
+
+# An audit asks many places one thing each: a busy one gets a second chance, and no more.
+_PATIENCE = Patience(attempts=2, longest_wait=10.0)
+
+# RFC 9110, 15.5.5 and 15.5.11
+_NO_MORE = (404, 410)
+
+
+def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Iterator[Audited]:
+    """Ask the place of every file whether it still has the version that arrived.
+
+    Args:
+        arrivals: what the ledger says of them.
+        access: how places are talked to.
+        lanes: how many are asked at a time.
+
+    Yields:
+        What was found of each, in their order.
+    """
+    pool = ThreadPoolExecutor(lanes)
+    try:
+        yield from pool.map(partial(_ask, access), arrivals)
+    finally:
+        pool.shutdown(cancel_futures=True)
+
+
+def _ask(access: Access, arrival: Arrival) -> Audited:
+    def found(finding: Finding, why: str = "") -> Audited:
+        return Audited(arrival.path, finding, why, arrival.size, arrival)
+
+    try:
+        facts = persist(lambda: access.ask(arrival.address), _PATIENCE)
+    except NotServed as error:
+        finding = Finding.GONE if error.status in _NO_MORE else Finding.UNTOLD
+        return found(finding, error.reason)
+    except TransferFailed as error:
+        return found(Finding.UNTOLD, error.reason)
+    if why := _difference(facts, arrival):
+        return found(Finding.NEWER, why)
+    there = without_secrets(facts.address)
+    if there != arrival.final_address:
+        return found(Finding.MOVED, f"it is at {there} by now")
+    if not facts.validators and facts.length is None:
+        return found(Finding.UNTOLD, "its place sends no marks of versions")
+    return found(Finding.UNCHANGED)
+
+
+def _difference(facts: Facts, arrival: Arrival) -> str:
+    """By what a place shows that it has another version; empty if it does not."""
+    if facts.length is not None and facts.length != arrival.size and not arrival.decoded:
+        return f"it has {facts.length:,} bytes there, and {arrival.size:,} here"
+    if contradict(facts.validators, arrival.validators):
+        if facts.validators.entity_tag != arrival.entity_tag:
+            return f"its mark is {facts.validators.entity_tag}, and was {arrival.entity_tag}"
+        return f"it was changed on {facts.validators.last_modified}"
+    return ""

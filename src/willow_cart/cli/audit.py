@@ -1,0 +1,240 @@
+"""`audit`: whether what lies in a folder is still what arrived."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import json
+import os
+import shlex
+import sys
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.options import add_formats, positive
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
+
+    from willow_cart.access import Access
+    from willow_cart.audit import Audited, Finding
+    from willow_cart.checks import Entry
+    from willow_cart.records import Arrival
+
+NAME = "audit"
+BRIEF = "check what lies in a folder against its ledger, checksum lists, or where it came from"
+DESCRIPTION = (
+    "Read every file that was hauled into a folder, and say what has changed, what is missing, and"
+    " what no haul has brought. Fetches nothing, unless --repair."
+)
+
+# Worst first, as a person wants to read them.
+_ORDER = ("changed", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged")
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what audit understands."""
+    command.add_argument(
+        "folder",
+        nargs="?",
+        type=Path,
+        default=Path(),
+        metavar="DIR",
+        help="a folder that was hauled into (the current one)",
+    )
+    command.add_argument(
+        "--quick",
+        action="store_true",
+        help="believe files that have the size and date with which they were filed",
+    )
+    command.add_argument(
+        "--checksums",
+        action="append",
+        default=[],
+        metavar="FILE|ADDRESS",
+        help="hold files against a checksum list as well; then the folder needs no ledger",
+    )
+    command.add_argument(
+        "--upstream",
+        action="store_true",
+        help="ask the places that files came from whether they have newer ones; fetches none",
+    )
+    command.add_argument(
+        "--repair",
+        action="store_true",
+        help="haul again what has changed or is missing; what has changed is kept aside",
+    )
+    command.add_argument(
+        "--threads",
+        type=positive,
+        default=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 2,
+        metavar="N",
+        help="how many files are read at a time (as many as there are processors)",
+    )
+    command.add_argument(
+        "--lanes", type=positive, default=4, metavar="N",
+        help="how many are asked for or fetched at a time (%(default)s)",
+    )  # fmt: skip
+    add_formats(command)
+    add_connecting(command)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Audit, show what was found, and repair it if that is wished for."""
+    from willow_cart.audit import Finding
+
+    found = sorted(_audit(args), key=lambda each: (_ORDER.index(each.finding), each.path))
+    if args.json:
+        print(json.dumps([_facts(each) for each in found], ensure_ascii=False, indent=2))
+    elif args.csv:
+        writer = csv.DictWriter(sys.stdout, ("path", "finding", "why", "size", "url"))
+        writer.writeheader()
+        writer.writerows(map(_covered, found))
+    else:
+        _show(found)
+    counts = Counter(each.finding for each in found)
+    if args.repair and (counts[Finding.CHANGED] or counts[Finding.MISSING]):
+        return _repair(args, found)
+    if counts[Finding.CHANGED]:
+        return Exit.CHECK_FAILED
+    bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)
+    return Exit.INCOMPLETE if any(counts[each] for each in bad) else Exit.GOOD
+
+
+def _audit(args: argparse.Namespace) -> Iterator[Audited]:
+    """What was found at rest, and upstream of what is still as it was."""
+    from willow_cart.audit import Finding, ask_upstream, audit
+    from willow_cart.cli.telling import tell_each
+    from willow_cart.model import Trouble
+
+    troubles: list[Trouble] = []
+    entries = _entries(args)
+    with _bar(args.folder) as read:
+        found = list(
+            audit(
+                args.folder, entries, quick=args.quick, threads=args.threads, read=read,
+                troubles=troubles,
+            )
+        )  # fmt: skip
+    tell_each(troubles)
+    if not args.upstream:
+        yield from found
+        return
+    unharmed = [
+        each.arrival for each in found if each.arrival and each.finding is Finding.UNCHANGED
+    ]
+    yield from (each for each in found if each.finding is not Finding.UNCHANGED or not each.arrival)
+    with _access(args, unharmed) as access:
+        yield from ask_upstream(unharmed, access, args.lanes)
+
+
+def _entries(args: argparse.Namespace) -> Sequence[Entry]:
+    from willow_cart.cli.telling import tell_each
+    from willow_cart.sources.promises import read_lists
+
+    if not args.checksums:
+        return ()
+    with _access(args, ()) as access:
+        entries, troubles = read_lists(args.checksums, access)
+    tell_each(troubles)
+    return entries
+
+
+def _access(args: argparse.Namespace, arrivals: Sequence[Arrival]) -> Access:
+    """What talks to the places that files came from."""
+    args.sources = sorted({arrival.address for arrival in arrivals})
+    return make_access(args, args.lanes)
+
+
+@contextmanager
+def _bar(folder: Path) -> Iterator[Callable[[int], None]]:
+    """A bar of what is read, on a terminal."""
+    if not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    from rich.console import Console
+    from rich.progress import (
+        BarColumn,
+        DownloadColumn,
+        Progress,
+        TextColumn,
+        TimeRemainingColumn,
+        TransferSpeedColumn,
+    )
+
+    from willow_cart.audit.at_rest import size_known
+
+    columns = (TextColumn("reading"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+               TimeRemainingColumn())  # fmt: skip
+    with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
+        task = progress.add_task("reading", total=size_known(folder))
+        yield lambda count: progress.advance(task, count)
+
+
+def _facts(each: Audited) -> dict[str, object]:
+    return {
+        "path": each.path,
+        "finding": str(each.finding),
+        "why": each.why,
+        "size": each.size,
+        "url": each.arrival.address if each.arrival else "",
+    }
+
+
+def _covered(each: Audited) -> dict[str, object]:
+    from willow_cart.cart import cover
+
+    return {name: cover(str(value)) for name, value in _facts(each).items()}
+
+
+def _show(found: Sequence[Audited]) -> None:
+    from willow_cart.audit import Finding
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.units import count_of, format_size
+
+    rows = [
+        (str(each.finding), each.path, format_size(each.size) if each.size else "", each.why)
+        for each in found
+        if each.finding is not Finding.UNCHANGED
+    ]
+    if rows:
+        show_table(("state", "path", "size", "in what"), rows, numeric=("size",))
+    counts = Counter(each.finding for each in found)
+    named = ", ".join(f"{counts[each]:,} {each}" for each in Finding if _is_told(each, counts))
+    size = format_size(sum(each.size for each in found))
+    show_line(f"{count_of(len(found), 'file')}, {size}: {named}")
+
+
+def _is_told(finding: Finding, counts: Counter[Finding]) -> bool:
+    """Whether a count is told: those at rest always, those upstream if there are any."""
+    return finding in ("unchanged", "changed", "missing", "unknown") or bool(counts[finding])
+
+
+def _repair(args: argparse.Namespace, found: Sequence[Audited]) -> int:
+    """Haul again what is not as it was; what lies there is kept aside first."""
+    from willow_cart.audit import Finding
+    from willow_cart.cli.telling import counted, tell
+    from willow_cart.cli.view import PlainView
+    from willow_cart.haul import Wishes, bring_home, put_rotten_aside
+    from willow_cart.model import Offer
+
+    harmed = (Finding.CHANGED, Finding.MISSING)
+    lost = [each.arrival for each in found if each.arrival and each.finding in harmed]
+    for path, kept in put_rotten_aside(args.folder, lost):
+        tell(f"{path}: what lay there is kept in {kept}")
+    with _access(args, lost) as access:
+        account = bring_home(
+            (Offer(arrival.address) for arrival in lost),
+            args.folder,
+            access,
+            Wishes(lanes=args.lanes, lanes_per_host=args.lanes),
+            command=shlex.join(["willow-cart", "audit", str(args.folder), "--repair"]),
+            observer=PlainView(),
+        )
+    print(counted(account.planned, account.counts), flush=True)
+    return account.exit_code
