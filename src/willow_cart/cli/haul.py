@@ -92,6 +92,9 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="begin also where there is not enough room for everything",
     )
     command.add_argument(
+        "--note", default="", metavar="TEXT", help="your own words about it, kept in the ledger"
+    )
+    command.add_argument(
         "--detach",
         action="store_true",
         help="hand the terminal back and go on in the background; willow-cart runs sees to it",
@@ -210,6 +213,7 @@ def _haul(
                 access,
                 wishes,
                 command=_shown_command(),
+                note=args.note,
                 observer=log or view,
                 stop=stop,
             )

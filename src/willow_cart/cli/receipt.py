@@ -6,16 +6,17 @@ import argparse
 import csv
 import json
 import sys
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, fields
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from willow_cart.cli.options import add_formats, positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
-    from willow_cart.records import Receipt
+    from willow_cart.records import Chapter, Receipt, RunSummary
 
 NAME = "receipt"
 BRIEF = "the account of the last haul into a folder, or of any before it"
@@ -42,20 +43,50 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="N",
         help="the haul with this number, not the last one",
     )
-    add_formats(command)
+    command.add_argument(
+        "--runs", action="store_true", help="list the hauls into the folder, one in a line"
+    )
+    command.add_argument(
+        "--of",
+        metavar="NAME",
+        help="what became of one file in every haul: give its name, path or address",
+    )
+    add_formats(command).add_argument(
+        "--manifest",
+        choices=["sha256sums", "datapackage", "markdown"],
+        metavar="sha256sums|datapackage|markdown",
+        help="what lies in the folder: a checksum list, a Data Package, or a paragraph on data"
+        " sources for a report",
+    )
 
 
 def run(args: argparse.Namespace) -> int:
     """Read the receipt and show it."""
-    from willow_cart.records import read_receipt
+    from willow_cart.records import Row, read_receipt, read_runs, read_story
 
+    if args.manifest:
+        return _write_manifest(args.folder, args.manifest)
+    if args.runs:
+        return _list(args, [*map(_run_facts, read_runs(args.folder))])
+    if args.of is not None:
+        return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
     receipt = read_receipt(args.folder, args.number)
     if args.json:
         print(json.dumps(_as_json(receipt), ensure_ascii=False, indent=2))
     elif args.csv:
-        _write_csv(receipt)
+        _write_csv(map(asdict, receipt.rows), [field.name for field in fields(Row)])
     else:
         _show(receipt)
+    return Exit.GOOD
+
+
+def _write_manifest(folder: Path, form: str) -> int:
+    from willow_cart.records import Ledger, ledger_path
+    from willow_cart.records.manifests import Manifest
+
+    with Ledger(ledger_path(folder)) as ledger:
+        for line in Manifest(form).lines(ledger.latest_arrivals()):
+            print(line)
     return Exit.GOOD
 
 
@@ -66,21 +97,92 @@ def _as_json(receipt: Receipt) -> dict[str, object]:
         "started": receipt.started,
         "ended": receipt.ended,
         "exit_code": receipt.exit_code,
+        "note": receipt.note,
+        "software": receipt.software,
         "counts": dict(receipt.counts),
         "received": receipt.received,
         "files": [asdict(row) for row in receipt.rows],
     }
 
 
-def _write_csv(receipt: Receipt) -> None:
+def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
     from willow_cart.cart import cover
-    from willow_cart.records import Row
 
     writer = csv.writer(sys.stdout)
-    writer.writerow(field.name for field in fields(Row))
-    for row in receipt.rows:
-        cells = asdict(row).values()
-        writer.writerow("" if cell is None else cover(str(cell)) for cell in cells)
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow("" if cell is None else cover(str(cell)) for cell in row.values())
+
+
+def _run_facts(run: RunSummary) -> dict[str, object]:
+    return {**asdict(run), "counts": {str(state): count for state, count in run.counts.items()}}
+
+
+def _chapter_facts(chapter: Chapter) -> dict[str, object]:
+    return {"run": chapter.run, "started": chapter.started, **asdict(chapter.row)}
+
+
+def _flat(row: Mapping[str, Any]) -> dict[str, object]:
+    """A row for a table: counts, where there are any, as columns of their own."""
+    from willow_cart.model import State
+
+    flat = {name: value for name, value in row.items() if name != "counts"}
+    if "counts" in row:
+        flat |= {str(state): row["counts"].get(state, 0) for state in State}
+    return flat
+
+
+def _list(args: argparse.Namespace, rows: list[dict[str, object]]) -> int:
+    """Show runs, or the chapters of a file's story."""
+    if args.json:
+        print(json.dumps(rows, ensure_ascii=False, indent=2))
+    elif args.csv:
+        flat = [*map(_flat, rows)]
+        _write_csv(flat, [*flat[0]])
+    elif args.runs:
+        _show_runs(rows)
+    else:
+        _show_story(rows)
+    return Exit.GOOD
+
+
+def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.units import count_of, format_size
+
+    rows = []
+    for run in runs:
+        counts = ", ".join(f"{count:,} {state}" for state, count in run["counts"].items())
+        code = "cut off" if run["exit_code"] is None else str(run["exit_code"])
+        when = f"{datetime.fromisoformat(run['started']):%Y-%m-%d %H:%M}"
+        words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
+        received = format_size(run["received"])
+        rows.append((str(run["run"]), when, code, counts, received, words))
+    columns = ("run", "begun (UTC)", "exit code", "files", "received", "command")
+    show_table(columns, rows, numeric=("run", "received"))
+    show_line(count_of(len(rows), "run"))
+
+
+def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.units import count_of, format_size
+
+    rows = [
+        (
+            str(each["run"]), f"{datetime.fromisoformat(each['started']):%Y-%m-%d %H:%M}",
+            each["state"], "" if each["size"] is None else format_size(each["size"]),
+            (each["sha256"] or "")[:12], each["verdict"] or "", each["last_modified"] or "",
+            each["reason"],
+        )
+        for each in chapters
+    ]  # fmt: skip
+    last = chapters[-1]
+    show_line(f"{last['path']}, from {last['address']}")
+    show_line("")
+    columns = ("run", "begun (UTC)", "state", "size", "sha256", "checked by", "dated", "why")
+    show_table(columns, rows, numeric=("run", "size"))
+    versions = len({each["sha256"] for each in chapters if each["sha256"]})
+    show_line(f"{count_of(versions, 'version')} in {count_of(len(rows), 'run')}")
 
 
 def _when(receipt: Receipt) -> str:
@@ -101,6 +203,8 @@ def _show(receipt: Receipt) -> None:
 
     show_line(f"Run {receipt.run}: {receipt.command}")
     show_line(_when(receipt), dim=True)
+    if receipt.note:
+        show_line(receipt.note)
     show_line("")
     rows = [
         [

@@ -204,8 +204,15 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
         "Again next month", "What has not changed is not fetched twice; no numbered copies."
     )
     stage.run(dawns, expect=0)
+    stage.explain(
+        "Is it all still as it came?",
+        "A byte of a recording changes, as on a failing disk; the audit finds it and mends it.",
+    )
+    stage.spoil("may/recordings/dawn_20310503.wav")
+    stage.run(["audit", "may"], expect=4)
+    stage.run(["audit", "may", "--repair"], expect=0)
     stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
-    stage.run(["receipt", "may"], expect=0)
+    stage.run(["receipt", "may", "--run", "1"], expect=0)
 
 
 class _Stage:
@@ -243,6 +250,12 @@ class _Stage:
         process.kill()
         self._note(process.wait(), -signal.SIGKILL)
         print(f"(killed with {_partial_bytes(into):,} bytes in {into.name}/.willow/partial)")
+
+    def spoil(self, path: str) -> None:
+        """Change a byte of a file."""
+        with (self._folder / path).open("r+b") as file:
+            file.seek(5000)
+            file.write(b"?")
 
     def end(self) -> int:
         """Say how it went."""

@@ -40,6 +40,7 @@ def bring_home(
     wishes: Wishes | None = None,
     *,
     command: str = "",
+    note: str = "",
     observer: Observer | None = None,
     stop: threading.Event | None = None,
 ) -> Account:
@@ -55,6 +56,7 @@ def bring_home(
         access: how places are talked to.
         wishes: how it is to be done; None as `Wishes()`.
         command: what the person typed, for the ledger; without secrets.
+        note: the person's own words about it, for the ledger.
         observer: who is told what happens.
         stop: set it to end the haul early.
 
@@ -83,7 +85,7 @@ def bring_home(
     ):
         if (begun := ledger.cut_off()) is not None:
             observer.goes_on(begun)
-        run = ledger.begin_run(command)
+        run = ledger.begin_run(command, note)
         parts = _file_what_was_sealed(ledger, run, destination, held)
         known = held or None
         plan = make_plan(shelf, wishes.layout, known)

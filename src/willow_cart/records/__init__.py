@@ -1,11 +1,21 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
 from willow_cart.records.ledger import Arrival, Held, Ledger, PartRecord, Result, timestamp
-from willow_cart.records.receipt import Receipt, Row, ledger_path, read_receipt
+from willow_cart.records.receipt import (
+    Chapter,
+    Receipt,
+    Row,
+    RunSummary,
+    ledger_path,
+    read_receipt,
+    read_runs,
+    read_story,
+)
 from willow_cart.records.runs import LaneProgress, OwnRun, Progress, Run, Runs
 
 __all__ = [
     "Arrival",
+    "Chapter",
     "Held",
     "LaneProgress",
     "Ledger",
@@ -16,8 +26,11 @@ __all__ = [
     "Result",
     "Row",
     "Run",
+    "RunSummary",
     "Runs",
     "ledger_path",
     "read_receipt",
+    "read_runs",
+    "read_story",
     "timestamp",
 ]

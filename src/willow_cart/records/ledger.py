@@ -16,6 +16,7 @@ from typing import Any, Self
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import State, Validators
 from willow_cart.records import schema
+from willow_cart.version import __version__
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,10 +169,16 @@ class Ledger:
 
     # What happens in a haul
 
-    def begin_run(self, command: str) -> int:
-        """Open a run and return its number."""
+    def begin_run(self, command: str, note: str = "") -> int:
+        """Open a run and return its number.
+
+        Args:
+            command: as typed, without secrets.
+            note: the person's own words about it.
+        """
         cursor = self._base.execute(
-            "INSERT INTO run (command, started) VALUES (?, ?)", (command, timestamp())
+            "INSERT INTO run (command, started, note, software) VALUES (?, ?, ?, ?)",
+            (command, timestamp(), note, f"willow-cart {__version__}"),
         )
         assert cursor.lastrowid is not None
         return cursor.lastrowid

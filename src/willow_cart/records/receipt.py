@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -37,6 +37,47 @@ class Row:
 
 
 @dataclass(frozen=True, slots=True)
+class RunSummary:
+    """One haul in a line.
+
+    Attributes:
+        run: its number in this destination, from 1.
+        command: as typed, without secrets.
+        started, ended: ISO 8601, UTC; `ended` is None for a run that was killed.
+        exit_code: None likewise.
+        note: the person's own words about it.
+        software: what did it, with its version; empty for a ledger of the first version.
+        counts: how many files there are in each state.
+        received: bytes that came over the line.
+    """
+
+    run: int
+    command: str
+    started: str
+    ended: str | None
+    exit_code: int | None
+    note: str
+    software: str
+    counts: Mapping[State, int]
+    received: int
+
+
+@dataclass(frozen=True, slots=True)
+class Chapter:
+    """What became of one file in one haul.
+
+    Attributes:
+        run: the haul's number.
+        started: when that began, in UTC, ISO 8601.
+        row: what became of it.
+    """
+
+    run: int
+    started: str
+    row: Row
+
+
+@dataclass(frozen=True, slots=True)
 class Receipt:
     """The account of one haul.
 
@@ -46,6 +87,8 @@ class Receipt:
         started, ended: ISO 8601, UTC; `ended` is None for a run that was killed.
         exit_code: None likewise.
         rows: what became of each file, in the order of the haul.
+        note: the person's own words about it.
+        software: what did it, with its version; empty for a ledger of the first version.
     """
 
     run: int
@@ -54,6 +97,8 @@ class Receipt:
     ended: str | None
     exit_code: int | None
     rows: list[Row]
+    note: str = ""
+    software: str = ""
 
     @property
     def counts(self) -> Mapping[State, int]:
@@ -64,6 +109,13 @@ class Receipt:
     def received(self) -> int:
         """Bytes that came over the line in this run."""
         return sum(row.received for row in self.rows)
+
+
+_ROW = (
+    "number, state, result.path, result.address, final_address, time, size, sha256, entity_tag,"
+    " last_modified, expected, verdict, decoded, received, resumed, attempts, seconds, reason"
+    " FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
+)
 
 
 def read_receipt(destination: Path, run: int | None = None) -> Receipt:
@@ -82,13 +134,7 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
                 str(destination), f"has no run {run}", f"its runs are numbered 1 to {last}"
             )
         (head,) = runs
-        rows = ledger.rows(
-            "SELECT number, state, result.path, result.address, final_address, time, size, sha256,"
-            " entity_tag, last_modified, expected, verdict, decoded, received, resumed, attempts,"
-            " seconds, reason FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
-            " WHERE result.run = ? ORDER BY number",
-            head["id"],
-        )
+        rows = ledger.rows(f"SELECT {_ROW} WHERE result.run = ? ORDER BY number", head["id"])
         return Receipt(
             head["id"],
             head["command"],
@@ -96,7 +142,64 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
             head["ended"],
             head["exit_code"],
             [Row(*row) for row in rows],
+            head["note"],
+            head["software"],
         )
+
+
+def read_runs(destination: Path) -> list[RunSummary]:
+    """Every haul into a destination, the first one first.
+
+    Raises:
+        UnreadableLedger: there is no ledger.
+    """
+    with Ledger(ledger_path(destination)) as ledger:
+        counts: defaultdict[int, Counter[State]] = defaultdict(Counter)
+        received: Counter[int] = Counter()
+        for run, state, files, came in ledger.rows(
+            "SELECT run, state, count(*), sum(received) FROM result GROUP BY run, state"
+        ):
+            counts[run][State(state)] += files
+            received[run] += came
+        return [
+            RunSummary(
+                head["id"], head["command"], head["started"], head["ended"], head["exit_code"],
+                head["note"], head["software"], counts[head["id"]], received[head["id"]],
+            )
+            for head in ledger.rows("SELECT * FROM run ORDER BY id")
+        ]  # fmt: skip
+
+
+def read_story(destination: Path, name: str) -> list[Chapter]:
+    """What became of one file in every haul, the first one first.
+
+    Args:
+        destination: the folder.
+        name: the file's path there, its address, or just its name.
+
+    Raises:
+        UnreadableLedger: there is no ledger, or no such file in it.
+    """
+    with Ledger(ledger_path(destination)) as ledger:
+        addresses = ledger.rows(
+            "SELECT DISTINCT address FROM arrival WHERE path = ? OR address = ?", name, name
+        ) or ledger.rows(
+            "SELECT DISTINCT address FROM result WHERE address = ? OR path = ?"
+            " OR substr(path, -?) = ?", name, name, len(name) + 1, f"/{name}"
+        )  # fmt: skip
+        if not addresses:
+            raise UnreadableLedger(
+                str(destination), f"has no file {name}", "give its path or its address"
+            )
+        return [
+            Chapter(row["run"], row["started"], Row(*row[2:]))
+            for each in addresses
+            for row in ledger.rows(
+                f"SELECT result.run, (SELECT started FROM run WHERE id = result.run) AS started,"
+                f" {_ROW} WHERE result.address = ? ORDER BY result.run",
+                each["address"],
+            )
+        ]
 
 
 def ledger_path(destination: Path) -> Path:

@@ -70,6 +70,8 @@ _STEPS = (
     ALTER TABLE part ADD COLUMN boot TEXT NOT NULL DEFAULT '';    -- the machine's start, then
     ALTER TABLE part ADD COLUMN promised TEXT NOT NULL DEFAULT '';  -- by its place: algorithm:hex
     CREATE INDEX arrival_by_path ON arrival (path);
+    ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';      -- the person's own words
+    ALTER TABLE run ADD COLUMN software TEXT NOT NULL DEFAULT '';  -- what did it, with its version
     """,
 )
 VERSION = len(_STEPS)

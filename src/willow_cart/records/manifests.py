@@ -1,0 +1,122 @@
+"""Manifests: what a destination holds, in open standards for other programs and for reports."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from willow_cart.addresses import host_of, name_of
+from willow_cart.records.ledger import Arrival
+from willow_cart.units import count_of, format_size
+from willow_cart.version import __version__
+
+# Data Package, "name": these alone, in lower case.
+_NOT_IN_NAMES = re.compile(r"[^a-z0-9._/-]+")
+
+
+class Manifest(StrEnum):
+    """The forms in which a destination is told of."""
+
+    SHA256SUMS = "sha256sums"
+    """A checksum list as sha256sum(1) checks it."""
+    DATAPACKAGE = "datapackage"
+    """A Data Package descriptor, as JSON."""
+    MARKDOWN = "markdown"
+    """A paragraph on data sources, ready for a report."""
+
+    def lines(self, arrivals: Iterable[Arrival]) -> Iterator[str]:
+        """The manifest of files, line by line.
+
+        Args:
+            arrivals: what lies there, in the order of the paths.
+        """
+        return _WRITERS[self](arrivals)
+
+
+def _sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
+    """GNU coreutils manual, "md5sum invocation": an escaped name has a backslash in front."""
+    for arrival in arrivals:
+        escaped = arrival.path.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
+        mark = "\\" if escaped != arrival.path else ""
+        yield f"{mark}{arrival.sha256}  {escaped}"
+
+
+def _data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
+    """Data Package version 1: a descriptor whose resources have path, bytes, hash and sources."""
+    yield '{"profile": "data-package", "resources": ['
+    names: Counter[str] = Counter()
+    comma = ""
+    for arrival in arrivals:
+        name = _NOT_IN_NAMES.sub("-", arrival.path.lower()).strip("-") or "file"
+        names[name] += 1
+        resource = {
+            "name": name if names[name] == 1 else f"{name}-{names[name]}",
+            "path": arrival.path,
+            "bytes": arrival.size,
+            "hash": f"sha256:{arrival.sha256}",
+            "sources": [{"title": name_of(arrival.address), "path": arrival.address}],
+            "retrieved": arrival.time,
+            "verdict": arrival.verdict,
+        }
+        yield f"{comma}{json.dumps(resource, ensure_ascii=False)}"
+        comma = ","
+    yield "]}"
+
+
+@dataclass(slots=True)
+class _Place:
+    """What came from one host.
+
+    Attributes:
+        files: how many files.
+        bytes: of them all.
+        times: when the first and the last came.
+        verdicts: how many were proved by what.
+    """
+
+    files: int = 0
+    bytes: int = 0
+    times: tuple[str, str] = ("9", "")
+    verdicts: Counter[str] = field(default_factory=Counter)
+
+    def add(self, arrival: Arrival) -> None:
+        """Count a file in."""
+        self.files += 1
+        self.bytes += arrival.size
+        first, last = self.times
+        self.times = (min(first, arrival.time), max(last, arrival.time))
+        self.verdicts[arrival.verdict] += 1
+
+
+def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
+    places: defaultdict[str, _Place] = defaultdict(_Place)
+    for arrival in arrivals:
+        places[host_of(arrival.address) or "this machine"].add(arrival)
+    yield "## Data sources"
+    yield ""
+    for host, place in sorted(places.items()):
+        first, last = (moment[:10] for moment in place.times)
+        when = f"on {first}" if first == last else f"between {first} and {last}"
+        proofs = "; ".join(
+            f"{count:,} checked by {how}" for how, count in place.verdicts.most_common()
+        )
+        yield (
+            f"- {count_of(place.files, 'file')} ({format_size(place.bytes)}) from {host}, retrieved"
+            f" {when} (UTC): {proofs}."
+        )
+    yield ""
+    yield (
+        f"Retrieved and recorded with willow-cart {__version__}; the ledger beside the data has the"
+        " address, time, size and SHA-256 of every file."
+    )
+
+
+_WRITERS: dict[Manifest, Callable[[Iterable[Arrival]], Iterator[str]]] = {
+    Manifest.SHA256SUMS: _sha256_sums,
+    Manifest.DATAPACKAGE: _data_package,
+    Manifest.MARKDOWN: _markdown,
+}
