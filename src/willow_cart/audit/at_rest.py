@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from willow_cart.checks import ChecksumBook, Entry, digest_file
+from willow_cart.checks import ChecksumBook, Entry, digest_file, inspect
 from willow_cart.errors import UnreadableLedger, plainly
 from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
 from willow_cart.records import Arrival, Ledger, ledger_path
@@ -25,6 +25,8 @@ class Finding(StrEnum):
     UNCHANGED = "unchanged"
     CHANGED = "changed"
     MISSING = "missing"
+    BROKEN = "broken"
+    """It is as it arrived, and was not sound inside even then."""
     UNKNOWN = "unknown"
     """It lies there, and neither the ledger nor a list knows of it."""
     NEWER = "newer"
@@ -76,6 +78,7 @@ def audit(
     entries: Sequence[Entry] = (),
     *,
     quick: bool = False,
+    inside: bool = False,
     threads: int = 1,
     read: Callable[[int], None] = lambda _: None,
     troubles: list[Trouble] | None = None,
@@ -86,6 +89,7 @@ def audit(
         root: the destination, or with lists any folder.
         entries: of checksum lists.
         quick: whether a file of the size and date that it was filed with is believed unread.
+        inside: whether files are opened to see whether they are sound.
         threads: how many files are read at a time.
         read: told of bytes that were read.
         troubles: gets what lists leave open.
@@ -100,11 +104,12 @@ def audit(
     known = list(_known_to_ledger(root, needed=not entries))
     if entries:
         known = _with_promises(known, entries, root, [] if troubles is None else troubles)
+    examiner = _Examiner(root, quick, inside, read)
     pool = ThreadPoolExecutor(threads)
     waiting: deque[Future[Audited]] = deque()
     try:
         for each in known:
-            waiting.append(pool.submit(_examine, root, each, quick, read))
+            waiting.append(pool.submit(examiner.examine, each))
             while len(waiting) >= threads * _AHEAD or (waiting and waiting[0].done()):
                 yield waiting.popleft().result()
         while waiting:
@@ -168,35 +173,58 @@ def _name(path: str) -> str:
     return path.rpartition("/")[2]
 
 
-def _examine(root: Path, known: _Known, quick: bool, read: Callable[[int], None]) -> Audited:
-    """Find out what is the matter with one file."""
-    arrival = known.arrival
-    full = str(root / known.path)
-    try:
-        status = os.lstat(full)
-    except OSError:
-        return Audited(known.path, Finding.MISSING, "it is not there", arrival=arrival)
+@dataclass(frozen=True, slots=True)
+class _Examiner:
+    """Finds out what is the matter with files.
 
-    def found(finding: Finding, why: str = "") -> Audited:
-        return Audited(known.path, finding, why, status.st_size, arrival)
+    Attributes:
+        root: the destination.
+        quick: whether a file of the size and date that it was filed with is believed unread.
+        inside: whether files are opened to see whether they are sound.
+        read: told of bytes that were read.
+    """
 
-    if not os.path.isfile(full):
-        return found(Finding.CHANGED, "it is no file")
-    if arrival is not None and status.st_size != arrival.size:
-        return found(Finding.CHANGED, f"it has {status.st_size:,} bytes, and had {arrival.size:,}")
-    same_date = arrival is not None and status.st_mtime_ns == arrival.mtime_ns
-    if quick and same_date and len(known.promised) == 1:
-        return found(Finding.UNCHANGED)
-    try:
-        measured = digest_file(full, {each.algorithm for each in known.promised}, read)
-    except OSError as error:
-        return found(Finding.CHANGED, f"it cannot be read: {plainly(error)}")
-    for promised in known.promised:
-        if measured[promised.algorithm] != promised:
-            short = f"{measured[promised.algorithm].digest[:12]}..."
-            was = f"{promised.digest[:12]}..."
-            return found(Finding.CHANGED, f"its {promised.algorithm} is {short}, and was {was}")
-    return found(Finding.UNCHANGED)
+    root: Path
+    quick: bool
+    inside: bool
+    read: Callable[[int], None]
+
+    def examine(self, known: _Known) -> Audited:
+        """Find out what is the matter with one file."""
+        full = str(self.root / known.path)
+        try:
+            status = os.lstat(full)
+        except OSError:
+            return Audited(known.path, Finding.MISSING, "it is not there", arrival=known.arrival)
+        try:
+            finding, why = self._compare(full, status, known)
+            broken = ""
+            if self.inside and finding is Finding.UNCHANGED:
+                broken = inspect(full, _name(known.path))
+        except OSError as error:
+            finding, why = Finding.CHANGED, f"it cannot be read: {plainly(error)}"
+        else:
+            if broken:
+                finding, why = Finding.BROKEN, broken
+        return Audited(known.path, finding, why, status.st_size, known.arrival)
+
+    def _compare(self, full: str, status: os.stat_result, known: _Known) -> tuple[Finding, str]:
+        """Hold a file that is there against what it should be; the finding and its reason."""
+        arrival = known.arrival
+        if not os.path.isfile(full):
+            return Finding.CHANGED, "it is no file"
+        if arrival is not None and status.st_size != arrival.size:
+            return Finding.CHANGED, f"it has {status.st_size:,} bytes, and had {arrival.size:,}"
+        same_date = arrival is not None and status.st_mtime_ns == arrival.mtime_ns
+        if self.quick and same_date and len(known.promised) == 1:
+            return Finding.UNCHANGED, ""
+        measured = digest_file(full, {each.algorithm for each in known.promised}, self.read)
+        for promised in known.promised:
+            if measured[promised.algorithm] != promised:
+                short = f"{measured[promised.algorithm].digest[:12]}..."
+                was = f"{promised.digest[:12]}..."
+                return Finding.CHANGED, f"its {promised.algorithm} is {short}, and was {was}"
+        return Finding.UNCHANGED, ""
 
 
 def _files_below(root: Path) -> Iterator[tuple[str, int]]:

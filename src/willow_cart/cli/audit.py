@@ -34,7 +34,9 @@ DESCRIPTION = (
 )
 
 # Worst first, as a person wants to read them.
-_ORDER = ("changed", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged")
+_ORDER = (
+    "changed", "broken", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged",
+)  # fmt: skip
 
 
 def add_options(command: argparse.ArgumentParser) -> None:
@@ -51,6 +53,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
         "--quick",
         action="store_true",
         help="believe files that have the size and date with which they were filed",
+    )
+    command.add_argument(
+        "--inspect",
+        action="store_true",
+        help="open archives, pictures, tables and JSON, and say what is broken inside",
     )
     command.add_argument(
         "--checksums",
@@ -100,7 +107,7 @@ def run(args: argparse.Namespace) -> int:
     counts = Counter(each.finding for each in found)
     if args.repair and (counts[Finding.CHANGED] or counts[Finding.MISSING]):
         return _repair(args, found)
-    if counts[Finding.CHANGED]:
+    if counts[Finding.CHANGED] or counts[Finding.BROKEN]:
         return Exit.CHECK_FAILED
     bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)
     return Exit.INCOMPLETE if any(counts[each] for each in bad) else Exit.GOOD
@@ -117,10 +124,15 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
     with _bar(args.folder) as read:
         found = list(
             audit(
-                args.folder, entries, quick=args.quick, threads=args.threads, read=read,
+                args.folder,
+                entries,
+                quick=args.quick,
+                inside=args.inspect,
+                threads=args.threads,
+                read=read,
                 troubles=troubles,
             )
-        )  # fmt: skip
+        )
     tell_each(troubles)
     if not args.upstream:
         yield from found

@@ -68,6 +68,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="refuse what no checksum proves: none in the cart, in a list, or from its place",
     )
     command.add_argument(
+        "--inspect",
+        action="store_true",
+        help="open archives, pictures, tables and JSON that arrive, and say what is broken inside",
+    )
+    command.add_argument(
         "--accept-anything",
         action="store_true",
         help="file also pages that come where something else was asked for",
@@ -285,6 +290,9 @@ def _sum_up(account: Account, into: Path, *, troubles: int) -> None:
             f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
             " on from where it stopped"
         )
+    elif account.unsound:
+        verb = "is" if account.unsound == 1 else "are"
+        tell(f"{count_of(account.unsound, 'file')} arrived and {verb} broken inside; see above")
     elif account.counts[State.FAILED]:
         tell("the same command tries again what failed; what arrived is not fetched twice")
     if troubles:

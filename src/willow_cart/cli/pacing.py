@@ -75,6 +75,7 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
         per_host,
         patience,
         accept_anything=args.accept_anything,
+        inspect=args.inspect,
         must_check=args.must_check,
         tight=args.tight,
         presence=Presence(args.if_present),

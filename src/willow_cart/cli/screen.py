@@ -40,6 +40,7 @@ _STYLES: dict[str, str] = {
     "fine": "green",
     "unsure": "yellow",
     "changed": "bold red",
+    "broken": "bold red",
     "missing": "bold yellow",
     "gone": "bold yellow",
     "newer": "yellow",

@@ -179,6 +179,8 @@ class View(Observer):
             self._learnt.discard(filed.path)
         if not result.received and not result.resumed:
             self._unasked += filed.offer.size or 0
+        if result.is_unsound:
+            self.say(f"{result.path} arrived, but {result.reason}")
         # What was never asked for is told by its host.
         if result.state in (State.FAILED, State.REFUSED) and result.attempts:
             self.say(f"{result.state}: {result.address}: {result.reason}")

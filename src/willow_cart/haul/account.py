@@ -19,6 +19,7 @@ class Account:
         planned: how many files there were to haul.
         seconds: how long it took.
         interrupted: whether it was stopped before its end.
+        unsound: how many files arrived that are broken inside.
         counts: how many files there are in each state.
         received: bytes that came, those of files that are not whole yet included.
     """
@@ -27,12 +28,14 @@ class Account:
     planned: int
     seconds: float = 0.0
     interrupted: bool = False
+    unsound: int = 0
     counts: Counter[State] = field(default_factory=Counter)
     received: int = 0
 
     def add(self, result: Result) -> None:
         """Count a file whose outcome is known."""
         self.counts[result.state] += 1
+        self.unsound += result.is_unsound
 
     @property
     def remaining(self) -> int:
@@ -48,7 +51,7 @@ class Account:
         """
         if self.interrupted:
             return Exit.INTERRUPTED
-        if self.counts[State.REFUSED]:
+        if self.counts[State.REFUSED] or self.unsound:
             return Exit.CHECK_FAILED
         if self.counts[State.FAILED]:
             return Exit.INCOMPLETE

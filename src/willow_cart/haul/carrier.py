@@ -8,7 +8,7 @@ from pathlib import Path
 
 from willow_cart.access import Joining, Unchanged
 from willow_cart.addresses import without_secrets
-from willow_cart.checks import proves_composite, verdict_of, written
+from willow_cart.checks import inspect, proves_composite, verdict_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.errors import CheckFailed, TryAgain, Unproved
 from willow_cart.haul.destination import Destination, cannot_store
@@ -123,6 +123,9 @@ class Carrier:
         """Check a whole file, and hand it over to get its name."""
         partial = whole.partial
         verdict = self._check(trip, whole)
+        unsound = ""
+        if self.receiver.wishes.inspect:
+            unsound = inspect(partial.path, trip.filed.path.rpartition("/")[2])
         sha256 = whole.found["sha256"]
         arrival = Arrival(
             address=trip.shown,
@@ -149,7 +152,7 @@ class Carrier:
         trip.partial = None
         return Landing(
             partial.path,
-            trip.result(State.ARRIVED, arrival=arrival),
+            trip.result(State.ARRIVED, unsound, arrival),
             partial.record(trip.offer, arrival) if partial.recorded else None,
         )
 

@@ -20,6 +20,7 @@ class Wishes:
         lanes_per_host: how many of them from one host.
         patience: when to try again.
         accept_anything: whether pages are filed that come where something else was asked for.
+        inspect: whether what arrives is opened to see whether it is sound inside.
         must_check: whether files are refused that no checksum proves.
         tight: whether to begin although there is not enough room for everything.
         presence: what becomes of files that lie here already.
@@ -33,6 +34,7 @@ class Wishes:
     lanes_per_host: int = 4
     patience: Patience = field(default_factory=Patience)
     accept_anything: bool = False
+    inspect: bool = False
     must_check: bool = False
     tight: bool = False
     presence: Presence = Presence.RENEW

@@ -92,7 +92,7 @@ class Result:
         address: without secrets.
         path: where it lies or would have lain.
         state: what became of it.
-        reason: why it failed or was refused; empty otherwise.
+        reason: why it failed or was refused, or what is broken in it; empty otherwise.
         received: bytes that came in this run.
         resumed: bytes of it that were there from an earlier run or attempt.
         attempts: how often it was asked for.
@@ -110,6 +110,11 @@ class Result:
     attempts: int = 0
     seconds: float = 0.0
     arrival: Arrival | None = None
+
+    @property
+    def is_unsound(self) -> bool:
+        """Whether it arrived, and is broken inside."""
+        return self.state is State.ARRIVED and bool(self.reason)
 
 
 _ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)

@@ -1,0 +1,103 @@
+"""Files that came as they were sent, and are broken inside."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import lzma
+import tarfile
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import files_in, run
+from willow_cart.checks import inspect
+from willow_cart.demo.stand_in import Exhibit, StandIn
+
+TEXT = b"time,level\n2031-05-01,1.17\n" * 2000
+
+
+def zipped() -> bytes:
+    packed = io.BytesIO()
+    with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("levels/a.csv", TEXT)
+    return packed.getvalue()
+
+
+def tarred(mode: str) -> bytes:
+    packed = io.BytesIO()
+    with tarfile.open(fileobj=packed, mode=mode) as archive:  # type: ignore[call-overload]
+        member = tarfile.TarInfo("a.csv")
+        member.size = len(TEXT)
+        archive.addfile(member, io.BytesIO(TEXT))
+    return packed.getvalue()
+
+
+PNG = b"\x89PNG\r\n\x1a\n" + b"x" * 5000 + b"\0\0\0\0IEND\xaeB`\x82"
+JPEG = b"\xff\xd8\xff\xe0" + b"x" * 5000 + b"\xff\xd9"
+GOOD = {
+    "a.zip": zipped(), "a.gz": gzip.compress(TEXT), "a.bz2": bz2.compress(TEXT),
+    "a.xz": lzma.compress(TEXT), "a.tar": tarred("w"), "a.tar.gz": tarred("w:gz"),
+    "a.png": PNG, "a.jpg": JPEG + b"more of the camera", "a.csv": TEXT,
+    "odd.csv": b'a,5" pipe,"quo""ted",\n', "wide.csv": TEXT.decode().encode("utf-16"),
+    "latin.csv": b"caf\xe9,1\n", "a.tsv": b'a\t"b c"\n', "a.json": b'{"a": [1]}',
+    "a.jsonl": b'{"a": 1}\n\n{"a": 2}\n', "a.wav": b"of a kind that is not opened",
+}  # fmt: skip
+
+
+def flipped(content: bytes) -> bytes:
+    middle = len(content) // 2
+    return content[:middle] + bytes([content[middle] ^ 255]) + content[middle + 1 :]
+
+
+BROKEN = {
+    "flipped.zip": (flipped(zipped()), "levels/a.csv in it is damaged"),
+    "cut.zip": (zipped()[:-30], "it cannot be unpacked"),
+    "cut.gz": (gzip.compress(TEXT)[:-20], "it ends too soon"),
+    "flipped.gz": (gzip.compress(TEXT)[:-6] + b"\0" * 6, "it cannot be unpacked: crc check failed"),
+    "cut.xz": (lzma.compress(TEXT)[:-8], "it ends too soon"),
+    "flipped.bz2": (flipped(bz2.compress(TEXT)), "it cannot be unpacked: invalid data stream"),
+    "cut.tar.gz": (tarred("w:gz")[:-40], "it"),
+    "cut.png": (PNG[:-12], "it lacks the end of a PNG picture"),
+    "cut.jpeg": (JPEG[:-2], "it lacks the end of a JPEG picture"),
+    "not.png": (JPEG, "it does not begin as a PNG picture does"),
+    "open.csv": (b'a,b\n1,"never closed\n2,3\n', "it cannot be read: unexpected end of data"),
+    "bytes.csv": (b"a,b\n\0\0\0\1", "it holds bytes that are no text"),
+    "cut.json": (b'{"a": [1, ', "it cannot be read: expecting value"),
+    "cut.jsonl": (b'{"a": 1}\n{"a"', "line 2 cannot be read"),
+    "page.csv": (b"<!doctype html><title>Not found</title>", "it is a page"),
+}
+
+
+def test_what_is_sound_is_called_so(tmp_path: Path) -> None:
+    for name, content in GOOD.items():
+        (tmp_path / name).write_bytes(content)
+        assert inspect(str(tmp_path / name), name) == "", name
+
+
+@pytest.mark.parametrize("name", BROKEN)
+def test_what_is_broken_is_told_in_words(tmp_path: Path, name: str) -> None:
+    content, words = BROKEN[name]
+    (tmp_path / name).write_bytes(content)
+    assert inspect(str(tmp_path / name), name).startswith(words)
+
+
+def test_hauls_and_audits_tell_what_came_whole_and_is_broken(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {"good.zip": Exhibit(zipped()), "bad.zip": Exhibit(flipped(zipped()))}
+    haul = ["haul", f"{place.base}/{{good,bad}}.zip", "--into"]
+    outcome = run(*haul, "x", "--inspect", cwd=tmp_path)
+    assert outcome.code == 4
+    assert "bad.zip arrived, but levels/a.csv in it is damaged" in outcome.err
+    assert "1 file arrived and is broken inside; see above" in outcome.err
+    assert set(files_in(tmp_path / "x")) == {"good.zip", "bad.zip"}, "it is what its place has"
+    assert "bad.zip: levels/a.csv in it is damaged" in run("receipt", "x", cwd=tmp_path).out
+    assert run(*haul, "y", cwd=tmp_path).code == 0
+    audit = run("audit", "y", "--inspect", "--json", cwd=tmp_path)
+    assert audit.code == 4
+    assert {each["path"]: each["finding"] for each in audit.json()} == {
+        "bad.zip": "broken", "good.zip": "unchanged",
+    }  # fmt: skip
