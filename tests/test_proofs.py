@@ -258,6 +258,42 @@ def test_an_independent_store_proves_its_objects(
         server.stop()
 
 
+def test_lists_beside_the_files_are_found_and_not_trusted_blindly(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {f"levels/{n}.csv": Exhibit(b"level %d" % n) for n in range(3)}
+    sums = "".join(f"{hashlib.sha256(b'level %d' % n).hexdigest()} *{n}.csv\n" for n in range(3))
+    place.exhibits["levels/sha256sums.txt"] = Exhibit(sums.encode())
+    for name in ("a", "b"):
+        place.exhibits[f"maps/{name}.png"] = Exhibit(name.encode())
+        own = hashlib.md5(name.encode()).hexdigest()
+        place.exhibits[f"maps/{name}.png.md5"] = Exhibit(own.encode())
+    place.exhibits["bare/x.csv"] = Exhibit(b"x")
+    # A place that answers whatever it is asked for, with a page.
+    page = Exhibit(b"<!doctype html><title>Oh</title>", media_type="text/html")
+    place.exhibits["bare/SHA256SUMS"] = page
+    (tmp_path / "list.txt").write_text("".join(
+        f"{place.base}/{path}\n" for path in
+        ("levels/0.csv", "levels/1.csv", "levels/2.csv", "maps/a.png", "maps/b.png", "bare/x.csv")
+    ))  # fmt: skip
+    haul = ["haul", "list.txt", "--into", "x", "--find-checksums"]
+    outcome = run(*haul, cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert (
+        f"{place.base}/levels/sha256sums.txt promises 3 checksums; it lies beside the files, and"
+        " whoever could change them could change it too"
+    ) in outcome.err
+    assert "1 file of 6 has no checksum in the lists" in outcome.err
+    told = {path: row["verdict"] for path, row in rows(tmp_path / "x").items()}
+    assert told == {
+        **{f"levels/{n}.csv": "sha256 from a checksum list" for n in range(3)},
+        **{f"maps/{name}.png": "md5 from a checksum list, weak" for name in "ab"},
+        "bare/x.csv": "length only",
+    }
+    asked = [each.path for each in place.requests if each.path.startswith("/bare/x.csv.")]
+    assert len(asked) == 4, "one file is asked for each ending, and no more"
+
+
 FIRST_LEDGER = Path(__file__).parent / "support" / "first_ledger.sql"
 
 

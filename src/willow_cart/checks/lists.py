@@ -79,6 +79,11 @@ def is_checksum_line(line: str) -> bool:
     return bool(_GNU.fullmatch(line) or _BSD.fullmatch(line))
 
 
+def is_bare_checksum(line: str) -> bool:
+    """Whether a line is a hash and nothing else, as in a file `name.sha256`."""
+    return _BARE.fullmatch(line.strip()) is not None
+
+
 def _read_line(line: str, place: str, wide: str | None) -> tuple[str, Checksum]:
     if bsd := _BSD.fullmatch(line):
         escaped, algorithm, name, digest = bsd.groups()

@@ -9,7 +9,7 @@ import shlex
 import signal
 import sys
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -61,6 +61,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
         default=[],
         metavar="FILE|ADDRESS",
         help="a checksum list to hold what comes against, in GNU or BSD style",
+    )
+    command.add_argument(
+        "--find-checksums",
+        action="store_true",
+        help="look for checksum lists beside the files: SHA256SUMS, md5sums.txt, name.sha256, ...",
     )
     command.add_argument(
         "--must-check",
@@ -143,9 +148,7 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)
             tell(put_in_cart(find, args.cart, Look(sources=looker.found.sources), add=False))
-        account = _haul(
-            args, wishes, _with_checksums(args.checksums, offers, access), access, background
-        )
+        account = _haul(args, wishes, _with_checksums(args, offers, access), access, background)
     troubles = len(looker.found.troubles)
     _sum_up(account, args.into, troubles=troubles)
     if account.exit_code is Exit.GOOD and troubles:
@@ -171,19 +174,28 @@ def _require_outside(args: argparse.Namespace) -> None:
             )
 
 
-def _with_checksums(lists: Sequence[str], offers: Shelf, access: Access) -> Shelf:
+def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> Shelf:
+    """The offers with what checksum lists promise of them: those named, and those beside them."""
     from willow_cart.checks import ChecksumBook
     from willow_cart.cli.telling import tell, tell_each
     from willow_cart.shelf import Shelf
+    from willow_cart.sources.beside import lists_beside
     from willow_cart.sources.promises import read_lists
     from willow_cart.units import count_of
 
-    if not lists:
+    if not (args.checksums or args.find_checksums):
         return offers
-    entries, no_lines = read_lists(lists, access)
+    entries, no_lines = read_lists(args.checksums, access)
     tell_each(no_lines)
-    found, troubles = ChecksumBook(entries).promise(offers)
-    promised = Shelf(found)
+    if args.find_checksums:
+        for found in lists_beside(offers, access):
+            entries += found.entries
+            tell(
+                f"{found.place} promises {count_of(len(found.entries), 'checksum')}; it lies beside"
+                " the files, and whoever could change them could change it too"
+            )
+    promising, troubles = ChecksumBook(entries).promise(offers)
+    promised = Shelf(promising)
     promised.twice = offers.twice
     tell_each(troubles)
     if bare := sum(not offer.checksums for offer in promised):

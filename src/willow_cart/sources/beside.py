@@ -1,0 +1,91 @@
+"""Checksum lists that lie beside the files they speak of, looked for by the names they go by."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from urllib.parse import urljoin
+
+from willow_cart.access import Access
+from willow_cart.access.whole import fetch_whole
+from willow_cart.addresses import name_of, without_secrets
+from willow_cart.checks import Entry, is_checksum_line, read_checksum_list
+from willow_cart.checks.lists import is_bare_checksum
+from willow_cart.errors import NotWhatWasMeant, TransferFailed
+from willow_cart.model import Offer
+
+# What publishers call the list of a folder, the strongest first.
+_LISTS = (
+    "SHA256SUMS", "SHA256SUMS.txt", "sha256sums.txt", "sha256sum.txt", "SHA512SUMS",
+    "checksums.txt", "CHECKSUMS", "MD5SUMS", "MD5SUMS.txt", "md5sums.txt", "md5sum.txt",
+)  # fmt: skip
+
+# What they put behind a file's own name.
+_ENDINGS = (".sha256", ".sha512", ".sha1", ".md5")
+
+_LARGEST = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class FoundList:
+    """A list that lies beside files.
+
+    Attributes:
+        place: its address, without secrets.
+        entries: what it promises.
+    """
+
+    place: str
+    entries: tuple[Entry, ...]
+
+
+def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]:
+    """Look in the folder of every offer for a checksum list.
+
+    A folder is asked for each name that a list goes by until there is one. Where there is none, its
+    first file is asked for a sum of its own, and only if that has one the others are as well: no
+    place is asked for hundreds of files that are not there.
+
+    Args:
+        offers: the files.
+        access: how places are talked to.
+    """
+    folders: defaultdict[str, list[str]] = defaultdict(list)
+    for offer in offers:
+        bare = offer.address.partition("?")[0]
+        folders[urljoin(bare, ".")].append(bare)
+    for folder, addresses in folders.items():
+        for name in _LISTS:
+            if (found := _read(f"{folder}{name}", access)) is not None:
+                yield found
+                break
+        else:
+            yield from _sums_of_their_own(addresses, access)
+
+
+def _sums_of_their_own(addresses: list[str], access: Access) -> Iterator[FoundList]:
+    for ending in _ENDINGS:
+        first = _read(f"{addresses[0]}{ending}", access)
+        if first is None:
+            continue
+        yield first
+        others = (_read(f"{address}{ending}", access) for address in addresses[1:])
+        yield from (each for each in others if each is not None)
+        return
+
+
+def _read(address: str, access: Access) -> FoundList | None:
+    """A list at an address; None if there is none, whatever there is instead."""
+    try:
+        _, content = fetch_whole(address, access, _LARGEST)
+    except (TransferFailed, NotWhatWasMeant):
+        return None
+    text = content.decode("utf-8", "replace")
+    first = next((line.strip() for line in text.splitlines() if line.strip()), "")
+    if not (is_checksum_line(first) or is_bare_checksum(first)):
+        return None
+    shown = without_secrets(address)
+    items = read_checksum_list(text, shown)
+    entries = tuple(item for item in items if isinstance(item, Entry))
+    return FoundList(shown, entries) if entries and name_of(address) else None
