@@ -8,6 +8,7 @@ import json
 import subprocess
 from pathlib import Path
 
+import jsonschema
 import pytest
 
 from tests.support.program import run, sha256
@@ -15,6 +16,8 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.records import Arrival
 from willow_cart.records.manifests import Manifest
 from willow_cart.version import __version__
+
+ROOT = Path(__file__).parent.parent
 
 
 @pytest.fixture
@@ -46,6 +49,18 @@ def test_runs_are_listed_with_their_notes_and_counts(desk: Path) -> None:
         ("1", "4", "0"), ("2", "1", "1"),
     ]  # fmt: skip
     assert "for the June report" in run("receipt", "data", "--run", "1", cwd=desk).out
+
+
+def test_receipts_are_as_their_schema_says(desk: Path) -> None:
+    schema = json.loads((ROOT / "docs" / "receipt.schema.json").read_text())
+    for number in ("1", "2"):
+        receipt = run("receipt", "data", "--run", number, "--json", cwd=desk).json()
+        jsonschema.validate(receipt, schema)
+    columns = run("receipt", "data", "--csv", cwd=desk).out.splitlines()[0].split(",")
+    assert columns == list(schema["properties"]["files"]["items"]["properties"])
+    receipt["surprise"] = 1
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate(receipt, schema)
 
 
 def test_one_file_has_a_story_with_every_version(desk: Path, place: StandIn) -> None:
