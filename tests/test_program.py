@@ -62,7 +62,7 @@ def test_a_list_comes_home_checked_filed_and_recorded(
         assert row["last_modified"] == "Fri, 01 Jun 2031 06:00:00 GMT".replace("Fri", "Sun")
     table = run("receipt", "may", cwd=desk)
     assert "Run 1: willow-cart haul addresses.txt" in table.out
-    assert "promised was" in table.out
+    assert "promised by a checksum list was" in table.out
     cells = list(csv.DictReader(io.StringIO(run("receipt", "may", "--csv", cwd=desk).out)))
     assert [cell["path"] for cell in cells] == [row["path"] for row in receipt["files"]]
 

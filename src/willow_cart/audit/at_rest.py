@@ -104,6 +104,8 @@ def audit(
     known = list(_known_to_ledger(root, needed=not entries))
     if entries:
         known = _with_promises(known, entries, root, [] if troubles is None else troubles)
+    # The largest first: the last thread is not left alone with one.
+    known.sort(key=lambda each: each.arrival.size if each.arrival else 0, reverse=True)
     examiner = _Examiner(root, quick, inside, read)
     pool = ThreadPoolExecutor(threads)
     waiting: deque[Future[Audited]] = deque()

@@ -255,8 +255,9 @@ def digest_file(
         OSError: it cannot be read.
     """
     hashes = {name: new_hash(name) for name in algorithms}
-    piece = memoryview(bytearray(_PIECE))
     with open(path, "rb", buffering=0) as file:
+        # A megabyte for each of many small files would cost more than hashing them.
+        piece = memoryview(bytearray(max(1, min(_PIECE, os.fstat(file.fileno()).st_size))))
         while count := file.readinto(piece):
             for each in hashes.values():
                 each.update(piece[:count])
