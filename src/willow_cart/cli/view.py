@@ -168,7 +168,7 @@ class View(Observer):
 
     def set_aside(self, path: str, kept: Path) -> None:
         """Say where a file went that a haul had not put there."""
-        self.say(f"{path}: what lay there was not from a haul; it is kept in {kept}")
+        self.say(f"{path}: what lay there was not as a haul had left it; it is kept in {kept}")
 
     def settled(self, filed: Filed, result: Result) -> None:
         """Count a file, and say what went wrong with it."""
