@@ -117,3 +117,32 @@ def test_the_paragraph_for_a_report_counts_by_place(desk: Path, place: StandIn) 
     host = place.base.removeprefix("http://")
     assert f"- 4 files (32 B) from {host}, retrieved on " in text
     assert ": 4 checked by length only." in text
+
+
+def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:
+    outcome = run("receipt", "data", "--bag", "out/bag", cwd=desk)
+    assert (outcome.code, outcome.out) == (0, "4 files in the bag out/bag\n")
+    bag = desk / "out" / "bag"
+    assert (bag / "bagit.txt").read_bytes() == (
+        b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+    )
+    info = (bag / "bag-info.txt").read_text()
+    assert "Payload-Oxum: 32.4\n" in info
+    assert "External-Description: for the June report\n" in info
+    for manifest in ("manifest-sha256.txt", "tagmanifest-sha256.txt"):
+        check = ["sha256sum", "--check", "--strict", "--quiet", manifest]
+        subprocess.run(check, cwd=bag, check=True, capture_output=True)
+    audit = run("audit", bag, "--checksums", bag / "manifest-sha256.txt", "--json", cwd=desk)
+    found = {each["path"]: each["finding"] for each in audit.json()}
+    assert {path for path, finding in found.items() if finding == "unchanged"} == {
+        f"data/levels/{n}.csv" for n in range(4)
+    }
+    again = run("receipt", "data", "--bag", "out/bag", cwd=desk)
+    assert (again.code, again.err) == (
+        1, "willow-cart: out/bag: is there already; name a new folder\n"
+    )  # fmt: skip
+    (desk / "data" / "levels" / "1.csv").unlink()
+    lost = run("receipt", "data", "--bag", "other", cwd=desk)
+    assert lost.code == 1
+    assert "levels/1.csv: no such file or directory; see what an audit says" in lost.err
+    assert not (desk / "other").exists()

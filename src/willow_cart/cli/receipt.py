@@ -51,6 +51,12 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="what became of one file in every haul: give its name, path or address",
     )
+    command.add_argument(
+        "--bag",
+        type=Path,
+        metavar="NEW_DIR",
+        help="write the folder's files as a BagIt bag, with their checksums, to hand them on",
+    )
     add_formats(command).add_argument(
         "--manifest",
         choices=["sha256sums", "datapackage", "markdown"],
@@ -64,6 +70,8 @@ def run(args: argparse.Namespace) -> int:
     """Read the receipt and show it."""
     from willow_cart.records import Row, read_receipt, read_runs, read_story
 
+    if args.bag is not None:
+        return _write_bag(args.folder, args.bag)
     if args.manifest:
         return _write_manifest(args.folder, args.manifest)
     if args.runs:
@@ -77,6 +85,19 @@ def run(args: argparse.Namespace) -> int:
         _write_csv(map(asdict, receipt.rows), [field.name for field in fields(Row)])
     else:
         _show(receipt)
+    return Exit.GOOD
+
+
+def _write_bag(folder: Path, bag: Path) -> int:
+    from willow_cart.cli.screen import show_line
+    from willow_cart.records import Ledger, ledger_path, read_runs
+    from willow_cart.records.bags import write_bag
+    from willow_cart.units import count_of
+
+    notes = "; ".join(run.note for run in read_runs(folder) if run.note)
+    with Ledger(ledger_path(folder)) as ledger:
+        files = write_bag(folder, ledger.latest_arrivals(), bag, notes)
+    show_line(f"{count_of(files, 'file')} in the bag {bag}")
     return Exit.GOOD
 
 

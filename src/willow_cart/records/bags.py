@@ -1,0 +1,87 @@
+"""Bags: a destination handed on with its proofs, as RFC 8493 has it."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import shutil
+from collections.abc import Iterable
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path
+
+from willow_cart.errors import CannotStore, plainly
+from willow_cart.records.ledger import Arrival
+from willow_cart.version import __version__
+
+_DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+
+# RFC 8493, 2.1.3: what would tear a line of a manifest is percent-encoded, and so is the percent.
+_ESCAPED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
+
+
+def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = "") -> int:
+    """Write a bag of the files of a destination.
+
+    The files are linked where the disk can do that, and copied otherwise. They are entered with
+    the checksums that the ledger has; whoever gets the bag checks them.
+
+    Args:
+        root: the destination.
+        arrivals: what lies there.
+        bag: the folder to make; it must not be there.
+        note: what the bag holds, in the person's own words.
+
+    Returns:
+        How many files are in it.
+
+    Raises:
+        CannotStore: the bag cannot be written, or a file of the destination is not there.
+    """
+    payload: list[str] = []
+    size = 0
+    try:
+        bag.mkdir(parents=True)
+        for arrival in arrivals:
+            place = bag / "data" / arrival.path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            _link_or_copy(root / arrival.path, place)
+            escaped = "".join(_ESCAPED.get(each, each) for each in f"data/{arrival.path}")
+            payload.append(f"{arrival.sha256}  {escaped}\n")
+            size += arrival.size
+        tags = {
+            "bagit.txt": _DECLARATION,
+            "bag-info.txt": _info(size, len(payload), note),
+            "manifest-sha256.txt": "".join(payload),
+        }
+        for name, text in tags.items():
+            (bag / name).write_text(text, "utf-8", newline="")
+        sums = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in tags.items()}
+        lines = (f"{digest}  {name}\n" for name, digest in sums.items())
+        (bag / "tagmanifest-sha256.txt").write_text("".join(lines), "utf-8", newline="")
+    except FileExistsError:
+        raise CannotStore(str(bag), "is there already", "name a new folder") from None
+    except OSError as error:
+        shutil.rmtree(bag, ignore_errors=True)
+        about = error.filename or str(bag)
+        raise CannotStore(
+            str(about), plainly(error), "see what an audit says, and to the disk"
+        ) from None
+    return len(payload)
+
+
+def _info(size: int, files: int, note: str) -> str:
+    """RFC 8493, 2.2.2."""
+    described = f"External-Description: {' '.join(note.split())}\n" if note else ""
+    return (
+        f"{described}Bagging-Date: {datetime.now(UTC):%Y-%m-%d}\n"
+        f"Payload-Oxum: {size}.{files}\n"
+        f"Bag-Software-Agent: willow-cart {__version__}\n"
+    )
+
+
+def _link_or_copy(file: Path, place: Path) -> None:
+    with suppress(OSError):
+        os.link(file, place)
+        return
+    shutil.copyfile(file, place)
