@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import Outcome, files_in, run
+from tests.support.stores import independent_store
 from willow_cart.access.bucket import Endpoint, read_page
 from willow_cart.addresses import address_of_key, key_of, normalise
 from willow_cart.demo.stand_in import Exhibit
@@ -284,17 +285,7 @@ def test_what_is_no_listing_is_told(content: bytes) -> None:
 def test_an_independent_store_is_listed_and_hauled_from(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from moto.server import ThreadedMotoServer
-
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
-    server.start()
-    try:
-        import boto3
-
-        base = "http://{}:{}".format(*server.get_host_and_port())
-        monkeypatch.setenv("AWS_ACCESS_KEY_ID", "ida")
-        monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "reedmace")
-        client = boto3.client("s3", endpoint_url=base, region_name="us-east-1")
+    with independent_store(monkeypatch, tmp_path) as (base, client):
         client.create_bucket(Bucket="camera-traps")
         content = {f"2031-{n % 12:02d}/img {n:04d}+.jpg": b"%d" % n for n in range(2500)}
         for key, body in content.items():
@@ -309,5 +300,3 @@ def test_an_independent_store_is_listed_and_hauled_from(
             key: body for key, body in content.items() if key.startswith("2031-03/")
         }
         assert "0 arrived, 209 unchanged" in run("haul", *march, cwd=tmp_path).last_line
-    finally:
-        server.stop()

@@ -14,6 +14,7 @@ from typing import Any
 import pytest
 
 from tests.support.program import files_in, run, start, wait_for_bytes
+from tests.support.stores import independent_store
 from willow_cart.access.promises import composite_of, promised_by_server, promised_by_store
 from willow_cart.checks import proves_composite, read_checksum, verdict_of
 from willow_cart.checks.digests import RunningDigest
@@ -217,18 +218,7 @@ def test_what_was_promised_before_a_kill_is_held_against_the_whole(
 def test_an_independent_store_proves_its_objects(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from moto.server import ThreadedMotoServer
-
-    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
-    server.start()
-    try:
-        import boto3
-
-        base = "http://{}:{}".format(*server.get_host_and_port())
-        monkeypatch.setenv("AWS_ACCESS_KEY_ID", "ida")
-        monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "reedmace")
-        monkeypatch.setenv("HOME", str(tmp_path))
-        client = boto3.client("s3", endpoint_url=base, region_name="us-east-1")
+    with independent_store(monkeypatch, tmp_path) as (base, client):
         client.create_bucket(Bucket="traps")
         client.put_object(Bucket="traps", Key="one.csv", Body=CONTENT)
         client.put_object(Bucket="traps", Key="sum.csv", Body=CONTENT, ChecksumAlgorithm="SHA256")
@@ -254,8 +244,6 @@ def test_an_independent_store_proves_its_objects(
             "parts.bin": "md5 of its 3 parts from the store, weak",
         }
         assert files_in(tmp_path / "x")["parts.bin"] == b"".join(pieces)
-    finally:
-        server.stop()
 
 
 def test_lists_beside_the_files_are_found_and_not_trusted_blindly(

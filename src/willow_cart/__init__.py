@@ -12,8 +12,9 @@ are used first, so that the command line starts quickly::
             account = wc.bring_home(chosen, "data", access, observer=view)
     print(account.counts)
 
-Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` and `audit` over `checks`
-over `access`, `choosing`, `filing` and `records` over `model`, `units` and `errors`.
+Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` and
+`audit` over `checks` over `access`, `choosing`, `filing` and `records` over `model`, `units` and
+`errors`.
 """
 
 from importlib import import_module

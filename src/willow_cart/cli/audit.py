@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import add_formats, positive
+from willow_cart.cli.options import add_folder, add_formats, positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -41,14 +41,7 @@ _ORDER = (
 
 def add_options(command: argparse.ArgumentParser) -> None:
     """Add what audit understands."""
-    command.add_argument(
-        "folder",
-        nargs="?",
-        type=Path,
-        default=Path(),
-        metavar="DIR",
-        help="a folder that was hauled into (the current one)",
-    )
+    add_folder(command)
     command.add_argument(
         "--quick",
         action="store_true",

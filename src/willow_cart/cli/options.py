@@ -6,6 +6,7 @@ import argparse
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
@@ -290,6 +291,18 @@ class Looker:
         chosen = Shelf(offer for offer, dropped_by in self.judged() if not dropped_by)
         self.choice.require_some()
         return chosen
+
+
+def add_folder(command: argparse.ArgumentParser) -> None:
+    """Add the folder that a command looks into."""
+    command.add_argument(
+        "folder",
+        nargs="?",
+        type=Path,
+        default=Path(),
+        metavar="DIR",
+        help="a folder that was hauled into (the current one)",
+    )
 
 
 def add_formats(command: argparse.ArgumentParser) -> argparse._MutuallyExclusiveGroup:

@@ -12,7 +12,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from willow_cart.cli.options import add_formats, positive
+from willow_cart.cli.options import add_folder, add_formats, positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -28,14 +28,7 @@ DESCRIPTION = (
 
 def add_options(command: argparse.ArgumentParser) -> None:
     """Add what receipt understands."""
-    command.add_argument(
-        "folder",
-        nargs="?",
-        type=Path,
-        default=Path(),
-        metavar="DIR",
-        help="a folder that was hauled into (the current one)",
-    )
+    add_folder(command)
     command.add_argument(
         "--run",
         dest="number",
