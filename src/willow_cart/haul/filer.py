@@ -214,10 +214,13 @@ class Filer:
         for mark in marks:
             with suppress(FileNotFoundError):  # it has been done away with, or has its name
                 sync_file(mark.file)
-        if marks:
-            # All that was entered before will last with the marks, so the names must too.
+        # A seal has to last before the name that follows it does: otherwise a power cut leaves a
+        # file that the ledger takes for one of the person's.
+        lasting = bool(marks) or any(isinstance(item, Landing) and item.seal for item in items)
+        if lasting:
+            # All that was entered before will last with them, so the names must too.
             self._destination.sync_folders()
-        with self._ledger.transaction(lasting=bool(marks)):
+        with self._ledger.transaction(lasting=lasting):
             for item in items:
                 if isinstance(item, Note):
                     item.write(self._ledger)
