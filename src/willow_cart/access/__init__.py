@@ -1,6 +1,6 @@
 """How to be let in and talk: every protocol plugs in at one seam, `access.seam.Access`."""
 
-from willow_cart.access.patience import BRIEFLY, Patience, persist
+from willow_cart.access.patience import BRIEFLY, ONCE_MORE, Patience, persist
 from willow_cart.access.seam import (
     CHUNK,
     Access,
@@ -15,6 +15,7 @@ from willow_cart.access.seam import (
 __all__ = [
     "BRIEFLY",
     "CHUNK",
+    "ONCE_MORE",
     "Access",
     "Delivery",
     "Directory",

@@ -6,20 +6,19 @@ only listing is special (List Blobs, service version 2021-12-02).
 
 from __future__ import annotations
 
-import base64
-import binascii
 from collections.abc import Iterator
 from urllib.parse import quote, unquote
 
 from willow_cart.access.http_rules import parse_date
 from willow_cart.access.patience import BRIEFLY, persist
+from willow_cart.access.promises import read_base64
 from willow_cart.access.safe_xml import Element, local_name
 from willow_cart.access.seam import Access, Entry, Store
 from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, without_secrets
 from willow_cart.errors import TransferFailed
-from willow_cart.model import Checksum, Origin
+from willow_cart.model import Origin
 
 
 class Container(Store):
@@ -93,17 +92,8 @@ def _entry(item: Element, bucket: str, key: str) -> Entry | None:
         address_of_key(bucket, key),
         int(size) if size.isdigit() else None,
         parse_date(facts.get("Last-Modified")),
-        checksums=_checksum(facts.get("Content-MD5", "")),
+        checksums=read_base64("md5", facts.get("Content-MD5", ""), Origin.STORE),
     )
-
-
-def _checksum(text: str) -> tuple[Checksum, ...]:
-    """The checksum that the store keeps, which it writes in base 64."""
-    try:
-        digest = base64.b64decode(text, validate=True)
-    except binascii.Error:
-        return ()
-    return (Checksum("md5", digest.hex(), Origin.STORE),) if len(digest) == 16 else ()
 
 
 def _key(entry: Entry, bucket: str) -> str:

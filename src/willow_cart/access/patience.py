@@ -55,6 +55,10 @@ BRIEFLY = Patience(attempts=3)
 """For looking at places, which somebody waits for."""
 
 
+ONCE_MORE = Patience(attempts=2, longest_wait=10.0)
+"""For asking many places one thing each: a busy one gets a second chance, and no more."""
+
+
 def persist(
     attempt: Callable[[], Answer],
     patience: Patience,

@@ -65,18 +65,20 @@ def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
         written += "," + fields.get("Content-Digest", "")  # RFC 9530, 2
     found = [*_MEMBER.findall(written), *_INSTANCE.findall(fields.get("Digest", ""))]
     for name, value in found:
-        yield from _read(_NAMES.get(name.lower()), value, Origin.SERVER)
+        yield from read_base64(_NAMES.get(name.lower()), value, Origin.SERVER)
     if whole:
-        yield from _read("md5", fields.get("Content-MD5", ""), Origin.SERVER)  # RFC 1864, 2
+        yield from read_base64("md5", fields.get("Content-MD5", ""), Origin.SERVER)  # RFC 1864, 2
 
 
 def _by_store(fields: Mapping[str, str]) -> Iterator[Checksum]:
     for algorithm in ("sha256", "sha1", "crc32c", "crc32"):
         # That of an object in parts is one of its parts' sums, and says so by a number behind it.
-        yield from _read(algorithm, fields.get(f"x-amz-checksum-{algorithm}", ""), Origin.STORE)
+        text = fields.get(f"x-amz-checksum-{algorithm}", "")
+        yield from read_base64(algorithm, text, Origin.STORE)
     for each in fields.get("x-goog-hash", "").split(","):
         name, _, value = each.strip().partition("=")
-        yield from _read(name if name in ("md5", "crc32c") else None, value, Origin.STORE)
+        known = name if name in ("md5", "crc32c") else None
+        yield from read_base64(known, value, Origin.STORE)
     mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
     if mark is not None and mark[2] is None and not _is_encrypted(fields):
         yield Checksum("md5", mark[1], Origin.STORE)
@@ -87,11 +89,12 @@ def _is_encrypted(fields: Mapping[str, str]) -> bool:
     return keyed or "x-amz-server-side-encryption-customer-algorithm" in fields
 
 
-def _read(algorithm: str | None, value: str, origin: Origin) -> Iterator[Checksum]:
-    """A digest in base 64, if it is one."""
+def read_base64(algorithm: str | None, value: str, origin: Origin) -> tuple[Checksum, ...]:
+    """A digest in base 64 as a checksum; none if it is no digest, or of no known algorithm."""
     try:
         digest = base64.b64decode(value, validate=True)
     except binascii.Error:
-        return
-    if algorithm is not None and len(digest) == _LENGTHS[algorithm]:
-        yield Checksum(algorithm, digest.hex(), origin)
+        return ()
+    if algorithm is None or len(digest) != _LENGTHS[algorithm]:
+        return ()
+    return (Checksum(algorithm, digest.hex(), origin),)

@@ -80,6 +80,7 @@ def audit(
     quick: bool = False,
     inside: bool = False,
     threads: int = 1,
+    begin: Callable[[int], None] = lambda _: None,
     read: Callable[[int], None] = lambda _: None,
     troubles: list[Trouble] | None = None,
 ) -> Iterator[Audited]:
@@ -91,6 +92,7 @@ def audit(
         quick: whether a file of the size and date that it was filed with is believed unread.
         inside: whether files are opened to see whether they are sound.
         threads: how many files are read at a time.
+        begin: told how many bytes the ledger knows, before any is read.
         read: told of bytes that were read.
         troubles: gets what lists leave open.
 
@@ -102,8 +104,10 @@ def audit(
         UnreadableLedger: there is neither a ledger nor a list.
     """
     known = list(_known_to_ledger(root, needed=not entries))
+    lying = dict(_files_below(root))
     if entries:
-        known = _with_promises(known, entries, root, [] if troubles is None else troubles)
+        known = _with_promises(known, entries, lying, [] if troubles is None else troubles)
+    begin(sum(each.arrival.size for each in known if each.arrival))
     # The largest first: the last thread is not left alone with one.
     known.sort(key=lambda each: each.arrival.size if each.arrival else 0, reverse=True)
     examiner = _Examiner(root, quick, inside, read)
@@ -119,18 +123,9 @@ def audit(
     finally:
         pool.shutdown(cancel_futures=True)
     paths = {each.path for each in known}
-    for path, size in _files_below(root):
+    for path, size in lying.items():
         if path not in paths:
             yield Audited(path, Finding.UNKNOWN, "no haul has brought it", size)
-
-
-def size_known(root: Path) -> int | None:
-    """How many bytes the ledger says lie there; None where there is none."""
-    path = ledger_path(root)
-    if not path.is_file():
-        return None
-    with Ledger(path) as ledger:
-        return sum(arrival.size for arrival in ledger.latest_arrivals())
 
 
 def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
@@ -147,11 +142,11 @@ def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
 
 
 def _with_promises(
-    known: Iterable[_Known], entries: Sequence[Entry], root: Path, troubles: list[Trouble]
+    known: Iterable[_Known], entries: Sequence[Entry], lying: Iterable[str], troubles: list[Trouble]
 ) -> list[_Known]:
     """What should be there by the ledger, by lists, or by both."""
     by_path = {each.path: each for each in known}
-    paths = sorted({*by_path, *(path for path, _ in _files_below(root))})
+    paths = sorted({*by_path, *lying})
     offers = [Offer(f"file:///{path}", folder=_folder(path), name=_name(path)) for path in paths]
     promised, open_ones = ChecksumBook(entries).promise(offers)
     troubles += open_ones

@@ -6,16 +6,13 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from willow_cart.access import Access, Patience, persist
+from willow_cart.access import ONCE_MORE, Access, persist
 from willow_cart.access.http_rules import contradict
 from willow_cart.addresses import without_secrets
 from willow_cart.audit.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.model import Facts
 from willow_cart.records import Arrival
-
-# An audit asks many places one thing each: a busy one gets a second chance, and no more.
-_PATIENCE = Patience(attempts=2, longest_wait=10.0)
 
 # RFC 9110, 15.5.5 and 15.5.11
 _NO_MORE = (404, 410)
@@ -44,7 +41,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
         return Audited(arrival.path, finding, why, arrival.size, arrival)
 
     try:
-        facts = persist(lambda: access.ask(arrival.address), _PATIENCE)
+        facts = persist(lambda: access.ask(arrival.address), ONCE_MORE)
     except NotServed as error:
         finding = Finding.GONE if error.status in _NO_MORE else Finding.UNTOLD
         return found(finding, error.reason)

@@ -9,12 +9,11 @@ from typing import TextIO
 from willow_cart.addresses import normalise, without_secrets
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer, Trouble
+from willow_cart.records.bags import ENCODED, encode_path
 
 _LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
 
-# RFC 8493, 2.1.3: of a path only these three are encoded, and no others decoded.
-_ENCODED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
-_DECODED = {code: character for character, code in _ENCODED.items()}
+_DECODED = {code: character for character, code in ENCODED.items()}
 
 # What a bag holds lies below this folder of it.
 _PAYLOAD = "data/"
@@ -50,6 +49,5 @@ def write_fetch_list(offers: Iterable[Offer], to: TextIO) -> None:
     """Write offers, a line each, without secrets; what lies elsewhere is put below `data/`."""
     for offer in offers:
         path = offer.path if offer.path.startswith(_PAYLOAD) else _PAYLOAD + offer.path
-        path = re.sub("[%\n\r]", lambda character: _ENCODED[character[0]], path)
         length = "-" if offer.size is None else offer.size
-        to.write(f"{without_secrets(offer.address)} {length} {path}\n")
+        to.write(f"{without_secrets(offer.address)} {length} {encode_path(path)}\n")

@@ -130,20 +130,17 @@ def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[str], None]:
 
 def _table(path: str) -> None:
     with open(path, "rb") as file:
-        if b"\0" in file.read(BEGINNING) and not _is_wide(path):
-            raise _Unsound("it holds bytes that are no text")
+        beginning = file.read(BEGINNING)
+    is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
+    if b"\0" in beginning and not is_wide:
+        raise _Unsound("it holds bytes that are no text")
     csv.field_size_limit(_LARGEST_DOCUMENT)  # outlines of lakes are longer than the usual limit
-    encoding = "utf-16" if _is_wide(path) else "utf-8-sig"
+    encoding = "utf-16" if is_wide else "utf-8-sig"
     with open(path, encoding=encoding, errors="surrogateescape", newline="") as text:
         delimiter = "\t" if "\t" in text.readline() else ","
         text.seek(0)
         for _ in csv.reader(text, strict=True, delimiter=delimiter):
             pass
-
-
-def _is_wide(path: str) -> bool:
-    with open(path, "rb") as file:
-        return file.read(2) in (b"\xff\xfe", b"\xfe\xff")
 
 
 def _document(path: str) -> None:

@@ -11,7 +11,6 @@ import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
@@ -114,7 +113,7 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
 
     troubles: list[Trouble] = []
     entries = _entries(args)
-    with _bar(args.folder) as read:
+    with _bar() as (begin, read):
         found = list(
             audit(
                 args.folder,
@@ -122,6 +121,7 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
                 quick=args.quick,
                 inside=args.inspect,
                 threads=args.threads,
+                begin=begin,
                 read=read,
                 troubles=troubles,
             )
@@ -140,7 +140,7 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
 
 def _entries(args: argparse.Namespace) -> Sequence[Entry]:
     from willow_cart.cli.telling import tell_each
-    from willow_cart.sources.promises import read_lists
+    from willow_cart.sources.checksum_lists import read_lists
 
     if not args.checksums:
         return ()
@@ -157,10 +157,10 @@ def _access(args: argparse.Namespace, arrivals: Sequence[Arrival]) -> Access:
 
 
 @contextmanager
-def _bar(folder: Path) -> Iterator[Callable[[int], None]]:
-    """A bar of what is read, on a terminal."""
+def _bar() -> Iterator[tuple[Callable[[int], None], Callable[[int], None]]]:
+    """A bar of what is read, on a terminal: what is told the total, and what each advance."""
     if not sys.stderr.isatty():
-        yield lambda _: None
+        yield (lambda _: None), (lambda _: None)
         return
     from rich.console import Console
     from rich.progress import (
@@ -172,13 +172,15 @@ def _bar(folder: Path) -> Iterator[Callable[[int], None]]:
         TransferSpeedColumn,
     )
 
-    from willow_cart.audit.at_rest import size_known
-
     columns = (TextColumn("reading"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
                TimeRemainingColumn())  # fmt: skip
     with Progress(*columns, console=Console(stderr=True), transient=True) as progress:
-        task = progress.add_task("reading", total=size_known(folder))
-        yield lambda count: progress.advance(task, count)
+        task = progress.add_task("reading", total=None)
+
+        def begin(total: int) -> None:
+            progress.update(task, total=total or None)
+
+        yield begin, lambda count: progress.advance(task, count)
 
 
 def _facts(each: Audited) -> dict[str, object]:

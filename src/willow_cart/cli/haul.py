@@ -179,8 +179,7 @@ def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> 
     from willow_cart.checks import ChecksumBook
     from willow_cart.cli.telling import tell, tell_each
     from willow_cart.shelf import Shelf
-    from willow_cart.sources.beside import lists_beside
-    from willow_cart.sources.promises import read_lists
+    from willow_cart.sources.checksum_lists import lists_beside, read_lists
     from willow_cart.units import count_of
 
     if not (args.checksums or args.find_checksums):

@@ -6,8 +6,10 @@ import argparse
 import json
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import asdict
 from datetime import datetime
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -123,10 +125,10 @@ def _watch(runs: Runs, run: Run) -> int:
             run = _draw(runs, run)
         else:
             while run.alive:
-                said = _pass_on(runs.log_of(run), said)
+                said = _pass_on(runs.log_of(run), said, sys.stderr.write)
                 time.sleep(_MOMENT)
                 run = runs.find(run.number)
-            _pass_on(runs.log_of(run), said)
+            _pass_on(runs.log_of(run), said, sys.stderr.write)
     except KeyboardInterrupt:
         tell(f"run {run.number} goes on; willow-cart runs --stop {run.number} ends it")
         return Exit.GOOD
@@ -145,7 +147,7 @@ def _draw(runs: Runs, run: Run) -> Run:
     said = 0
     with Live(console=console, auto_refresh=False, transient=True) as live:
         while True:
-            said = _pass_on(runs.log_of(run), said, console.out)
+            said = _pass_on(runs.log_of(run), said, partial(console.out, end=""))
             if not run.alive:
                 return run
             live.update(draw(run.progress, run.into, console.width), refresh=True)
@@ -153,7 +155,7 @@ def _draw(runs: Runs, run: Run) -> Run:
             run = runs.find(run.number)
 
 
-def _pass_on(log: Path, said: int, write: object = None) -> int:
+def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
     """Write the lines of a log from a byte on, and return where the next begins."""
     if not log.is_file():
         return said
@@ -161,10 +163,8 @@ def _pass_on(log: Path, said: int, write: object = None) -> int:
         file.seek(said)
         news = file.read()
     whole = news[: news.rfind(b"\n") + 1].decode("utf-8", "replace")
-    if whole and callable(write):
-        write(whole.rstrip("\n"))
-    elif whole:
-        sys.stderr.write(whole)
+    if whole:
+        write(whole)
     return said + news.rfind(b"\n") + 1
 
 

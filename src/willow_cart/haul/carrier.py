@@ -8,7 +8,7 @@ from pathlib import Path
 
 from willow_cart.access import Joining, Unchanged
 from willow_cart.addresses import without_secrets
-from willow_cart.checks import inspect, proves_composite, verdict_of, written
+from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.errors import CheckFailed, TryAgain, Unproved
 from willow_cart.haul.destination import Destination, cannot_store
@@ -179,7 +179,7 @@ class Carrier:
         verdict = verdict_of(_promised(trip, partial), partial.facts.length)
         composite = partial.facts.composite
         if verdict == LENGTH_ONLY and composite and proves_composite(partial.path, *composite):
-            verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}, weak"
+            verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.receiver.wishes.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(trip, partial)
             reason = f"nothing proves it; the bytes are kept in {kept}"

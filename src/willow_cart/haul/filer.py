@@ -196,7 +196,7 @@ class Filer:
         # Names and entries last from one of these moments on; a power cut before it costs what came
         # since the one before, except for files that were sealed.
         lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
-        if lasting or any(isinstance(item, Landing) and item.seal for item in items):
+        if lasting or _any_sealed(items):
             self._destination.sync_folders()
         with self._ledger.transaction(lasting=lasting):
             for result in results:
@@ -216,7 +216,7 @@ class Filer:
                 sync_file(mark.file)
         # A seal has to last before the name that follows it does: otherwise a power cut leaves a
         # file that the ledger takes for one of the person's.
-        lasting = bool(marks) or any(isinstance(item, Landing) and item.seal for item in items)
+        lasting = bool(marks) or _any_sealed(items)
         if lasting:
             # All that was entered before will last with them, so the names must too.
             self._destination.sync_folders()
@@ -237,3 +237,7 @@ class Filer:
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         return result
+
+
+def _any_sealed(items: Sequence[_Item]) -> bool:
+    return any(isinstance(item, Landing) and item.seal is not None for item in items)

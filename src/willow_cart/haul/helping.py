@@ -106,7 +106,6 @@ class Helping:
                 strand = partial.take()
                 if strand is None:
                     break
-                trip.helped = True
                 self._helpers[trip.number] += 1
                 return Help(trip, partial, strand, address, host_of(address))
         return None

@@ -174,8 +174,8 @@ class Partial:
                 starts += [each.start for each in self._strands]
                 for each in self._strands:
                     if each.asked is not None:
-                        claimed = (start for start in starts if start > each.at)
-                        each.end = min(each.asked, *claimed, each.asked)
+                        claimed = [start for start in starts if start > each.at]
+                        each.end = min([each.asked, *claimed])
             self._change.notify_all()
 
     def learn_length(self, length: int | None) -> None:
@@ -251,7 +251,7 @@ class Partial:
             self._has_note = True
             self._follow()
             _leave_note(self._file, spans, self.facts.length)
-        self.size = spans.total  # last, for whoever waits until it is whole
+        self.size += len(view)  # last, for whoever waits until it is whole
 
     def _follow(self) -> None:
         """Have the digest go on to where the bytes are here without a gap."""

@@ -147,7 +147,6 @@ class Receiver:
                 finally:
                     delivery.close()
             finally:
-                partial.let_go(strand)
                 partial.rest()
         finally:
             partial.let_go(strand)

@@ -26,7 +26,6 @@ class Trip:
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be gone on with.
         moving: whether a lane carries it now.
-        helped: whether other lanes have brought some of it.
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
         restamped: the ledger's entry for it, if the file has another time stamp by now.
@@ -44,7 +43,6 @@ class Trip:
     partial: Partial | None = None
     restamped: Arrival | None = None
     moving: bool = False
-    helped: bool = False
     in_parts: bool = False
     alone: bool = False
     shown: str = field(init=False)

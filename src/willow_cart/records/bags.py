@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 import shutil
 from collections.abc import Iterable
 from contextlib import suppress
@@ -16,8 +17,9 @@ from willow_cart.version import __version__
 
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 
-# RFC 8493, 2.1.3: what would tear a line of a manifest is percent-encoded, and so is the percent.
-_ESCAPED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
+# RFC 8493, 2.1.3: of a path only these three are encoded, which would tear a line or be taken for
+# a code.
+ENCODED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
 
 
 def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = "") -> int:
@@ -46,8 +48,7 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
             place = bag / "data" / arrival.path
             place.parent.mkdir(parents=True, exist_ok=True)
             _link_or_copy(root / arrival.path, place)
-            escaped = "".join(_ESCAPED.get(each, each) for each in f"data/{arrival.path}")
-            payload.append(f"{arrival.sha256}  {escaped}\n")
+            payload.append(f"{arrival.sha256}  {encode_path(f'data/{arrival.path}')}\n")
             size += arrival.size
         tags = {
             "bagit.txt": _DECLARATION,
@@ -68,6 +69,11 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
             str(about), plainly(error), "see what an audit says, and to the disk"
         ) from None
     return len(payload)
+
+
+def encode_path(path: str) -> str:
+    """A path as the files of a bag have it."""
+    return re.sub("[%\n\r]", lambda character: ENCODED[character[0]], path)
 
 
 def _info(size: int, files: int, note: str) -> str:

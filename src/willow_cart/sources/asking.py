@@ -5,13 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from willow_cart.access import Access, Patience, persist
+from willow_cart.access import ONCE_MORE, Access, persist
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import TransferFailed
 from willow_cart.model import Offer, Trouble
-
-# A size is only asked for to be looked at: a busy server gets a second chance, and no more.
-_PATIENCE = Patience(attempts=2, longest_wait=10.0)
 
 
 def ask_sizes(
@@ -28,7 +25,7 @@ def ask_sizes(
         if offer.size is not None and offer.modified is not None:
             return offer
         try:
-            facts = persist(lambda: access.ask(offer.address), _PATIENCE)
+            facts = persist(lambda: access.ask(offer.address), ONCE_MORE)
         except TransferFailed as error:
             return Trouble(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length

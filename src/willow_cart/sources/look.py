@@ -184,17 +184,17 @@ class _Guide:
             try:
                 if (extension and extension in plain) or self._is_file(address):
                     yield Offer(address, shown)
-                    continue
-                for offer in self._offers_at(address, shown):
-                    yield offer
-                    if offer.address == address and kind_of(name_of(address)) == "other":
-                        # It was asked, and is a file; so are those that are named as it is.
-                        plain.add(extension)
+                else:
+                    for offer in self._offers_at(address, shown):
+                        yield offer
+                        if offer.address == address and kind_of(name_of(address)) == "other":
+                            # It was asked, and is a file; so are those that are named as it is.
+                            plain.add(extension)
             except (NotUnderstood, TransferFailed) as error:
                 failures.append(error)
-            finally:
+            else:
                 read += 1
-        if len(failures) == read:
+        if failures and not read:
             raise failures[0]
         yield from (Trouble(failure.thing, failure.why) for failure in failures)
 

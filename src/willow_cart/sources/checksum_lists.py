@@ -1,4 +1,4 @@
-"""Checksum lists that lie beside the files they speak of, looked for by the names they go by."""
+"""Checksum lists: those that a person names, and those that lie beside the files."""
 
 from __future__ import annotations
 
@@ -9,11 +9,12 @@ from urllib.parse import urljoin
 
 from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import name_of, without_secrets
+from willow_cart.addresses import looks_like_address, normalise, without_secrets
 from willow_cart.checks import Entry, is_checksum_line, read_checksum_list
 from willow_cart.checks.lists import is_bare_checksum
 from willow_cart.errors import NotWhatWasMeant, TransferFailed
-from willow_cart.model import Offer
+from willow_cart.model import Offer, Trouble
+from willow_cart.sources.fetching import read_text
 
 # What publishers call the list of a folder, the strongest first.
 _LISTS = (
@@ -38,6 +39,32 @@ class FoundList:
 
     place: str
     entries: tuple[Entry, ...]
+
+
+def read_lists(places: Iterable[str], access: Access) -> tuple[list[Entry], list[Trouble]]:
+    """Read checksum lists.
+
+    Args:
+        places: paths and addresses.
+        access: how places are talked to.
+
+    Returns:
+        What they promise, and the lines that are none of a list.
+
+    Raises:
+        UnreadableSource, TransferFailed: one of them cannot be read at all.
+    """
+    entries: list[Entry] = []
+    troubles: list[Trouble] = []
+    for place in places:
+        text = read_text(place, access)
+        shown = without_secrets(normalise(place)) if looks_like_address(place) else place
+        for item in read_checksum_list(text, shown):
+            if isinstance(item, Entry):
+                entries.append(item)
+            else:
+                troubles.append(item)
+    return entries, troubles
 
 
 def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]:
@@ -88,4 +115,4 @@ def _read(address: str, access: Access) -> FoundList | None:
     shown = without_secrets(address)
     items = read_checksum_list(text, shown)
     entries = tuple(item for item in items if isinstance(item, Entry))
-    return FoundList(shown, entries) if entries and name_of(address) else None
+    return FoundList(shown, entries) if entries else None
