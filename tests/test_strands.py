@@ -13,11 +13,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
-from willow_cart.access import Patience
+from willow_cart.access import Delivery, Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.haul import Observer, Wishes, bring_home
 from willow_cart.haul.helping import Paying
+from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.spans import Spans
 from willow_cart.model import Checksum, Offer
 from willow_cart.records import read_receipt
@@ -70,6 +71,22 @@ def test_more_lanes_are_taken_while_they_pay() -> None:
     assert (most, lanes) == (8, 4)
     busy = Paying(now=0.0)
     assert {busy.measure(each / 10, each, 1) for each in range(100)} == {1, 2}, "one lane to spare"
+
+
+def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: Path) -> None:
+    """A kill in the moment in which a helper has written and the file's own lane has not."""
+    delivery = FakeAccess({OWN: FakeFile(CONTENT)}).open(OWN)
+    assert isinstance(delivery, Delivery)
+    partial = PartialStore(tmp_path, {}, "this start").begin(Offer(OWN), delivery)
+    record = partial.record(Offer(OWN))
+    partial.wake()
+    first, second = partial.take(), partial.take()
+    assert first is not None
+    assert second is not None
+    partial.write(second, CONTENT[second.start : second.start + 1000])
+    found = PartialStore(tmp_path, {OWN: record}, "this start").find(Offer(OWN))
+    assert found is not None
+    assert found.spans == Spans(((second.start, second.start + 1000),))
 
 
 def test_a_file_comes_in_strands_that_share_it_out(tmp_path: Path, place: StandIn) -> None:

@@ -247,7 +247,7 @@ class Partial:
             self._hashed += len(view)
         strand.at += len(view)
         spans = self.spans
-        if len(spans.pairs) > 1 or self._has_note:
+        if self._has_note or not spans.is_in_order:
             self._has_note = True
             self._follow()
             _leave_note(self._file, spans, self.facts.length)
@@ -395,7 +395,7 @@ def _cut_to(path: Path, spans: Spans, length: int | None) -> None:
 
 def _settle_end(file: int, spans: Spans, length: int | None) -> None:
     """Have a file end so that its spans are found in it, and nothing else."""
-    if spans.total == spans.beginning:
+    if spans.is_in_order:
         os.ftruncate(file, spans.total)
     else:
         _leave_note(file, spans, length)

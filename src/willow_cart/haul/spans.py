@@ -56,6 +56,11 @@ class Spans:
         """How many bytes there are from the file's first on."""
         return self.pairs[0][1] if self.pairs and self.pairs[0][0] == 0 else 0
 
+    @property
+    def is_in_order(self) -> bool:
+        """Whether they are all the bytes up to some one."""
+        return self.total == self.beginning
+
     def first_gap(self, length: int | None) -> tuple[int, int | None] | None:
         """The first stretch that is missing; None for none.
 
