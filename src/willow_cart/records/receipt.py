@@ -37,8 +37,8 @@ class Row:
 
 
 @dataclass(frozen=True, slots=True)
-class RunSummary:
-    """One haul in a line.
+class RunHead:
+    """What is known of a haul as a whole.
 
     Attributes:
         run: its number in this destination, from 1.
@@ -47,8 +47,6 @@ class RunSummary:
         exit_code: None likewise.
         note: the person's own words about it.
         software: what did it, with its version; empty for a ledger of the first version.
-        counts: how many files there are in each state.
-        received: bytes that came over the line.
     """
 
     run: int
@@ -58,6 +56,17 @@ class RunSummary:
     exit_code: int | None
     note: str
     software: str
+
+
+@dataclass(frozen=True, slots=True)
+class RunSummary(RunHead):
+    """One haul in a line.
+
+    Attributes:
+        counts: how many files there are in each state.
+        received: bytes that came over the line.
+    """
+
     counts: Mapping[State, int]
     received: int
 
@@ -78,27 +87,14 @@ class Chapter:
 
 
 @dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(RunHead):
     """The account of one haul.
 
     Attributes:
-        run: its number in this destination, from 1.
-        command: as typed, without secrets.
-        started, ended: ISO 8601, UTC; `ended` is None for a run that was killed.
-        exit_code: None likewise.
         rows: what became of each file, in the order of the haul.
-        note: the person's own words about it.
-        software: what did it, with its version; empty for a ledger of the first version.
     """
 
-    run: int
-    command: str
-    started: str
-    ended: str | None
-    exit_code: int | None
     rows: list[Row]
-    note: str = ""
-    software: str = ""
 
     @property
     def counts(self) -> Mapping[State, int]:
@@ -110,6 +106,8 @@ class Receipt:
         """Bytes that came over the line in this run."""
         return sum(row.received for row in self.rows)
 
+
+_HEAD = "id AS run, command, started, ended, exit_code, note, software"
 
 _ROW = (
     "number, state, result.path, result.address, final_address, time, size, sha256, entity_tag,"
@@ -126,7 +124,7 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
     """
     with Ledger(ledger_path(destination)) as ledger:
         runs = ledger.rows(
-            "SELECT * FROM run WHERE id = coalesce(?, (SELECT max(id) FROM run))", run
+            f"SELECT {_HEAD} FROM run WHERE id = coalesce(?, (SELECT max(id) FROM run))", run
         )
         if not runs:
             last = ledger.rows("SELECT count(*) AS runs FROM run")[0]["runs"]
@@ -134,17 +132,8 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
                 str(destination), f"has no run {run}", f"its runs are numbered 1 to {last}"
             )
         (head,) = runs
-        rows = ledger.rows(f"SELECT {_ROW} WHERE result.run = ? ORDER BY number", head["id"])
-        return Receipt(
-            head["id"],
-            head["command"],
-            head["started"],
-            head["ended"],
-            head["exit_code"],
-            [Row(*row) for row in rows],
-            head["note"],
-            head["software"],
-        )
+        rows = ledger.rows(f"SELECT {_ROW} WHERE result.run = ? ORDER BY number", head["run"])
+        return Receipt(**dict(head), rows=[Row(*row) for row in rows])
 
 
 def read_runs(destination: Path) -> list[RunSummary]:
@@ -162,12 +151,9 @@ def read_runs(destination: Path) -> list[RunSummary]:
             counts[run][State(state)] += files
             received[run] += came
         return [
-            RunSummary(
-                head["id"], head["command"], head["started"], head["ended"], head["exit_code"],
-                head["note"], head["software"], counts[head["id"]], received[head["id"]],
-            )
-            for head in ledger.rows("SELECT * FROM run ORDER BY id")
-        ]  # fmt: skip
+            RunSummary(**dict(head), counts=counts[head["run"]], received=received[head["run"]])
+            for head in ledger.rows(f"SELECT {_HEAD} FROM run ORDER BY id")
+        ]
 
 
 def read_story(destination: Path, name: str) -> list[Chapter]:
