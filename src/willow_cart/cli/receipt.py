@@ -16,7 +16,7 @@ from willow_cart.cli.options import add_folder, add_formats, positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
-    from willow_cart.records import Chapter, Receipt, RunSummary
+    from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
 
 NAME = "receipt"
 BRIEF = "the account of the last haul into a folder, or of any before it"
@@ -61,7 +61,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Read the receipt and show it."""
-    from willow_cart.records import Row, read_receipt, read_runs, read_story
+    from willow_cart.records import Row, open_receipt, read_runs, read_story
 
     if args.bag is not None:
         return _write_bag(args.folder, args.bag)
@@ -71,13 +71,13 @@ def run(args: argparse.Namespace) -> int:
         return _list(args, [*map(_run_facts, read_runs(args.folder))])
     if args.of is not None:
         return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
-    receipt = read_receipt(args.folder, args.number)
-    if args.json:
-        print(json.dumps(_as_json(receipt), ensure_ascii=False, indent=2))
-    elif args.csv:
-        _write_csv(map(asdict, receipt.rows), [field.name for field in fields(Row)])
-    else:
-        _show(receipt)
+    with open_receipt(args.folder, args.number) as receipt:
+        if args.json:
+            _write_json(receipt)
+        elif args.csv:
+            _write_csv(map(_as_dict, receipt.rows()), [field.name for field in fields(Row)])
+        else:
+            _show(receipt)
     return Exit.GOOD
 
 
@@ -104,19 +104,19 @@ def _write_manifest(folder: Path, form: str) -> int:
     return Exit.GOOD
 
 
-def _as_json(receipt: Receipt) -> dict[str, object]:
-    return {
-        "run": receipt.run,
-        "command": receipt.command,
-        "started": receipt.started,
-        "ended": receipt.ended,
-        "exit_code": receipt.exit_code,
-        "note": receipt.note,
-        "software": receipt.software,
-        "counts": dict(receipt.counts),
-        "received": receipt.received,
-        "files": [asdict(row) for row in receipt.rows],
-    }
+def _write_json(receipt: OpenReceipt) -> None:
+    """One object, with a line for each file; never in memory as a whole."""
+    head = json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)
+    print(f'{head[:-2]},\n  "files": [', end="")
+    comma = ""
+    for row in receipt.rows():
+        print(f"{comma}\n    {json.dumps(_as_dict(row), ensure_ascii=False)}", end="")
+        comma = ","
+    print("\n  ]\n}")
+
+
+def _as_dict(row: Row) -> dict[str, object]:
+    return {name: getattr(row, name) for name in row.__slots__}
 
 
 def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
@@ -199,28 +199,36 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
     show_line(f"{count_of(versions, 'version')} in {count_of(len(rows), 'run')}")
 
 
-def _when(receipt: Receipt) -> str:
+def _when(run: RunSummary) -> str:
     """When a run was, for people: in UTC, as the ledger has it."""
     from willow_cart.units import format_duration
 
-    began = datetime.fromisoformat(receipt.started)
-    if receipt.ended is None:
+    began = datetime.fromisoformat(run.started)
+    if run.ended is None:
         return f"{began:%Y-%m-%d %H:%M} UTC, cut off before its end"
-    seconds = (datetime.fromisoformat(receipt.ended) - began).total_seconds()
+    seconds = (datetime.fromisoformat(run.ended) - began).total_seconds()
     return f"{began:%Y-%m-%d %H:%M} UTC, took {format_duration(seconds)}"
 
 
-def _show(receipt: Receipt) -> None:
-    from willow_cart.cli.screen import show_line, show_table
+def _show(receipt: OpenReceipt) -> None:
+    from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
     from willow_cart.cli.telling import counted
-    from willow_cart.units import format_size
+    from willow_cart.units import count_of, format_size
 
-    show_line(f"Run {receipt.run}: {receipt.command}")
-    show_line(_when(receipt), dim=True)
-    if receipt.note:
-        show_line(receipt.note)
+    run = receipt.summary
+    show_line(f"Run {run.run}: {run.command}")
+    show_line(_when(run), dim=True)
+    if run.note:
+        show_line(run.note)
     show_line("")
-    rows = [
+    left_out = receipt.files - MOST_DRAWN
+    if left_out > 0:
+        # Nobody reads a million lines; what went wrong must not be among those left out.
+        rows = [*receipt.troubles(MOST_DRAWN)]
+        rows += receipt.others(MOST_DRAWN - len(rows))
+    else:
+        rows = [*receipt.rows()]
+    cells = [
         [
             str(row.number),
             row.state,
@@ -229,14 +237,18 @@ def _show(receipt: Receipt) -> None:
             row.verdict or "",
             (row.sha256 or "")[:12],
         ]
-        for row in receipt.rows
+        for row in rows
     ]
     columns = ("no.", "state", "path", "size", "checked by", "sha256")
-    show_table(columns, rows, numeric=("no.", "size"))
-    for row in receipt.rows:
+    show_table(columns, cells, numeric=("no.", "size"))
+    for row in rows:
         if row.reason:
             show_line(f"{row.path}: {row.reason}")
         elif row.resumed:
             show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
-    counts = counted(len(receipt.rows), receipt.counts)
-    show_line(f"{counts}; {format_size(receipt.received)} received")
+    if left_out > 0:
+        show_line(
+            f"{count_of(left_out, 'more file')}, not shown here; those with trouble come first, and"
+            " --csv has them all"
+        )
+    show_line(f"{counted(receipt.files, run.counts)}; {format_size(run.received)} received")

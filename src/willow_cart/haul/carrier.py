@@ -53,11 +53,9 @@ class Carrier:
             Hopeless, CannotStore, NotWhatWasMeant: it did not come, and that is that for this run.
             Interrupted: the person wants it to end; what came is kept.
         """
-        clock = self.receiver.clock
-        began = clock()
         before = trip.partial.size if trip.partial else 0
         replaces = self.receiver.wishes.presence is Presence.REPLACE
-        trip.moving = True
+        trip.set_out()
         try:
             if not trip.attempts:
                 if not replaces and (proved := self.here.proved(trip)):
@@ -88,8 +86,7 @@ class Carrier:
         except OSError as error:
             raise cannot_store(trip.filed.path, error) from error
         finally:
-            trip.moving = False
-            trip.seconds += clock() - began
+            trip.rest()
 
     def assist(self, help_: Help, lane: int) -> bool:
         """Bring a strand of a file that another lane carries.

@@ -173,6 +173,7 @@ class Crew:
                     self._change.wait(taken.seconds)
                     continue
             host, numbers = taken
+            self._observer.asks(lane, host)
             trips = [self._trips[number] for number in numbers]
             carried = annex.carry([trip for trip in trips if annex.suits(trip)])
             for trip in trips:
@@ -190,6 +191,7 @@ class Crew:
         trip.attempts, trip.vain = 1, came.vain
         trip.seconds += came.seconds
         trip.count(came.received)
+        self._observer.asks(lane, host)
         self._observer.started(lane, trip.filed, came.received, 0)
         self._observer.received(lane, came.received)
         assert came.outcome is not None, "what was not for the annex is left out"
@@ -204,6 +206,7 @@ class Crew:
         """Bring a strand of another lane's file, which sees to it if that fails."""
         failure: WillowCartError | None = None
         served = True
+        self._observer.asks(lane, found.host)
         try:
             served = self._carrier.assist(found, lane)
         except Interrupted:
@@ -222,6 +225,7 @@ class Crew:
 
     def _carry(self, lane: int, host: str, trip: Trip) -> None:
         outcome: Result | Landing | WillowCartError
+        self._observer.asks(lane, host)
         try:
             outcome = self._carrier.attempt(trip, lane)
         except Interrupted:

@@ -96,6 +96,7 @@ class Filer:
         run: the run that results are entered under.
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
+        timeline: gives the haul's timeline as it is by now.
         clock: monotonic, in seconds.
     """
 
@@ -105,12 +106,15 @@ class Filer:
         run: int,
         destination: Destination,
         settled: Callable[[Result], None],
+        timeline: Callable[[], str],
+        *,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._ledger = ledger
         self._run = run
         self._destination = destination
         self._settled = settled
+        self._timeline = timeline
         self._clock = clock
         self._lasting_since = clock()
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
@@ -201,6 +205,8 @@ class Filer:
         with self._ledger.transaction(lasting=lasting):
             for result in results:
                 self._ledger.record(self._run, result)
+            if lasting:
+                self._ledger.keep_timeline(self._run, self._timeline())
         if lasting:
             self._lasting_since = self._clock()
         for result in results:

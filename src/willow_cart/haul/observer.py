@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from willow_cart.errors import TryAgain, WillowCartError
@@ -25,6 +26,9 @@ class Observer:
 
     def planned(self, plan: Plan) -> None:
         """Everything has its place; nothing has been fetched."""
+
+    def asks(self, lane: int, host: str) -> None:
+        """A lane asks a host for a file, or for a strand of one."""
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """A lane receives a file of `length` bytes, of which `start` are here already."""
@@ -55,3 +59,26 @@ class Observer:
 
     def settled(self, filed: Filed, result: Result) -> None:
         """A file's outcome is known and entered in the ledger."""
+
+
+def all_of(*observers: Observer) -> Observer:
+    """An observer by which several others hear what happens, one after the other."""
+    together = Observer()
+    for event in (name for name in vars(Observer) if not name.startswith("_")):
+        # Whoever does not listen to an event costs nothing.
+        heard = [
+            getattr(observer, event)
+            for observer in observers
+            if getattr(type(observer), event) is not getattr(Observer, event)
+        ]
+        if heard:
+            setattr(together, event, heard[0] if len(heard) == 1 else _each_of(heard))
+    return together
+
+
+def _each_of(heard: Sequence[Callable[..., None]]) -> Callable[..., None]:
+    def tell(*what: object) -> None:
+        for each in heard:
+            each(*what)
+
+    return tell

@@ -19,10 +19,11 @@ from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.disk import boot_mark
 from willow_cart.haul.docket import Docket
 from willow_cart.haul.filer import Filer
-from willow_cart.haul.observer import Observer
+from willow_cart.haul.observer import Observer, all_of
 from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.receiving import Receiver
 from willow_cart.haul.room import require_room
+from willow_cart.haul.timekeeper import Timekeeper
 from willow_cart.haul.trips import Trips
 from willow_cart.haul.wishes import Wishes
 from willow_cart.model import Offer
@@ -104,8 +105,10 @@ def bring_home(
         annex = None
         if pays(account.remaining, wishes):
             annex = Annex(access, partials, destination, wishes)
-        filer = Filer(ledger, run, destination, settled)
-        receiver = Receiver(access, partials, filer, observer, stop, wishes, destination.room)
+        timekeeper = Timekeeper(time.monotonic)
+        filer = Filer(ledger, run, destination, settled, timekeeper.written)
+        told = all_of(timekeeper, observer)
+        receiver = Receiver(access, partials, filer, told, stop, wishes, destination.room)
         carrier = Carrier(receiver, destination, known)
         try:
             Crew(carrier, docket, trips, annex).work()
@@ -117,7 +120,9 @@ def bring_home(
         account.seconds = time.monotonic() - began
         account.received = trips.received
         account.interrupted = account.remaining > 0
-        ledger.end_run(run, account.exit_code)
+        with ledger.transaction():
+            ledger.keep_timeline(run, timekeeper.written())
+            ledger.end_run(run, account.exit_code)
     return account
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from willow_cart.addresses import host_of, without_secrets
@@ -29,6 +31,7 @@ class Trip:
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
         restamped: the ledger's entry for it, if the file has another time stamp by now.
+        clock: monotonic, in seconds.
         shown: its first address without secrets, by which it is known.
         address: where it is asked for now: its own address, or a mirror.
     """
@@ -45,9 +48,11 @@ class Trip:
     moving: bool = False
     in_parts: bool = False
     alone: bool = False
+    clock: Callable[[], float] = time.monotonic
     shown: str = field(init=False)
     address: str = field(init=False)
     _turns: int = 0
+    _since: float = 0.0
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
@@ -58,6 +63,16 @@ class Trip:
     def offer(self) -> Offer:
         """The offer."""
         return self.filed.offer
+
+    def set_out(self) -> None:
+        """Begin to count the time that a lane takes for it."""
+        self.moving = True
+        self._since = self.clock()
+
+    def rest(self) -> None:
+        """Add that up; the lane has let go of it."""
+        self.seconds += self.clock() - self._since
+        self.moving = False
 
     def count(self, received: int) -> None:
         """Count bytes that have come, on whatever lane."""
@@ -75,6 +90,7 @@ class Trip:
 
     def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
         """What became of it."""
+        now = self.clock() - self._since if self.moving else 0.0
         return Result(
             self.number,
             self.shown,
@@ -84,7 +100,7 @@ class Trip:
             self.received,
             self.resumed,
             self.attempts,
-            round(self.seconds, 3),
+            round(self.seconds + now, 3),
             arrival,
         )
 

@@ -3,22 +3,27 @@
 from willow_cart.records.ledger import Arrival, Held, Ledger, PartRecord, Result, timestamp
 from willow_cart.records.receipt import (
     Chapter,
+    OpenReceipt,
     Receipt,
     Row,
     RunSummary,
     ledger_path,
+    open_receipt,
     read_receipt,
     read_runs,
     read_story,
 )
 from willow_cart.records.runs import LaneProgress, OwnRun, Progress, Run, Runs
+from willow_cart.records.timeline import Cell, Timeline, Wait
 
 __all__ = [
     "Arrival",
+    "Cell",
     "Chapter",
     "Held",
     "LaneProgress",
     "Ledger",
+    "OpenReceipt",
     "OwnRun",
     "PartRecord",
     "Progress",
@@ -28,7 +33,10 @@ __all__ = [
     "Run",
     "RunSummary",
     "Runs",
+    "Timeline",
+    "Wait",
     "ledger_path",
+    "open_receipt",
     "read_receipt",
     "read_runs",
     "read_story",

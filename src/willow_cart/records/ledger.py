@@ -194,6 +194,10 @@ class Ledger:
             "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (timestamp(), exit_code, run)
         )
 
+    def keep_timeline(self, run: int, timeline: str) -> None:
+        """Enter what came when in a run, as `Timeline.as_text` has it, in place of what was."""
+        self._base.execute("UPDATE run SET timeline = ? WHERE id = ?", (timeline, run))
+
     def record(self, run: int, result: Result) -> None:
         """Enter what became of a file; a partial file that it was made from is no longer one."""
         if result.arrival is not None:
@@ -284,7 +288,11 @@ class Ledger:
 
     def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
         """Read what a report needs."""
-        return self._base.execute(statement, values).fetchall()
+        return [*self.each_row(statement, *values)]
+
+    def each_row(self, statement: str, *values: object) -> Iterator[sqlite3.Row]:
+        """Read it row by row, where that may be many."""
+        yield from self._base.execute(statement, values)
 
 
 class Held:

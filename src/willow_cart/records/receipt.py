@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, fields
 from pathlib import Path
 
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import OWN_FOLDER, State
 from willow_cart.records.ledger import Ledger
+from willow_cart.records.timeline import Timeline
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,7 +89,7 @@ class Chapter:
 
 
 @dataclass(frozen=True, slots=True)
-class Receipt(RunHead):
+class Receipt(RunSummary):
     """The account of one haul.
 
     Attributes:
@@ -96,15 +98,45 @@ class Receipt(RunHead):
 
     rows: list[Row]
 
-    @property
-    def counts(self) -> Mapping[State, int]:
-        """How many files there are in each state."""
-        return Counter(State(row.state) for row in self.rows)
+
+class OpenReceipt:
+    """The account of one haul, of which only what is asked for is read.
+
+    Attributes:
+        summary: the haul in a line.
+    """
+
+    def __init__(self, ledger: Ledger, summary: RunSummary) -> None:
+        self.summary = summary
+        self._ledger = ledger
 
     @property
-    def received(self) -> int:
-        """Bytes that came over the line in this run."""
-        return sum(row.received for row in self.rows)
+    def files(self) -> int:
+        """How many files there are."""
+        return sum(self.summary.counts.values())
+
+    @property
+    def timeline(self) -> Timeline:
+        """What came when; empty for a haul that was killed at once, or of an earlier version."""
+        (run,) = self._ledger.rows("SELECT timeline FROM run WHERE id = ?", self.summary.run)
+        return Timeline.from_text(run["timeline"])
+
+    def rows(self) -> Iterator[Row]:
+        """What became of each file, in the order of the haul."""
+        return self._select("")
+
+    def troubles(self, most: int) -> Iterator[Row]:
+        """What failed, was refused or is broken inside, in their order; so many at most."""
+        return self._select("AND reason != ''", most)
+
+    def others(self, most: int) -> Iterator[Row]:
+        """All the others likewise."""
+        return self._select("AND reason = ''", most)
+
+    def _select(self, condition: str, most: int = -1) -> Iterator[Row]:
+        statement = f"SELECT {_ROW} WHERE result.run = ? {condition} ORDER BY number LIMIT ?"
+        for row in self._ledger.each_row(statement, self.summary.run, most):
+            yield Row(*row)
 
 
 _HEAD = "id AS run, command, started, ended, exit_code, note, software"
@@ -116,24 +148,33 @@ _ROW = (
 )
 
 
-def read_receipt(destination: Path, run: int | None = None) -> Receipt:
-    """Read the receipt of a run; of the last one where none is named.
+@contextmanager
+def open_receipt(destination: Path, run: int | None = None) -> Iterator[OpenReceipt]:
+    """Open the receipt of a run; of the last one where none is named.
 
     Raises:
         UnreadableLedger: there is no ledger, or no such run in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
-        runs = ledger.rows(
-            f"SELECT {_HEAD} FROM run WHERE id = coalesce(?, (SELECT max(id) FROM run))", run
-        )
-        if not runs:
+        found = _summaries(ledger, "id = coalesce(?, (SELECT max(id) FROM run))", run)
+        if not found:
             last = ledger.rows("SELECT count(*) AS runs FROM run")[0]["runs"]
             raise UnreadableLedger(
                 str(destination), f"has no run {run}", f"its runs are numbered 1 to {last}"
             )
-        (head,) = runs
-        rows = ledger.rows(f"SELECT {_ROW} WHERE result.run = ? ORDER BY number", head["run"])
-        return Receipt(**dict(head), rows=[Row(*row) for row in rows])
+        yield OpenReceipt(ledger, found[0])
+
+
+def read_receipt(destination: Path, run: int | None = None) -> Receipt:
+    """Read the whole receipt of a run; of the last one where none is named.
+
+    Raises:
+        UnreadableLedger: there is no ledger, or no such run in it.
+    """
+    with open_receipt(destination, run) as receipt:
+        summary = receipt.summary
+        known = {each.name: getattr(summary, each.name) for each in fields(summary)}
+        return Receipt(**known, rows=[*receipt.rows()])
 
 
 def read_runs(destination: Path) -> list[RunSummary]:
@@ -143,17 +184,24 @@ def read_runs(destination: Path) -> list[RunSummary]:
         UnreadableLedger: there is no ledger.
     """
     with Ledger(ledger_path(destination)) as ledger:
-        counts: defaultdict[int, Counter[State]] = defaultdict(Counter)
-        received: Counter[int] = Counter()
-        for run, state, files, came in ledger.rows(
-            "SELECT run, state, count(*), sum(received) FROM result GROUP BY run, state"
-        ):
-            counts[run][State(state)] += files
-            received[run] += came
-        return [
-            RunSummary(**dict(head), counts=counts[head["run"]], received=received[head["run"]])
-            for head in ledger.rows(f"SELECT {_HEAD} FROM run ORDER BY id")
-        ]
+        return _summaries(ledger, "?", True)
+
+
+def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary]:
+    """The runs that meet a condition on a value, the first one first."""
+    heads = ledger.rows(f"SELECT {_HEAD} FROM run WHERE {condition} ORDER BY id", value)
+    counts: defaultdict[int, Counter[State]] = defaultdict(Counter)
+    received: Counter[int] = Counter()
+    for run, state, files, came in ledger.rows(
+        "SELECT run, state, count(*), sum(received) FROM result"
+        f" WHERE run IN (SELECT id FROM run WHERE {condition}) GROUP BY run, state", value
+    ):  # fmt: skip
+        counts[run][State(state)] += files
+        received[run] += came
+    return [
+        RunSummary(**dict(head), counts=counts[head["run"]], received=received[head["run"]])
+        for head in heads
+    ]
 
 
 def read_story(destination: Path, name: str) -> list[Chapter]:

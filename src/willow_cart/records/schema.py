@@ -73,6 +73,10 @@ _STEPS = (
     ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';      -- the person's own words
     ALTER TABLE run ADD COLUMN software TEXT NOT NULL DEFAULT '';  -- what did it, with its version
     """,
+    """
+    ALTER TABLE run ADD COLUMN timeline TEXT NOT NULL DEFAULT '';  -- JSON: see records/timeline.py
+    CREATE INDEX result_by_address ON result (address);
+    """,
 )
 VERSION = len(_STEPS)
 

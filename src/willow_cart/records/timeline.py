@@ -1,0 +1,185 @@
+"""The timeline of a haul: what came from whom, and when; of one size however long the haul takes.
+
+Time is divided into so many steps at most. When a haul outlasts them, they are joined in pairs and
+each takes twice as long, so that a haul of a second and one of a week both have as many as can be
+told apart in a figure.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, field
+from typing import Self
+
+MOST_STEPS = 512
+"""So many steps at most are kept apart."""
+
+_FIRST_STEP = 1 / 64  # seconds
+
+# Of so many hosts the bytes are told apart; a haul from thousands has no figure of each.
+_MOST_HOSTS = 40
+OTHER_HOSTS = "other hosts"
+"""What the hosts beyond the most that are told apart are called together."""
+
+# So many waits are kept with their reasons; the others are counted.
+_MOST_WAITS = 500
+
+
+@dataclass(slots=True)
+class Cell:
+    """What one lane did at one host in one step.
+
+    Attributes:
+        asking: seconds it had asked for a file and waited for the answer.
+        receiving: seconds it received one.
+        bytes: that came.
+    """
+
+    asking: float = 0.0
+    receiving: float = 0.0
+    bytes: int = 0
+
+    def add(self, other: Cell) -> None:
+        """Count another one in."""
+        self.asking += other.asking
+        self.receiving += other.receiving
+        self.bytes += other.bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Wait:
+    """That a file was put off, to be asked for again.
+
+    Attributes:
+        at: when, in seconds from the haul's beginning.
+        lane: that had carried it.
+        path: of the file.
+        reason: why.
+        pause: for how many seconds.
+    """
+
+    at: float
+    lane: int
+    path: str
+    reason: str
+    pause: float
+
+
+@dataclass(slots=True)
+class Timeline:
+    """What happened when; for one thread at a time.
+
+    Attributes:
+        seconds: how long it has been going on.
+        step: seconds that each step takes.
+        cells: by step, lane and host; those in which nothing happened are left out.
+        hosts: in the order in which they came up.
+        waits: files that were put off, the first ones.
+        more_waits: how many were put off besides.
+    """
+
+    seconds: float = 0.0
+    step: float = _FIRST_STEP
+    cells: dict[tuple[int, int, str], Cell] = field(default_factory=dict)
+    hosts: list[str] = field(default_factory=list)
+    waits: list[Wait] = field(default_factory=list)
+    more_waits: int = 0
+
+    def __bool__(self) -> bool:
+        return bool(self.cells)
+
+    def add(
+        self, lane: int, host: str, since: float, until: float, count: int | None = None
+    ) -> None:
+        """Enter what a lane did.
+
+        Args:
+            lane: its number.
+            host: whom it asked, or received from.
+            since: in seconds from the haul's beginning.
+            until: likewise.
+            count: bytes that had come by the end of it; None for asking.
+        """
+        self._reach(until)
+        host = self._told_apart(host)
+        first, last = int(since / self.step), int(until / self.step)
+        for number in range(first, last + 1):
+            begin, end = max(since, number * self.step), min(until, (number + 1) * self.step)
+            cell = self._cell(number, lane, host)
+            if count is None:
+                cell.asking += max(0.0, end - begin)
+            else:
+                cell.receiving += max(0.0, end - begin)
+        cell.bytes += count or 0
+
+    def add_wait(self, wait: Wait) -> None:
+        """Enter that a file was put off."""
+        self._reach(wait.at)
+        if len(self.waits) < _MOST_WAITS:
+            self.waits.append(wait)
+        else:
+            self.more_waits += 1
+
+    def _reach(self, moment: float) -> None:
+        self.seconds = max(self.seconds, moment)
+        while self.seconds >= self.step * MOST_STEPS:
+            self.step *= 2
+            joined: dict[tuple[int, int, str], Cell] = {}
+            for (number, lane, host), cell in self.cells.items():
+                joined.setdefault((number // 2, lane, host), Cell()).add(cell)
+            self.cells = joined
+
+    def _told_apart(self, host: str) -> str:
+        if host in self.hosts:
+            return host
+        if len(self.hosts) >= _MOST_HOSTS:
+            host = OTHER_HOSTS
+        if host not in self.hosts:
+            self.hosts.append(host)
+        return host
+
+    def _cell(self, number: int, lane: int, host: str) -> Cell:
+        return self.cells.setdefault((number, lane, host), Cell())
+
+    def as_text(self) -> str:
+        """The whole of it as JSON, for the ledger; cells with hosts by number."""
+        numbers = {host: number for number, host in enumerate(self.hosts)}
+        return json.dumps(
+            {
+                "seconds": round(self.seconds, 3),
+                "step": self.step,
+                "hosts": self.hosts,
+                "cells": [
+                    (number, lane, numbers[host], round(cell.asking, 4),
+                     round(cell.receiving, 4), cell.bytes)
+                    for (number, lane, host), cell in sorted(self.cells.items())
+                ],
+                "waits": [asdict(wait) for wait in self.waits],
+                "more_waits": self.more_waits,
+            },
+            ensure_ascii=False,
+            separators=(",", ":"),
+        )  # fmt: skip
+
+    @classmethod
+    def from_text(cls, text: str) -> Self:
+        """The timeline that was written; an empty one for an empty text."""
+        if not text:
+            return cls()
+        kept = json.loads(text)
+        cells = {
+            (number, lane, kept["hosts"][host]): Cell(*cell)
+            for number, lane, host, *cell in kept.pop("cells")
+        }
+        waits = [Wait(**wait) for wait in kept.pop("waits")]
+        return cls(cells=cells, waits=waits, **kept)
+
+    def lanes(self) -> list[int]:
+        """The lanes that did anything, in their order."""
+        return sorted({lane for _, lane, _ in self.cells} | {wait.lane for wait in self.waits})
+
+    def each(self) -> Iterator[tuple[int, int, str, Cell]]:
+        """Every cell with its step, lane and host, in the order of the steps."""
+        for (number, lane, host), cell in sorted(self.cells.items()):
+            yield number, lane, host, cell
