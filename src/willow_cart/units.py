@@ -1,4 +1,4 @@
-"""Sizes, durations and counts, as people write and read them."""
+"""Sizes, durations, counts and names, as people write and read them."""
 
 from __future__ import annotations
 
@@ -76,3 +76,16 @@ def format_duration(seconds: float) -> str:
 def count_of(number: int, noun: str, plural: str = "") -> str:
     """Write a count with its noun: `1 file`, `5,000 files`."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
+
+
+def printable(text: str) -> str:
+    """Write out what would not be seen as a character but obeyed by what shows it.
+
+    Names come from lists and servers; an escape sequence in one must not steer the screen.
+    """
+    if text.isprintable():
+        return text
+    return "".join(
+        character if character.isprintable() else character.encode("unicode_escape").decode()
+        for character in text
+    )

@@ -14,11 +14,10 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from willow_cart.cli.telling import printable
 from willow_cart.cli.view import View
 from willow_cart.model import State
 from willow_cart.records import Progress
-from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.units import count_of, format_duration, format_size, printable
 
 _DRAWS_A_SECOND = 4
 

@@ -45,6 +45,12 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="what became of one file in every haul: give its name, path or address",
     )
     command.add_argument(
+        "--html",
+        type=Path,
+        metavar="FILE",
+        help="write the receipt as a page with figures, which needs nothing but itself",
+    )
+    command.add_argument(
         "--bag",
         type=Path,
         metavar="NEW_DIR",
@@ -72,7 +78,9 @@ def run(args: argparse.Namespace) -> int:
     if args.of is not None:
         return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
     with open_receipt(args.folder, args.number) as receipt:
-        if args.json:
+        if args.html is not None:
+            _write_page(receipt, args.folder, args.html)
+        elif args.json:
             _write_json(receipt)
         elif args.csv:
             _write_csv(map(_as_dict, receipt.rows()), [field.name for field in fields(Row)])
@@ -92,6 +100,14 @@ def _write_bag(folder: Path, bag: Path) -> int:
         files = write_bag(folder, ledger.latest_arrivals(), bag, notes)
     show_line(f"{count_of(files, 'file')} in the bag {bag}")
     return Exit.GOOD
+
+
+def _write_page(receipt: OpenReceipt, folder: Path, page: Path) -> None:
+    from willow_cart.cli.telling import tell
+    from willow_cart.report import write_page
+
+    write_page(receipt, folder.resolve().name, page)
+    tell(f"written to {page}")
 
 
 def _write_manifest(folder: Path, form: str) -> int:

@@ -7,8 +7,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.telling import printable
 from willow_cart.model import State
+from willow_cart.units import printable
 
 if TYPE_CHECKING:
     from rich.table import Table

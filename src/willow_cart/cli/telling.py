@@ -11,7 +11,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from willow_cart.model import Sizes, State
-from willow_cart.units import count_of, format_size
+from willow_cart.units import count_of, format_size, printable
 
 if TYPE_CHECKING:
     from willow_cart.choosing import Choice
@@ -25,19 +25,6 @@ def tell(line: object) -> None:
     # Nobody may be listening any more; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
-
-
-def printable(text: str) -> str:
-    """Write out what would not be seen as a character but obeyed by the terminal.
-
-    Names come from lists and servers; an escape sequence in one must not steer the screen.
-    """
-    if text.isprintable():
-        return text
-    return "".join(
-        character if character.isprintable() else character.encode("unicode_escape").decode()
-        for character in text
-    )
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:

@@ -149,6 +149,8 @@ class Handler(BaseHTTPRequestHandler):
     """One connection to the stand-in; scripts are given it to answer as they please."""
 
     protocol_version = "HTTP/1.1"
+    # Fields and body are sent apart; one must not wait for the other's receipt.
+    disable_nagle_algorithm = True
     server: _Server
 
     def do_GET(self) -> None:

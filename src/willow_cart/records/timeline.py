@@ -103,15 +103,18 @@ class Timeline:
         """
         self._reach(until)
         host = self._told_apart(host)
-        first, last = int(since / self.step), int(until / self.step)
-        for number in range(first, last + 1):
+        left = count or 0
+        for number in range(int(since / self.step), int(until / self.step) + 1):
             begin, end = max(since, number * self.step), min(until, (number + 1) * self.step)
-            cell = self._cell(number, lane, host)
+            cell = self.cells.setdefault((number, lane, host), Cell())
             if count is None:
                 cell.asking += max(0.0, end - begin)
-            else:
-                cell.receiving += max(0.0, end - begin)
-        cell.bytes += count or 0
+                continue
+            cell.receiving += max(0.0, end - begin)
+            # What has come did not all come at the end.
+            here = round(left * (end - begin) / (until - begin)) if end < until else left
+            cell.bytes += here
+            left -= here
 
     def add_wait(self, wait: Wait) -> None:
         """Enter that a file was put off."""
@@ -138,9 +141,6 @@ class Timeline:
         if host not in self.hosts:
             self.hosts.append(host)
         return host
-
-    def _cell(self, number: int, lane: int, host: str) -> Cell:
-        return self.cells.setdefault((number, lane, host), Cell())
 
     def as_text(self) -> str:
         """The whole of it as JSON, for the ledger; cells with hosts by number."""

@@ -1,0 +1,316 @@
+"""The page: what came of a haul, what went wrong, figures, and every file."""
+
+from __future__ import annotations
+
+import os
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import datetime
+from importlib.resources import files
+from itertools import chain
+from pathlib import Path
+
+from lxml import html
+from lxml.etree import _Element
+
+from willow_cart.errors import CannotStore, plainly
+from willow_cart.exits import Exit
+from willow_cart.kinds import kind_of
+from willow_cart.model import Sizes, State
+from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline
+from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
+from willow_cart.report.markup import asset, element
+from willow_cart.units import count_of, format_duration, format_size
+
+MOST_LISTED = 20_000
+"""As many files are listed; a page with more would keep a browser busy for minutes."""
+
+# Nothing is fetched when the page is opened, and nothing that it quotes can be run.
+_POLICY = "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'"
+
+_COLUMNS = ("no.", "state", "path", "size", "checked by", "arrived (UTC)", "SHA-256", "address")
+_NUMERIC = ("no.", "size")
+
+
+def write_page(receipt: OpenReceipt, folder: str, path: Path) -> None:
+    """Write the receipt as a page that needs nothing but itself.
+
+    Args:
+        receipt: what came of a haul.
+        folder: the destination's name, for the heading.
+        path: where to write it; a file there is replaced.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    text = html.tostring(
+        _document(receipt, folder), doctype="<!doctype html>", encoding="unicode", method="html"
+    )
+    fresh = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        fresh.write_text(f"{text}\n", "utf-8")
+        os.replace(fresh, path)
+    except OSError as error:
+        fresh.unlink(missing_ok=True)
+        raise CannotStore(
+            str(path), f"cannot be written: {plainly(error)}", "name another"
+        ) from None
+
+
+def _document(receipt: OpenReceipt, folder: str) -> _Element:
+    run, timeline = receipt.summary, receipt.timeline
+    title = f"Receipt of haul {run.run} into {folder}"
+    head = element(
+        "head",
+        element("meta", charset="utf-8"),
+        element("meta", http_equiv="Content-Security-Policy", content=_POLICY),
+        element("meta", name="viewport", content="width=device-width, initial-scale=1"),
+        element("title", title),
+        asset("style", _read("page.css")),
+    )
+    main = element("main", element("h1", title), *_summary(run, receipt.files, timeline))
+    main.append(_troubles(receipt))
+    main.extend(_figures(receipt, timeline))
+    main.append(_files(receipt))
+    main.append(element("footer", _origin(run)))
+    return element(
+        "html", head, element("body", main, asset("script", _read("page.js"))), lang="en"
+    )
+
+
+def _read(name: str) -> str:
+    return files("willow_cart.report").joinpath(name).read_text("utf-8")
+
+
+def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Element]:
+    """What came of it: in a line, then in figures."""
+    look = "fine" if run.exit_code == 0 else "bad"
+    yield element("p", _verdict(run, count), class_=f"verdict {look}")
+    if run.note:
+        yield element("p", run.note, class_="note")
+    facts = [(str(state), f"{run.counts[state]:,}") for state in State if run.counts.get(state)]
+    facts.append(("received", format_size(run.received)))
+    if run.ended is not None:
+        seconds = timeline.seconds or _moment(run.ended) - _moment(run.started)
+        facts.append(("took", format_duration(seconds)))
+        if seconds:
+            facts.append(("on average", f"{format_size(int(run.received / seconds))}/s"))
+    tiles = (element("div", element("dt", name), element("dd", value)) for name, value in facts)
+    yield element("dl", *tiles, class_="tiles")
+
+
+def _verdict(run: RunSummary, count: int) -> str:
+    """What came of a haul, in a line; the words say it without any colour."""
+    lost = run.counts.get(State.FAILED, 0) + run.counts.get(State.REFUSED, 0)
+    here = count - lost
+    if run.exit_code is None:
+        return f"It was cut off before its end; of the files it had come to, {here:,} are here."
+    if run.exit_code == Exit.INTERRUPTED:
+        return f"It was interrupted; of the files it had come to, {here:,} are here."
+    if lost:
+        states = (State.FAILED, State.REFUSED)
+        lost_how = [f"{run.counts[state]:,} {state}" for state in states if run.counts.get(state)]
+        return f"{here:,} of {count_of(count, 'file')} are here; {' and '.join(lost_how)}."
+    if run.exit_code == Exit.CHECK_FAILED:
+        return f"{count_of(count, 'file')} came, and some are broken inside."
+    return f"All {count:,} files are here." if count != 1 else "The one file is here."
+
+
+def _troubles(receipt: OpenReceipt) -> _Element:
+    """What went wrong, with the reasons."""
+    rows = [*receipt.troubles(MOST_LISTED)]
+    if not rows:
+        return _section("troubles", "What went wrong", element("p", "Nothing."))
+    cells = (
+        [_state(row), _cell(_path(row.path)), _cell(row.reason), _cell(_link(row.address)),
+         _cell(str(row.attempts))]
+        for row in rows
+    )  # fmt: skip
+    columns = ("state", "path", "why", "address", "attempts")
+    caption = "Files that did not come, or are broken"
+    table = _table(caption, columns, cells, ("attempts",), look="told")
+    return _section("troubles", "What went wrong", table)
+
+
+def _figures(receipt: OpenReceipt, timeline: Timeline) -> Iterator[_Element]:
+    if timeline:
+        colours = Colours(timeline)
+        drawn = _figure(draw_speed(timeline, colours))
+        yield _section("speed", "Bytes over time, by host", drawn, _shares(colours))
+        drawn = _figure(draw_lanes(timeline, colours))
+        key = element("p", *_key(), class_="key")
+        yield _section("lanes", "Lanes over time", key, drawn, *_waits(timeline))
+    kinds: defaultdict[str, Sizes] = defaultdict(Sizes)
+    for row in receipt.rows():
+        if row.size is not None:
+            sizes = kinds[kind_of(row.path.rpartition("/")[2])]
+            sizes.files += 1
+            sizes.exact += row.size
+    if kinds:
+        yield _section("kinds", "Sizes by kind", _figure(draw_kinds(kinds)))
+
+
+def _section(name: str, title: str, *content: _Element) -> _Element:
+    heading = element("h2", title, id=name)
+    return element("section", heading, *content, aria_labelledby=name)
+
+
+def _figure(drawing: _Element) -> _Element:
+    """A drawing, which is scrolled where the window is too narrow for it."""
+    return element("figure", drawing, tabindex="0")
+
+
+def _key() -> Iterator[_Element]:
+    """What the looks in the figure of lanes mean."""
+    yield element("span", _swatch("c1"), "receiving")
+    yield element("span", _swatch("c1 asks"), "waiting for an answer")
+    line = element("line", x1="5", y1="11", x2="26", y2="11")
+    mark = element("g", element("path", d="M0 0h10l-5 9z"), line, class_="wait")
+    yield element("span", _small(mark), "put off until the line ends, to be asked for again")
+
+
+def _swatch(look: str) -> _Element:
+    return _small(element("rect", width="26", height="12", class_=look))
+
+
+def _small(drawn: _Element) -> _Element:
+    return element("svg", drawn, class_="swatch", viewBox="0 0 26 12", aria_hidden="true")
+
+
+def _shares(colours: Colours) -> _Element:
+    """The key to the colours, with the figures themselves."""
+    cells = (
+        [
+            element("td", _swatch(f"c{share.colour}"), share.host),
+            _cell(format_size(share.bytes)),
+            _cell(format_duration(round(share.receiving, 1))),
+            _cell(format_duration(round(share.asking, 1))),
+        ]
+        for share in colours.shares
+    )
+    columns = ("host", "received", "lanes received for", "lanes waited for answers for")
+    return _table("What came from each host", columns, cells, columns[1:], look="small")
+
+
+def _waits(timeline: Timeline) -> Iterator[_Element]:
+    """Every time that a file was put off, in words."""
+    count = len(timeline.waits) + timeline.more_waits
+    if not count:
+        return
+    cells = (
+        [_cell(f"{wait.at:.1f} s"), _cell(str(wait.lane + 1)), _cell(_path(wait.path)),
+         _cell(wait.reason), _cell(format_duration(round(wait.pause, 1)))]
+        for wait in timeline.waits
+    )  # fmt: skip
+    columns = ("after", "lane", "path", "why", "for")
+    numeric = ("after", "lane", "for")
+    table = _table("Files that were put off", columns, cells, numeric, look="told")
+    times = count_of(count, "time", "times")
+    more = f"; the first {len(timeline.waits):,} are listed" if timeline.more_waits else ""
+    yield element("details", element("summary", f"{times} a file was put off{more}"), table)
+
+
+def _files(receipt: OpenReceipt) -> _Element:
+    """Every file, or as many as a browser bears; those with trouble are then among them."""
+    section = _section("files", "Files")
+    rows: Iterable[Row] = receipt.rows()
+    if receipt.files > MOST_LISTED:
+        troubles = [*receipt.troubles(MOST_LISTED)]
+        rows = [*troubles, *receipt.others(MOST_LISTED - len(troubles))]
+        more = count_of(receipt.files - MOST_LISTED, "more file")
+        words = f"{more} would keep a browser too busy; receipt --csv has them all."
+        section.append(element("p", words, class_="note"))
+    # The field is of no use without the script, which shows it.
+    field = element("input", type="search", id="find", aria_controls="list")
+    label = element("label", "Find files: ", for_="find")
+    found = element("span", id="found", role="status")
+    section.append(element("p", label, field, " ", found, id="search", hidden="hidden"))
+    section.append(_table("Files of this haul", _COLUMNS, map(_cells, rows), _NUMERIC, name="list"))
+    return section
+
+
+def _cells(row: Row) -> list[_Element]:
+    size = _cell("" if row.size is None else format_size(row.size))
+    size.set("data-value", "" if row.size is None else str(row.size))
+    when = row.arrived and f"{datetime.fromisoformat(row.arrived):%Y-%m-%d %H:%M:%S}"
+    return [
+        _cell(str(row.number)),
+        _state(row),
+        _cell(_path(row.path)),
+        size,
+        _cell(row.verdict or ""),
+        _cell(when or ""),
+        _cell(element("code", row.sha256 or "", class_="sum")),
+        _cell(_link(row.address)),
+    ]
+
+
+def _table(
+    caption: str,
+    columns: Sequence[str],
+    rows: Iterable[Sequence[_Element]],
+    numeric: Sequence[str],
+    *,
+    name: str = "",
+    look: str = "",
+) -> _Element:
+    """A table in a frame that is scrolled where the window is too narrow."""
+    heads = [element("th", column, scope="col") for column in columns]
+    body = element("tbody")
+    right = [place for place, column in enumerate(columns) if column in numeric]
+    for cells in chain([heads], rows):
+        for place in right:
+            cells[place].set("class", "number")
+            cells[place].set("data-name", columns[place])
+        if cells is not heads:
+            body.append(element("tr", *cells))
+    head = element("thead", element("tr", *heads))
+    table = element("table", element("caption", caption), head, body)
+    for attribute, value in (("id", name), ("class", look)):
+        if value:
+            table.set(attribute, value)
+    return element("div", table, class_="frame", tabindex="0", role="region", aria_label=caption)
+
+
+def _cell(content: str | _Element) -> _Element:
+    return element("td", content)
+
+
+def _state(row: Row) -> _Element:
+    """The cell of a state: what is amiss is said, not only shown."""
+    if row.reason and row.state == State.ARRIVED:
+        return element("td", f"{row.state}, broken inside", class_="bad")
+    look = "bad" if row.reason else "fine" if row.state == State.ARRIVED else "still"
+    return element("td", row.state, class_=look)
+
+
+def _path(path: str) -> _Element:
+    return element("span", *_breakable(path), class_="path")
+
+
+def _link(address: str) -> _Element:
+    """An address; one of the web can be followed, without telling it from where."""
+    words = _breakable(address)
+    if address.startswith(("https://", "http://")) and address.isprintable():
+        return element("a", *words, href=address, rel="noreferrer noopener", class_="path")
+    return element("span", *words, class_="path")
+
+
+def _breakable(path: str) -> Iterator[str | _Element]:
+    """A path in which a line may be broken after every slash."""
+    first, *others = path.split("/")
+    yield first
+    for part in others:
+        yield from ("/", element("wbr"), part)
+
+
+def _origin(run: RunSummary) -> _Element:
+    """When, by what command and by which program."""
+    began = datetime.fromisoformat(run.started)
+    software = f" by {run.software}" if run.software else ""
+    words = f"Begun {began:%Y-%m-%d %H:%M:%S} UTC{software}: "
+    return element("p", words, element("code", run.command))
+
+
+def _moment(text: str) -> float:
+    return datetime.fromisoformat(text).timestamp()
