@@ -7,13 +7,15 @@ import io
 import json
 import subprocess
 from pathlib import Path
+from urllib.parse import quote
 
 import jsonschema
 import pytest
 
 from tests.support.program import run, sha256
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.records import Arrival
+from willow_cart.records import Arrival, Ledger
+from willow_cart.records.bags import write_bag
 from willow_cart.records.manifests import Manifest
 from willow_cart.version import __version__
 
@@ -90,12 +92,18 @@ def test_the_checksum_list_is_one_for_the_system_s_own_tool(desk: Path) -> None:
     assert run("audit", "data", "--checksums", "SUMS", cwd=desk).code == 0, "it is read back"
 
 
+def arrival_of(path: str, sum_: str) -> Arrival:
+    address = f"http://h/{quote(path)}"
+    return Arrival(address, address, path, "2031-06-01T06:00:00+00:00", 3, sum_, None, None, "",
+                   "nothing", 0)  # fmt: skip
+
+
 def test_names_that_tear_lines_are_escaped_as_the_tool_has_it(tmp_path: Path) -> None:
     odd = "a\nb\\c.csv"
     (tmp_path / odd).write_bytes(b"odd")
-    arrival = Arrival("http://h/x", "http://h/x", odd, "2031-06-01T06:00:00+00:00", 3,
-                      sha256(b"odd"), None, None, "", "nothing", 0)  # fmt: skip
-    (line,) = Manifest.SHA256SUMS.lines([arrival])
+    with Ledger(tmp_path / "ledger.db", create=True) as ledger:
+        ledger.record_arrival(ledger.begin_run(""), arrival_of(odd, sha256(b"odd")))
+        (line,) = Manifest.SHA256SUMS.lines(ledger)
     check = ["sha256sum", "--check", "--strict", "-"]
     subprocess.run(check, input=f"{line}\n".encode(), cwd=tmp_path, capture_output=True, check=True)
 
@@ -146,3 +154,69 @@ def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:
     assert lost.code == 1
     assert "levels/1.csv: no such file or directory; see what an audit says" in lost.err
     assert not (desk / "other").exists()
+
+
+def test_a_bag_s_manifest_is_read_back_whatever_the_names(tmp_path: Path) -> None:
+    names = ["50% of it.csv", "two\nlines.csv", "odd\u2028line.csv", "%0A.csv"]
+    lying = tmp_path / "data"
+    lying.mkdir()
+    with Ledger(tmp_path / "ledger.db", create=True) as ledger:
+        haul = ledger.begin_run("")
+        for name in names:
+            (lying / name).write_bytes(name.encode())
+            ledger.record_arrival(haul, arrival_of(name, sha256(name.encode())))
+        assert write_bag(lying, ledger.latest_arrivals(), tmp_path / "bag") == len(names)
+    manifest = ["--checksums", "bag/manifest-sha256.txt"]
+    found = run("audit", "bag", *manifest, "--json", cwd=tmp_path).json()
+    unchanged = {each["path"] for each in found if each["finding"] == "unchanged"}
+    assert unchanged == {f"data/{name}" for name in names}
+
+
+def test_the_crate_ties_every_file_to_the_haul_that_brought_it(desk: Path, place: StandIn) -> None:
+    crate = json.loads(run("receipt", "data", "--manifest", "ro-crate", cwd=desk).out)
+    assert crate["@context"][0] == "https://w3id.org/ro/crate/1.1/context"
+    entities = {each["@id"]: each for each in crate["@graph"]}
+    assert len(entities) == len(crate["@graph"]), "none is described twice"
+    assert entities["ro-crate-metadata.json"]["about"] == {"@id": "./"}
+    root = entities["./"]
+    assert root["name"] == "for the June report"
+    parts = [part["@id"] for part in root["hasPart"]]
+    assert parts == [f"levels/{n}.csv" for n in range(4)]
+    renewed = entities["levels/2.csv"]
+    assert (renewed["sha256"], renewed["contentSize"]) == (sha256(b"renewed\n"), "8")
+    assert renewed["contentUrl"] == f"{place.base}/levels/2.csv"
+    assert renewed["encodingFormat"] == "text/csv"
+    first, second = (entities[f"#haul-{number}"] for number in (1, 2))
+    assert [each["@id"] for each in first["result"]] == [f"levels/{n}.csv" for n in (0, 1, 3)]
+    assert [each["@id"] for each in second["result"]] == ["levels/2.csv"]
+    assert first["actionStatus"].endswith("CompletedActionStatus")
+    assert second["actionStatus"].endswith("FailedActionStatus")
+    assert entities[first["instrument"]["@id"]]["version"] == __version__
+    for reference in (*root["hasPart"], *root["mentions"]):
+        assert reference["@id"] in entities
+
+
+def test_a_story_is_found_by_name_where_nothing_ever_came(desk: Path, place: StandIn) -> None:
+    assert run("haul", f"{place.base}/lost/never.csv", "--into", "data", cwd=desk).code == 1
+    for name in ("never.csv", "lost/never.csv", f"{place.base}/lost/never.csv"):
+        story = run("receipt", "data", "--of", name, "--json", cwd=desk).json()
+        assert [(each["run"], each["state"]) for each in story] == [(3, "failed")]
+
+
+def test_a_file_s_seconds_are_all_that_it_took(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["slow.bin"] = Exhibit(bytes(100_000), speed=400_000)
+    assert run("haul", f"{place.base}/slow.bin", "--into", "x", cwd=tmp_path).code == 0
+    (file,) = run("receipt", "x", "--json", cwd=tmp_path).json()["files"]
+    assert 0.2 < file["seconds"] < 60
+
+
+@pytest.mark.parametrize(
+    "words",
+    [["--runs", "--html", "x"], ["--of", "a", "--bag", "x"], ["--run", "1", "--bag", "x"]],
+    ids=" ".join,
+)
+def test_forms_that_cannot_show_what_is_asked_for_say_so(desk: Path, words: list[str]) -> None:
+    outcome = run("receipt", "data", *words, cwd=desk)
+    assert outcome.code == 2
+    assert "do not go together; leave one of them out" in outcome.err
+    assert not (desk / "x").exists()

@@ -5,11 +5,12 @@ from __future__ import annotations
 import random
 import re
 import subprocess
+import tempfile
 from contextlib import suppress
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
@@ -18,7 +19,7 @@ from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.haul import Observer, Wishes, bring_home
 from willow_cart.haul.helping import Paying
-from willow_cart.haul.partials import PartialStore
+from willow_cart.haul.partials import Partial, PartialStore, Strand
 from willow_cart.haul.spans import Spans
 from willow_cart.model import Checksum, Offer
 from willow_cart.records import read_receipt
@@ -208,6 +209,59 @@ def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
     bring_home([offer], tmp_path, access, wishes)
     assert [address for address, _ in access.asked].count(MIRROR) == 1
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
+
+
+class _Reader:
+    """One lane's delivery of a strand: it sends what was asked for, whatever is still wanted."""
+
+    def __init__(self, partial: Partial, strand: Strand) -> None:
+        self.partial, self.strand, self.at = partial, strand, strand.start
+
+    def step(self, size: int, content: bytes) -> bool:
+        """Read and write a piece, or let go; whether there may be more to come."""
+        strand = self.strand
+        if strand.left and not self.partial.is_whole:
+            data = content[self.at : min(self.at + size, strand.asked or 0)]
+            assert data, "a strand never waits for what it has not asked for"
+            self.at += len(data)
+            self.partial.write(strand, data)
+            return True
+        self.partial.let_go(strand)
+        return False
+
+
+@settings(max_examples=300, deadline=None)
+@given(st.integers(0, 10**9), st.integers(200, 3000))
+def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
+    seed: int, length: int
+) -> None:
+    chance = random.Random(seed)
+    content = CONTENT[:length]
+    with pytest.MonkeyPatch.context() as patch, tempfile.TemporaryDirectory() as folder:
+        patch.setattr("willow_cart.haul.partials._WORTH_A_STRAND", 20)
+        access = FakeAccess({OWN: FakeFile(content)})
+        delivery = access.open(OWN)
+        assert isinstance(delivery, Delivery)
+        partial = PartialStore(Path(folder), {}, "this start").begin(Offer(OWN), delivery)
+        partial.recorded = True
+        partial.wake()
+        partial.share = chance.choice([None, 50, length // 3])
+        readers: list[_Reader] = []
+        while not partial.is_whole:
+            if len(readers) < 5 and chance.random() < 0.3 and (strand := partial.take()):
+                readers.append(_Reader(partial, strand))
+            if readers:
+                reader = chance.choice(readers)
+                broken = chance.random() < 0.05
+                if broken:
+                    partial.let_go(reader.strand)
+                if broken or not reader.step(chance.randrange(1, 90), content):
+                    readers.remove(reader)
+            assert partial.size == partial.spans.total <= length, "no byte counts twice"
+        found, _ = partial.finish()
+        partial.rest()
+        assert Path(partial.path).read_bytes() == content
+        assert found["sha256"].digest == sha256(content)
 
 
 def test_an_unhelpful_word_for_strands_is_not_understood(tmp_path: Path) -> None:

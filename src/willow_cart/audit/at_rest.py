@@ -15,8 +15,11 @@ from willow_cart.errors import UnreadableLedger, plainly
 from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
 from willow_cart.records import Arrival, Ledger, ledger_path
 
-# So many files are handed to each thread ahead: enough to keep it busy, few enough to hold.
-_AHEAD = 16
+# Files are handed to threads in batches of so many bytes, as far as the ledger knows, and of so
+# many files: handing one over costs as much as reading a small one. So many wait for each thread.
+_BATCH_BYTES = 1 << 20
+_BATCH_FILES = 64
+_AHEAD = 4
 
 
 class Finding(StrEnum):
@@ -107,25 +110,43 @@ def audit(
     lying = dict(_files_below(root))
     if entries:
         known = _with_promises(known, entries, lying, [] if troubles is None else troubles)
-    begin(sum(each.arrival.size for each in known if each.arrival))
+    begin(sum(map(_size_of, known)))
     # The largest first: the last thread is not left alone with one.
-    known.sort(key=lambda each: each.arrival.size if each.arrival else 0, reverse=True)
+    known.sort(key=_size_of, reverse=True)
     examiner = _Examiner(root, quick, inside, read)
     pool = ThreadPoolExecutor(threads)
-    waiting: deque[Future[Audited]] = deque()
+    waiting: deque[Future[list[Audited]]] = deque()
     try:
-        for each in known:
-            waiting.append(pool.submit(examiner.examine, each))
+        for batch in _batches(known):
+            waiting.append(pool.submit(examiner.examine_all, batch))
             while len(waiting) >= threads * _AHEAD or (waiting and waiting[0].done()):
-                yield waiting.popleft().result()
+                yield from waiting.popleft().result()
         while waiting:
-            yield waiting.popleft().result()
+            yield from waiting.popleft().result()
     finally:
         pool.shutdown(cancel_futures=True)
     paths = {each.path for each in known}
     for path, size in lying.items():
         if path not in paths:
             yield Audited(path, Finding.UNKNOWN, "no haul has brought it", size)
+
+
+def _size_of(known: _Known) -> int:
+    return known.arrival.size if known.arrival else 0
+
+
+def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
+    """Files in their order, a few at a time if they are small."""
+    batch: list[_Known] = []
+    size = 0
+    for each in known:
+        batch.append(each)
+        size += _size_of(each)
+        if size >= _BATCH_BYTES or len(batch) == _BATCH_FILES:
+            yield batch
+            batch, size = [], 0
+    if batch:
+        yield batch
 
 
 def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
@@ -185,6 +206,10 @@ class _Examiner:
     quick: bool
     inside: bool
     read: Callable[[int], None]
+
+    def examine_all(self, batch: Iterable[_Known]) -> list[Audited]:
+        """Find out what is the matter with each of some files."""
+        return [self.examine(known) for known in batch]
 
     def examine(self, known: _Known) -> Audited:
         """Find out what is the matter with one file."""

@@ -7,13 +7,11 @@ from collections.abc import Iterable, Iterator
 from typing import TextIO
 
 from willow_cart.addresses import normalise, without_secrets
+from willow_cart.bag_paths import decode_path, encode_path
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer, Trouble
-from willow_cart.records.bags import ENCODED, encode_path
 
 _LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
-
-_DECODED = {code: character for character, code in ENCODED.items()}
 
 # What a bag holds lies below this folder of it.
 _PAYLOAD = "data/"
@@ -35,8 +33,7 @@ def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
             yield Trouble(f"{place}, line {number}", "is not URL LENGTH PATH; mend it")
             continue
         url, length, path = found.groups()
-        path = re.sub("%(?:25|0[AaDd])", lambda code: _DECODED[code[0].upper()], path)
-        folder, _, name = path.rpartition("/")
+        folder, _, name = decode_path(path).rpartition("/")
         try:
             address = normalise(url)
         except BadAddress as error:

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from willow_cart.addresses import host_of, looks_like_address, segments_of
+from willow_cart.bag_paths import decode_path
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum, Offer, Origin, Trouble
@@ -17,6 +18,7 @@ from willow_cart.model import Checksum, Offer, Origin, Trouble
 _GNU = re.compile(r"(\\?)([0-9a-fA-F]{32,128})(?: [ *]|\t+| +)(\S.*)")
 _BSD = re.compile(r"(\\?)([A-Za-z0-9-]+) ?\((.+)\) ?= ?([0-9a-fA-F]+)")
 _BARE = re.compile(r"[0-9a-fA-F]{32,128}")
+_MANIFEST = re.compile(r"(tag)?manifest-[a-z0-9]+\.txt")
 _ESCAPED = {r"\n": "\n", r"\r": "\r", r"\\": "\\"}
 
 # More parts than any path has: a list that lies where the offer lies is beyond doubt.
@@ -49,7 +51,8 @@ class Entry:
 def read_checksum_list(text: str, place: str) -> Iterator[Entry | Trouble]:
     """Read a checksum list, line by line.
 
-    A file that holds a single bare hash, as `name.sha256` often does, promises it for `name`.
+    A file that holds a single bare hash, as `name.sha256` often does, promises it for `name`. In
+    the manifest of a bag names are encoded as RFC 8493, 2.1.3 has it.
 
     Args:
         text: the list.
@@ -58,8 +61,11 @@ def read_checksum_list(text: str, place: str) -> Iterator[Entry | Trouble]:
     Yields:
         What each line promises, or what is wrong with it.
     """
-    wide = "blake2b" if re.search(r"b(lake)?2", place.rpartition("/")[2].lower()) else None
-    for number, raw in enumerate(text.removeprefix("\ufeff").splitlines(), 1):
+    own_name = place.rpartition("/")[2].lower()
+    wide = "blake2b" if re.search(r"b(lake)?2", own_name) else None
+    is_bag_s = _MANIFEST.fullmatch(own_name) is not None
+    # A name may hold what Python takes for the end of a line besides these.
+    for number, raw in enumerate(re.split(r"\r?\n|\r", text.removeprefix("\ufeff")), 1):
         line = raw.strip()
         if not line or line.startswith(("#", ";", "-----")):
             continue
@@ -68,6 +74,8 @@ def read_checksum_list(text: str, place: str) -> Iterator[Entry | Trouble]:
         except BadOption as error:
             yield Trouble(f"{place}, line {number}", str(error))
             continue
+        if is_bag_s:
+            name = decode_path(name)
         parts = name.replace("\\", "/").split("/")
         named = tuple(part for part in parts if part not in ("", "."))
         yield Entry(named, replace(checksum, origin=Origin.LIST), place)

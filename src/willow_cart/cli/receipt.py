@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.cli.options import add_folder, add_formats, positive
+from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -29,39 +30,41 @@ DESCRIPTION = (
 def add_options(command: argparse.ArgumentParser) -> None:
     """Add what receipt understands."""
     add_folder(command)
-    command.add_argument(
+    which = command.add_mutually_exclusive_group()
+    which.add_argument(
         "--run",
         dest="number",
         type=positive,
         metavar="N",
         help="the haul with this number, not the last one",
     )
-    command.add_argument(
+    which.add_argument(
         "--runs", action="store_true", help="list the hauls into the folder, one in a line"
     )
-    command.add_argument(
+    which.add_argument(
         "--of",
         metavar="NAME",
         help="what became of one file in every haul: give its name, path or address",
     )
-    command.add_argument(
+    form = add_formats(command)
+    form.add_argument(
         "--html",
         type=Path,
         metavar="FILE",
         help="write the receipt as a page with figures, which needs nothing but itself",
     )
-    command.add_argument(
+    form.add_argument(
+        "--manifest",
+        choices=["sha256sums", "datapackage", "ro-crate", "markdown"],
+        metavar="sha256sums|datapackage|ro-crate|markdown",
+        help="what lies in the folder: a checksum list, a Data Package, an RO-Crate's metadata, or"
+        " a paragraph on data sources for a report",
+    )
+    form.add_argument(
         "--bag",
         type=Path,
         metavar="NEW_DIR",
         help="write the folder's files as a BagIt bag, with their checksums, to hand them on",
-    )
-    add_formats(command).add_argument(
-        "--manifest",
-        choices=["sha256sums", "datapackage", "markdown"],
-        metavar="sha256sums|datapackage|markdown",
-        help="what lies in the folder: a checksum list, a Data Package, or a paragraph on data"
-        " sources for a report",
     )
 
 
@@ -69,24 +72,40 @@ def run(args: argparse.Namespace) -> int:
     """Read the receipt and show it."""
     from willow_cart.records import Row, open_receipt, read_runs, read_story
 
+    _require_one_haul(args)
     if args.bag is not None:
         return _write_bag(args.folder, args.bag)
     if args.manifest:
         return _write_manifest(args.folder, args.manifest)
+    if args.html is not None:
+        return _write_page(args.folder, args.html, args.number)
     if args.runs:
         return _list(args, [*map(_run_facts, read_runs(args.folder))])
     if args.of is not None:
         return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
     with open_receipt(args.folder, args.number) as receipt:
-        if args.html is not None:
-            _write_page(receipt, args.folder, args.html)
-        elif args.json:
+        if args.json:
             _write_json(receipt)
         elif args.csv:
             _write_csv(map(_as_dict, receipt.rows()), [field.name for field in fields(Row)])
         else:
             _show(receipt)
     return Exit.GOOD
+
+
+def _require_one_haul(args: argparse.Namespace) -> None:
+    """Refuse forms that cannot show what is asked for, rather than show something else.
+
+    Raises:
+        BadOption: they cannot.
+    """
+    several = "--runs" if args.runs else "--of" if args.of is not None else ""
+    form = "--html" if args.html is not None else ""
+    for option, given in (("--manifest", args.manifest), ("--bag", args.bag)):
+        if given is not None:
+            form, several = option, several or ("--run" if args.number else "")
+    if several and form:
+        raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
 
 
 def _write_bag(folder: Path, bag: Path) -> int:
@@ -102,12 +121,13 @@ def _write_bag(folder: Path, bag: Path) -> int:
     return Exit.GOOD
 
 
-def _write_page(receipt: OpenReceipt, folder: Path, page: Path) -> None:
+def _write_page(folder: Path, page: Path, number: int | None) -> int:
     from willow_cart.cli.telling import tell
     from willow_cart.report import write_page
 
-    write_page(receipt, folder.resolve().name, page)
+    write_page(folder, page, number)
     tell(f"written to {page}")
+    return Exit.GOOD
 
 
 def _write_manifest(folder: Path, form: str) -> int:
@@ -115,7 +135,7 @@ def _write_manifest(folder: Path, form: str) -> int:
     from willow_cart.records.manifests import Manifest
 
     with Ledger(ledger_path(folder)) as ledger:
-        for line in Manifest(form).lines(ledger.latest_arrivals()):
+        for line in Manifest(form).lines(ledger):
             print(line)
     return Exit.GOOD
 

@@ -213,6 +213,8 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     stage.run(["audit", "may", "--repair"], expect=0)
     stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
     stage.run(["receipt", "may", "--run", "1"], expect=0)
+    stage.explain("", "The same as a page with figures, to be opened in a browser:")
+    stage.run(["receipt", "may", "--run", "1", "--html", "may.html"], expect=0)
 
 
 class _Stage:

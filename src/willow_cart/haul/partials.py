@@ -170,12 +170,11 @@ class Partial:
             if strand in self._strands:
                 self._here = Spans.of([*self._here.pairs, (strand.start, strand.at)])
                 self._strands.remove(strand)
-                starts = [each[0] for each in self._here.pairs]
-                starts += [each.start for each in self._strands]
                 for each in self._strands:
                     if each.asked is not None:
-                        claimed = [start for start in starts if start > each.at]
-                        each.end = min([each.asked, *claimed])
+                        others = [other.start for other in self._strands if other is not each]
+                        starts = [*others, *(first for first, _ in self._here.pairs)]
+                        each.end = min([each.asked, *(at for at in starts if at >= each.at)])
             self._change.notify_all()
 
     def learn_length(self, length: int | None) -> None:
@@ -231,6 +230,11 @@ class Partial:
                 # If it was cut short meanwhile, the other strand will write the same once more.
                 self._take_in(strand, self._wanted(strand, view[:count]))
             view = self._wanted(strand, view[count:])
+        if strand.at - began < len(data):
+            # What comes next of its delivery is not what comes next of the file: it ends here for
+            # good, also if what is behind it becomes a gap again.
+            with self._change:
+                strand.asked = strand.end = strand.at
         if self.size - self._on_its_way >= _WORTH_WRITING_OUT:
             begin_to_write_out(self._file)
             self._on_its_way = self.size

@@ -4,22 +4,18 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 import shutil
 from collections.abc import Iterable
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
+from willow_cart.bag_paths import encode_path
 from willow_cart.errors import CannotStore, plainly
 from willow_cart.records.ledger import Arrival
 from willow_cart.version import __version__
 
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
-
-# RFC 8493, 2.1.3: of a path only these three are encoded, which would tear a line or be taken for
-# a code.
-ENCODED = {"%": "%25", "\n": "%0A", "\r": "%0D"}
 
 
 def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = "") -> int:
@@ -69,11 +65,6 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
             str(about), plainly(error), "see what an audit says, and to the disk"
         ) from None
     return len(payload)
-
-
-def encode_path(path: str) -> str:
-    """A path as the files of a bag have it."""
-    return re.sub("[%\n\r]", lambda character: ENCODED[character[0]], path)
 
 
 def _info(size: int, files: int, note: str) -> str:

@@ -117,6 +117,9 @@ class Result:
         return self.state is State.ARRIVED and bool(self.reason)
 
 
+# Of every path, what arrived there last.
+LATEST = "SELECT max(id) FROM arrival GROUP BY path"
+
 _ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
 _ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
 _arrival_values = attrgetter(*Arrival.__dataclass_fields__)
@@ -264,10 +267,7 @@ class Ledger:
 
     def latest_arrivals(self) -> Iterator[Arrival]:
         """The latest arrival under every path, in the order of the paths."""
-        statement = (
-            f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS this WHERE id ="
-            " (SELECT max(id) FROM arrival WHERE path = this.path) ORDER BY path"
-        )
+        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival WHERE id IN ({LATEST}) ORDER BY path"
         for row in self._base.execute(statement):
             yield Arrival(*row)
 

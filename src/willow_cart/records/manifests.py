@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from willow_cart.addresses import host_of, name_of
-from willow_cart.records.ledger import Arrival
+from willow_cart.records.crate import crate_lines
+from willow_cart.records.ledger import Arrival, Ledger
 from willow_cart.units import count_of, format_size
 from willow_cart.version import __version__
 
@@ -27,14 +28,14 @@ class Manifest(StrEnum):
     """A Data Package descriptor, as JSON."""
     MARKDOWN = "markdown"
     """A paragraph on data sources, ready for a report."""
+    RO_CRATE = "ro-crate"
+    """The metadata of an RO-Crate, as JSON-LD: what came by which haul."""
 
-    def lines(self, arrivals: Iterable[Arrival]) -> Iterator[str]:
-        """The manifest of files, line by line.
-
-        Args:
-            arrivals: what lies there, in the order of the paths.
-        """
-        return _WRITERS[self](arrivals)
+    def lines(self, ledger: Ledger) -> Iterator[str]:
+        """The manifest of what a ledger tells of, line by line."""
+        if self is Manifest.RO_CRATE:
+            return crate_lines(ledger)
+        return _WRITERS[self](ledger.latest_arrivals())
 
 
 def _sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:

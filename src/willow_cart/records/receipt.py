@@ -215,25 +215,35 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
         UnreadableLedger: there is no ledger, or no such file in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
-        addresses = ledger.rows(
-            "SELECT DISTINCT address FROM arrival WHERE path = ? OR address = ?", name, name
-        ) or ledger.rows(
-            "SELECT DISTINCT address FROM result WHERE address = ? OR path = ?"
-            " OR substr(path, -?) = ?", name, name, len(name) + 1, f"/{name}"
-        )  # fmt: skip
+        addresses = _addresses_of(ledger, name)
         if not addresses:
             raise UnreadableLedger(
                 str(destination), f"has no file {name}", "give its path or its address"
             )
         return [
             Chapter(row["run"], row["started"], Row(*row[2:]))
-            for each in addresses
+            for address in addresses
             for row in ledger.rows(
                 f"SELECT result.run, (SELECT started FROM run WHERE id = result.run) AS started,"
                 f" {_ROW} WHERE result.address = ? ORDER BY result.run",
-                each["address"],
+                address,
             )
         ]
+
+
+def _addresses_of(ledger: Ledger, name: str) -> list[str]:
+    """The addresses of what goes by a path, an address or just a name."""
+    ends_so = "(path = ?1 OR substr(path, -length(?1) - 1) = '/' || ?1)"
+    # The second looks for the end of a path in an index of paths alone: there may be millions.
+    for place in (
+        "arrival WHERE path = ?1 OR address = ?1",
+        f"arrival WHERE id IN (SELECT id FROM arrival WHERE {ends_so})",
+        f"result WHERE reason != '' AND (address = ?1 OR {ends_so})",
+    ):
+        statement = f"SELECT DISTINCT address FROM {place}"
+        if found := [row["address"] for row in ledger.each_row(statement, name)]:
+            return found
+    return []
 
 
 def ledger_path(destination: Path) -> Path:

@@ -76,6 +76,8 @@ _STEPS = (
     """
     ALTER TABLE run ADD COLUMN timeline TEXT NOT NULL DEFAULT '';  -- JSON: see records/timeline.py
     CREATE INDEX result_by_address ON result (address);
+    CREATE INDEX result_by_state ON result (run, state, received);
+    CREATE INDEX result_in_trouble ON result (run, number) WHERE reason != '';
     """,
 )
 VERSION = len(_STEPS)

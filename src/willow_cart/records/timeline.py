@@ -151,8 +151,8 @@ class Timeline:
                 "step": self.step,
                 "hosts": self.hosts,
                 "cells": [
-                    (number, lane, numbers[host], round(cell.asking, 4),
-                     round(cell.receiving, 4), cell.bytes)
+                    (number, lane, numbers[host], round(cell.asking, 6),
+                     round(cell.receiving, 6), cell.bytes)
                     for (number, lane, host), cell in sorted(self.cells.items())
                 ],
                 "waits": [asdict(wait) for wait in self.waits],

@@ -17,7 +17,7 @@ from willow_cart.errors import CannotStore, plainly
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.model import Sizes, State
-from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline
+from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline, open_receipt
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
 from willow_cart.report.markup import asset, element
 from willow_cart.units import count_of, format_duration, format_size
@@ -32,28 +32,30 @@ _COLUMNS = ("no.", "state", "path", "size", "checked by", "arrived (UTC)", "SHA-
 _NUMERIC = ("no.", "size")
 
 
-def write_page(receipt: OpenReceipt, folder: str, path: Path) -> None:
-    """Write the receipt as a page that needs nothing but itself.
+def write_page(destination: Path, page: Path, run: int | None = None) -> None:
+    """Write the receipt of a run as a page that needs nothing but itself.
 
     Args:
-        receipt: what came of a haul.
-        folder: the destination's name, for the heading.
-        path: where to write it; a file there is replaced.
+        destination: the folder that was hauled into.
+        page: where to write it; a file there is replaced.
+        run: its number; None for the last one.
 
     Raises:
-        CannotStore: it cannot be written.
+        UnreadableLedger: there is no ledger, or no such run in it.
+        CannotStore: the page cannot be written.
     """
-    text = html.tostring(
-        _document(receipt, folder), doctype="<!doctype html>", encoding="unicode", method="html"
-    )
-    fresh = path.with_name(f".{path.name}.{os.getpid()}")
+    with open_receipt(destination, run) as receipt:
+        document = _document(receipt, destination.resolve().name)
+    text = html.tostring(document, doctype="<!doctype html>", encoding="unicode", method="html")
+    text = text.replace("</wbr>", "")  # libxml2 is older than this element, which has no end
+    fresh = page.with_name(f".{page.name}.{os.getpid()}")
     try:
         fresh.write_text(f"{text}\n", "utf-8")
-        os.replace(fresh, path)
+        os.replace(fresh, page)
     except OSError as error:
         fresh.unlink(missing_ok=True)
         raise CannotStore(
-            str(path), f"cannot be written: {plainly(error)}", "name another"
+            str(page), f"cannot be written: {plainly(error)}", "name another"
         ) from None
 
 

@@ -1,0 +1,130 @@
+"""Crates: what a destination holds and which haul brought it, as an RO-Crate says it (JSON-LD).
+
+RO-Crate 1.1. A crate says more than a list of files: its actions tie every file to the haul that
+brought it, with the command, the program and the time.
+"""
+
+from __future__ import annotations
+
+import json
+import mimetypes
+from collections.abc import Iterator, Mapping
+from itertools import groupby
+from operator import itemgetter
+from urllib.parse import quote
+
+from willow_cart.records.ledger import LATEST, Arrival, Ledger
+
+_SPECIFICATION = "https://w3id.org/ro/crate/1.1"
+# The terms of the specification have no SHA-256; schema.org has had one since its version 12.
+_CONTEXT = [f"{_SPECIFICATION}/context", {"sha256": "https://schema.org/sha256"}]
+_DONE, _FAILED = (f"http://schema.org/{word}ActionStatus" for word in ("Completed", "Failed"))
+
+_RUNS = (
+    "SELECT id, command, started, ended, exit_code, note, software FROM run"
+    " WHERE id IN (SELECT run FROM arrival) ORDER BY id"
+)
+_BROUGHT = f"SELECT run, path FROM arrival WHERE id IN ({LATEST}) ORDER BY run, path"
+
+
+def crate_lines(ledger: Ledger) -> Iterator[str]:
+    """The metadata file of a crate, `ro-crate-metadata.json`, line by line."""
+    yield f'{{"@context": {json.dumps(_CONTEXT)}, "@graph": ['
+    descriptor = {
+        "@id": "ro-crate-metadata.json",
+        "@type": "CreativeWork",
+        "conformsTo": {"@id": _SPECIFICATION},
+        "about": {"@id": "./"},
+    }
+    yield f"{json.dumps(descriptor)},"
+    runs = [dict(run) for run in ledger.each_row(_RUNS)]
+    root = {
+        "@id": "./",
+        "@type": "Dataset",
+        "name": _name(runs),
+        "description": "Files that were brought together, with what is known of where each is from",
+        "datePublished": max((run["ended"] or run["started"] for run in runs), default=""),
+        "license": "not recorded; see the terms of each file's source",
+    }
+    parts = (_reference(arrival.path) for arrival in ledger.latest_arrivals())
+    yield from _with_list(root, "hasPart", parts, mentions=[{"@id": _run_id(run)} for run in runs])
+    for arrival in ledger.latest_arrivals():
+        yield f",{json.dumps(_file(arrival), ensure_ascii=False)}"
+    for software in sorted({run["software"] for run in runs if run["software"]}):
+        yield f",{json.dumps(_application(software))}"
+    actions = {run["id"]: _action(run) for run in runs}
+    for number, those in groupby(ledger.each_row(_BROUGHT), key=itemgetter("run")):
+        yield ","
+        brought = (_reference(path) for _, path in those)
+        yield from _with_list(actions.pop(number), "result", brought)
+    for action in actions.values():  # what they brought has been renewed since
+        yield f",{json.dumps({**action, 'result': []}, ensure_ascii=False)}"
+    yield "]}"
+
+
+def _with_list(
+    entity: Mapping[str, object], name: str, items: Iterator[str], **more: object
+) -> Iterator[str]:
+    """An entity one of whose properties is a list, which may be long."""
+    yield f'{json.dumps({**entity, **more}, ensure_ascii=False)[:-1]}, "{name}": ['
+    comma = ""
+    for item in items:
+        yield f"{comma}{item}"
+        comma = ","
+    yield "]}"
+
+
+def _name(runs: list[dict[str, str]]) -> str:
+    notes = [run["note"] for run in runs if run["note"]]
+    return notes[-1] if notes else "A folder of files"
+
+
+def _reference(path: str) -> str:
+    return json.dumps({"@id": quote(path)})
+
+
+def _file(arrival: Arrival) -> dict[str, object]:
+    """RO-Crate 1.1, "Data Entities": sizes are texts, and paths are encoded as in addresses."""
+    media_type, packing = mimetypes.guess_type(arrival.path, strict=False)
+    return {
+        "@id": quote(arrival.path),
+        "@type": "File",
+        "name": arrival.path.rpartition("/")[2],
+        "contentSize": str(arrival.size),
+        "sha256": arrival.sha256,
+        "contentUrl": arrival.address,
+        "sdDatePublished": arrival.time,
+        "description": f"checked by {arrival.verdict}",
+        **({"encodingFormat": media_type} if media_type and not packing else {}),
+    }
+
+
+def _application(software: str) -> dict[str, object]:
+    name, _, version = software.partition(" ")
+    return {
+        "@id": f"#{quote(software)}",
+        "@type": "SoftwareApplication",
+        "name": name,
+        "version": version,
+    }
+
+
+def _run_id(run: Mapping[str, object]) -> str:
+    return f"#haul-{run['id']}"
+
+
+def _action(run: Mapping[str, object]) -> dict[str, object]:
+    """RO-Crate 1.1, "Provenance of entities": who made what, when and by which means."""
+    action = {
+        "@id": _run_id(run),
+        "@type": "CreateAction",
+        "name": f"Haul {run['id']}",
+        "description": " | ".join(str(run[part]) for part in ("note", "command") if run[part]),
+        "startTime": run["started"],
+        "actionStatus": _DONE if run["exit_code"] == 0 else _FAILED,
+    }
+    if run["ended"]:
+        action["endTime"] = run["ended"]
+    if run["software"]:
+        action["instrument"] = {"@id": f"#{quote(str(run['software']))}"}
+    return action

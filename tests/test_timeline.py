@@ -1,0 +1,137 @@
+"""The timeline of a haul, and the marks on its axes."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support.line import Weather, line
+from willow_cart.access.web import WebAccess
+from willow_cart.addresses import host_of
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.errors import ConnectionLost
+from willow_cart.filing import Filed
+from willow_cart.haul import Wishes, bring_home
+from willow_cart.haul.timekeeper import Timekeeper
+from willow_cart.model import Offer
+from willow_cart.records import Timeline, open_receipt
+from willow_cart.records.timeline import MOST_STEPS, OTHER_HOSTS
+from willow_cart.report.scales import even_marks, name_time, time_marks
+
+DOINGS = st.lists(
+    st.tuples(
+        st.integers(0, 3),
+        st.sampled_from(["a.example", "b.example"]),
+        st.floats(0, 5000),
+        st.floats(0, 900),
+        st.none() | st.integers(0, 10**9),
+    ),
+    min_size=1,
+    max_size=60,
+)
+
+
+@given(DOINGS)
+def test_nothing_is_lost_however_long_it_takes(
+    doings: list[tuple[int, str, float, float, int | None]],
+) -> None:
+    timeline = Timeline()
+    for lane, host, since, lasting, count in doings:
+        timeline.add(lane, host, since, since + lasting, count)
+    cells = [cell for *_, cell in timeline.each()]
+    assert sum(cell.bytes for cell in cells) == sum(count or 0 for *_, count in doings)
+    asking = sum(lasting for *_, lasting, count in doings if count is None)
+    assert math.isclose(sum(cell.asking for cell in cells), asking, abs_tol=1e-6)
+    receiving = sum(lasting for *_, lasting, count in doings if count is not None)
+    assert math.isclose(sum(cell.receiving for cell in cells), receiving, abs_tol=1e-6)
+    assert max(number for number, *_ in timeline.each()) < MOST_STEPS
+    kept = Timeline.from_text(timeline.as_text())
+    assert kept.as_text() == timeline.as_text()
+
+
+def test_what_came_over_a_while_is_not_shown_as_come_at_its_end() -> None:
+    timeline = Timeline(step=1.0)
+    timeline.add(0, "h", 0.5, 3.0, 1000)
+    came = {number: cell.bytes for number, _, _, cell in timeline.each()}
+    assert came == {0: 200, 1: 400, 2: 400, 3: 0}
+
+
+def test_a_thousand_hosts_are_not_told_apart() -> None:
+    timeline = Timeline()
+    for number in range(1000):
+        timeline.add(0, f"{number}.example", 0.0, 0.01, 10)
+    hosts = {host: cell.bytes for _, _, host, cell in timeline.each()}
+    assert len(hosts) == 41
+    assert hosts[OTHER_HOSTS] == 9600
+
+
+def test_a_lane_s_time_is_either_asking_or_receiving() -> None:
+    now = 100.0
+    timekeeper = Timekeeper(lambda: now)
+    filed = Filed(Offer("http://h.example/x"), "x")
+    timekeeper.asks(0, "h.example")
+    now = 101.0
+    timekeeper.started(0, filed, 30, 0)
+    now = 103.0
+    timekeeper.received(0, 20)
+    timekeeper.postponed(0, filed, ConnectionLost("x", "the line broke"), 2.0)
+    timekeeper.freed(0)
+    now = 110.0
+    timekeeper.asks(0, "mirror.example")
+    now = 110.5
+    timekeeper.freed(0)
+    timeline = Timeline.from_text(timekeeper.written())
+    told: dict[str, list[float]] = {}
+    for _, _, host, cell in timeline.each():
+        sums = told.setdefault(host, [0, 0, 0])
+        told[host] = [sums[0] + cell.asking, sums[1] + cell.receiving, sums[2] + cell.bytes]
+    assert told == {
+        "h.example": [pytest.approx(1.0, rel=1e-4), pytest.approx(2.0, rel=1e-4), 20],
+        "mirror.example": [pytest.approx(0.5, rel=1e-4), 0, 0],
+    }
+    (wait,) = timeline.waits
+    assert (wait.at, wait.lane, wait.path, wait.reason, wait.pause) == (
+        3.0, 0, "x", "the line broke", 2.0
+    )  # fmt: skip
+
+
+@given(st.floats(1e-3, 1e12))
+def test_marks_are_few_and_reach_beyond_the_most(most: float) -> None:
+    marks = even_marks(most)
+    assert marks[0] == 0
+    assert marks[-2] < most <= marks[-1] * (1 + 1e-9)
+    assert 2 <= len(marks) <= 6
+
+
+@given(st.floats(0.02, 1e8))
+def test_times_are_marked_within_the_axis(seconds: float) -> None:
+    marks = time_marks(seconds)
+    assert 1 <= len(marks) <= 10
+    assert marks[-1] <= seconds * (1 + 1e-9)
+
+
+def test_times_are_named_as_people_count_them() -> None:
+    named = [name_time(seconds) for seconds in (0, 0.5, 45, 150, 5400, 280_800)]
+    assert named == ["0 s", "0.5 s", "45 s", "2:30", "1:30:00", "3 d 6 h"]
+
+
+def test_waiting_for_a_far_place_is_told_from_receiving(tmp_path: Path, place: StandIn) -> None:
+    for number in range(6):
+        place.exhibits[f"near/{number}.bin"] = Exhibit(bytes(50_000), speed=500_000)
+        place.exhibits[f"far/{number}.bin"] = Exhibit(b"far")
+    with line(place.base, Weather(latency=0.15)) as far, WebAccess() as access:
+        addresses = [f"{base}/{path}" for path in sorted(place.exhibits)
+                     for base in [far if path.startswith("far") else place.base]]  # fmt: skip
+        bring_home(map(Offer, addresses), tmp_path, access, Wishes(lanes=2))
+    with open_receipt(tmp_path) as receipt:
+        timeline = receipt.timeline
+        assert receipt.summary.received == sum(cell.bytes for *_, cell in timeline.each())
+    near = [cell for _, _, host, cell in timeline.each() if host == host_of(place.base)]
+    away = [cell for _, _, host, cell in timeline.each() if host == host_of(far)]
+    assert sum(cell.asking for cell in away) > 6 * 0.15 > sum(cell.receiving for cell in away)
+    assert sum(cell.receiving for cell in near) > 6 * 0.03
+    assert set(timeline.lanes()) == {0, 1}
