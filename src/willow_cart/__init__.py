@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.cli.bars import LiveView
     from willow_cart.errors import WillowCartError
-    from willow_cart.filing import Layout
+    from willow_cart.filing import Layout, Template
     from willow_cart.haul import Account, Observer, Wishes, bring_home
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
@@ -59,6 +59,7 @@ _HOMES = {
     "SignIn": "access.sign_ins",
     "SignIns": "access.sign_ins",
     "State": "model",
+    "Template": "filing",
     "Way": "cart",
     "WebAccess": "access.web",
     "Weight": "cart",
@@ -94,6 +95,7 @@ __all__ = [
     "SignIn",
     "SignIns",
     "State",
+    "Template",
     "Way",
     "WebAccess",
     "Weight",

@@ -91,6 +91,20 @@ class BadOption(NotUnderstood):
     """A value that an option cannot take."""
 
 
+class FieldsMissing(NotUnderstood):
+    """A template has a field that some files have nothing to say for.
+
+    Attributes:
+        address: of the first of them, without secrets.
+        files: how many they are.
+    """
+
+    def __init__(self, thing: str, reason: str, advice: str, *, address: str, files: int) -> None:
+        super().__init__(thing, reason, advice)
+        self.address = address
+        self.files = files
+
+
 class UnreadableSource(NotUnderstood):
     """A source that cannot be read at all; a single bad line is a `model.Trouble` instead."""
 

@@ -17,10 +17,10 @@ from typing import TYPE_CHECKING
 from willow_cart.addresses import without_secrets
 from willow_cart.cli.connecting import add_connecting, make_access, without_fields
 from willow_cart.cli.detaching import Background, detach, entered
+from willow_cart.cli.filing import add_filing, preview
 from willow_cart.cli.options import Looker, add_choosing, add_sources
 from willow_cart.cli.pacing import add_pace, make_wishes
 from willow_cart.exits import Exit
-from willow_cart.filing.layouts import Layout
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
@@ -48,13 +48,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--into", type=Path, required=True, metavar="DIR", help="the folder to file into"
     )
-    command.add_argument(
-        "--layout",
-        choices=[layout.value for layout in Layout],
-        default=Layout.TREE.value,
-        metavar="|".join(Layout),
-        help="folders: as in the addresses, none, by host, or by kind of file (%(default)s)",
-    )
+    add_filing(command)
     command.add_argument(
         "--checksums",
         action="append",
@@ -144,6 +138,9 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     with make_access(args, wishes.lanes_per_host, args.stall_after) as access:
         looker = Looker(args, access, wishes.lanes_per_host)
         offers = looker.chosen()
+        if args.preview:
+            preview(offers, args.into, wishes.layout)
+            return Exit.INCOMPLETE if looker.found.troubles else Exit.GOOD
         if args.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)

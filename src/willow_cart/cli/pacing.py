@@ -6,6 +6,7 @@ import argparse
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.filing import make_rule
 from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
 
 if TYPE_CHECKING:
@@ -55,7 +56,6 @@ def add_pace(command: argparse.ArgumentParser) -> None:
 def make_wishes(args: argparse.Namespace) -> Wishes:
     """How the options want it done."""
     from willow_cart.access import Patience
-    from willow_cart.filing import Layout
     from willow_cart.haul import Limits, Pace, Presence, Wishes
 
     patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
@@ -70,7 +70,7 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
     if args.one_by_one:
         lanes = per_host = strands = 1
     return Wishes(
-        Layout(args.layout),
+        make_rule(args),
         lanes,
         per_host,
         patience,

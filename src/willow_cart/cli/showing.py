@@ -252,20 +252,28 @@ def written(sizes: Sizes) -> str:
 
 
 @dataclass(slots=True)
-class _Node:
-    """A folder in the tree: all that is in and below it, and the first files right in it."""
+class Folder:
+    """A folder in a tree: all that is in and below it, and the first files right in it.
+
+    Attributes:
+        sizes: of all files in and below it.
+        files: the first of those right in it.
+        direct: how many are right in it.
+        folders: those in it, by their names.
+        not_entered: those that were not looked into.
+    """
 
     sizes: Sizes = field(default_factory=Sizes)
     files: list[Offer] = field(default_factory=list)
     direct: int = 0
-    folders: dict[str, _Node] = field(default_factory=dict)
+    folders: dict[str, Folder] = field(default_factory=dict)
     not_entered: dict[str, NotEntered] = field(default_factory=dict)
 
-    def folder(self, names: Sequence[str]) -> _Node:
+    def folder(self, names: Sequence[str]) -> Folder:
         """The folder at the end of a path, made if it is not there."""
         node = self
         for name in names:
-            node = node.folders.setdefault(name, _Node())
+            node = node.folders.setdefault(name, Folder())
         return node
 
     def add(self, offer: Offer) -> None:
@@ -273,7 +281,7 @@ class _Node:
         node = self
         node.sizes.add(offer)
         for name in offer.path.split("/")[:-1]:
-            node = node.folders.setdefault(name, _Node())
+            node = node.folders.setdefault(name, Folder())
             node.sizes.add(offer)
         node.direct += 1
         if len(node.files) < _MOST_FILES_OF_FOLDER:
@@ -303,7 +311,7 @@ class AsTree(Showing):
         from willow_cart.sources import Why
 
         totals = Totals()
-        roots: defaultdict[str, _Node] = defaultdict(_Node)
+        roots: defaultdict[str, Folder] = defaultdict(Folder)
         for offer, dropped_by in looker.judged():
             if not dropped_by:
                 totals.add(offer)

@@ -1,7 +1,8 @@
-"""Where an offer goes: safe names, folders by layout, and one name for one file."""
+"""Where an offer goes: safe names, folders by layout or template, and one name for one file."""
 
 from willow_cart.filing.layouts import Layout
 from willow_cart.filing.names import safe_name, safe_path
 from willow_cart.filing.plan import Clash, Filed, Plan, make_plan
+from willow_cart.filing.templates import Template
 
-__all__ = ["Clash", "Filed", "Layout", "Plan", "make_plan", "safe_name", "safe_path"]
+__all__ = ["Clash", "Filed", "Layout", "Plan", "Template", "make_plan", "safe_name", "safe_path"]

@@ -1,10 +1,10 @@
-"""Layouts: which folders the files of a haul are put in."""
+"""Layouts: templates that many want, by short names."""
 
 from __future__ import annotations
 
 from enum import StrEnum
 
-from willow_cart.addresses import host_of
+from willow_cart.filing.templates import Template
 from willow_cart.model import Offer
 
 
@@ -19,16 +19,27 @@ class Layout(StrEnum):
     """A folder for each host, and in it the folders as they are there."""
     KIND = "kind"
     """A folder for each family of files: table, archive, image, ..."""
+    MONTH = "month"
+    """A folder for each month in which files were changed last."""
+    HEADING = "heading"
+    """A folder for each heading of the page."""
+
+    @property
+    def template(self) -> Template:
+        """What it is short for."""
+        return _TEMPLATES[self]
 
     def wish_for(self, offer: Offer) -> str:
         """The path below the destination that this layout wishes for an offer, safe or not."""
-        name = offer.file_name.replace("/", "_")
-        match self:
-            case Layout.TREE:
-                return offer.path
-            case Layout.FLAT:
-                return name
-            case Layout.HOST:
-                return f"{host_of(offer.address)}/{offer.path}"
-            case Layout.KIND:
-                return f"{offer.kind}/{name}"
+        # By far the commonest, and a million offers are asked for theirs: the same, at once.
+        return offer.path if self is Layout.TREE else _TEMPLATES[self].wish_for(offer)
+
+
+_TEMPLATES = {
+    Layout.TREE: Template("{folder}/{name}"),
+    Layout.FLAT: Template("{name}"),
+    Layout.HOST: Template("{host|or this machine}/{folder}/{name}"),
+    Layout.KIND: Template("{kind}/{name}"),
+    Layout.MONTH: Template("{modified|or undated:%Y-%m}/{name}"),
+    Layout.HEADING: Template("{heading|or no heading}/{name}"),
+}

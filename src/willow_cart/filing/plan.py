@@ -14,10 +14,23 @@ from itertools import pairwise
 from typing import Protocol
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
-from willow_cart.filing.layouts import Layout
+from willow_cart.errors import FieldsMissing
 from willow_cart.filing.names import fold, safe_name, safe_path
+from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
 from willow_cart.shelf import Shelf
+from willow_cart.units import count_of
+
+
+class Rule(Protocol):
+    """What says where offers go: a layout or a template."""
+
+    def wish_for(self, offer: Offer) -> str:
+        """The path below the destination that it wishes for an offer, safe or not.
+
+        Raises:
+            FieldMissing: the offer has nothing to say for a field of the rule.
+        """
 
 
 class Held(Protocol):
@@ -69,7 +82,7 @@ class Plan:
 
     Attributes:
         offers: what is to be hauled, numbered from 1.
-        layout: the rule for folders.
+        layout: the rule for where files go.
         elsewhere: the paths of those that do not lie where the layout wishes them, by address.
         clashes: the offers that could not have the path they wanted.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
@@ -81,7 +94,7 @@ class Plan:
     """
 
     offers: Shelf
-    layout: Layout
+    layout: Rule
     elsewhere: dict[str, str] = field(default_factory=dict)
     clashes: list[Clash] = field(default_factory=list)
     staying: Count = field(default_factory=Count)
@@ -105,7 +118,7 @@ class Plan:
         return Filed(offer, safe_path(self.layout.wish_for(offer)) if path is None else path)
 
 
-def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
+def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
     """Give every offer a path of its own.
 
     The result depends on the set of offers and on what is held, never on their order. One file
@@ -113,8 +126,11 @@ def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
 
     Args:
         offers: what is to be hauled.
-        layout: the rule for folders.
+        layout: the rule for where files go.
         held: what the ledger knows; None if there is nothing yet.
+
+    Raises:
+        FieldsMissing: the rule has a field that some of them have nothing to say for.
     """
     plan = Plan(offers, layout)
     # Paths are compared by hashes: those that agree are looked at in full, the others are apart.
@@ -126,8 +142,13 @@ def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
             taken.add(hash(folded))
             taken.update(map(hash, _folders_of(folded)))
     last = ""
+    gaps = Count()
     for number, offer in enumerate(offers, 1):
-        unsafe = layout.wish_for(offer)
+        try:
+            unsafe = layout.wish_for(offer)
+        except FieldMissing as gap:
+            gaps.add(Filed(offer, gap.args[0]))
+            continue
         wish = safe_path(unsafe)
         folded = fold(wish)
         if (folder := folded.rpartition("/")[0]) != last:
@@ -140,6 +161,15 @@ def make_plan(offers: Shelf, layout: Layout, held: Held | None = None) -> Plan:
         # Folders without a name are lost on the way, so they are looked for in the address.
         if wish != unsafe or "//" in offer.address.partition("://")[2]:
             plan.changed.add(filed)
+    if gaps.example is not None:
+        raise FieldsMissing(
+            f"{{{gaps.example.path}}}",
+            f"says nothing for {gaps.files:,} of {count_of(len(offers), 'file')}, such as"
+            f" {without_secrets(gaps.example.offer.address)}",
+            f"write {{{gaps.example.path}|or WORD}} for them, or choose others",
+            address=without_secrets(gaps.example.offer.address),
+            files=gaps.files,
+        )
     in_order = sorted(wished)
     shared = {one for one, other in pairwise(in_order) if one == other}
     shared.update(key for key in wished if key in taken)

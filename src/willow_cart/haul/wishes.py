@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from willow_cart.access import Patience
-from willow_cart.filing import Layout
+from willow_cart.filing import Layout, Template
 from willow_cart.haul.pace import Limits, Pace
 from willow_cart.haul.presence import Presence
 
@@ -15,7 +15,7 @@ class Wishes:
     """How a haul is to be done.
 
     Attributes:
-        layout: the rule for folders.
+        layout: the rule for where files go.
         lanes: how many files are fetched at a time.
         lanes_per_host: how many of them from one host.
         patience: when to try again.
@@ -29,7 +29,7 @@ class Wishes:
         strands: on how many lanes at most one large file is fetched; None for as many as pay.
     """
 
-    layout: Layout = Layout.TREE
+    layout: Layout | Template = Layout.TREE
     lanes: int = 8
     lanes_per_host: int = 4
     patience: Patience = field(default_factory=Patience)

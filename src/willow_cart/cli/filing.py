@@ -1,0 +1,91 @@
+"""The options for where files go, and what shows it before anything is fetched."""
+
+from __future__ import annotations
+
+import argparse
+from contextlib import ExitStack
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.errors import BadOption
+
+if TYPE_CHECKING:
+    from willow_cart.filing import Layout, Template
+    from willow_cart.shelf import Shelf
+
+_LAYOUTS = ("tree", "flat", "host", "kind", "month", "heading")
+
+
+def add_filing(command: argparse.ArgumentParser) -> None:
+    """Add what says where files go."""
+    rule = command.add_mutually_exclusive_group()
+    rule.add_argument(
+        "--layout",
+        choices=_LAYOUTS,
+        default="tree",
+        metavar="|".join(_LAYOUTS),
+        help="folders: as in the addresses, none, by host, by kind of file, by month of the last"
+        " change, or by heading on the page (%(default)s)",
+    )
+    rule.add_argument(
+        "--file-as",
+        metavar="TEMPLATE",
+        help="the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}; the guide has the"
+        " fields",
+    )
+    command.add_argument(
+        "--name-parts",
+        default="",
+        metavar="REGEX",
+        help=r"cuts parts out of names for --file-as: 'level_(?P<year>\d{4})' gives it {year}",
+    )
+    command.add_argument(
+        "--preview",
+        action="store_true",
+        help="show the tree that the folder would get; fetches and writes nothing",
+    )
+
+
+def make_rule(args: argparse.Namespace) -> Layout | Template:
+    """The rule that the options give.
+
+    Raises:
+        BadOption: it cannot be understood.
+    """
+    from willow_cart.filing import Layout, Template
+
+    if args.file_as is not None:
+        return Template(args.file_as, args.name_parts)
+    if args.name_parts:
+        raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
+    return Layout(args.layout)
+
+
+def preview(offers: Shelf, into: Path, rule: Layout | Template) -> None:
+    """Show where files would go.
+
+    Raises:
+        FieldsMissing: the rule has a field that some of them have nothing to say for.
+        UnreadableLedger: the ledger there is damaged, or of a later version.
+    """
+    from willow_cart.cli.screen import show_line, show_tree
+    from willow_cart.cli.showing import Folder
+    from willow_cart.cli.telling import in_words
+    from willow_cart.cli.view import PlainView
+    from willow_cart.filing import make_plan
+    from willow_cart.records import Held, ledger_path
+
+    ledger = ledger_path(into)
+    with ExitStack() as stack:
+        held = stack.enter_context(Held(ledger)) if ledger.is_file() else None
+        plan = make_plan(offers, rule, held)
+        PlainView().planned(plan)
+        root = Folder()
+        for filed in plan:
+            folder, _, name = filed.path.rpartition("/")
+            root.add(replace(filed.offer, folder=folder, name=name))
+        show_tree([root.branch(f"{into}/")])
+        known = sum(map(len, plan.known.values()))
+        earlier = f"; {known:,} of them brought by earlier hauls" if known else ""
+        show_line(f"{in_words(root.sizes)}{earlier}; nothing was fetched")

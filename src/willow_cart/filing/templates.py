@@ -1,0 +1,307 @@
+"""Templates: where a file goes, written as a Python format string over what is known of an offer.
+
+`{kind}/{modified:%Y-%m}/{name}` names a field in each pair of braces, and behind a colon how it is
+written (Python's "Format Specification Mini-Language"). A bar hands what a field says to a filter.
+Nothing of Python can be reached besides: no attribute, no call.
+"""
+
+from __future__ import annotations
+
+import re
+import string
+import unicodedata
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from urllib.parse import parse_qsl, urlsplit
+
+from willow_cart.addresses import host_of, looks_like_address, name_of, without_secrets
+from willow_cart.errors import BadOption
+from willow_cart.kinds import extension_of
+from willow_cart.model import Offer
+
+Value = str | int | datetime | None
+"""What a field says of an offer; None for nothing, and likewise for an empty text."""
+
+_FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
+
+
+class FieldMissing(Exception):  # it is caught where offers are counted
+    """An offer has nothing to say for a field, whose name `args[0]` is."""
+
+
+def _name(offer: Offer) -> str:
+    return offer.file_name.replace("/", "_")
+
+
+def _stem(offer: Offer) -> str:
+    name = _name(offer)
+    extension = extension_of(name)
+    return name[: -len(extension) - 1] if extension else name
+
+
+def _folder(offer: Offer) -> str:
+    return offer.path.rpartition("/")[0]
+
+
+def _source(offer: Offer) -> str:
+    """What a source is called: the last part of its path, or its host."""
+    bare = offer.source.partition("?")[0].rstrip("/")
+    if looks_like_address(bare) and not urlsplit(bare).path.strip("/"):
+        return host_of(bare)
+    return name_of(bare)
+
+
+_FIELDS: Mapping[str, Callable[[Offer], Value]] = {
+    "name": _name,
+    "stem": _stem,
+    "ext": lambda offer: extension_of(offer.file_name),
+    "kind": lambda offer: offer.kind,
+    "folder": _folder,
+    "host": lambda offer: host_of(offer.address),
+    "source": _source,
+    "heading": lambda offer: offer.heading,
+    "text": lambda offer: offer.text,
+    "title": lambda offer: offer.title,
+    "number": lambda offer: offer.number,
+    "modified": lambda offer: offer.modified and offer.modified.astimezone(UTC),
+}
+"""The fields that every template knows; dates are in UTC."""
+
+_LISTS: Mapping[str, Callable[[Offer], list[str]]] = {
+    "folders": lambda offer: offer.path.split("/")[:-1],
+    "path": lambda offer: offer.path.split("/"),
+}
+"""The fields that have parts, by their place: `{folders[0]}`, `{path[-2]}`."""
+
+
+def _plain(text: str) -> str:
+    """Latin letters without accents, digits, `.`, `_` and `-`; what else there is becomes `-`."""
+    bare = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
+    return re.sub(r"[^A-Za-z0-9._-]+", "-", bare).strip("-")
+
+
+_FILTERS: Mapping[str, Callable[[str], str]] = {
+    "lower": str.lower,
+    "plain": _plain,
+    "dashed": lambda text: "-".join(text.split()),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class _Slot:
+    """A field in a template.
+
+    Attributes:
+        name: as it is written there, for messages, without filters and spec.
+        read: what it says of an offer.
+        filters: what its text is handed to, in turn.
+        otherwise: the word that stands for nothing; None if nothing may not be.
+        spec: how it is written.
+        keeps_slashes: whether what it says may be several folders.
+    """
+
+    name: str
+    read: Callable[[Offer], Value]
+    filters: tuple[Callable[[str], str], ...]
+    otherwise: str | None
+    spec: str
+    keeps_slashes: bool
+
+    def write(self, value: Value) -> str:
+        """What is put in its place.
+
+        Raises:
+            FieldMissing: there is nothing to put there.
+            ValueError: the value cannot be written so.
+        """
+        text = self._in_words(value)
+        if self.keeps_slashes:
+            return text
+        if not text:
+            if self.otherwise is None:
+                raise FieldMissing(self.name)
+            return self.otherwise
+        return text.replace("/", "_")
+
+    def _in_words(self, value: Value) -> str:
+        """What a value says: words go through the filters before they are cut, all else after."""
+        if value in (None, ""):
+            return ""
+        if isinstance(value, str) and self.spec.endswith("d"):
+            value = int(value)  # digits that were cut out of a name
+        if isinstance(value, str):
+            return format(self._filtered(value), self.spec)
+        spec = self.spec or ("%Y-%m-%d" if isinstance(value, datetime) else "")
+        return self._filtered(format(value, spec))
+
+    def _filtered(self, text: str) -> str:
+        for each in self.filters:
+            text = each(text)
+        return text
+
+
+@dataclass(frozen=True, slots=True)
+class Template:
+    """A rule that gives every offer its path.
+
+    Attributes:
+        text: as a person wrote it.
+        name_parts: a regular expression that is searched in names; its named groups are fields.
+        fetched: what `{fetched}` says: when the haul is.
+
+    Raises:
+        BadOption: it cannot be understood.
+    """
+
+    text: str
+    name_parts: str = ""
+    fetched: datetime = field(default_factory=lambda: datetime.now(UTC), compare=False)
+    _pieces: tuple[str | _Slot, ...] = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "_pieces", tuple(_read(self)))
+        if not any(isinstance(piece, _Slot) for piece in self._pieces):
+            raise BadOption(self.text, "has no field, so all files had one name", "add {name}")
+
+    def wish_for(self, offer: Offer) -> str:
+        """The path below the destination that it wishes for an offer, safe or not.
+
+        Raises:
+            FieldMissing: the offer has nothing to say for one of the fields.
+        """
+        path = ""
+        for piece in self._pieces:
+            if isinstance(piece, str):
+                path += piece
+                continue
+            try:
+                path += piece.write(piece.read(offer))
+            except ValueError:
+                raise FieldMissing(piece.name) from None
+        return path
+
+
+def _read(template: Template) -> Iterator[str | _Slot]:
+    """Take a template apart.
+
+    Raises:
+        BadOption: it cannot be.
+    """
+    groups = _groups(template.name_parts)
+    try:
+        parts = list(string.Formatter().parse(template.text))
+    except ValueError as error:
+        raise BadOption(
+            template.text, f"cannot be read: {error}", "write {{ and }} for braces themselves"
+        ) from None
+    for literal, name, spec, conversion in parts:
+        if literal:
+            yield literal
+        if name is None:
+            continue
+        if conversion or "{" in (spec or ""):
+            written = f"{{{name}!{conversion}}}" if conversion else f"{{{name}:{spec}}}"
+            raise BadOption(written, "has a conversion or braces in it", "leave them out")
+        yield _slot(template, groups, name, spec or "")
+
+
+def _slot(
+    template: Template, groups: Mapping[str, Callable[[Offer], Value]], written: str, spec: str
+) -> _Slot:
+    found = _FIELD.fullmatch(written)
+    text = f"{{{written}{':' if spec else ''}{spec}}}"
+    if found is None:
+        raise BadOption(text, "is no field", f"fields are {_names(groups)}")
+    name, part, filters = found.groups()
+    read = _reader(template, groups, name, part)
+    if read is None:
+        raise BadOption(text, "is no field", f"fields are {_names(groups)}")
+    words = [word.strip() for word in filters.split("|")[1:]]
+    otherwise = [word[3:].strip() for word in words if word.startswith("or ")]
+    wanted = [word for word in words if not word.startswith("or ")]
+    if unknown := [word for word in wanted if word not in _FILTERS]:
+        known = ", ".join([*_FILTERS, "or WORD"])
+        raise BadOption(text, f"has no filter {unknown[0]}", f"filters are {known}")
+    slot = _Slot(
+        f"{name}[{part}]" if part else name,
+        read,
+        tuple(_FILTERS[word] for word in wanted),
+        otherwise[0] if otherwise else None,
+        spec,
+        keeps_slashes=name == "folder",
+    )
+    try:
+        slot.write(_sample(name))
+    except ValueError:
+        raise BadOption(
+            text, f"cannot be written as {spec}", "see the guide on templates"
+        ) from None
+    return slot
+
+
+def _reader(
+    template: Template, groups: Mapping[str, Callable[[Offer], Value]], name: str, part: str | None
+) -> Callable[[Offer], Value] | None:
+    """What reads a field; None if there is none of that name."""
+    if name == "query" and part:
+        return lambda offer: _of_query(offer, part)
+    if name in _LISTS and part and re.fullmatch(r"-?\d+", part):
+        return lambda offer: _at(_LISTS[name](offer), int(part))
+    if part:
+        return None
+    if name == "fetched":
+        return lambda _: template.fetched
+    return groups.get(name) or _FIELDS.get(name)
+
+
+def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
+    """The fields that are cut out of names.
+
+    Raises:
+        BadOption: the expression cannot be read, or has no group with a name of its own.
+    """
+    if not name_parts:
+        return {}
+    try:
+        expression = re.compile(name_parts)
+    except re.error as error:
+        raise BadOption(
+            name_parts, f"is no regular expression: {error}", "see the guide on templates"
+        ) from None
+    names = list(expression.groupindex)
+    known = [name for name in names if name in _FIELDS or name in _LISTS]
+    if not names or known:
+        problem = f"gives a field that is there already: {known[0]}" if known else "names no part"
+        raise BadOption(name_parts, problem, "write parts as (?P<year>\\d{4})")
+
+    def reader(name: str) -> Callable[[Offer], Value]:
+        def read(offer: Offer) -> Value:
+            found = expression.search(offer.file_name)
+            return found[name] if found else None
+
+        return read
+
+    return {name: reader(name) for name in names}
+
+
+def _names(groups: Mapping[str, object]) -> str:
+    return ", ".join(
+        [*_FIELDS, "fetched", *(f"{name}[N]" for name in _LISTS), "query[KEY]", *groups]
+    )
+
+
+def _sample(name: str) -> Value:
+    """A value such as a field has, to see whether it can be written."""
+    if name in ("modified", "fetched"):
+        return datetime.fromtimestamp(0, UTC)
+    return 1 if name == "number" else "1"
+
+
+def _of_query(offer: Offer, key: str) -> str | None:
+    pairs = parse_qsl(urlsplit(without_secrets(offer.address)).query)
+    return next((value for name, value in pairs if name == key), None)
+
+
+def _at(parts: list[str], place: int) -> str | None:
+    return parts[place] if -len(parts) <= place < len(parts) else None
