@@ -6,7 +6,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from willow_cart.addresses import expand_ranges, normalise, segments_of, without_secrets
+from willow_cart.addresses import (
+    expand_ranges,
+    file_name_in,
+    normalise,
+    segments_of,
+    without_secrets,
+)
 from willow_cart.errors import BadAddress
 
 
@@ -119,3 +125,24 @@ def test_any_text_is_an_address_in_normal_form_or_refused(text: str) -> None:
         assert address.isascii()
         assert not set(" \t\r\n#") & set(address)
         assert ".." not in segments_of(address)[:-1] or "%2e" in address.lower()
+
+
+@pytest.mark.parametrize(
+    ("address", "name"),
+    [
+        ("http://h/a/level.csv?lang=en", "level.csv"),
+        ("http://h/download?file=levels%2Flevel_3.csv", "level_3.csv"),
+        ("http://h/download.php?id=3&name=C%3A%5Cdata%5Clevel.tar.gz", "level.tar.gz"),
+        ("http://h/export?id=3&format=csv", "export.csv"),
+        ("http://h/export.php?id=3&fmt=ZIP", "export.zip"),
+        ("http://h/?format=json", "index.json"),
+        ("http://h/export?id=3", "export"),
+        ("http://h/export?mode=csv", "export"),
+        ("http://h/index.php?file=evil.php", "index.php"),
+        ("http://h/get?token=secret.csv", "get"),
+        ("ftp://h/get?file=x.csv", "get"),
+    ],
+)
+def test_a_query_tells_a_name_where_the_path_does_not(address: str, name: str) -> None:
+    assert file_name_in(address) == name
+    assert "secret" not in file_name_in(address)

@@ -126,3 +126,28 @@ def test_redirects_end() -> None:
         rules.next_address(seen[-1], "/next", seen)
     with pytest.raises(TooManyRedirects, match="circle"):
         rules.next_address(seen[1], "/0", seen[:2])
+
+
+@pytest.mark.parametrize(
+    ("disposition", "name"),
+    [
+        (None, ""),
+        ("attachment", ""),
+        ("attachment; filename=level.csv", "level.csv"),
+        ('Attachment; FileName="May \\"wet\\" levels.csv"', 'May "wet" levels.csv'),
+        (
+            "attachment; filename=\"EURO.csv\"; filename*=utf-8''%e2%82%ac%20rates.csv",
+            "€ rates.csv",
+        ),
+        ("attachment; filename*=iso-8859-1'en'%A3%20rates.csv", "£ rates.csv"),
+        ("attachment; filename*=utf-8''%ff.csv; filename=x.csv", "x.csv"),
+        ("attachment; filename*=koi8-r''%C1.csv", ""),
+        ('attachment; filename="../../etc/passwd"', "passwd"),
+        ('inline; filename="C:\\\\data\\\\level.csv"', "level.csv"),
+        ('attachment; filename="Wasserst\xc3\xa4nde.csv"', "Wasserstände.csv"),
+        ('attachment; filename="caf\xe9.csv"', "café.csv"),
+    ],
+)
+def test_the_name_that_a_server_gives(disposition: str | None, name: str) -> None:
+    """RFC 6266, 4.3 and appendix D; RFC 8187, 3.2."""
+    assert rules.file_name_in(disposition) == name

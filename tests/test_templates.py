@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template, safe_path
 from willow_cart.filing.templates import FieldMissing
@@ -190,3 +190,22 @@ def test_options_for_filing_that_fight_are_told(tmp_path: Path) -> None:
     assert "--name-parts: is of no use without --file-as" in lonely.err
     both = run("haul", "x", "--into", "y", "--layout", "flat", "--file-as", "{name}", cwd=tmp_path)
     assert both.code == 2
+
+
+def test_names_are_found_where_addresses_have_none(tmp_path: Path, place: StandIn) -> None:
+    def attached(handler: Handler) -> None:
+        fields = {"Content-Length": "3", "Content-Disposition": "attachment; filename=../May.csv"}
+        handler.start(200, fields)
+        if handler.command == "GET":
+            handler.wfile.write(b"may")
+
+    place.exhibits["get?id=5"] = Exhibit(script=attached)
+    place.exhibits["export.php?day=1&format=csv"] = Exhibit(b"one")
+    place.exhibits["export.php?day=2&format=csv"] = Exhibit(b"two")
+    addresses = [f"{place.base}/{path}" for path in place.exhibits]
+    assert run("haul", *addresses, "--into", "data", "--ask-sizes", cwd=tmp_path).code == 0
+    assert files_in(tmp_path / "data") == {
+        "May.csv": b"may",
+        "export (day=1&format=csv).csv": b"one",
+        "export (day=2&format=csv).csv": b"two",
+    }

@@ -11,9 +11,10 @@ import re
 from collections.abc import Iterator, Sequence
 from itertools import product
 from math import prod
-from urllib.parse import quote, unquote, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
+from willow_cart.kinds import extension_of, kind_of
 
 DEFAULT_PORTS = {
     "http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None, "s3": None, "gs": None,
@@ -36,6 +37,9 @@ _WITHOUT_QUERY = frozenset({"ftp", "ftps", "file"})
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is mended in `_encode`.
 _PLAIN = "%/:@!$&'()*+,;=-._~?"
+# What programs on the web call the form in which they send something.
+_FORMAT_KEYS = frozenset({"format", "fmt", "type", "filetype", "ext", "extension", "output"})
+
 _ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 
@@ -179,6 +183,32 @@ def name_of(address: str) -> str:
     """The last segment of the path, decoded; empty for a folder's address."""
     name = address.partition("?")[0].rpartition("/")[2]
     return unquote(name) if "%" in name else name
+
+
+def file_name_in(address: str) -> str:
+    """The name that an address has for a file; empty where it has none.
+
+    That is the last segment of its path, unless that is a program's and the query tells more:
+    `download?file=level_3.csv` is level_3.csv, and `export.php?id=3&format=csv` is export.csv.
+    """
+    name = name_of(address)
+    if (
+        "?" not in address
+        or kind_of(name) not in ("other", "page")
+        or scheme_of(address) not in WEB
+    ):
+        return name
+    pairs = parse_qsl(urlsplit(without_secrets(address)).query)
+    for _, value in pairs:
+        last = value.replace("\\", "/").rpartition("/")[2]
+        if kind_of(last) not in ("other", "page"):
+            return last
+    for key, value in pairs:
+        if key.lower() in _FORMAT_KEYS and kind_of(f"x.{value}") != "other":
+            extension = extension_of(name)
+            stem = name[: -len(extension) - 1] if kind_of(name) == "page" else name
+            return f"{stem or 'index'}.{value.lower()}"
+    return name
 
 
 def address_of_key(bucket: str, key: str) -> str:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
-from willow_cart.addresses import name_of, segments_of
+from willow_cart.addresses import file_name_in, segments_of
 from willow_cart.kinds import kind_of
 
 OWN_FOLDER = ".willow"
@@ -74,6 +74,7 @@ class Facts:
             empty where the server does not say.
         charset: the character set that the server names for it, in lower case; empty for none.
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
+        file_name: the name that the server gives it for that, as it came; empty for none.
         following: the address of the next of a series, where the server names one (RFC 8288).
         coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
         checksums: what the place itself promises that the bytes hash to.
@@ -90,6 +91,7 @@ class Facts:
     media_type: str = ""
     charset: str = ""
     attachment: bool = False
+    file_name: str = ""
     following: str | None = None
     coding: str = ""
     checksums: tuple[Checksum, ...] = ()
@@ -153,7 +155,7 @@ class Offer:
     @property
     def file_name(self) -> str:
         """The name it goes by before it is made safe: the chosen one, or the address's own."""
-        return self.name or name_of(self.address) or "index.html"
+        return self.name or file_name_in(self.address) or "index.html"
 
     @property
     def path(self) -> str:

@@ -6,11 +6,12 @@ RFC 9110 throughout; nothing in here talks to a server.
 from __future__ import annotations
 
 import re
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
-from urllib.parse import urljoin
+from urllib.parse import unquote_to_bytes, urljoin
 
 from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
@@ -254,6 +255,26 @@ def is_attachment(disposition: str | None) -> bool:
     kind = (disposition or "inline").partition(";")[0].strip().lower()
     # An unknown type is to be treated as an attachment.
     return kind not in ("inline", "")
+
+
+def file_name_in(disposition: str | None) -> str:
+    """The last part of the name that a Content-Disposition field gives; empty for none.
+
+    RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
+    is a character set, a language and the name, percent-encoded.
+    """
+    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition or "")}
+    name = given.get("filename", "")
+    coded = re.fullmatch(
+        r"(utf-8|iso-8859-1)'[^']*'(.+)", given.get("filename*", ""), re.IGNORECASE
+    )
+    if coded:
+        with suppress(UnicodeDecodeError):
+            name = unquote_to_bytes(coded[2]).decode(coded[1])
+    elif name and not name.isascii():
+        with suppress(UnicodeError):  # fields come as ISO 8859-1, and many servers send UTF-8
+            name = name.encode("iso-8859-1").decode()
+    return re.split(r"[/\\]", name)[-1].strip()
 
 
 _LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")

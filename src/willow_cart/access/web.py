@@ -274,6 +274,7 @@ class WebAccess(Access):
             media_type=media_type,
             charset=charset,
             attachment=rules.is_attachment(fields.get("Content-Disposition")),
+            file_name=rules.file_name_in(fields.get("Content-Disposition")),
             following=rules.following_link(fields.get("Link")),
             checksums=checksums,
             composite=composite,

@@ -8,6 +8,7 @@ from dataclasses import replace
 from willow_cart.access import ONCE_MORE, Access, persist
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import TransferFailed
+from willow_cart.kinds import extension_of
 from willow_cart.model import Offer, Trouble
 
 
@@ -15,6 +16,8 @@ def ask_sizes(
     offers: Sequence[Offer], access: Access, lanes: int
 ) -> tuple[list[Offer], list[Trouble]]:
     """Ask for the size and date of every offer that lacks one of them; fetches no file.
+
+    An offer whose address does not say what it is gets the name that its server has for it.
 
     Returns:
         The offers in their order, with what was learnt, and what could not be.
@@ -29,7 +32,10 @@ def ask_sizes(
         except TransferFailed as error:
             return Trouble(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length
-        return replace(offer, size=size, modified=facts.modified or offer.modified)
+        name = offer.name
+        if name is None and facts.file_name and not extension_of(offer.file_name):
+            name = facts.file_name
+        return replace(offer, name=name, size=size, modified=facts.modified or offer.modified)
 
     pool = ThreadPoolExecutor(lanes)
     try:
