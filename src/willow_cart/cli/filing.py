@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
-    from willow_cart.filing import Layout, Template
+    from willow_cart.filing import Layout, Plan, Template
     from willow_cart.shelf import Shelf
 
 _LAYOUTS = ("tree", "flat", "host", "kind", "month", "heading")
@@ -40,11 +40,6 @@ def add_filing(command: argparse.ArgumentParser) -> None:
         metavar="REGEX",
         help=r"cuts parts out of names for --file-as: 'level_(?P<year>\d{4})' gives it {year}",
     )
-    command.add_argument(
-        "--preview",
-        action="store_true",
-        help="show the tree that the folder would get; fetches and writes nothing",
-    )
 
 
 def make_rule(args: argparse.Namespace) -> Layout | Template:
@@ -63,16 +58,14 @@ def make_rule(args: argparse.Namespace) -> Layout | Template:
 
 
 def preview(offers: Shelf, into: Path, rule: Layout | Template) -> None:
-    """Show where files would go.
+    """Show where offers would go.
 
     Raises:
         FieldsMissing: the rule has a field that some of them have nothing to say for.
         UnreadableLedger: the ledger there is damaged, or of a later version.
     """
-    from willow_cart.cli.screen import show_line, show_tree
-    from willow_cart.cli.showing import Folder
+    from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import in_words
-    from willow_cart.cli.view import PlainView
     from willow_cart.filing import make_plan
     from willow_cart.records import Held, ledger_path
 
@@ -80,12 +73,21 @@ def preview(offers: Shelf, into: Path, rule: Layout | Template) -> None:
     with ExitStack() as stack:
         held = stack.enter_context(Held(ledger)) if ledger.is_file() else None
         plan = make_plan(offers, rule, held)
-        PlainView().planned(plan)
-        root = Folder()
-        for filed in plan:
-            folder, _, name = filed.path.rpartition("/")
-            root.add(replace(filed.offer, folder=folder, name=name))
-        show_tree([root.branch(f"{into}/")])
+        show_plan(plan, into)
         known = sum(map(len, plan.known.values()))
         earlier = f"; {known:,} of them brought by earlier hauls" if known else ""
-        show_line(f"{in_words(root.sizes)}{earlier}; nothing was fetched")
+        show_line(f"{in_words(offers.sizes)}{earlier}; nothing was fetched")
+
+
+def show_plan(plan: Plan, into: Path) -> None:
+    """Say what should be known of a plan, and draw the tree that it leads to."""
+    from willow_cart.cli.screen import show_tree
+    from willow_cart.cli.showing import Folder
+    from willow_cart.cli.view import PlainView
+
+    PlainView().planned(plan)
+    root = Folder()
+    for filed in plan:
+        folder, _, name = filed.path.rpartition("/")
+        root.add(replace(filed.offer, folder=folder, name=name))
+    show_tree([root.branch(f"{into}/")])

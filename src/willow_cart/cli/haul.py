@@ -50,6 +50,11 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     add_filing(command)
     command.add_argument(
+        "--preview",
+        action="store_true",
+        help="show the tree that the folder would get; fetches and writes nothing",
+    )
+    command.add_argument(
         "--checksums",
         action="append",
         default=[],

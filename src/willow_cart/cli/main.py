@@ -9,13 +9,25 @@ import sys
 from collections.abc import Sequence
 from typing import NoReturn
 
-from willow_cart.cli import audit, demo, haul, knock, load, pick, receipt, runs, survey, weigh
+from willow_cart.cli import (
+    audit,
+    demo,
+    haul,
+    knock,
+    load,
+    pick,
+    receipt,
+    refile,
+    runs,
+    survey,
+    weigh,
+)
 from willow_cart.cli.telling import tell
 from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
-COMMANDS = (survey, load, pick, weigh, haul, runs, audit, receipt, knock, demo)
+COMMANDS = (survey, load, pick, weigh, haul, runs, audit, receipt, refile, knock, demo)
 
 
 class _Parser(argparse.ArgumentParser):

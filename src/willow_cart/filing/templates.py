@@ -63,7 +63,7 @@ _FIELDS: Mapping[str, Callable[[Offer], Value]] = {
     "heading": lambda offer: offer.heading,
     "text": lambda offer: offer.text,
     "title": lambda offer: offer.title,
-    "number": lambda offer: offer.number,
+    "number": lambda offer: offer.number or None,
     "modified": lambda offer: offer.modified and offer.modified.astimezone(UTC),
 }
 """The fields that every template knows; dates are in UTC."""

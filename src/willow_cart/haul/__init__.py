@@ -5,6 +5,7 @@ from willow_cart.haul.destination import put_rotten_aside
 from willow_cart.haul.observer import Observer
 from willow_cart.haul.pace import Limits, Pace
 from willow_cart.haul.presence import Presence
+from willow_cart.haul.refiling import Refiled, refile
 from willow_cart.haul.room import Prospect, prospect
 from willow_cart.haul.run import bring_home
 from willow_cart.haul.wishes import Wishes
@@ -16,8 +17,10 @@ __all__ = [
     "Pace",
     "Presence",
     "Prospect",
+    "Refiled",
     "Wishes",
     "bring_home",
     "prospect",
     "put_rotten_aside",
+    "refile",
 ]

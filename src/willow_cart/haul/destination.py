@@ -7,8 +7,9 @@ import fcntl
 import os
 import time
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Self
 
 from willow_cart.errors import CannotStore, UnusableDestination, plainly
@@ -123,6 +124,19 @@ class Destination:
             raise cannot_store(path, error) from None
         self._unsynced.add(os.path.dirname(full))
 
+    def take_away(self, path: str, file: str) -> None:
+        """Take a file from its path to a place in the own folder, which is there.
+
+        Raises:
+            CannotStore: it cannot be moved.
+        """
+        full = self.full_path(path)
+        try:
+            os.replace(full, file)
+        except OSError as error:
+            raise cannot_store(path, error) from None
+        self._unsynced.update((os.path.dirname(full), os.path.dirname(file)))
+
     def refuse(self, file: str, path: str) -> Path:
         """Put a file that failed its check where it can be looked at, and say where."""
         return self._put_away(file, "refused", path)
@@ -137,6 +151,17 @@ class Destination:
             return None
         moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
         return self._put_away(self.full_path(path), "aside", f"{moment}/{path}")
+
+    def drop_empty_folders(self, paths: Iterable[str]) -> None:
+        """Take away the folders of paths that nothing lies in."""
+        folders = {str(folder) for path in paths for folder in PurePosixPath(path).parents}
+        for folder in sorted(folders - {"."}, reverse=True):
+            full = self.full_path(folder)
+            with suppress(OSError):  # it is not empty, or is gone
+                os.rmdir(full)
+                self._folders.discard(full)
+                self._unsynced.discard(full)
+                self._unsynced.add(os.path.dirname(full))
 
     def room(self) -> int:
         """How many bytes may still be written; some are kept for the ledger."""
@@ -163,7 +188,8 @@ class Destination:
         """
         self._unsynced.add(str(self.own / "partial"))
         while self._unsynced:
-            sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
+            with suppress(FileNotFoundError):  # it has been renamed or taken away since
+                sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
 
     def _put_away(self, file: str, drawer: str, path: str) -> Path:
         try:

@@ -22,6 +22,7 @@ from willow_cart.haul.filer import Filer
 from willow_cart.haul.observer import Observer, all_of
 from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.receiving import Receiver
+from willow_cart.haul.refiling import end_moves
 from willow_cart.haul.room import require_room
 from willow_cart.haul.timekeeper import Timekeeper
 from willow_cart.haul.trips import Trips
@@ -86,6 +87,7 @@ def bring_home(
     ):
         if (begun := ledger.cut_off()) is not None:
             observer.goes_on(begun)
+        end_moves(ledger, destination)
         run = ledger.begin_run(command, note)
         parts = _file_what_was_sealed(ledger, run, destination, held)
         known = held or None

@@ -1,6 +1,6 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.ledger import Arrival, Held, Ledger, PartRecord, Result, timestamp
+from willow_cart.records.ledger import Arrival, Held, Ledger, Move, PartRecord, Result, timestamp
 from willow_cart.records.receipt import (
     Chapter,
     OpenReceipt,
@@ -23,6 +23,7 @@ __all__ = [
     "Held",
     "LaneProgress",
     "Ledger",
+    "Move",
     "OpenReceipt",
     "OwnRun",
     "PartRecord",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
@@ -81,6 +81,20 @@ class PartRecord:
     synced: str = ""
     boot: str = ""
     promised: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """A file that gets another path.
+
+    Attributes:
+        address: that brought it, without secrets.
+        old, new: its paths below the destination, with `/` between the parts.
+    """
+
+    address: str
+    old: str
+    new: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -244,6 +258,31 @@ class Ledger:
     def forget_part(self, address: str) -> None:
         """Forget the partial file of an address, if there is one."""
         self._base.execute("DELETE FROM part WHERE address = ?", (address,))
+
+    # What happens in refiling
+
+    def keep_moves(self, moves: Iterable[Move]) -> None:
+        """Remember what is going to be moved, to be ended whatever happens."""
+        self._base.executemany(
+            "INSERT INTO move VALUES (?, ?, ?)",
+            ((move.address, move.old, move.new) for move in moves),
+        )
+
+    def forget_moves(self) -> None:
+        """Forget it: all was moved, or nothing."""
+        self._base.execute("DELETE FROM move")
+
+    def move_arrivals(self, moves: Iterable[Move]) -> None:
+        """Enter that what arrived last from addresses lies elsewhere by now."""
+        self._base.executemany(
+            "UPDATE arrival SET path = ?"
+            " WHERE id = (SELECT max(id) FROM arrival WHERE address = ?)",
+            ((move.new, move.address) for move in moves),
+        )
+
+    def moves(self) -> list[Move]:
+        """What was being moved when a refiling was broken off."""
+        return [Move(*row) for row in self.each_row("SELECT address, old, new FROM move")]
 
     # What is known
 

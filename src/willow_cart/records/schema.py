@@ -79,6 +79,13 @@ _STEPS = (
     CREATE INDEX result_by_state ON result (run, state, received);
     CREATE INDEX result_in_trouble ON result (run, number) WHERE reason != '';
     """,
+    """
+    CREATE TABLE move (
+        address TEXT PRIMARY KEY,          -- of a file that is being moved
+        old     TEXT NOT NULL,             -- its path before
+        new     TEXT NOT NULL              -- and after
+    ) WITHOUT ROWID;
+    """,
 )
 VERSION = len(_STEPS)
 

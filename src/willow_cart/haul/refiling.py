@@ -1,0 +1,204 @@
+"""Refiling: what earlier hauls have filed, moved by a new rule, ledger and all; or nothing of it.
+
+What is to be moved is first written down in the ledger. Whatever ends it after that, the next haul
+or refiling ends the moves. First all files are taken from where they are to `.willow/moving`, so
+that two may change names; then that folder is renamed to `.willow/moved`, which tells that no file
+is at its old place any more; then each gets its new name.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from datetime import datetime
+from email.utils import parsedate_to_datetime
+from pathlib import Path
+
+from willow_cart.addresses import fingerprint
+from willow_cart.errors import CannotStore
+from willow_cart.filing import Plan, Template, make_plan
+from willow_cart.filing.plan import Rule
+from willow_cart.haul.destination import Destination
+from willow_cart.model import Offer
+from willow_cart.records import Arrival, Ledger, Move, ledger_path
+from willow_cart.shelf import Shelf
+
+
+@dataclass(frozen=True, slots=True)
+class Refiled:
+    """What came of refiling.
+
+    Attributes:
+        plan: where everything belongs by the rule.
+        moves: what was moved, or would be.
+        staying: paths of what is not there as it was filed, and so was left alone.
+    """
+
+    plan: Plan
+    moves: Sequence[Move]
+    staying: Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class _AsFetched:
+    """A template whose `{fetched}` is when each file arrived.
+
+    Attributes:
+        template: as it was given.
+        times: when each address brought what lies here, in UTC, ISO 8601.
+    """
+
+    template: Template
+    times: Mapping[str, str]
+
+    def wish_for(self, offer: Offer) -> str:
+        """As the template has it."""
+        fetched = datetime.fromisoformat(self.times[offer.address])
+        return replace(self.template, fetched=fetched).wish_for(offer)
+
+
+def refile(into: Path, rule: Rule, *, only_look: bool = False) -> Refiled:
+    """Move what lies in a destination to where a rule wants it.
+
+    Args:
+        into: the destination.
+        rule: the new one. It knows of a file what its address and its path say, when it arrived and
+            when it was changed last.
+        only_look: whether to find out what would be moved, and no more.
+
+    Raises:
+        FieldsMissing: the rule has a field that some files have nothing to say for.
+        UnreadableLedger: nothing was hauled there, or its ledger cannot be read.
+        UnusableDestination: a haul is under way there.
+        CannotStore: something lies in the way, or a file cannot be moved; none is then.
+    """
+    Ledger(ledger_path(into)).close()  # a folder that nothing was hauled into is left as it is
+    with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
+        end_moves(ledger, destination)
+        arrivals = {arrival.path: arrival for arrival in ledger.latest_arrivals()}
+        staying = [path for path, each in arrivals.items() if not destination.holds(each)]
+        for path in staying:
+            del arrivals[path]
+        by_address = {arrival.address: arrival for arrival in arrivals.values()}
+        if isinstance(rule, Template) and "{fetched" in rule.text:
+            rule = _AsFetched(rule, {each.address: each.time for each in by_address.values()})
+        plan = make_plan(Shelf(map(_offer_of, by_address.values())), rule)
+        moves = [
+            Move(filed.offer.address, here, filed.path)
+            for filed in plan
+            if (here := by_address[filed.offer.address].path) != filed.path
+        ]
+        if not only_look:
+            _require_free(moves, destination)
+            _move(moves, ledger, destination)
+    return Refiled(plan, moves, staying)
+
+
+def end_moves(ledger: Ledger, destination: Destination) -> None:
+    """End what was being moved when a refiling was broken off.
+
+    Raises:
+        CannotStore: a file cannot be moved.
+    """
+    if moves := ledger.moves():
+        _carry_on(moves, destination)
+        _enter(moves, ledger, destination)
+
+
+def _offer_of(arrival: Arrival) -> Offer:
+    """What the ledger knows of a file, as a rule reads it; it keeps the name that it has now."""
+    modified = None
+    if arrival.last_modified:
+        with suppress(ValueError):
+            modified = parsedate_to_datetime(arrival.last_modified)
+    name = arrival.path.rpartition("/")[2]
+    return Offer(arrival.address, name=name, size=arrival.size, modified=modified)
+
+
+def _require_free(moves: Sequence[Move], destination: Destination) -> None:
+    """Refuse to begin where something lies that is not moved away itself.
+
+    Raises:
+        CannotStore: something does.
+    """
+    leaving = {move.old for move in moves}
+    for move in moves:
+        there = destination.full_path(move.new)
+        # A folder may be empty by then, and is taken away.
+        if move.new not in leaving and os.path.lexists(there) and not os.path.isdir(there):
+            raise CannotStore(
+                move.new, f"lies in the way of {move.old}", "move it, or file by another rule"
+            )
+
+
+def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
+    """Move files, all of them or none.
+
+    Raises:
+        CannotStore: one cannot be moved; those that were are back where they were.
+    """
+    if not moves:
+        return
+    with ledger.transaction(lasting=True):
+        ledger.keep_moves(moves)
+    try:
+        _carry_on(moves, destination)
+    except CannotStore:
+        _take_back(moves, destination)
+        with ledger.transaction(lasting=True):
+            ledger.forget_moves()
+        raise
+    _enter(moves, ledger, destination)
+
+
+def _carry_on(moves: Sequence[Move], destination: Destination) -> None:
+    """Move what is not moved yet, from whatever a kill has left.
+
+    Raises:
+        CannotStore: a file cannot be moved.
+    """
+    moving, moved = destination.own / "moving", destination.own / "moved"
+    if not moved.is_dir():
+        moving.mkdir(exist_ok=True)
+        for move in moves:
+            if not (moving / _mark(move)).exists() and destination.has_something_at(move.old):
+                destination.take_away(move.old, str(moving / _mark(move)))
+        destination.sync_folders()
+        moving.rename(moved)
+    destination.drop_empty_folders(move.old for move in moves)
+    for move in moves:
+        if (moved / _mark(move)).exists():
+            destination.place(str(moved / _mark(move)), move.new)
+
+
+def _take_back(moves: Sequence[Move], destination: Destination) -> None:
+    """Have every file where it was."""
+    moving, moved = destination.own / "moving", destination.own / "moved"
+    if moved.is_dir():
+        for move in moves:
+            if not (moved / _mark(move)).exists():
+                destination.take_away(move.new, str(moved / _mark(move)))
+        moved.rename(moving)
+        destination.drop_empty_folders(move.new for move in moves)
+    for move in moves:
+        if (moving / _mark(move)).exists():
+            destination.place(str(moving / _mark(move)), move.old)
+    destination.sync_folders()
+    moving.rmdir()
+
+
+def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
+    """Make the new names last, and have the ledger know them."""
+    destination.sync_folders()
+    with ledger.transaction(lasting=True):
+        ledger.move_arrivals(moves)
+        ledger.forget_moves()
+    with suppress(OSError):
+        (destination.own / "moved").rmdir()
+
+
+def _mark(move: Move) -> str:
+    """What a file is called while it has neither its old name nor its new one."""
+    return fingerprint(move.address)
