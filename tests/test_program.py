@@ -358,8 +358,17 @@ def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
 
 
 def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
+    # As an earlier example has left it, and somebody's own file.
+    (tmp_path / "sounds.csv").write_text("take,url,source\nyes,http://127.0.0.1:1/x,elsewhere\n")
+    (tmp_path / "stick").mkdir()
+    (tmp_path / "mine.txt").write_text("mine")
     outcome = run("demo", "--into", tmp_path, cwd=tmp_path)
     assert outcome.code == 0, outcome.out + outcome.err
+    assert (tmp_path / "mine.txt").read_text() == "mine"
+    assert {path.partition("/")[0] for path in files_in(tmp_path / "levels")} == {
+        "2031-05", "2031-06"
+    }  # fmt: skip
+    assert "<h1>Receipt of haul 1 into may</h1>" in (tmp_path / "may.html").read_text()
     assert "expected" not in outcome.out
     assert "goes on from" in outcome.err
     assert "refused" in outcome.out

@@ -38,7 +38,6 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Run the example, or serve."""
-    import shutil
     import tempfile
 
     from willow_cart.demo.example import run_example, serve
@@ -47,8 +46,4 @@ def run(args: argparse.Namespace) -> int:
     if args.serve:
         serve(folder, args.port)
         return Exit.GOOD
-    if args.into is not None:
-        # The example begins with nothing hauled; only what it makes itself is cleared away.
-        for name in ("may", "springs", "pictures", "dawns"):
-            shutil.rmtree(folder / name, ignore_errors=True)
     return run_example(folder)
