@@ -109,6 +109,19 @@ def test_what_cannot_be_moved_moves_nothing(
     assert not list((home / ".willow").glob("mov*"))
 
 
+def test_what_an_earlier_one_has_left_does_not_speak_for_this_one(home: Path) -> None:
+    left = home / ".willow" / "moved"
+    left.mkdir()
+    (left / "something").write_bytes(b"?")
+    with pytest.raises(CannotStore, match="holds files that no ledger knows of"):
+        refile(home, _Turned())
+    assert files_in(home) == BEFORE
+    (left / "something").unlink()
+    refile(home, _Turned())
+    assert files_in(home) == AFTER
+    assert in_ledger(home) == set(AFTER)
+
+
 def test_a_month_is_refiled_and_hauled_again(tmp_path: Path, place: StandIn) -> None:
     for day in ("0501", "0601"):
         place.exhibits[f"deep/level_2031{day}.csv"] = Exhibit(day.encode())

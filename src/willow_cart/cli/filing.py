@@ -9,12 +9,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption
+from willow_cart.filing import Layout, Template, make_plan
 
 if TYPE_CHECKING:
-    from willow_cart.filing import Layout, Plan, Template
+    from willow_cart.filing import Plan
     from willow_cart.shelf import Shelf
-
-_LAYOUTS = ("tree", "flat", "host", "kind", "month", "heading")
 
 
 def add_filing(command: argparse.ArgumentParser) -> None:
@@ -22,9 +21,9 @@ def add_filing(command: argparse.ArgumentParser) -> None:
     rule = command.add_mutually_exclusive_group()
     rule.add_argument(
         "--layout",
-        choices=_LAYOUTS,
-        default="tree",
-        metavar="|".join(_LAYOUTS),
+        choices=[layout.value for layout in Layout],
+        default=Layout.TREE.value,
+        metavar="|".join(Layout),
         help="folders: as in the addresses, none, by host, by kind of file, by month of the last"
         " change, or by heading on the page (%(default)s)",
     )
@@ -48,8 +47,6 @@ def make_rule(args: argparse.Namespace) -> Layout | Template:
     Raises:
         BadOption: it cannot be understood.
     """
-    from willow_cart.filing import Layout, Template
-
     if args.file_as is not None:
         return Template(args.file_as, args.name_parts)
     if args.name_parts:
@@ -66,7 +63,6 @@ def preview(offers: Shelf, into: Path, rule: Layout | Template) -> None:
     """
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import in_words
-    from willow_cart.filing import make_plan
     from willow_cart.records import Held, ledger_path
 
     ledger = ledger_path(into)

@@ -152,6 +152,22 @@ class Destination:
         moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
         return self._put_away(self.full_path(path), "aside", f"{moment}/{path}")
 
+    def rename_drawer(self, drawer: Path, name: str) -> None:
+        """Give a folder in the own folder another name."""
+        drawer.rename(self.own / name)
+        self._unsynced.discard(str(drawer))
+        self._unsynced.add(str(self.own))
+
+    def drop_drawer(self, drawer: Path) -> None:
+        """Take away a folder in the own folder.
+
+        Raises:
+            OSError: it is not empty, or not there.
+        """
+        drawer.rmdir()
+        self._unsynced.discard(str(drawer))
+        self._unsynced.add(str(self.own))
+
     def drop_empty_folders(self, paths: Iterable[str]) -> None:
         """Take away the folders of paths that nothing lies in."""
         folders = {str(folder) for path in paths for folder in PurePosixPath(path).parents}
@@ -188,8 +204,7 @@ class Destination:
         """
         self._unsynced.add(str(self.own / "partial"))
         while self._unsynced:
-            with suppress(FileNotFoundError):  # it has been renamed or taken away since
-                sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
+            sync_file(self._unsynced.pop(), os.O_RDONLY | os.O_DIRECTORY)
 
     def _put_away(self, file: str, drawer: str, path: str) -> Path:
         try:

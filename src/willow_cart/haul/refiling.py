@@ -141,6 +141,16 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
     """
     if not moves:
         return
+    # A kill at the very end of an earlier one leaves its folder, which must not speak for this one.
+    for left in (destination.own / "moving", destination.own / "moved"):
+        try:
+            destination.drop_drawer(left)
+        except FileNotFoundError:
+            pass
+        except OSError:
+            raise CannotStore(
+                str(left), "holds files that no ledger knows of", "see what they are, and move them"
+            ) from None
     with ledger.transaction(lasting=True):
         ledger.keep_moves(moves)
     try:
@@ -166,7 +176,7 @@ def _carry_on(moves: Sequence[Move], destination: Destination) -> None:
             if not (moving / _mark(move)).exists() and destination.has_something_at(move.old):
                 destination.take_away(move.old, str(moving / _mark(move)))
         destination.sync_folders()
-        moving.rename(moved)
+        destination.rename_drawer(moving, "moved")
     destination.drop_empty_folders(move.old for move in moves)
     for move in moves:
         if (moved / _mark(move)).exists():
@@ -180,13 +190,13 @@ def _take_back(moves: Sequence[Move], destination: Destination) -> None:
         for move in moves:
             if not (moved / _mark(move)).exists():
                 destination.take_away(move.new, str(moved / _mark(move)))
-        moved.rename(moving)
+        destination.rename_drawer(moved, "moving")
         destination.drop_empty_folders(move.new for move in moves)
     for move in moves:
         if (moving / _mark(move)).exists():
             destination.place(str(moving / _mark(move)), move.old)
     destination.sync_folders()
-    moving.rmdir()
+    destination.drop_drawer(moving)
 
 
 def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
@@ -196,7 +206,7 @@ def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> N
         ledger.move_arrivals(moves)
         ledger.forget_moves()
     with suppress(OSError):
-        (destination.own / "moved").rmdir()
+        destination.drop_drawer(destination.own / "moved")
 
 
 def _mark(move: Move) -> str:
