@@ -105,7 +105,7 @@ def test_a_template_that_cannot_be_understood_is_told(template: str, why: str) -
     assert why in str(caught.value)
 
 
-@pytest.mark.parametrize("parts", ["(", "level", "(?P<name>x)"])
+@pytest.mark.parametrize("parts", ["(", "level", "(?P<name>x)", "(?P<fetched>x)"])
 def test_name_parts_that_give_no_field_are_told(parts: str) -> None:
     with pytest.raises(BadOption):
         Template("{name}", parts)

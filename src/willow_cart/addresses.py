@@ -14,7 +14,7 @@ from math import prod
 from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
-from willow_cart.kinds import extension_of, kind_of
+from willow_cart.kinds import kind_of, stem_of
 
 DEFAULT_PORTS = {
     "http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None, "s3": None, "gs": None,
@@ -205,8 +205,7 @@ def file_name_in(address: str) -> str:
             return last
     for key, value in pairs:
         if key.lower() in _FORMAT_KEYS and kind_of(f"x.{value}") != "other":
-            extension = extension_of(name)
-            stem = name[: -len(extension) - 1] if kind_of(name) == "page" else name
+            stem = stem_of(name) if kind_of(name) == "page" else name
             return f"{stem or 'index'}.{value.lower()}"
     return name
 

@@ -43,6 +43,12 @@ def extension_of(name: str) -> str:
     return last
 
 
+def stem_of(name: str) -> str:
+    """A name without its extension and the dot before that."""
+    extension = extension_of(name)
+    return name[: -len(extension) - 1] if extension else name
+
+
 def kind_of(name: str) -> str:
     """The family that a name's extension belongs to; `other` where none is known."""
     return _FAMILY_OF.get(extension_of(name), "other")

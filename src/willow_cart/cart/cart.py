@@ -14,11 +14,12 @@ from willow_cart.cart.forms import form_for, reader_for
 from willow_cart.cart.loading import Find
 from willow_cart.cart.picking import Way, pick
 from willow_cart.cart.rows import COLUMNS, Entry, RowReader, size_cell, write_table
-from willow_cart.cart.sheet import Sheet, cover, replacing
+from willow_cart.cart.sheet import Sheet, cover
 from willow_cart.cart.weighing import Weight, weigh
 from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.replacing import replacing
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:

@@ -20,9 +20,10 @@ from willow_cart.cart.rows import (
     date_cell,
     size_cell,
 )
-from willow_cart.cart.sheet import Sheet, Style, places_of, replacing, writing
+from willow_cart.cart.sheet import Sheet, Style, places_of, writing
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.replacing import replacing
 from willow_cart.shelf import Shelf
 
 

@@ -5,17 +5,16 @@ from __future__ import annotations
 import codecs
 import csv
 import io
-import os
 import re
-import tempfile
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.errors import BadOption, CannotStore, UnreadableSource, plainly
+from willow_cart.errors import BadOption, UnreadableSource, plainly
 from willow_cart.model import Trouble
+from willow_cart.replacing import replacing
 
 _DELIMITERS = ",;\t"
 
@@ -214,41 +213,6 @@ def writing(
         writer = csv.writer(text, delimiter=style.delimiter)
         writer.writerow(columns)
         yield writer.writerow
-
-
-@contextmanager
-def replacing(path: Path, encoding: str = "utf-8") -> Iterator[io.TextIOWrapper]:
-    """Write a text in place of what is at a path, in one step at the end or not at all.
-
-    Raises:
-        CannotStore: it cannot be written.
-    """
-    temporary = None
-    try:
-        descriptor, temporary = tempfile.mkstemp(prefix=f".{path.name[:80]}.", dir=path.parent)
-        with open(descriptor, "w", encoding=encoding, errors="surrogateescape", newline="") as text:
-            yield text
-            text.flush()
-            os.fsync(descriptor)
-        os.chmod(temporary, _mode_for(path))
-        os.replace(temporary, path)
-    except OSError as error:
-        raise CannotStore(
-            str(path), f"cannot be written: {plainly(error)}", "see to its folder"
-        ) from None
-    finally:
-        if temporary is not None:
-            with suppress(FileNotFoundError):
-                os.unlink(temporary)
-
-
-def _mode_for(path: Path) -> int:
-    """The permissions of a file, or those that a new one gets here."""
-    with suppress(FileNotFoundError):
-        return path.stat().st_mode & 0o777
-    mask = os.umask(0)
-    os.umask(mask)
-    return 0o666 & ~mask
 
 
 def cover(cell: str) -> str:

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from willow_cart.cli.bars import LiveView
     from willow_cart.cli.log import LogFile
     from willow_cart.cli.view import PlainView
-    from willow_cart.haul import Account, Observer, Wishes
+    from willow_cart.haul import Account, Wishes
     from willow_cart.shelf import Shelf
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
@@ -212,10 +212,10 @@ def _haul(
     access: Access,
     background: Background | None,
 ) -> Account:
-    from willow_cart.haul import bring_home
+    from willow_cart.haul import all_of, bring_home
 
     view = _make_view(args.into, background)
-    log = _open_log(args.log, view) if args.log is not None else None
+    log = _open_log(args.log) if args.log is not None else None
     # The offers live until the end; looking through them for garbage again and again would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
@@ -232,7 +232,7 @@ def _haul(
                 wishes,
                 command=_shown_command(),
                 note=args.note,
-                observer=log or view,
+                observer=view if log is None else all_of(log, view),
                 stop=stop,
             )
             ending.exit_code = account.exit_code
@@ -276,10 +276,10 @@ def _make_view(into: Path, background: Background | None) -> PlainView | LiveVie
     return PlainView(background.begun if background else None)
 
 
-def _open_log(path: Path, view: Observer) -> LogFile:
+def _open_log(path: Path) -> LogFile:
     from willow_cart.cli.log import LogFile
 
-    return LogFile(path, view)
+    return LogFile(path)
 
 
 def _shown_command() -> str:

@@ -17,18 +17,16 @@ from willow_cart.records import Result
 
 
 class LogFile(Observer):
-    """Hears what happens, writes it down, and passes it on.
+    """Hears what happens, and writes it down.
 
     Args:
         path: the file; lines are added to what is in it.
-        view: who hears it next.
 
     Raises:
         CannotStore: the file cannot be written.
     """
 
-    def __init__(self, path: Path, view: Observer) -> None:
-        self._view = view
+    def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
         try:
             self._file: TextIO = path.open("a", encoding="utf-8", buffering=1)
@@ -64,7 +62,6 @@ class LogFile(Observer):
     def goes_on(self, begun: str) -> None:
         """Write that an earlier haul was broken off."""
         self._write("goes_on", begun=begun)
-        self._view.goes_on(begun)
 
     def planned(self, plan: Plan) -> None:
         """Write how much there is."""
@@ -72,50 +69,34 @@ class LogFile(Observer):
         self._write(
             "planned", files=len(plan), bytes_known=sizes.exact, sizes_unknown=sizes.unknown
         )
-        self._view.planned(plan)
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """Write which file a lane has begun, and where."""
         self._write("started", lane=lane, **_file(filed), length=length, start=start)
-        self._view.started(lane, filed, length, start)
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
         """Write which bytes of another lane's file a lane has begun."""
         self._write("joined", lane=lane, **_file(filed), start=start, end=end)
-        self._view.joined(lane, filed, start, end)
-
-    def received(self, lane: int, count: int) -> None:
-        """Pass it on; bytes are no event."""
-        self._view.received(lane, count)
 
     def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
         """Write why a file waits."""
         self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
-        self._view.postponed(lane, filed, error, pause)
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Write which mirror is tried."""
         self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
-        self._view.turned(lane, filed, why, mirror)
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host is left for later."""
         self._write("host_set_aside", host=host, why=error.reason, pause=round(pause, 3))
-        self._view.host_set_aside(host, error, pause)
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """Write which host is given up."""
         self._write("host_given_up", host=host, why=error.why, files=files)
-        self._view.host_given_up(host, error, files)
 
     def set_aside(self, path: str, kept: Path) -> None:
         """Write where a file went that was not ours."""
         self._write("set_aside", path=path, kept=str(kept))
-        self._view.set_aside(path, kept)
-
-    def freed(self, lane: int) -> None:
-        """Pass it on."""
-        self._view.freed(lane)
 
     def settled(self, filed: Filed, result: Result) -> None:
         """Write what became of a file."""
@@ -132,7 +113,6 @@ class LogFile(Observer):
             size=arrival.size if arrival else None,
             sha256=arrival.sha256 if arrival else None,
         )
-        self._view.settled(filed, result)
 
 
 def _file(filed: Filed) -> dict[str, object]:

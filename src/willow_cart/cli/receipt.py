@@ -258,12 +258,7 @@ def _show(receipt: OpenReceipt) -> None:
         show_line(run.note)
     show_line("")
     left_out = receipt.files - MOST_DRAWN
-    if left_out > 0:
-        # Nobody reads a million lines; what went wrong must not be among those left out.
-        rows = [*receipt.troubles(MOST_DRAWN)]
-        rows += receipt.others(MOST_DRAWN - len(rows))
-    else:
-        rows = [*receipt.rows()]
+    rows = [*receipt.foremost(MOST_DRAWN)]
     cells = [
         [
             str(row.number),

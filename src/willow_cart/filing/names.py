@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import unicodedata
 
-from willow_cart.kinds import extension_of
+from willow_cart.kinds import stem_of
 from willow_cart.model import OWN_FOLDER
 
 MOST_BYTES = 255
@@ -68,8 +68,8 @@ def _shorten(name: str) -> str:
     """Cut a name to 255 bytes between characters, keeping its extension."""
     if len(name.encode()) <= MOST_BYTES:
         return name
-    extension = extension_of(name)
-    ending = name[-len(extension) - 1 :] if extension else ""
+    stem = stem_of(name)
+    ending = name[len(stem) :]
     room = MOST_BYTES - len(ending.encode())
-    stem = name[: len(name) - len(ending)].encode()[:room].decode("utf-8", "ignore")
+    stem = stem.encode()[:room].decode("utf-8", "ignore")
     return unicodedata.normalize("NFC", stem.rstrip(". ") + ending)

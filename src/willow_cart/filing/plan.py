@@ -142,12 +142,14 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
             taken.add(hash(folded))
             taken.update(map(hash, _folders_of(folded)))
     last = ""
-    gaps = Count()
+    gaps: list[str] = []  # a million are no more than a word each
+    lacking = ""
     for number, offer in enumerate(offers, 1):
         try:
             unsafe = layout.wish_for(offer)
         except FieldMissing as gap:
-            gaps.add(Filed(offer, gap.args[0]))
+            gaps.append(gap.args[0])
+            lacking = lacking or without_secrets(offer.address)
             continue
         wish = safe_path(unsafe)
         folded = fold(wish)
@@ -161,14 +163,13 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
         # Folders without a name are lost on the way, so they are looked for in the address.
         if wish != unsafe or "//" in offer.address.partition("://")[2]:
             plan.changed.add(filed)
-    if gaps.example is not None:
+    if gaps:
         raise FieldsMissing(
-            f"{{{gaps.example.path}}}",
-            f"says nothing for {gaps.files:,} of {count_of(len(offers), 'file')}, such as"
-            f" {without_secrets(gaps.example.offer.address)}",
-            f"write {{{gaps.example.path}|or WORD}} for them, or choose others",
-            address=without_secrets(gaps.example.offer.address),
-            files=gaps.files,
+            f"{{{gaps[0]}}}",
+            f"says nothing for {len(gaps):,} of {count_of(len(offers), 'file')}, such as {lacking}",
+            f"write {{{gaps[0]}|or WORD}} for them, or choose others",
+            address=lacking,
+            files=len(gaps),
         )
     in_order = sorted(wished)
     shared = {one for one, other in pairwise(in_order) if one == other}

@@ -17,7 +17,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from willow_cart.addresses import host_of, looks_like_address, name_of, without_secrets
 from willow_cart.errors import BadOption
-from willow_cart.kinds import extension_of
+from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 
 Value = str | int | datetime | None
@@ -34,12 +34,6 @@ def _name(offer: Offer) -> str:
     return offer.file_name.replace("/", "_")
 
 
-def _stem(offer: Offer) -> str:
-    name = _name(offer)
-    extension = extension_of(name)
-    return name[: -len(extension) - 1] if extension else name
-
-
 def _folder(offer: Offer) -> str:
     return offer.path.rpartition("/")[0]
 
@@ -54,7 +48,7 @@ def _source(offer: Offer) -> str:
 
 _FIELDS: Mapping[str, Callable[[Offer], Value]] = {
     "name": _name,
-    "stem": _stem,
+    "stem": lambda offer: stem_of(_name(offer)),
     "ext": lambda offer: extension_of(offer.file_name),
     "kind": lambda offer: offer.kind,
     "folder": _folder,
@@ -270,7 +264,7 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
             name_parts, f"is no regular expression: {error}", "see the guide on templates"
         ) from None
     names = list(expression.groupindex)
-    known = [name for name in names if name in _FIELDS or name in _LISTS]
+    known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query"}]
     if not names or known:
         problem = f"gives a field that is there already: {known[0]}" if known else "names no part"
         raise BadOption(name_parts, problem, "write parts as (?P<year>\\d{4})")

@@ -2,7 +2,7 @@
 
 from willow_cart.haul.account import Account
 from willow_cart.haul.destination import put_rotten_aside
-from willow_cart.haul.observer import Observer
+from willow_cart.haul.observer import Observer, all_of
 from willow_cart.haul.pace import Limits, Pace
 from willow_cart.haul.presence import Presence
 from willow_cart.haul.refiling import Refiled, refile
@@ -19,6 +19,7 @@ __all__ = [
     "Prospect",
     "Refiled",
     "Wishes",
+    "all_of",
     "bring_home",
     "prospect",
     "put_rotten_aside",

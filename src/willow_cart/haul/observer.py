@@ -69,7 +69,7 @@ def all_of(*observers: Observer) -> Observer:
         heard = [
             getattr(observer, event)
             for observer in observers
-            if getattr(type(observer), event) is not getattr(Observer, event)
+            if getattr(getattr(observer, event), "__func__", None) is not getattr(Observer, event)
         ]
         if heard:
             setattr(together, event, heard[0] if len(heard) == 1 else _each_of(heard))

@@ -13,9 +13,9 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import datetime
-from email.utils import parsedate_to_datetime
 from pathlib import Path
 
+from willow_cart.access.http_rules import parse_date
 from willow_cart.addresses import fingerprint
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, Template, make_plan
@@ -109,12 +109,10 @@ def end_moves(ledger: Ledger, destination: Destination) -> None:
 
 def _offer_of(arrival: Arrival) -> Offer:
     """What the ledger knows of a file, as a rule reads it; it keeps the name that it has now."""
-    modified = None
-    if arrival.last_modified:
-        with suppress(ValueError):
-            modified = parsedate_to_datetime(arrival.last_modified)
     name = arrival.path.rpartition("/")[2]
-    return Offer(arrival.address, name=name, size=arrival.size, modified=modified)
+    return Offer(
+        arrival.address, name=name, size=arrival.size, modified=parse_date(arrival.last_modified)
+    )
 
 
 def _require_free(moves: Sequence[Move], destination: Destination) -> None:

@@ -45,9 +45,10 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
         "description": "Files that were brought together, with what is known of where each is from",
         "datePublished": max((run["ended"] or run["started"] for run in runs), default=""),
         "license": "not recorded; see the terms of each file's source",
+        "mentions": [{"@id": _run_id(run)} for run in runs],
     }
     parts = (_reference(arrival.path) for arrival in ledger.latest_arrivals())
-    yield from _with_list(root, "hasPart", parts, mentions=[{"@id": _run_id(run)} for run in runs])
+    yield from _with_list(root, "hasPart", parts)
     for arrival in ledger.latest_arrivals():
         yield f",{json.dumps(_file(arrival), ensure_ascii=False)}"
     for software in sorted({run["software"] for run in runs if run["software"]}):
@@ -62,11 +63,9 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
     yield "]}"
 
 
-def _with_list(
-    entity: Mapping[str, object], name: str, items: Iterator[str], **more: object
-) -> Iterator[str]:
+def _with_list(entity: Mapping[str, object], name: str, items: Iterator[str]) -> Iterator[str]:
     """An entity one of whose properties is a list, which may be long."""
-    yield f'{json.dumps({**entity, **more}, ensure_ascii=False)[:-1]}, "{name}": ['
+    yield f'{json.dumps(entity, ensure_ascii=False)[:-1]}, "{name}": ['
     comma = ""
     for item in items:
         yield f"{comma}{item}"

@@ -129,9 +129,17 @@ class OpenReceipt:
         """What failed, was refused or is broken inside, in their order; so many at most."""
         return self._select("AND reason != ''", most)
 
-    def others(self, most: int) -> Iterator[Row]:
-        """All the others likewise."""
-        return self._select("AND reason = ''", most)
+    def foremost(self, most: int) -> Iterator[Row]:
+        """What became of so many files at most: if there are more, those with trouble come first.
+
+        Nobody reads a million lines; what went wrong must not be among those left out.
+        """
+        if self.files <= most:
+            yield from self.rows()
+            return
+        troubles = [*self.troubles(most)]
+        yield from troubles
+        yield from self._select("AND reason = ''", most - len(troubles))
 
     def _select(self, condition: str, most: int = -1) -> Iterator[Row]:
         statement = f"SELECT {_ROW} WHERE result.run = ? {condition} ORDER BY number LIMIT ?"

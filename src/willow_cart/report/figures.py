@@ -159,7 +159,7 @@ def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
         height + _TOP + _BOTTOM,
         "What each lane did over time",
         f"{count_of(len(lanes), 'lane')} in {format_duration(timeline.seconds)};"
-        f" {count_of(waits, 'time', 'times')} a file was put off to be asked for again.",
+        f" {count_of(waits, 'time')} a file was put off to be asked for again.",
     )
     svg.extend(plot.time_axis())
     thick = room * 0.64

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from datetime import datetime
@@ -13,11 +12,11 @@ from pathlib import Path
 from lxml import html
 from lxml.etree import _Element
 
-from willow_cart.errors import CannotStore, plainly
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.model import Sizes, State
 from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline, open_receipt
+from willow_cart.replacing import replacing
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
 from willow_cart.report.markup import asset, element
 from willow_cart.units import count_of, format_duration, format_size
@@ -48,15 +47,8 @@ def write_page(destination: Path, page: Path, run: int | None = None) -> None:
         document = _document(receipt, destination.resolve().name)
     text = html.tostring(document, doctype="<!doctype html>", encoding="unicode", method="html")
     text = text.replace("</wbr>", "")  # libxml2 is older than this element, which has no end
-    fresh = page.with_name(f".{page.name}.{os.getpid()}")
-    try:
-        fresh.write_text(f"{text}\n", "utf-8")
-        os.replace(fresh, page)
-    except OSError as error:
-        fresh.unlink(missing_ok=True)
-        raise CannotStore(
-            str(page), f"cannot be written: {plainly(error)}", "name another"
-        ) from None
+    with replacing(page, advice="name another") as file:
+        file.write(f"{text}\n")
 
 
 def _document(receipt: OpenReceipt, folder: str) -> _Element:
@@ -207,7 +199,7 @@ def _waits(timeline: Timeline) -> Iterator[_Element]:
     columns = ("after", "lane", "path", "why", "for")
     numeric = ("after", "lane", "for")
     table = _table("Files that were put off", columns, cells, numeric, look="told")
-    times = count_of(count, "time", "times")
+    times = count_of(count, "time")
     more = f"; the first {len(timeline.waits):,} are listed" if timeline.more_waits else ""
     yield element("details", element("summary", f"{times} a file was put off{more}"), table)
 
@@ -215,10 +207,7 @@ def _waits(timeline: Timeline) -> Iterator[_Element]:
 def _files(receipt: OpenReceipt) -> _Element:
     """Every file, or as many as a browser bears; those with trouble are then among them."""
     section = _section("files", "Files")
-    rows: Iterable[Row] = receipt.rows()
     if receipt.files > MOST_LISTED:
-        troubles = [*receipt.troubles(MOST_LISTED)]
-        rows = [*troubles, *receipt.others(MOST_LISTED - len(troubles))]
         more = count_of(receipt.files - MOST_LISTED, "more file")
         words = f"{more} would keep a browser too busy; receipt --csv has them all."
         section.append(element("p", words, class_="note"))
@@ -227,7 +216,8 @@ def _files(receipt: OpenReceipt) -> _Element:
     label = element("label", "Find files: ", for_="find")
     found = element("span", id="found", role="status")
     section.append(element("p", label, field, " ", found, id="search", hidden="hidden"))
-    section.append(_table("Files of this haul", _COLUMNS, map(_cells, rows), _NUMERIC, name="list"))
+    rows = map(_cells, receipt.foremost(MOST_LISTED))
+    section.append(_table("Files of this haul", _COLUMNS, rows, _NUMERIC, name="list"))
     return section
 
 
