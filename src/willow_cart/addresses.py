@@ -27,6 +27,8 @@ WEB = frozenset({"http", "https"})
 STORES = frozenset({"s3", "gs"})
 """The schemes of buckets; the path is a key there, in which dots and slashes mean nothing."""
 
+_INSIDE = "#inside="
+
 # What alone may follow a question mark in the address of a key.
 _VERSION = "?versionId="
 
@@ -80,7 +82,7 @@ def normalise(text: str) -> str:
 
     Scheme and host in lower case, percent-encodings in upper case, a host in other letters as
     IDNA, no default port, no fragment, blanks and letters beyond ASCII percent-encoded as UTF-8,
-    dot segments resolved.
+    dot segments resolved. What stands for a file inside an archive stays.
 
     Raises:
         BadAddress: there is no such address, or it is of a kind not spoken here.
@@ -88,6 +90,9 @@ def normalise(text: str) -> str:
     text = text.strip()
     if _NORMAL.fullmatch(text):
         return text
+    if _INSIDE in text:
+        archive, inside = take_inside(text)
+        return address_inside(normalise(archive), inside)
     shown = without_secrets(text)
     kind = text.partition(":")[0].lower()
     if kind in _WITHOUT_QUERY or (kind in STORES and _VERSION not in text):
@@ -174,15 +179,47 @@ def origin_of(address: str) -> str:
 
 def segments_of(address: str) -> list[str]:
     """The path's segments, decoded one by one, so that an encoded slash separates nothing."""
-    path = address.partition("?")[0]
+    path = _path_in(address)
     segments = path.split("/")[3:]
     return [unquote(segment) for segment in segments] if "%" in path else segments
 
 
 def name_of(address: str) -> str:
     """The last segment of the path, decoded; empty for a folder's address."""
-    name = address.partition("?")[0].rpartition("/")[2]
+    name = _path_in(address).rpartition("/")[2]
     return unquote(name) if "%" in name else name
+
+
+def _path_in(address: str) -> str:
+    """What comes before a query; behind the path of an archive comes that of the file inside."""
+    if _INSIDE not in address:
+        return address.partition("?")[0]
+    archive, _, inside = address.partition(_INSIDE)
+    return f"{archive.partition('?')[0]}/{inside}"
+
+
+def address_inside(archive: str, path: str) -> str:
+    """The address of a file inside an archive.
+
+    It is a fragment of the archive's own (RFC 3986, 3.5), which no server is ever sent:
+    `https://host/seasons.zip#inside=2031/counts.csv`.
+
+    Args:
+        archive: the address of the archive.
+        path: of the file in it, as the archive has it.
+    """
+    return f"{archive}{_INSIDE}{quote(path.encode('utf-8', 'surrogateescape'), safe='/~')}"
+
+
+def is_inside(address: str) -> bool:
+    """Whether an address is that of a file inside an archive."""
+    return _INSIDE in address
+
+
+def take_inside(address: str) -> tuple[str, str]:
+    """The address of an archive, and the path of a file inside; an empty one for other files."""
+    archive, _, inside = address.partition(_INSIDE)
+    return archive, unquote(inside, errors="surrogateescape")
 
 
 def file_name_in(address: str) -> str:
@@ -194,6 +231,7 @@ def file_name_in(address: str) -> str:
     name = name_of(address)
     if (
         "?" not in address
+        or _INSIDE in address
         or kind_of(name) not in ("other", "page")
         or scheme_of(address) not in WEB
     ):

@@ -21,11 +21,14 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       ├── NotServed
     │       ├── TooManyRedirects
     │       ├── TookTooLong
+    │       ├── NoParts
     │       └── StrangeAnswer
     ├── CannotStore            this machine cannot keep what came, or is to come
     │   └── TooLittleRoom
     ├── NotWhatWasMeant        something came, but is not what was promised (exit code 4)
     │   ├── CheckFailed
+    │   ├── Unproved
+    │   ├── NotUnpacked
     │   └── PageInstead
     └── Interrupted            the person asked to stop
 
@@ -209,6 +212,10 @@ class TookTooLong(Hopeless):
     """A file that has had all the time that it may have; what has come of it is kept."""
 
 
+class NoParts(Hopeless):
+    """A place that does not serve parts of files, where only a part is wanted."""
+
+
 class StrangeAnswer(Hopeless):
     """An answer that breaks the protocol's rules; nothing of it can be trusted."""
 
@@ -249,6 +256,10 @@ class PageInstead(NotWhatWasMeant):
 
 class Unproved(NotWhatWasMeant):
     """No checksum is promised for a file that must have one."""
+
+
+class NotUnpacked(NotWhatWasMeant):
+    """An archive that is none, is damaged, or is meant to do harm."""
 
 
 class CheckFailed(NotWhatWasMeant):

@@ -21,6 +21,7 @@ class Origin(StrEnum):
     LIST = "a checksum list"
     SERVER = "the server"
     STORE = "the store"
+    ARCHIVE = "its archive"
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 
+from willow_cart.access.inside import Inside
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
-from willow_cart.addresses import scheme_of, without_secrets
+from willow_cart.addresses import is_inside, scheme_of, without_secrets
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
 
@@ -15,11 +16,15 @@ class Everywhere(Access):
 
     Args:
         makers: what makes the access for each scheme; several schemes may share one.
+
+    Attributes:
+        inside: what brings files inside archives.
     """
 
     def __init__(self, makers: Mapping[str, Callable[[], Access]]) -> None:
         self._makers = dict(makers)
         self._made: dict[Callable[[], Access], Access] = {}
+        self.inside = Inside(self)
 
     def open(
         self,
@@ -59,6 +64,8 @@ class Everywhere(Access):
             access.close()
 
     def _access_to(self, address: str) -> Access:
+        if is_inside(address):
+            return self.inside
         maker = self._makers.get(scheme_of(address))
         if maker is None:
             shown = without_secrets(address)

@@ -29,6 +29,18 @@ def wildcard(pattern: str) -> Keeps:
     return lambda offer: matches(offer.file_name) is not None
 
 
+def on_path(pattern: str) -> Callable[[str], bool]:
+    """The same as a test of a path, for what is no offer.
+
+    Raises:
+        BadOption: a set in the pattern cannot be read.
+    """
+    matches = matcher(pattern.lstrip("/"), re.DOTALL)
+    if "/" in pattern:
+        return lambda path: matches(path) is not None
+    return lambda path: matches(path.rpartition("/")[2]) is not None
+
+
 def words(pattern: str) -> Callable[[str], bool]:
     """Turn a wildcard pattern into a test of all the words of a link; their case does not count.
 

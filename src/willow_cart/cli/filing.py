@@ -49,7 +49,7 @@ def make_rule(args: argparse.Namespace) -> Layout | Template:
     """
     if args.file_as is not None:
         return Template(args.file_as, args.name_parts)
-    if args.name_parts:
+    if args.name_parts and getattr(args, "unpack_to", None) is None:
         raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
     return Layout(args.layout)
 

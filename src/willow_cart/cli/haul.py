@@ -4,22 +4,17 @@ from __future__ import annotations
 
 import argparse
 import gc
-import os
-import shlex
-import signal
 import sys
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import without_secrets
-from willow_cart.cli.connecting import add_connecting, make_access, without_fields
+from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.detaching import Background, detach, entered
 from willow_cart.cli.filing import add_filing, preview
 from willow_cart.cli.options import Looker, add_choosing, add_sources
 from willow_cart.cli.pacing import add_pace, make_wishes
+from willow_cart.cli.running import shown_command, stoppable
+from willow_cart.cli.unpacking import add_unpacking, show_unpacked
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -29,9 +24,6 @@ if TYPE_CHECKING:
     from willow_cart.cli.view import PlainView
     from willow_cart.haul import Account, Wishes
     from willow_cart.shelf import Shelf
-
-# ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
-_SHOW_CURSOR = b"\x1b[?25h\n"
 
 NAME = "haul"
 BRIEF = "bring what is chosen home: fetch with resume, check, file"
@@ -90,6 +82,14 @@ def add_options(command: argparse.ArgumentParser) -> None:
         " fetch them anew, or count them as failed (%(default)s)",
     )
     command.add_argument(
+        "--twins",
+        choices=["keep", "link", "skip"],
+        default="keep",
+        metavar="keep|link|skip",
+        help="of files whose bytes lie here under another name already: file them as well, have"
+        " both names lead to one file, or leave them out (%(default)s)",
+    )
+    command.add_argument(
         "--cart",
         type=Path,
         metavar="FILE",
@@ -111,7 +111,21 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--log", type=Path, metavar="FILE", help="write what happens as JSON lines, one event each"
     )
+    command.add_argument(
+        "--on-arrival",
+        metavar="COMMAND",
+        help="run a command for every file that arrives, without a shell: 'check {path}'; the guide"
+        " has the fields",
+    )
     add_choosing(command)
+    unpacking = add_unpacking(command, "Archives are unpacked once everything has come.")
+    unpacking.add_argument(
+        "--unpack",
+        action="append",
+        default=[],
+        metavar="PATTERN",
+        help="unpack archives that match a wildcard pattern, as for --keep: '*.zip'",
+    )
     add_connecting(command)
     add_pace(command)
 
@@ -121,7 +135,7 @@ def run(args: argparse.Namespace) -> int:
     _require_outside(args)
     if not args.detach:
         return _run(args, None)
-    background = detach(_shown_command(), args.into)
+    background = detach(shown_command(), args.into)
     if isinstance(background, int):
         return background
     try:
@@ -136,6 +150,7 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     from willow_cart.cli.load import put_in_cart
     from willow_cart.cli.telling import tell
     from willow_cart.sources import Look
+    from willow_cart.units import count_of
 
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
@@ -153,6 +168,14 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
         account = _haul(args, wishes, _with_checksums(args, offers, access), access, background)
     troubles = len(looker.found.troubles)
     _sum_up(account, args.into, troubles=troubles)
+    _tell_twins(account, args.twins)
+    if args.unpack:
+        show_unpacked(account)
+    if account.unhandled:
+        tell(
+            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; the same"
+            " haul runs it for them again"
+        )
     if account.exit_code is Exit.GOOD and troubles:
         return Exit.INCOMPLETE
     return account.exit_code
@@ -221,8 +244,8 @@ def _haul(
     gc.freeze()
     try:
         with (
-            _stoppable() as stop,
-            entered(_shown_command(), args.into, background, view) as ending,
+            stoppable() as stop,
+            entered(shown_command(), args.into, background, view) as ending,
             view,
         ):
             account = bring_home(
@@ -230,7 +253,7 @@ def _haul(
                 args.into,
                 access,
                 wishes,
-                command=_shown_command(),
+                command=shown_command(),
                 note=args.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
@@ -242,27 +265,6 @@ def _haul(
     finally:
         if log is not None:
             log.close()
-
-
-@contextmanager
-def _stoppable() -> Iterator[threading.Event]:
-    """Set an event when the person wants it to end, and end at once when they do so again."""
-    stop = threading.Event()
-
-    def end(_signal: int, _frame: object) -> None:
-        if stop.is_set():
-            # Whoever asks twice wants it at once; nothing that arrived depends on what is skipped.
-            if sys.stderr.isatty():
-                os.write(sys.stderr.fileno(), _SHOW_CURSOR)
-            os._exit(Exit.INTERRUPTED)
-        stop.set()
-
-    before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM)}
-    try:
-        yield stop
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
 
 
 def _make_view(into: Path, background: Background | None) -> PlainView | LiveView:
@@ -282,9 +284,23 @@ def _open_log(path: Path) -> LogFile:
     return LogFile(path)
 
 
-def _shown_command() -> str:
-    """What was typed, without secrets, to be typed again."""
-    return shlex.join(["willow-cart", *map(without_secrets, without_fields(sys.argv[1:]))])
+def _tell_twins(account: Account, twins: str) -> None:
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    if not account.twins:
+        return
+    path, other = account.twin
+    verb = "has" if account.twins == 1 else "have"
+    done = {
+        "keep": f"such as {path} and {other}; --twins link or skip would not keep them twice",
+        "link": f"and the name of one leads to the other, such as {path} to {other}",
+        "skip": f"and was left out for it, such as for {other}",
+    }
+    tell(
+        f"{count_of(account.twins, 'file')} {verb} the same bytes as another one here, "
+        + done[twins]
+    )
 
 
 def _sum_up(account: Account, into: Path, *, troubles: int) -> None:

@@ -12,7 +12,7 @@ from typing import TextIO
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import CannotStore, TryAgain, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
-from willow_cart.haul import Account, Observer
+from willow_cart.haul import Account, Handled, Observer, Unpacked
 from willow_cart.records import Result
 
 
@@ -98,6 +98,30 @@ class LogFile(Observer):
         """Write where a file went that was not ours."""
         self._write("set_aside", path=path, kept=str(kept))
 
+    def handled(self, handled: Handled) -> None:
+        """Write what the person's command said of a file."""
+        self._write(
+            "handled",
+            path=handled.path,
+            why=handled.why,
+            output=handled.output,
+            seconds=round(handled.seconds, 3),
+        )
+
+    def unpacked(self, unpacked: Unpacked) -> None:
+        """Write what came of unpacking an archive."""
+        self._write(
+            "unpacked",
+            path=unpacked.path,
+            folder=unpacked.folder,
+            files=unpacked.files,
+            bytes=unpacked.bytes,
+            not_chosen=unpacked.not_chosen,
+            left_out={each.name: each.why for each in unpacked.left_out},
+            gone=unpacked.gone,
+            failed=unpacked.failed,
+        )
+
     def settled(self, filed: Filed, result: Result) -> None:
         """Write what became of a file."""
         arrival = result.arrival
@@ -109,6 +133,7 @@ class LogFile(Observer):
             received=result.received,
             resumed=result.resumed,
             attempts=result.attempts,
+            twin=result.twin,
             seconds=result.seconds,
             size=arrival.size if arrival else None,
             sha256=arrival.sha256 if arrival else None,

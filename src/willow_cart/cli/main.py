@@ -20,6 +20,7 @@ from willow_cart.cli import (
     refile,
     runs,
     survey,
+    unpack,
     weigh,
 )
 from willow_cart.cli.telling import tell
@@ -27,7 +28,7 @@ from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, Willo
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
-COMMANDS = (survey, load, pick, weigh, haul, runs, audit, receipt, refile, knock, demo)
+COMMANDS = (survey, load, pick, weigh, haul, unpack, runs, audit, receipt, refile, knock, demo)
 
 
 class _Parser(argparse.ArgumentParser):

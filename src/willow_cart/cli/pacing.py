@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.filing import make_rule
 from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
+from willow_cart.cli.unpacking import make_unpacking, require_of_use
 
 if TYPE_CHECKING:
     from willow_cart.haul import Wishes
@@ -56,8 +57,13 @@ def add_pace(command: argparse.ArgumentParser) -> None:
 def make_wishes(args: argparse.Namespace) -> Wishes:
     """How the options want it done."""
     from willow_cart.access import Patience
-    from willow_cart.haul import Limits, Pace, Presence, Wishes
+    from willow_cart.haul import Command, Limits, Pace, Presence, SameBytes, Wishes
 
+    if args.unpack:
+        unpack = make_unpacking(args, args.unpack)
+    else:
+        require_of_use(args)
+        unpack = None
     patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
     if args.pause is not None:
         patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
@@ -79,8 +85,11 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
         must_check=args.must_check,
         tight=args.tight,
         presence=Presence(args.if_present),
+        twins=SameBytes(args.twins),
         pace=pace,
         limits=Limits(args.largest, args.slowest, args.time_per_file),
+        unpack=unpack,
+        on_arrival=None if args.on_arrival is None else Command(args.on_arrival),
         strands=strands,
     )
 

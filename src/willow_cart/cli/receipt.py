@@ -9,15 +9,20 @@ import sys
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, fields
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from willow_cart.addresses import name_of
 from willow_cart.cli.options import add_folder, add_formats, positive
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
+
+# What is told of a file that came out of an archive.
+_OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 NAME = "receipt"
 BRIEF = "the account of the last haul into a folder, or of any before it"
@@ -142,13 +147,20 @@ def _write_manifest(folder: Path, form: str) -> int:
 
 def _write_json(receipt: OpenReceipt) -> None:
     """One object, with a line for each file; never in memory as a whole."""
-    head = json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)
-    print(f'{head[:-2]},\n  "files": [', end="")
+    print(json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)[:-2], end="")
+    _write_json_list("files", map(_as_dict, receipt.rows()))
+    members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
+    _write_json_list("members", members)
+    print("\n}")
+
+
+def _write_json_list(name: str, entries: Iterable[object]) -> None:
+    print(f',\n  "{name}": [', end="")
     comma = ""
-    for row in receipt.rows():
-        print(f"{comma}\n    {json.dumps(_as_dict(row), ensure_ascii=False)}", end="")
+    for entry in entries:
+        print(f"{comma}\n    {json.dumps(entry, ensure_ascii=False)}", end="")
         comma = ","
-    print("\n  ]\n}")
+    print("\n  ]", end="")
 
 
 def _as_dict(row: Row) -> dict[str, object]:
@@ -271,7 +283,8 @@ def _show(receipt: OpenReceipt) -> None:
         for row in rows
     ]
     columns = ("no.", "state", "path", "size", "checked by", "sha256")
-    show_table(columns, cells, numeric=("no.", "size"))
+    if cells:
+        show_table(columns, cells, numeric=("no.", "size"))
     for row in rows:
         if row.reason:
             show_line(f"{row.path}: {row.reason}")
@@ -282,4 +295,20 @@ def _show(receipt: OpenReceipt) -> None:
             f"{count_of(left_out, 'more file')}, not shown here; those with trouble come first, and"
             " --csv has them all"
         )
+    if run.unpacked:
+        _show_unpacked(receipt)
     show_line(f"{counted(receipt.files, run.counts)}; {format_size(run.received)} received")
+
+
+def _show_unpacked(receipt: OpenReceipt) -> None:
+    from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
+    from willow_cart.units import count_of, format_size
+
+    show_line("unpacked:")
+    cells = [
+        [each.path, format_size(each.size), each.sha256[:12], name_of(each.archive_address)]
+        for each in islice(receipt.unpacked(), MOST_DRAWN)
+    ]
+    show_table(("path", "size", "sha256", "from"), cells, numeric=("size",))
+    if (more := receipt.summary.unpacked - MOST_DRAWN) > 0:
+        show_line(f"{count_of(more, 'more file')}, not shown here; --json has them all")

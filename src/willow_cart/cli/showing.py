@@ -184,7 +184,7 @@ class AsTable(Showing):
             _show_groups("heading", headings[:_MOST_HEADINGS])
             if more := headings[_MOST_HEADINGS:]:
                 show_line(f"... and {count_of(len(more), 'heading')} more")
-        if len(totals.hosts) == 1:
+        if len(totals.hosts) == 1 and totals.hosts != {""}:
             show_line(f"all at {next(iter(totals.hosts))}", dim=True)
         _show_total(looker, totals)
 

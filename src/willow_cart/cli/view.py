@@ -16,12 +16,15 @@ from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.haul import Observer
+from willow_cart.haul import Handled, Observer, Unpacked
 from willow_cart.model import State
 from willow_cart.records import LaneProgress, Progress, Result
 from willow_cart.units import count_of, format_duration, format_size
 
 _SECONDS_BETWEEN_LINES = 10.0
+
+# So many members that were left out are named.
+_MOST_NAMED = 8
 
 # In the background lines pile up over a night.
 _SECONDS_IN_BACKGROUND = 60.0
@@ -169,6 +172,30 @@ class View(Observer):
     def set_aside(self, path: str, kept: Path) -> None:
         """Say where a file went that a haul had not put there."""
         self.say(f"{path}: what lay there was not as a haul had left it; it is kept in {kept}")
+
+    def handled(self, handled: Handled) -> None:
+        """Say which file the person's command failed for."""
+        if handled.why:
+            self.say(f"{handled.path}: {handled.why}")
+
+    def unpacked(self, unpacked: Unpacked) -> None:
+        """Say what of an archive did not come out of it, and what went."""
+        if unpacked.failed:
+            self.say(f"{unpacked.path}: not unpacked: {unpacked.failed}")
+        for left_out in unpacked.left_out[:_MOST_NAMED]:
+            self.say(f"{unpacked.path}: left out {left_out.name}: {left_out.why}")
+        if (more := len(unpacked.left_out) - _MOST_NAMED) > 0:
+            self.say(f"{unpacked.path}: left out {count_of(more, 'member')} more")
+        if before := unpacked.left_out_before:
+            self.say(
+                f"{unpacked.path}: {count_of(before, 'member')} had been left out when it was"
+                " unpacked"
+            )
+        if gone := unpacked.gone:
+            self.say(
+                f"{unpacked.path}: {count_of(len(gone), 'file')} of an earlier version no longer in"
+                f" it, such as {gone[0]}, put aside in .willow/aside"
+            )
 
     def settled(self, filed: Filed, result: Result) -> None:
         """Count a file, and say what went wrong with it."""

@@ -2,7 +2,18 @@
 
 from willow_cart.filing.layouts import Layout
 from willow_cart.filing.names import safe_name, safe_path
-from willow_cart.filing.plan import Clash, Filed, Plan, make_plan
+from willow_cart.filing.plan import Clash, Filed, Plan, make_plan, marked, require_fields
 from willow_cart.filing.templates import Template
 
-__all__ = ["Clash", "Filed", "Layout", "Plan", "Template", "make_plan", "safe_name", "safe_path"]
+__all__ = [
+    "Clash",
+    "Filed",
+    "Layout",
+    "Plan",
+    "Template",
+    "make_plan",
+    "marked",
+    "require_fields",
+    "safe_name",
+    "safe_path",
+]

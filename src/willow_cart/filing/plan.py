@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from array import array
 from collections import defaultdict
-from collections.abc import Container, Iterable, Iterator
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Protocol
@@ -164,19 +164,46 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
         if wish != unsafe or "//" in offer.address.partition("://")[2]:
             plan.changed.add(filed)
     if gaps:
-        raise FieldsMissing(
-            f"{{{gaps[0]}}}",
-            f"says nothing for {len(gaps):,} of {count_of(len(offers), 'file')}, such as {lacking}",
-            f"write {{{gaps[0]}|or WORD}} for them, or choose others",
-            address=lacking,
-            files=len(gaps),
-        )
+        raise _fields_missing(gaps, lacking, len(offers))
     in_order = sorted(wished)
     shared = {one for one, other in pairwise(in_order) if one == other}
     shared.update(key for key in wished if key in taken)
     if shared:
         _settle_clashes(plan, held, shared, taken | (set(wished) - shared))
     return plan
+
+
+def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> None:
+    """Refuse a template that has nothing to say for some files.
+
+    Args:
+        filed: the files.
+        wish_for: what the template makes of each; raises `FieldMissing`.
+
+    Raises:
+        FieldsMissing: it has a field that does not.
+    """
+    gaps: list[str] = []
+    lacking = ""
+    files = 0
+    for files, each in enumerate(filed, 1):  # noqa: B007  # the last number is how many
+        try:
+            wish_for(each)
+        except FieldMissing as gap:
+            gaps.append(gap.args[0])
+            lacking = lacking or without_secrets(each.offer.address)
+    if gaps:
+        raise _fields_missing(gaps, lacking, files)
+
+
+def _fields_missing(gaps: Sequence[str], lacking: str, files: int) -> FieldsMissing:
+    return FieldsMissing(
+        f"{{{gaps[0]}}}",
+        f"says nothing for {len(gaps):,} of {count_of(files, 'file')}, such as {lacking}",
+        f"write {{{gaps[0]}|or WORD}} for them, or choose others",
+        address=lacking,
+        files=len(gaps),
+    )
 
 
 def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | None) -> Filed:
@@ -235,9 +262,9 @@ def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[int]) -
     """
     wishes = sorted(wishes, key=lambda filed: filed.offer.address)
     for mark in (_query_mark, _folder_mark, _host_mark, _fingerprint_mark):
-        marked = [Filed(wish.offer, _marked(wish.path, mark(wish.offer))) for wish in wishes]
-        given = [filed for filed in marked if filed.offer.address not in settled]
-        apart = len({fold(filed.path) for filed in marked}) == len(marked)
+        told_apart = [Filed(wish.offer, marked(wish.path, mark(wish.offer))) for wish in wishes]
+        given = [filed for filed in told_apart if filed.offer.address not in settled]
+        apart = len({fold(filed.path) for filed in told_apart}) == len(told_apart)
         if apart and not {hash(fold(filed.path)) for filed in given} & taken:
             break
     return given
@@ -264,7 +291,7 @@ def _fingerprint_mark(offer: Offer) -> str:
     return fingerprint(offer.address)
 
 
-def _marked(path: str, mark: str) -> str:
+def marked(path: str, mark: str) -> str:
     """Put a mark into a path's name, before its extension; a long mark loses its middle."""
     if not mark:
         return path

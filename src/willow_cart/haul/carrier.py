@@ -141,7 +141,8 @@ class Carrier:
         unharmed = self.here.unharmed(trip)
         if present := self.here.same(trip, unharmed, sha256):
             self.receiver.discard(trip)
-            arrival = replace(arrival, mtime_ns=os.stat(present).st_mtime_ns)
+            stands = unharmed.instead if unharmed else ""
+            arrival = replace(arrival, mtime_ns=os.stat(present).st_mtime_ns, instead=stands)
             return trip.result(State.HERE, arrival=arrival)
         if unharmed is None and (kept := self.destination.make_way(trip.filed.path)):
             # What lies there is not ours.

@@ -102,7 +102,7 @@ class Destination:
     def holds(self, arrival: Arrival) -> bool:
         """Whether a file lies where it was filed, as it was filed, by its size and time stamp."""
         try:
-            status = os.lstat(self.full_path(arrival.path))
+            status = os.lstat(self.full_path(arrival.lies_at))
         except OSError:
             return False
         return (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
@@ -123,6 +123,31 @@ class Destination:
         except OSError as error:
             raise cannot_store(path, error) from None
         self._unsynced.add(os.path.dirname(full))
+
+    def place_twin(self, file: str, path: str, twin: str) -> bool:
+        """Give a file that lies here another name, in place of one that has the same bytes.
+
+        Args:
+            file: the other one; done away with.
+            path: the further name.
+            twin: where the file lies.
+
+        Returns:
+            False if there can be no further name on this disk; nothing has been done then.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        link = f"{file}.twin"
+        try:
+            os.link(self.full_path(twin), link)
+        except OSError:
+            return False
+        self.place(link, path)
+        for left in (link, file):  # two names of one file do not replace each other (POSIX, rename)
+            with suppress(FileNotFoundError):
+                os.unlink(left)
+        return True
 
     def take_away(self, path: str, file: str) -> None:
         """Take a file from its path to a place in the own folder, which is there.

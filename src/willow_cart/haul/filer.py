@@ -22,8 +22,9 @@ from typing import Protocol
 from willow_cart.errors import CannotStore
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.disk import sync_file
+from willow_cart.haul.same_bytes import SameBytes
 from willow_cart.model import State
-from willow_cart.records import Ledger, PartRecord, Result
+from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
 
 # Files gather for so many seconds. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
@@ -97,6 +98,8 @@ class Filer:
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
         timeline: gives the haul's timeline as it is by now.
+        twins: what becomes of files whose bytes lie here already under another name.
+        handles: whether a command is run for what arrives, which the ledger is to remember.
         clock: monotonic, in seconds.
     """
 
@@ -108,6 +111,8 @@ class Filer:
         settled: Callable[[Result], None],
         timeline: Callable[[], str],
         *,
+        twins: SameBytes = SameBytes.KEEP,
+        handles: bool = False,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._ledger = ledger
@@ -115,8 +120,11 @@ class Filer:
         self._destination = destination
         self._settled = settled
         self._timeline = timeline
+        self._twins = twins
+        self._handles = handles
         self._clock = clock
         self._lasting_since = clock()
+        self._just_named: dict[str, Arrival] = {}
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
         self._failure: Exception | None = None
@@ -144,6 +152,14 @@ class Filer:
         self._hurry.set()
         note.committed.wait()
         self._check()
+
+    def flush(self) -> None:
+        """Return once everything that was taken is filed, and told of.
+
+        Raises:
+            CannotStore: the ledger cannot be written.
+        """
+        self.take_at_once(Note(lambda _: None))
 
     def close(self) -> None:
         """File what is waiting, and stop.
@@ -192,6 +208,7 @@ class Filer:
 
     def _file(self, items: Sequence[_Item]) -> None:
         self._make_safe(items)
+        self._just_named.clear()
         results = [
             self._name(item) if isinstance(item, Landing) else item
             for item in items
@@ -205,6 +222,8 @@ class Filer:
         with self._ledger.transaction(lasting=lasting):
             for result in results:
                 self._ledger.record(self._run, result)
+                if self._handles and result.state is State.ARRIVED:
+                    self._ledger.keep_unhandled(result.address)
             if lasting:
                 self._ledger.keep_timeline(self._run, self._timeline())
         if lasting:
@@ -238,10 +257,46 @@ class Filer:
 
     def _name(self, landing: Landing) -> Result:
         result = landing.result
+        assert result.arrival is not None, "it has landed"
+        twin = self._twin_of(result.arrival)
         try:
+            if twin is not None:
+                return self._name_twin(landing, result.arrival, twin)
             self._destination.place(landing.file, result.path)
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
+        self._just_named[result.arrival.sha256] = result.arrival
+        return result
+
+    def _twin_of(self, arrival: Arrival) -> Arrival | None:
+        """What lies here under another path with the same bytes; an empty file has no twins."""
+        if not arrival.size:
+            return None
+        if (just_now := self._just_named.get(arrival.sha256)) is not None:
+            return just_now  # the ledger does not know it yet
+        same = self._ledger.with_bytes_of(arrival)
+        return next((each for each in same if self._destination.holds(each)), None)
+
+    def _name_twin(self, landing: Landing, arrival: Arrival, twin: Arrival) -> Result:
+        """Do with a file that is here under another name as the person wants it.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        result = replace(landing.result, twin=twin.path)
+        as_twin = replace(arrival, mtime_ns=twin.mtime_ns)
+        # A file that lies there is of an earlier version, and must not pass for what is here now.
+        replaces = self._destination.has_something_at(result.path)
+        if self._twins is SameBytes.SKIP and not replaces:
+            with suppress(FileNotFoundError):
+                os.unlink(landing.file)
+            as_twin = replace(as_twin, instead=f"{TWIN}{twin.path}")
+            return replace(result, state=State.HERE, path=twin.path, arrival=as_twin)
+        if self._twins is SameBytes.LINK and self._destination.place_twin(
+            landing.file, result.path, twin.path
+        ):
+            return replace(result, arrival=as_twin)
+        self._destination.place(landing.file, result.path)
         return result
 
 

@@ -45,8 +45,10 @@ class HeldHere:
         arrival = trip.restamped or self._known(trip)
         if arrival is None or self.destination.holds(arrival):
             return arrival
+        if arrival.instead == "members":
+            return arrival if self._members_are_here(arrival) else None
         # A folder that was copied or restored has the same bytes under other time stamps.
-        path = self.destination.full_path(arrival.path)
+        path = self.destination.full_path(arrival.lies_at)
         if not os.path.isfile(path) or os.path.getsize(path) != arrival.size:
             return None
         stamp = os.stat(path).st_mtime_ns
@@ -63,12 +65,23 @@ class HeldHere:
             unharmed: what the ledger says of what lies there, if that can be believed.
             sha256: of what came.
         """
-        path = self.destination.full_path(trip.filed.path)
+        path = self.destination.full_path(unharmed.lies_at if unharmed else trip.filed.path)
         if unharmed:
+            if unharmed.instead == "members":
+                return None
             return path if unharmed.sha256 == sha256.digest else None
         if os.path.isfile(path) and digest_file(path, ["sha256"])["sha256"] == sha256:
             return path
         return None
+
+    def _members_are_here(self, archive: Arrival) -> bool:
+        """Whether what was unpacked from an archive lies here, which was done away with then."""
+        if self.held is None:
+            return False
+        members = [
+            each for each in self.held.members_of(archive.address) if each.archive == archive.sha256
+        ]
+        return bool(members) and all(map(self.destination.holds, members))
 
     def _known(self, trip: Trip) -> Arrival | None:
         return None if self.held is None else self.held.get(trip.shown)

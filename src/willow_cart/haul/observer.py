@@ -3,11 +3,62 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
+from willow_cart.archives import LeftOut
 from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.records import Result
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacked:
+    """What came of unpacking an archive.
+
+    Attributes:
+        path: the archive's.
+        folder: where its members are, with a slash at the end.
+        files: how many were filed.
+        bytes: of them all.
+        not_chosen: how many were not asked for.
+        left_out: those that were not taken, with the reasons.
+        left_out_before: how many were not, where all that is to be said was said in an earlier run.
+        gone: paths of what an earlier version had and this one has not; they are put aside.
+        failed: why it could not be unpacked at all; empty if it was, or had been before.
+    """
+
+    path: str
+    folder: str = ""
+    files: int = 0
+    bytes: int = 0
+    not_chosen: int = 0
+    left_out: tuple[LeftOut, ...] = ()
+    left_out_before: int = 0
+    gone: tuple[str, ...] = ()
+    failed: str = ""
+
+    @property
+    def is_new(self) -> bool:
+        """Whether anything was done."""
+        return bool(self.folder)
+
+
+@dataclass(frozen=True, slots=True)
+class Handled:
+    """What came of running the person's command for a file.
+
+    Attributes:
+        path: the file's.
+        why: it failed; empty if it did not.
+        output: what it said, the end of it.
+        seconds: how long it took.
+    """
+
+    path: str
+    why: str
+    output: str
+    seconds: float
 
 
 class Observer:
@@ -56,6 +107,12 @@ class Observer:
 
     def freed(self, lane: int) -> None:
         """A lane is done with its file, for now or for good."""
+
+    def handled(self, handled: Handled) -> None:
+        """The person's own command was run for a file that arrived."""
+
+    def unpacked(self, unpacked: Unpacked) -> None:
+        """An archive was unpacked, or could not be; members that were left out are named."""
 
     def settled(self, filed: Filed, result: Result) -> None:
         """A file's outcome is known and entered in the ledger."""

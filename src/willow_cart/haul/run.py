@@ -5,12 +5,14 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from itertools import chain, islice
 from pathlib import Path
 
 from willow_cart.access import Access
+from willow_cart.addresses import without_secrets
 from willow_cart.errors import CannotStore
-from willow_cart.filing import Plan, make_plan
+from willow_cart.filing import Filed, Plan, make_plan
 from willow_cart.haul.account import Account
 from willow_cart.haul.annex import Annex, pays
 from willow_cart.haul.carrier import Carrier
@@ -18,7 +20,8 @@ from willow_cart.haul.crew import Crew
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.disk import boot_mark
 from willow_cart.haul.docket import Docket
-from willow_cart.haul.filer import Filer
+from willow_cart.haul.filer import Filer, Note
+from willow_cart.haul.handling import Handler
 from willow_cart.haul.observer import Observer, all_of
 from willow_cart.haul.partials import PartialStore
 from willow_cart.haul.receiving import Receiver
@@ -26,9 +29,10 @@ from willow_cart.haul.refiling import end_moves
 from willow_cart.haul.room import require_room
 from willow_cart.haul.timekeeper import Timekeeper
 from willow_cart.haul.trips import Trips
+from willow_cart.haul.unpacking import Archive, Unpacker, Unpacking
 from willow_cart.haul.wishes import Wishes
-from willow_cart.model import Offer
-from willow_cart.records import Held, Ledger, PartRecord, Result, ledger_path
+from willow_cart.model import Offer, State
+from willow_cart.records import Arrival, Held, Ledger, PartRecord, Result, ledger_path
 from willow_cart.shelf import Shelf
 
 # So many results are entered in one transaction.
@@ -90,42 +94,121 @@ def bring_home(
         end_moves(ledger, destination)
         run = ledger.begin_run(command, note)
         parts = _file_what_was_sealed(ledger, run, destination, held)
-        known = held or None
-        plan = make_plan(shelf, wishes.layout, known)
+        plan = make_plan(shelf, wishes.layout, held or None)
+        if wishes.unpack is not None:
+            wishes.unpack.require_fields(plan)
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
         account = Account(run, len(plan))
-        trips = Trips(plan)
+        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop)
+        timekeeper = Timekeeper(time.monotonic)
+        try:
+            haul.carry(access, partials, timekeeper)
+            haul.unpack()
+        finally:
+            account.seconds = time.monotonic() - began
+        with ledger.transaction():
+            ledger.keep_timeline(run, timekeeper.written())
+            ledger.end_run(run, account.exit_code)
+    return account
+
+
+@dataclass(frozen=True, slots=True)
+class _Haul:
+    """One haul with all that it works with."""
+
+    wishes: Wishes
+    destination: Destination
+    ledger: Ledger
+    held: Held
+    plan: Plan
+    account: Account
+    observer: Observer
+    stop: threading.Event
+
+    def carry(self, access: Access, partials: PartialStore, timekeeper: Timekeeper) -> None:
+        """Bring everything, and have the person's command run for what arrives."""
+        wishes, destination, account = self.wishes, self.destination, self.account
+        trips = Trips(self.plan)
 
         def settled(result: Result) -> None:
             account.add(result)
-            observer.settled(trips.settle(result.number), result)
+            filed = trips.settle(result.number)
+            self.observer.settled(filed, result)
+            if handler is not None and result.state is State.ARRIVED and result.arrival:
+                handler.take(filed, result.arrival)
 
-        present = wishes.presence.settle(plan, destination)
-        waiting = _enter_what_is_here(present, plan, ledger, account, observer)
+        present = wishes.presence.settle(self.plan, destination)
+        waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
         docket = Docket(waiting, wishes.lanes_per_host)
         annex = None
         if pays(account.remaining, wishes):
             annex = Annex(access, partials, destination, wishes)
-        timekeeper = Timekeeper(time.monotonic)
-        filer = Filer(ledger, run, destination, settled, timekeeper.written)
-        told = all_of(timekeeper, observer)
-        receiver = Receiver(access, partials, filer, told, stop, wishes, destination.room)
-        carrier = Carrier(receiver, destination, known)
+        filer = Filer(
+            self.ledger,
+            account.run,
+            destination,
+            settled,
+            timekeeper.written,
+            twins=wishes.twins,
+            handles=wishes.on_arrival is not None,
+        )
+        handler = self._make_handler(filer)
+        told = all_of(timekeeper, self.observer)
+        receiver = Receiver(access, partials, filer, told, self.stop, wishes, destination.room)
+        carrier = Carrier(receiver, destination, self.held or None)
         try:
             Crew(carrier, docket, trips, annex).work()
+            if handler is not None:
+                filer.flush()
+                handler.close()
+                account.unhandled = handler.failed
         finally:
             if annex is not None:
                 annex.close()
             filer.close()
         destination.sync_folders()
-        account.seconds = time.monotonic() - began
         account.received = trips.received
-        account.interrupted = account.remaining > 0
-        with ledger.transaction():
-            ledger.keep_timeline(run, timekeeper.written())
-            ledger.end_run(run, account.exit_code)
-    return account
+        account.interrupted = account.remaining > 0 or (handler is not None and handler.broken_off)
+
+    def unpack(self) -> None:
+        """Unpack what has come, as far as it is not unpacked yet."""
+        wish = self.wishes.unpack
+        if wish is None or self.account.interrupted:
+            return
+        unpacker = Unpacker(
+            wish,
+            self.ledger,
+            self.destination,
+            self.account.run,
+            observer=self.observer,
+            stop=self.stop,
+        )
+        for unpacked in unpacker.unpack_all(self._archives(wish)):
+            self.account.add_unpacked(unpacked)
+        self.account.interrupted = unpacker.broken_off
+
+    def _archives(self, wish: Unpacking) -> Iterator[Archive]:
+        """The archives of the haul that lie here as they came."""
+        for filed in wish.wanted(self.plan):
+            arrival = self.held.get(without_secrets(filed.offer.address))
+            if arrival is not None and self.destination.holds(arrival):
+                yield Archive(filed, arrival, self.destination.full_path(arrival.lies_at))
+
+    def _make_handler(self, filer: Filer) -> Handler | None:
+        """What runs the person's command, also for what an earlier haul has left; None for none."""
+        command = self.wishes.on_arrival
+        if command is None:
+            return None
+
+        def ended_well(arrival: Arrival) -> None:
+            filer.take(Note(lambda ledger: ledger.forget_unhandled(arrival.address)))
+
+        left = [each for each in self.ledger.unhandled() if self.destination.holds(each)]
+        handler = Handler(command, self.destination.full_path, self.observer, self.stop, ended_well)
+        for arrival in left:
+            handler.take(Filed(Offer(arrival.address), arrival.path), arrival)
+        return handler
 
 
 def _enter_what_is_here(

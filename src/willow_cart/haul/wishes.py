@@ -6,8 +6,11 @@ from dataclasses import dataclass, field
 
 from willow_cart.access import Patience
 from willow_cart.filing import Layout, Template
+from willow_cart.haul.handling import Command
 from willow_cart.haul.pace import Limits, Pace
 from willow_cart.haul.presence import Presence
+from willow_cart.haul.same_bytes import SameBytes
+from willow_cart.haul.unpacking import Unpacking
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +29,9 @@ class Wishes:
         presence: what becomes of files that lie here already.
         pace: how politely hosts are asked.
         limits: what a single file may not do.
+        twins: what becomes of files whose bytes lie here already under another name.
+        unpack: how archives that arrive are unpacked; None if they are not.
+        on_arrival: a command to be run for every file that arrives; None for none.
         strands: on how many lanes at most one large file is fetched; None for as many as pay.
     """
 
@@ -40,4 +46,7 @@ class Wishes:
     presence: Presence = Presence.RENEW
     pace: Pace = field(default_factory=Pace)
     limits: Limits = field(default_factory=Limits)
+    twins: SameBytes = SameBytes.KEEP
+    unpack: Unpacking | None = None
+    on_arrival: Command | None = None
     strands: int | None = 1

@@ -1,6 +1,15 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.ledger import Arrival, Held, Ledger, Move, PartRecord, Result, timestamp
+from willow_cart.records.ledger import (
+    TWIN,
+    Arrival,
+    Held,
+    Ledger,
+    Move,
+    PartRecord,
+    Result,
+    timestamp,
+)
 from willow_cart.records.receipt import (
     Chapter,
     OpenReceipt,
@@ -17,6 +26,7 @@ from willow_cart.records.runs import LaneProgress, OwnRun, Progress, Run, Runs
 from willow_cart.records.timeline import Cell, Timeline, Wait
 
 __all__ = [
+    "TWIN",
     "Arrival",
     "Cell",
     "Chapter",

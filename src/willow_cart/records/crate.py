@@ -13,7 +13,7 @@ from itertools import groupby
 from operator import itemgetter
 from urllib.parse import quote
 
-from willow_cart.records.ledger import LATEST, Arrival, Ledger
+from willow_cart.records.ledger import PRESENT, Arrival, Ledger
 
 _SPECIFICATION = "https://w3id.org/ro/crate/1.1"
 # The terms of the specification have no SHA-256; schema.org has had one since its version 12.
@@ -24,7 +24,7 @@ _RUNS = (
     "SELECT id, command, started, ended, exit_code, note, software FROM run"
     " WHERE id IN (SELECT run FROM arrival) ORDER BY id"
 )
-_BROUGHT = f"SELECT run, path FROM arrival WHERE id IN ({LATEST}) ORDER BY run, path"
+_BROUGHT = f"SELECT run, path FROM arrival WHERE {PRESENT} ORDER BY run, path"
 
 
 def crate_lines(ledger: Ledger) -> Iterator[str]:

@@ -13,10 +13,14 @@ from operator import attrgetter
 from pathlib import Path
 from typing import Any, Self
 
+from willow_cart.addresses import address_inside, take_inside
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import State, Validators
 from willow_cart.records import schema
 from willow_cart.version import __version__
+
+TWIN = "twin "
+"""Before the path of the file that stands for another one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +38,10 @@ class Arrival:
         verdict: by what it was checked; see `model.Proof`.
         mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
         decoded: the content coding that was undone; empty for none.
+        instead: what stands for it where no file lies at its path: `twin PATH`, another file that
+            has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
+            aside. Empty where one does.
+        archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
     """
 
     address: str
@@ -48,6 +56,23 @@ class Arrival:
     verdict: str
     mtime_ns: int
     decoded: str = ""
+    instead: str = ""
+    archive: str = ""
+
+    @property
+    def twin(self) -> str:
+        """The path of the file that has its bytes, where it was not filed besides that."""
+        return self.instead.removeprefix(TWIN) if self.instead.startswith(TWIN) else ""
+
+    @property
+    def archive_address(self) -> str:
+        """The address of the archive that it was in; its own if it was in none."""
+        return take_inside(self.address)[0]
+
+    @property
+    def lies_at(self) -> str:
+        """The path at which its bytes lie."""
+        return self.twin or self.path
 
     @property
     def validators(self) -> Validators:
@@ -112,6 +137,7 @@ class Result:
         attempts: how often it was asked for.
         seconds: how long that took.
         arrival: the new arrival, if there was one.
+        twin: the path of another file here that has the same bytes; empty for none.
     """
 
     number: int
@@ -124,6 +150,7 @@ class Result:
     attempts: int = 0
     seconds: float = 0.0
     arrival: Arrival | None = None
+    twin: str = ""
 
     @property
     def is_unsound(self) -> bool:
@@ -131,8 +158,14 @@ class Result:
         return self.state is State.ARRIVED and bool(self.reason)
 
 
-# Of every path, what arrived there last.
-LATEST = "SELECT max(id) FROM arrival GROUP BY path"
+PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
+"""What is true of the latest arrival under every path at which a file should lie."""
+
+# Addresses that begin so, and what came later to the same path, are found by indexes.
+_OF_ARCHIVE = (
+    "address >= ?1 AND address < ?1 || char(1114111) AND instead = '' AND NOT EXISTS"
+    " (SELECT 1 FROM arrival AS later WHERE later.path = a.path AND later.id > a.id) ORDER BY path"
+)
 
 _ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
 _ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
@@ -284,6 +317,77 @@ class Ledger:
         """What was being moved when a refiling was broken off."""
         return [Move(*row) for row in self.each_row("SELECT address, old, new FROM move")]
 
+    # What happens to what has arrived
+
+    def keep_unhandled(self, address: str) -> None:
+        """Remember that a command is to be run for a file."""
+        self._base.execute("INSERT OR REPLACE INTO unhandled VALUES (?)", (address,))
+
+    def forget_unhandled(self, address: str) -> None:
+        """Forget it: it has ended well."""
+        self._base.execute("DELETE FROM unhandled WHERE address = ?", (address,))
+
+    def unhandled(self) -> list[Arrival]:
+        """What arrived from the addresses for which one is still to be run."""
+        latest = "SELECT max(id) FROM arrival WHERE address IN (SELECT address FROM unhandled)"
+        return [*self._arrivals(f"id IN ({latest} GROUP BY address) ORDER BY id")]
+
+    def keep_members(
+        self,
+        run: int,
+        archive: Arrival,
+        wish: str,
+        members: Iterable[Arrival],
+        left_out: int | None,
+    ) -> None:
+        """Enter what was unpacked from an archive.
+
+        Args:
+            run: in which that was.
+            archive: as it was unpacked.
+            wish: how it was to be.
+            members: what lies under its name now.
+            left_out: how many members could not be taken, and never can; None if it is to be
+                unpacked again, since others might be taken then.
+        """
+        for member in members:
+            self.record_arrival(run, member)
+        if left_out is not None:
+            self._base.execute(
+                "INSERT OR REPLACE INTO unpacked VALUES (?, ?, ?, ?)",
+                (archive.address, wish, archive.sha256, left_out),
+            )
+
+    def let_stand_for(self, arrival: Arrival, instead: str) -> None:
+        """Enter what stands for a file that lies at its path no more; see `Arrival.instead`."""
+        self._base.execute(
+            "UPDATE arrival SET instead = ?"
+            " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND address = ?",
+            (instead, arrival.path, arrival.address),
+        )
+
+    def left_out_of(self, archive: Arrival, wish: str) -> int | None:
+        """How many members were left out of this version of an archive.
+
+        None if it has not been unpacked as is wished.
+        """
+        statement = "SELECT left_out FROM unpacked WHERE (address, wish, sha256) = (?, ?, ?)"
+        values = (archive.address, wish, archive.sha256)
+        row = self._base.execute(statement, values).fetchone()
+        return None if row is None else int(row["left_out"])
+
+    def unpacked_in(self, run: int) -> Iterator[Arrival]:
+        """What was unpacked in a run, in the order in which it was."""
+        yield from self._arrivals("run = ? AND archive != '' ORDER BY id", run)
+
+    def latest_at(self, path: str) -> Arrival | None:
+        """What arrived last at a path; None if nothing has."""
+        return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
+
+    def members_of(self, archive: str) -> Iterator[Arrival]:
+        """What was unpacked from an archive, by its address, and lies there."""
+        yield from self._arrivals(_OF_ARCHIVE, address_inside(archive, ""))
+
     # What is known
 
     def parts(self) -> dict[str, PartRecord]:
@@ -305,9 +409,18 @@ class Ledger:
         return found
 
     def latest_arrivals(self) -> Iterator[Arrival]:
-        """The latest arrival under every path, in the order of the paths."""
-        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival WHERE id IN ({LATEST}) ORDER BY path"
-        for row in self._base.execute(statement):
+        """The latest arrival under every path at which a file lies, in the order of the paths."""
+        yield from self._arrivals(f"{PRESENT} ORDER BY path")
+
+    def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
+        """What was filed elsewhere with the same bytes as an arrival, the earliest first."""
+        same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND sha256 = ?1"
+        condition = f"{same} AND path != ?2 AND instead = '' ORDER BY id"
+        yield from self._arrivals(condition, arrival.sha256, arrival.path)
+
+    def _arrivals(self, condition: str, *values: object) -> Iterator[Arrival]:
+        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {condition}"
+        for row in self._base.execute(statement, values):
             yield Arrival(*row)
 
     def cut_off(self) -> str | None:
@@ -358,6 +471,13 @@ class Held:
         """What an address brought last; None if nothing."""
         row = self._latest(_ARRIVAL_COLUMNS, address)
         return None if row is None else Arrival(*row)
+
+    def members_of(self, archive: str) -> list[Arrival]:
+        """What was unpacked from an archive, by its address, and lies there."""
+        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {_OF_ARCHIVE}"
+        with self._lock:
+            rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
+        return [Arrival(*row) for row in rows]
 
     def path_of(self, address: str) -> str | None:
         """The path of what an address brought last; None if nothing."""

@@ -8,9 +8,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass, fields
 from pathlib import Path
 
+from willow_cart.addresses import is_inside
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import OWN_FOLDER, State
-from willow_cart.records.ledger import Ledger
+from willow_cart.records.ledger import Arrival, Ledger
 from willow_cart.records.timeline import Timeline
 
 
@@ -67,10 +68,12 @@ class RunSummary(RunHead):
     Attributes:
         counts: how many files there are in each state.
         received: bytes that came over the line.
+        unpacked: how many files came out of archives.
     """
 
     counts: Mapping[State, int]
     received: int
+    unpacked: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +144,10 @@ class OpenReceipt:
         yield from troubles
         yield from self._select("AND reason = ''", most - len(troubles))
 
+    def unpacked(self) -> Iterator[Arrival]:
+        """The files that came out of archives."""
+        return self._ledger.unpacked_in(self.summary.run)
+
     def _select(self, condition: str, most: int = -1) -> Iterator[Row]:
         statement = f"SELECT {_ROW} WHERE result.run = ? {condition} ORDER BY number LIMIT ?"
         for row in self._ledger.each_row(statement, self.summary.run, most):
@@ -153,6 +160,19 @@ _ROW = (
     "number, state, result.path, result.address, final_address, time, size, sha256, entity_tag,"
     " last_modified, expected, verdict, decoded, received, resumed, attempts, seconds, reason"
     " FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
+)
+
+_STORY = (
+    "SELECT result.run, (SELECT started FROM run WHERE id = result.run) AS started,"
+    f" {_ROW} WHERE result.address = ?1 ORDER BY result.run"
+)
+
+# A file that was unpacked has no result of its own, unless it came by itself.
+_STORY_INSIDE = (
+    f"SELECT * FROM ({_STORY}) UNION ALL SELECT run, (SELECT started FROM run WHERE id = run),"
+    " 0, 'unpacked', path, address, final_address, time, size, sha256, entity_tag, last_modified,"
+    " expected, verdict, decoded, 0, 0, 0, 0.0, ''"
+    " FROM arrival WHERE address = ?1 AND archive != '' ORDER BY 1"
 )
 
 
@@ -206,8 +226,20 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
     ):  # fmt: skip
         counts[run][State(state)] += files
         received[run] += came
+    members: Counter[int] = Counter()
+    for run, files in ledger.each_row(
+        "SELECT run, count(*) FROM arrival WHERE archive != ''"
+        f" AND run IN (SELECT id FROM run WHERE {condition}) GROUP BY run",
+        value,
+    ):
+        members[run] = files
     return [
-        RunSummary(**dict(head), counts=counts[head["run"]], received=received[head["run"]])
+        RunSummary(
+            **dict(head),
+            counts=counts[head["run"]],
+            received=received[head["run"]],
+            unpacked=members[head["run"]],
+        )
         for head in heads
     ]
 
@@ -231,11 +263,7 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
         return [
             Chapter(row["run"], row["started"], Row(*row[2:]))
             for address in addresses
-            for row in ledger.rows(
-                f"SELECT result.run, (SELECT started FROM run WHERE id = result.run) AS started,"
-                f" {_ROW} WHERE result.address = ? ORDER BY result.run",
-                address,
-            )
+            for row in ledger.rows(_STORY_INSIDE if is_inside(address) else _STORY, address)
         ]
 
 

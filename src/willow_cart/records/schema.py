@@ -86,6 +86,24 @@ _STEPS = (
         new     TEXT NOT NULL              -- and after
     ) WITHOUT ROWID;
     """,
+    """
+    -- Of a file that does not lie at its path, what stands for it: 'twin PATH', the file that has
+    -- its bytes; 'members', an archive's own; 'nothing', for one that was put aside.
+    ALTER TABLE arrival ADD COLUMN instead TEXT NOT NULL DEFAULT '';
+    ALTER TABLE arrival ADD COLUMN archive TEXT NOT NULL DEFAULT '';  -- SHA-256 of what it was in
+    CREATE INDEX arrival_by_bytes ON arrival (substr(sha256, 1, 16));
+    CREATE INDEX arrival_unpacked ON arrival (run) WHERE archive != '';
+    CREATE TABLE unpacked (
+        address TEXT NOT NULL,             -- of the archive
+        wish    TEXT NOT NULL,             -- how it was to be unpacked
+        sha256  TEXT NOT NULL,             -- the archive's, when it was
+        left_out INTEGER NOT NULL,         -- members that could not be taken
+        PRIMARY KEY (address, wish)
+    ) WITHOUT ROWID;
+    CREATE TABLE unhandled (
+        address TEXT PRIMARY KEY           -- of a file whose --on-arrival has not ended well
+    ) WITHOUT ROWID;
+    """,
 )
 VERSION = len(_STEPS)
 

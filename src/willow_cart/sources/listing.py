@@ -28,6 +28,7 @@ class Kind(StrEnum):
     FEED = "feed"
     SITEMAP = "sitemap"
     LIST = "list"
+    ARCHIVE = "archive"
 
 
 @dataclass(slots=True)

@@ -31,6 +31,7 @@ from willow_cart.errors import (
 )
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer, Trouble
+from willow_cart.sources.archives import ZIP, offers_in_archive
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file
 from willow_cart.sources.listing import Kind, is_folder_address, looks_like_xml, may_be_listing
@@ -164,13 +165,23 @@ class _Guide:
             yield from read(opened, place, self._found.notes)
             return
         with opened() as file:
-            media_type = _media_type_of(file.read(BEGINNING), self._looking)
+            beginning = file.read(BEGINNING)
+        if kind is Kind.ARCHIVE or (kind is None and beginning.startswith(ZIP)):
+            yield from self._in_archive(place)
+            return
+        media_type = _media_type_of(beginning, self._looking)
         if kind is Kind.LIST or (kind is None and not media_type):
             yield from self._in_list(opened, place)
             return
         with opened() as file:
             content = file.read(LARGEST_LIST)
         yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
+
+    def _in_archive(self, place: str) -> Iterator[Offer]:
+        """What an archive of this machine holds."""
+        if not Path(place).is_file():
+            raise BadOption("--as archive", f"is not for {place}", "name the archive")
+        yield from offers_in_archive(self._access, address_of(place), place)
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Trouble]:
         """What there is at an address, or at each of several if it holds ranges."""
@@ -218,6 +229,8 @@ class _Guide:
 
     def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
         """What is offered at an address that has to be asked."""
+        if self._looking.kind is Kind.ARCHIVE:
+            return offers_in_archive(self._access, address, source)
         store = self._store_at(address)
         if store is None:
             return self._walk_of(source).offers_at(address)

@@ -1,0 +1,50 @@
+"""What every kind of archive comes down to: members, one after the other."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from enum import Enum
+from typing import Protocol
+
+
+class Readable(Protocol):
+    """What bytes are read from."""
+
+    def read(self, size: int, /) -> bytes:
+        """Read up to so many bytes; empty at the end."""
+
+
+class Sort(Enum):
+    """What a member is."""
+
+    FILE = "a file"
+    FOLDER = "a folder"
+    AGAIN = "another name of a file"
+    """A hard link: the bytes are those of an earlier member."""
+    LINK = "a link"
+    DEVICE = "a device or a pipe"
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """One member of an archive; it can be opened until the next one is asked for.
+
+    Attributes:
+        name: its path, as the archive has it; with `/` between the parts.
+        sort: what it is.
+        modified: when it was changed last; None where the archive does not say, or says nonsense.
+        target: of a hard link, the name of the member whose bytes it has.
+        open: gives its bytes.
+    """
+
+    name: str
+    sort: Sort
+    modified: datetime | None
+    target: str
+    open: Callable[[], Readable]
+
+
+class Damaged(Exception):
+    """A member or an archive cannot be read; the text says why, as a clause."""

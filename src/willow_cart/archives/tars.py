@@ -1,0 +1,178 @@
+"""Tar archives (POSIX.1-2017, pax), packed or not, and single packed files.
+
+They are read from the beginning to the end, and never held.
+"""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import lzma
+import tarfile
+import zlib
+from collections.abc import Generator, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from typing import IO, BinaryIO, cast
+
+from willow_cart.archives.members import Damaged, Member, Readable, Sort
+from willow_cart.kinds import extension_of
+
+_BLOCK = 512
+_PIECE = 1 << 20
+
+# How each packing begins: RFC 1952, 2.3.1; bzip2; the .xz format, 2.1.1.1; RFC 8878, 3.1.1.
+_PACKINGS = {
+    b"\x1f\x8b": "gz", b"BZh": "bz2", b"\xfd7zXZ\x00": "xz", b"\x28\xb5\x2f\xfd": "zst",
+}  # fmt: skip
+
+_SORTS = {
+    tarfile.DIRTYPE: Sort.FOLDER,
+    tarfile.LNKTYPE: Sort.AGAIN,
+    tarfile.SYMTYPE: Sort.LINK,
+    tarfile.CHRTYPE: Sort.DEVICE,
+    tarfile.BLKTYPE: Sort.DEVICE,
+    tarfile.FIFOTYPE: Sort.DEVICE,
+}
+
+
+def packing_of(beginning: bytes) -> str:
+    """The packing that bytes begin with; empty for none that is known."""
+    return next((name for mark, name in _PACKINGS.items() if beginning.startswith(mark)), "")
+
+
+def open_packed(file: BinaryIO, packing: str) -> BinaryIO:
+    """What is in a packed file.
+
+    Args:
+        file: at its beginning.
+        packing: as `packing_of` tells it; empty to read the file as it is.
+    """
+    match packing:
+        case "gz":
+            return cast(BinaryIO, gzip.open(file))
+        case "bz2":
+            return cast(BinaryIO, bz2.open(file))
+        case "xz":
+            return cast(BinaryIO, lzma.open(file))
+        case "zst":
+            import zstandard  # few need it
+
+            reader = zstandard.ZstdDecompressor().stream_reader(file, read_across_frames=True)
+            return cast(BinaryIO, reader)
+        case _:
+            return file
+
+
+def is_tar(beginning: bytes) -> bool:
+    """Whether bytes begin with the header of a member; an empty archive begins with zeros."""
+    block = beginning[:_BLOCK]
+    if not block.strip(b"\0"):
+        return len(block) == _BLOCK
+    try:
+        tarfile.TarInfo.frombuf(block, tarfile.ENCODING, "surrogateescape")
+    except tarfile.HeaderError:
+        return False
+    return True
+
+
+def members_of_tar(file: BinaryIO) -> Generator[Member]:
+    """The members of a tar archive, in their order.
+
+    Raises:
+        Damaged: it cannot be read on.
+    """
+    with reading(), tarfile.open(fileobj=file, mode="r|") as archive:
+        for info in archive:
+            yield _member(archive, info)
+
+
+def single(file: BinaryIO, name: str, packing: str) -> Member:
+    """What is in a packed file that is no archive: one file, with the name less its ending."""
+    ending = f".{packing}"
+    inside = name[: -len(ending)] if name.lower().endswith(ending) else name
+    if inside == name:
+        extension = extension_of(name)
+        inside = name[: -len(extension) - 1] if extension else f"{name} (unpacked)"
+    return Member(inside, Sort.FILE, None, "", lambda: file)
+
+
+def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
+    """How a file begins, and the file at its beginning.
+
+    Raises:
+        Damaged: it cannot be read.
+    """
+    beginning = b""
+    with reading():
+        while len(beginning) < _BLOCK and (piece := file.read(_BLOCK - len(beginning))):
+            beginning += piece
+    return beginning, cast(BinaryIO, io.BufferedReader(_Joined(beginning, file), _PIECE))
+
+
+@contextmanager
+def reading() -> Iterator[None]:
+    """Have what goes wrong with packed bytes told in one way.
+
+    Raises:
+        Damaged: they cannot be unpacked.
+    """
+    try:
+        yield
+    except EOFError:
+        raise Damaged("it ends too soon") from None
+    except (tarfile.TarError, lzma.LZMAError, zlib.error) as error:
+        raise Damaged(_clause(error)) from None
+    except OSError as error:
+        if error.errno is not None:
+            raise  # the disk says so; what the modules say of bad data has no number
+        raise Damaged(_clause(error)) from None
+    except Exception as error:
+        if type(error).__module__.split(".")[0] != "zstandard":
+            raise
+        raise Damaged(_clause(error)) from None
+
+
+def _clause(error: Exception) -> str:
+    said = str(error).rstrip(".").lower()
+    if "unexpected end" in said or "end-of-stream" in said:
+        return "it ends too soon"
+    return f"it cannot be unpacked: {said}"
+
+
+def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:
+    sort = Sort.FILE if info.isreg() else _SORTS.get(info.type, Sort.DEVICE)
+
+    def opened() -> Readable:
+        file: IO[bytes] | None = archive.extractfile(info)
+        assert file is not None, "only files are opened"
+        return file
+
+    return Member(info.name, sort, _moment(info.mtime), info.linkname, opened)
+
+
+def _moment(seconds: float) -> datetime | None:
+    try:
+        return datetime.fromtimestamp(seconds, UTC) if seconds > 0 else None
+    except (OverflowError, ValueError, OSError):
+        return None
+
+
+class _Joined(io.RawIOBase):
+    """What was read of a file already, and then the rest of it."""
+
+    def __init__(self, beginning: bytes, rest: BinaryIO) -> None:
+        self._beginning = beginning
+        self._rest = rest
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: bytearray) -> int:  # type: ignore[override]
+        if self._beginning:
+            piece, self._beginning = self._beginning[: len(buffer)], self._beginning[len(buffer) :]
+        else:
+            piece = self._rest.read(len(buffer))
+        buffer[: len(piece)] = piece
+        return len(piece)

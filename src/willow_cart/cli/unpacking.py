@@ -1,0 +1,115 @@
+"""The options for what becomes of archives, for hauls and for archives that are here."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from typing import TYPE_CHECKING
+
+from willow_cart.errors import BadOption
+
+if TYPE_CHECKING:
+    from willow_cart.haul import Account, Unpacking
+
+
+def add_unpacking(command: argparse.ArgumentParser, group_text: str) -> argparse._ArgumentGroup:
+    """Add what says how archives are unpacked, and return the group."""
+    group = command.add_argument_group("unpacking", group_text)
+    group.add_argument(
+        "--unpack-to",
+        metavar="TEMPLATE",
+        help="the folder for what is in each archive, by the fields of --file-as ({folder}/{stem})",
+    )
+    group.add_argument(
+        "--inside",
+        action="append",
+        default=[],
+        metavar="PATTERN",
+        help="take only what matches a wildcard pattern, as for --keep, by its path in the archive",
+    )
+    group.add_argument(
+        "--lift",
+        action="store_true",
+        help="leave out the folder that everything in an archive is in, if there is one",
+    )
+    group.add_argument(
+        "--nested", action="store_true", help="unpack archives in archives too, once"
+    )
+    group.add_argument(
+        "--then",
+        choices=["keep", "remove"],
+        default="keep",
+        metavar="keep|remove",
+        help="what becomes of an archive of which all was taken (%(default)s)",
+    )
+    group.add_argument(
+        "--swell-at-most",
+        metavar="BOUND",
+        help="how much may come out of one: 200x its size, 50GB, or both with a comma (1000x, where"
+        " that is more than 100 MB)",
+    )
+    group.add_argument(
+        "--archive-password",
+        metavar="env:NAME|file:PATH",
+        help="the password of encrypted archives",
+    )
+    return group
+
+
+def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
+    """How the options want archives unpacked.
+
+    Raises:
+        BadOption: one of them cannot be understood.
+    """
+    from willow_cart.access.sign_ins import read_secret
+    from willow_cart.archives import Bounds
+    from willow_cart.filing import Template
+    from willow_cart.haul import Unpacking
+
+    password = args.archive_password
+    return Unpacking(
+        tuple(archives),
+        Template(args.unpack_to, args.name_parts) if args.unpack_to is not None else None,
+        tuple(args.inside),
+        lift=args.lift,
+        nested=args.nested,
+        remove=args.then == "remove",
+        bounds=Bounds() if args.swell_at_most is None else Bounds.parse(args.swell_at_most),
+        password=password and os.fsencode(read_secret(password, "--archive-password").value),
+    )
+
+
+def require_of_use(args: argparse.Namespace) -> None:
+    """Refuse options for unpacking where nothing is unpacked.
+
+    Raises:
+        BadOption: there is one.
+    """
+    given = {
+        "--unpack-to": args.unpack_to is not None,
+        "--inside": args.inside,
+        "--lift": args.lift,
+        "--nested": args.nested,
+        "--then": args.then != "keep",
+        "--swell-at-most": args.swell_at_most is not None,
+        "--archive-password": args.archive_password,
+    }
+    for option, is_given in given.items():
+        if is_given:
+            raise BadOption(option, "is of no use without --unpack", "give that as well")
+
+
+def show_unpacked(account: Account) -> None:
+    """Write what came of unpacking."""
+    from willow_cart.cli.screen import show_line
+    from willow_cart.units import count_of
+
+    line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
+    if account.left_out:
+        line += f", {account.left_out:,} left out"
+    if account.unpacked_before:
+        line += f"; {account.unpacked_before:,} unpacked before"
+    if account.not_unpacked:
+        line += f"; {count_of(account.not_unpacked, 'archive')} could not be unpacked"
+    show_line(line)

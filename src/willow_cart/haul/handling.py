@@ -1,0 +1,185 @@
+"""Handling: a command of the person's that is run for every file that arrives.
+
+It is run without a shell, one file at a time, beside the lanes. The ledger knows for which files it
+has not ended well yet; the next haul with such a command runs it for them again.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from queue import SimpleQueue
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import BadOption, plainly
+from willow_cart.filing import Filed
+from willow_cart.haul.observer import Handled, Observer
+from willow_cart.kinds import extension_of, kind_of, stem_of
+from willow_cart.records import Arrival
+
+_FIELD = re.compile(r"\{(\w*)\}")
+
+# So much of what a command says is kept, from its end.
+_MOST_OUTPUT = 10_000
+
+# How often it is looked whether the person wants the haul to end, in seconds.
+_TICK = 0.1
+
+FIELDS = (
+    "path", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size", "sha256",
+    "time",
+)  # fmt: skip
+"""What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A command with fields in it.
+
+    Attributes:
+        text: as it was typed.
+
+    Raises:
+        BadOption: it cannot be read, or has a field that there is not.
+    """
+
+    text: str
+    words: tuple[str, ...] = field(init=False, compare=False)
+
+    def __post_init__(self) -> None:
+        try:
+            words = tuple(shlex.split(self.text))
+        except ValueError as error:
+            raise BadOption(
+                self.text, f"cannot be read: {str(error).lower()}", "see to its quotes"
+            ) from None
+        if not words:
+            raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
+        for name in _FIELD.findall(self.text):
+            if name not in FIELDS:
+                raise BadOption(f"{{{name}}}", "is no field", f"fields are {', '.join(FIELDS)}")
+        object.__setattr__(self, "words", words)
+
+    def words_for(self, fields: Mapping[str, str]) -> list[str]:
+        """Its words for a file."""
+        return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
+
+
+class Handler:
+    """Runs a command for files, in a thread of its own.
+
+    Args:
+        command: to be run.
+        full_path: gives the path on the disk of one below the destination.
+        observer: who is told.
+        stop: set when the person wants it to end; what waits then waits for the next haul.
+        ended_well: told of every file for which it did.
+
+    Attributes:
+        failed: for how many files it has.
+        broken_off: whether it was not run for some, since the person wanted it to end.
+    """
+
+    def __init__(
+        self,
+        command: Command,
+        full_path: Callable[[str], str],
+        observer: Observer,
+        stop: threading.Event,
+        ended_well: Callable[[Arrival], None],
+    ) -> None:
+        self._command = command
+        self._full_path = full_path
+        self._observer = observer
+        self._stop = stop
+        self._ended_well = ended_well
+        self.failed = 0
+        self.broken_off = False
+        self._queue: SimpleQueue[tuple[Filed, Arrival] | None] = SimpleQueue()
+        self._thread = threading.Thread(target=self._work, name="handler", daemon=True)
+        self._thread.start()
+
+    def take(self, filed: Filed, arrival: Arrival) -> None:
+        """Have the command run for a file."""
+        self._queue.put((filed, arrival))
+
+    def close(self) -> None:
+        """Wait until it was run for all of them."""
+        self._queue.put(None)
+        self._thread.join()
+
+    def _work(self) -> None:
+        while (item := self._queue.get()) is not None:
+            filed, arrival = item
+            handled = None if self._stop.is_set() else self._run(filed, arrival)
+            if handled is None:
+                self.broken_off = True
+                continue
+            if handled.why:
+                self.failed += 1
+            else:
+                self._ended_well(arrival)
+            self._observer.handled(handled)
+
+    def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
+        """Run it for one file; None if it was broken off for the person's sake."""
+        fields = fields_of(filed, arrival, self._full_path(arrival.lies_at))
+        environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
+        began = time.monotonic()
+        try:
+            process = subprocess.Popen(  # noqa: S603  # it is what the person asks for
+                self._command.words_for(fields),
+                env={**os.environ, **environment},
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+            )
+        except OSError as error:
+            why = f"{self._command.words[0]} cannot be run: {plainly(error)}"
+            return Handled(filed.path, why, "", 0.0)
+        output = b""
+        while True:
+            try:
+                output, _ = process.communicate(timeout=_TICK)
+                break
+            except subprocess.TimeoutExpired:
+                if self._stop.is_set():
+                    process.terminate()
+                    process.communicate()
+                    return None
+        said = output.decode("utf-8", "replace")[-_MOST_OUTPUT:]
+        why = ""
+        if process.returncode:
+            last = said.rstrip().rpartition("\n")[2]
+            why = f"{self._command.words[0]} ended with {_meaning(process.returncode)}"
+            why += f": {last}" if last else ""
+        return Handled(filed.path, why, said, time.monotonic() - began)
+
+
+def fields_of(filed: Filed, arrival: Arrival, full_path: str) -> dict[str, str]:
+    """What a command is told of a file, by the names in `FIELDS`."""
+    folder, _, name = arrival.path.rpartition("/")
+    return {
+        "path": os.path.abspath(full_path),
+        "name": name,
+        "stem": stem_of(name),
+        "ext": extension_of(name),
+        "folder": folder,
+        "kind": kind_of(name),
+        "address": arrival.address,
+        "host": host_of(arrival.address),
+        "source": filed.offer.source,
+        "size": str(arrival.size),
+        "sha256": arrival.sha256,
+        "time": arrival.time,
+    }
+
+
+def _meaning(code: int) -> str:
+    return f"exit code {code}" if code > 0 else f"signal {-code}"

@@ -1,0 +1,321 @@
+"""Unpacking: what archives hold gets names of its own here, and is in the ledger with its archive.
+
+An archive is emptied into `.willow/unpacking` first. Its members get their names only once all of
+them are there, and the ledger knows that it was unpacked once all have theirs; whatever ends it
+before that, the next haul does it again.
+"""
+
+from __future__ import annotations
+
+import errno
+import json
+import os
+import shutil
+import threading
+from collections.abc import Iterable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+
+from willow_cart.access import CHUNK
+from willow_cart.addresses import address_inside, take_inside
+from willow_cart.archives import Bounds, Emptied, LeftOut, Taken, empty, lifted
+from willow_cart.checks import digest_file
+from willow_cart.choosing.patterns import on_path, wildcard
+from willow_cart.errors import CannotStore, Interrupted, NotUnpacked
+from willow_cart.filing import Filed, Template, marked, require_fields
+from willow_cart.filing.names import safe_path
+from willow_cart.haul.destination import Destination, cannot_store
+from willow_cart.haul.observer import Observer, Unpacked
+from willow_cart.kinds import stem_of
+from willow_cart.records import Arrival, Ledger, timestamp
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacking:
+    """How archives are to be unpacked.
+
+    Attributes:
+        archives: wildcards, any of which an archive must match; see `choosing.patterns.wildcard`.
+        to: gives the folder for what is in each; None for one of its name beside it, and for the
+            file in a packed one the folder that it lies in.
+        inside: wildcards, any of which a member must match by its path in there. Empty takes all.
+        lift: whether the one folder that everything is in is left out.
+        nested: whether archives in it are unpacked too, once.
+        remove: whether the archive is done away with.
+        bounds: how far it may swell.
+        password: of encrypted members; None for none.
+
+    Raises:
+        BadOption: a wildcard cannot be read.
+    """
+
+    archives: tuple[str, ...] = ("*",)
+    to: Template | None = None
+    inside: tuple[str, ...] = ()
+    lift: bool = False
+    nested: bool = False
+    remove: bool = False
+    bounds: Bounds = field(default_factory=Bounds)
+    password: bytes | None = field(default=None, repr=False)
+
+    def __post_init__(self) -> None:
+        for pattern in (*self.archives, *self.inside):
+            on_path(pattern)
+
+    @property
+    def mark(self) -> str:
+        """What tells it from other ways to unpack the same archive, for the ledger."""
+        to = self.to and [self.to.text, self.to.name_parts]
+        return json.dumps([to, self.inside, self.lift, self.nested])
+
+    def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
+        """The archives among some files."""
+        tests = [wildcard(pattern) for pattern in self.archives]
+        return (each for each in filed if any(test(each.offer) for test in tests))
+
+    def chooses(self, path: str) -> bool:
+        """Whether a member is wanted, by its path in the archive."""
+        return not self.inside or any(on_path(pattern)(path) for pattern in self.inside)
+
+    def folder_for(self, filed: Filed, *, is_single: bool) -> str:
+        """The folder for what is in an archive, safe or not.
+
+        Raises:
+            FieldMissing: the template has a field that there is nothing to say for.
+        """
+        folder, _, name = filed.path.rpartition("/")
+        if self.to is not None:
+            return self.to.wish_for(replace(filed.offer, folder=folder, name=name))
+        return folder if is_single else f"{folder}/{stem_of(name)}"
+
+    def require_fields(self, filed: Iterable[Filed]) -> None:
+        """Refuse a template that has nothing to say for some archives.
+
+        Raises:
+            FieldsMissing: it has a field that does not.
+        """
+        require_fields(self.wanted(filed), lambda each: self.folder_for(each, is_single=False))
+
+
+@dataclass(frozen=True, slots=True)
+class Archive:
+    """An archive to be unpacked, which lies as it was filed.
+
+    Attributes:
+        filed: what is known of it, and its path below the destination.
+        arrival: as the ledger knows it, or would.
+        file: where it lies.
+    """
+
+    filed: Filed
+    arrival: Arrival
+    file: str
+
+
+class Unpacker:
+    """Unpacks archives into a destination.
+
+    Args:
+        wish: how.
+        ledger: of the destination, written by nobody else meanwhile.
+        destination: where members get their names.
+        run: that they are entered under.
+        observer: who is told.
+        stop: set when the person wants it to end.
+
+    Attributes:
+        broken_off: whether it ended before all archives were unpacked.
+    """
+
+    def __init__(
+        self,
+        wish: Unpacking,
+        ledger: Ledger,
+        destination: Destination,
+        run: int,
+        *,
+        observer: Observer,
+        stop: threading.Event,
+    ) -> None:
+        self._wish = wish
+        self._ledger = ledger
+        self._destination = destination
+        self._run = run
+        self._observer = observer
+        self._stop = stop
+        self.broken_off = False
+
+    def unpack_all(self, archives: Iterable[Archive]) -> Iterator[Unpacked]:
+        """Unpack what is not unpacked yet, until the person wants it to end.
+
+        Yields:
+            What came of each, also of those that were unpacked before.
+
+        Raises:
+            CannotStore: the ledger cannot be written.
+        """
+        for archive in archives:
+            path = archive.filed.path
+            if self._stop.is_set():
+                self.broken_off = True
+                return
+            try:
+                unpacked = self._unpack(archive)
+            except Interrupted:
+                self.broken_off = True
+                return
+            except NotUnpacked as error:
+                unpacked = Unpacked(path, failed=error.why)
+            except OSError as error:
+                unpacked = Unpacked(path, failed=cannot_store(path, error).why)
+            self._observer.unpacked(unpacked)
+            yield unpacked
+
+    def _unpack(self, archive: Archive) -> Unpacked:
+        """Unpack one archive, unless that was done.
+
+        Raises:
+            NotUnpacked, OSError: it cannot be.
+            Interrupted: the person wants it to end.
+        """
+        arrival = archive.arrival
+        left_out = self._ledger.left_out_of(arrival, self._wish.mark)
+        if left_out is not None and all(map(self._destination.holds, self._members(arrival))):
+            unpacked = Unpacked(archive.filed.path, left_out_before=left_out)
+        else:
+            drawer = self._destination.own / "unpacking"
+            shutil.rmtree(drawer, ignore_errors=True)
+            drawer.mkdir()
+            try:
+                unpacked = self._empty(archive, str(drawer))
+            finally:
+                shutil.rmtree(drawer, ignore_errors=True)
+        if self._wish.remove and not unpacked.left_out and not unpacked.left_out_before:
+            self._remove(archive)
+        return unpacked
+
+    def _empty(self, archive: Archive, drawer: str) -> Unpacked:
+        wish, filed, arrival = self._wish, archive.filed, archive.arrival
+        emptied = empty(
+            archive.file,
+            filed.path.rpartition("/")[2],
+            drawer,
+            chosen=wish.chooses,
+            nested=wish.nested,
+            bounds=wish.bounds,
+            password=wish.password,
+            wrote=self._wrote,
+        )
+        taken = lifted(emptied.taken) if wish.lift else emptied.taken
+        folder = safe_path(wish.folder_for(filed, is_single=emptied.is_single))
+        self._destination.sync_files([each.file for each in taken])
+        # A packed file alone lies in the folder itself, which may be that of all others.
+        beside = "" if folder == "_" and emptied.is_single else f"{folder}/"
+        members = list(self._place(taken, beside, arrival, emptied))
+        gone = self._put_away_others(arrival, members)
+        self._destination.sync_folders()
+        is_done = all(each.is_final for each in emptied.left_out)
+        with self._ledger.transaction(lasting=True):
+            for each in gone:
+                self._ledger.let_stand_for(each, "nothing")
+            self._ledger.keep_members(
+                self._run, arrival, wish.mark, members, len(emptied.left_out) if is_done else None
+            )
+        return Unpacked(
+            filed.path,
+            folder=beside or "./",
+            files=len(members),
+            bytes=sum(each.size for each in members),
+            not_chosen=emptied.not_chosen,
+            left_out=tuple(emptied.left_out),
+            gone=tuple(each.path for each in gone),
+        )
+
+    def _place(
+        self, taken: Iterable[Taken], folder: str, archive: Arrival, emptied: Emptied
+    ) -> Iterator[Arrival]:
+        """Give members their names; what cannot have one is left out."""
+        for each in taken:
+            address = address_inside(archive.address, each.name)
+            try:
+                path = self._path_for(f"{folder}{each.path}", address, each, archive)
+                if path is None:
+                    continue
+                stamp = os.stat(each.file).st_mtime_ns
+                self._destination.place(each.file, path)
+            except CannotStore as error:
+                emptied.left_out.append(LeftOut(each.name, error.why))
+                continue
+            yield Arrival(
+                address=address,
+                final_address=address_inside(archive.final_address, each.name),
+                path=path,
+                time=timestamp(),
+                size=each.size,
+                sha256=each.sha256,
+                entity_tag=None,
+                last_modified=None,
+                expected="",
+                verdict=f"unpacked; its archive by {archive.verdict}",
+                mtime_ns=stamp,
+                archive=archive.sha256,
+            )
+
+    def _path_for(self, path: str, address: str, taken: Taken, archive: Arrival) -> str | None:
+        """Where a member goes; None if another file with its bytes lies there already.
+
+        Raises:
+            CannotStore: what lies there cannot be moved.
+        """
+        earlier = self._ledger.latest_at(path)
+        if earlier is not None and earlier.address != address and self._destination.holds(earlier):
+            if earlier.sha256 == taken.sha256:
+                return None
+            path = marked(path, archive.path.rpartition("/")[2])
+            earlier = self._ledger.latest_at(path)
+        if earlier is None or not self._destination.holds(earlier):
+            full = self._destination.full_path(path)
+            if os.path.isfile(full) and digest_file(full, ["sha256"])["sha256"].digest == (
+                taken.sha256
+            ):
+                return path  # from a time before that was broken off
+            if kept := self._destination.make_way(path):
+                self._observer.set_aside(path, kept)
+        return path
+
+    def _members(self, archive: Arrival) -> Iterator[Arrival]:
+        """What was unpacked of this version of an archive before, as far as it is wanted."""
+        for each in self._ledger.members_of(archive.address):
+            if each.archive == archive.sha256 and self._chooses(each):
+                yield each
+
+    def _put_away_others(self, archive: Arrival, members: Iterable[Arrival]) -> list[Arrival]:
+        """Put aside what an earlier version of an archive had, and this one has no more.
+
+        Otherwise last month's files would be taken for this month's.
+        """
+        paths = {each.path for each in members}
+        gone = []
+        for each in self._ledger.members_of(archive.address):
+            others = each.archive != archive.sha256 and each.path not in paths
+            if others and self._chooses(each):
+                if self._destination.holds(each):
+                    self._destination.make_way(each.path)
+                gone.append(each)
+        return gone
+
+    def _chooses(self, member: Arrival) -> bool:
+        return self._wish.chooses(safe_path(take_inside(member.address)[1]))
+
+    def _remove(self, archive: Archive) -> None:
+        """Do away with an archive; what was in it stands for it."""
+        with self._ledger.transaction(lasting=True):
+            self._ledger.let_stand_for(archive.arrival, "members")
+        with suppress(FileNotFoundError):
+            os.unlink(archive.file)
+
+    def _wrote(self, _count: int) -> None:
+        if self._stop.is_set():
+            raise Interrupted("unpacking", "interrupted")
+        if self._destination.room() < CHUNK:
+            raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))

@@ -1,0 +1,153 @@
+"""Unpacking archives that are here already, whether a haul has brought them or not."""
+
+from __future__ import annotations
+
+import os
+import threading
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+
+from willow_cart.access.http_rules import parse_date
+from willow_cart.access.local import address_of
+from willow_cart.checks import digest_file
+from willow_cart.choosing import Choosing
+from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.filing import Filed
+from willow_cart.haul.account import Account
+from willow_cart.haul.destination import Destination
+from willow_cart.haul.observer import Observer
+from willow_cart.haul.refiling import end_moves
+from willow_cart.haul.unpacking import Archive, Unpacker, Unpacking
+from willow_cart.model import Offer
+from willow_cart.records import Arrival, Ledger, ledger_path, timestamp
+
+
+def unpack(
+    places: Iterable[Path],
+    into: Path | None,
+    wish: Unpacking,
+    choosing: Choosing,
+    *,
+    command: str = "",
+    observer: Observer | None = None,
+    stop: threading.Event | None = None,
+) -> Account:
+    """Unpack archives, each into the destination that it belongs to.
+
+    Args:
+        places: folders that were hauled into, whose archives are meant, and archives.
+        into: the destination for all of them; None for that which they were hauled into, or else
+            the folder that they lie in.
+        wish: how.
+        choosing: which of them.
+        command: what the person typed, for the ledger.
+        observer: who is told what happens.
+        stop: set it to end early.
+
+    Returns:
+        The account; `planned` is how many archives there were, and `run` that of the last ledger.
+
+    Raises:
+        NothingChosen: there is no archive, or none is chosen.
+        UnreadableLedger: nothing was hauled into one of the folders.
+        UnreadableSource: an archive cannot be read.
+        UnusableDestination, CannotStore: nothing can be unpacked there.
+        FieldsMissing: the template for folders has nothing to say for some of them.
+    """
+    stop = stop or threading.Event()
+    found = {archive.filed.offer: (root, archive) for root, archive in _find(places, into)}
+    choice = choosing.choose(found)
+    choice.require_some()
+    chosen = [found[offer] for offer in choice.chosen]
+    wish.require_fields(archive.filed for _, archive in chosen)
+    by_root: defaultdict[Path, list[Archive]] = defaultdict(list)
+    for root, archive in chosen:
+        by_root[root].append(archive)
+    account = Account(0, len(chosen))
+    for root, archives in by_root.items():
+        with Destination(root) as destination, Ledger(ledger_path(root), create=True) as ledger:
+            end_moves(ledger, destination)
+            account.run = ledger.begin_run(command)
+            unpacker = Unpacker(
+                wish, ledger, destination, account.run, observer=observer or Observer(), stop=stop
+            )
+            for unpacked in unpacker.unpack_all(archives):
+                account.add_unpacked(unpacked)
+            account.interrupted = unpacker.broken_off
+            with ledger.transaction():
+                ledger.end_run(account.run, account.exit_code)
+    return account
+
+
+def _find(places: Iterable[Path], into: Path | None) -> Iterator[tuple[Path, Archive]]:
+    """Every archive, and the destination for what is in it."""
+    for place in places:
+        if place.is_dir():
+            yield from ((into or place, archive) for archive in _hauled_into(place))
+        else:
+            home = _destination_of(place)
+            if home is not None and into is None:
+                path = place.resolve().relative_to(home).as_posix()
+                hauled = [each for each in _hauled_into(home) if each.arrival.path == path]
+                if hauled:
+                    yield home, hauled[0]
+                    continue
+            yield into or place.absolute().parent, _found_at(place)
+
+
+def _hauled_into(folder: Path) -> Sequence[Archive]:
+    """The archives that a folder's ledger knows, and that lie there as they were filed."""
+    with Ledger(ledger_path(folder)) as ledger:
+        arrivals = [
+            each
+            for each in ledger.latest_arrivals()
+            if Offer("file:///x", name=each.path.rpartition("/")[2]).kind == "archive"
+        ]
+    return [
+        Archive(Filed(_offer_of(each, str(folder)), each.path), each, str(folder / each.path))
+        for each in arrivals
+    ]
+
+
+def _offer_of(arrival: Arrival, source: str) -> Offer:
+    folder, _, name = arrival.path.rpartition("/")
+    return Offer(
+        arrival.address,
+        source,
+        name=name,
+        folder=folder,
+        size=arrival.size,
+        modified=parse_date(arrival.last_modified),
+    )
+
+
+def _destination_of(file: Path) -> Path | None:
+    """The folder that a file was hauled into, or may have been; None if there is none."""
+    return next(
+        (folder for folder in file.resolve().parents if ledger_path(folder).is_file()), None
+    )
+
+
+def _found_at(path: Path) -> Archive:
+    """An archive that no ledger knows.
+
+    Raises:
+        UnreadableSource: it cannot be read.
+    """
+    try:
+        status = path.stat()
+        sha256 = digest_file(str(path), ["sha256"])["sha256"].digest
+    except OSError as error:
+        raise UnreadableSource(
+            str(path), f"cannot be read: {plainly(error)}", "name an archive, or a haul's folder"
+        ) from None
+    address = address_of(path)
+    modified = datetime.fromtimestamp(status.st_mtime, UTC)
+    offer = Offer(address, os.fspath(path), folder="", size=status.st_size, modified=modified)
+    arrival = Arrival(
+        address, address, path.name, timestamp(), status.st_size, sha256, None, None, "",
+        "nothing", status.st_mtime_ns,
+    )  # fmt: skip
+    return Archive(Filed(offer, path.name), arrival, str(path))

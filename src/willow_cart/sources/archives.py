@@ -1,0 +1,31 @@
+"""Archives as sources: each file in them is an offer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from willow_cart.access import Access
+from willow_cart.access.inside import Inside
+from willow_cart.addresses import take_inside
+from willow_cart.model import Offer
+
+ZIP = b"PK\x03\x04"
+"""How a zip archive begins (PKWARE, APPNOTE 6.3, 4.3.7)."""
+
+
+def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Offer]:
+    """What a zip archive holds, of which no more is asked for than its list of contents.
+
+    Args:
+        access: how the archive is talked to.
+        archive: its address.
+        source: as the person wrote it.
+
+    Raises:
+        TransferFailed: it does not come, is none, or its place does not serve parts.
+    """
+    for number, entry in enumerate(Inside(access).entries(archive), 1):
+        folder = take_inside(entry.address)[1].rpartition("/")[0]
+        yield Offer(
+            entry.address, source, number, folder=folder, size=entry.size, modified=entry.modified
+        )
