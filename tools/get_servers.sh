@@ -1,5 +1,6 @@
 #!/bin/sh
-# The real servers that the tests talk to, and the browser that looks at pages. Without the right to install them their tests are skipped.
+# The real servers that the tests talk to, the browser that looks at pages, and the shell that reads
+# databases. Without the right to install them their tests are skipped.
 set -eu
 PATH=$PATH:/usr/sbin
 get() { # PROGRAM PACKAGE
@@ -21,5 +22,6 @@ get_emulator() { # FOLDER
 get nginx nginx-light
 get apache2 apache2-bin
 get vsftpd vsftpd
+get sqlite3 sqlite3
 get chromedriver "chromium chromium-driver"
 [ -z "${1:-}" ] || get_emulator "$1"

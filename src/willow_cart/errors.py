@@ -8,6 +8,8 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── BadOption
     │   ├── UnreadableSource
     │   ├── UnusableDestination
+    │   ├── NoTable
+    │   ├── TablesDiffer
     │   └── UnreadableLedger
     ├── NothingChosen          the request is fine, but no file is left (exit code 3)
     ├── TransferFailed         one file did not come
@@ -114,6 +116,14 @@ class UnreadableSource(NotUnderstood):
 
 class UnusableDestination(NotUnderstood):
     """A folder that nothing can be hauled into."""
+
+
+class NoTable(NotUnderstood):
+    """A file that cannot be read as a table, or one that tables cannot be written into."""
+
+
+class TablesDiffer(NotUnderstood):
+    """Tables that are to have the same columns, and have not."""
 
 
 class UnreadableLedger(NotUnderstood):

@@ -8,6 +8,7 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import BinaryIO
 
 from willow_cart.errors import CannotStore, plainly
 
@@ -26,12 +27,26 @@ def replacing(
     Raises:
         CannotStore: it cannot be written.
     """
+    with replacing_bytes(path, advice=advice) as file:
+        text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")
+        yield text
+        text.flush()
+        text.detach()
+
+
+@contextmanager
+def replacing_bytes(path: Path, *, advice: str = "see to its folder") -> Iterator[BinaryIO]:
+    """Write bytes in place of what is at a path, in one step at the end or not at all.
+
+    Raises:
+        CannotStore: they cannot be written.
+    """
     temporary = None
     try:
         descriptor, temporary = tempfile.mkstemp(prefix=f".{path.name[:80]}.", dir=path.parent)
-        with open(descriptor, "w", encoding=encoding, errors="surrogateescape", newline="") as text:
-            yield text
-            text.flush()
+        with open(descriptor, "w+b") as file:
+            yield file
+            file.flush()
             os.fsync(descriptor)
         os.chmod(temporary, _mode_for(path))
         os.replace(temporary, path)

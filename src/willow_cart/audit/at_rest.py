@@ -12,7 +12,8 @@ from pathlib import Path
 
 from willow_cart.checks import ChecksumBook, Entry, digest_file, inspect
 from willow_cart.errors import UnreadableLedger, plainly
-from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
+from willow_cart.holdings import files_below
+from willow_cart.model import Checksum, Offer, Trouble
 from willow_cart.records import Arrival, Ledger, ledger_path
 
 # Files are handed to threads in batches of so many bytes, as far as the ledger knows, and of so
@@ -107,7 +108,7 @@ def audit(
         UnreadableLedger: there is neither a ledger nor a list.
     """
     known = list(_known_to_ledger(root, needed=not entries))
-    lying = dict(_files_below(root))
+    lying = {path: status.st_size for path, status in files_below(root)}
     if entries:
         known = _with_promises(known, entries, lying, [] if troubles is None else troubles)
     begin(sum(map(_size_of, known)))
@@ -247,15 +248,3 @@ class _Examiner:
                 was = f"{promised.digest[:12]}..."
                 return Finding.CHANGED, f"its {promised.algorithm} is {short}, and was {was}"
         return Finding.UNCHANGED, ""
-
-
-def _files_below(root: Path) -> Iterator[tuple[str, int]]:
-    """Every file of a destination with its size, in order, without the product's own folder."""
-    for folder, folders, names in os.walk(root):
-        folders.sort()
-        if Path(folder) == root and OWN_FOLDER in folders:
-            folders.remove(OWN_FOLDER)
-        below = Path(folder).relative_to(root).as_posix()
-        for name in sorted(names):
-            path = name if below == "." else f"{below}/{name}"
-            yield path, os.lstat(os.path.join(folder, name)).st_size

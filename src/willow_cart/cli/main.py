@@ -11,10 +11,12 @@ from typing import NoReturn
 
 from willow_cart.cli import (
     audit,
+    combine,
     demo,
     haul,
     knock,
     load,
+    pack,
     pick,
     receipt,
     refile,
@@ -28,7 +30,10 @@ from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, Willo
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
-COMMANDS = (survey, load, pick, weigh, haul, unpack, runs, audit, receipt, refile, knock, demo)
+COMMANDS = (
+    survey, load, pick, weigh, haul, unpack, combine, pack, runs, audit, receipt, refile, knock,
+    demo,
+)  # fmt: skip
 
 
 class _Parser(argparse.ArgumentParser):

@@ -279,6 +279,16 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
     return {name: reader(name) for name in names}
 
 
+def parts_of_names(name_parts: str, offer: Offer) -> dict[str, str]:
+    """The parts of an offer's name that the named groups of a regular expression cut out.
+
+    Raises:
+        BadOption: the expression cannot be read, or has no group with a name of its own.
+    """
+    said = {name: read(offer) for name, read in _groups(name_parts).items()}
+    return {name: "" if value is None else str(value) for name, value in said.items()}
+
+
 def _names(groups: Mapping[str, object]) -> str:
     return ", ".join(
         [*_FIELDS, "fetched", *(f"{name}[N]" for name in _LISTS), "query[KEY]", *groups]

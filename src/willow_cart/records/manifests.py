@@ -38,7 +38,7 @@ class Manifest(StrEnum):
         return _WRITERS[self](ledger.latest_arrivals())
 
 
-def _sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
+def sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
     """GNU coreutils manual, "md5sum invocation": an escaped name has a backslash in front."""
     for arrival in arrivals:
         escaped = arrival.path.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
@@ -46,7 +46,7 @@ def _sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
         yield f"{mark}{arrival.sha256}  {escaped}"
 
 
-def _data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
+def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
     """Data Package version 1: a descriptor whose resources have path, bytes, hash and sources."""
     yield '{"profile": "data-package", "resources": ['
     names: Counter[str] = Counter()
@@ -117,7 +117,7 @@ def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
 
 
 _WRITERS: dict[Manifest, Callable[[Iterable[Arrival]], Iterator[str]]] = {
-    Manifest.SHA256SUMS: _sha256_sums,
-    Manifest.DATAPACKAGE: _data_package,
+    Manifest.SHA256SUMS: sha256_sums,
+    Manifest.DATAPACKAGE: data_package,
     Manifest.MARKDOWN: _markdown,
 }

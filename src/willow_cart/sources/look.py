@@ -166,7 +166,8 @@ class _Guide:
             return
         with opened() as file:
             beginning = file.read(BEGINNING)
-        if kind is Kind.ARCHIVE or (kind is None and beginning.startswith(ZIP)):
+        is_archive = beginning.startswith(ZIP) and Path(place).is_file()
+        if kind is Kind.ARCHIVE or (kind is None and is_archive):
             yield from self._in_archive(place)
             return
         media_type = _media_type_of(beginning, self._looking)

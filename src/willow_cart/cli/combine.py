@@ -1,0 +1,231 @@
+"""`combine`: put tables together."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.options import add_choosing, make_choosing
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.holdings import Holding
+    from willow_cart.tables import Combined, TableFile
+
+NAME = "combine"
+BRIEF = "put tables that were hauled together into one"
+DESCRIPTION = (
+    "Put tables together: CSV and its relatives, also packed, and workbooks, into one table of a"
+    " SQLite database, a Parquet file, a CSV or a JSON Lines file. How each is written is found"
+    " out, and what a column holds is settled over all of them. Every row says what file it is"
+    " from; run again, what is there already is not there twice."
+)
+
+# So much of a cell is shown.
+_WIDEST = 28
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what combine understands."""
+    command.add_argument(
+        "places",
+        nargs="+",
+        type=Path,
+        metavar="DIR|FILE",
+        help="a folder, hauled into or not, or a table",
+    )
+    command.add_argument(
+        "--to",
+        type=Path,
+        metavar="FILE",
+        help="what to put them together in; its name ends in .sqlite, .parquet, .csv or .jsonl",
+    )
+    command.add_argument("--table", default="", metavar="NAME", help="the table of a database"
+                         " (the name of its file)")  # fmt: skip
+    command.add_argument(
+        "--preview", action="store_true", help="show what there would be; writes nothing"
+    )
+    command.add_argument(
+        "--anew",
+        action="store_true",
+        help="begin with nothing: rows of other files that are there already do not stay",
+    )
+    command.add_argument(
+        "--strict", action="store_true", help="stop if a table has not the columns of the others"
+    )
+    command.add_argument(
+        "--skip-lines",
+        type=int,
+        default=0,
+        metavar="N",
+        help="how many lines come before the header of each (%(default)s)",
+    )
+    command.add_argument(
+        "--columns", default="", metavar="NAME,...", help="only these columns, in this order"
+    )
+    command.add_argument(
+        "--sheet",
+        metavar="PATTERN",
+        help="which sheets of workbooks, as a wildcard pattern (the first)",
+    )
+    command.add_argument(
+        "--name-parts",
+        default="",
+        metavar="REGEX",
+        help=r"makes columns of parts of names: 'level_(?P<year>\d{4})' makes one called year",
+    )
+    command.add_argument(
+        "--cart", type=Path, metavar="FILE", help="only what the addresses of a cart have brought"
+    )
+    add_choosing(command)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Put tables together, and say what came of it."""
+    from willow_cart.cli.telling import tell, tell_each
+    from willow_cart.tables import Combining, combine
+    from willow_cart.tables.outputs import NoOutput, output_for, require_form
+
+    if args.to is None and not args.preview:
+        raise BadOption("--to", "is missing", "name a file, or look first with --preview")
+    if args.skip_lines < 0:
+        raise BadOption("--skip-lines", "is less than none", "give a number from 0 up")
+    columns = tuple(name.strip() for name in args.columns.split(",") if name.strip())
+    wish = Combining(args.skip_lines, columns, strict=args.strict)
+    if args.to is not None:
+        require_form(args.to, args.table)  # a slip is told before any work is done
+    files = _tables(args)
+    output = NoOutput(Path()) if args.preview else output_for(args.to, args.table, anew=args.anew)
+    with output:
+        combined = combine(files, output, wish)
+    tell_each(combined.troubles)
+    for note in combined.notes:
+        tell(note)
+    _show(combined, None if args.preview else args.to)
+    return Exit.INCOMPLETE if combined.troubles else Exit.GOOD
+
+
+def _tables(args: argparse.Namespace) -> list[TableFile]:
+    """The tables that are chosen.
+
+    Raises:
+        NothingChosen: there are none.
+    """
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    choosing = make_choosing(args)
+    # Who says what to take may mean a table by any name.
+    named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
+    found = {each.offer: each for each in _candidates(args, any_name=named)}
+    choice = choosing.choose(found)
+    choice.require_some()
+    chosen = [found[offer] for offer in choice.chosen]
+    if changed := [each for each in chosen if each.arrival and not each.is_as_filed]:
+        verb = "is" if len(changed) == 1 else "are"
+        tell(
+            f"{count_of(len(changed), 'file')} {verb} not as hauled, such as {changed[0].path}; an"
+            " audit says more"
+        )
+    return [table for each in chosen for table in _tables_in(each, args)]
+
+
+def _candidates(args: argparse.Namespace, *, any_name: bool) -> Iterator[Holding]:
+    """The files that may be meant, each with its place among them."""
+    from willow_cart.holdings import holdings_at
+    from willow_cart.tables.reading import is_table
+
+    addresses = _addresses_of(args.cart) if args.cart is not None else None
+    own = args.to.resolve() if args.to is not None else None
+    number = 0
+    for place in args.places:
+        for each in holdings_at(place):
+            if addresses is not None and not each.came_from(addresses):
+                continue
+            if place.is_dir() and not (any_name or is_table(each.path)):
+                continue
+            if own is not None and Path(each.file).resolve() == own:
+                continue
+            number += 1
+            path = f"{place}/{each.path}" if len(args.places) > 1 and place.is_dir() else each.path
+            yield replace(each, path=path, offer=replace(each.offer, number=number))
+
+
+def _addresses_of(cart: Path) -> set[str]:
+    from willow_cart.addresses import without_secrets
+    from willow_cart.cart import Cart
+
+    return {without_secrets(offer.address) for offer in Cart.load(cart)}
+
+
+def _tables_in(each: Holding, args: argparse.Namespace) -> list[TableFile]:
+    """The tables in a file, of which a workbook has several.
+
+    Raises:
+        BadOption: a workbook has no such sheet.
+    """
+    from willow_cart.choosing.patterns import on_path
+    from willow_cart.filing.templates import parts_of_names
+    from willow_cart.tables import TableFile
+    from willow_cart.tables.reading import sheets_of
+
+    parts = parts_of_names(args.name_parts, each.offer)
+    sheets = sheets_of(TableFile(each.file, each.path, each.sha256(), parts))
+    if not sheets[0].sheet:
+        return sheets
+    if args.sheet is None:
+        return sheets[:1]
+    wanted = on_path(args.sheet)
+    chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
+    if not chosen:
+        known = ", ".join(one.sheet for one in sheets)
+        raise BadOption(f"--sheet {args.sheet}", f"is none of {each.path}", f"it has {known}")
+    return chosen
+
+
+def _show(combined: Combined, to: Path | None) -> None:
+    """Write the first rows, the columns, and the counts."""
+    from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.units import count_of
+
+    if combined.first:
+        rows = [[_shown(cell) for cell in row] for row in combined.first]
+        show_table(list(combined.columns), rows, numeric=_numeric(combined))
+    cells = [
+        [
+            name,
+            str(told.type),
+            f"{told.filled:,}",
+            f"{told.empty:,}" if told.empty else "",
+            _shown(told.least),
+            _shown(told.greatest),
+        ]
+        for name, told in combined.columns.items()
+    ]
+    if combined.rows:
+        columns = ("column", "holds", "cells", "empty", "least", "greatest")
+        show_table(columns, cells, numeric=("cells", "empty", "least", "greatest"))
+    for dialect, files in combined.dialects.most_common():
+        show_line(f"{count_of(files, 'table')}: {dialect}", dim=True)
+    line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
+    if combined.unchanged:
+        line += f"; {combined.unchanged:,} were there already"
+    if combined.kept:
+        line += f"; {count_of(combined.kept, 'row')} from before"
+    show_line(f"{line}; {f'written to {to}' if to is not None else 'nothing was written'}")
+
+
+def _numeric(combined: Combined) -> Sequence[str]:
+    return [name for name, told in combined.columns.items() if str(told.type) in _NUMBERS]
+
+
+_NUMBERS = ("integer", "real")
+
+
+def _shown(cell: object) -> str:
+    text = "" if cell is None else str(cell)
+    return text if len(text) <= _WIDEST else f"{text[: _WIDEST - 1]}…"

@@ -1,0 +1,55 @@
+"""`pack`: what lies in a folder, as one archive."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from willow_cart.cli.options import add_choosing, make_choosing
+from willow_cart.exits import Exit
+
+NAME = "pack"
+BRIEF = "pack what was hauled into one archive, the same to the byte every time"
+DESCRIPTION = (
+    "Pack the files of a folder into a zip or tar.gz archive, with a list of their checksums and a"
+    " Data Package descriptor of where they are from. The same files make the same archive. Every"
+    " file is read and held against the ledger; what is not as it was hauled is left out and told."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what pack understands."""
+    command.add_argument("folder", type=Path, metavar="DIR", help="a folder, hauled into or not")
+    command.add_argument(
+        "--to", type=Path, required=True, metavar="FILE", help="a name that ends in .zip or .tar.gz"
+    )
+    add_choosing(command)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Pack, and account for it."""
+    from dataclasses import replace
+
+    from willow_cart.cli.screen import show_line
+    from willow_cart.cli.telling import tell_each
+    from willow_cart.holdings import holdings_at
+    from willow_cart.packing import pack, require_form
+    from willow_cart.units import count_of, format_size
+
+    require_form(args.to)
+    own = args.to.resolve()
+    found = {
+        replace(each.offer, number=number): each
+        for number, each in enumerate(holdings_at(args.folder), 1)
+        if Path(each.file).resolve() != own
+    }
+    choice = make_choosing(args).choose(found)
+    choice.require_some()
+    packed = pack((found[offer] for offer in choice.chosen), args.to)
+    tell_each(packed.troubles)
+    show_line(
+        f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {args.to},"
+        f" {format_size(packed.size)}"
+    )
+    show_line(f"sha256:{packed.sha256}", dim=True)
+    return Exit.CHECK_FAILED if packed.troubles else Exit.GOOD

@@ -1,0 +1,114 @@
+"""Holdings: what lies in a folder, as offers that can be chosen from, with what a ledger says."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+
+from willow_cart.access.http_rules import parse_date
+from willow_cart.access.local import address_of
+from willow_cart.addresses import take_inside
+from willow_cart.checks import digest_file
+from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.model import OWN_FOLDER, Offer
+from willow_cart.records import Arrival, Ledger, ledger_path
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """A file that lies here.
+
+    Attributes:
+        offer: the file as it can be chosen: by its path below the folder, its size and its date.
+        path: below the folder, with `/` between the parts; of a lone file its name.
+        file: where it lies.
+        arrival: what the ledger says of it; None if it does not know it.
+        is_as_filed: whether it has the size and the time stamp that the ledger says.
+    """
+
+    offer: Offer
+    path: str
+    file: str
+    arrival: Arrival | None = None
+    is_as_filed: bool = False
+
+    def sha256(self) -> str:
+        """The SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
+
+        Raises:
+            UnreadableSource: it cannot be read.
+        """
+        if self.arrival is not None and self.is_as_filed:
+            return self.arrival.sha256
+        try:
+            return digest_file(self.file, ["sha256"])["sha256"].digest
+        except OSError as error:
+            raise UnreadableSource(
+                self.path, f"cannot be read: {plainly(error)}", "see to it"
+            ) from None
+
+    def came_from(self, addresses: Collection[str]) -> bool:
+        """Whether one of some addresses brought it, or the archive that it was in."""
+        if self.arrival is None:
+            return False
+        address = self.arrival.address
+        return address in addresses or take_inside(address)[0] in addresses
+
+
+def holdings_at(place: Path) -> Iterator[Holding]:
+    """The files in a folder, in order, or a file.
+
+    Raises:
+        UnreadableSource: there is neither.
+        UnreadableLedger: the folder's ledger cannot be read.
+    """
+    if place.is_dir():
+        ledger = ledger_path(place)
+        arrivals = {}
+        if ledger.is_file():
+            with Ledger(ledger) as opened:
+                arrivals = {each.path: each for each in opened.latest_arrivals()}
+        for path, status in files_below(place):
+            yield _holding(place / path, path, status, arrivals.get(path), str(place))
+        return
+    try:
+        status = place.stat()
+    except OSError as error:
+        raise UnreadableSource(
+            str(place), f"cannot be read: {plainly(error)}", "name a folder, or a file"
+        ) from None
+    yield _holding(place, place.name, status, None, str(place))
+
+
+def files_below(root: Path) -> Iterator[tuple[str, os.stat_result]]:
+    """Every file below a folder, in order, without the product's own folder; links unfollowed."""
+    for folder, folders, names in os.walk(root):
+        folders.sort()
+        if Path(folder) == root and OWN_FOLDER in folders:
+            folders.remove(OWN_FOLDER)
+        below = Path(folder).relative_to(root).as_posix()
+        for name in sorted(names):
+            path = name if below == "." else f"{below}/{name}"
+            yield path, os.lstat(os.path.join(folder, name))
+
+
+def _holding(
+    file: Path, path: str, status: os.stat_result, arrival: Arrival | None, source: str
+) -> Holding:
+    folder, _, name = path.rpartition("/")
+    modified = parse_date(arrival.last_modified) if arrival else None
+    offer = Offer(
+        address_of(file),
+        source,
+        name=name,
+        folder=folder,
+        size=status.st_size,
+        modified=modified or datetime.fromtimestamp(status.st_mtime, UTC),
+    )
+    as_filed = arrival is not None and (
+        (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
+    )
+    return Holding(offer, path, str(file), arrival, as_filed)

@@ -1,0 +1,190 @@
+"""Packing: what lies in a destination, as one archive to be passed on, the same to the byte.
+
+Two archives of the same files are the same: names are in order, and nothing in them is of the day
+or of the machine on which they were made.
+"""
+
+from __future__ import annotations
+
+import gzip
+import hashlib
+import io
+import tarfile
+import zipfile
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+from willow_cart.errors import BadOption, NothingChosen, plainly
+from willow_cart.holdings import Holding
+from willow_cart.model import Trouble
+from willow_cart.records import Arrival
+from willow_cart.records.manifests import data_package, sha256_sums
+from willow_cart.replacing import replacing_bytes
+
+MANIFEST = "SHA256SUMS"
+"""The checksum list in an archive, as sha256sum(1) checks it."""
+
+DESCRIPTOR = "datapackage.json"
+"""The Data Package descriptor in an archive: what came from where, and when."""
+
+_PIECE = 1 << 20
+
+# The earliest that zip can say (APPNOTE, 4.4.6), for files whose places did not say when.
+_LONG_AGO = datetime(1980, 1, 1, tzinfo=UTC)
+
+
+@dataclass(slots=True)
+class Packed:
+    """What came of packing.
+
+    Attributes:
+        files: how many files are in the archive, the lists of them not counted.
+        bytes: of them all.
+        size: of the archive.
+        sha256: of the archive, in hexadecimal.
+        troubles: files that could not be packed, or are not as they were hauled.
+    """
+
+    files: int = 0
+    bytes: int = 0
+    size: int = 0
+    sha256: str = ""
+    troubles: list[Trouble] = field(default_factory=list)
+
+
+class _Writer(ABC):
+    """An archive that is being written."""
+
+    @abstractmethod
+    def add(self, path: str, file: BinaryIO, size: int, modified: datetime) -> None:
+        """Add a file from where it is open."""
+
+
+class _Zip(_Writer):
+    def __init__(self, archive: zipfile.ZipFile) -> None:
+        self._archive = archive
+
+    def add(self, path: str, file: BinaryIO, size: int, modified: datetime) -> None:
+        info = zipfile.ZipInfo(path, max(modified, _LONG_AGO).timetuple()[:6])
+        info.compress_type = zipfile.ZIP_DEFLATED
+        info.create_system, info.external_attr = 3, 0o100644 << 16
+        info.file_size = size  # decides whether it needs the form for large files
+        with self._archive.open(info, "w") as out:
+            while piece := file.read(_PIECE):
+                out.write(piece)
+
+
+class _Tar(_Writer):
+    def __init__(self, archive: tarfile.TarFile) -> None:
+        self._archive = archive
+
+    def add(self, path: str, file: BinaryIO, size: int, modified: datetime) -> None:
+        info = tarfile.TarInfo(path)
+        info.size, info.mtime, info.mode = size, int(modified.timestamp()), 0o644
+        self._archive.addfile(info, file)
+
+
+def require_form(path: Path) -> None:
+    """Refuse a name that does not say what archive it is.
+
+    Raises:
+        BadOption: it does not.
+    """
+    if not path.name.lower().endswith((".zip", ".tar.gz", ".tgz")):
+        raise BadOption(f"--to {path}", "does not say what it is", "end it in .zip or .tar.gz")
+
+
+def pack(holdings: Iterable[Holding], to: Path) -> Packed:
+    """Pack files, with a list of their checksums and a descriptor of where they are from.
+
+    Files that are not as they were hauled are left out and told.
+
+    Args:
+        holdings: the files.
+        to: the archive; in place of what is there, in one step at the end.
+
+    Raises:
+        BadOption: its name does not say what it is.
+        NothingChosen: there is nothing to pack.
+        CannotStore: it cannot be written.
+    """
+    require_form(to)
+    packed = Packed()
+    arrivals: list[Arrival] = []
+    with replacing_bytes(to) as file:
+        with _open(to, file) as writer:
+            for holding in sorted(holdings, key=lambda each: each.path):
+                _add(holding, writer, packed, arrivals)
+            if not packed.files:
+                raise NothingChosen(
+                    str(to), "nothing is left to pack", "see above", offered=0, rule=None
+                )
+            _add_lines(writer, MANIFEST, sha256_sums(arrivals))
+            _add_lines(writer, DESCRIPTOR, data_package(each for each in arrivals if each.address))
+        packed.size = file.tell()
+        file.seek(0)
+        packed.sha256 = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
+    return packed
+
+
+def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arrival]) -> None:
+    """Add a file if it is what it should be."""
+    if holding.path in (MANIFEST, DESCRIPTOR):
+        packed.troubles.append(Trouble(holding.path, "is left out; a list of that name is added"))
+        return
+    try:
+        with open(holding.file, "rb") as file:
+            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+            known = holding.arrival
+            if known is not None and known.sha256 != sha256:
+                packed.troubles.append(
+                    Trouble(holding.path, "is not as it was hauled, and left out; see audit")
+                )
+                return
+            size = file.tell()
+            file.seek(0)
+            writer.add(holding.path, file, size, _modified(holding))
+    except OSError as error:
+        packed.troubles.append(Trouble(holding.path, f"cannot be read: {plainly(error)}"))
+        return
+    packed.files += 1
+    packed.bytes += size
+    arrivals.append(known or _unknown(holding.path, size, sha256))
+
+
+def _modified(holding: Holding) -> datetime:
+    """When a file was changed last, as its place or its archive says: the same wherever it lies."""
+    known = holding.arrival
+    if known is None or not (known.last_modified or known.archive):
+        return _LONG_AGO
+    return holding.offer.modified or _LONG_AGO
+
+
+def _unknown(path: str, size: int, sha256: str) -> Arrival:
+    """What the lists say of a file that no ledger knows."""
+    return Arrival("", "", path, "", size, sha256, None, None, "", "nothing", 0)
+
+
+def _add_lines(writer: _Writer, name: str, lines: Iterator[str]) -> None:
+    content = "".join(f"{line}\n" for line in lines).encode()
+    writer.add(name, io.BytesIO(content), len(content), _LONG_AGO)
+
+
+@contextmanager
+def _open(to: Path, file: BinaryIO) -> Iterator[_Writer]:
+    with ExitStack() as stack:
+        if to.name.lower().endswith(".zip"):
+            yield _Zip(stack.enter_context(zipfile.ZipFile(file, "w")))
+        else:
+            # Neither the name nor the time of packing (RFC 1952, 2.3.1) is in it.
+            packed = stack.enter_context(gzip.GzipFile("", "wb", 6, file, mtime=0))
+            yield _Tar(
+                stack.enter_context(
+                    tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT)
+                )
+            )

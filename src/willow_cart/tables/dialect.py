@@ -1,0 +1,105 @@
+"""How a table is written as text (RFC 4180 and its relatives), found out from its beginning."""
+
+from __future__ import annotations
+
+import csv
+import re
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass
+from itertools import islice
+
+SAMPLE = 1 << 20
+"""So many bytes of a file are looked at."""
+
+_DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_ROWS = 500
+
+# The marks that say how a text is encoded (Unicode, 2.6 and 23.8).
+_MARKS = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
+
+_WITH_COMMA = re.compile(r"\s*[+-]?\d+,\d+\s*")
+_WITH_POINT = re.compile(r"\s*[+-]?\d*\.\d+\s*")
+
+
+@dataclass(frozen=True, slots=True)
+class Dialect:
+    """How a table is written.
+
+    Attributes:
+        encoding: as Python names it.
+        delimiter: between cells.
+        decimal: the mark in numbers.
+    """
+
+    encoding: str = "utf-8"
+    delimiter: str = ","
+    decimal: str = "."
+
+    def __str__(self) -> str:
+        encoding = {"utf-8-sig": "UTF-8", "cp1252": "Windows-1252"}.get(
+            self.encoding, self.encoding.upper()
+        )
+        mark = "point" if self.decimal == "." else "comma"
+        return f"{_DELIMITERS[self.delimiter]} between cells, decimal {mark}, {encoding}"
+
+
+def encoding_of(beginning: bytes) -> str:
+    """The encoding of a text by its beginning; one that is not UTF-8 is taken for Windows-1252."""
+    for mark, encoding in _MARKS.items():
+        if beginning.startswith(mark):
+            return encoding
+    try:
+        beginning.decode("utf-8")
+    except UnicodeDecodeError as error:
+        # A letter of several bytes may have been cut in two at the end.
+        if error.start < len(beginning) - 3:
+            return "cp1252"
+    return "utf-8"
+
+
+def dialect_of(beginning: bytes, skip: int = 0, encoding: str = "") -> Dialect:
+    """How a table is written whose beginning this is.
+
+    Args:
+        beginning: its first bytes, as many as `SAMPLE`.
+        skip: how many lines come before its header.
+        encoding: where it is known already.
+    """
+    encoding = encoding or encoding_of(beginning)
+    text = beginning.decode(encoding, "replace")
+    lines = text.splitlines(keepends=True)[skip:]
+    if len(beginning) >= SAMPLE:
+        lines = lines[:-1]  # it may have been cut in two
+    delimiter = max(_DELIMITERS, key=lambda each: _evenness(lines, each))
+    return Dialect(encoding, delimiter, "," if _has_commas(lines, delimiter) else ".")
+
+
+def _evenness(lines: list[str], delimiter: str) -> tuple[float, int]:
+    """How well a delimiter cuts lines into equal rows; a row of one cell is not cut at all."""
+    widths = Counter(len(row) for row in _rows(lines, delimiter) if row)
+    if not widths:
+        return 0.0, 0
+    # The header counts most: what is not in it cannot be the delimiter.
+    first = len(next(row for row in _rows(lines, delimiter) if row))
+    if first < 2:
+        return 0.0, 0
+    return widths[first] / widths.total(), first
+
+
+def _has_commas(lines: list[str], delimiter: str) -> bool:
+    """Whether numbers have commas where others have points."""
+    if delimiter == ",":
+        return False
+    commas = points = 0
+    for row in _rows(lines, delimiter):
+        commas += sum(_WITH_COMMA.fullmatch(cell) is not None for cell in row)
+        points += sum(_WITH_POINT.fullmatch(cell) is not None for cell in row)
+    return commas > points
+
+
+def _rows(lines: list[str], delimiter: str) -> Iterator[list[str]]:
+    try:
+        yield from islice(csv.reader(lines, delimiter=delimiter), _ROWS)
+    except csv.Error:
+        return  # whoever reads it whole will say so

@@ -1,0 +1,249 @@
+"""Reading a table, whatever it is kept in, as rows of cells that are text."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack, closing
+from dataclasses import dataclass, field, replace
+from datetime import date, datetime, time
+from typing import Any, BinaryIO
+
+from willow_cart.archives.tars import open_packed, packing_of
+from willow_cart.errors import NoTable, plainly
+from willow_cart.kinds import extension_of, stem_of
+from willow_cart.tables.dialect import SAMPLE, Dialect, dialect_of
+
+ROWS = 20_000
+"""So many rows are held at a time."""
+
+_WORKBOOKS = frozenset({"xlsx", "xlsm"})
+_PACKED = frozenset({"gz", "bz2", "xz", "zst"})
+_TEXTS = frozenset({"csv", "tsv", "tab"})
+
+# The longest cell: outlines of lakes are longer than the usual limit.
+_LONGEST_CELL = 256 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class TableFile:
+    """A table to be read.
+
+    Attributes:
+        path: where it lies.
+        name: what its rows are to say they are from.
+        sha256: of the file, in hexadecimal.
+        parts: further columns that are the same in all of its rows, by their names.
+        sheet: of a workbook; empty for what is none.
+    """
+
+    path: str
+    name: str
+    sha256: str
+    parts: Mapping[str, str] = field(default_factory=dict)
+    sheet: str = ""
+
+
+@dataclass(slots=True)
+class Reading:
+    """A table while it is read.
+
+    Attributes:
+        dialect: how it is written; None for a workbook.
+        header: the names of its columns.
+        short: how many rows had fewer cells than the header, so far.
+    """
+
+    dialect: Dialect | None
+    header: list[str]
+    short: int = 0
+
+
+def is_table(name: str) -> bool:
+    """Whether a file is a table by its name."""
+    extension = extension_of(name)
+    if extension in _PACKED:
+        extension = extension_of(stem_of(name))
+    return extension in _TEXTS or extension in _WORKBOOKS
+
+
+def sheets_of(file: TableFile) -> list[TableFile]:
+    """The tables in a file: each sheet of a workbook, or the file itself.
+
+    Raises:
+        NoTable: it is a workbook that cannot be opened.
+    """
+    if extension_of(file.path.rpartition("/")[2]) not in _WORKBOOKS:
+        return [file]
+    with ExitStack() as stack:
+        book = _open_book(file, stack)
+        return [replace(file, sheet=name) for name in book.sheetnames]
+
+
+def read_rows(
+    file: TableFile, skip: int, dialect: Dialect | None = None
+) -> Iterator[Reading | list[list[str]]]:
+    """Read a table: first what is known of it, then its rows, some thousand at a time.
+
+    Rows without a cell that says anything are passed over; rows that are too short are filled.
+
+    Args:
+        file: the table.
+        skip: how many lines come before its header.
+        dialect: how it is written, where that is known from an earlier reading.
+
+    Raises:
+        NoTable: it cannot be read, or a row has more cells than the header.
+    """
+    with ExitStack() as stack:
+        if file.sheet:
+            lines = _rows_of_sheet(file, skip, stack)
+            found = None
+        else:
+            found = dialect or _find_out(file, skip)
+            lines = _rows_of_text(file, skip, found, stack)
+        header = next((row for _, row in lines if any(row)), None)
+        if header is None:
+            raise NoTable(file.name, "is empty", "leave it out with --drop")
+        reading = Reading(found, _named(header))
+        yield reading
+        yield from _batches(file, reading, lines)
+
+
+def _batches(
+    file: TableFile, reading: Reading, lines: Iterator[tuple[int, list[str]]]
+) -> Iterator[list[list[str]]]:
+    width = len(reading.header)
+    batch: list[list[str]] = []
+    for number, row in lines:
+        if len(row) != width:
+            if not any(row):
+                continue
+            if any(row[width:]):
+                raise NoTable(
+                    file.name,
+                    f"line {number:,} has {len(row)} cells, and its header has {width}",
+                    "mend it, or say with --skip-lines how many lines come before the header",
+                )
+            # A sheet ends where nothing more is said; a text that does is likely to be cut short.
+            reading.short += reading.dialect is not None and len(row) < width
+            row = (row + [""] * width)[:width]  # noqa: PLW2901  # it is as long as it should be
+        batch.append(row)
+        if len(batch) == ROWS:
+            yield batch
+            batch = []
+    if batch:
+        yield batch
+
+
+def _find_out(file: TableFile, skip: int) -> Dialect:
+    """How a file is written; its whole is read if its encoding is in doubt."""
+    with ExitStack() as stack:
+        beginning = _open(file, stack).read(SAMPLE)
+    dialect = dialect_of(beginning, skip)
+    if dialect.encoding == "utf-8" and len(beginning) == SAMPLE:
+        with ExitStack() as stack:
+            text = io.TextIOWrapper(_open(file, stack), "utf-8", newline="")
+            try:
+                while text.read(SAMPLE):
+                    pass
+            except UnicodeDecodeError:
+                return dialect_of(beginning, skip, "cp1252")
+    return dialect
+
+
+def _rows_of_text(
+    file: TableFile, skip: int, dialect: Dialect, stack: ExitStack
+) -> Iterator[tuple[int, list[str]]]:
+    """Rows with the numbers of their lines.
+
+    Raises:
+        NoTable: it cannot be read.
+    """
+    # What Windows-1252 leaves open is never written by those who use it.
+    text = io.TextIOWrapper(
+        _open(file, stack), dialect.encoding, errors="backslashreplace", newline=""
+    )
+    csv.field_size_limit(_LONGEST_CELL)
+    try:
+        for _ in range(skip):
+            text.readline()
+        reader = csv.reader(text, delimiter=dialect.delimiter)
+        for row in reader:
+            yield reader.line_num + skip, row
+    except (csv.Error, EOFError, ValueError) as error:
+        raise NoTable(file.name, f"cannot be read: {str(error).lower()}", "see to it") from None
+    except OSError as error:
+        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "see to it") from None
+
+
+def _rows_of_sheet(file: TableFile, skip: int, stack: ExitStack) -> Iterator[tuple[int, list[str]]]:
+    sheet = _open_book(file, stack)[file.sheet]
+    for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
+        if number > skip:
+            cells = [_written(cell) for cell in row]
+            while cells and not cells[-1]:
+                cells.pop()  # sheets are as wide as their widest row
+            yield number, cells
+
+
+def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
+    """The text of a file, unpacked if it is packed.
+
+    Raises:
+        NoTable: it cannot be opened.
+    """
+    try:
+        plain = stack.enter_context(open(file.path, "rb"))  # noqa: SIM115
+        packing = packing_of(plain.read(8))
+        plain.seek(0)
+    except OSError as error:
+        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "see to it") from None
+    return stack.enter_context(closing(open_packed(plain, packing)))
+
+
+def _open_book(file: TableFile, stack: ExitStack) -> Any:
+    import zipfile
+
+    import openpyxl  # slow to import, and few need it
+
+    try:
+        book = openpyxl.load_workbook(file.path, read_only=True, data_only=True)
+    except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
+        reason = f"is no workbook that can be read: {str(error).rstrip('.').lower()}"
+        raise NoTable(file.name, reason, "see to it") from None
+    stack.callback(book.close)
+    return book
+
+
+def _written(cell: object) -> str:
+    """A cell of a workbook as it would stand in a text."""
+    match cell:
+        case None:
+            return ""
+        case bool():
+            return str(cell).lower()
+        case float() if cell.is_integer() and abs(cell) < 1e15:
+            return str(int(cell))
+        case datetime():
+            return cell.date().isoformat() if cell.time() == time() else cell.isoformat()
+        case date() | time():
+            return cell.isoformat()
+        case _:
+            return str(cell)
+
+
+def _named(header: list[str]) -> list[str]:
+    """The names of columns: blanks around them left out, empty ones numbered, doubles marked."""
+    names: list[str] = []
+    taken: set[str] = set()
+    for place, cell in enumerate(header, 1):
+        name = stem = " ".join(cell.split()) or f"column_{place}"
+        number = 1
+        while name.casefold() in taken:
+            number += 1
+            name = f"{stem}_{number}"
+        taken.add(name.casefold())
+        names.append(name)
+    return names

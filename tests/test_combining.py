@@ -1,0 +1,289 @@
+"""Tables put together: how each is written is found out, and nothing is lost or there twice."""
+
+from __future__ import annotations
+
+import csv
+import gzip
+import json
+import shutil
+import sqlite3
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import openpyxl
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.support.program import Outcome, run
+from willow_cart.demo import harrowmere
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.tables.dialect import dialect_of
+from willow_cart.tables.types import Column, Type, converter
+
+MAY = {
+    path.rpartition("/")[2]: content
+    for path, content in harrowmere.make_outbox().items()
+    if "level_203105" in path
+}
+
+
+@pytest.fixture
+def levels(tmp_path: Path) -> Path:
+    (tmp_path / "levels").mkdir()
+    for name, content in MAY.items():
+        (tmp_path / "levels" / name).write_bytes(content)
+    return tmp_path
+
+
+def combine(cwd: Path, *arguments: str) -> Outcome:
+    return run("combine", *arguments, cwd=cwd)
+
+
+def ask(base: Path, statement: str) -> list[Any]:
+    with sqlite3.connect(base) as opened:
+        return opened.execute(statement).fetchall()
+
+
+def read_back(path: Path) -> list[dict[str, Any]]:
+    """The rows of a file in any of the forms, empty cells as None."""
+    match path.suffix:
+        case ".sqlite":
+            with sqlite3.connect(path) as opened:
+                opened.row_factory = sqlite3.Row
+                return [dict(row) for row in opened.execute(f"SELECT * FROM {path.stem}")]
+        case ".parquet":
+            rows: list[dict[str, Any]] = pq.read_table(path).to_pylist()
+            return rows
+        case ".jsonl":
+            return [json.loads(line) for line in path.read_text().splitlines()]
+        case _:
+            with path.open(newline="") as text:
+                return [{k: v or None for k, v in row.items()} for row in csv.DictReader(text)]
+
+
+def test_a_month_of_levels_is_one_table_with_counts_to_check_by_hand(levels: Path) -> None:
+    parts = ["--name-parts", r"level_(?P<year>\d{4})(?P<month>\d\d)"]
+    done = combine(levels, "levels", "--to", "all.sqlite", "--table", "level", *parts)
+    assert (done.code, done.err) == (0, "")
+    assert done.out.endswith("31 tables, 4,464 rows; written to all.sqlite\n")  # 31 x 24 x 6
+    shell = shutil.which("sqlite3")
+    assert shell, "its own shell reads it"
+    question = (
+        "PRAGMA integrity_check; SELECT count(*), count(DISTINCT source_file), min(time),"
+        " max(time), typeof(reedbed), year, month FROM level"
+    )
+    answer = subprocess.run(
+        [shell, levels / "all.sqlite", question], capture_output=True, text=True, check=True
+    )
+    assert answer.stdout == "ok\n4464|31|2031-05-01T00:00|2031-05-31T23:50|real|2031|05\n"
+    wanted = sum(float(line.split(b",")[2]) for day in MAY.values() for line in day.split()[1:])
+    assert ask(levels / "all.sqlite", "SELECT sum(reedbed) FROM level") == [
+        (pytest.approx(wanted),)
+    ]
+    assert "reedbed        real      4,464" in done.out
+    again = combine(levels, "levels", "--to", "all.sqlite", "--table", "level", *parts)
+    assert "31 were there already; 4,464 rows from before" in again.out
+    # A day that has changed replaces its rows, and no others.
+    day = levels / "levels" / "level_20310507.csv"
+    day.write_bytes(b"\n".join(day.read_bytes().split(b"\n")[:3]) + b"\n")
+    third = combine(levels, "levels", "--to", "all.sqlite", "--table", "level", *parts)
+    assert "1 table, 2 rows; 30 were there already; 4,320 rows from before" in third.out
+    assert ask(levels / "all.sqlite", "SELECT count(*) FROM level") == [(4322,)]
+
+
+@pytest.mark.parametrize("form", ["sqlite", "parquet", "csv", "jsonl"])
+def test_next_month_joins_the_last_in_every_form(levels: Path, form: str) -> None:
+    first = combine(levels, "levels", "--keep", "*0[1-3].csv", "--to", f"t.{form}")
+    assert first.out.endswith(f"3 tables, 432 rows; written to t.{form}\n")
+    new = levels / "levels" / "level_20310603.csv"
+    new.write_text("time,reedbed,remark\n2031-06-03T00:00,dry,\n2031-06-03T00:10,1.5,calm\n")
+    second = combine(levels, "levels", "--keep", "*03.csv", "--to", f"t.{form}")
+    assert second.code == 0
+    rows = read_back(levels / f"t.{form}")
+    assert len(rows) == 434
+    by_file = {name: [row for row in rows if row["source_file"] == name]
+               for name in {row["source_file"] for row in rows}}  # fmt: skip
+    assert {name: len(those) for name, those in by_file.items()} == {
+        "level_20310501.csv": 144, "level_20310502.csv": 144, "level_20310503.csv": 144,
+        "level_20310603.csv": 2,
+    }  # fmt: skip
+    june = by_file["level_20310603.csv"]
+    assert [row.get("remark") for row in june] == [None, "calm"]
+    assert [row["reedbed"] for row in june] == ["dry", "1.5"]
+    assert june[0].get("north-sluice") is None
+    said = second.err
+    assert "level_20310603.csv: lacks mere-outlet, north-sluice and has remark besides" in said
+    if form in ("sqlite", "parquet"):
+        assert f"t.{form}: reedbed was real before, and is text from now on" in said
+    anew = combine(levels, "levels", "--keep", "*0501.csv", "--to", f"t.{form}", "--anew")
+    assert anew.code == 0
+    assert len(read_back(levels / f"t.{form}")) == 144
+
+
+def test_every_way_to_write_a_table_is_found_out(tmp_path: Path, place: StandIn) -> None:
+    rows = [["Tag", "Höhe", "Anzahl"], ["2031-05-01", "1,25", "3"], ["2031-05-02", "1,5", ""]]
+    texts = {
+        "semicolons.csv": "\n".join(map(";".join, rows)).encode("cp1252"),
+        "tabs.tsv": "\n".join("\t".join(row).replace(",", ".") for row in rows).encode(),
+        "marked.csv": "\r\n".join(map(";".join, rows)).encode("utf-8-sig"),
+        "wide.csv": "\n".join(map(";".join, rows)).encode("utf-16"),
+        "quoted.csv": "\n".join(
+            ",".join(f'"{cell}"'.replace(",", ".") for cell in row) for row in rows
+        ).encode(),
+        "packed.csv.gz": gzip.compress("\n".join("|".join(row) for row in rows).encode()),
+    }
+    place.exhibits |= {f"x/{name}": Exhibit(content) for name, content in texts.items()}
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    sheet.append(["Tag", "Höhe", "Anzahl"])
+    sheet.append(["2031-05-01", 1.25, 3])
+    sheet.append(["2031-05-02", 1.5, None])
+    book.create_sheet("Notes").append(["remark"])
+    book.save(tmp_path / "book.xlsx")
+    place.exhibits["x/book.xlsx"] = Exhibit((tmp_path / "book.xlsx").read_bytes())
+    haul = run("haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data",
+               cwd=tmp_path)  # fmt: skip
+    assert haul.code == 0
+    done = combine(tmp_path, "data", "--to", "t.sqlite")
+    assert (done.code, done.err) == (0, "")
+    assert ask(tmp_path / "t.sqlite", "SELECT DISTINCT Tag, Höhe, Anzahl FROM t ORDER BY 1") == [
+        ("2031-05-01", 1.25, 3), ("2031-05-02", 1.5, None),
+    ]  # fmt: skip
+    assert ask(tmp_path / "t.sqlite", "SELECT count(*) FROM t") == [(14,)]
+    for line in (
+        "1 table: semicolons between cells, decimal comma, Windows-1252",
+        "1 table: tabs between cells, decimal point, UTF-8",
+        "1 table: bars between cells, decimal comma, UTF-8",
+        "1 table: semicolons between cells, decimal comma, UTF-16",
+        "1 table: workbook",
+    ):
+        assert line in done.out
+    notes = combine(tmp_path, "data", "--to", "n.csv", "--ext", "xlsx", "--sheet", "N*")
+    assert notes.code == 0
+    assert read_back(tmp_path / "n.csv") == []
+    # Only what a cart's addresses have brought.
+    load = run("load", f"{place.base}/x/tabs.tsv", "--cart", "c.csv", cwd=tmp_path)
+    assert load.code == 0
+    some = combine(tmp_path, "data", "--cart", "c.csv", "--to", "c.jsonl")
+    assert some.out.endswith("1 table, 2 rows; written to c.jsonl\n")
+
+
+def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) -> None:
+    data = tmp_path / "data"
+    data.mkdir()
+    for number in range(3):
+        (data / f"fine_{number}.csv").write_text(f"# logger\nday,teal\n2031-05-0{number + 1},4\n")
+    (data / "other.csv").write_text("# logger\nday,Teal,snipe\n2031-05-04,5,6\n")
+    (data / "lost.csv").write_text("# logger\nday,tea1\n2031-05-05,07\n")
+    (data / "ragged.csv").write_text("# logger\nday,teal\n2031-05-06,8\n2031-05-07,8,9\n")
+    (data / "empty.csv").write_text("")
+    (data / "short.csv").write_text("# logger\nday,teal\n2031-05-08\n\n")
+    done = combine(tmp_path, "data", "--to", "t.sqlite", "--skip-lines", "1")
+    assert done.code == 1
+    advice = "mend it, or say with --skip-lines how many lines come before the header"
+    assert done.err.splitlines() == [
+        "willow-cart: empty.csv: is empty; leave it out with --drop",
+        f"willow-cart: ragged.csv: line 4 has 3 cells, and its header has 2; {advice}",
+        "willow-cart: lost.csv: lacks teal and has tea1 besides",
+        "willow-cart: other.csv: has snipe besides",
+        "willow-cart: short.csv: 1 row shorter than the header, filled up",
+    ]
+    assert "6 tables, 6 rows; written" in done.out
+    assert ask(
+        tmp_path / "t.sqlite", "SELECT teal, tea1 FROM t WHERE source_file = 'lost.csv'"
+    ) == [(None, "07")]
+    strict = combine(tmp_path, "data", "--to", "s.sqlite", "--skip-lines", "1", "--strict")
+    assert strict.code == 2
+    assert "lost.csv: lacks teal and has tea1 besides: and 1 table more differ" in strict.err
+    assert not (tmp_path / "s.sqlite").exists()
+    columns = combine(tmp_path, "data", "--to", "c.csv", "--skip-lines", "1", "--keep", "fine*",
+                      "--columns", "teal")  # fmt: skip
+    assert (tmp_path / "c.csv").read_text().splitlines()[:2] == [
+        "source_file,teal", "fine_0.csv,4"
+    ], columns.err  # fmt: skip
+    unknown = combine(tmp_path, "data", "--to", "c.csv", "--skip-lines", "1", "--columns", "day,x")
+    assert (unknown.code, "--columns x: is in none of the tables; there are" in unknown.err) == (
+        2, True
+    )  # fmt: skip
+
+
+def test_what_is_not_ours_is_never_written_over(levels: Path) -> None:
+    mine = {"t.csv": b"a,b\n1,2\n", "t.jsonl": b'{"a": 1}\n', "t.parquet": b"PAR?",
+            "t.sqlite": b"no database, but long enough to look at" * 99}  # fmt: skip
+    for name, content in mine.items():
+        (levels / name).write_bytes(content)
+        refused = combine(levels, "levels", "--to", name)
+        assert (refused.code, refused.err.count("\n")) == (2, 1), refused.err
+        assert (levels / name).read_bytes() == content
+    with sqlite3.connect(levels / "own.sqlite") as base:
+        base.execute("CREATE TABLE levels (time TEXT)")
+    refused = combine(levels, "levels", "--to", "own.sqlite", "--table", "levels")
+    assert "has no column source_file, so it was not put together here" in refused.err
+    beside = combine(levels, "levels", "--to", "own.sqlite", "--table", "all days", "--first", "1")
+    assert beside.code == 0
+    assert ask(levels / "own.sqlite", 'SELECT count(*) FROM "all days"') == [(144,)]
+    assert {path.name for path in levels.iterdir()} == {*mine, "own.sqlite", "levels"}
+
+
+def test_looking_first_writes_nothing(levels: Path) -> None:
+    shown = combine(levels, "levels", "--keep", "*01.csv", "--preview")
+    assert shown.code == 0
+    assert shown.out.endswith("1 table, 144 rows; nothing was written\n")
+    assert "2031-05-01T00:00" in shown.out
+    assert [path.name for path in levels.iterdir()] == ["levels"]
+    for wrong, why in (
+        (["levels"], "--to: is missing; name a file, or look first with --preview"),
+        (["levels", "--to", "x.doc"], "--to x.doc: does not say what it is; end it in .sqlite"),
+        (["levels", "--to", "x.csv", "--table", "t"], "--table: is for databases"),
+        (["none", "--to", "x.csv"], "none: cannot be read: no such file"),
+    ):
+        refused = combine(levels, *wrong)
+        assert (refused.code, why in refused.err) == (2, True), refused.err
+    assert combine(levels, "levels", "--keep", "*.xls", "--to", "x.csv").code == 3
+
+
+_CELLS = [
+    "", "1", "-7", "007", "1.5", ".5", "1e3", "NA", "dry", " 3 ", "12345678901234567890",
+    "2031-05-01", "2031-05-01T06:00Z", "2031-13-01",
+]  # fmt: skip
+
+
+@given(st.lists(st.lists(st.sampled_from(_CELLS), min_size=1, max_size=6), max_size=5))
+def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
+    columns = []
+    for cells in files:
+        column = Column()
+        column.look_at(cells)
+        columns.append(column)
+    type_ = Type.EMPTY
+    for column in columns:
+        type_ = type_.together(column.type)
+    convert = converter(type_, ".")
+    for cells in files:
+        for cell in cells:
+            value = convert(cell)
+            if type_ is Type.INTEGER or type_ is Type.REAL:
+                assert value is None or float(cell) == value
+                assert not cell.strip().startswith("00")
+            elif type_ is Type.TEXT:
+                assert value == (cell or None)
+    every = Column()
+    every.look_at([cell for cells in files for cell in cells])
+    assert every.type is type_
+
+
+@given(
+    st.lists(st.lists(st.text(st.sampled_from("ab 1.\"'é"), max_size=4), min_size=3, max_size=3),
+             min_size=2, max_size=6),
+    st.sampled_from([",", ";", "\t", "|"]),
+)  # fmt: skip
+def test_the_delimiter_is_found_whatever_is_quoted(rows: list[list[str]], delimiter: str) -> None:
+    import io
+
+    text = io.StringIO()
+    csv.writer(text, delimiter=delimiter).writerows([["first", "second", "third"], *rows])
+    assert dialect_of(text.getvalue().encode()).delimiter == delimiter
