@@ -50,6 +50,16 @@ class Holding:
                 self.path, f"cannot be read: {plainly(error)}", "see to it"
             ) from None
 
+    def is_changed(self) -> bool:
+        """Whether its bytes are others than the ledger says; other time stamps alone say nothing.
+
+        Raises:
+            UnreadableSource: it cannot be read.
+        """
+        if self.arrival is None or self.is_as_filed:
+            return False
+        return self.sha256() != self.arrival.sha256
+
     def came_from(self, addresses: Collection[str]) -> bool:
         """Whether one of some addresses brought it, or the archive that it was in."""
         if self.arrival is None:

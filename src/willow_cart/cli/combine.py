@@ -125,7 +125,7 @@ def _tables(args: argparse.Namespace) -> list[TableFile]:
     choice = choosing.choose(found)
     choice.require_some()
     chosen = [found[offer] for offer in choice.chosen]
-    if changed := [each for each in chosen if each.arrival and not each.is_as_filed]:
+    if changed := [each for each in chosen if each.is_changed()]:
         verb = "is" if len(changed) == 1 else "are"
         tell(
             f"{count_of(len(changed), 'file')} {verb} not as hauled, such as {changed[0].path}; an"
@@ -207,10 +207,17 @@ def _show(combined: Combined, to: Path | None) -> None:
         for name, told in combined.columns.items()
     ]
     if combined.rows:
-        columns = ("column", "holds", "cells", "empty", "least", "greatest")
+        columns = ["column", "holds", "cells", "empty", "least", "greatest"]
+        if not any(row[3] for row in cells):
+            del columns[3]
+            cells = [[*row[:3], *row[4:]] for row in cells]
         show_table(columns, cells, numeric=("cells", "empty", "least", "greatest"))
     for dialect, files in combined.dialects.most_common():
         show_line(f"{count_of(files, 'table')}: {dialect}", dim=True)
+    if combined.unchanged and not combined.files:
+        tables = count_of(combined.unchanged, "table")
+        show_line(f"{tables}, nothing new; {count_of(combined.kept, 'row')} in {to}")
+        return
     line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
     if combined.unchanged:
         line += f"; {combined.unchanged:,} were there already"

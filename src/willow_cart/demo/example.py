@@ -109,6 +109,7 @@ def run_example(folder: Path) -> int:
         _look_elsewhere(stage, places)
         _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
+        _use(stage, places.web)
         return stage.end()
 
 
@@ -117,9 +118,9 @@ def _clear(folder: Path) -> None:
 
     The stand-ins have other addresses in every run, so a cart of an earlier one leads nowhere.
     """
-    for name in ("may", "springs", "pictures", "levels", "dawns", "stick"):
+    for name in ("may", "springs", "pictures", "levels", "dawns", "stick", "seasons"):
         shutil.rmtree(folder / name, ignore_errors=True)
-    for pattern in ("sounds.*", ".sounds.csv.*", "may.html"):
+    for pattern in ("sounds.*", ".sounds.csv.*", "may.html", "levels.sqlite", "levels.zip"):
         for file in folder.glob(pattern):
             file.unlink()
 
@@ -237,6 +238,29 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     stage.run(["receipt", "may", "--run", "1"], expect=0)
     stage.explain("", "The same as a page with figures, to be opened in a browser:")
     stage.run(["receipt", "may", "--run", "1", "--html", "may.html"], expect=0)
+
+
+def _use(stage: _Stage, base: str) -> None:
+    """What was packed is unpacked, tables become one, and all of it is packed to be passed on."""
+    stage.explain(
+        "Inside archives",
+        "What is in an archive, for the few bytes in it that say so. And all of it, each season in",
+        "a folder of its own; the archives themselves are not kept.",
+    )
+    stage.run(["survey", f"{base}/seasons/2029.zip", "--as", "archive"], expect=0)
+    archives = ["haul", f"{base}/seasons/{{2029,2030}}.zip", "--into", "seasons"]
+    stage.run([*archives, "--unpack", "*.zip", "--then", "remove"], expect=0)
+    stage.explain(
+        "One table of a month",
+        "The contractor's files of May, one a day, become one table of a database. Run again, what",
+        "is there already is not there twice.",
+    )
+    may = ["--keep", "level_203105??.csv", "--name-parts", r"_(?P<year>\d{4})(?P<month>\d\d)"]
+    combine = ["combine", "levels", *may, "--to", "levels.sqlite"]
+    stage.run(combine, expect=0)
+    stage.run(combine, expect=0)
+    stage.explain("Passed on", "The same files make the same archive, with their checksums in it.")
+    stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
 class _Stage:

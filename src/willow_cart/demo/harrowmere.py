@@ -103,7 +103,7 @@ def make_outbox() -> Files:
     files: Files = {}
     for month, days in (("05", range(1, 32)), ("06", range(1, 4))):
         for day in days:
-            files[f"outbox/level_2031{month}{day:02d}.csv"] = _levels(day)
+            files[f"outbox/level_2031{month}{day:02d}.csv"] = _levels(day, month)
     files["outbox/calibration/notes May.txt"] = b"Reedbed logger cleaned on 12 May.\n"
     return files
 
@@ -162,14 +162,14 @@ def make_table(base: str) -> bytes:
     return "\n".join(rows).encode() + b"\n"
 
 
-def _levels(day: int) -> bytes:
+def _levels(day: int, month: str = "05") -> bytes:
     """Water levels in metres every ten minutes at three stations."""
-    chance = random.Random(f"levels {day}")
+    chance = random.Random(f"levels {day}" if month == "05" else f"levels {month} {day}")
     rows = ["time," + ",".join(STATIONS)]
     for minute in range(0, 1440, 10):
         tide = 0.04 * math.sin((day * 1440 + minute) / 745 * 2 * math.pi)
         figures = (1.2 + 0.3 * n + tide + chance.gauss(0, 0.004) for n in range(len(STATIONS)))
-        moment = f"2031-05-{day:02d}T{minute // 60:02d}:{minute % 60:02d}"
+        moment = f"2031-{month}-{day:02d}T{minute // 60:02d}:{minute % 60:02d}"
         rows.append(moment + "".join(f",{figure:.3f}" for figure in figures))
     return "\n".join(rows).encode() + b"\n"
 
