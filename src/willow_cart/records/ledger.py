@@ -354,7 +354,7 @@ class Ledger:
             self.record_arrival(run, member)
         if left_out is not None:
             self._base.execute(
-                "INSERT OR REPLACE INTO unpacked VALUES (?, ?, ?, ?)",
+                "INSERT OR REPLACE INTO unpacking VALUES (?, ?, ?, ?)",
                 (archive.address, wish, archive.sha256, left_out),
             )
 
@@ -371,7 +371,7 @@ class Ledger:
 
         None if it has not been unpacked as is wished.
         """
-        statement = "SELECT left_out FROM unpacked WHERE (address, wish, sha256) = (?, ?, ?)"
+        statement = "SELECT left_out FROM unpacking WHERE (address, wish, sha256) = (?, ?, ?)"
         values = (archive.address, wish, archive.sha256)
         row = self._base.execute(statement, values).fetchone()
         return None if row is None else int(row["left_out"])

@@ -93,7 +93,7 @@ _STEPS = (
     ALTER TABLE arrival ADD COLUMN archive TEXT NOT NULL DEFAULT '';  -- SHA-256 of what it was in
     CREATE INDEX arrival_by_bytes ON arrival (substr(sha256, 1, 16));
     CREATE INDEX arrival_unpacked ON arrival (run) WHERE archive != '';
-    CREATE TABLE unpacked (
+    CREATE TABLE unpacking (
         address TEXT NOT NULL,             -- of the archive
         wish    TEXT NOT NULL,             -- how it was to be unpacked
         sha256  TEXT NOT NULL,             -- the archive's, when it was
