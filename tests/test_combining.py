@@ -181,13 +181,17 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
     (data / "lost.csv").write_text("# logger\nday,tea1\n2031-05-05,07\n")
     (data / "ragged.csv").write_text("# logger\nday,teal\n2031-05-06,8\n2031-05-07,8,9\n")
     (data / "empty.csv").write_text("")
+    (data / "open.csv").write_text('# logger\nday,teal\n"2031-05-09,7\n2031-05-10,8\n')
+    (data / "zeros.csv").write_bytes(b"# logger\nday,teal\n\0\0\0")
     (data / "short.csv").write_text("# logger\nday,teal\n2031-05-08\n\n")
     done = combine(tmp_path, "data", "--to", "t.sqlite", "--skip-lines", "1")
     assert done.code == 1
     advice = "mend it, or say with --skip-lines how many lines come before the header"
     assert done.err.splitlines() == [
         "willow-cart: empty.csv: is empty; leave it out with --drop",
+        "willow-cart: open.csv: cannot be read: unexpected end of data; see to it",
         f"willow-cart: ragged.csv: line 4 has 3 cells, and its header has 2; {advice}",
+        "willow-cart: zeros.csv: holds bytes that are no text; unpack it first if it is packed",
         "willow-cart: lost.csv: lacks teal and has tea1 besides",
         "willow-cart: other.csv: has snipe besides",
         "willow-cart: short.csv: 1 row shorter than the header, filled up",
@@ -196,6 +200,11 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
     assert ask(
         tmp_path / "t.sqlite", "SELECT teal, tea1 FROM t WHERE source_file = 'lost.csv'"
     ) == [(None, "07")]
+    for form in ("sqlite", "csv"):
+        none = combine(tmp_path, "data/zeros.csv", "data/open.csv", "--to", f"none.{form}")
+        assert (none.code, none.err.count("\n")) == (1, 2)
+        assert none.out == "0 tables, 0 rows; nothing was written\n"
+        assert not (tmp_path / f"none.{form}").exists()
     strict = combine(tmp_path, "data", "--to", "s.sqlite", "--skip-lines", "1", "--strict")
     assert strict.code == 2
     assert "lost.csv: lacks teal and has tea1 besides: and 1 table more differ" in strict.err

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import bz2
+import contextlib
 import gzip
 import io
 import lzma
@@ -12,19 +13,26 @@ import struct
 import tarfile
 import zipfile
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 import pyzipper
 import zstandard
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
+from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.archives import Bounds, empty, lifted
 from willow_cart.archives.emptying import Taken
+from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption, NotUnpacked
+from willow_cart.haul import Unpacking, Wishes, bring_home, unpack
+from willow_cart.haul.destination import Destination
+from willow_cart.model import Offer
+from willow_cart.records import Ledger
 
 FILES = {"data/counts.csv": b"day,teal\n1,12\n", "data/notes/read me.txt": b"As published.\n"}
 
@@ -283,6 +291,51 @@ def test_a_member_meets_files_of_others(tmp_path: Path, place: StandIn) -> None:
     assert [path.read_bytes() for path in aside.rglob("mine.csv")] == [b"mine"]
 
 
+class _Killed(BaseException):
+    pass
+
+
+@pytest.mark.parametrize("steps", range(9))
+def test_whatever_ends_it_the_next_haul_unpacks_all(
+    tmp_path: Path, steps: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    address = "http://h.example/s.zip"
+    fake = FakeFile(zipped({"a.csv": b"1", "b/c.csv": b"2"}))
+    wishes = Wishes(unpack=Unpacking(remove=True))
+    left = [steps]
+
+    def counting(do: Callable[..., object]) -> Callable[..., object]:
+        def step(*what: object, **more: object) -> object:
+            if not left[0]:
+                raise _Killed
+            left[0] -= 1
+            return do(*what, **more)
+
+        return step
+
+    bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), Wishes())
+    for owner, name in (
+        (Destination, "place"),
+        (Destination, "sync_files"),
+        (Destination, "sync_folders"),
+        (Ledger, "keep_members"),
+        (Ledger, "let_stand_for"),
+        (os, "unlink"),
+    ):
+        monkeypatch.setattr(owner, name, counting(getattr(owner, name)))
+    with contextlib.suppress(_Killed):
+        unpack([tmp_path], None, wishes.unpack or Unpacking(), Choosing())
+    assert (left[0] == 0) == (steps < 8)
+    monkeypatch.undo()
+    account = bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), wishes)
+    assert account.exit_code == 0
+    lies = files_in(tmp_path)
+    if steps == 6:  # all is in the ledger, and only the archive is left
+        lies.pop("s.zip", None)
+    assert lies == {"s/a.csv": b"1", "s/b/c.csv": b"2"}
+    assert not list((tmp_path / ".willow").glob("aside"))
+
+
 def test_an_archive_that_was_hauled_is_unpacked_where_it_belongs(
     tmp_path: Path, place: StandIn
 ) -> None:
@@ -306,6 +359,7 @@ def test_an_archive_that_was_hauled_is_unpacked_where_it_belongs(
 _names = st.text(st.sampled_from("ab.\\/ :~é\u202e"), min_size=1, max_size=12)
 
 
+@settings(deadline=None)
 @given(st.lists(st.tuples(_names, st.binary(max_size=5)), max_size=6), st.booleans())
 def test_paths_are_always_safe_and_apart(files: list[tuple[str, bytes]], as_tar: bool) -> None:
     import tempfile

@@ -223,7 +223,8 @@ def _show(combined: Combined, to: Path | None) -> None:
         line += f"; {combined.unchanged:,} were there already"
     if combined.kept:
         line += f"; {count_of(combined.kept, 'row')} from before"
-    show_line(f"{line}; {f'written to {to}' if to is not None else 'nothing was written'}")
+    written = to is not None and combined.files
+    show_line(f"{line}; {f'written to {to}' if written else 'nothing was written'}")
 
 
 def _numeric(combined: Combined) -> Sequence[str]:

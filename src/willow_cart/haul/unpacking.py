@@ -207,11 +207,10 @@ class Unpacker:
             wrote=self._wrote,
         )
         taken = lifted(emptied.taken) if wish.lift else emptied.taken
-        folder = safe_path(wish.folder_for(filed, is_single=emptied.is_single))
+        wished = wish.folder_for(filed, is_single=emptied.is_single).strip("/")
+        folder = f"{safe_path(wished)}/" if wished else ""
         self._destination.sync_files([each.file for each in taken])
-        # A packed file alone lies in the folder itself, which may be that of all others.
-        beside = "" if folder == "_" and emptied.is_single else f"{folder}/"
-        members = list(self._place(taken, beside, arrival, emptied))
+        members = list(self._place(taken, folder, arrival, emptied))
         gone = self._put_away_others(arrival, members)
         self._destination.sync_folders()
         is_done = all(each.is_final for each in emptied.left_out)
@@ -223,7 +222,7 @@ class Unpacker:
             )
         return Unpacked(
             filed.path,
-            folder=beside or "./",
+            folder=folder or "./",
             files=len(members),
             bytes=sum(each.size for each in members),
             not_chosen=emptied.not_chosen,

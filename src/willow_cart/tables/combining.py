@@ -144,6 +144,8 @@ def combine(
         except NoTable as error:
             combined.troubles.append(Trouble(error.thing, error.why))
     combined.files = len(seen)
+    if combined.troubles and not seen:
+        return combined  # there is nothing to write, and what is there stays
     combined.dialects.update(str(each.reading.dialect or "workbook") for each in seen)
     before = output.before()
     names = _names_of(seen, wish, before, combined)

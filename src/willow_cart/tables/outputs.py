@@ -94,6 +94,7 @@ class SqliteOutput(Output):
         super().__init__(path, anew=anew)
         self._table = table
         self._is_new = not path.exists()
+        self._begun = False
         try:
             self._base = sqlite3.connect(path, isolation_level=None)
             self._stack.callback(self._base.close)
@@ -111,8 +112,9 @@ class SqliteOutput(Output):
             raise _no_database(path, error) from None
 
     def _end(self, kind: Any, _error: Any, _trace: Any) -> bool:
-        self._base.execute("COMMIT" if kind is None else "ROLLBACK")
-        if kind is not None and self._is_new:
+        changed = kind is None and self._begun
+        self._base.execute("COMMIT" if changed else "ROLLBACK")
+        if self._is_new and not changed:
             self.path.unlink(missing_ok=True)
         return False
 
@@ -124,6 +126,7 @@ class SqliteOutput(Output):
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Make ready for the rows of some files (see `Output.begin`)."""
+        self._begun = True
         known = self.before()
         if known and SOURCE not in known:
             raise NoTable(

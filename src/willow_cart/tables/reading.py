@@ -138,10 +138,16 @@ def _batches(
 
 
 def _find_out(file: TableFile, skip: int) -> Dialect:
-    """How a file is written; its whole is read if its encoding is in doubt."""
+    """How a file is written; its whole is read if its encoding is in doubt.
+
+    Raises:
+        NoTable: it is no text.
+    """
     with ExitStack() as stack:
         beginning = _open(file, stack).read(SAMPLE)
     dialect = dialect_of(beginning, skip)
+    if dialect.encoding != "utf-16" and b"\0" in beginning:
+        raise NoTable(file.name, "holds bytes that are no text", "unpack it first if it is packed")
     if dialect.encoding == "utf-8" and len(beginning) == SAMPLE:
         with ExitStack() as stack:
             text = io.TextIOWrapper(_open(file, stack), "utf-8", newline="")
@@ -169,7 +175,7 @@ def _rows_of_text(
     try:
         for _ in range(skip):
             text.readline()
-        reader = csv.reader(text, delimiter=dialect.delimiter)
+        reader = csv.reader(text, delimiter=dialect.delimiter, strict=True)
         for row in reader:
             yield reader.line_num + skip, row
     except (csv.Error, EOFError, ValueError) as error:
