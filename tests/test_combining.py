@@ -21,7 +21,7 @@ from tests.support.program import Outcome, run
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.tables.dialect import dialect_of
-from willow_cart.tables.types import Column, Type, converter
+from willow_cart.tables.types import Column, Type, convert
 
 MAY = {
     path.rpartition("/")[2]: content
@@ -271,10 +271,8 @@ def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
     type_ = Type.EMPTY
     for column in columns:
         type_ = type_.together(column.type)
-    convert = converter(type_, ".")
     for cells in files:
-        for cell in cells:
-            value = convert(cell)
+        for cell, value in zip(cells, convert(cells, type_, "."), strict=True):
             if type_ is Type.INTEGER or type_ is Type.REAL:
                 assert value is None or float(cell) == value
                 assert not cell.strip().startswith("00")

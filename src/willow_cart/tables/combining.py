@@ -10,13 +10,14 @@ import json
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Trouble
 from willow_cart.tables.outputs import SOURCE, Output
 from willow_cart.tables.reading import Reading, TableFile, read_rows
-from willow_cart.tables.types import Column, Type, Value, converter
+from willow_cart.tables.types import Column, Type, Value, convert
 from willow_cart.units import count_of
 
 _MOST_FIRST = 5
@@ -61,9 +62,10 @@ class Told:
 
     def add(self, cells: Sequence[Value]) -> None:
         """Count cells in."""
-        said = [cell for cell in cells if cell is not None]
+        empty = cells.count(None)
+        said = [cell for cell in cells if cell is not None] if empty else [*cells]
         self.filled += len(said)
-        self.empty += len(cells) - len(said)
+        self.empty += empty
         if said and self.type not in (Type.TEXT, Type.EMPTY):
             values: list[Any] = said  # all are of one type
             if self.least is not None:
@@ -164,7 +166,7 @@ def combine(
         rows = 0
         for batch in _written(each, wish, whole, spelled):
             output.write(batch)
-            rows += len(batch)
+            rows += len(batch[0])
             _count_in(combined, batch)
         output.note(each.file, wish.mark, rows)
     return combined
@@ -289,12 +291,11 @@ def _spoilers(name: str, columns: Sequence[tuple[_Seen, Column]]) -> Iterator[st
 
 def _written(
     each: _Seen, wish: Combining, whole: dict[str, Type], spelled: dict[str, str]
-) -> Iterator[list[tuple[Value, ...]]]:
-    """The rows of a table as they are written, a value for each column of the whole."""
+) -> Iterator[list[Sequence[Value]]]:
+    """The rows of a table as they are written: the values of each column of the whole."""
     dialect = each.reading.dialect
     decimal = dialect.decimal if dialect else "."
     places = {spelled.get(name.casefold()): place for place, name in enumerate(each.names)}
-    converters = [(places.get(name), converter(type_, decimal)) for name, type_ in whole.items()]
     fixed = list(each.file.parts.values())
     parts = read_rows(each.file, wish.skip, dialect)
     next(parts)
@@ -302,20 +303,21 @@ def _written(
         assert isinstance(batch, list), "rows come behind the header"
         cells = [*zip(*batch, strict=True)]
         columns: list[Sequence[Value]] = []
-        for name, (place, convert) in zip(whole, converters, strict=True):
+        for name, type_ in whole.items():
+            place = places.get(name)
             if name == SOURCE:
                 columns.append([each.file.name] * len(batch))
             elif place is None:
                 columns.append([None] * len(batch))
             elif place >= len(cells):
-                columns.append([convert(fixed[place - len(cells)])] * len(batch))
+                columns.append(convert(fixed[place - len(cells) :][:1], type_, ".") * len(batch))
             else:
-                columns.append([*map(convert, cells[place])])
-        yield [*zip(*columns, strict=True)]
+                columns.append(convert(cells[place], type_, decimal))
+        yield columns
 
 
 def _count_in(combined: Combined, batch: Sequence[Sequence[Value]]) -> None:
-    combined.rows += len(batch)
-    for told, cells in zip(combined.columns.values(), zip(*batch, strict=True), strict=True):
+    combined.rows += len(batch[0])
+    for told, cells in zip(combined.columns.values(), batch, strict=True):
         told.add(cells)
-    combined.first += batch[: _MOST_FIRST - len(combined.first)]
+    combined.first += islice(zip(*batch, strict=True), _MOST_FIRST - len(combined.first))

@@ -74,8 +74,8 @@ class Output(ABC):
         """
 
     @abstractmethod
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
-        """Write rows with a value for each column of the whole."""
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+        """Write rows, given by the values of each column of the whole."""
 
     def note(self, file: TableFile, how: str, rows: int) -> None:  # noqa: B027  # as above
         """Remember that the rows of a file are there."""
@@ -173,10 +173,10 @@ class SqliteOutput(Output):
         )
         return whole
 
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Write rows."""
         try:
-            self._base.executemany(self._insert, rows)
+            self._base.executemany(self._insert, zip(*columns, strict=True))
         except sqlite3.Error as error:
             raise _no_database(self.path, error) from None
 
@@ -238,9 +238,9 @@ class CsvOutput(Output):
                     self.kept += 1
         return whole
 
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Write rows."""
-        self._writer.writerows(rows)
+        self._writer.writerows(zip(*columns, strict=True))
 
 
 class JsonLinesOutput(Output):
@@ -261,9 +261,9 @@ class JsonLinesOutput(Output):
                 self.kept += 1
         return columns
 
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Write rows."""
-        for row in rows:
+        for row in zip(*columns, strict=True):
             said = {
                 name: value
                 for name, value in zip(self._names, row, strict=True)
@@ -308,14 +308,14 @@ class ParquetOutput(Output):
         self._writer = self._stack.enter_context(
             pq.ParquetWriter(file, self._schema, compression="zstd")
         )
-        self._pending: list[Sequence[Value]] = []
+        self._pending: list[list[Value]] = [[] for _ in self._schema]
         self._stack.push(self._flush)
         for batch in earlier.iter_batches(_GROUP) if earlier is not None else ():
             self._keep(batch, files)
         return whole
 
     def _flush(self, kind: Any, _error: Any, _trace: Any) -> bool:
-        if kind is None and self._pending:
+        if kind is None and self._pending[0]:
             self._write_group()
         return False
 
@@ -333,23 +333,24 @@ class ParquetOutput(Output):
         self._writer.write_batch(pa.record_batch(columns, schema=self._schema))
         self.kept += kept.num_rows
 
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Write rows; those of small tables together, since groups of few are read slowly."""
-        self._pending += rows
-        if len(self._pending) >= _GROUP:
+        for pending, cells in zip(self._pending, columns, strict=True):
+            pending.extend(cells)
+        if len(self._pending[0]) >= _GROUP:
             self._write_group()
 
     def _write_group(self) -> None:
         import pyarrow as pa
 
         columns = []
-        for cells, each in zip(zip(*self._pending, strict=True), self._schema, strict=True):
+        for cells, each in zip(self._pending, self._schema, strict=True):
             if pa.types.is_timestamp(each.type):
                 columns.append(pa.array([_moment(cell) for cell in cells], each.type))
             else:
                 columns.append(pa.array(cells, each.type))
         self._writer.write_batch(pa.record_batch(columns, schema=self._schema))
-        self._pending = []
+        self._pending = [[] for _ in self._schema]
 
 
 def _kinds() -> dict[Type, Any]:
@@ -369,7 +370,7 @@ class NoOutput(Output):
         """Nothing is made ready."""
         return columns
 
-    def write(self, rows: Sequence[Sequence[Value]]) -> None:
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Nothing is written."""
 
 

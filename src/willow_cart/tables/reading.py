@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
+from itertools import islice
 from typing import Any, BinaryIO
 
 from willow_cart.archives.tars import open_packed, packing_of
@@ -98,43 +99,48 @@ def read_rows(
     """
     with ExitStack() as stack:
         if file.sheet:
-            lines = _rows_of_sheet(file, skip, stack)
+            batches = _rows_of_sheet(file, skip, stack)
             found = None
         else:
             found = dialect or _find_out(file, skip)
-            lines = _rows_of_text(file, skip, found, stack)
-        header = next((row for _, row in lines if any(row)), None)
-        if header is None:
+            batches = _rows_of_text(file, skip, found, stack)
+        reading: Reading | None = None
+        for lines, rows in batches:
+            if reading is None:
+                above = next((place for place, row in enumerate(rows) if any(row)), None)
+                if above is None:
+                    continue
+                reading = Reading(found, _named(rows[above]))
+                yield reading
+                del rows[: above + 1], lines[: above + 1]
+            width = len(reading.header)
+            # Nearly always all are as long as they should be, which is quickly seen.
+            if set(map(len, rows)) != {width}:
+                rows = list(_evened(file, reading, zip(lines, rows, strict=True)))  # noqa: PLW2901
+            if rows:
+                yield rows
+        if reading is None:
             raise NoTable(file.name, "is empty", "leave it out with --drop")
-        reading = Reading(found, _named(header))
-        yield reading
-        yield from _batches(file, reading, lines)
 
 
-def _batches(
-    file: TableFile, reading: Reading, lines: Iterator[tuple[int, list[str]]]
-) -> Iterator[list[list[str]]]:
+def _evened(
+    file: TableFile, reading: Reading, lines: Iterable[tuple[int, list[str]]]
+) -> Iterator[list[str]]:
+    """Rows as long as the header; those that say nothing are passed over."""
     width = len(reading.header)
-    batch: list[list[str]] = []
     for number, row in lines:
-        if len(row) != width:
-            if not any(row):
-                continue
-            if any(row[width:]):
-                raise NoTable(
-                    file.name,
-                    f"line {number:,} has {len(row)} cells, and its header has {width}",
-                    "mend it, or say with --skip-lines how many lines come before the header",
-                )
+        if len(row) == width:
+            yield row
+        elif any(row[width:]):
+            raise NoTable(
+                file.name,
+                f"line {number:,} has {len(row)} cells, and its header has {width}",
+                "mend it, or say with --skip-lines how many lines come before the header",
+            )
+        elif any(row):
             # A sheet ends where nothing more is said; a text that does is likely to be cut short.
             reading.short += reading.dialect is not None and len(row) < width
-            row = (row + [""] * width)[:width]  # noqa: PLW2901  # it is as long as it should be
-        batch.append(row)
-        if len(batch) == ROWS:
-            yield batch
-            batch = []
-    if batch:
-        yield batch
+            yield (row + [""] * width)[:width]
 
 
 def _find_out(file: TableFile, skip: int) -> Dialect:
@@ -161,8 +167,8 @@ def _find_out(file: TableFile, skip: int) -> Dialect:
 
 def _rows_of_text(
     file: TableFile, skip: int, dialect: Dialect, stack: ExitStack
-) -> Iterator[tuple[int, list[str]]]:
-    """Rows with the numbers of their lines.
+) -> Iterator[tuple[list[int], list[list[str]]]]:
+    """Rows, some thousand at a time, with the numbers of the lines that they end in.
 
     Raises:
         NoTable: it cannot be read.
@@ -176,22 +182,33 @@ def _rows_of_text(
         for _ in range(skip):
             text.readline()
         reader = csv.reader(text, delimiter=dialect.delimiter, strict=True)
-        for row in reader:
-            yield reader.line_num + skip, row
+        while True:
+            rows = list(islice(reader, ROWS))
+            if not rows:
+                return
+            # Cells that hold line ends are rare, and then only the last number is certain.
+            lines = range(reader.line_num - len(rows) + 1, reader.line_num + 1)
+            yield [line + skip for line in lines], rows
     except (csv.Error, EOFError, ValueError) as error:
         raise NoTable(file.name, f"cannot be read: {str(error).lower()}", "see to it") from None
     except OSError as error:
         raise NoTable(file.name, f"cannot be read: {plainly(error)}", "see to it") from None
 
 
-def _rows_of_sheet(file: TableFile, skip: int, stack: ExitStack) -> Iterator[tuple[int, list[str]]]:
+def _rows_of_sheet(
+    file: TableFile, skip: int, stack: ExitStack
+) -> Iterator[tuple[list[int], list[list[str]]]]:
     sheet = _open_book(file, stack)[file.sheet]
-    for number, row in enumerate(sheet.iter_rows(values_only=True), 1):
-        if number > skip:
-            cells = [_written(cell) for cell in row]
-            while cells and not cells[-1]:
-                cells.pop()  # sheets are as wide as their widest row
-            yield number, cells
+    rows = enumerate(sheet.iter_rows(min_row=skip + 1, values_only=True), skip + 1)
+    while batch := list(islice(rows, ROWS)):
+        yield [number for number, _ in batch], [_ended([*map(_written, row)]) for _, row in batch]
+
+
+def _ended(cells: list[str]) -> list[str]:
+    """A row without its empty end: sheets are as wide as their widest row."""
+    while cells and not cells[-1]:
+        cells.pop()
+    return cells
 
 
 def _open(file: TableFile, stack: ExitStack) -> BinaryIO:

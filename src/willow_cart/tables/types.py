@@ -77,7 +77,8 @@ class Column:
         self.rows += len(cells)
 
     def _settle(self, cells: Sequence[str]) -> None:
-        said = [cell for cell in map(str.strip, cells) if cell and cell not in EMPTY_WORDS]
+        # What is measured repeats itself, and each cell need be looked at once.
+        said = {cell for cell in map(str.strip, set(cells)) if cell and cell not in EMPTY_WORDS}
         if not said:
             return
         # Nearly always all are of one type, which is quickly seen.
@@ -114,19 +115,19 @@ def _tests(decimal: str) -> Sequence[tuple[Type, Callable[[str], object]]]:
     )
 
 
-def converter(type_: Type, decimal: str) -> Callable[[str], Value]:
-    """What turns the cells of a column into values."""
+def convert(cells: Sequence[str], type_: Type, decimal: str) -> list[Value]:
+    """Turn the cells of a column into values of its type."""
     if type_ in (Type.TEXT, Type.EMPTY):
-        return lambda cell: cell or None
+        return [cell or None for cell in cells]
+    values = {cell: _value(cell.strip(), type_, decimal) for cell in set(cells)}
+    return [*map(values.__getitem__, cells)]
 
-    def convert(cell: str) -> Value:
-        cell = cell.strip()
-        if not cell or cell in EMPTY_WORDS:
-            return None
-        if type_ is Type.INTEGER:
-            return int(cell)
-        if type_ is Type.REAL:
-            return float(cell.replace(",", ".") if decimal == "," else cell)
-        return cell
 
-    return convert
+def _value(cell: str, type_: Type, decimal: str) -> Value:
+    if not cell or cell in EMPTY_WORDS:
+        return None
+    if type_ is Type.INTEGER:
+        return int(cell)
+    if type_ is Type.REAL:
+        return float(cell.replace(",", ".") if decimal == "," else cell)
+    return cell
