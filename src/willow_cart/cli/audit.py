@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from willow_cart.checks import Entry
     from willow_cart.records import Arrival
 
-NAME = "audit"
 BRIEF = "check what lies in a folder against its ledger, checksum lists, or where it came from"
 DESCRIPTION = (
     "Read every file that was hauled into a folder, and say what has changed, what is missing, and"

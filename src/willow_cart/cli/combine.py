@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from willow_cart.holdings import Holding
     from willow_cart.tables import Combined, TableFile
 
-NAME = "combine"
 BRIEF = "put tables that were hauled together into one"
 DESCRIPTION = (
     "Put tables together: CSV and its relatives, also packed, and workbooks, into one table of a"

@@ -7,7 +7,6 @@ from pathlib import Path
 
 from willow_cart.exits import Exit
 
-NAME = "demo"
 BRIEF = "run the full example against stand-in servers on this machine"
 DESCRIPTION = (
     "Start stand-ins for the made-up Harrowmere Wetland Trust's web server, its contractor's FTP"

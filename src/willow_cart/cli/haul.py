@@ -25,7 +25,6 @@ if TYPE_CHECKING:
     from willow_cart.haul import Account, Wishes
     from willow_cart.shelf import Shelf
 
-NAME = "haul"
 BRIEF = "bring what is chosen home: fetch with resume, check, file"
 DESCRIPTION = (
     "Fetch what the sources offer and the choosing options leave, check it, and file it. A file"

@@ -9,7 +9,6 @@ from dataclasses import asdict
 from willow_cart.cli.connecting import add_connecting, make_access, make_context
 from willow_cart.exits import Exit
 
-NAME = "knock"
 BRIEF = "test a place: name, port, TLS, listing, fetching, resuming, checksums, clock"
 DESCRIPTION = (
     "Try a place step by step, and say what works, what does not, and what to do about it. Fetches"

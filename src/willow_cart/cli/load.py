@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from willow_cart.cart import Find, Loaded
     from willow_cart.sources import Look
 
-NAME = "load"
 BRIEF = "put what is chosen in a cart: a table to look over, prune and haul"
 DESCRIPTION = (
     "Write what the sources offer and the choosing options leave into a cart, a CSV file with one"

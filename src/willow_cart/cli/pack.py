@@ -8,7 +8,6 @@ from pathlib import Path
 from willow_cart.cli.options import add_choosing, make_choosing
 from willow_cart.exits import Exit
 
-NAME = "pack"
 BRIEF = "pack what was hauled into one archive, the same to the byte every time"
 DESCRIPTION = (
     "Pack the files of a folder into a zip or tar.gz archive, with a list of their checksums and a"

@@ -16,7 +16,6 @@ from willow_cart.exits import Exit
 if TYPE_CHECKING:
     from willow_cart.cart import Picked, Way
 
-NAME = "pick"
 BRIEF = "take rows of a cart out or put them back; without options, in a view to tick in"
 DESCRIPTION = (
     "Mark rows of a cart by the same options that choose everywhere, or tick them in a view where"

@@ -24,7 +24,6 @@ if TYPE_CHECKING:
 # What is told of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
-NAME = "receipt"
 BRIEF = "the account of the last haul into a folder, or of any before it"
 DESCRIPTION = (
     "Show what a haul brought: each file with its state, size, checksum and how it was checked."

@@ -8,7 +8,6 @@ from willow_cart.cli.filing import add_filing, make_rule, show_plan
 from willow_cart.cli.options import add_folder
 from willow_cart.exits import Exit
 
-NAME = "refile"
 BRIEF = "move what was hauled into a folder to where another rule wants it"
 DESCRIPTION = (
     "Move the files of a folder by another layout or template, and have its ledger know: later"

@@ -32,7 +32,6 @@ _OUTCOMES = {
     Exit.INTERRUPTED: "stopped",
 }
 
-NAME = "runs"
 BRIEF = "hauls under way and past: list them, watch one, stop one"
 DESCRIPTION = (
     "List the hauls of this machine, in the background or not. Without a number the options mean"

@@ -14,7 +14,6 @@ from willow_cart.exits import Exit
 if TYPE_CHECKING:
     from willow_cart.cli.showing import Showing
 
-NAME = "survey"
 BRIEF = "look: what is offered and chosen, with counts and sizes; fetches no file"
 DESCRIPTION = (
     "Show what the sources offer and what the choosing options leave of it: a table or a tree, the"

@@ -8,7 +8,6 @@ from pathlib import Path
 from willow_cart.cli.options import add_choosing, make_choosing
 from willow_cart.cli.unpacking import add_unpacking, make_unpacking, show_unpacked
 
-NAME = "unpack"
 BRIEF = "take out what is in archives that were hauled, or lie anywhere here"
 DESCRIPTION = (
     "Unpack archives: zip, tar (also packed by gzip, bzip2, xz or Zstandard), and single packed"

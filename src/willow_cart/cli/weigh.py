@@ -22,7 +22,6 @@ if TYPE_CHECKING:
 
     Parts = list[tuple[Path, Part]]
 
-NAME = "weigh"
 BRIEF = "what a cart weighs, by kind, folder, source and month; does it fit; split it"
 DESCRIPTION = (
     "Count and add up what is taken of a cart: by kind, folder, source and month, with the largest"
