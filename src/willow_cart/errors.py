@@ -150,6 +150,13 @@ class NothingChosen(WillowCartError):
         self.rule = rule
 
 
+def nothing_there(places: object, what: str) -> NothingChosen:
+    """The error for folders that hold nothing to choose from."""
+    return NothingChosen(
+        str(places), f"holds no {what}", "haul some first, or name others", offered=0, rule=None
+    )
+
+
 class TransferFailed(WillowCartError):
     """One file did not come."""
 

@@ -49,8 +49,19 @@ def read_sign_ins(
     entries = content.get("sign_in", {})
     if not isinstance(entries, dict):
         raise BadOption(f"{path}, sign_in", "is no table", "write [sign_in.NAME]")
+    return sign_ins_in(str(path), entries, environment)
+
+
+def sign_ins_in(
+    place: str, entries: Mapping[str, object], environment: Mapping[str, str] = os.environ
+) -> dict[str, tuple[str | None, SignIn]]:
+    """Read sign-ins that stand in a file, each a table by its name; see `read_sign_ins`.
+
+    Raises:
+        BadOption: one says something that nobody understands.
+    """
     return {
-        name: _read_one(f"{path}, [sign_in.{name}]", entry, environment)
+        name: _read_one(f"{place}, [sign_in.{name}]", entry, environment)
         for name, entry in entries.items()
     }
 

@@ -152,7 +152,7 @@ def _entries(args: argparse.Namespace) -> Sequence[Entry]:
 def _access(args: argparse.Namespace, arrivals: Sequence[Arrival]) -> Access:
     """What talks to the places that files came from."""
     args.sources = sorted({arrival.address for arrival in arrivals})
-    return make_access(args, args.lanes)
+    return make_access([args], args.lanes)
 
 
 @contextmanager

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.options import add_choosing, make_choosing
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, nothing_there
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -121,6 +121,8 @@ def _tables(args: argparse.Namespace) -> list[TableFile]:
     # Who says what to take may mean a table by any name.
     named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
     found = {each.offer: each for each in _candidates(args, any_name=named)}
+    if not found:
+        raise nothing_there(", ".join(map(str, args.places)), "table")
     choice = choosing.choose(found)
     choice.require_some()
     chosen = [found[offer] for offer in choice.chosen]

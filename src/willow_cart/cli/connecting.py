@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption
@@ -83,20 +84,28 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
     )
 
 
-def make_access(args: argparse.Namespace, lanes_per_host: int, stall_after: float = 60.0) -> Access:
+def make_access(
+    several: Sequence[argparse.Namespace],
+    lanes_per_host: int,
+    stall_after: float = 60.0,
+    *,
+    kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
+) -> Access:
     """What talks to every place that a command may ask.
 
     Args:
-        args: the options.
+        several: the options; of more than one the sign-ins of all count, and else the first.
         lanes_per_host: how many connections one host may have.
         stall_after: seconds without a byte after which a connection counts as broken.
+        kept: sign-ins that can be named besides those of the config file.
 
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
     """
     from willow_cart.access.everywhere import Everywhere
 
-    sign_ins = _make_sign_ins(args)
+    args = several[0]
+    sign_ins = _make_sign_ins(several, kept or {})
     context = make_context(args)
 
     def make_web() -> Access:
@@ -171,7 +180,9 @@ def make_context(args: argparse.Namespace) -> ssl.SSLContext | None:
     return context
 
 
-def _make_sign_ins(args: argparse.Namespace) -> SignIns:
+def _make_sign_ins(
+    several: Sequence[argparse.Namespace], kept_besides: Mapping[str, tuple[str | None, SignIn]]
+) -> SignIns:
     """Gather every sign-in that a command may use.
 
     Raises:
@@ -182,10 +193,27 @@ def _make_sign_ins(args: argparse.Namespace) -> SignIns:
     from willow_cart.access.sign_in_file import read_sign_ins
     from willow_cart.access.sign_ins import SignIns, read_cookies
 
-    named = set(_origins(args.sources if args.sign_in_at is None else [args.sign_in_at]))
     config = platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
-    kept = read_sign_ins(config)
+    kept = {**read_sign_ins(config), **kept_besides}
     by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
+    all_named: set[str] = set()
+    for args in several:
+        named = set(_origins(args.sources if args.sign_in_at is None else [args.sign_in_at]))
+        by_origin |= _sign_ins_of(args, named, kept, config)
+        all_named |= named
+    cookies = next((each.cookies for each in several if each.cookies), None)
+    read = read_cookies(cookies) if cookies else None
+    return SignIns(by_origin, cookies=read, netrc=_read_netrc(), named=all_named)
+
+
+def _sign_ins_of(
+    args: argparse.Namespace,
+    named: set[str],
+    kept: Mapping[str, tuple[str | None, SignIn]],
+    config: Path,
+) -> dict[str, SignIn]:
+    """The sign-ins that some options name, or spell out, by the origins that they are for."""
+    by_origin: dict[str, SignIn] = {}
     if args.sign_in is not None:
         if args.sign_in not in kept:
             known = f"there are {', '.join(kept)}" if kept else f"write it into {config}"
@@ -197,8 +225,7 @@ def _make_sign_ins(args: argparse.Namespace) -> SignIns:
         by_origin.update(
             dict.fromkeys(_some(named, "--user, --token, --header or --shared-access"), typed)
         )
-    cookies = read_cookies(args.cookies) if args.cookies else None
-    return SignIns(by_origin, cookies=cookies, netrc=_read_netrc(), named=named)
+    return by_origin
 
 
 def without_fields(arguments: Sequence[str]) -> list[str]:
@@ -290,7 +317,6 @@ def _some(named: set[str], option: str) -> set[str]:
 def _read_netrc() -> netrc | None:
     """What `~/.netrc` holds; a file that cannot be used is told and passed over."""
     import netrc
-    from pathlib import Path
 
     from willow_cart.cli.telling import tell
 

@@ -149,23 +149,47 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     from willow_cart.cli.load import put_in_cart
     from willow_cart.cli.telling import tell
     from willow_cart.sources import Look
-    from willow_cart.units import count_of
 
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
     wishes = make_wishes(args)
-    with make_access(args, wishes.lanes_per_host, args.stall_after) as access:
+    with make_access([args], wishes.lanes_per_host, args.stall_after) as access:
         looker = Looker(args, access, wishes.lanes_per_host)
         offers = looker.chosen()
+        troubles = len(looker.found.troubles)
         if args.preview:
             preview(offers, args.into, wishes.layout)
-            return Exit.INCOMPLETE if looker.found.troubles else Exit.GOOD
+            return Exit.INCOMPLETE if troubles else Exit.GOOD
         if args.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)
             tell(put_in_cart(find, args.cart, Look(sources=looker.found.sources), add=False))
-        account = _haul(args, wishes, _with_checksums(args, offers, access), access, background)
-    troubles = len(looker.found.troubles)
+        return bring(args, wishes, offers, access, background, troubles=troubles)
+
+
+def bring(
+    args: argparse.Namespace,
+    wishes: Wishes,
+    offers: Shelf,
+    access: Access,
+    background: Background | None = None,
+    *,
+    troubles: int = 0,
+) -> Exit:
+    """Haul what was chosen, and account for it.
+
+    Args:
+        args: the options of a haul.
+        wishes: what they come to.
+        offers: what was chosen.
+        access: how places are talked to.
+        background: what holds the terminal meanwhile; None if it is held.
+        troubles: how many lines or places of the sources could not be taken.
+    """
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    account = _haul(args, wishes, _with_checksums(args, offers, access), access, background)
     _sum_up(account, args.into, troubles=troubles)
     _tell_twins(account, args.twins)
     if args.unpack:

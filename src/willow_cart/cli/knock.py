@@ -30,7 +30,7 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.sources.knock import Knocker, Verdict
 
     address = normalise(args.sources[0])
-    with make_access(args, lanes_per_host=2) as access:
+    with make_access([args], lanes_per_host=2) as access:
         signed = bool(args.user or args.token or args.header or args.cookies or args.sign_in)
         knocker = Knocker(access, make_context(args), signed)
         findings = list(knocker.knock(address))

@@ -51,7 +51,7 @@ def run(args: argparse.Namespace) -> int:
             "is among the sources",
             "name the sources that it was loaded from",
         )
-    with make_access(args, args.lanes) as access:
+    with make_access([args], args.lanes) as access:
         looker = Looker(args, access, args.lanes, everything=args.cart.exists())
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
     looker.choice.require_some()

@@ -17,7 +17,7 @@ from willow_cart.version import __version__
 
 COMMANDS = (
     "survey", "load", "pick", "weigh", "haul", "unpack", "combine", "pack", "runs", "audit",
-    "receipt", "refile", "knock", "demo",
+    "receipt", "refile", "errand", "knock", "demo",
 )  # fmt: skip
 """The commands, in the order in which people come to them; each has a module of its name."""
 

@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 
 from willow_cart.cli.options import add_choosing, make_choosing
+from willow_cart.errors import nothing_there
 from willow_cart.exits import Exit
 
 BRIEF = "pack what was hauled into one archive, the same to the byte every time"
@@ -42,6 +43,8 @@ def run(args: argparse.Namespace) -> int:
         for number, each in enumerate(holdings_at(args.folder), 1)
         if Path(each.file).resolve() != own
     }
+    if not found:
+        raise nothing_there(args.folder, "file")
     choice = make_choosing(args).choose(found)
     choice.require_some()
     packed = pack((found[offer] for offer in choice.chosen), args.to)

@@ -77,7 +77,7 @@ def _pick(args: argparse.Namespace, way: Way) -> int:
     args.undated, args.unsized = args.undated or unsure, args.unsized or unsure
     choosing = make_choosing(args)
     choice = choosing.begin()
-    with make_access(args, _LANES) as access:
+    with make_access([args], _LANES) as access:
         asker = SizeAsker(access, _LANES) if args.ask_sizes else None
         picked = pick_in(args.cart, way, choosing, choice, asker, only_gone=args.gone)
     _sum_up(args.cart, picked, "put back" if way == "back" else "taken out")

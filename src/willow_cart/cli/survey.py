@@ -38,7 +38,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and show."""
-    with make_access(args, args.lanes) as access:
+    with make_access([args], args.lanes) as access:
         looker = Looker(args, access, args.lanes)
         _make_showing(args).show(looker)
     looker.choice.require_some()

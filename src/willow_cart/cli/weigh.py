@@ -115,7 +115,7 @@ def _ask_sizes(args: argparse.Namespace) -> int:
     """Note in the cart what the servers say, and return how many say nothing."""
     from willow_cart.cart import learn_in
 
-    with make_access(args, _LANES) as access:
+    with make_access([args], _LANES) as access:
         asker = SizeAsker(access, _LANES)
         learn_in(args.cart, asker)
     return asker.unanswered

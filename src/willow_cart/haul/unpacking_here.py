@@ -13,7 +13,7 @@ from willow_cart.access.http_rules import parse_date
 from willow_cart.access.local import address_of
 from willow_cart.checks import digest_file
 from willow_cart.choosing import Choosing
-from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.errors import UnreadableSource, nothing_there, plainly
 from willow_cart.filing import Filed
 from willow_cart.haul.account import Account
 from willow_cart.haul.destination import Destination
@@ -25,7 +25,7 @@ from willow_cart.records import Arrival, Ledger, ledger_path, timestamp
 
 
 def unpack(
-    places: Iterable[Path],
+    places: Sequence[Path],
     into: Path | None,
     wish: Unpacking,
     choosing: Choosing,
@@ -58,6 +58,8 @@ def unpack(
     """
     stop = stop or threading.Event()
     found = {archive.filed.offer: (root, archive) for root, archive in _find(places, into)}
+    if not found:
+        raise nothing_there(", ".join(map(str, places)), "archive")
     choice = choosing.choose(found)
     choice.require_some()
     chosen = [found[offer] for offer in choice.chosen]

@@ -1,0 +1,274 @@
+"""An errand as a job: its values put in, and every table turned into the options of its command."""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime
+from importlib import import_module
+from typing import TYPE_CHECKING, NoReturn
+
+from willow_cart.errors import BadOption
+
+if TYPE_CHECKING:
+    from willow_cart.errands import Document, Table, Values
+
+STEPS = ("unpack", "combine", "pack", "receipt", "run")
+"""What can be done with arrivals, by the key that names it."""
+
+# Options that say what an errand says elsewhere, or that make no sense where nobody watches.
+_ELSEWHERE = frozenset({"sources", "into", "cart", "add", "preview", "detach", "help"})
+_CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
+_NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
+
+# The keys of a source that choose by name.
+_BY_NAME = ("ext", "kind", "keep", "drop", "keep_re", "drop_re")
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A source with its options.
+
+    Attributes:
+        name: what its files are said to be from; empty for the address.
+        args: as `load` has them.
+    """
+
+    name: str
+    args: argparse.Namespace
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What is done with arrivals.
+
+    Attributes:
+        number: its place, from 1.
+        what: one of `STEPS`.
+        words: of a command, as they would be typed.
+    """
+
+    number: int
+    what: str
+    words: Sequence[str]
+
+    def __str__(self) -> str:
+        return f"step {self.number}, {self.what}"
+
+    @property
+    def typed(self) -> str:
+        """What it is short for."""
+        program = [] if self.what == "run" else ["willow-cart"]
+        return shlex.join([*program, *self.words])
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """An errand whose values are put in.
+
+    Attributes:
+        into: where everything goes.
+        sources: where it comes from.
+        haul: how it is brought.
+        steps: what is done with it.
+    """
+
+    into: str
+    sources: Sequence[Source]
+    haul: argparse.Namespace
+    steps: Sequence[Step]
+
+
+def make_job(document: Document, values: Values) -> Job:
+    """Put the values in, and turn every table into the options of its command.
+
+    Raises:
+        BadOption: something in it means nothing.
+    """
+    into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
+    connecting = _words(document.connecting, values, _options("load", ("connecting",)))
+    sources = [
+        _make_source(table, variant, connecting)
+        for table in document.sources
+        for variant in values.variants(_texts_in(table))
+    ]
+    haul = [
+        *_words(document.haul, values, _options("haul", without=_NOT_OF_HAULS)),
+        *_words(document.filing, values, _options("refile")),
+        *(
+            f"--{key}={values.fill(str(document.top.keys[key]), document.top.place(key))}"
+            for key in ("note", "cart")
+            if document.top.keys.get(key)
+        ),
+    ]
+    parsed = _parse("haul", ["-", f"--into={into}", *haul, *connecting], document.haul)
+    parsed.sources = []
+    steps = [
+        _make_step(number, table, values, into, document.sources)
+        for number, table in enumerate(document.arrivals, 1)
+    ]
+    return Job(into, sources, parsed, steps)
+
+
+def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Source:
+    at = table.keys.get("at")
+    addresses = [at] if isinstance(at, str) else at
+    if not isinstance(addresses, list) or not addresses:
+        raise BadOption(table.place("at"), "does not say where", 'write at = "ADDRESS"')
+    filled = [values.fill(str(each), table.place("at")) for each in addresses]
+    options = _options("load", _CHOOSING_GROUPS)
+    words = _words(table, values, options, besides=("at", "name"))
+    args = _parse("load", [*words, *connecting, "--cart=-", "--", *filled], table)
+    name = values.fill(str(table.keys.get("name", "")), table.place("name"))
+    return Source(name, args)
+
+
+def _make_step(
+    number: int, table: Table, values: Values, into: str, sources: Sequence[Table]
+) -> Step:
+    """Turn a table into the words of a command."""
+    named = [what for what in STEPS if what in table.keys]
+    if len(named) != 1:
+        reason = f"is {' and '.join(named)} at once" if named else "does not say what is done"
+        raise BadOption(table.place(), reason, f"name one of {', '.join(STEPS)}")
+    what = named[0]
+    about = table.keys[what]
+    texts = [about] if isinstance(about, str) else about
+    if not isinstance(texts, list) or not texts:
+        raise BadOption(table.place(what), "is no text", "write it in quotes")
+    filled = [values.fill(str(each), table.place(what)) for each in texts]
+    if what == "run":
+        table.require_known(("run",))
+        return Step(number, what, shlex.split(filled[0]))
+    options = _options(what)
+    words = _words(table, values, options, besides=(what, "of"))
+    words += _inherited(table, values, options, sources)
+    match what:
+        case "unpack":
+            words += [f"--keep={pattern}" for pattern in filled]
+        case "receipt":
+            words += [f"--html={filled[0]}"]
+        case _:
+            words += [f"--to={filled[0]}"]
+    command = [what, into, *words]
+    _parse(what, command[1:], table)  # a slip is told before anything is fetched
+    return Step(number, what, command)
+
+
+def _inherited(
+    table: Table,
+    values: Values,
+    options: Mapping[str, argparse.Action],
+    sources: Sequence[Table],
+) -> list[str]:
+    """What a step takes over from a source, so that no pattern is typed twice.
+
+    From the source that `of` names, or from the only one, unless the step chooses itself. Patterns
+    with a slash are about the folders there, which may be others here.
+
+    Raises:
+        BadOption: there is no such source.
+    """
+    named = [each for each in sources if each.keys.get("name") == table.keys.get("of")]
+    if "of" in table.keys and not named:
+        raise BadOption(table.place("of"), "is the name of no source", "give one a name")
+    if "of" not in table.keys:
+        named = list(sources[:1]) if len(sources) == 1 else []
+    if not named or "keep" not in options or any(key in table.keys for key in _BY_NAME):
+        return []
+    source = named[0]
+    taken = {
+        key: value
+        for key, value in source.keys.items()
+        if key in _BY_NAME and not any("/" in text for text in _texts_of(value))
+    }
+    words = []
+    # Where a list makes several sources, a step is about all of them.
+    for variant in values.variants([text for value in taken.values() for text in _texts_of(value)]):
+        words += _words(replace(source, keys=taken), variant, options)
+    return list(dict.fromkeys(words))
+
+
+def _texts_of(value: object) -> list[str]:
+    return [str(each) for each in (value if isinstance(value, list) else [value])]
+
+
+def _texts_in(table: Table) -> list[str]:
+    """Everything in a table that may name a value."""
+    return [text for value in table.keys.values() for text in _texts_of(value)]
+
+
+def _options(
+    command: str, groups: Sequence[str] = (), without: Sequence[str] = ()
+) -> dict[str, argparse.Action]:
+    """The options of a command by their keys, of all groups or of some."""
+    parser = argparse.ArgumentParser(add_help=False)
+    import_module(f"willow_cart.cli.{command}").add_options(parser)
+    return {
+        action.option_strings[0].lstrip("-").replace("-", "_"): action
+        for group in parser._action_groups  # noqa: SLF001  # there is no public way to them
+        if (not groups or group.title in groups) and group.title not in without
+        for action in group._group_actions  # noqa: SLF001
+        if action.option_strings and action.dest not in _ELSEWHERE
+    }
+
+
+def _words(
+    table: Table,
+    values: Values,
+    options: Mapping[str, argparse.Action],
+    besides: Sequence[str] = (),
+) -> list[str]:
+    """The options of a table, as they would be typed.
+
+    Raises:
+        BadOption: a key means nothing, or its value is of another type.
+    """
+    table.require_known((*options, *besides))
+    words = []
+    for key, value in table.keys.items():
+        if key in besides:
+            continue
+        action, place = options[key], table.place(key)
+        option = action.option_strings[0]
+        if action.nargs == 0:
+            if not isinstance(value, bool):
+                raise BadOption(place, "is yes or no", "write true or false")
+            words += [option] if value else []
+            continue
+        if isinstance(value, bool | dict):
+            raise BadOption(place, "is neither text, number nor list", "write it in quotes")
+        several = value if isinstance(value, list) else [value]
+        # Fields of templates and of commands are no values, and stay.
+        filled = [values.fill(_text_of(each), place, leave=_has_fields(key)) for each in several]
+        if isinstance(action.default, list):
+            words += [f"{option}={each}" for each in filled]
+        else:
+            words.append(f"{option}={','.join(filled)}")
+    return words
+
+
+def _has_fields(key: str) -> bool:
+    return key in ("file_as", "unpack_to", "on_arrival", "endpoint", "name_parts") or "_re" in key
+
+
+def _text_of(value: object) -> str:
+    return value.isoformat() if isinstance(value, date | datetime) else str(value)
+
+
+def _parse(command: str, words: Sequence[str], table: Table) -> argparse.Namespace:
+    """Read options as the command does.
+
+    Raises:
+        BadOption: one cannot be understood.
+    """
+
+    class Parser(argparse.ArgumentParser):
+        def error(self, message: str) -> NoReturn:
+            raise BadOption(table.place(), message.removeprefix("argument "), "see the guide")
+
+    parser = Parser(add_help=False, allow_abbrev=False)
+    import_module(f"willow_cart.cli.{command}").add_options(parser)
+    return parser.parse_args(words)

@@ -1,0 +1,296 @@
+"""Errands: whole jobs in a file, with values, run again when things have changed."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import Outcome, files_in, run, start
+from tests.test_unpacking import zipped
+from willow_cart.cli.errand_job import make_job
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.errands import Values, read_document
+from willow_cart.errors import BadOption
+
+NOW = datetime(2031, 6, 3, 5, 30, tzinfo=UTC)
+
+
+def values(given: dict[str, object], **environment: str) -> Values:
+    return Values(given, now=NOW, environment=environment)
+
+
+@pytest.mark.parametrize(
+    ("text", "filled"),
+    [
+        ("{today} {yesterday} {now:%H}", "2031-06-03 2031-06-02 05"),
+        ("{this_month} {last_month} {last_month:%Y%m}", "2031-06 2031-05 203105"),
+        ("{days_ago[5]} {days_ago[3]:%d.%m.} {months_ago[6]}", "2031-05-29 31.05. 2030-12"),
+        ("{station}_{month:%b}_{month}", "north_May_2031-05"),
+        ("{01..12}.{a,b} {}", "{01..12}.{a,b} {}"),
+        ("{env[FEN]} {env[NONE]} {env[NONE]|or x}", None),
+        ("{env[FEN]} {env[NONE]|or some where}", "reed some where"),
+        ("{mont}", None),
+        ("{days_ago}", None),
+        ("{days_ago[x]}", None),
+        ("{station:%Y}", None),
+    ],
+)
+def test_values_stand_in_texts_by_their_names(text: str, filled: str | None) -> None:
+    known = values({"station": "north", "month": "{last_month}"}, FEN="reed")
+    if filled is None:
+        with pytest.raises(BadOption, match=r"did you mean|is not set|how many|cannot be written"):
+            known.fill(text, "may.toml, at")
+    else:
+        assert known.fill(text, "may.toml, at") == filled
+
+
+def test_lists_make_several_of_one_and_only_where_they_are_named() -> None:
+    known = values({"hide": ["alder", "reed"], "year": [2030, 2031], "n": 3})
+    variants = list(known.variants(["{hide}.csv", "{n}"]))
+    assert [each.fill("{hide}{n}", "x") for each in variants] == ["alder3", "reed3"]
+    assert len(list(known.variants(["{hide} {year}"]))) == 4
+    with pytest.raises(BadOption, match="is a list"):
+        known.fill("{hide}", "into")
+
+
+def write(folder: Path, text: str) -> Path:
+    path = folder / "job.toml"
+    path.write_text(text)
+    return path
+
+
+JOB = """
+into = "data/{month}"
+note = "of {month}"
+[values]
+month = "{last_month}"
+hide = ["alder", "reedbed"]
+
+[[source]]
+name = "levels"
+at = "%(base)s/levels/{month}/"
+keep = ["level_{month:%%Y%%m}??.csv"]
+[[source]]
+name = "counts"
+at = "%(base)s/counts/{month}/{hide}.csv"
+[[source]]
+name = "old"
+at = ["%(base)s/old.zip"]
+
+[haul]
+lanes = 2
+[filing]
+file_as = "{source}/{name}"
+
+[[arrival]]
+unpack = "*.zip"
+then = "remove"
+[[arrival]]
+combine = "levels.sqlite"
+of = "levels"
+[[arrival]]
+run = "%(python)s last.py {month}"
+"""
+
+
+@pytest.fixture
+def job(tmp_path: Path, place: StandIn) -> Path:
+    place.exhibits |= {
+        "levels/2031-05/level_20310501.csv": Exhibit(b"time,reedbed\n2031-05-01,1.5\n"),
+        "levels/2031-05/level_20310502.csv": Exhibit(b"time,reedbed\n2031-05-02,1.6\n"),
+        "levels/2031-05/remarks.csv": Exhibit(b"none\n"),
+        "counts/2031-05/alder.csv": Exhibit(b"day,teal\n1,2\n"),
+        "counts/2031-05/reedbed.csv": Exhibit(b"day,teal\n1,3\n"),
+        "old.zip": Exhibit(zipped({"counts.csv": b"day,teal\n1,4\n"})),
+    }
+    (tmp_path / "bad").write_text("none")
+    (tmp_path / "last.py").write_text(
+        "import sys\nprint(sys.argv[1])\nsys.exit(sys.argv[1] in open('bad').read())\n"
+    )
+    return write(tmp_path, JOB % {"base": place.base, "python": f"'{sys.executable}'"})
+
+
+def errand(job: Path, *more: str, cwd: Path | None = None) -> Outcome:
+    return run("errand", job, "--set", "month=2031-05", *more, cwd=cwd or job.parent)
+
+
+def rows(job: Path) -> int:
+    with sqlite3.connect(job.parent / "levels.sqlite") as base:
+        count: int = base.execute("SELECT count(*) FROM levels").fetchone()[0]
+    return count
+
+
+LIES = {"levels/level_20310501.csv", "levels/level_20310502.csv", "counts/alder.csv",
+        "counts/reedbed.csv", "old/old/counts.csv"}  # fmt: skip
+
+
+def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn) -> None:
+    shown = errand(job, "--preview")
+    assert (shown.code, place.requests != []) == (0, True)
+    assert "month   2031-05\nhide    alder, reedbed\n" in shown.out
+    assert "then step 2, combine: willow-cart combine data/2031-05 '--keep=level_203105??.csv'" in (
+        shown.out
+    )
+    assert not (job.parent / "data").exists()
+    # Started from elsewhere, as a timetable does, and what it makes lies beside it all the same.
+    elsewhere = job.parent / "elsewhere"
+    elsewhere.mkdir()
+    first = errand(job, cwd=elsewhere)
+    assert first.code == 0, first.err
+    assert "5 files: 5 arrived" in first.out
+    assert first.out.endswith("2031-05\n")
+    assert set(files_in(job.parent / "data/2031-05")) == LIES
+    assert (rows(job), list(elsewhere.iterdir())) == (2, [])
+    receipt = run("receipt", "data/2031-05", "--run", "1", "--json", cwd=job.parent).json()
+    assert receipt["note"] == "of 2031-05"
+
+    place.exhibits["levels/2031-05/level_20310502.csv"] = Exhibit(
+        b"time,reedbed\n2031-05-02,1.7\n2031-05-02,1.8\n"
+    )
+    place.exhibits["levels/2031-05/level_20310503.csv"] = Exhibit(b"time,reedbed\n2031-05-03,2\n")
+    del place.exhibits["levels/2031-05/level_20310501.csv"]
+    changes = errand(job, "--preview")
+    assert (
+        "since the last time: 1 new, 1 of another size, 1 gone, such as levels/level_20310501"
+        in (changes.out)
+    )
+    second = errand(job)
+    assert second.code == 0, second.err
+    assert "5 files: 2 arrived, 3 unchanged" in second.out
+    assert set(files_in(job.parent / "data/2031-05")) == LIES | {"levels/level_20310503.csv"}
+    assert rows(job) == 4
+
+
+def test_a_step_that_fails_is_repeated_without_fetching(job: Path, place: StandIn) -> None:
+    (job.parent / "bad").write_text("2031-05")
+    failed = errand(job)
+    assert failed.code == 1
+    assert "step 3, run: failed with exit code 1; once that is mended, --from 3 goes on" in (
+        failed.err
+    )
+    (job.parent / "bad").write_text("")
+    place.requests.clear()
+    mended = errand(job, "--from", "run")
+    assert (mended.code, mended.out) == (0, "2031-05\n")
+    assert place.requests == []
+    unknown = errand(job, "--from", "pack")
+    assert "--from pack: is no step of the errand; there are 1 unpack, 2 combine, 3 run" in (
+        unknown.err
+    )
+    place.exhibits.pop("counts/2031-05/alder.csv")
+    short = errand(job)
+    assert short.code == 1
+    assert "step 1, unpack: not begun, since not everything has come; --from unpack" in short.err
+
+
+def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> None:
+    job.write_text(f'cart = "{{month}}.csv"\n{job.read_text()}')
+    assert errand(job).code == 0
+    assert run("pick", "2031-05.csv", "--out", "--keep", "alder.csv", cwd=job.parent).code == 0
+    place.requests.clear()
+    assert "4 files: 0 arrived, 4 unchanged" in errand(job).out
+    assert not any("alder" in str(request) for request in place.requests)
+
+
+@pytest.mark.parametrize(
+    ("change", "told"),
+    [
+        (("lanes = 2", "lnes = 2"), "line 20, lnes: is not known in [haul]; did you mean lanes ?"),
+        (("lanes = 2", "lanes = 0"), "[haul]: --lanes: 0 is not a whole number from 1 up"),
+        (("lanes = 2", "tight = 2"), "line 20, tight: is yes or no; write true or false"),
+        (("then =", "them ="), "line 26, them: is not known in [[arrival]]; did you mean then ?"),
+        (('of = "levels"', 'of = "x"'), "line 29, of: is the name of no source"),
+        (('unpack = "*.zip"', "lift = true"), "[[arrival]]: does not say what is done"),
+        (("{hide}", "{hid}"), "line 14, at, {hid}: is no value; did you mean {hide} ?"),
+        (("into =", "intoo ="), "line 2, intoo: is not known in the errand; did you mean into ?"),
+        (("[haul]", "[hual]"), "hual: is not known in the errand; did you mean haul ?"),
+        (("keep = [", "keep = "), "cannot be read: "),
+        (("{source}/", "{sauce}/"), "{sauce}: is no field"),
+    ],
+)
+def test_slips_are_told_with_their_lines_before_anything_is_asked(
+    job: Path, place: StandIn, change: tuple[str, str], told: str
+) -> None:
+    assert change[0] in job.read_text()
+    job.write_text(job.read_text().replace(*change, 1))
+    slip = errand(job)
+    assert (slip.code, slip.err.count("\n")) == (2, 1), slip.err
+    assert told in slip.err
+    assert place.requests == []
+    assert not (job.parent / "data").exists()
+
+
+def test_it_runs_in_a_bare_environment_and_never_twice_at_once(job: Path, place: StandIn) -> None:
+    place.exhibits["old.zip"].speed = 100
+    first = start("errand", job, "--set", "month=2031-05", cwd=job.parent)
+    deadline = time.monotonic() + 60
+    while not (job.parent / "data").exists():
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+    second = errand(job)
+    assert (second.code, "is under way already" in second.err) == (2, True)
+    first.send_signal(signal.SIGINT)
+    first.communicate(timeout=60)
+    assert first.returncode == 130
+    place.exhibits["old.zip"].speed = None
+    home = job.parent / "home"
+    home.mkdir()
+    bare = subprocess.run(
+        ["env", "-i", f"HOME={home}", "sh", "-c",
+         f"'{sys.executable}' -m willow_cart errand '{job}' --set month=2031-05"],
+        cwd="/", capture_output=True, text=True, check=False, timeout=60,
+    )  # fmt: skip
+    assert bare.returncode == 0, bare.stderr
+    assert set(files_in(job.parent / "data/2031-05")) == LIES
+
+
+def test_sign_ins_stand_in_it_without_their_secrets(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["members.csv"] = Exhibit(b"1", members="ida:reedmace")
+    job = write(
+        tmp_path,
+        f'into = "d"\n[sign_in.fen]\nuser = "ida"\npassword_env = "FEN"\n'
+        f'[[source]]\nat = "{place.base}/members.csv"\nsign_in = "fen"\n',
+    )
+    assert run("errand", job, cwd=tmp_path, env={"FEN": "reedmace"}).code == 0
+    assert files_in(tmp_path / "d") == {"members.csv": b"1"}
+    without = run("errand", job, cwd=tmp_path)
+    assert (without.code, "FEN" in without.err) == (2, True)
+
+
+def test_every_option_of_the_commands_has_its_key(tmp_path: Path) -> None:
+    job = write(
+        tmp_path,
+        """into = "d"
+        [connecting]
+        endpoint = "http://127.0.0.1:9/{bucket}"
+        [[source]]
+        at = "s3://camera-traps/"
+        depth = "all"
+        kind = ["image", "table"]
+        since = 2031-05-01
+        at_least = "10kB"
+        [haul]
+        speed_cap = "2MB/s"
+        must_check = true
+        on_arrival = "look {path}"
+        if_present = "keep"
+        [filing]
+        layout = "month"
+        """,
+    )
+    made = make_job(read_document(job), values({}))
+    source = made.sources[0].args
+    assert (source.depth, source.kinds, source.since) == (None, ["image", "table"], "2031-05-01")
+    assert (source.at_least, source.endpoint) == (10_000, "http://127.0.0.1:9/{bucket}")
+    haul = made.haul
+    assert (haul.speed_cap, haul.must_check, haul.on_arrival) == (2_000_000, True, "look {path}")
+    assert (haul.if_present, haul.layout, haul.endpoint) == ("keep", "month", source.endpoint)
+    assert os.fspath(haul.into) == "d"
