@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import sqlite3
 import subprocess
@@ -18,6 +19,7 @@ from tests.test_unpacking import zipped
 from willow_cart.cli.errand_job import make_job
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errands import Values, read_document
+from willow_cart.errands.timetable import Timetable, units
 from willow_cart.errors import BadOption
 
 NOW = datetime(2031, 6, 3, 5, 30, tzinfo=UTC)
@@ -159,7 +161,7 @@ def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn
     del place.exhibits["levels/2031-05/level_20310501.csv"]
     changes = errand(job, "--preview")
     assert (
-        "since the last time: 1 new, 1 of another size, 1 gone, such as levels/level_20310501"
+        "since the last time: 1 new, 1 of another size, 0 missing here, 1 gone there, such as"
         in (changes.out)
     )
     second = errand(job)
@@ -294,3 +296,84 @@ def test_every_option_of_the_commands_has_its_key(tmp_path: Path) -> None:
     assert (haul.speed_cap, haul.must_check, haul.on_arrival) == (2_000_000, True, "look {path}")
     assert (haul.if_present, haul.layout, haul.endpoint) == ("keep", "month", source.endpoint)
     assert os.fspath(haul.into) == "d"
+
+
+@pytest.mark.parametrize(
+    ("text", "cron", "calendar"),
+    [
+        ("daily 6:30", "30 6 * * *", "*-*-* 06:30:00"),
+        ("06:30", "30 6 * * *", "*-*-* 06:30:00"),
+        ("Fri 20:30", "30 20 * * 5", "Fri *-*-* 20:30:00"),
+        ("fri-mon 00:05", "5 0 * * 0,1,5,6", "Sun,Mon,Fri,Sat *-*-* 00:05:00"),
+        ("Monday,thu 23:59", "59 23 * * 1,4", "Mon,Thu *-*-* 23:59:00"),
+        ("1 06:00", "0 6 1 * *", "*-*-01 06:00:00"),
+        *((wrong, "", "") for wrong in ("", "Fri", "24:00", "Fry 6:00", "31 6:00", "a b 6:00")),
+    ],
+)
+def test_times_are_read_as_people_write_them(text: str, cron: str, calendar: str) -> None:
+    if not cron:
+        with pytest.raises(BadOption):
+            Timetable.parse(text)
+        return
+    when = Timetable.parse(text)
+    assert (when.cron, when.calendar) == (cron, calendar)
+
+
+def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn) -> None:
+    folder = tmp_path / "100 % done; really $HOME"
+    folder.mkdir()
+    place.exhibits["a.csv"] = Exhibit(b"1")
+    job = write(
+        folder,
+        f'into = "d"\non_failure = "{sys.executable} tell.py"\n'
+        f'[[source]]\nat = "{place.base}/a.csv"\n',
+    )
+    (folder / "tell.py").write_text(
+        "import os\nopen('told', 'w').write(os.environ['WILLOW_SUMMARY'])\n"
+    )
+    shown = run("timetable", job, "--at", "Fri 20:30", cwd=tmp_path)
+    line = shown.out.splitlines()[1]
+    fields, command = line.split(" ", 5)[:5], line.split(" ", 5)[5]
+    assert fields == ["30", "20", "*", "*", "5"]
+    # crontab(5): what is behind a bare percent sign would be standard input.
+    assert "%" not in command.replace("\\%", "")
+    home = tmp_path / "home"
+    home.mkdir()
+    bare = ["env", "-i", f"HOME={home}", "sh", "-c", command.replace("\\%", "%")]
+    assert subprocess.run(bare, cwd=home, check=False, timeout=60).returncode == 0
+    assert files_in(folder / "d") == {"a.csv": b"1"}
+    assert "1 arrived" in (folder / "job.log").read_text()
+    assert "job.toml: all is done (exit code 0), took" in (folder / "job.last.txt").read_text()
+    assert not (folder / "told").exists()
+    place.exhibits.clear()
+    assert subprocess.run(bare, cwd=home, check=False, timeout=60).returncode == 1
+    assert "something did not arrive" in (folder / "told").read_text()
+    verify = shutil.which("systemd-analyze")
+    for name, text in units(Timetable.parse("1 06:00"), ["/bin/true", "100 % $x"], "a b",
+                            folder / "log").items():  # fmt: skip
+        (tmp_path / name.replace(" ", "-")).write_text(text)
+    if verify:
+        event = Timetable.parse("fri-mon 00:05").calendar
+        subprocess.run([verify, "calendar", event], check=True, capture_output=True)
+        made = [*map(str, tmp_path.glob("errand-*.*"))]
+        checked = subprocess.run([verify, "--user", "verify", *made], check=False,
+                                 capture_output=True, text=True)  # fmt: skip
+        assert not [line for line in checked.stderr.splitlines() if "errand-" in line]
+
+
+def test_a_timetable_is_put_into_the_crontab_once(tmp_path: Path, place: StandIn) -> None:
+    job = write(tmp_path, f'into = "{{env[FEN_DIR]}}"\n[[source]]\nat = "{place.base}/a.csv"\n')
+    tab = tmp_path / "tab"
+    tab.write_text("5 4 * * * mine\n")
+    stand_in = tmp_path / "bin" / "crontab"
+    stand_in.parent.mkdir()
+    stand_in.write_text(f"#!/bin/sh\n[ $1 = -l ] && exec cat '{tab}'; exec cat >'{tab}'\n")
+    stand_in.chmod(0o755)
+    path = {"PATH": f"{stand_in.parent}:{os.environ['PATH']}"}
+    for at in ("Fri 20:30", "daily 06:00"):
+        done = run("timetable", job, "--at", at, "--install", cwd=tmp_path, env=path)
+        assert done.code == 0
+        assert "needs FEN_DIR in the environment" in done.err
+    lines = tab.read_text().splitlines()
+    assert lines[:2] == ["5 4 * * * mine", f"# willow-cart errand {job}"]
+    assert (len(lines), lines[2].startswith("0 6 * * * ")) == (3, True)

@@ -5,8 +5,10 @@ from __future__ import annotations
 import argparse
 import fcntl
 import os
+import shlex
 import subprocess
 import sys
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
@@ -15,8 +17,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.errand_job import Job, Step, make_job
-from willow_cart.errors import BadOption, UnusableDestination, plainly
+from willow_cart.cli.telling import code_for
+from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
+from willow_cart.replacing import replacing
+from willow_cart.units import format_duration
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
@@ -30,6 +35,16 @@ DESCRIPTION = (
     " what is done with them then. Every option of the commands is a key there. What changes from"
     " one run to the next, such as the month, is a value and stands in the texts by its name."
 )
+
+
+_MEANINGS = {
+    Exit.GOOD: "all is done",
+    Exit.INCOMPLETE: "something did not arrive, or a step failed",
+    Exit.NOT_UNDERSTOOD: "it could not be carried out",
+    Exit.NOTHING_CHOSEN: "nothing was chosen",
+    Exit.CHECK_FAILED: "something failed its check",
+    Exit.INTERRUPTED: "it was interrupted",
+}
 
 
 def add_options(command: argparse.ArgumentParser) -> None:
@@ -53,6 +68,12 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="STEP",
         help="fetch nothing, and begin with a step: its number, or what it is, such as combine",
     )
+    command.add_argument(
+        "--summary",
+        type=Path,
+        metavar="FILE",
+        help="write what came of it into a file, in one line",
+    )
 
 
 def run(args: argparse.Namespace) -> int:
@@ -61,7 +82,9 @@ def run(args: argparse.Namespace) -> int:
 
     document = read_document(args.file)
     given = {**document.values.keys, **_set(args.set, document)}
-    values = Values(given, now=datetime.now().astimezone(), environment=os.environ)
+    began = datetime.now().astimezone()
+    values = Values(given, now=began, environment=os.environ)
+    summary = None if args.summary is None else args.summary.absolute()
     # What is written relative in the file is relative to it, wherever it is started from.
     document = replace(document, path=args.file.resolve())
     os.chdir(document.path.parent)
@@ -70,12 +93,50 @@ def run(args: argparse.Namespace) -> int:
     if args.preview:
         return _preview(document, job, values)
     with _alone(document.path):
-        code = Exit.GOOD if args.begin else _haul(document, job)
-        if code is not Exit.GOOD and job.steps:
-            _say(f"{job.steps[0]}: not begun, since not everything has come;"
-                 f" --from {job.steps[0].what} begins it all the same")  # fmt: skip
-            return code
-        return code or _do(job.steps[first:])
+        try:
+            code = _run_job(document, job, None if args.begin is None else first)
+        except WillowCartError as error:
+            _account(document, code_for(error), str(error), began, summary)
+            raise
+        _account(document, code, "", began, summary)
+    return code
+
+
+def _run_job(document: Document, job: Job, first: int | None) -> Exit:
+    """Haul and take all steps, or take those from one on."""
+    if first is not None:
+        return _do(job.steps[first:])
+    code = _haul(document, job)
+    if code is not Exit.GOOD and job.steps:
+        _say(f"{job.steps[0]}: not begun, since not everything has come;"
+             f" --from {job.steps[0].what} begins it all the same")  # fmt: skip
+        return code
+    return code or _do(job.steps)
+
+
+def _account(
+    document: Document, code: Exit, why: str, began: datetime, summary: Path | None
+) -> None:
+    """Say in one line what came of a run, to whoever is to know of it."""
+    seconds = (datetime.now().astimezone() - began).total_seconds()
+    meaning = _MEANINGS[code] + (f": {why}" if why else "")
+    line = (
+        f"{began:%Y-%m-%d %H:%M} {document.path.name}: {meaning} (exit code {int(code)}), took"
+        f" {format_duration(seconds)}"
+    )
+    if summary is not None:
+        with replacing(summary) as text:
+            text.write(f"{line}\n")
+    command = document.top.keys.get("on_failure")
+    if code is Exit.GOOD or not command:
+        return
+    told = {"WILLOW_ERRAND": str(document.path), "WILLOW_SUMMARY": line,
+            "WILLOW_EXIT_CODE": str(int(code))}  # fmt: skip
+    words = shlex.split(str(command))
+    try:
+        subprocess.run(words, env={**os.environ, **told}, stdin=subprocess.DEVNULL, check=False)  # noqa: S603
+    except OSError as error:
+        _say(f"on_failure: {words[0]} cannot be run: {plainly(error)}")
 
 
 def _set(words: Sequence[str], document: Document) -> dict[str, str]:
@@ -149,12 +210,13 @@ def _look(job: Job, access: Access) -> tuple[Shelf, int]:
         WillowCartError: none of them can be read.
     """
     from willow_cart.cli.options import Looker
-    from willow_cart.errors import NothingChosen, WillowCartError
+    from willow_cart.errors import NothingChosen
     from willow_cart.shelf import Shelf
     from willow_cart.units import count_of
 
     shelf = Shelf()
     failures: list[WillowCartError] = []
+    counts: Counter[str] = Counter()
     troubles = 0
     for source in job.sources:
         looker = Looker(source.args, access, job.haul.lanes)
@@ -168,8 +230,9 @@ def _look(job: Job, access: Access) -> tuple[Shelf, int]:
             failures.append(error)
             continue
         troubles += len(looker.found.troubles)
-        shown = source.name or ", ".join(looker.found.sources)
-        _say(f"{shown}: {count_of(len(shelf) - before, 'file')}")
+        counts[source.name or ", ".join(looker.found.sources)] += len(shelf) - before
+    for shown, files in counts.items():
+        _say(f"{shown}: {count_of(files, 'file')}")
     if len(failures) == len(job.sources):
         raise failures[0]
     for failure in failures:
@@ -258,7 +321,7 @@ def _show_changes(shelf: Shelf, into: Path) -> None:
     path = ledger_path(into)
     if not path.is_file():
         return
-    new = changed = 0
+    new = changed = missing = 0
     offered = set()
     with Held(path) as held:
         for offer in shelf:
@@ -266,15 +329,20 @@ def _show_changes(shelf: Shelf, into: Path) -> None:
             offered.add(address)
             arrival = held.get(address)
             new += arrival is None
-            changed += arrival is not None and offer.size not in (None, arrival.size)
+            if arrival is None:
+                continue
+            changed += offer.size not in (None, arrival.size)
+            missing += arrival.instead != "members" and not (into / arrival.lies_at).is_file()
     with Ledger(path) as ledger:
         gone = [
             each.path
             for each in ledger.latest_arrivals()
             if each.address not in offered and not is_inside(each.address)
         ]
-    line = f"since the last time: {new:,} new, {changed:,} of another size, {len(gone):,} gone"
-    show_line(f"{line}{f', such as {gone[0]}' if gone else ''}")
+    show_line(
+        f"since the last time: {new:,} new, {changed:,} of another size, {missing:,} missing here,"
+        f" {len(gone):,} gone there{f', such as {gone[0]}' if gone else ''}"
+    )
 
 
 def _say(line: str) -> None:

@@ -10,14 +10,14 @@ from collections.abc import Iterable, Sequence
 from importlib import import_module
 from typing import NoReturn
 
-from willow_cart.cli.telling import tell
-from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
+from willow_cart.cli.telling import code_for, tell
+from willow_cart.errors import WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.version import __version__
 
 COMMANDS = (
     "survey", "load", "pick", "weigh", "haul", "unpack", "combine", "pack", "runs", "audit",
-    "receipt", "refile", "errand", "knock", "demo",
+    "receipt", "refile", "errand", "timetable", "knock", "demo",
 )  # fmt: skip
 """The commands, in the order in which people come to them; each has a module of its name."""
 
@@ -65,15 +65,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         code: int = args.run(args)
         sys.stdout.flush()
         return code
-    except NothingChosen as error:
-        tell(error)
-        return Exit.NOTHING_CHOSEN
-    except (CannotStore, TransferFailed) as error:
-        tell(error)
-        return Exit.INCOMPLETE
     except WillowCartError as error:
         tell(error)
-        return Exit.NOT_UNDERSTOOD
+        return code_for(error)
     except KeyboardInterrupt:
         tell("interrupted; nothing was changed")
         return Exit.INTERRUPTED

@@ -10,6 +10,8 @@ from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
+from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
+from willow_cart.exits import Exit
 from willow_cart.model import Sizes, State
 from willow_cart.units import count_of, format_size, printable
 
@@ -25,6 +27,17 @@ def tell(line: object) -> None:
     # Nobody may be listening any more; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
+
+
+def code_for(error: WillowCartError) -> Exit:
+    """What the shell is told of an error that ends a command."""
+    match error:
+        case NothingChosen():
+            return Exit.NOTHING_CHOSEN
+        case CannotStore() | TransferFailed():
+            return Exit.INCOMPLETE
+        case _:
+            return Exit.NOT_UNDERSTOOD
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:

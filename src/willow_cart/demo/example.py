@@ -97,6 +97,8 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(trust.base))
         (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
+        errand = harrowmere.make_errand(trust.base, contractor.base)
+        (folder / "report.toml").write_bytes(errand)
         yield Places(trust.base, contractor.base, store.base)
 
 
@@ -110,6 +112,7 @@ def run_example(folder: Path) -> int:
         _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
         _use(stage, places.web)
+        _write_down(stage)
         return stage.end()
 
 
@@ -118,9 +121,16 @@ def _clear(folder: Path) -> None:
 
     The stand-ins have other addresses in every run, so a cart of an earlier one leads nowhere.
     """
-    for name in ("may", "springs", "pictures", "levels", "dawns", "stick", "seasons"):
+    for name in ("may", "springs", "pictures", "levels", "dawns", "stick", "seasons", "report"):
         shutil.rmtree(folder / name, ignore_errors=True)
-    for pattern in ("sounds.*", ".sounds.csv.*", "may.html", "levels.sqlite", "levels.zip"):
+    for pattern in (
+        "sounds.*",
+        ".sounds.csv.*",
+        "may.html",
+        "levels.sqlite",
+        "levels.zip",
+        "report*.*",
+    ):
         for file in folder.glob(pattern):
             file.unlink()
 
@@ -263,6 +273,20 @@ def _use(stage: _Stage, base: str) -> None:
     stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
+def _write_down(stage: _Stage) -> None:
+    """The whole job from a file."""
+    stage.explain(
+        "The whole job, written down",
+        "An errand's file says where files come from, which of them, where they go and what is",
+        "done with them. The month is a value; here it is given, next month it follows by itself.",
+    )
+    errand = ["errand", "report.toml", "--set", "month=2031-05"]
+    stage.run([*errand, "--preview"], expect=0)
+    stage.run(errand, expect=0)
+    stage.explain("", "Once more: nothing is fetched twice, and no row is there twice.")
+    stage.run(errand, expect=0)
+
+
 class _Stage:
     """Where the example is shown.
 
@@ -351,6 +375,7 @@ def serve(folder: Path, port: int) -> None:
             f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
             f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",
+            f"errand {folder / 'report.toml'} --set month=2031-05 --preview",
         ):
             print(f"  willow-cart {line}")
         print("\nCtrl-C ends it.", flush=True)

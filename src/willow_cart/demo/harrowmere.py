@@ -151,6 +151,41 @@ def make_address_list(base: str) -> bytes:
     return "\r\n".join(lines).encode() + b"\r\n"
 
 
+def make_errand(base: str, contractor: str) -> bytes:
+    """The analyst's monthly job, written down."""
+    return f"""# The month's levels and counts, for the report.
+into = "report/{{month}}"
+note = "for the report of {{month}}"
+
+[values]
+month = "{{last_month}}"
+hide = ["{'", "'.join(HIDES)}"]
+
+[[source]]
+name = "loggers"
+at = "{contractor}/outbox/"
+keep = ["level_{{month:%Y%m}}??.csv"]
+
+[[source]]
+name = "hides"
+at = "{base}/counts/{{month}}/{{hide}}.csv"
+
+[haul]
+lanes = 6
+
+[filing]
+file_as = "{{source}}/{{name}}"
+
+[[arrival]]
+combine = "report.sqlite"
+table = "levels"
+of = "loggers"
+
+[[arrival]]
+pack = "report_{{month}}.zip"
+""".encode()
+
+
 def make_table(base: str) -> bytes:
     """The archive's table: addresses with names, folders and one checksum."""
     counts = hashlib.sha256(_season_counts(2029)).hexdigest()

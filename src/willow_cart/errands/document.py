@@ -15,7 +15,7 @@ from willow_cart.errors import BadOption, plainly
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
 
-_TEXTS = ("into", "cart", "note")
+_TEXTS = ("into", "cart", "note", "on_failure")
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
 
@@ -60,7 +60,8 @@ class Document:
 
     Attributes:
         path: of the file.
-        top: what stands before the first table: `into`, and perhaps `cart` and `note`.
+        top: what stands before the first table: `into`, and perhaps `cart`, `note` and
+            `on_failure`.
         values: what changes from run to run.
         sign_in: sign-ins by their names, as in the config file.
         connecting, haul, filing: options for all sources.

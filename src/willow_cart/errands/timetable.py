@@ -1,0 +1,123 @@
+"""When an errand is run by itself, as cron and systemd are told of it.
+
+A crontab line has five fields (POSIX, crontab, EXTENDED DESCRIPTION); a timer has a calendar event
+(systemd.time(7)). Both go by the machine's own clock.
+"""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.errors import BadOption
+
+_DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
+_TIME = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)")
+_HOW = "write 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', 'Mon,Thu 07:00' or '1 06:00'"
+
+
+@dataclass(frozen=True, slots=True)
+class Timetable:
+    """When to run: at a time of every day, of some days of the week, or of a day of the month.
+
+    Attributes:
+        hour, minute: by the machine's clock.
+        weekdays: their numbers, 0 for Sunday. Empty for all.
+        day: of the month, from 1 to 28; None for all.
+    """
+
+    hour: int
+    minute: int
+    weekdays: tuple[int, ...] = ()
+    day: int | None = None
+
+    @classmethod
+    def parse(cls, text: str) -> Timetable:
+        """Read a time as people write it: `Fri 20:30`, `daily 6:00`, `1 06:00`.
+
+        Raises:
+            BadOption: it is none.
+        """
+        words = text.split()
+        time = _TIME.fullmatch(words[-1]) if words else None
+        if time is None or len(words) > 2:
+            raise BadOption(f"--at '{text}'", "is no time to run at", _HOW)
+        hour, minute = int(time[1]), int(time[2])
+        days = words[0] if len(words) == 2 else "daily"
+        if days.lower() == "daily":
+            return cls(hour, minute)
+        if days.isdecimal():
+            # A day that not every month has would be left out in some.
+            if not 1 <= int(days) <= 28:
+                raise BadOption(f"--at '{text}'", "is no day that all months have", "take 1 to 28")
+            return cls(hour, minute, day=int(days))
+        try:
+            numbers = [number for part in days.split(",") for number in _days_in(part)]
+        except ValueError:
+            raise BadOption(f"--at '{text}'", "names no day of the week", _HOW) from None
+        return cls(hour, minute, tuple(sorted(set(numbers))))
+
+    @property
+    def cron(self) -> str:
+        """The five fields of a crontab line."""
+        days = ",".join(map(str, self.weekdays)) or "*"
+        return f"{self.minute} {self.hour} {self.day or '*'} * {days}"
+
+    @property
+    def calendar(self) -> str:
+        """The event of a timer."""
+        days = ",".join(_DAYS[number] for number in self.weekdays)
+        date = f"*-*-{self.day:02d}" if self.day else "*-*-*"
+        return f"{days} {date} {self.hour:02d}:{self.minute:02d}:00".strip()
+
+
+def _days_in(part: str) -> list[int]:
+    first, dash, last = part.partition("-")
+    begin = _day(first)
+    if not dash:
+        return [begin]
+    count = (_day(last) - begin) % 7 + 1
+    return [(begin + number) % 7 for number in range(count)]
+
+
+def _day(word: str) -> int:
+    return _DAYS.index(word[:3].title())
+
+
+def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
+    """The line of a crontab; what the command says goes to a log.
+
+    A percent sign would be the end of the command there (crontab(5)).
+    """
+    words = f"{shlex.join(command)} >>{shlex.quote(str(log))} 2>&1"
+    return f"{when.cron} {words.replace('%', chr(92) + '%')}"
+
+
+def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict[str, str]:
+    """The units of systemd, by the names of their files, for `systemctl --user`.
+
+    A run that was missed while the machine was off is made up for once, however many there were.
+    """
+    words = " ".join(_word(word) for word in command)
+    service = (
+        f"[Unit]\nDescription=Errand {name}\n\n[Service]\nType=oneshot\nExecStart={words}\n"
+        f"StandardOutput=append:{_path(log)}\nStandardError=inherit\n"
+    )
+    timer = (
+        f"[Unit]\nDescription=When errand {name} is run\n\n[Timer]\nOnCalendar={when.calendar}\n"
+        "Persistent=true\n\n[Install]\nWantedBy=timers.target\n"
+    )
+    return {f"errand-{name}.service": service, f"errand-{name}.timer": timer}
+
+
+def _word(word: str) -> str:
+    """A word of a command line (systemd.service(5), COMMAND LINES)."""
+    escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
+    return f'"{escaped}"' if re.search(r"[^\w@%+=:,./-]", word) else escaped
+
+
+def _path(path: Path) -> str:
+    return str(path).replace("%", "%%")
