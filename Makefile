@@ -26,6 +26,7 @@ bench: $(VENV)/.ready-bench
 
 docs: $(VENV)/.ready-dev
 	$(BIN)/python docs/make_reference.py
+	$(BIN)/python docs/make_schema.py
 
 $(VENV)/bin/python:
 	PYTHON=$(PYTHON) sh tools/make_venv.sh $(VENV)

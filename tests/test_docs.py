@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import importlib.util
+import json
 import re
 import shlex
+import tomllib
 from pathlib import Path
+from typing import Any
 
+import jsonschema
 import pytest
 
 import willow_cart
@@ -20,13 +24,31 @@ PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").g
 
 
 def test_the_reference_is_what_the_parser_says() -> None:
-    page = ROOT / "docs" / "make_reference.py"
-    spec = importlib.util.spec_from_file_location("make_reference", page)
+    rendered = _module("make_reference").render()
+    assert (ROOT / "docs" / "reference.md").read_text() == rendered, "run `make docs`"
+
+
+def _module(name: str) -> Any:
+    page = ROOT / "docs" / f"{name}.py"
+    spec = importlib.util.spec_from_file_location(name, page)
     assert spec is not None
     assert spec.loader is not None
     module = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(module)
-    assert (ROOT / "docs" / "reference.md").read_text() == module.render(), "run `make docs`"
+    return module
+
+
+def test_the_schema_of_errands_is_what_the_parser_says_and_takes_the_guide_s() -> None:
+    written = (ROOT / "docs" / "errand.schema.json").read_text()
+    assert written == _module("make_schema").render(), "run `make docs`"
+    (errand,) = re.findall(
+        r"```toml\n(into.*?)```", (ROOT / "docs" / "guide.md").read_text(), re.DOTALL
+    )
+    content = tomllib.loads(errand)
+    check = jsonschema.Draft202012Validator(json.loads(written))
+    check.validate(content)
+    content["haul"]["lnes"] = 6
+    assert not check.is_valid(content)
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)

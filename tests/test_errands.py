@@ -377,3 +377,30 @@ def test_a_timetable_is_put_into_the_crontab_once(tmp_path: Path, place: StandIn
     lines = tab.read_text().splitlines()
     assert lines[:2] == ["5 4 * * * mine", f"# willow-cart errand {job}"]
     assert (len(lines), lines[2].startswith("0 6 * * * ")) == (3, True)
+
+
+def test_since_the_last_good_run(tmp_path: Path, place: StandIn) -> None:
+    now = time.time()
+    place.exhibits |= {
+        "x/old.csv": Exhibit(b"1", modified=now - 9e5),
+        "x/new.csv": Exhibit(b"2", modified=now + 5000),
+    }
+    job = write(
+        tmp_path,
+        f'into = "d"\n[[source]]\nat = "{place.base}/x/"\nsince = "last run"\n'
+        '[[arrival]]\nrun = "test -e go"\n',
+    )
+    first = run("errand", job, cwd=tmp_path)
+    assert (first.code, "2 arrived" in first.out) == (1, True)
+    (tmp_path / "go").touch()
+    # It did not end well, so nothing is left out yet.
+    assert "2 unchanged" in run("errand", job, cwd=tmp_path).out
+    assert "1 file: 0 arrived, 1 unchanged" in run("errand", job, cwd=tmp_path).out
+    place.exhibits["x/old.csv"] = Exhibit(b"3", modified=now + 9000)
+    assert "2 files: 1 arrived, 1 unchanged" in run("errand", job, cwd=tmp_path).out
+    elsewhere = tmp_path / "copy"
+    elsewhere.mkdir()
+    (elsewhere / "go").touch()
+    copied = elsewhere / job.name
+    copied.write_text(job.read_text())
+    assert "2 files: 2 arrived" in run("errand", copied, cwd=tmp_path).out

@@ -25,7 +25,7 @@ from willow_cart.units import format_duration
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
-    from willow_cart.errands import Document, Values
+    from willow_cart.errands import Document, Memory, Values
     from willow_cart.model import Offer
     from willow_cart.shelf import Shelf
 
@@ -88,7 +88,8 @@ def run(args: argparse.Namespace) -> int:
     # What is written relative in the file is relative to it, wherever it is started from.
     document = replace(document, path=args.file.resolve())
     os.chdir(document.path.parent)
-    job = make_job(document, values)
+    memory = _memory_of(document.path)
+    job = make_job(document, values, memory.last_good())
     first = _first_step(job, args.begin)
     if args.preview:
         return _preview(document, job, values)
@@ -98,8 +99,19 @@ def run(args: argparse.Namespace) -> int:
         except WillowCartError as error:
             _account(document, code_for(error), str(error), began, summary)
             raise
+        if code is Exit.GOOD and args.begin is None:
+            memory.keep(began)
         _account(document, code, "", began, summary)
     return code
+
+
+def _memory_of(path: Path) -> Memory:
+    import platformdirs
+
+    from willow_cart.errands import Memory
+
+    state = platformdirs.user_state_path("willow-cart", appauthor=False)
+    return Memory(path, state / "errands")
 
 
 def _run_job(document: Document, job: Job, first: int | None) -> Exit:

@@ -10,6 +10,7 @@ from datetime import date, datetime
 from importlib import import_module
 from typing import TYPE_CHECKING, NoReturn
 
+from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
@@ -22,6 +23,15 @@ STEPS = ("unpack", "combine", "pack", "receipt", "run")
 _ELSEWHERE = frozenset({"sources", "into", "cart", "add", "preview", "detach", "help"})
 _CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
 _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
+
+TABLES: Mapping[str, tuple[str, Sequence[str], Sequence[str]]] = {
+    "source": ("load", _CHOOSING_GROUPS, ()),
+    "connecting": ("load", ("connecting",), ()),
+    "haul": ("haul", (), _NOT_OF_HAULS),
+    "filing": ("refile", (), ()),
+    **{what: (what, (), ()) for what in STEPS if what != "run"},
+}
+"""Whose options are keys of a table or a step: a command's, of some groups, without some."""
 
 # The keys of a source that choose by name.
 _BY_NAME = ("ext", "kind", "keep", "drop", "keep_re", "drop_re")
@@ -81,22 +91,33 @@ class Job:
     steps: Sequence[Step]
 
 
-def make_job(document: Document, values: Values) -> Job:
+def options_of(table: str) -> dict[str, argparse.Action]:
+    """The options that a table of an errand, or a step, may have, by their keys."""
+    command, groups, without = TABLES[table]
+    return _options(command, groups, without)
+
+
+def make_job(document: Document, values: Values, last: datetime | None = None) -> Job:
     """Put the values in, and turn every table into the options of its command.
+
+    Args:
+        document: the errand as it is written.
+        values: those of this run.
+        last: when the last good run began; None if there was none.
 
     Raises:
         BadOption: something in it means nothing.
     """
     into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
-    connecting = _words(document.connecting, values, _options("load", ("connecting",)))
+    connecting = _words(document.connecting, values, options_of("connecting"))
     sources = [
-        _make_source(table, variant, connecting)
+        _make_source(_with_last_run(table, last), variant, connecting)
         for table in document.sources
         for variant in values.variants(_texts_in(table))
     ]
     haul = [
-        *_words(document.haul, values, _options("haul", without=_NOT_OF_HAULS)),
-        *_words(document.filing, values, _options("refile")),
+        *_words(document.haul, values, options_of("haul")),
+        *_words(document.filing, values, options_of("filing")),
         *(
             f"--{key}={values.fill(str(document.top.keys[key]), document.top.place(key))}"
             for key in ("note", "cart")
@@ -112,13 +133,22 @@ def make_job(document: Document, values: Values) -> Job:
     return Job(into, sources, parsed, steps)
 
 
+def _with_last_run(table: Table, last: datetime | None) -> Table:
+    """A source whose files are wanted since the last run; at the first, all are."""
+    if table.keys.get("since") != LAST_RUN:
+        return table
+    others = {key: value for key, value in table.keys.items() if key != "since"}
+    # A file that was put up while the last run was looking may have been missed by it.
+    return replace(table, keys=others if last is None else {**others, "since": last.isoformat()})
+
+
 def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Source:
     at = table.keys.get("at")
     addresses = [at] if isinstance(at, str) else at
     if not isinstance(addresses, list) or not addresses:
         raise BadOption(table.place("at"), "does not say where", 'write at = "ADDRESS"')
     filled = [values.fill(str(each), table.place("at")) for each in addresses]
-    options = _options("load", _CHOOSING_GROUPS)
+    options = options_of("source")
     words = _words(table, values, options, besides=("at", "name"))
     args = _parse("load", [*words, *connecting, "--cart=-", "--", *filled], table)
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))
@@ -142,7 +172,7 @@ def _make_step(
     if what == "run":
         table.require_known(("run",))
         return Step(number, what, shlex.split(filled[0]))
-    options = _options(what)
+    options = options_of(what)
     words = _words(table, values, options, besides=(what, "of"))
     words += _inherited(table, values, options, sources)
     match what:
@@ -201,7 +231,7 @@ def _texts_in(table: Table) -> list[str]:
 
 
 def _options(
-    command: str, groups: Sequence[str] = (), without: Sequence[str] = ()
+    command: str, groups: Sequence[str], without: Sequence[str]
 ) -> dict[str, argparse.Action]:
     """The options of a command by their keys, of all groups or of some."""
     parser = argparse.ArgumentParser(add_help=False)

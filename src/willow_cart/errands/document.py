@@ -15,7 +15,9 @@ from willow_cart.errors import BadOption, plainly
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
 
-_TEXTS = ("into", "cart", "note", "on_failure")
+TEXTS = ("into", "cart", "note", "on_failure")
+"""What an errand says before its first table."""
+
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
 
@@ -100,8 +102,8 @@ def read_document(path: Path) -> Document:
         {key: value for key, value in content.items() if not isinstance(value, dict | list)},
         lines.get(("", 0), {}) | {name: at.get("", 0) for (name, _), at in lines.items() if name},
     )
-    Table(top.title, top.file, content, top.lines).require_known((*_TEXTS, *_TABLES, *_LISTS))
-    for key in _TEXTS:
+    Table(top.title, top.file, content, top.lines).require_known((*TEXTS, *_TABLES, *_LISTS))
+    for key in TEXTS:
         if not isinstance(content.get(key, ""), str):
             raise BadOption(top.place(key), "is no text", "write it in quotes")
     if not content.get("into"):

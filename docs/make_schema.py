@@ -1,0 +1,72 @@
+"""Write `docs/errand.schema.json` from the parser, for editors that help to write: `make docs`."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Mapping
+from pathlib import Path
+
+from willow_cart.cli.errand_job import STEPS, TABLES, options_of
+from willow_cart.errands.document import TEXTS
+
+SCHEMA = Path(__file__).parent / "errand.schema.json"
+
+_TEXT = {"type": "string"}
+_TEXTS = {"anyOf": [_TEXT, {"type": "array", "items": _TEXT, "minItems": 1}]}
+_VALUE = {"type": ["string", "number"]}
+
+
+def render() -> str:
+    """The schema."""
+    tables = {name: options_of(name) for name in TABLES}
+    source = _table(tables["source"], at=_TEXTS, name=_TEXT)
+    steps = [
+        _table(tables.get(what, {}), required=what, **{what: _TEXTS if what == "unpack" else _TEXT},
+               **({} if what == "run" else {"of": _TEXT}))
+        for what in STEPS
+    ]  # fmt: skip
+    schema = {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "An errand, as `willow-cart errand` reads it",
+        "type": "object",
+        "additionalProperties": False,
+        "required": ["into", "source"],
+        "properties": {
+            **dict.fromkeys(TEXTS, _TEXT),
+            "values": {"type": "object", "additionalProperties": {
+                "anyOf": [_VALUE, {"type": "array", "items": _VALUE, "minItems": 1}]}},
+            "sign_in": {"type": "object", "additionalProperties": {"type": "object"}},
+            **{name: _table(tables[name]) for name in ("connecting", "haul", "filing")},
+            "source": {"type": "array", "minItems": 1, "items": source | {"required": ["at"]}},
+            "arrival": {"type": "array", "items": {"oneOf": steps}},
+        },
+    }  # fmt: skip
+    return json.dumps(schema, indent=1, ensure_ascii=False) + "\n"
+
+
+def _table(
+    options: Mapping[str, argparse.Action], required: str = "", **more: object
+) -> dict[str, object]:
+    table = {
+        "type": "object",
+        "additionalProperties": False,
+        "properties": {**more, **{key: _key(action) for key, action in options.items()}},
+    }
+    return table | ({"required": [required]} if required else {})
+
+
+def _key(action: argparse.Action) -> dict[str, object]:
+    text = (action.help or "") % {"default": action.default}
+    if action.nargs == 0:
+        return {"type": "boolean", "description": text}
+    one: dict[str, object] = dict(_VALUE)
+    if action.choices is not None:
+        one = {"enum": [*map(str, action.choices)]}
+    if isinstance(action.default, list):
+        return {"anyOf": [one, {"type": "array", "items": one}], "description": text}
+    return one | {"description": text}
+
+
+if __name__ == "__main__":
+    SCHEMA.write_text(render(), encoding="utf-8")
