@@ -404,3 +404,43 @@ def test_since_the_last_good_run(tmp_path: Path, place: StandIn) -> None:
     copied = elsewhere / job.name
     copied.write_text(job.read_text())
     assert "2 files: 2 arrived" in run("errand", copied, cwd=tmp_path).out
+
+
+def test_what_was_typed_is_written_down_and_does_the_same(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {"x/a.csv": Exhibit(b"1"), "x/deep/c.csv": Exhibit(b"2" * 20_000)}
+    haul = ["haul", f"{place.base}/x/", "--depth", "all", "--at-least", "10kB", "--ext", "csv,txt",
+            "--ext", "tsv", "--lanes", "2", "--into", "d", "--file-as", "{kind}/{name}",
+            "--note", 'her "own" words']  # fmt: skip
+    done = run(*haul, "--write-errand", "job.toml", cwd=tmp_path)
+    assert (done.code, "written to job.toml" in done.err) == (0, True)
+    assert files_in(tmp_path / "d") == {"table/c.csv": b"2" * 20_000}
+    assert (
+        (tmp_path / "job.toml")
+        .read_text()
+        .startswith(
+            f"""into = "d"
+note = "her \\"own\\" words"
+
+[[source]]
+at = ["{place.base}/x/"]
+depth = "all"
+ext = ["csv,txt", "tsv"]
+at_least = "10kB"
+
+[haul]
+lanes = "2"
+
+[filing]
+file_as = "{{kind}}/{{name}}"
+"""
+        )
+    )
+    again = run("errand", "job.toml", cwd=tmp_path)
+    assert again.out.startswith("1 file: 0 arrived, 1 unchanged")
+    twice = run(*haul, "--write-errand", "job.toml", cwd=tmp_path)
+    assert (twice.code, "job.toml: is there already; name a new file" in twice.err) == (2, True)
+    load = run("load", f"{place.base}/x/", "--cart", "c.csv", "--write-errand", "l.toml",
+               cwd=tmp_path)  # fmt: skip
+    assert load.code == 0
+    assert run("errand", "l.toml", cwd=tmp_path).code == 0
+    assert set(files_in(tmp_path / "data")) == {"a.csv"}

@@ -20,7 +20,9 @@ STEPS = ("unpack", "combine", "pack", "receipt", "run")
 """What can be done with arrivals, by the key that names it."""
 
 # Options that say what an errand says elsewhere, or that make no sense where nobody watches.
-_ELSEWHERE = frozenset({"sources", "into", "cart", "add", "preview", "detach", "help"})
+_ELSEWHERE = frozenset(
+    {"sources", "into", "cart", "add", "preview", "detach", "help", "write_errand", "note"}
+)
 _CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
 _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 
@@ -93,8 +95,11 @@ class Job:
 
 def options_of(table: str) -> dict[str, argparse.Action]:
     """The options that a table of an errand, or a step, may have, by their keys."""
-    command, groups, without = TABLES[table]
-    return _options(command, groups, without)
+    options = _options(*TABLES[table])
+    if table == "haul":
+        for key in options_of("filing"):  # where files go is said there
+            options.pop(key, None)
+    return options
 
 
 def make_job(document: Document, values: Values, last: datetime | None = None) -> Job:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.detaching import Background, detach, entered
+from willow_cart.cli.errand_writing import add_writing, write_errand
 from willow_cart.cli.filing import add_filing, preview
 from willow_cart.cli.options import Looker, add_choosing, add_sources
 from willow_cart.cli.pacing import add_pace, make_wishes
@@ -110,6 +111,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--log", type=Path, metavar="FILE", help="write what happens as JSON lines, one event each"
     )
+    add_writing(command)
     command.add_argument(
         "--on-arrival",
         metavar="COMMAND",
@@ -153,6 +155,8 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     if args.cart is not None:
         form_for(args.cart)  # a name that says nothing is told before any work is done
     wishes = make_wishes(args)
+    if args.write_errand is not None:
+        write_errand(args.write_errand, "haul", sys.argv[2:])
     with make_access([args], wishes.lanes_per_host, args.stall_after) as access:
         looker = Looker(args, access, wishes.lanes_per_host)
         offers = looker.chosen()

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.errand_writing import add_writing, write_errand
 from willow_cart.cli.options import Looker, add_choosing, add_lanes, add_sources
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -35,6 +37,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--add", action="store_true", help="add sources to a cart that has files of others"
     )
+    add_writing(command)
     add_choosing(command)
     add_connecting(command)
     add_lanes(command)
@@ -51,6 +54,8 @@ def run(args: argparse.Namespace) -> int:
             "is among the sources",
             "name the sources that it was loaded from",
         )
+    if args.write_errand is not None:
+        write_errand(args.write_errand, "load", sys.argv[2:])
     with make_access([args], args.lanes) as access:
         looker = Looker(args, access, args.lanes, everything=args.cart.exists())
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
