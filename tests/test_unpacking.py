@@ -287,6 +287,12 @@ def test_a_member_meets_files_of_others(tmp_path: Path, place: StandIn) -> None:
         "s/same.csv": b"same", "s/other.csv": b"hauled", "s/other (s.zip).csv": b"packed",
         "s/mine.csv": b"p",
     }  # fmt: skip
+    assert run("audit", "data", cwd=tmp_path).code == 0
+    # What stood for a member changes: the member is not missing for that.
+    place.exhibits["s/same.csv"] = Exhibit(b"new")
+    assert "1 archive unpacked: 3 files" in run(*haul, "--unpack", "*.zip", cwd=tmp_path).out
+    assert files_in(tmp_path / "data")["s/same (s.zip).csv"] == b"same"
+    assert files_in(tmp_path / "data")["s/same.csv"] == b"new"
     aside = tmp_path / "data/.willow/aside"
     assert [path.read_bytes() for path in aside.rglob("mine.csv")] == [b"mine"]
 
@@ -382,6 +388,14 @@ def test_paths_are_always_safe_and_apart(files: list[tuple[str, bytes]], as_tar:
             assert os.path.dirname(each.file) == into
             assert each.sha256
         assert len(os.listdir(into)) == len(paths)
+
+
+def test_what_is_nested_takes_no_name_of_another(tmp_path: Path) -> None:
+    outer = {"a/x.csv": b"outer", "a.zip": zipped({"x.csv": b"inner"})}
+    (tmp_path / "o.zip").write_bytes(zipped(outer))
+    done = run("unpack", "o.zip", "--into", "d", "--nested", cwd=tmp_path)
+    assert (done.code, done.err) == (0, "")
+    assert files_in(tmp_path / "d") == {"o/a/x.csv": b"outer", "o/a/x (2).csv": b"inner"}
 
 
 def test_only_one_folder_that_all_share_is_lifted() -> None:

@@ -125,6 +125,7 @@ def empty(
     emptied = worker.empty(path, name, chosen if not nested else _all_or_nested(chosen))
     if nested:
         worker.empty_nested(emptied, chosen)
+    emptied.taken = list(_apart(emptied.taken))
     return emptied
 
 
@@ -246,7 +247,7 @@ class _Emptying:
             if (earlier := by_name.pop(member.name, None)) is not None:
                 os.unlink(earlier.file)
             by_name[member.name] = taken
-        emptied.taken = list(_apart(by_name.values()))
+        emptied.taken = list(by_name.values())
 
     def _take_one(self, member: Member, path: str) -> Taken:
         """Write a member's bytes.

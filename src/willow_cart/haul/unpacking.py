@@ -27,7 +27,7 @@ from willow_cart.filing.names import safe_path
 from willow_cart.haul.destination import Destination, cannot_store
 from willow_cart.haul.observer import Observer, Unpacked
 from willow_cart.kinds import stem_of
-from willow_cart.records import Arrival, Ledger, timestamp
+from willow_cart.records import TWIN, Arrival, Ledger, timestamp
 
 
 @dataclass(frozen=True, slots=True)
@@ -223,8 +223,8 @@ class Unpacker:
         return Unpacked(
             filed.path,
             folder=folder or "./",
-            files=len(members),
-            bytes=sum(each.size for each in members),
+            files=sum(not each.instead for each in members),
+            bytes=sum(each.size for each in members if not each.instead),
             not_chosen=emptied.not_chosen,
             left_out=tuple(emptied.left_out),
             gone=tuple(each.path for each in gone),
@@ -237,11 +237,10 @@ class Unpacker:
         for each in taken:
             address = address_inside(archive.address, each.name)
             try:
-                path = self._path_for(f"{folder}{each.path}", address, each, archive)
-                if path is None:
-                    continue
+                path, twin = self._path_for(f"{folder}{each.path}", address, each, archive)
                 stamp = os.stat(each.file).st_mtime_ns
-                self._destination.place(each.file, path)
+                if twin is None:
+                    self._destination.place(each.file, path)
             except CannotStore as error:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue
@@ -256,31 +255,34 @@ class Unpacker:
                 last_modified=None,
                 expected="",
                 verdict=f"unpacked; its archive by {archive.verdict}",
-                mtime_ns=stamp,
+                mtime_ns=stamp if twin is None else twin.mtime_ns,
+                instead="" if twin is None else f"{TWIN}{twin.path}",
                 archive=archive.sha256,
             )
 
-    def _path_for(self, path: str, address: str, taken: Taken, archive: Arrival) -> str | None:
-        """Where a member goes; None if another file with its bytes lies there already.
+    def _path_for(
+        self, path: str, address: str, taken: Taken, archive: Arrival
+    ) -> tuple[str, Arrival | None]:
+        """Where a member goes, and what lies there with its bytes and stands for it, if anything.
 
         Raises:
             CannotStore: what lies there cannot be moved.
         """
         earlier = self._ledger.latest_at(path)
         if earlier is not None and earlier.address != address and self._destination.holds(earlier):
-            if earlier.sha256 == taken.sha256:
-                return None
             path = marked(path, archive.path.rpartition("/")[2])
+            if earlier.sha256 == taken.sha256:
+                return path, earlier
             earlier = self._ledger.latest_at(path)
         if earlier is None or not self._destination.holds(earlier):
             full = self._destination.full_path(path)
             if os.path.isfile(full) and digest_file(full, ["sha256"])["sha256"].digest == (
                 taken.sha256
             ):
-                return path  # from a time before that was broken off
+                return path, None  # from a time before that was broken off
             if kept := self._destination.make_way(path):
                 self._observer.set_aside(path, kept)
-        return path
+        return path, None
 
     def _members(self, archive: Arrival) -> Iterator[Arrival]:
         """What was unpacked of this version of an archive before, as far as it is wanted."""

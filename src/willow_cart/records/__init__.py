@@ -1,15 +1,7 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.ledger import (
-    TWIN,
-    Arrival,
-    Held,
-    Ledger,
-    Move,
-    PartRecord,
-    Result,
-    timestamp,
-)
+from willow_cart.records.entries import TWIN, Arrival, Move, PartRecord, Result, timestamp
+from willow_cart.records.ledger import Held, Ledger
 from willow_cart.records.receipt import (
     Chapter,
     OpenReceipt,

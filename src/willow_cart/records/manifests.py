@@ -11,7 +11,8 @@ from enum import StrEnum
 
 from willow_cart.addresses import host_of, name_of
 from willow_cart.records.crate import crate_lines
-from willow_cart.records.ledger import Arrival, Ledger
+from willow_cart.records.entries import Arrival
+from willow_cart.records.ledger import Ledger
 from willow_cart.units import count_of, format_size
 from willow_cart.version import __version__
 

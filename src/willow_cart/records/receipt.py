@@ -11,7 +11,8 @@ from pathlib import Path
 from willow_cart.addresses import is_inside
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import OWN_FOLDER, State
-from willow_cart.records.ledger import Arrival, Ledger
+from willow_cart.records.entries import Arrival
+from willow_cart.records.ledger import Ledger
 from willow_cart.records.timeline import Timeline
 
 
@@ -228,7 +229,7 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
         received[run] += came
     members: Counter[int] = Counter()
     for run, files in ledger.each_row(
-        "SELECT run, count(*) FROM arrival WHERE archive != ''"
+        "SELECT run, count(*) FROM arrival WHERE archive != '' AND instead = ''"
         f" AND run IN (SELECT id FROM run WHERE {condition}) GROUP BY run",
         value,
     ):

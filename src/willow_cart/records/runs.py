@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from willow_cart.errors import CannotStore, NoSuchRun, plainly
-from willow_cart.records.ledger import timestamp
+from willow_cart.records.entries import timestamp
 
 # How many past hauls are remembered.
 _REMEMBERED = 100

@@ -1,0 +1,152 @@
+"""Entries: what the ledger says of a file, as values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from willow_cart.addresses import take_inside
+from willow_cart.model import State, Validators
+
+TWIN = "twin "
+"""Before the path of the file that stands for another one."""
+
+
+@dataclass(frozen=True, slots=True)
+class Arrival:
+    """A file that arrived, and what it was then.
+
+    Attributes:
+        address, final_address: where it came from, before and after redirects, without secrets.
+        path: where it lies below the destination, with `/` between the parts.
+        time: when, in UTC, ISO 8601.
+        size: bytes.
+        sha256: hexadecimal.
+        entity_tag, last_modified: the validators it came with.
+        expected: the promised checksums as `algorithm:hex`, with a blank between them.
+        verdict: by what it was checked; see `model.Proof`.
+        mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
+        decoded: the content coding that was undone; empty for none.
+        instead: what stands for it where no file lies at its path: `twin PATH`, another file that
+            has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
+            aside. Empty where one does.
+        archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
+    """
+
+    address: str
+    final_address: str
+    path: str
+    time: str
+    size: int
+    sha256: str
+    entity_tag: str | None
+    last_modified: str | None
+    expected: str
+    verdict: str
+    mtime_ns: int
+    decoded: str = ""
+    instead: str = ""
+    archive: str = ""
+
+    @property
+    def twin(self) -> str:
+        """The path of the file that has its bytes, where it was not filed besides that."""
+        return self.instead.removeprefix(TWIN) if self.instead.startswith(TWIN) else ""
+
+    @property
+    def archive_address(self) -> str:
+        """The address of the archive that it was in; its own if it was in none."""
+        return take_inside(self.address)[0]
+
+    @property
+    def lies_at(self) -> str:
+        """The path at which its bytes lie."""
+        return self.twin or self.path
+
+    @property
+    def validators(self) -> Validators:
+        """The marks of the version that arrived."""
+        return Validators(self.entity_tag, self.last_modified)
+
+
+@dataclass(frozen=True, slots=True)
+class PartRecord:
+    """What must be known of a partial file to go on with it in a later run.
+
+    Attributes:
+        address, final_address: as for an arrival.
+        file: its name in the folder of partial files.
+        length: of the whole representation in bytes; None where the place did not say.
+        validators: of the version that its bytes are from.
+        joining: whether the rest can be joined to it; see `access.Joining`.
+        sealed: what it becomes: set once it is whole, checked and safe on the disk.
+        synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
+        boot: tells the start of the machine in which it was written from every other.
+        promised: the checksums that its place has promised as `algorithm:hex`, with blanks between.
+    """
+
+    address: str
+    final_address: str
+    file: str
+    length: int | None
+    validators: Validators
+    joining: str
+    sealed: Arrival | None = None
+    synced: str = ""
+    boot: str = ""
+    promised: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Move:
+    """A file that gets another path.
+
+    Attributes:
+        address: that brought it, without secrets.
+        old, new: its paths below the destination, with `/` between the parts.
+    """
+
+    address: str
+    old: str
+    new: str
+
+
+@dataclass(frozen=True, slots=True)
+class Result:
+    """What became of one file in one run.
+
+    Attributes:
+        number: its place in the haul, from 1.
+        address: without secrets.
+        path: where it lies or would have lain.
+        state: what became of it.
+        reason: why it failed or was refused, or what is broken in it; empty otherwise.
+        received: bytes that came in this run.
+        resumed: bytes of it that were there from an earlier run or attempt.
+        attempts: how often it was asked for.
+        seconds: how long that took.
+        arrival: the new arrival, if there was one.
+        twin: the path of another file here that has the same bytes; empty for none.
+    """
+
+    number: int
+    address: str
+    path: str
+    state: State
+    reason: str = ""
+    received: int = 0
+    resumed: int = 0
+    attempts: int = 0
+    seconds: float = 0.0
+    arrival: Arrival | None = None
+    twin: str = ""
+
+    @property
+    def is_unsound(self) -> bool:
+        """Whether it arrived, and is broken inside."""
+        return self.state is State.ARRIVED and bool(self.reason)
+
+
+def timestamp() -> str:
+    """The time as the ledger has it: UTC, ISO 8601, to the second."""
+    return datetime.now(UTC).isoformat(timespec="seconds")
