@@ -12,9 +12,9 @@ are used first, so that the command line starts quickly::
             account = wc.bring_home(chosen, "data", access, observer=view)
     print(account.counts)
 
-Underneath, imports run downward only: `cli` over `haul` over `sources` over `cart` and
-`audit` over `checks` over `access`, `choosing`, `filing` and `records` over `model`, `units` and
-`errors`.
+Underneath, imports run downward only: `cli` over `errands` over `haul` over `sources` over `cart`,
+`audit` and `tables` over `archives` and `checks` over `access`, `choosing`, `filing` and `records`
+over `model`, `units` and `errors`.
 """
 
 from importlib import import_module
@@ -32,7 +32,15 @@ if TYPE_CHECKING:
     from willow_cart.cli.bars import LiveView
     from willow_cart.errors import WillowCartError
     from willow_cart.filing import Layout, Template
-    from willow_cart.haul import Account, Observer, Wishes, bring_home
+    from willow_cart.haul import (
+        Account,
+        Command,
+        Observer,
+        SameBytes,
+        Unpacking,
+        Wishes,
+        bring_home,
+    )
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
     from willow_cart.sources import Look, Looking, NotEntered, PageRules, ask_sizes, look
@@ -45,6 +53,7 @@ _HOMES = {
     "ChecksumBook": "checks",
     "Choice": "choosing",
     "Choosing": "choosing",
+    "Command": "haul",
     "Layout": "filing",
     "LiveView": "cli.bars",
     "Look": "sources",
@@ -55,11 +64,13 @@ _HOMES = {
     "PageRules": "sources",
     "Patience": "access",
     "Receipt": "records",
+    "SameBytes": "haul",
     "Secret": "access.sign_ins",
     "SignIn": "access.sign_ins",
     "SignIns": "access.sign_ins",
     "State": "model",
     "Template": "filing",
+    "Unpacking": "haul",
     "Way": "cart",
     "WebAccess": "access.web",
     "Weight": "cart",
@@ -81,6 +92,7 @@ __all__ = [
     "ChecksumBook",
     "Choice",
     "Choosing",
+    "Command",
     "Layout",
     "LiveView",
     "Look",
@@ -91,11 +103,13 @@ __all__ = [
     "PageRules",
     "Patience",
     "Receipt",
+    "SameBytes",
     "Secret",
     "SignIn",
     "SignIns",
     "State",
     "Template",
+    "Unpacking",
     "Way",
     "WebAccess",
     "Weight",
