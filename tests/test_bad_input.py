@@ -42,6 +42,8 @@ GOOD = "good.csv"
         (["survey", "good.txt", "--colour"], ["unrecognized arguments: --colour", "--help"]),
         (["survey"], ["SOURCE", "--help"]),
         (["fetch"], ["invalid choice: 'fetch'", "--help"]),
+        (["surve", "good.txt"], ["surve is no command; did you mean survey ?", "--help"]),
+        (["survey", "good.txt", "--kepp=*"], ["--kepp=*; did you mean --keep ?", "--help"]),
         (["haul", "good.txt"], ["--into", "--help"]),
         (["haul", "good.txt", "--into", "x", "--layout", "heap"], ["--layout", "heap", "tree"]),
         (["haul", "good.txt", "--into", "x", "--lanes", "many"], ["--lanes", "many"]),

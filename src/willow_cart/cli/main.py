@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import difflib
 import io
 import os
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from importlib import import_module
@@ -25,8 +27,25 @@ COMMANDS = (
 class _Parser(argparse.ArgumentParser):
     """A parser that complains in one line, as everything here does."""
 
+    def parse_known_args(  # type: ignore[override]  # it is only called so
+        self, args: Sequence[str] | None = None, namespace: argparse.Namespace | None = None
+    ) -> tuple[argparse.Namespace, list[str]]:
+        """Read words, and say what a mistyped option may have been meant as."""
+        read, unknown = super().parse_known_args(args, namespace)
+        if unknown and (near := _near(unknown[0].partition("=")[0], self._option_string_actions)):
+            self.error(f"unrecognized arguments: {unknown[0]}; did you mean {near} ?")
+        return read, unknown
+
     def error(self, message: str) -> NoReturn:
+        mistyped = re.search(r"COMMAND: invalid choice: '([^']*)'", message)
+        if mistyped and (near := _near(mistyped[1], COMMANDS)):
+            message = f"{mistyped[1]} is no command; did you mean {near} ?"
         self.exit(Exit.NOT_UNDERSTOOD, f"{self.prog}: {message}; see {self.prog} --help\n")
+
+
+def _near(word: str, known: Iterable[str]) -> str:
+    """What a word may have been meant as; empty for nothing."""
+    return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
 
 
 def make_parser(names: Iterable[str] = COMMANDS) -> argparse.ArgumentParser:
