@@ -9,6 +9,9 @@ from willow_cart.cli.main import make_parser
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"
+GUIDE = Path(__file__).parent / "guide.md"
+SHIPPED = Path(__file__).parent.parent / "src" / "willow_cart" / "cli" / "guide.md"
+"""The guide as it goes with the program, for `willow-cart help`."""
 
 
 def render() -> str:
@@ -56,3 +59,4 @@ def _row(action: argparse.Action) -> str:
 
 if __name__ == "__main__":
     PAGE.write_text(render(), encoding="utf-8")
+    SHIPPED.write_bytes(GUIDE.read_bytes())

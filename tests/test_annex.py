@@ -15,8 +15,8 @@ from willow_cart.access import Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CheckFailed, ConnectionLost, NotServed, ServerBusy
-from willow_cart.haul import Pace, Wishes, annex, bring_home, crowding
-from willow_cart.haul.trips import Trip
+from willow_cart.hauling import Pace, Wishes, annex, bring_home, crowding
+from willow_cart.hauling.trips import Trip
 from willow_cart.model import Offer, State
 from willow_cart.records import read_receipt
 

@@ -13,7 +13,7 @@ from willow_cart.access import Delivery, Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.haul import Account, Observer, Wishes, bring_home
+from willow_cart.hauling import Account, Observer, Wishes, bring_home
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.records import Held, Ledger, Row, ledger_path, read_receipt
 

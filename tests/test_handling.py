@@ -13,7 +13,7 @@ import pytest
 from tests.support.program import run, start
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
-from willow_cart.haul import Command
+from willow_cart.hauling import Command
 
 _TELL = """
 import os, sys

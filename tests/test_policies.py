@@ -12,9 +12,9 @@ from willow_cart.access import Patience, persist
 from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.errors import TryAgain
 from willow_cart.exits import Exit
-from willow_cart.haul import Account
-from willow_cart.haul.crowding import Crowding
-from willow_cart.haul.docket import Docket, Wait
+from willow_cart.hauling import Account
+from willow_cart.hauling.crowding import Crowding
+from willow_cart.hauling.docket import Docket, Wait
 from willow_cart.model import State
 from willow_cart.units import format_duration, format_size, parse_size
 

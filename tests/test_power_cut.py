@@ -18,8 +18,8 @@ import pytest
 from tests.support.program import files_in
 from willow_cart.access import Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
-from willow_cart.haul import Wishes, bring_home, destination, filer, receiving
-from willow_cart.haul.spans import Spans
+from willow_cart.hauling import Wishes, bring_home, destination, filer, receiving
+from willow_cart.hauling.spans import Spans
 from willow_cart.model import Offer
 from willow_cart.records import Ledger, ledger_path
 

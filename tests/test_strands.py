@@ -17,10 +17,10 @@ from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.access import Delivery, Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.haul import Observer, Wishes, bring_home
-from willow_cart.haul.helping import Paying
-from willow_cart.haul.partials import Partial, PartialStore, Strand
-from willow_cart.haul.spans import Spans
+from willow_cart.hauling import Observer, Wishes, bring_home
+from willow_cart.hauling.helping import Paying
+from willow_cart.hauling.partials import Partial, PartialStore, Strand
+from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Offer
 from willow_cart.records import read_receipt
 
@@ -238,7 +238,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
     chance = random.Random(seed)
     content = CONTENT[:length]
     with pytest.MonkeyPatch.context() as patch, tempfile.TemporaryDirectory() as folder:
-        patch.setattr("willow_cart.haul.partials._WORTH_A_STRAND", 20)
+        patch.setattr("willow_cart.hauling.partials._WORTH_A_STRAND", 20)
         access = FakeAccess({OWN: FakeFile(content)})
         delivery = access.open(OWN)
         assert isinstance(delivery, Delivery)

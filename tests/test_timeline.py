@@ -15,8 +15,8 @@ from willow_cart.addresses import host_of
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Filed
-from willow_cart.haul import Wishes, bring_home
-from willow_cart.haul.timekeeper import Timekeeper
+from willow_cart.hauling import Wishes, bring_home
+from willow_cart.hauling.timekeeper import Timekeeper
 from willow_cart.model import Offer
 from willow_cart.records import Timeline, open_receipt
 from willow_cart.records.timeline import MOST_STEPS, OTHER_HOSTS

@@ -29,8 +29,8 @@ from willow_cart.archives.emptying import Taken
 from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption, NotUnpacked
-from willow_cart.haul import Unpacking, Wishes, bring_home, unpack
-from willow_cart.haul.destination import Destination
+from willow_cart.hauling import Unpacking, Wishes, bring_home, unpack
+from willow_cart.hauling.destination import Destination
 from willow_cart.model import Offer
 from willow_cart.records import Ledger
 

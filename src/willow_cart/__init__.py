@@ -30,9 +30,9 @@ if TYPE_CHECKING:
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.cli.bars import LiveView
-    from willow_cart.errors import WillowCartError
+    from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
-    from willow_cart.haul import (
+    from willow_cart.hauling import (
         Account,
         Command,
         Observer,
@@ -43,56 +43,81 @@ if TYPE_CHECKING:
     )
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.records import Receipt, read_receipt
+    from willow_cart.scripting import (
+        Audit,
+        ErrandRun,
+        Haul,
+        Survey,
+        audit,
+        errand,
+        haul,
+        load,
+        survey,
+    )
     from willow_cart.sources import Look, Looking, NotEntered, PageRules, ask_sizes, look
 
 _HOMES = {
     "Access": "access",
-    "Account": "haul",
+    "Account": "hauling",
+    "Audit": "scripting",
     "Cart": "cart",
     "Checksum": "model",
     "ChecksumBook": "checks",
     "Choice": "choosing",
     "Choosing": "choosing",
-    "Command": "haul",
+    "Command": "hauling",
+    "ErrandRun": "scripting",
+    "Haul": "scripting",
+    "Incomplete": "errors",
     "Layout": "filing",
     "LiveView": "cli.bars",
     "Look": "sources",
     "Looking": "sources",
     "NotEntered": "sources",
-    "Observer": "haul",
+    "Observer": "hauling",
     "Offer": "model",
     "PageRules": "sources",
     "Patience": "access",
     "Receipt": "records",
-    "SameBytes": "haul",
+    "SameBytes": "hauling",
     "Secret": "access.sign_ins",
     "SignIn": "access.sign_ins",
     "SignIns": "access.sign_ins",
     "State": "model",
+    "Survey": "scripting",
     "Template": "filing",
-    "Unpacking": "haul",
+    "Unpacking": "hauling",
     "Way": "cart",
     "WebAccess": "access.web",
     "Weight": "cart",
     "WillowCartError": "errors",
-    "Wishes": "haul",
+    "Wishes": "hauling",
     "ask_sizes": "sources",
-    "bring_home": "haul",
+    "audit": "scripting",
+    "bring_home": "hauling",
+    "errand": "scripting",
+    "haul": "scripting",
+    "load": "scripting",
     "look": "sources",
     "parse_when": "choosing",
     "read_checksum_list": "checks",
     "read_receipt": "records",
+    "survey": "scripting",
 }
 
 __all__ = [
     "Access",
     "Account",
+    "Audit",
     "Cart",
     "Checksum",
     "ChecksumBook",
     "Choice",
     "Choosing",
     "Command",
+    "ErrandRun",
+    "Haul",
+    "Incomplete",
     "Layout",
     "LiveView",
     "Look",
@@ -108,6 +133,7 @@ __all__ = [
     "SignIn",
     "SignIns",
     "State",
+    "Survey",
     "Template",
     "Unpacking",
     "Way",
@@ -117,11 +143,16 @@ __all__ = [
     "Wishes",
     "__version__",
     "ask_sizes",
+    "audit",
     "bring_home",
+    "errand",
+    "haul",
+    "load",
     "look",
     "parse_when",
     "read_checksum_list",
     "read_receipt",
+    "survey",
 ]
 
 

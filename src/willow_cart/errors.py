@@ -32,6 +32,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── Unproved
     │   ├── NotUnpacked
     │   └── PageInstead
+    ├── Incomplete             a script asked for all of it, and not all is here (exit code 1 or 4)
     └── Interrupted            the person asked to stop
 
 Every error reads as one line: the thing, the reason, what to do.
@@ -295,6 +296,22 @@ class CheckFailed(NotWhatWasMeant):
         self.expected = expected
         self.found = found
         self.kept = kept
+
+
+class Incomplete(WillowCartError):
+    """Not everything that a script asked for is here, and right.
+
+    Attributes:
+        result: what came of it all the same.
+        exit_code: what the command would tell the shell.
+    """
+
+    def __init__(
+        self, thing: str, reason: str, advice: str = "", *, result: object, exit_code: int
+    ) -> None:
+        super().__init__(thing, reason, advice)
+        self.result = result
+        self.exit_code = exit_code
 
 
 class Interrupted(WillowCartError):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import os
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 
 from willow_cart.access.sign_ins import Secret, SignIn, read_secret
@@ -22,13 +22,17 @@ _KEYS = (
 
 
 def read_sign_ins(
-    path: Path, environment: Mapping[str, str] = os.environ
+    path: Path,
+    environment: Mapping[str, str] = os.environ,
+    *,
+    besides: Collection[str] = (),
 ) -> dict[str, tuple[str | None, SignIn]]:
     """Read the sign-ins of a config file; none where there is no such file.
 
     Args:
         path: the file, in TOML.
         environment: the variables that secrets may be kept in.
+        besides: tables of it that are others' business.
 
     Returns:
         By name: the origin that it is for, None where the file does not say, and the sign-in.
@@ -44,8 +48,9 @@ def read_sign_ins(
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise BadOption(str(path), f"cannot be read: {error}", "see to the file") from None
     for key in content:
-        if key != "sign_in":
-            raise BadOption(f"{path}, {key}", "is not known here", "write [sign_in.NAME]")
+        if key not in ("sign_in", *besides):
+            there_are = ", ".join(f"[{name}]" for name in ("sign_in.NAME", *besides))
+            raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
     entries = content.get("sign_in", {})
     if not isinstance(entries, dict):
         raise BadOption(f"{path}, sign_in", "is no table", "write [sign_in.NAME]")

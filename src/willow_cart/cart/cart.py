@@ -6,7 +6,6 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
-from html import escape
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,15 +17,13 @@ from willow_cart.cart.sheet import Sheet, cover
 from willow_cart.cart.weighing import Weight, weigh
 from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, Trouble
 from willow_cart.replacing import replacing
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
     import pandas as pd
-
-# So many rows are shown where a cart is shown.
-_MOST_SHOWN = 10
 
 
 class Cart:
@@ -169,16 +166,12 @@ class Cart:
 
     def _repr_html_(self) -> str:
         """The first rows as a table, for notebooks."""
-        head = "".join(f"<th>{name}</th>" for name in ("take", "number", "path", "size", "kind"))
-        lines = []
-        for offer, taken in self.rows[:_MOST_SHOWN]:
-            mark = "yes" if taken else ""
-            cells = (mark, str(offer.number), offer.path, size_cell(offer), offer.kind)
-            lines.append("".join(f"<td>{escape(cell)}</td>" for cell in cells))
-        body = "".join(f"<tr>{line}</tr>" for line in lines)
-        more = len(self.rows) - len(lines)
-        tail = f"<p>... and {more:,} more</p>" if more else ""
-        return f"<p>{self._brief()}</p><table><tr>{head}</tr>{body}</table>{tail}"
+        columns = ("take", "number", "path", "size", "kind")
+        rows = (
+            ("yes" if taken else "", str(offer.number), offer.path, size_cell(offer), offer.kind)
+            for offer, taken in self.rows
+        )
+        return html_table(self._brief(), columns, rows, len(self.rows))
 
 
 def _offer(item: Offer | Trouble) -> Offer:

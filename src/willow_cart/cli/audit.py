@@ -9,20 +9,22 @@ import os
 import shlex
 import sys
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.options import add_folder, add_formats, positive
+from willow_cart.cli.telling import counted, is_heard, tell, tell_each
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from willow_cart.access import Access
-    from willow_cart.audit import Audited, Finding
+    from willow_cart.auditing import Audited, Finding
     from willow_cart.checks import Entry
+    from willow_cart.hauling import Account
     from willow_cart.records import Arrival
 
 BRIEF = "check what lies in a folder against its ledger, checksum lists, or where it came from"
@@ -84,9 +86,9 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Audit, show what was found, and repair it if that is wished for."""
-    from willow_cart.audit import Finding
+    from willow_cart.auditing import Finding
 
-    found = sorted(_audit(args), key=lambda each: (_ORDER.index(each.finding), each.path))
+    found = find(args)
     if args.json:
         print(json.dumps([_facts(each) for each in found], ensure_ascii=False, indent=2))
     elif args.csv:
@@ -97,7 +99,21 @@ def run(args: argparse.Namespace) -> int:
         _show(found)
     counts = Counter(each.finding for each in found)
     if args.repair and (counts[Finding.CHANGED] or counts[Finding.MISSING]):
-        return _repair(args, found)
+        account = repair(args, found)
+        print(counted(account.planned, account.counts), flush=True)
+        return account.exit_code
+    return code_of(counts)
+
+
+def find(args: argparse.Namespace) -> list[Audited]:
+    """What there is to find, the worst first."""
+    return sorted(_audit(args), key=lambda each: (_ORDER.index(each.finding), each.path))
+
+
+def code_of(counts: Mapping[Finding, int]) -> Exit:
+    """What the shell is told of what was found."""
+    from willow_cart.auditing import Finding
+
     if counts[Finding.CHANGED] or counts[Finding.BROKEN]:
         return Exit.CHECK_FAILED
     bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)
@@ -106,8 +122,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _audit(args: argparse.Namespace) -> Iterator[Audited]:
     """What was found at rest, and upstream of what is still as it was."""
-    from willow_cart.audit import Finding, ask_upstream, audit
-    from willow_cart.cli.telling import tell_each
+    from willow_cart.auditing import Finding, ask_upstream, audit
     from willow_cart.model import Trouble
 
     troubles: list[Trouble] = []
@@ -138,7 +153,6 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
 
 
 def _entries(args: argparse.Namespace) -> Sequence[Entry]:
-    from willow_cart.cli.telling import tell_each
     from willow_cart.sources.checksum_lists import read_lists
 
     if not args.checksums:
@@ -158,7 +172,7 @@ def _access(args: argparse.Namespace, arrivals: Sequence[Arrival]) -> Access:
 @contextmanager
 def _bar() -> Iterator[tuple[Callable[[int], None], Callable[[int], None]]]:
     """A bar of what is read, on a terminal: what is told the total, and what each advance."""
-    if not sys.stderr.isatty():
+    if is_heard() or not sys.stderr.isatty():
         yield (lambda _: None), (lambda _: None)
         return
     from rich.console import Console
@@ -199,7 +213,7 @@ def _covered(each: Audited) -> dict[str, object]:
 
 
 def _show(found: Sequence[Audited]) -> None:
-    from willow_cart.audit import Finding
+    from willow_cart.auditing import Finding
     from willow_cart.cli.screen import show_line, show_table
     from willow_cart.units import count_of, format_size
 
@@ -221,26 +235,23 @@ def _is_told(finding: Finding, counts: Counter[Finding]) -> bool:
     return finding in ("unchanged", "changed", "missing", "unknown") or bool(counts[finding])
 
 
-def _repair(args: argparse.Namespace, found: Sequence[Audited]) -> int:
+def repair(args: argparse.Namespace, found: Sequence[Audited]) -> Account:
     """Haul again what is not as it was; what lies there is kept aside first."""
-    from willow_cart.audit import Finding
-    from willow_cart.cli.telling import counted, tell
-    from willow_cart.cli.view import PlainView
-    from willow_cart.haul import Wishes, bring_home, put_rotten_aside
+    from willow_cart.auditing import Finding
+    from willow_cart.cli.bringing import make_view
+    from willow_cart.hauling import Wishes, bring_home, put_rotten_aside
     from willow_cart.model import Offer
 
     harmed = (Finding.CHANGED, Finding.MISSING)
     lost = [each.arrival for each in found if each.arrival and each.finding in harmed]
     for path, kept in put_rotten_aside(args.folder, lost):
         tell(f"{path}: what lay there is kept in {kept}")
-    with _access(args, lost) as access:
-        account = bring_home(
+    with _access(args, lost) as access, make_view(args.folder, progress=False) as view:
+        return bring_home(
             (Offer(arrival.address) for arrival in lost),
             args.folder,
             access,
             Wishes(lanes=args.lanes, lanes_per_host=args.lanes),
             command=shlex.join(["willow-cart", "audit", str(args.folder), "--repair"]),
-            observer=PlainView(),
+            observer=view,
         )
-    print(counted(account.planned, account.counts), flush=True)
-    return account.exit_code

@@ -188,13 +188,12 @@ def _make_sign_ins(
     Raises:
         BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
     """
-    import platformdirs
-
     from willow_cart.access.sign_in_file import read_sign_ins
     from willow_cart.access.sign_ins import SignIns, read_cookies
+    from willow_cart.cli.preferring import TABLES, own_file
 
-    config = platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
-    kept = {**read_sign_ins(config), **kept_besides}
+    config = own_file()
+    kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
     by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
     all_named: set[str] = set()
     for args in several:

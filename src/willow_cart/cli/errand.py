@@ -10,7 +10,7 @@ import subprocess
 import sys
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import chdir, contextmanager
 from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
@@ -87,10 +87,21 @@ def run(args: argparse.Namespace) -> int:
     summary = None if args.summary is None else args.summary.absolute()
     # What is written relative in the file is relative to it, wherever it is started from.
     document = replace(document, path=args.file.resolve())
-    os.chdir(document.path.parent)
+    with chdir(document.path.parent):
+        return _run_there(args, document, values, began, summary)
+
+
+def _run_there(
+    args: argparse.Namespace,
+    document: Document,
+    values: Values,
+    began: datetime,
+    summary: Path | None,
+) -> int:
     memory = _memory_of(document.path)
     job = make_job(document, values, memory.last_good())
     first = _first_step(job, args.begin)
+    job.haul.typed = args.typed
     if args.preview:
         return _preview(document, job, values)
     with _alone(document.path):
@@ -260,7 +271,7 @@ def _named(offer: Offer, name: str) -> Offer:
 def _haul(document: Document, job: Job) -> Exit:
     """Bring everything home."""
     from willow_cart.cart import Cart, Find
-    from willow_cart.cli.haul import bring
+    from willow_cart.cli.bringing import bring
     from willow_cart.cli.load import put_in_cart
     from willow_cart.cli.pacing import make_wishes
     from willow_cart.shelf import Shelf

@@ -6,10 +6,11 @@ import argparse
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import date, datetime
-from importlib import import_module
-from typing import TYPE_CHECKING, NoReturn
+from datetime import datetime
+from typing import TYPE_CHECKING
 
+from willow_cart.cli.keys import options_of_command, read_words, words_of
+from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
 
@@ -95,7 +96,11 @@ class Job:
 
 def options_of(table: str) -> dict[str, argparse.Action]:
     """The options that a table of an errand, or a step, may have, by their keys."""
-    options = _options(*TABLES[table])
+    options = {
+        key: action
+        for key, action in options_of_command(*TABLES[table]).items()
+        if action.dest not in _ELSEWHERE
+    }
     if table == "haul":
         for key in options_of("filing"):  # where files go is said there
             options.pop(key, None)
@@ -129,7 +134,10 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
             if document.top.keys.get(key)
         ),
     ]
-    parsed = _parse("haul", ["-", f"--into={into}", *haul, *connecting], document.haul)
+    haul += connecting
+    parsed = read_words(
+        "haul", ["-", f"--into={into}", *preferred("haul", haul), *haul], document.haul
+    )
     parsed.sources = []
     steps = [
         _make_step(number, table, values, into, document.sources)
@@ -155,7 +163,9 @@ def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Sou
     filled = [values.fill(str(each), table.place("at")) for each in addresses]
     options = options_of("source")
     words = _words(table, values, options, besides=("at", "name"))
-    args = _parse("load", [*words, *connecting, "--cart=-", "--", *filled], table)
+    words += connecting
+    before = preferred("load", words)
+    args = read_words("load", [*before, *words, "--cart=-", "--", *filled], table)
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))
     return Source(name, args)
 
@@ -188,7 +198,7 @@ def _make_step(
         case _:
             words += [f"--to={filled[0]}"]
     command = [what, into, *words]
-    _parse(what, command[1:], table)  # a slip is told before anything is fetched
+    read_words(what, command[1:], table)  # a slip is told before anything is fetched
     return Step(number, what, command)
 
 
@@ -235,75 +245,20 @@ def _texts_in(table: Table) -> list[str]:
     return [text for value in table.keys.values() for text in _texts_of(value)]
 
 
-def _options(
-    command: str, groups: Sequence[str], without: Sequence[str]
-) -> dict[str, argparse.Action]:
-    """The options of a command by their keys, of all groups or of some."""
-    parser = argparse.ArgumentParser(add_help=False)
-    import_module(f"willow_cart.cli.{command}").add_options(parser)
-    return {
-        action.option_strings[0].lstrip("-").replace("-", "_"): action
-        for group in parser._action_groups  # noqa: SLF001  # there is no public way to them
-        if (not groups or group.title in groups) and group.title not in without
-        for action in group._group_actions  # noqa: SLF001
-        if action.option_strings and action.dest not in _ELSEWHERE
-    }
-
-
 def _words(
     table: Table,
     values: Values,
     options: Mapping[str, argparse.Action],
     besides: Sequence[str] = (),
 ) -> list[str]:
-    """The options of a table, as they would be typed.
+    """The options of a table as they would be typed, with the values put in."""
 
-    Raises:
-        BadOption: a key means nothing, or its value is of another type.
-    """
-    table.require_known((*options, *besides))
-    words = []
-    for key, value in table.keys.items():
-        if key in besides:
-            continue
-        action, place = options[key], table.place(key)
-        option = action.option_strings[0]
-        if action.nargs == 0:
-            if not isinstance(value, bool):
-                raise BadOption(place, "is yes or no", "write true or false")
-            words += [option] if value else []
-            continue
-        if isinstance(value, bool | dict):
-            raise BadOption(place, "is neither text, number nor list", "write it in quotes")
-        several = value if isinstance(value, list) else [value]
+    def fill(text: str, key: str, place: str) -> str:
         # Fields of templates and of commands are no values, and stay.
-        filled = [values.fill(_text_of(each), place, leave=_has_fields(key)) for each in several]
-        if isinstance(action.default, list):
-            words += [f"{option}={each}" for each in filled]
-        else:
-            words.append(f"{option}={','.join(filled)}")
-    return words
+        return values.fill(text, place, leave=_has_fields(key))
+
+    return words_of(table, options, besides, fill)
 
 
 def _has_fields(key: str) -> bool:
     return key in ("file_as", "unpack_to", "on_arrival", "endpoint", "name_parts") or "_re" in key
-
-
-def _text_of(value: object) -> str:
-    return value.isoformat() if isinstance(value, date | datetime) else str(value)
-
-
-def _parse(command: str, words: Sequence[str], table: Table) -> argparse.Namespace:
-    """Read options as the command does.
-
-    Raises:
-        BadOption: one cannot be understood.
-    """
-
-    class Parser(argparse.ArgumentParser):
-        def error(self, message: str) -> NoReturn:
-            raise BadOption(table.place(), message.removeprefix("argument "), "see the guide")
-
-    parser = Parser(add_help=False, allow_abbrev=False)
-    import_module(f"willow_cart.cli.{command}").add_options(parser)
-    return parser.parse_args(words)

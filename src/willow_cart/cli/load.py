@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-import sys
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -16,6 +16,7 @@ from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.cart import Find, Loaded
+    from willow_cart.model import Offer
     from willow_cart.sources import Look
 
 BRIEF = "put what is chosen in a cart: a table to look over, prune and haul"
@@ -31,9 +32,15 @@ def add_options(command: argparse.ArgumentParser) -> None:
     """Add what load understands."""
     add_sources(command)
     command.add_argument(
-        "--cart", type=Path, required=True, metavar="FILE", help="the cart, made or brought up to"
-        " date"
-    )  # fmt: skip
+        "--cart", type=Path, metavar="FILE", help="the cart, made or brought up to date"
+    )
+    command.add_argument(
+        "--to-script",
+        type=Path,
+        metavar="FILE.py",
+        help="write a Python file that brings it all home by itself, with checks and resume, where"
+        " nothing but Python is",
+    )
     command.add_argument(
         "--add", action="store_true", help="add sources to a cart that has files of others"
     )
@@ -45,8 +52,10 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and load."""
-    from willow_cart.cart import Find, form_for
+    from willow_cart.cart import Cart, Find, form_for
 
+    if args.cart is None:
+        return _run_without_cart(args)
     form_for(args.cart)  # a name that says nothing is told before any work is done
     if any(Path(source).resolve() == args.cart.resolve() for source in args.sources):
         raise BadOption(
@@ -55,14 +64,39 @@ def run(args: argparse.Namespace) -> int:
             "name the sources that it was loaded from",
         )
     if args.write_errand is not None:
-        write_errand(args.write_errand, "load", sys.argv[2:])
+        write_errand(args.write_errand, "load", args.typed[1:])
     with make_access([args], args.lanes) as access:
         looker = Looker(args, access, args.lanes, everything=args.cart.exists())
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
     looker.choice.require_some()
     print(put_in_cart(find, args.cart, looker.found, add=args.add))
-    incomplete = looker.found.troubles or looker.unanswered
+    left = 0 if args.to_script is None else _write_script(Cart.load(args.cart), args.to_script)
+    incomplete = looker.found.troubles or looker.unanswered or left
     return Exit.INCOMPLETE if incomplete else Exit.GOOD
+
+
+def _run_without_cart(args: argparse.Namespace) -> int:
+    """Look, choose, and write a script of it."""
+    if args.to_script is None:
+        raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
+    with make_access([args], args.lanes) as access:
+        looker = Looker(args, access, args.lanes)
+        chosen = looker.chosen()
+    left = _write_script(chosen, args.to_script)
+    incomplete = looker.found.troubles or looker.unanswered or left
+    return Exit.INCOMPLETE if incomplete else Exit.GOOD
+
+
+def _write_script(offers: Iterable[Offer], path: Path) -> int:
+    """Write a script of offers, and return how many it cannot bring."""
+    from willow_cart.cli.script import write_script
+    from willow_cart.cli.telling import tell_each
+    from willow_cart.units import count_of
+
+    files, troubles = write_script(offers, path, datetime.now(UTC))
+    tell_each(troubles)
+    print(f"{path}: brings {count_of(files, 'file')}; python3 {path} --into DIR")
+    return len(troubles)
 
 
 def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 from importlib import import_module
 from typing import NoReturn
 
+from willow_cart.cli.preferring import preferred
 from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import WillowCartError
 from willow_cart.exits import Exit
@@ -19,7 +20,7 @@ from willow_cart.version import __version__
 
 COMMANDS = (
     "survey", "load", "pick", "weigh", "haul", "unpack", "combine", "pack", "runs", "audit",
-    "receipt", "refile", "errand", "timetable", "knock", "demo",
+    "receipt", "refile", "errand", "timetable", "knock", "settings", "help", "completion", "demo",
 )  # fmt: skip
 """The commands, in the order in which people come to them; each has a module of its name."""
 
@@ -76,7 +77,14 @@ def main(arguments: Sequence[str] | None = None) -> int:
     words = sys.argv[1:] if arguments is None else arguments
     # Half of the time that it takes to begin goes to commands that nobody has asked for.
     asked = [name for name in words[:1] if name in COMMANDS]
-    args = make_parser(asked or COMMANDS).parse_args(words)
+    parser = make_parser(asked or COMMANDS)
+    try:
+        before = preferred(asked[0], words[1:]) if asked and "--help" not in words else []
+    except WillowCartError as error:
+        tell(error)
+        return code_for(error)
+    args = parser.parse_args([*asked, *before, *words[1:]] if asked else words)
+    args.typed = words
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")

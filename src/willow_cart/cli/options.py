@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import argparse
 import sys
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import UTC, datetime
+from itertools import chain
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
@@ -234,6 +235,7 @@ class Looker:
         access: how places are talked to.
         lanes: how many folders are read and sizes asked for at a time.
         everything: whether also what is not chosen is to be listed.
+        besides: offers that are known already, chosen from as well.
 
     Attributes:
         asks: whether it asks servers for sizes.
@@ -242,12 +244,19 @@ class Looker:
     """
 
     def __init__(
-        self, args: argparse.Namespace, access: Access, lanes: int, *, everything: bool = False
+        self,
+        args: argparse.Namespace,
+        access: Access,
+        lanes: int,
+        *,
+        everything: bool = False,
+        besides: Iterable[Offer] = (),
     ) -> None:
         from willow_cart.sources import Look
 
         self._args = args
         self._access = access
+        self._besides = besides
         self._choosing = make_choosing(args)
         self._looking = make_looking(args, lanes, self._choosing, everything=everything)
         self._asker = SizeAsker(access, lanes)
@@ -275,7 +284,7 @@ class Looker:
             self._args.sources, self.found, self._access, self._looking, standard_input
         )
         learn = self._asker if self.asks else None
-        yield from self._choosing.judge(offers, self.choice, learn)
+        yield from self._choosing.judge(chain(offers, self._besides), self.choice, learn)
         tell_each(self.found.troubles)
         tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
 

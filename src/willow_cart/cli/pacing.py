@@ -11,7 +11,7 @@ from willow_cart.cli.options import positive, read_seconds, read_size, read_spee
 from willow_cart.cli.unpacking import make_unpacking, require_of_use
 
 if TYPE_CHECKING:
-    from willow_cart.haul import Wishes
+    from willow_cart.hauling import Wishes
 
 # How many connections one host gets where nobody says.
 _LANES_PER_HOST = 4
@@ -57,7 +57,7 @@ def add_pace(command: argparse.ArgumentParser) -> None:
 def make_wishes(args: argparse.Namespace) -> Wishes:
     """How the options want it done."""
     from willow_cart.access import Patience
-    from willow_cart.haul import Command, Limits, Pace, Presence, SameBytes, Wishes
+    from willow_cart.hauling import Command, Limits, Pace, Presence, SameBytes, Wishes
 
     if args.unpack:
         unpack = make_unpacking(args, args.unpack)

@@ -30,7 +30,7 @@ def run(args: argparse.Namespace) -> int:
     """Move the files, or show where they would go."""
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import tell
-    from willow_cart.haul import refile
+    from willow_cart.hauling import refile
     from willow_cart.units import count_of
 
     found = refile(args.folder, make_rule(args), only_look=args.preview)

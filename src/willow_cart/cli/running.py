@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import os
 import shlex
 import signal
@@ -12,6 +13,7 @@ from contextlib import contextmanager
 
 from willow_cart.addresses import without_secrets
 from willow_cart.cli.connecting import without_fields
+from willow_cart.cli.telling import is_heard
 from willow_cart.exits import Exit
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
@@ -22,8 +24,13 @@ _SHOW_CURSOR = b"\x1b[?25h\n"
 def stoppable() -> Iterator[threading.Event]:
     """Set an event when the person wants it to end, and end at once when they do so again."""
     stop = threading.Event()
+    if threading.current_thread() is not threading.main_thread():
+        yield stop  # signals come to the main one alone
+        return
 
     def end(_signal: int, _frame: object) -> None:
+        if stop.is_set() and is_heard():
+            raise KeyboardInterrupt  # the script, or the notebook, is more than this
         if stop.is_set():
             # Whoever asks twice wants it at once; nothing that arrived depends on what is skipped.
             if sys.stderr.isatty():
@@ -39,6 +46,6 @@ def stoppable() -> Iterator[threading.Event]:
             signal.signal(number, handler)
 
 
-def shown_command() -> str:
+def shown_command(args: argparse.Namespace) -> str:
     """What was typed, without secrets, to be typed again."""
-    return shlex.join(["willow-cart", *map(without_secrets, without_fields(sys.argv[1:]))])
+    return shlex.join(["willow-cart", *map(without_secrets, without_fields(args.typed))])

@@ -6,8 +6,8 @@ Standard output is for results alone, so that it can be piped on.
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Mapping
-from contextlib import suppress
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
@@ -22,8 +22,32 @@ if TYPE_CHECKING:
 _MOST_NAMED = 8
 
 
+# Not a context variable: lanes have something to tell too, and are threads of their own.
+_hearers: list[list[str]] = []
+
+
+@contextmanager
+def hearing() -> Iterator[list[str]]:
+    """Gather what would be told, instead of writing it: a script asks for it afterwards."""
+    lines: list[str] = []
+    _hearers.append(lines)
+    try:
+        yield lines
+    finally:
+        # By identity: lists with the same lines in them are equal.
+        del _hearers[next(at for at, each in enumerate(_hearers) if each is lines)]
+
+
+def is_heard() -> bool:
+    """Whether a script listens, and nobody reads."""
+    return bool(_hearers)
+
+
 def tell(line: object) -> None:
     """Write one line to standard error, signed with the program's name."""
+    if _hearers:
+        _hearers[-1].append(printable(str(line)))
+        return
     # Nobody may be listening any more; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)

@@ -47,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.cli.running import shown_command, stoppable
     from willow_cart.cli.telling import tell
     from willow_cart.cli.view import PlainView
-    from willow_cart.haul import unpack
+    from willow_cart.hauling import unpack
 
     wish = make_unpacking(args, [])
     choosing = make_choosing(args)
@@ -57,7 +57,7 @@ def run(args: argparse.Namespace) -> int:
             args.into,
             wish,
             choosing,
-            command=shown_command(),
+            command=shown_command(args),
             observer=PlainView(),
             stop=stop,
         )

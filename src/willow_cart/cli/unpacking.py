@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
-    from willow_cart.haul import Account, Unpacking
+    from willow_cart.hauling import Account, Unpacking
 
 
 def add_unpacking(command: argparse.ArgumentParser, group_text: str) -> argparse._ArgumentGroup:
@@ -65,7 +65,7 @@ def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
     from willow_cart.access.sign_ins import read_secret
     from willow_cart.archives import Bounds
     from willow_cart.filing import Template
-    from willow_cart.haul import Unpacking
+    from willow_cart.hauling import Unpacking
 
     password = args.archive_password
     return Unpacking(

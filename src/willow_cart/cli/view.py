@@ -16,7 +16,7 @@ from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.cli.telling import tell
 from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.haul import Handled, Observer, Unpacked
+from willow_cart.hauling import Handled, Observer, Unpacked
 from willow_cart.model import State
 from willow_cart.records import LaneProgress, Progress, Result
 from willow_cart.units import count_of, format_duration, format_size
@@ -271,6 +271,20 @@ class View(Observer):
                 for number, lane in lanes
             ),
         )
+
+
+class QuietView(View):
+    """Tells what is for good, and nothing of how far it is."""
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        pass
+
+    def say(self, line: str) -> None:
+        """Tell a line."""
+        tell(line)
 
 
 class PlainView(View):

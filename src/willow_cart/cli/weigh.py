@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
     from willow_cart.cart import Part, Weight
-    from willow_cart.haul import Prospect
+    from willow_cart.hauling import Prospect
     from willow_cart.model import Offer, Sizes, Trouble
 
     Parts = list[tuple[Path, Part]]
@@ -80,7 +80,7 @@ def run(args: argparse.Namespace) -> int:
     """Weigh, show, draw and split."""
     from willow_cart.cart import Weight, read_marked
     from willow_cart.cli.telling import tell, tell_each
-    from willow_cart.haul import prospect
+    from willow_cart.hauling import prospect
 
     if args.figure is not None and args.figure.suffix.lower() not in (".png", ".svg"):
         raise BadOption(f"--figure {args.figure}", "is neither .png nor .svg", "end it in one")

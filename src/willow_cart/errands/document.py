@@ -115,6 +115,15 @@ def read_document(path: Path) -> Document:
     return Document(path, top, **tables, sources=lists["source"], arrivals=lists["arrival"])
 
 
+def table_at(content: Mapping[str, object], name: str, file: str, text: str) -> Table:
+    """A table of any TOML file, with the lines of its keys; empty where there is none.
+
+    Raises:
+        BadOption: it is no table.
+    """
+    return _table(content, name, Table("the file", file), _lines_of(text))
+
+
 _Lines = Mapping[tuple[str, int], Mapping[str, int]]
 
 

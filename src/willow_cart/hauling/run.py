@@ -13,24 +13,24 @@ from willow_cart.access import Access
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Filed, Plan, make_plan
-from willow_cart.haul.account import Account
-from willow_cart.haul.annex import Annex, pays
-from willow_cart.haul.carrier import Carrier
-from willow_cart.haul.crew import Crew
-from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.disk import boot_mark
-from willow_cart.haul.docket import Docket
-from willow_cart.haul.filer import Filer, Note
-from willow_cart.haul.handling import Handler
-from willow_cart.haul.observer import Observer, all_of
-from willow_cart.haul.partials import PartialStore
-from willow_cart.haul.receiving import Receiver
-from willow_cart.haul.refiling import end_moves
-from willow_cart.haul.room import require_room
-from willow_cart.haul.timekeeper import Timekeeper
-from willow_cart.haul.trips import Trips
-from willow_cart.haul.unpacking import Archive, Unpacker, Unpacking
-from willow_cart.haul.wishes import Wishes
+from willow_cart.hauling.account import Account
+from willow_cart.hauling.annex import Annex, pays
+from willow_cart.hauling.carrier import Carrier
+from willow_cart.hauling.crew import Crew
+from willow_cart.hauling.destination import Destination, cannot_store
+from willow_cart.hauling.disk import boot_mark
+from willow_cart.hauling.docket import Docket
+from willow_cart.hauling.filer import Filer, Note
+from willow_cart.hauling.handling import Handler
+from willow_cart.hauling.observer import Observer, all_of
+from willow_cart.hauling.partials import PartialStore
+from willow_cart.hauling.receiving import Receiver
+from willow_cart.hauling.refiling import end_moves
+from willow_cart.hauling.room import require_room
+from willow_cart.hauling.timekeeper import Timekeeper
+from willow_cart.hauling.trips import Trips
+from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
+from willow_cart.hauling.wishes import Wishes
 from willow_cart.model import Offer, State
 from willow_cart.records import Arrival, Held, Ledger, PartRecord, Result, ledger_path
 from willow_cart.shelf import Shelf

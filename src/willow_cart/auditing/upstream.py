@@ -9,7 +9,7 @@ from functools import partial
 from willow_cart.access import ONCE_MORE, Access, persist
 from willow_cart.access.http_rules import contradict
 from willow_cart.addresses import without_secrets
-from willow_cart.audit.at_rest import Audited, Finding
+from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.model import Facts
 from willow_cart.records import Arrival

@@ -15,11 +15,11 @@ from willow_cart.checks import digest_file
 from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, nothing_there, plainly
 from willow_cart.filing import Filed
-from willow_cart.haul.account import Account
-from willow_cart.haul.destination import Destination
-from willow_cart.haul.observer import Observer
-from willow_cart.haul.refiling import end_moves
-from willow_cart.haul.unpacking import Archive, Unpacker, Unpacking
+from willow_cart.hauling.account import Account
+from willow_cart.hauling.destination import Destination
+from willow_cart.hauling.observer import Observer
+from willow_cart.hauling.refiling import end_moves
+from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
 from willow_cart.model import Offer
 from willow_cart.records import Arrival, Ledger, ledger_path, timestamp
 

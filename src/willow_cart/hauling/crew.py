@@ -19,13 +19,13 @@ from willow_cart.errors import (
     TryAgain,
     WillowCartError,
 )
-from willow_cart.haul.annex import Annex, Carried
-from willow_cart.haul.carrier import Carrier
-from willow_cart.haul.crowding import Crowding
-from willow_cart.haul.docket import Docket, Wait
-from willow_cart.haul.filer import Landing
-from willow_cart.haul.helping import Help, Helping
-from willow_cart.haul.trips import Trip, Trips
+from willow_cart.hauling.annex import Annex, Carried
+from willow_cart.hauling.carrier import Carrier
+from willow_cart.hauling.crowding import Crowding
+from willow_cart.hauling.docket import Docket, Wait
+from willow_cart.hauling.filer import Landing
+from willow_cart.hauling.helping import Help, Helping
+from willow_cart.hauling.trips import Trip, Trips
 from willow_cart.model import State
 from willow_cart.records import Result
 

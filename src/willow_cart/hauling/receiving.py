@@ -27,12 +27,12 @@ from willow_cart.errors import (
     StrangeAnswer,
     Unproved,
 )
-from willow_cart.haul.filer import Mark, Note, Taker
-from willow_cart.haul.observer import Observer
-from willow_cart.haul.pace import Meter, SpeedCap
-from willow_cart.haul.partials import Partial, PartialStore, Strand
-from willow_cart.haul.trips import Trip
-from willow_cart.haul.wishes import Wishes
+from willow_cart.hauling.filer import Mark, Note, Taker
+from willow_cart.hauling.observer import Observer
+from willow_cart.hauling.pace import Meter, SpeedCap
+from willow_cart.hauling.partials import Partial, PartialStore, Strand
+from willow_cart.hauling.trips import Trip
+from willow_cart.hauling.wishes import Wishes
 from willow_cart.model import Checksum, Validators
 from willow_cart.units import format_size
 

@@ -7,7 +7,7 @@ from enum import StrEnum
 
 from willow_cart.addresses import without_secrets
 from willow_cart.filing import Plan
-from willow_cart.haul.destination import Destination
+from willow_cart.hauling.destination import Destination
 from willow_cart.model import State
 from willow_cart.records import Result
 

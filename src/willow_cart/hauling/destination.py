@@ -13,8 +13,8 @@ from pathlib import Path, PurePosixPath
 from typing import Self
 
 from willow_cart.errors import CannotStore, UnusableDestination, plainly
-from willow_cart.haul.disk import sync_file, sync_file_system
-from willow_cart.haul.room import room_in
+from willow_cart.hauling.disk import sync_file, sync_file_system
+from willow_cart.hauling.room import room_in
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import Arrival, timestamp
 

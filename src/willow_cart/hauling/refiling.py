@@ -20,7 +20,7 @@ from willow_cart.addresses import fingerprint
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import Rule
-from willow_cart.haul.destination import Destination
+from willow_cart.hauling.destination import Destination
 from willow_cart.model import Offer
 from willow_cart.records import Arrival, Ledger, Move, ledger_path
 from willow_cart.shelf import Shelf

@@ -19,7 +19,7 @@ from queue import SimpleQueue
 from willow_cart.addresses import host_of
 from willow_cart.errors import BadOption, plainly
 from willow_cart.filing import Filed
-from willow_cart.haul.observer import Handled, Observer
+from willow_cart.hauling.observer import Handled, Observer
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.records import Arrival
 

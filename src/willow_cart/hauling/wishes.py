@@ -6,11 +6,11 @@ from dataclasses import dataclass, field
 
 from willow_cart.access import Patience
 from willow_cart.filing import Layout, Template
-from willow_cart.haul.handling import Command
-from willow_cart.haul.pace import Limits, Pace
-from willow_cart.haul.presence import Presence
-from willow_cart.haul.same_bytes import SameBytes
-from willow_cart.haul.unpacking import Unpacking
+from willow_cart.hauling.handling import Command
+from willow_cart.hauling.pace import Limits, Pace
+from willow_cart.hauling.presence import Presence
+from willow_cart.hauling.same_bytes import SameBytes
+from willow_cart.hauling.unpacking import Unpacking
 
 
 @dataclass(frozen=True, slots=True)

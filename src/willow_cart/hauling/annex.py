@@ -18,14 +18,14 @@ from willow_cart.access import Access
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.errors import WillowCartError
 from willow_cart.filing import Filed
-from willow_cart.haul.carrier import Carrier
-from willow_cart.haul.destination import Destination
-from willow_cart.haul.filer import Landing, Note
-from willow_cart.haul.observer import Observer
-from willow_cart.haul.partials import PartialStore
-from willow_cart.haul.receiving import Receiver
-from willow_cart.haul.trips import Trip
-from willow_cart.haul.wishes import Wishes
+from willow_cart.hauling.carrier import Carrier
+from willow_cart.hauling.destination import Destination
+from willow_cart.hauling.filer import Landing, Note
+from willow_cart.hauling.observer import Observer
+from willow_cart.hauling.partials import PartialStore
+from willow_cart.hauling.receiving import Receiver
+from willow_cart.hauling.trips import Trip
+from willow_cart.hauling.wishes import Wishes
 from willow_cart.records import Result
 
 if TYPE_CHECKING:

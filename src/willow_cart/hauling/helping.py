@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
-from willow_cart.haul.partials import Partial, Strand
-from willow_cart.haul.trips import Trip, Trips
+from willow_cart.hauling.partials import Partial, Strand
+from willow_cart.hauling.trips import Trip, Trips
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
 # moment in which connections are made and gather speed.

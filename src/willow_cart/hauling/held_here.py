@@ -6,8 +6,8 @@ import os
 from dataclasses import dataclass, replace
 
 from willow_cart.checks import digest_file, verdict_of, written
-from willow_cart.haul.destination import Destination
-from willow_cart.haul.trips import Trip
+from willow_cart.hauling.destination import Destination
+from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 

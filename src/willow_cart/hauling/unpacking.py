@@ -24,8 +24,8 @@ from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.errors import CannotStore, Interrupted, NotUnpacked
 from willow_cart.filing import Filed, Template, marked, require_fields
 from willow_cart.filing.names import safe_path
-from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.observer import Observer, Unpacked
+from willow_cart.hauling.destination import Destination, cannot_store
+from willow_cart.hauling.observer import Observer, Unpacked
 from willow_cart.kinds import stem_of
 from willow_cart.records import TWIN, Arrival, Ledger, timestamp
 

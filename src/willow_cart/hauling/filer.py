@@ -20,9 +20,9 @@ from queue import SimpleQueue
 from typing import Protocol
 
 from willow_cart.errors import CannotStore
-from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.disk import sync_file
-from willow_cart.haul.same_bytes import SameBytes
+from willow_cart.hauling.destination import Destination, cannot_store
+from willow_cart.hauling.disk import sync_file
+from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.model import State
 from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
 

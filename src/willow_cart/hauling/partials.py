@@ -14,8 +14,8 @@ from pathlib import Path
 from willow_cart.access import Delivery, Joining
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import RunningDigest, read_checksum, written
-from willow_cart.haul.disk import begin_to_write_out
-from willow_cart.haul.spans import Spans
+from willow_cart.hauling.disk import begin_to_write_out
+from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Facts, Offer, Origin
 from willow_cart.records import Arrival, PartRecord
 

@@ -6,7 +6,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from willow_cart.exits import Exit
-from willow_cart.haul.observer import Unpacked
+from willow_cart.hauling.observer import Unpacked
 from willow_cart.model import State
 from willow_cart.records import Result
 

@@ -11,14 +11,14 @@ from willow_cart.addresses import without_secrets
 from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.errors import CheckFailed, TryAgain, Unproved
-from willow_cart.haul.destination import Destination, cannot_store
-from willow_cart.haul.filer import Landing
-from willow_cart.haul.held_here import HeldHere
-from willow_cart.haul.helping import Help
-from willow_cart.haul.partials import Partial
-from willow_cart.haul.presence import Presence
-from willow_cart.haul.receiving import UNPROVED_ADVICE, Receiver, Whole
-from willow_cart.haul.trips import Trip
+from willow_cart.hauling.destination import Destination, cannot_store
+from willow_cart.hauling.filer import Landing
+from willow_cart.hauling.held_here import HeldHere
+from willow_cart.hauling.helping import Help
+from willow_cart.hauling.partials import Partial
+from willow_cart.hauling.presence import Presence
+from willow_cart.hauling.receiving import UNPROVED_ADVICE, Receiver, Whole
+from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 

@@ -1,0 +1,219 @@
+"""Bringing what was chosen home for a command, and accounting for it."""
+
+from __future__ import annotations
+
+import argparse
+import gc
+import sys
+import threading
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.detaching import Background, entered
+from willow_cart.cli.running import shown_command, stoppable
+from willow_cart.cli.telling import is_heard
+from willow_cart.cli.unpacking import show_unpacked
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.access import Access
+    from willow_cart.cli.bars import LiveView
+    from willow_cart.cli.log import LogFile
+    from willow_cart.cli.view import PlainView, QuietView
+    from willow_cart.hauling import Account, Wishes
+    from willow_cart.shelf import Shelf
+
+
+def bring(
+    args: argparse.Namespace,
+    wishes: Wishes,
+    offers: Shelf,
+    access: Access,
+    background: Background | None = None,
+    *,
+    troubles: int = 0,
+) -> Exit:
+    """Haul what was chosen, and account for it.
+
+    Args:
+        args: the options of a haul.
+        wishes: what they come to.
+        offers: what was chosen.
+        access: how places are talked to.
+        background: what holds the terminal meanwhile; None if it is held.
+        troubles: how many lines or places of the sources could not be taken.
+    """
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    begun = background.begun if background else None
+    with stoppable() as stop:
+        view = make_view(args.into, begun)
+        account = carry(args, wishes, offers, access, view=view, stop=stop, background=background)
+    _sum_up(account, args.into, troubles=troubles)
+    _tell_twins(account, args.twins)
+    if args.unpack:
+        show_unpacked(account)
+    if account.unhandled:
+        tell(
+            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; the same"
+            " haul runs it for them again"
+        )
+    if account.exit_code is Exit.GOOD and troubles:
+        return Exit.INCOMPLETE
+    return account.exit_code
+
+
+def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> Shelf:
+    """The offers with what checksum lists promise of them: those named, and those beside them."""
+    from willow_cart.checks import ChecksumBook
+    from willow_cart.cli.telling import tell, tell_each
+    from willow_cart.shelf import Shelf
+    from willow_cart.sources.checksum_lists import lists_beside, read_lists
+    from willow_cart.units import count_of
+
+    if not (args.checksums or args.find_checksums):
+        return offers
+    entries, no_lines = read_lists(args.checksums, access)
+    tell_each(no_lines)
+    if args.find_checksums:
+        for found in lists_beside(offers, access):
+            entries += found.entries
+            tell(
+                f"{found.place} promises {count_of(len(found.entries), 'checksum')}; it lies beside"
+                " the files, and whoever could change them could change it too"
+            )
+    promising, troubles = ChecksumBook(entries).promise(offers)
+    promised = Shelf(promising)
+    promised.twice = offers.twice
+    tell_each(troubles)
+    if bare := sum(not offer.checksums for offer in promised):
+        verb = "has" if bare == 1 else "have"
+        tell(f"{count_of(bare, 'file')} of {len(promised):,} {verb} no checksum in the lists")
+    return promised
+
+
+def carry(
+    args: argparse.Namespace,
+    wishes: Wishes,
+    offers: Shelf,
+    access: Access,
+    *,
+    view: LiveView | PlainView | QuietView,
+    stop: threading.Event,
+    background: Background | None = None,
+) -> Account:
+    """Haul what was chosen, held against the checksum lists, with a log and an entry in the runs.
+
+    Args:
+        args: the options of a haul, and what was typed.
+        wishes: what they come to.
+        offers: what was chosen.
+        access: how places are talked to.
+        view: who is told what happens.
+        stop: ends it early.
+        background: its own entry, if it has no terminal.
+    """
+    from willow_cart.hauling import all_of, bring_home
+
+    offers = _with_checksums(args, offers, access)
+    command = shown_command(args)
+    log = _open_log(args.log) if args.log is not None else None
+    # The offers live until the end; looking through them for garbage again and again would cost a
+    # haul of thousands of small files a tenth of its time.
+    gc.freeze()
+    try:
+        with entered(command, args.into, background, view) as ending, view:
+            account = bring_home(
+                offers,
+                args.into,
+                access,
+                wishes,
+                command=command,
+                note=args.note,
+                observer=view if log is None else all_of(log, view),
+                stop=stop,
+            )
+            ending.exit_code = account.exit_code
+        if log is not None:
+            log.ended(account)
+        return account
+    finally:
+        gc.unfreeze()
+        if log is not None:
+            log.close()
+
+
+def make_view(
+    into: Path, begun: Callable[[], None] | None = None, *, progress: bool | None = None
+) -> LiveView | PlainView | QuietView:
+    """What shows a haul on a terminal or in a notebook, or tells of it where there is neither.
+
+    Args:
+        into: the destination.
+        begun: called once it is known what is to be done.
+        progress: whether bars are drawn; None for where somebody looks.
+    """
+    if progress is None:
+        in_notebook = "ipykernel" in sys.modules
+        progress = in_notebook or (sys.stderr.isatty() and not is_heard())
+    if progress:
+        from willow_cart.cli.bars import LiveView
+
+        return LiveView(into)
+    # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
+    from willow_cart.cli.view import PlainView, QuietView
+
+    return QuietView() if is_heard() else PlainView(begun)
+
+
+def _open_log(path: Path) -> LogFile:
+    from willow_cart.cli.log import LogFile
+
+    return LogFile(path)
+
+
+def _tell_twins(account: Account, twins: str) -> None:
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    if not account.twins:
+        return
+    path, other = account.twin
+    verb = "has" if account.twins == 1 else "have"
+    done = {
+        "keep": f"such as {path} and {other}; --twins link or skip would not keep them twice",
+        "link": f"and the name of one leads to the other, such as {path} to {other}",
+        "skip": f"and was left out for it, such as for {other}",
+    }
+    tell(
+        f"{count_of(account.twins, 'file')} {verb} the same bytes as another one here, "
+        + done[twins]
+    )
+
+
+def _sum_up(account: Account, into: Path, *, troubles: int) -> None:
+    from willow_cart.cli.telling import counted, tell
+    from willow_cart.model import State
+    from willow_cart.units import count_of, format_duration, format_size
+
+    line = (
+        f"{counted(account.planned, account.counts)}; {format_size(account.received)} received"
+        f" in {format_duration(account.seconds)} into {into}"
+    )
+    sys.stdout.flush()
+    print(line, flush=True)
+    if account.interrupted:
+        tell(
+            f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
+            " on from where it stopped"
+        )
+    elif account.unsound:
+        verb = "is" if account.unsound == 1 else "are"
+        tell(f"{count_of(account.unsound, 'file')} arrived and {verb} broken inside; see above")
+    elif account.counts[State.FAILED]:
+        tell("the same command tries again what failed; what arrived is not fetched twice")
+    if troubles:
+        tell(f"{count_of(troubles, 'line or place', 'lines or places')} of the sources could not be"
+             " taken; see above")  # fmt: skip

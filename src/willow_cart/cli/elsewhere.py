@@ -1,0 +1,261 @@
+"""Bring the files of a cart home where nothing but Python is: this file is all that it takes.
+
+Run it with any Python from version 3.8 on; it needs no other package::
+
+    python3 FILE.py --into DIR
+
+A file appears under its name only whole and checked. Run it again after any break: what is here is
+left alone, and what broke off goes on from its byte, if its server proves that it is still the same
+(RFC 9110, 13.1.5). Exit codes: 0 all is here; 1 something did not arrive; 4 something arrived and
+is not what was promised; 130 interrupted.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ftplib
+import hashlib
+import http.client
+import json
+import os
+import socket
+import sys
+import threading
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from concurrent.futures import ThreadPoolExecutor
+from email.utils import parsedate_to_datetime
+from typing import Any, Iterator, Sequence  # as old Pythons have them
+
+FILES: Sequence[dict[str, Any]] = ()
+"""What is to come: `path`, `urls` (the address and its mirrors), `size` in bytes or None, and
+`checksums`, each `ALGORITHM:HEX`."""
+
+AGENT = "willow-cart-script"
+UNFINISHED = ".unfinished"
+PIECE = 1 << 20
+ATTEMPTS = 5
+LONGEST_WAIT = 300.0
+STALL = 60.0
+
+_stop = threading.Event()
+
+
+class NoGood(Exception):
+    """A file that another attempt will not bring."""
+
+
+class Wrong(NoGood):
+    """A file that came and is not what was promised."""
+
+
+class StartOver(OSError):
+    """What an earlier attempt has left leads no further."""
+
+
+def main() -> int:
+    """Bring everything, and say what came of it."""
+    parser = argparse.ArgumentParser(description=(__doc__ or "").partition("\n")[0])
+    parser.add_argument("--into", default=".", metavar="DIR", help="the folder to file into")
+    parser.add_argument("--lanes", type=int, default=4, metavar="N", help="files at a time")
+    args = parser.parse_args()
+    counts = {"arrived": 0, "already here": 0, "failed": 0, "refused": 0}
+    with ThreadPoolExecutor(max(1, args.lanes)) as lanes:
+        coming = [lanes.submit(bring, file, args.into) for file in FILES]
+        try:
+            for each in coming:
+                counts[each.result()] += 1
+        except KeyboardInterrupt:
+            _stop.set()
+            for each in coming:
+                each.cancel()
+    if os.path.isdir(left := os.path.join(args.into, UNFINISHED)) and not os.listdir(left):
+        os.rmdir(left)
+    told = ", ".join(f"{count} {state}" for state, count in counts.items())
+    print(f"{len(FILES)} files: {told}")
+    if _stop.is_set():
+        print("interrupted; run it again to go on", file=sys.stderr)
+        return 130
+    return 4 if counts["refused"] else 1 if counts["failed"] else 0
+
+
+def bring(file: dict[str, Any], into: str) -> str:
+    """Bring one file, from its address or else its mirrors, and return what became of it."""
+    path = os.path.join(into, *file["path"].split("/"))
+    if os.path.isfile(path) and not _wrong_with(path, file):
+        return "already here"
+    state, why = "failed", "no address"
+    for url in file["urls"]:
+        for attempt in range(ATTEMPTS):
+            try:
+                _fetch(url, file, path, into)
+                return "arrived"
+            except Wrong as error:
+                state, why = "refused", str(error)
+                break
+            except NoGood as error:
+                state, why = "failed", str(error)
+                break
+            except OSError as error:  # of the line, of the disk, and what urllib raises
+                state, why = "failed", str(error)
+                if _stop.wait(_pause_after(error, attempt)):
+                    return "failed"
+            except (http.client.HTTPException, ftplib.Error, EOFError) as error:
+                state, why = "failed", str(error) or type(error).__name__
+                if _stop.wait(_pause_after(error, attempt)):
+                    return "failed"
+    print(f"{state}: {file['path']}: {why}", file=sys.stderr)
+    return state
+
+
+def _pause_after(error: Exception, attempt: int) -> float:
+    """Seconds to wait: as long as the server asks (RFC 9110, 10.2.3), or more each time."""
+    if isinstance(error, urllib.error.HTTPError):
+        asked = error.headers.get("Retry-After", "")
+        if asked.isdigit():
+            return min(float(asked), LONGEST_WAIT)
+        if asked:
+            try:
+                left = parsedate_to_datetime(asked).timestamp() - time.time()
+                return min(max(0.0, left), LONGEST_WAIT)
+            except ValueError:
+                pass
+    return 0.0 if attempt + 1 == ATTEMPTS else float(2**attempt)
+
+
+def _fetch(url: str, file: dict[str, Any], path: str, into: str) -> None:
+    """Receive what is missing of a file, check the whole, and give it its name."""
+    folder = os.path.join(into, UNFINISHED)
+    os.makedirs(folder, exist_ok=True)
+    stem = os.path.join(folder, hashlib.sha256(url.encode()).hexdigest()[:24])
+    have, mark = _left_by(stem)
+    get = _get_ftp if url.startswith("ftp") else _get_http
+    total = None
+    with open(stem, "ab") as part:
+        try:
+            for at, end, version, piece in get(url, have, mark):
+                total = end
+                if at == 0:
+                    part.truncate(0)
+                    # What came without a mark of its version is not gone on with.
+                    with open(stem + ".json", "w", encoding="utf-8") as note:
+                        json.dump(version, note)
+                part.write(piece)
+                if _stop.is_set():
+                    raise OSError("interrupted")
+        except StartOver:
+            part.truncate(0)
+            raise
+        part.flush()
+        os.fsync(part.fileno())
+    have = os.path.getsize(stem)
+    if total is not None and have != total:
+        raise OSError(f"only {have:,} of {total:,} bytes came")
+    if why := _wrong_with(stem, file):
+        os.remove(stem)  # the next attempt begins with nothing
+        raise Wrong(why)
+    os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
+    os.replace(stem, path)
+    os.remove(stem + ".json")
+
+
+def _left_by(stem: str) -> tuple[int, str | None]:
+    """How many bytes an earlier attempt has left, and the version that they are of."""
+    try:
+        with open(stem + ".json", encoding="utf-8") as note:
+            mark = json.load(note)
+        return (os.path.getsize(stem), mark) if mark else (0, None)
+    except (OSError, ValueError):
+        return 0, None
+
+
+Pieces = Iterator["tuple[int, int | None, str | None, bytes]"]
+
+
+def _get_http(url: str, have: int, mark: str | None) -> Pieces:
+    """Pieces of a representation, each with where the answer starts, its end, and its version."""
+    fields = {"User-Agent": AGENT, "Accept-Encoding": "identity"}
+    if have and mark:
+        fields.update({"Range": f"bytes={have}-", "If-Range": mark})
+    try:
+        asked = urllib.request.Request(url, headers=fields)  # noqa: S310  # http and https only
+        answer = urllib.request.urlopen(asked, timeout=STALL)  # noqa: S310
+    except urllib.error.HTTPError as error:
+        if error.code == 416 and have:  # all of it may be here, or another version
+            raise StartOver(f"the server answers {error.code} {error.reason}") from None
+        if error.code in (408, 425, 429) or error.code >= 500:
+            raise
+        raise NoGood(f"the server answers {error.code} {error.reason}") from None
+    with answer:
+        start, total = 0, answer.headers.get("Content-Length")
+        end = int(total) if total and total.isdigit() else None
+        if answer.status == 206:
+            first, _, whole = answer.headers.get("Content-Range", "").partition("/")
+            start = int("".join(filter(str.isdigit, first.partition("-")[0])) or "-1")
+            if start != have:
+                raise StartOver("the server sends another part than was asked for")
+            end = int(whole) if whole.isdigit() else None
+        # Only a strong entity tag proves that two parts are of one version (RFC 9110, 8.8.1).
+        tag = answer.headers.get("ETag")
+        strong = tag if tag and not tag.startswith("W/") else None
+        yield from _pieces(answer, start, end, strong)
+
+
+def _get_ftp(url: str, have: int, mark: str | None) -> Pieces:
+    """Pieces of a file by FTP; it goes on (RFC 3659, 5) if size and date are still the same."""
+    place = urllib.parse.urlsplit(url)
+    ftp = ftplib.FTP_TLS() if place.scheme == "ftps" else ftplib.FTP()
+    try:
+        ftp.connect(place.hostname or "", place.port or 21, timeout=STALL)
+        ftp.login()
+        if isinstance(ftp, ftplib.FTP_TLS):
+            ftp.prot_p()
+        name = urllib.parse.unquote(place.path).lstrip("/")
+        ftp.voidcmd("TYPE I")
+        try:
+            size = ftp.size(name)
+            version = f"{size} {ftp.voidcmd('MDTM ' + name)}"
+        except ftplib.error_perm:
+            size, version = None, ""
+        start = have if have and version and version == mark else 0
+        with ftp.transfercmd("RETR " + name, start or None) as line, line.makefile("rb") as data:
+            yield from _pieces(data, start, size, version or None)
+        ftp.voidresp()
+    except ftplib.error_perm as error:
+        raise NoGood(str(error)) from None
+    finally:
+        ftp.close()
+
+
+def _pieces(data: Any, start: int, end: int | None, version: str | None) -> Pieces:
+    at = start
+    while piece := data.read1(PIECE):
+        yield at, end, version, piece
+        at += len(piece)
+    if at == start:
+        yield at, end, version, b""
+
+
+def _wrong_with(path: str, file: dict[str, Any]) -> str:
+    """In what a file is not what was promised; empty if in nothing."""
+    size = os.path.getsize(path)
+    if file["size"] is not None and size != file["size"]:
+        return f"it has {size:,} bytes, and {file['size']:,} were promised"
+    for promised in file["checksums"]:
+        algorithm, _, digest = promised.partition(":")
+        if algorithm not in hashlib.algorithms_available:
+            continue
+        measured = hashlib.new(algorithm)
+        with open(path, "rb") as content:
+            while piece := content.read(PIECE):
+                measured.update(piece)
+        if measured.hexdigest() != digest.lower():
+            return f"its {algorithm} is {measured.hexdigest()}, and {digest} was promised"
+    return ""
+
+
+if __name__ == "__main__":
+    socket.setdefaulttimeout(STALL)
+    sys.exit(main())

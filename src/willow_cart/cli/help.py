@@ -1,0 +1,86 @@
+"""`help`: the guide on the terminal, by its headings."""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+import re
+import sys
+from importlib.resources import files
+
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+
+BRIEF = "read the guide, a topic at a time"
+DESCRIPTION = (
+    "Show what the guide has to say of a topic: one of its headings, a part of one, or an option."
+    " Without a topic, show the headings."
+)
+
+_HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what help understands."""
+    command.add_argument(
+        "topic",
+        nargs="*",
+        metavar="TOPIC",
+        help="what to read about: errands, checksums, or an option without its dashes: since",
+    )
+
+
+def run(args: argparse.Namespace) -> int:
+    """Show the guide."""
+    from willow_cart.cli.screen import show_line
+
+    topics = _topics()
+    if not args.topic:
+        for heading in topics:
+            show_line(heading)
+        show_line("")
+        show_line("willow-cart help TOPIC shows one; willow-cart COMMAND --help has the options")
+        return Exit.GOOD
+    _show("\n\n".join(_find(topics, " ".join(args.topic))))
+    return Exit.GOOD
+
+
+def _topics() -> dict[str, str]:
+    """The sections of the guide by their headings, each as it is written."""
+    guide = files("willow_cart.cli").joinpath("guide.md").read_text("utf-8")
+    # A picture cannot be shown here, and would lead nowhere.
+    parts = _HEADING.split(re.sub(r"^!\[.*\n\n?", "", guide, flags=re.MULTILINE))
+    return {
+        heading: f"## {heading}\n{text.rstrip()}"
+        for heading, text in zip(parts[1::2], parts[2::2], strict=True)
+    }
+
+
+def _find(topics: dict[str, str], wanted: str) -> list[str]:
+    """The sections on a topic: by heading, and else those that mention it.
+
+    Raises:
+        BadOption: there is none.
+    """
+    plain = wanted.lower()
+    by_heading = [text for heading, text in topics.items() if plain in heading.lower()]
+    if by_heading:
+        return by_heading
+    mentioned = re.compile(rf"(?<![\w-])(?:--)?{re.escape(plain)}(?![\w-])", re.IGNORECASE)
+    if found := [text for text in topics.values() if mentioned.search(text)]:
+        # One mention in passing is not what is wanted where another section is about it.
+        most = max(len(mentioned.findall(text)) for text in found)
+        return [text for text in found if len(mentioned.findall(text)) == most]
+    near = difflib.get_close_matches(plain, [heading.lower() for heading in topics], 1, 0.5)
+    meant = f"did you mean {near[0]} ?" if near else "willow-cart help lists the topics"
+    raise BadOption(f"help {wanted}", "is nothing that the guide speaks of", meant)
+
+
+def _show(text: str) -> None:
+    if not sys.stdout.isatty():
+        print(text)
+        return
+    from rich.console import Console
+    from rich.markdown import Markdown
+
+    Console().print(Markdown(text))

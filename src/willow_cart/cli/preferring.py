@@ -1,0 +1,144 @@
+"""Settings: what a person, or a project's folder, wants otherwise than it is by itself.
+
+What is typed comes first, then what an errand says, then the project's file, then the person's own.
+Settings are read as if they were typed before everything else, so a command has one way to
+understand them.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.errors import BadOption, plainly
+
+if TYPE_CHECKING:
+    from willow_cart.errands import Table
+
+PROJECT_FILE = "willow-cart.toml"
+"""What a project's folder keeps its settings in; looked for in the current folder alone."""
+
+TABLES = ("connecting", "haul", "filing")
+"""The tables of settings, with the same keys as in errands."""
+
+# Who hands a folder on hands its file on: nothing in it may run commands, trust certificates,
+# or write elsewhere.
+_PROJECT_TABLES = ("haul", "filing")
+_OWN_ALONE = ("on_arrival", "log")
+
+# Keys of which one at most can hold.
+_RIVALS = {"layout": "file_as", "file_as": "layout"}
+
+# The commands that settings are for: hauls for all of them, the others for how places are reached.
+_REACHING = ("survey", "load", "audit", "knock", "offline")
+
+
+def own_file() -> Path:
+    """The person's own file."""
+    import platformdirs
+
+    return platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """A key that is set somewhere.
+
+    Attributes:
+        table: that it is in.
+        key: its name.
+        value: as it stands there.
+        place: the file.
+        line: where in it.
+    """
+
+    table: str
+    key: str
+    value: object
+    place: Path
+    line: int
+
+
+def settings_in(folder: Path) -> Iterator[Setting]:
+    """All settings that count in a folder, those that count less first.
+
+    Raises:
+        BadOption: a file of settings cannot be read, or says something that nobody understands.
+    """
+    own, project = own_file(), folder / PROJECT_FILE
+    yield from _settings_of(own, TABLES, ("sign_in",))
+    yield from _settings_of(project, _PROJECT_TABLES, ())
+
+
+def preferred(command: str, typed: Sequence[str], folder: Path | None = None) -> list[str]:
+    """What settings have to say of a command, as it would be typed before what is typed.
+
+    Args:
+        command: its name.
+        typed: what is typed behind that.
+        folder: whose project counts; None for the current one.
+
+    Raises:
+        BadOption: as for `settings_in`.
+    """
+    if command != "haul" and command not in _REACHING:
+        return []
+    folder = folder or Path()
+    if not (own_file().is_file() or (folder / PROJECT_FILE).is_file()):
+        return []  # as for most people, who should not wait for it
+    from willow_cart.cli.keys import options_of_command, words_of
+    from willow_cart.errands import Table
+
+    options = options_of_command(command)
+    chosen: dict[str, tuple[Path, object]] = {}
+    for setting in settings_in(folder):
+        if setting.table != "connecting" and command != "haul":
+            continue
+        chosen.pop(_RIVALS.get(setting.key, ""), None)
+        chosen[setting.key] = (setting.place, setting.value)
+    for key, rival in _RIVALS.items():
+        option = f"--{rival.replace('_', '-')}"
+        if any(word == option or word.startswith(f"{option}=") for word in typed):
+            chosen.pop(key, None)
+    words = []
+    for key, (place, value) in chosen.items():
+        if key in options:
+            words += words_of(Table("settings", str(place), {key: value}), options)
+    return words
+
+
+def _settings_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Iterator[Setting]:
+    for name, table in _tables_of(path, tables, besides).items():
+        for key, value in table.keys.items():
+            yield Setting(name, key, value, path, table.lines.get(key, 0))
+
+
+def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Mapping[str, Table]:
+    from willow_cart.cli.errand_job import options_of
+    from willow_cart.errands.document import table_at
+
+    try:
+        text = path.read_text("utf-8")
+        content = tomllib.loads(text)
+    except FileNotFoundError:
+        return {}
+    except OSError as error:
+        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "see to it") from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
+    for key in content:
+        if key in TABLES and key not in tables:
+            raise BadOption(f"{path}, [{key}]", "is for no project", f"put it in {own_file()}")
+        if key not in (*tables, *besides):
+            there_are = ", ".join(f"[{name}]" for name in tables)
+            raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
+    found = {name: table_at(content, name, str(path), text) for name in tables}
+    for name, table in found.items():
+        table.require_known(options_of(name))
+        for key in table.keys:
+            if tables is _PROJECT_TABLES and key in _OWN_ALONE:
+                raise BadOption(table.place(key), "is for no project", f"put it in {own_file()}")
+    return {name: replace(table, file=str(path)) for name, table in found.items()}

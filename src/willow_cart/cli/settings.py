@@ -1,0 +1,75 @@
+"""`settings`: what is set, and where."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Collection
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.cli.preferring import Setting
+
+BRIEF = "show which settings count here, and where each comes from"
+DESCRIPTION = (
+    "Show every setting that counts in this folder, with the file and the line that it is from."
+    " What is typed comes first, then what an errand says, then the project's file in this folder,"
+    " then your own; what nobody sets is as the reference says."
+)
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what settings understands."""
+    command.add_argument(
+        "--all", action="store_true", help="show also what nobody has set, as it is by itself"
+    )
+    command.add_argument("--json", action="store_true", help="write JSON for other programs")
+
+
+def run(args: argparse.Namespace) -> int:
+    """Show the settings."""
+    from willow_cart.cli.preferring import PROJECT_FILE, TABLES, own_file, settings_in
+    from willow_cart.cli.screen import show_line, show_table
+
+    found = {(each.table, each.key): each for each in settings_in(Path())}
+    rows = [(each.table, each.key, each.value, _place_of(each)) for each in found.values()]
+    if args.all:
+        rows += _unset(found)
+    rows.sort(key=lambda row: (TABLES.index(row[0]), row[1]))
+    if args.json:
+        names = ("table", "key", "value", "from")
+        print(json.dumps([dict(zip(names, row, strict=True)) for row in rows], indent=2))
+        return Exit.GOOD
+    if rows:
+        cells = [(table, key, _shown(value), place) for table, key, value, place in rows]
+        show_table(("table", "key", "is", "from"), cells)
+    for path, whose in ((Path(PROJECT_FILE), "this folder's"), (own_file(), "your own")):
+        show_line(f"{whose}: {path}{'' if path.is_file() else ', which is not there'}")
+    return Exit.GOOD
+
+
+def _place_of(setting: Setting) -> str:
+    return f"{setting.place}, line {setting.line}"
+
+
+def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, str]]:
+    from willow_cart.cli.errand_job import options_of
+    from willow_cart.cli.preferring import TABLES
+
+    return [
+        (table, key, action.default, "by itself")
+        for table in TABLES
+        for key, action in options_of(table).items()
+        if (table, key) not in found
+    ]
+
+
+def _shown(value: object) -> str:
+    if value is None or value in ([], ""):
+        return ""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)

@@ -1,0 +1,243 @@
+"""What the functions return: values with data frames, and a look of their own in notebooks."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, fields
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.auditing import Audited, Finding
+from willow_cart.cart import Cart
+from willow_cart.cli.audit import code_of
+from willow_cart.cli.telling import counted, in_words
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.hauling import Account
+from willow_cart.markup_table import html_table
+from willow_cart.model import Offer, Sizes, State
+from willow_cart.records import Receipt, Row, open_receipt, read_receipt
+from willow_cart.sources import NotEntered
+from willow_cart.units import format_size
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+@dataclass(frozen=True)
+class Survey:
+    """What sources offer and the choosing leaves.
+
+    Going through it gives the offers, so it can be hauled as it is.
+
+    Attributes:
+        offers: what was chosen, numbered as on their pages.
+        offered: how many there were to choose from.
+        not_entered: folders and pages that were seen and not entered.
+        complete: whether every source could be read to its end, and every size asked for.
+        notes: what a person is told besides.
+    """
+
+    offers: tuple[Offer, ...]
+    offered: int
+    not_entered: tuple[NotEntered, ...]
+    complete: bool
+    notes: tuple[str, ...]
+
+    def to_frame(self) -> pd.DataFrame:
+        """The offers as a data frame with the columns of a cart; see `Cart.to_frame`."""
+        return self._as_cart().to_frame()
+
+    def _as_cart(self) -> Cart:
+        return Cart((offer, True) for offer in self.offers)
+
+    def __iter__(self) -> Iterator[Offer]:
+        return iter(self.offers)
+
+    def __len__(self) -> int:
+        return len(self.offers)
+
+    def __repr__(self) -> str:
+        return f"<Survey: {self._brief()}>"
+
+    def _brief(self) -> str:
+        sizes = Sizes()
+        for offer in self.offers:
+            sizes.add(offer)
+        return f"{in_words(sizes)}, of {self.offered:,} offered" + (
+            f"; {len(self.not_entered):,} not entered" if self.not_entered else ""
+        )
+
+    def _repr_html_(self) -> str:
+        columns = ("number", "path", "size", "modified", "text")
+        rows = (
+            (
+                str(offer.number),
+                offer.path,
+                "" if offer.size is None else format_size(offer.size),
+                f"{offer.modified:%Y-%m-%d %H:%M}" if offer.modified else "",
+                offer.text,
+            )
+            for offer in self.offers
+        )
+        return html_table(self._brief(), columns, rows, len(self.offers))
+
+
+@dataclass(frozen=True)
+class Haul:
+    """What came of a haul.
+
+    Attributes:
+        into: the destination.
+        account: counts, and the exit code that follows from them.
+        notes: what a person is told besides.
+    """
+
+    into: Path
+    account: Account
+    notes: tuple[str, ...] = ()
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the command would tell the shell."""
+        return self.account.exit_code
+
+    @cached_property
+    def receipt(self) -> Receipt:
+        """The account of every file, read from the ledger."""
+        return read_receipt(self.into, self.account.run)
+
+    @property
+    def troubles(self) -> list[Row]:
+        """The files that did not come, were refused, or are broken inside."""
+        return [row for row in self.receipt.rows if row.reason]
+
+    @cached_property
+    def paths(self) -> tuple[Path, ...]:
+        """Where the files lie, whether they came now or were here, in the order of the haul."""
+        good = (State.ARRIVED, State.UNCHANGED, State.HERE)
+        lying = (self.into / row.path for row in self.receipt.rows if row.state in good)
+        return tuple(path for path in lying if path.is_file())
+
+    @property
+    def path(self) -> Path:
+        """Where the one file lies.
+
+        Raises:
+            BadOption: it is not one.
+        """
+        if len(self.paths) != 1:
+            raise BadOption("path", f"is of {len(self.paths):,} files", "use paths")
+        return self.paths[0]
+
+    @cached_property
+    def members(self) -> tuple[Path, ...]:
+        """Where the files lie that came out of archives in this haul."""
+        with open_receipt(self.into, self.account.run) as receipt:
+            return tuple(self.into / arrival.path for arrival in receipt.unpacked())
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each file, with the columns of `receipt --csv`; sizes are bytes."""
+        return _frame(Row, ([*_values(row)] for row in self.receipt.rows), {"size": "Int64"})
+
+    def __repr__(self) -> str:
+        return f"<Haul into {self.into}: {self._brief()}>"
+
+    def _brief(self) -> str:
+        counts = counted(self.account.planned, self.account.counts)
+        return f"{counts}; {format_size(self.account.received)} received"
+
+    def _repr_html_(self) -> str:
+        rows = self.receipt.rows
+        # What went wrong must not be among what is not shown.
+        first = sorted(rows, key=lambda row: not row.reason)
+        cells = (
+            (row.state, row.path, "" if row.size is None else format_size(row.size), row.reason)
+            for row in first
+        )
+        return html_table(self._brief(), ("state", "path", "size", "why"), cells, len(rows))
+
+
+@dataclass(frozen=True)
+class Audit:
+    """What an audit found.
+
+    Attributes:
+        folder: that was audited.
+        found: every file, the worst first.
+        repaired: the account of what was hauled again; None if nothing was.
+        notes: what a person is told besides.
+    """
+
+    folder: Path
+    found: tuple[Audited, ...]
+    repaired: Account | None = None
+    notes: tuple[str, ...] = ()
+
+    @property
+    def counts(self) -> Counter[Finding]:
+        """How many files there are of each finding."""
+        return Counter(each.finding for each in self.found)
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the command would tell the shell."""
+        return code_of(self.counts) if self.repaired is None else self.repaired.exit_code
+
+    def to_frame(self) -> pd.DataFrame:
+        """A row for each file: path, finding, why, size in bytes, url."""
+        rows = ([each.path, str(each.finding), each.why, each.size, _url(each)]
+                for each in self.found)  # fmt: skip
+        return _frame(("path", "finding", "why", "size", "url"), rows, {})
+
+    def __repr__(self) -> str:
+        return f"<Audit of {self.folder}: {self._brief()}>"
+
+    def _brief(self) -> str:
+        return ", ".join(f"{count:,} {finding}" for finding, count in self.counts.items())
+
+    def _repr_html_(self) -> str:
+        rows = ((str(each.finding), each.path, each.why) for each in self.found)
+        return html_table(self._brief(), ("state", "path", "in what"), rows, len(self.found))
+
+
+def _url(audited: Audited) -> str:
+    return audited.arrival.address if audited.arrival else ""
+
+
+@dataclass(frozen=True)
+class ErrandRun:
+    """What came of running an errand.
+
+    Attributes:
+        file: the errand's.
+        exit_code: what the command would tell the shell.
+        output: what the command writes: the counts of the haul, and the results of the steps.
+        notes: what a person is told besides.
+    """
+
+    file: Path
+    exit_code: Exit
+    output: str
+    notes: tuple[str, ...]
+
+    def __repr__(self) -> str:
+        return f"<ErrandRun of {self.file}: exit code {int(self.exit_code)}>"
+
+    def __str__(self) -> str:
+        return self.output
+
+
+def _values(row: Row) -> Iterator[object]:
+    return (getattr(row, each.name) for each in fields(row))
+
+
+def _frame(
+    columns: type[Row] | Sequence[str], rows: Iterable[Sequence[object]], kinds: dict[str, str]
+) -> pd.DataFrame:
+    import pandas as pd  # only who uses it waits for it
+
+    names = [each.name for each in fields(columns)] if isinstance(columns, type) else [*columns]
+    return pd.DataFrame.from_records([tuple(row) for row in rows], columns=names).astype(kinds)
