@@ -5,11 +5,9 @@ from __future__ import annotations
 import argparse
 import fcntl
 import os
-import shlex
 import subprocess
 import sys
-from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import chdir, contextmanager
 from dataclasses import replace
 from datetime import datetime
@@ -17,17 +15,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.errand_job import Job, Step, make_job
-from willow_cart.cli.telling import code_for
+from willow_cart.cli.errand_looking import Found, look, open_access
+from willow_cart.cli.errand_outcome import account_for
+from willow_cart.cli.errand_surveying import write_from_survey
+from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
-from willow_cart.replacing import replacing
-from willow_cart.units import format_duration
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
-    from willow_cart.access import Access
     from willow_cart.errands import Document, Memory, Values
-    from willow_cart.model import Offer
-    from willow_cart.shelf import Shelf
 
 BRIEF = "run a whole job that is written down in a file, again next month"
 DESCRIPTION = (
@@ -35,16 +32,6 @@ DESCRIPTION = (
     " what is done with them then. Every option of the commands is a key there. What changes from"
     " one run to the next, such as the month, is a value and stands in the texts by its name."
 )
-
-
-_MEANINGS = {
-    Exit.GOOD: "all is done",
-    Exit.INCOMPLETE: "something did not arrive, or a step failed",
-    Exit.NOT_UNDERSTOOD: "it could not be carried out",
-    Exit.NOTHING_CHOSEN: "nothing was chosen",
-    Exit.CHECK_FAILED: "something failed its check",
-    Exit.INTERRUPTED: "it was interrupted",
-}
 
 
 def add_options(command: argparse.ArgumentParser) -> None:
@@ -69,6 +56,12 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="fetch nothing, and begin with a step: its number, or what it is, such as combine",
     )
     command.add_argument(
+        "--new",
+        nargs="+",
+        metavar="SOURCE",
+        help="write the file: an errand of these sources, with what they offer in comments",
+    )
+    command.add_argument(
         "--summary",
         type=Path,
         metavar="FILE",
@@ -80,6 +73,9 @@ def run(args: argparse.Namespace) -> int:
     """Run an errand, or show what it would do."""
     from willow_cart.errands import Values, read_document
 
+    if args.new is not None:
+        write_from_survey(args.file, args.new)
+        return Exit.GOOD
     document = read_document(args.file)
     given = {**document.values.keys, **_set(args.set, document)}
     began = datetime.now().astimezone()
@@ -103,16 +99,21 @@ def _run_there(
     first = _first_step(job, args.begin)
     job.haul.typed = args.typed
     if args.preview:
-        return _preview(document, job, values)
+        return _preview(document, job, values, memory)
     with _alone(document.path):
         try:
-            code = _run_job(document, job, None if args.begin is None else first)
+            offered: Mapping[str, Collection[str]] = {}
+            if args.begin is None:
+                code, offered = _haul(document, job, memory)
+                code = code or _do(job.steps)
+            else:
+                code = _do(job.steps[first:])
         except WillowCartError as error:
-            _account(document, code_for(error), str(error), began, summary)
+            account_for(document, code_for(error), str(error), began, summary)
             raise
         if code is Exit.GOOD and args.begin is None:
-            memory.keep(began)
-        _account(document, code, "", began, summary)
+            memory.keep(began, offered)
+        account_for(document, code, "", began, summary)
     return code
 
 
@@ -123,43 +124,6 @@ def _memory_of(path: Path) -> Memory:
 
     state = platformdirs.user_state_path("willow-cart", appauthor=False)
     return Memory(path, state / "errands")
-
-
-def _run_job(document: Document, job: Job, first: int | None) -> Exit:
-    """Haul and take all steps, or take those from one on."""
-    if first is not None:
-        return _do(job.steps[first:])
-    code = _haul(document, job)
-    if code is not Exit.GOOD and job.steps:
-        _say(f"{job.steps[0]}: not begun, since not everything has come;"
-             f" --from {job.steps[0].what} begins it all the same")  # fmt: skip
-        return code
-    return code or _do(job.steps)
-
-
-def _account(
-    document: Document, code: Exit, why: str, began: datetime, summary: Path | None
-) -> None:
-    """Say in one line what came of a run, to whoever is to know of it."""
-    seconds = (datetime.now().astimezone() - began).total_seconds()
-    meaning = _MEANINGS[code] + (f": {why}" if why else "")
-    line = (
-        f"{began:%Y-%m-%d %H:%M} {document.path.name}: {meaning} (exit code {int(code)}), took"
-        f" {format_duration(seconds)}"
-    )
-    if summary is not None:
-        with replacing(summary) as text:
-            text.write(f"{line}\n")
-    command = document.top.keys.get("on_failure")
-    if code is Exit.GOOD or not command:
-        return
-    told = {"WILLOW_ERRAND": str(document.path), "WILLOW_SUMMARY": line,
-            "WILLOW_EXIT_CODE": str(int(code))}  # fmt: skip
-    words = shlex.split(str(command))
-    try:
-        subprocess.run(words, env={**os.environ, **told}, stdin=subprocess.DEVNULL, check=False)  # noqa: S603
-    except OSError as error:
-        _say(f"on_failure: {words[0]} cannot be run: {plainly(error)}")
 
 
 def _set(words: Sequence[str], document: Document) -> dict[str, str]:
@@ -213,63 +177,10 @@ def _alone(path: Path) -> Iterator[None]:
         os.close(file)
 
 
-@contextmanager
-def _access(document: Document, job: Job) -> Iterator[Access]:
-    from willow_cart.access.sign_in_file import sign_ins_in
-    from willow_cart.cli.connecting import make_access
-
-    kept = sign_ins_in(str(document.path), document.sign_in.keys)
-    several = [job.haul, *(source.args for source in job.sources)]
-    lanes = job.haul.lanes_per_host or job.haul.lanes
-    with make_access(several, lanes, job.haul.stall_after, kept=kept) as access:
-        yield access
-
-
-def _look(job: Job, access: Access) -> tuple[Shelf, int]:
-    """What all sources offer and their rules leave, and how many troubles there were.
-
-    Raises:
-        NothingChosen: nothing is left of any of them.
-        WillowCartError: none of them can be read.
-    """
-    from willow_cart.cli.options import Looker
-    from willow_cart.errors import NothingChosen
-    from willow_cart.shelf import Shelf
-    from willow_cart.units import count_of
-
-    shelf = Shelf()
-    failures: list[WillowCartError] = []
-    counts: Counter[str] = Counter()
-    troubles = 0
-    for source in job.sources:
-        looker = Looker(source.args, access, job.haul.lanes)
-        before = len(shelf)
-        try:
-            for offer, dropped_by in looker.judged():
-                if not dropped_by:
-                    shelf.add(_named(offer, source.name))
-            looker.choice.require_some()
-        except WillowCartError as error:
-            failures.append(error)
-            continue
-        troubles += len(looker.found.troubles)
-        counts[source.name or ", ".join(looker.found.sources)] += len(shelf) - before
-    for shown, files in counts.items():
-        _say(f"{shown}: {count_of(files, 'file')}")
-    if len(failures) == len(job.sources):
-        raise failures[0]
-    for failure in failures:
-        _say(str(failure))
-        troubles += not isinstance(failure, NothingChosen)
-    return shelf, troubles
-
-
-def _named(offer: Offer, name: str) -> Offer:
-    return replace(offer, source=name) if name else offer
-
-
-def _haul(document: Document, job: Job) -> Exit:
-    """Bring everything home."""
+def _haul(
+    document: Document, job: Job, memory: Memory
+) -> tuple[Exit, Mapping[str, Collection[str]]]:
+    """Bring everything home, and say what is offered, by the marks of the sources."""
     from willow_cart.cart import Cart, Find
     from willow_cart.cli.bringing import bring
     from willow_cart.cli.load import put_in_cart
@@ -278,25 +189,48 @@ def _haul(document: Document, job: Job) -> Exit:
     from willow_cart.sources import Look
 
     wishes = make_wishes(job.haul)
-    with _access(document, job) as access:
-        shelf, troubles = _look(job, access)
+    with open_access(document, job) as access:
+        found = look(job, access, memory.offered())
+        shelf = found.shelf
         if job.haul.cart is not None:
             find = Find((offer, True) for offer in shelf)
-            _say(put_in_cart(find, job.haul.cart, Look(), add=False))
+            tell(put_in_cart(find, job.haul.cart, Look(), add=False))
             # What a person has taken out of it stays out.
             shelf = Shelf(offer for offer in Cart.load(job.haul.cart) if shelf.has(offer.address))
-        return bring(job.haul, wishes, shelf, access, troubles=troubles)
+        code = bring(job.haul, wishes, shelf, access, troubles=found.troubles)
+    if code is Exit.GOOD:
+        _see_to_gone(document, job, found)
+    elif job.steps:
+        tell(f"{job.steps[0]}: not begun, since not everything has come;"
+             f" --from {job.steps[0].what} begins it all the same")  # fmt: skip
+    return code, found.offered
+
+
+def _see_to_gone(document: Document, job: Job, found: Found) -> None:
+    """Say what lies here and is offered no more, and put it aside if that is wished for."""
+    from willow_cart.hauling import find_gone, put_gone_aside
+
+    into = Path(job.into)
+    gone = find_gone(into, found.gone)
+    if not gone:
+        return
+    files = f"{count_of(len(gone), 'file')} offered no more, such as {gone[0].path}"
+    if document.top.keys.get("gone", "keep") == "keep":
+        tell(f'{files}; kept (gone = "aside" puts such aside)')
+        return
+    kept = put_gone_aside(into, gone)
+    tell(f"{files}; {len(kept):,} put aside in {into / '.willow' / 'aside'}")
 
 
 def _do(steps: Sequence[Step]) -> Exit:
     """Take the steps in order, until one fails."""
     for step in steps:
-        _say(f"{step}: {step.typed}")
+        tell(f"{step}: {step.typed}")
         code = _take(step)
         if code is Exit.NOTHING_CHOSEN and step.what == "unpack":
             continue  # those of the last time are unpacked and gone, perhaps
         if code:
-            _say(f"{step}: failed with exit code {int(code)}; once that is mended, --from"
+            tell(f"{step}: failed with exit code {int(code)}; once that is mended, --from"
                  f" {step.number} goes on there")  # fmt: skip
             return code
     return Exit.GOOD
@@ -312,12 +246,12 @@ def _take(step: Step) -> Exit:
     try:
         done = subprocess.run(step.words, stdin=subprocess.DEVNULL, check=False)  # noqa: S603
     except OSError as error:
-        _say(f"{step.words[0]} cannot be run: {plainly(error)}")
+        tell(f"{step.words[0]} cannot be run: {plainly(error)}")
         return Exit.INCOMPLETE
     return Exit.INCOMPLETE if done.returncode else Exit.GOOD
 
 
-def _preview(document: Document, job: Job, values: Values) -> int:
+def _preview(document: Document, job: Job, values: Values, memory: Memory) -> int:
     """Show what a run would do."""
     from willow_cart.cli.filing import preview
     from willow_cart.cli.pacing import make_wishes
@@ -326,49 +260,36 @@ def _preview(document: Document, job: Job, values: Values) -> int:
     if shown := list(values.shown()):
         show_table(("value", "is"), shown)
     wishes = make_wishes(job.haul)
-    with _access(document, job) as access:
-        shelf, troubles = _look(job, access)
-        preview(shelf, Path(job.into), wishes.layout)
-    _show_changes(shelf, Path(job.into))
+    with open_access(document, job) as access:
+        found = look(job, access, memory.offered())
+        preview(found.shelf, Path(job.into), wishes.layout)
+    _show_changes(found, Path(job.into))
     for step in job.steps:
         show_line(f"then {step}: {step.typed}")
-    return Exit.INCOMPLETE if troubles else Exit.GOOD
+    return Exit.INCOMPLETE if found.troubles else Exit.GOOD
 
 
-def _show_changes(shelf: Shelf, into: Path) -> None:
-    """Say what is new, changed and gone, as far as the sources and the ledger tell."""
-    from willow_cart.addresses import is_inside, without_secrets
+def _show_changes(found: Found, into: Path) -> None:
+    """Say what is new, changed and gone, as far as the sources, the ledger and memory tell."""
+    from willow_cart.addresses import without_secrets
     from willow_cart.cli.screen import show_line
-    from willow_cart.records import Held, Ledger, ledger_path
+    from willow_cart.hauling import find_gone
+    from willow_cart.records import Held, ledger_path
 
     path = ledger_path(into)
     if not path.is_file():
         return
     new = changed = missing = 0
-    offered = set()
     with Held(path) as held:
-        for offer in shelf:
-            address = without_secrets(offer.address)
-            offered.add(address)
-            arrival = held.get(address)
+        for offer in found.shelf:
+            arrival = held.get(without_secrets(offer.address))
             new += arrival is None
             if arrival is None:
                 continue
             changed += offer.size not in (None, arrival.size)
             missing += arrival.instead != "members" and not (into / arrival.lies_at).is_file()
-    with Ledger(path) as ledger:
-        gone = [
-            each.path
-            for each in ledger.latest_arrivals()
-            if each.address not in offered and not is_inside(each.address)
-        ]
+    gone = find_gone(into, found.gone)
     show_line(
         f"since the last time: {new:,} new, {changed:,} of another size, {missing:,} missing here,"
-        f" {len(gone):,} gone there{f', such as {gone[0]}' if gone else ''}"
+        f" {len(gone):,} gone there{f', such as {gone[0].path}' if gone else ''}"
     )
-
-
-def _say(line: str) -> None:
-    from willow_cart.cli.telling import tell
-
-    tell(line)

@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from willow_cart.addresses import fingerprint
 from willow_cart.cli.keys import options_of_command, read_words, words_of
 from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
@@ -47,10 +48,12 @@ class Source:
     Attributes:
         name: what its files are said to be from; empty for the address.
         args: as `load` has them.
+        mark: tells it from every other, and from itself if it were to choose otherwise.
     """
 
     name: str
     args: argparse.Namespace
+    mark: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +170,8 @@ def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Sou
     before = preferred("load", words)
     args = read_words("load", [*before, *words, "--cart=-", "--", *filled], table)
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))
-    return Source(name, args)
+    choosing = [word for word in words if not word.startswith("--since=")]
+    return Source(name, args, fingerprint("\n".join([name, *filled, *choosing])))
 
 
 def _make_step(

@@ -11,11 +11,13 @@ from pathlib import Path
 from willow_cart.errors import BadOption
 from willow_cart.replacing import replacing
 
-_END = """
+VALUES_HINT = """
 # What changes from run to run can stand in any text by its name: {month}, or {month:%Y%m}.
 # [values]
 # month = "{last_month}"
+"""
 
+ARRIVALS_HINT = """
 # What is done once all has come, in order: unpack, combine, pack, receipt or run.
 # [[arrival]]
 # combine = "all.sqlite"
@@ -50,7 +52,7 @@ def write_errand(path: Path, command: str, words: Sequence[str]) -> None:
         raise BadOption(f"--write-errand {path}", "is there already", "name a new file")
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in _lines(command, words))
-        text.write(_END)
+        text.write(VALUES_HINT + ARRIVALS_HINT)
     tell(f"written to {path}; willow-cart errand {path} --preview shows what it does")
 
 

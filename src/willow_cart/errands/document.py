@@ -15,8 +15,11 @@ from willow_cart.errors import BadOption, plainly
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
 
-TEXTS = ("into", "cart", "note", "on_failure")
+TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to")
 """What an errand says before its first table."""
+
+GONE = ("keep", "aside")
+"""What becomes of files that their places offer no more."""
 
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
@@ -62,8 +65,8 @@ class Document:
 
     Attributes:
         path: of the file.
-        top: what stands before the first table: `into`, and perhaps `cart`, `note` and
-            `on_failure`.
+        top: what stands before the first table: `into`, and perhaps `cart`, `note`, `gone`,
+            `on_failure` and `mail_to`.
         values: what changes from run to run.
         sign_in: sign-ins by their names, as in the config file.
         connecting, haul, filing: options for all sources.
@@ -106,6 +109,10 @@ def read_document(path: Path) -> Document:
     for key in TEXTS:
         if not isinstance(content.get(key, ""), str):
             raise BadOption(top.place(key), "is no text", "write it in quotes")
+        if not str(content.get(key, "")).isprintable():
+            raise BadOption(top.place(key), "is more than a line", "write one line")
+    if content.get("gone", "keep") not in GONE:
+        raise BadOption(top.place("gone"), "is no way to treat files", f"write {' or '.join(GONE)}")
     if not content.get("into"):
         raise BadOption(str(path), "does not say where to", 'write into = "FOLDER" at its top')
     tables = {name: _table(content, name, top, lines) for name in _TABLES}

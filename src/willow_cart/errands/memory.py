@@ -1,18 +1,24 @@
-"""What is remembered of an errand from one run to the next: when the last good one began.
+"""What is remembered of an errand from one run to the next.
 
-It lies where the system keeps the state of programs, since an errand's file is the person's and its
-destination may be another one every month.
+When the last good one began, and what its sources offered up to then. It lies where the system
+keeps the state of programs, since an errand's file is the person's and its destination may be
+another one every month.
 """
 
 from __future__ import annotations
 
 import json
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from willow_cart.addresses import fingerprint
 from willow_cart.replacing import replacing
+
+# Sources of earlier months are remembered up to so many.
+_MOST_SOURCES = 60
 
 LAST_RUN = "last run"
 """What stands for that moment where a date is asked for."""
@@ -37,17 +43,42 @@ class Memory:
     def last_good(self) -> datetime | None:
         """When the last run began that ended well; None if none has."""
         try:
-            kept = json.loads(self._file.read_text("utf-8"))
-            return datetime.fromisoformat(kept["began"])
-        except (OSError, ValueError, KeyError, TypeError):
+            return datetime.fromisoformat(self._kept()["began"])
+        except (ValueError, KeyError, TypeError):
             return None  # what is not there, or damaged, is asked for once more
 
-    def keep(self, began: datetime) -> None:
+    def offered(self) -> dict[str, list[str]]:
+        """The addresses that each source has offered up to the last good run, by its mark."""
+        try:
+            kept: dict[str, list[str]] = self._kept()["offered"]
+            return {mark: list(map(str, addresses)) for mark, addresses in kept.items()}
+        except (KeyError, TypeError, AttributeError):
+            return {}
+
+    def keep(self, began: datetime, offered: Mapping[str, Collection[str]]) -> None:
         """Remember a run that ended well.
+
+        Args:
+            began: when.
+            offered: the addresses that each source offers, without secrets, by its mark. Those of
+                other sources, such as of last month, stay remembered for a while.
 
         Raises:
             CannotStore: it cannot be written.
         """
+        others = [mark for mark in self.offered() if mark not in offered][-_MOST_SOURCES:]
+        kept = {mark: addresses for mark, addresses in self.offered().items() if mark in others}
+        content = {
+            "errand": str(self.errand),
+            "began": began.isoformat(),
+            "offered": kept | {mark: [*addresses] for mark, addresses in offered.items()},
+        }
         self.folder.mkdir(parents=True, exist_ok=True)
         with replacing(self._file) as text:
-            json.dump({"errand": str(self.errand), "began": began.isoformat()}, text)
+            json.dump(content, text)
+
+    def _kept(self) -> Any:
+        try:
+            return json.loads(self._file.read_text("utf-8"))
+        except (OSError, ValueError):
+            return {}

@@ -12,6 +12,7 @@ from willow_cart.hauling.run import bring_home
 from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.hauling.unpacking import Unpacking
 from willow_cart.hauling.unpacking_here import unpack
+from willow_cart.hauling.vanished import find_gone, put_gone_aside
 from willow_cart.hauling.wishes import Wishes
 
 __all__ = [
@@ -30,7 +31,9 @@ __all__ = [
     "Wishes",
     "all_of",
     "bring_home",
+    "find_gone",
     "prospect",
+    "put_gone_aside",
     "put_rotten_aside",
     "refile",
     "unpack",

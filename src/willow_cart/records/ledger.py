@@ -16,7 +16,7 @@ from willow_cart.addresses import address_inside
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import Validators
 from willow_cart.records import schema
-from willow_cart.records.entries import Arrival, Move, PartRecord, Result, timestamp
+from willow_cart.records.entries import TWIN, Arrival, Move, PartRecord, Result, timestamp
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
@@ -226,6 +226,12 @@ class Ledger:
             " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND address = ?",
             (instead, arrival.path, arrival.address),
         )
+
+    def paths_for_twins(self) -> set[str]:
+        """The paths at which files lie that stand for others with the same bytes."""
+        statement = "SELECT instead FROM arrival WHERE substr(instead, 1, ?) = ?"
+        rows = self.rows(statement, len(TWIN), TWIN)
+        return {row["instead"].removeprefix(TWIN) for row in rows}
 
     def left_out_of(self, archive: Arrival, wish: str) -> int | None:
         """How many members were left out of this version of an archive.

@@ -1,0 +1,112 @@
+"""Looking at an errand's sources, and at what they offer no more."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+from willow_cart.addresses import without_secrets
+from willow_cart.cli.telling import tell
+from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.model import Offer
+from willow_cart.shelf import Shelf
+from willow_cart.units import count_of
+
+if TYPE_CHECKING:
+    from willow_cart.access import Access
+    from willow_cart.cli.errand_job import Job
+    from willow_cart.errands import Document
+    from willow_cart.sources import Look
+
+
+@dataclass(slots=True)
+class Found:
+    """What an errand's sources offer.
+
+    Attributes:
+        shelf: what was chosen.
+        troubles: how many lines, places or sources could not be taken.
+        offered: the addresses, without secrets, that each source has offered up to now and still
+            does, by its mark; what was not chosen is not among them.
+        gone: the addresses that were offered once and are not any more.
+    """
+
+    shelf: Shelf = field(default_factory=Shelf)
+    troubles: int = 0
+    offered: dict[str, dict[str, None]] = field(default_factory=dict)
+    gone: set[str] = field(default_factory=set)
+
+
+@contextmanager
+def open_access(document: Document, job: Job) -> Iterator[Access]:
+    """What talks to the places of an errand, with its own sign-ins and those of its sources."""
+    from willow_cart.access.sign_in_file import sign_ins_in
+    from willow_cart.cli.connecting import make_access
+
+    kept = sign_ins_in(str(document.path), document.sign_in.keys)
+    several = [job.haul, *(source.args for source in job.sources)]
+    lanes = job.haul.lanes_per_host or job.haul.lanes
+    with make_access(several, lanes, job.haul.stall_after, kept=kept) as access:
+        yield access
+
+
+def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
+    """What all sources offer and their rules leave.
+
+    Args:
+        job: the errand.
+        access: how places are talked to.
+        before: what the sources have offered up to the last good run, by their marks.
+
+    Raises:
+        NothingChosen: nothing is left of any of them.
+        WillowCartError: none of them can be read.
+    """
+    from willow_cart.cli.options import Looker
+
+    found = Found()
+    failures: list[WillowCartError] = []
+    counts: Counter[str] = Counter()
+    for source in job.sources:
+        looker = Looker(source.args, access, job.haul.lanes)
+        already = len(found.shelf)
+        missing = dict.fromkeys(before.get(source.mark, ()))
+        offered: dict[str, None] = {}
+        try:
+            for offer, dropped_by in looker.judged():
+                address = without_secrets(offer.address)
+                if missing.pop(address, offer) is None:
+                    offered[address] = None
+                if not dropped_by:
+                    offered[address] = None
+                    found.shelf.add(_named(offer, source.name))
+            looker.choice.require_some()
+        except WillowCartError as error:
+            failures.append(error)
+            if not isinstance(error, NothingChosen):
+                continue
+        found.troubles += len(looker.found.troubles)
+        found.gone.update(each for each in missing if _would_be_offered(each, looker.found))
+        found.offered[source.mark] = offered
+        counts[source.name or ", ".join(looker.found.sources)] += len(found.shelf) - already
+    for shown, files in counts.items():
+        tell(f"{shown}: {count_of(files, 'file')}")
+    if len(failures) == len(job.sources):
+        raise failures[0]
+    for failure in failures:
+        tell(failure)
+        found.troubles += not isinstance(failure, NothingChosen)
+    # Another source may offer what this one does no more.
+    found.gone.difference_update(*found.offered.values())
+    return found
+
+
+def _would_be_offered(address: str, look: Look) -> bool:
+    return all(look.covers(Offer(address, source)) for source in look.sources)
+
+
+def _named(offer: Offer, name: str) -> Offer:
+    return replace(offer, source=name) if name else offer
