@@ -7,6 +7,7 @@ import gc
 import sys
 import threading
 from collections.abc import Callable
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -156,8 +157,7 @@ def make_view(
         progress: whether bars are drawn; None for where somebody looks.
     """
     if progress is None:
-        in_notebook = "ipykernel" in sys.modules
-        progress = in_notebook or (sys.stderr.isatty() and not is_heard())
+        progress = _in_notebook() or (sys.stderr.isatty() and not is_heard())
     if progress:
         from willow_cart.cli.bars import LiveView
 
@@ -166,6 +166,11 @@ def make_view(
     from willow_cart.cli.view import PlainView, QuietView
 
     return QuietView() if is_heard() else PlainView(begun)
+
+
+def _in_notebook() -> bool:
+    """Whether a notebook runs this, and has what bars are drawn by there."""
+    return "ipykernel" in sys.modules and find_spec("ipywidgets") is not None
 
 
 def _open_log(path: Path) -> LogFile:

@@ -71,14 +71,24 @@ def main() -> int:
             _stop.set()
             for each in coming:
                 each.cancel()
-    if os.path.isdir(left := os.path.join(args.into, UNFINISHED)) and not os.listdir(left):
-        os.rmdir(left)
+    _tidy(os.path.join(args.into, UNFINISHED))
     told = ", ".join(f"{count} {state}" for state, count in counts.items())
     print(f"{len(FILES)} files: {told}")
     if _stop.is_set():
         print("interrupted; run it again to go on", file=sys.stderr)
         return 130
     return 4 if counts["refused"] else 1 if counts["failed"] else 0
+
+
+def _tidy(folder: str) -> None:
+    """Take away what nothing has come of."""
+    if not os.path.isdir(folder):
+        return
+    for name in os.listdir(folder):
+        if not name.endswith(".json") and not os.path.getsize(os.path.join(folder, name)):
+            os.remove(os.path.join(folder, name))
+    if not os.listdir(folder):
+        os.rmdir(folder)
 
 
 def bring(file: dict[str, Any], into: str) -> str:
@@ -145,7 +155,7 @@ def _fetch(url: str, file: dict[str, Any], path: str, into: str) -> None:
                 part.write(piece)
                 if _stop.is_set():
                     raise OSError("interrupted")
-        except StartOver:
+        except (StartOver, NoGood):
             part.truncate(0)
             raise
         part.flush()
@@ -153,12 +163,13 @@ def _fetch(url: str, file: dict[str, Any], path: str, into: str) -> None:
     have = os.path.getsize(stem)
     if total is not None and have != total:
         raise OSError(f"only {have:,} of {total:,} bytes came")
-    if why := _wrong_with(stem, file):
-        os.remove(stem)  # the next attempt begins with nothing
+    why = _wrong_with(stem, file)
+    os.remove(stem + ".json")
+    if why:
+        os.remove(stem)
         raise Wrong(why)
     os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
     os.replace(stem, path)
-    os.remove(stem + ".json")
 
 
 def _left_by(stem: str) -> tuple[int, str | None]:

@@ -63,14 +63,16 @@ def _find(topics: dict[str, str], wanted: str) -> list[str]:
         BadOption: there is none.
     """
     plain = wanted.lower()
-    by_heading = [text for heading, text in topics.items() if plain in heading.lower()]
-    if by_heading:
-        return by_heading
-    mentioned = re.compile(rf"(?<![\w-])(?:--)?{re.escape(plain)}(?![\w-])", re.IGNORECASE)
-    if found := [text for text in topics.values() if mentioned.search(text)]:
-        # One mention in passing is not what is wanted where another section is about it.
-        most = max(len(mentioned.findall(text)) for text in found)
-        return [text for text in found if len(mentioned.findall(text)) == most]
+    for fits in (plain.__eq__, lambda heading: plain in heading):
+        if by_heading := [text for heading, text in topics.items() if fits(heading.lower())]:
+            return by_heading
+    # An option of that name comes before the word; one mention in passing is not what is wanted
+    # where another section is about it.
+    for before in ("--", ""):
+        mentioned = re.compile(rf"(?<![\w-]){before}{re.escape(plain)}(?![\w-])", re.IGNORECASE)
+        counts = {text: len(mentioned.findall(text)) for text in topics.values()}
+        if most := max(counts.values()):
+            return [text for text, count in counts.items() if count == most]
     near = difflib.get_close_matches(plain, [heading.lower() for heading in topics], 1, 0.5)
     meant = f"did you mean {near[0]} ?" if near else "willow-cart help lists the topics"
     raise BadOption(f"help {wanted}", "is nothing that the guide speaks of", meant)

@@ -67,11 +67,26 @@ def words_of(
             raise BadOption(place, "is neither text, number nor list", "write it in quotes")
         several = value if isinstance(value, list | tuple) else [value]
         filled = [fill(_text_of(each), key, place) for each in several]
-        if isinstance(action.default, list):
-            words += [f"{option}={each}" for each in filled]
-        else:
-            words.append(f"{option}={','.join(filled)}")
+        given = filled if isinstance(action.default, list) else [",".join(filled)]
+        for text in given:
+            _require_good(action, text, place)
+        words += [f"{option}={text}" for text in given]
     return words
+
+
+def _require_good(action: argparse.Action, text: str, place: str) -> None:
+    """Refuse what the option does not take, with the place where it stands.
+
+    Raises:
+        BadOption: it is such.
+    """
+    try:
+        read = text if action.type is None else action.type(text)  # type: ignore[operator]
+    except (argparse.ArgumentTypeError, TypeError, ValueError) as error:
+        raise BadOption(place, str(error), "see the reference") from None
+    if action.choices is not None and read not in action.choices:
+        there_are = ", ".join(map(str, action.choices))
+        raise BadOption(place, f"{text} is not among its choices", f"there are {there_are}")
 
 
 def read_words(command: str, words: Sequence[str], table: Table) -> argparse.Namespace:

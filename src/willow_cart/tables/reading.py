@@ -156,7 +156,7 @@ def _find_out(file: TableFile, skip: int) -> Dialect:
         raise NoTable(file.name, "holds bytes that are no text", "unpack it first if it is packed")
     if dialect.encoding == "utf-8" and len(beginning) == SAMPLE:
         with ExitStack() as stack:
-            text = io.TextIOWrapper(_open(file, stack), "utf-8", newline="")
+            text = stack.enter_context(io.TextIOWrapper(_open(file, stack), "utf-8", newline=""))
             try:
                 while text.read(SAMPLE):
                     pass
@@ -174,8 +174,10 @@ def _rows_of_text(
         NoTable: it cannot be read.
     """
     # What Windows-1252 leaves open is never written by those who use it.
-    text = io.TextIOWrapper(
-        _open(file, stack), dialect.encoding, errors="backslashreplace", newline=""
+    text = stack.enter_context(
+        io.TextIOWrapper(
+            _open(file, stack), dialect.encoding, errors="backslashreplace", newline=""
+        )
     )
     csv.field_size_limit(_LONGEST_CELL)
     try:
