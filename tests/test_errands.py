@@ -10,6 +10,8 @@ import subprocess
 import sys
 import time
 from datetime import UTC, datetime
+from email import message_from_bytes
+from email.policy import default as default_policy
 from pathlib import Path
 
 import pytest
@@ -206,7 +208,7 @@ def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> 
     ("change", "told"),
     [
         (("lanes = 2", "lnes = 2"), "line 20, lnes: is not known in [haul]; did you mean lanes ?"),
-        (("lanes = 2", "lanes = 0"), "[haul]: --lanes: 0 is not a whole number from 1 up"),
+        (("lanes = 2", "lanes = 0"), "line 20, lanes: 0 is not a whole number from 1 up"),
         (("lanes = 2", "tight = 2"), "line 20, tight: is yes or no; write true or false"),
         (("then =", "them ="), "line 26, them: is not known in [[arrival]]; did you mean then ?"),
         (('of = "levels"', 'of = "x"'), "line 29, of: is the name of no source"),
@@ -444,3 +446,90 @@ file_as = "{{kind}}/{{name}}"
     assert load.code == 0
     assert run("errand", "l.toml", cwd=tmp_path).code == 0
     assert set(files_in(tmp_path / "data")) == {"a.csv"}
+
+
+def test_what_is_offered_no_more_is_told_and_put_aside_if_wished(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {f"x/{name}.csv": Exhibit(name.encode()) for name in "abcd"}
+    text = f'into = "d"\n[[source]]\nat = "{place.base}/x/"\ndrop = ["d*"]\n'
+    job = write(tmp_path, text)
+    assert run("errand", job, cwd=tmp_path).code == 0
+    del place.exhibits["x/a.csv"], place.exhibits["x/d.csv"]
+    # Something that no errand has brought, or that was changed here, is nobody's to move.
+    (tmp_path / "d" / "own.csv").write_text("own")
+    assert "1 gone there, such as a.csv" in run("errand", job, "--preview", cwd=tmp_path).out
+    kept = run("errand", job, cwd=tmp_path)
+    assert "1 file offered no more, such as a.csv; kept" in kept.err
+    assert "offered no more" not in run("errand", job, cwd=tmp_path).err  # told once
+    job.write_text(f'gone = "aside"\n{text}')
+    (tmp_path / "d" / "b.csv").write_text("changed here")
+    del place.exhibits["x/b.csv"]
+    place.exhibits["x/e.csv"] = Exhibit(b"e")
+    changed = run("errand", job, cwd=tmp_path)
+    assert "1 file offered no more, such as b.csv; 0 put aside" in changed.err
+    del place.exhibits["x/c.csv"]
+    aside = run("errand", job, cwd=tmp_path)
+    assert "1 file offered no more, such as c.csv; 1 put aside in d/.willow/aside" in aside.err
+    assert set(files_in(tmp_path / "d")) == {"a.csv", "b.csv", "e.csv", "own.csv"}
+    (there,) = (tmp_path / "d" / ".willow" / "aside").rglob("c.csv")
+    assert there.read_bytes() == b"c"
+    assert "missing" not in run("audit", "d", "--csv", cwd=tmp_path).out
+    # It comes back, and is there again.
+    place.exhibits["x/c.csv"] = Exhibit(b"c")
+    assert run("errand", job, cwd=tmp_path).code == 0
+    assert (tmp_path / "d" / "c.csv").read_bytes() == b"c"
+    # Where nobody could look, nothing is said to be gone.
+    place.exhibits.clear()
+    assert "offered no more" not in run("errand", job, cwd=tmp_path).err
+    # Another choice is no reason to say so either.
+    place.exhibits |= {"x/c.csv": Exhibit(b"c"), "x/e.csv": Exhibit(b"e")}
+    job.write_text(job.read_text().replace("d*", "c*"))
+    assert "offered no more" not in run("errand", job, cwd=tmp_path).err
+
+
+def test_a_survey_is_written_down_as_an_errand(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {f"x/2031-05/level_203105{day:02d}.csv": Exhibit(b"1") for day in (1, 2, 3)}
+    place.exhibits |= {"x/2031-05/map.png": Exhibit(b"2"), "x/2031-05/deep/a.csv": Exhibit(b"3")}
+    made = run("errand", "job.toml", "--new", f"{place.base}/x/2031-05/", cwd=tmp_path)
+    assert (made.code, "written to job.toml" in made.err) == (0, True)
+    text = (tmp_path / "job.toml").read_text()
+    assert 'into = "data/{month}"' in text
+    assert f'at = "{place.base}/x/{{month}}/"' in text
+    assert '# keep = ["level_{month:%Y%m}??.csv"]  # 3 of them' in text
+    assert '# ext = ["csv"]  # 3 csv, 1 png' in text
+    assert "# depth = 2  # 1 folder not entered, such as deep/" in text
+    assert run("errand", "job.toml", cwd=tmp_path).code == 0
+    assert len(files_in(tmp_path / "data/2031-05")) == 4
+    # Every hint can be taken as it stands.
+    job = tmp_path / "job.toml"
+    job.write_text(text.replace("# keep =", "keep =").replace("# depth =", "depth ="))
+    assert "3 files: 0 arrived, 3 unchanged" in run("errand", job, cwd=tmp_path).out
+    again = run("errand", "job.toml", "--new", f"{place.base}/x/", cwd=tmp_path)
+    assert (again.code, "is there already" in again.err) == (2, True)
+
+
+def test_failures_are_mailed_by_the_machine_s_own_program(tmp_path: Path, place: StandIn) -> None:
+    text = f'into = "d"\nmail_to = "ida"\n[[source]]\nat = "{place.base}/a.csv"\n'
+    job = write(tmp_path, text)
+    program = tmp_path / "bin" / "sendmail"
+    program.parent.mkdir()
+    program.write_text(f"#!/bin/sh\necho \"$@\" >'{tmp_path}/how'; cat >'{tmp_path}/mail'\n")
+    program.chmod(0o755)
+    path = {"PATH": f"{program.parent}:{os.environ['PATH']}"}
+    assert run("errand", job, cwd=tmp_path, env=path).code == 1
+    assert (tmp_path / "how").read_text() == "-t -i\n"
+    mail = message_from_bytes((tmp_path / "mail").read_bytes(), policy=default_policy)
+    assert (mail["To"], mail["Subject"]) == ("ida", "Errand job.toml: not all went well")
+    told = "job.toml: something did not arrive, or a step failed (exit code 1)"
+    assert told in mail.get_content()
+    program.write_text("#!/bin/sh\necho no such user >&2; exit 67\n")
+    refused = run("errand", job, cwd=tmp_path, env=path)
+    assert (refused.code, "sendmail did not take it: no such user" in refused.err) == (1, True)
+    (tmp_path / "mail").unlink()
+    place.exhibits["a.csv"] = Exhibit(b"1")
+    assert run("errand", job, cwd=tmp_path, env=path).code == 0
+    assert not (tmp_path / "mail").exists()
+    job.write_text(text.replace("ida", "ida\\nBcc: all"))
+    sly = run("errand", job, cwd=tmp_path, env=path)
+    assert (sly.code, "line 2, mail_to: is more than a line" in sly.err) == (2, True)

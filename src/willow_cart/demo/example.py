@@ -67,11 +67,13 @@ class Places:
         web: of the trust's web server, without a slash at the end.
         contractor: of the contractor's FTP server, likewise.
         store: of the object store, likewise.
+        outbox: the folder that the contractor's server shows.
     """
 
     web: str
     contractor: str
     store: str
+    outbox: Path
 
 
 @contextmanager
@@ -99,7 +101,7 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
         (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
         errand = harrowmere.make_errand(trust.base, contractor.base)
         (folder / "report.toml").write_bytes(errand)
-        yield Places(trust.base, contractor.base, store.base)
+        yield Places(trust.base, contractor.base, store.base, Path(root, "outbox"))
 
 
 def run_example(folder: Path) -> int:
@@ -112,7 +114,7 @@ def run_example(folder: Path) -> int:
         _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
         _use(stage, places.web)
-        _write_down(stage)
+        _write_down(stage, places.outbox)
         return stage.end()
 
 
@@ -273,8 +275,10 @@ def _use(stage: _Stage, base: str) -> None:
     stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
-def _write_down(stage: _Stage) -> None:
-    """The whole job from a file."""
+def _write_down(stage: _Stage, outbox: Path) -> None:
+    """The whole job from a file, and again when the contractor's files have changed."""
+    last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
+    last_day.rename(kept)
     stage.explain(
         "The whole job, written down",
         "An errand's file says where files come from, which of them, where they go and what is",
@@ -283,7 +287,17 @@ def _write_down(stage: _Stage) -> None:
     errand = ["errand", "report.toml", "--set", "month=2031-05"]
     stage.run([*errand, "--preview"], expect=0)
     stage.run(errand, expect=0)
-    stage.explain("", "Once more: nothing is fetched twice, and no row is there twice.")
+    stage.explain(
+        "Again, when things have changed",
+        "The contractor delivers the last day, corrects the 12th, and withdraws the 3rd. What",
+        "would the same errand do now? It fetches what is new and changed; no row is there twice.",
+    )
+    kept.rename(last_day)
+    corrected = outbox / "level_20310512.csv"
+    corrected.write_bytes(corrected.read_bytes().partition(b"2031-05-12T23:50")[0])
+    os.utime(corrected, (PUT_UP + 86_400, PUT_UP + 86_400))
+    (outbox / "level_20310503.csv").unlink()
+    stage.run([*errand, "--preview"], expect=0)
     stage.run(errand, expect=0)
 
 
