@@ -25,6 +25,7 @@ bench: $(VENV)/.ready-bench
 	$(BIN)/python benchmarks/run.py
 
 docs: $(VENV)/.ready-dev
+	$(BIN)/python docs/make_outputs.py
 	$(BIN)/python docs/make_reference.py
 	$(BIN)/python docs/make_schema.py
 

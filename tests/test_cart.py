@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from collections.abc import Iterable
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
@@ -504,7 +505,8 @@ def test_a_data_frame_of_one_s_own_makes_a_cart_and_a_bad_one_says_where(tmp_pat
     frame = pd.DataFrame({"url": ["http://h.example/a", "http://h.example/b"], "size": [1.0, None]})
     cart = Cart.from_frame(frame.assign(take=[True, False]))
     assert repr(cart) == "<Cart: 1 of 2 rows taken, 1 B>"
-    assert "<td>yes</td><td>1</td><td>a</td><td>1</td>" in cart._repr_html_()
+    shown = re.sub(r"<(t[dh]) [^>]*>", r"<\1>", cart._repr_html_())
+    assert "<td>yes</td><td>1</td><td>a</td><td>1</td>" in shown
     assert "<script>" not in Cart([(offer("<script>.js"), True)])._repr_html_()
     with pytest.raises(UnreadableSource, match="data frame, row 3: column url, nowhere"):
         Cart.from_frame(pd.DataFrame({"url": ["http://h.example/a", "nowhere"]}))

@@ -51,6 +51,13 @@ def test_the_schema_of_errands_is_what_the_parser_says_and_takes_the_guide_s() -
     assert not check.is_valid(content)
 
 
+@pytest.mark.parametrize("name", ["guide.md", "recipes.md"])
+def test_every_answer_on_a_page_is_what_the_command_answers(name: str) -> None:
+    page = (ROOT / "docs" / name).read_text()
+    assert page.count("```console\n$ ") > 2
+    assert _module("make_outputs").render(page) == page, "run `make docs`, and read what it says"
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_every_command_on_a_page_is_understood(page: Path) -> None:
     blocks = re.findall(r"```sh\n(.*?)```", page.read_text(), re.DOTALL)

@@ -9,6 +9,8 @@ from itertools import islice
 # So many rows are shown; whoever wants them all has data frames.
 _MOST_SHOWN = 10
 
+_NUMERIC = ("number", "size")
+
 
 def html_table(
     brief: str, columns: Sequence[str], rows: Iterable[Sequence[str]], total: int
@@ -21,9 +23,15 @@ def html_table(
         rows: a cell for each column.
         total: how many rows there are.
     """
-    head = "".join(f"<th>{escape(name)}</th>" for name in columns)
+    # Notebooks set everything flush right, which is for numbers alone.
+    sides = ["" if name in _NUMERIC else ' style="text-align: left"' for name in columns]
+    head = "".join(
+        f"<th{side}>{escape(name)}</th>" for side, name in zip(sides, columns, strict=True)
+    )
     lines = [
-        "<tr>" + "".join(f"<td>{escape(cell)}</td>" for cell in row) + "</tr>"
+        "<tr>"
+        + "".join(f"<td{side}>{escape(cell)}</td>" for side, cell in zip(sides, row, strict=True))
+        + "</tr>"
         for row in islice(rows, _MOST_SHOWN)
     ]
     more = total - len(lines)
