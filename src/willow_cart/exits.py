@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from enum import IntEnum
 
 
@@ -20,3 +21,9 @@ class Exit(IntEnum):
     """Something arrived and failed its check."""
     INTERRUPTED = 130
     """The person stopped it: 128 and the number of the signal, as shells have it."""
+
+
+def gravest(codes: Collection[Exit]) -> Exit:
+    """Of several the one to tell: an end before its time first, then what is wrong with data."""
+    order = (Exit.INTERRUPTED, Exit.CHECK_FAILED, Exit.INCOMPLETE)
+    return next((code for code in order if code in codes), Exit.GOOD)

@@ -99,6 +99,11 @@ class Facts:
     composite: tuple[str, int] | None = None
     proofs: tuple[str, ...] = ()
 
+    @property
+    def content_type(self) -> str:
+        """The media type with its character set, as the server names them; empty for neither."""
+        return f"{self.media_type}; charset={self.charset}" if self.charset else self.media_type
+
 
 @dataclass(frozen=True, slots=True)
 class Cell:

@@ -19,6 +19,7 @@ import urllib3
 from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
+from willow_cart.access.overhearing import Overhearing
 from willow_cart.access.promises import (
     PROOFS,
     composite_of,
@@ -73,6 +74,7 @@ class WebAccess(Access):
         explain: makes an error of an answer that brings no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
         proxy_for: the address of the proxy for an origin; None for none.
+        overhearing: hears every exchange; None for nobody.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -87,8 +89,10 @@ class WebAccess(Access):
         of_store: bool = False,
         explain: Explain | None = None,
         proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
+        overhearing: Overhearing | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
+        self._overhearing = overhearing
         self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
         self._proxy_for = proxy_for
         self._lanes_per_host = lanes_per_host
@@ -185,6 +189,8 @@ class WebAccess(Access):
         """Let go of every connection."""
         for pool in self._pools.values():
             pool.close()
+        if self._overhearing is not None:
+            self._overhearing.end()
 
     def _follow(self, method: str, address: str, fields: dict[str, str]) -> tuple[Response, str]:
         """Ask, and ask again where redirects lead; the last answer and where it came from."""
@@ -238,6 +244,8 @@ class WebAccess(Access):
         except (lib.HTTPError, OSError) as error:
             raise translate(error, asked, host_of(address), self._stall_after) from error
         assert isinstance(answer, Response), "the pools speak HTTP/1.1"
+        if self._overhearing is not None:
+            self._overhearing.overhear(answer, method, address, self._fields | fields)
         return answer
 
     def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:

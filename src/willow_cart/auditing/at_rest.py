@@ -161,6 +161,8 @@ def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
         for arrival in ledger.latest_arrivals():
             promised = (Checksum("sha256", arrival.sha256),)
             yield _Known(arrival.path, promised, arrival)
+        for each in ledger.made():
+            yield _Known(each.path, (Checksum("sha256", each.sha256),))
 
 
 def _with_promises(

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from netrc import netrc
 
     from willow_cart.access import Access
+    from willow_cart.access.overhearing import Overhearing
     from willow_cart.access.sign_ins import Secret, SignIn, SignIns
 
 
@@ -90,6 +91,7 @@ def make_access(
     stall_after: float = 60.0,
     *,
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
+    overhearing: Overhearing | None = None,
 ) -> Access:
     """What talks to every place that a command may ask.
 
@@ -98,6 +100,7 @@ def make_access(
         lanes_per_host: how many connections one host may have.
         stall_after: seconds without a byte after which a connection counts as broken.
         kept: sign-ins that can be named besides those of the config file.
+        overhearing: hears every exchange with the web; None for nobody.
 
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
@@ -116,6 +119,7 @@ def make_access(
             sign_ins=sign_ins,
             context=context,
             stall_after=stall_after,
+            overhearing=overhearing,
         )
 
     def make_ftp() -> Access:

@@ -13,6 +13,7 @@ from willow_cart.filing import Layout, Template, make_plan
 
 if TYPE_CHECKING:
     from willow_cart.filing import Plan
+    from willow_cart.filing.plan import Rule
     from willow_cart.shelf import Shelf
 
 
@@ -54,7 +55,7 @@ def make_rule(args: argparse.Namespace) -> Layout | Template:
     return Layout(args.layout)
 
 
-def preview(offers: Shelf, into: Path, rule: Layout | Template) -> None:
+def preview(offers: Shelf, into: Path, rule: Rule) -> None:
     """Show where offers would go.
 
     Raises:

@@ -20,7 +20,8 @@ from willow_cart.version import __version__
 
 COMMANDS = (
     "survey", "load", "pick", "weigh", "haul", "unpack", "combine", "pack", "runs", "audit",
-    "receipt", "refile", "errand", "timetable", "knock", "settings", "help", "completion", "demo",
+    "receipt", "refile", "offline", "errand", "timetable", "knock", "settings", "help",
+    "completion", "demo",
 )  # fmt: skip
 """The commands, in the order in which people come to them; each has a module of its name."""
 

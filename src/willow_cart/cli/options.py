@@ -47,7 +47,7 @@ def add_sources(command: argparse.ArgumentParser) -> None:
     )
     group.add_argument(
         "--depth",
-        type=_depth,
+        type=depth,
         default=1,
         metavar="N|all",
         help="how many levels of folders, or of pages that lead on below the page (%(default)s)",
@@ -363,7 +363,7 @@ def read_seconds(text: str) -> float:
     return _read_by(parse_seconds, text)
 
 
-def _depth(text: str) -> int | None:
+def depth(text: str) -> int | None:
     """Read a depth: a number from 1 up, or `all`."""
     return None if text == "all" else positive(text)
 

@@ -55,15 +55,33 @@ def add_pace(command: argparse.ArgumentParser) -> None:
 
 
 def make_wishes(args: argparse.Namespace) -> Wishes:
-    """How the options want it done."""
-    from willow_cart.access import Patience
-    from willow_cart.hauling import Command, Limits, Pace, Presence, SameBytes, Wishes
+    """How the options of a haul want it done."""
+    from willow_cart.hauling import Command, Presence, SameBytes
 
     if args.unpack:
         unpack = make_unpacking(args, args.unpack)
     else:
         require_of_use(args)
         unpack = None
+    return replace(
+        make_pace(args),
+        layout=make_rule(args),
+        accept_anything=args.accept_anything,
+        inspect=args.inspect,
+        must_check=args.must_check,
+        tight=args.tight,
+        presence=Presence(args.if_present),
+        twins=SameBytes(args.twins),
+        unpack=unpack,
+        on_arrival=None if args.on_arrival is None else Command(args.on_arrival),
+    )
+
+
+def make_pace(args: argparse.Namespace) -> Wishes:
+    """How politely, patiently and warily the options want it done, and nothing besides."""
+    from willow_cart.access import Patience
+    from willow_cart.hauling import Limits, Pace, Wishes
+
     patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
     if args.pause is not None:
         patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
@@ -76,20 +94,11 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
     if args.one_by_one:
         lanes = per_host = strands = 1
     return Wishes(
-        make_rule(args),
-        lanes,
-        per_host,
-        patience,
-        accept_anything=args.accept_anything,
-        inspect=args.inspect,
-        must_check=args.must_check,
-        tight=args.tight,
-        presence=Presence(args.if_present),
-        twins=SameBytes(args.twins),
+        lanes=lanes,
+        lanes_per_host=per_host,
+        patience=patience,
         pace=pace,
         limits=Limits(args.largest, args.slowest, args.time_per_file),
-        unpack=unpack,
-        on_arrival=None if args.on_arrival is None else Command(args.on_arrival),
         strands=strands,
     )
 

@@ -52,7 +52,10 @@ class Lane:
 
 
 class View(Observer):
-    """What both views keep count of.
+    """What all views keep count of.
+
+    Attributes:
+        tells_failures: whether files that do not come are told one by one.
 
     Args:
         clock: monotonic, in seconds.
@@ -60,6 +63,7 @@ class View(Observer):
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
+        self.tells_failures = True
         self.lanes: dict[int, Lane] = {}
         self.files = self.files_done = 0
         self.longest = self._unasked = 0
@@ -209,7 +213,8 @@ class View(Observer):
         if result.is_unsound:
             self.say(f"{result.path} arrived, but {result.reason}")
         # What was never asked for is told by its host.
-        if result.state in (State.FAILED, State.REFUSED) and result.attempts:
+        failed = result.state in (State.FAILED, State.REFUSED) and result.attempts
+        if failed and self.tells_failures:
             self.say(f"{result.state}: {result.address}: {result.reason}")
 
     @property

@@ -18,6 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from willow_cart.demo import harrowmere
+from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
 from willow_cart.demo.store import Store
@@ -42,6 +43,10 @@ def make_exhibits() -> dict[str, Exhibit]:
     exhibits["seasons/2030.zip"].ranges = False
     for path, content in harrowmere.make_site().items():
         exhibits[path] = Exhibit(content, modified=_put_up(path))
+    for path, content in make_field_guide().items():
+        media_type = OLD_CHARSET if path == OLD_PAGE else ""
+        is_page = path.endswith((".html", "/")) or "/log" in path
+        exhibits[path] = Exhibit(content, media_type=media_type or ("text/html" if is_page else ""))
     # An archive has been taken down, and the server says so in a page that claims to be it.
     gone = b"<!doctype html><title>Season 2027: please ask the office</title><p>Taken down."
     exhibits["seasons/2027.zip"] = Exhibit(gone, media_type="text/html")

@@ -31,7 +31,7 @@ def make_files() -> Files:
     for number, day in enumerate((3, 10, 17, 24), 1):
         files[f"recordings/dawn_203105{day:02d}.wav"] = _recording(number)
     for name, tint in (("reedbed", 90), ("mere", 160)):
-        files[f"maps/{name}_2031.png"] = _map(name, tint)
+        files[f"maps/{name}_2031.png"] = make_picture(name, tint)
     for year in (2029, 2030):
         files[f"seasons/{year}.zip"] = _season(year)
         files[f"seasons/{year}/counts.csv"] = _season_counts(year)
@@ -45,14 +45,14 @@ def make_site() -> Files:
         "hides/2031.html": _hides_page(2031, ("05", "04", "03"), "2030.html"),
         "hides/2030.html": _hides_page(2030, ("12",), None),
         "archive/README.txt": b"Counts of old seasons, by year and season.\n",
-        "robots.txt": b"User-agent: *\nDisallow: /archive/drafts/\n",
+        "robots.txt": b"User-agent: *\nDisallow: /archive/drafts/\nDisallow: /guide/private/\n",
     }
     for year, month in ((2031, "05"), (2031, "04"), (2031, "03"), (2030, "12")):
         for number, hide in enumerate(HIDES, int(month)):
             stem = f"hides/{year}-{month}/{hide}"
             files[f"{stem}_counts.csv"] = _counts(f"{hide} {year}-{month}")
-            files[f"{stem}_dawn.wav"] = _sound(number, 20_000 + 2_000 * number)
-            files[f"{stem}_map.png"] = _map(hide, 15 * number, width=96, height=72)
+            files[f"{stem}_dawn.wav"] = make_sound(number, 20_000 + 2_000 * number)
+            files[f"{stem}_map.png"] = make_picture(hide, 15 * number, width=96, height=72)
     for year in (2028, 2029, 2030):
         for season in ("spring", "autumn"):
             for hide in HIDES:
@@ -62,7 +62,7 @@ def make_site() -> Files:
     files["archive/drafts/2031_counts.csv"] = b"not ready\n"
     for month in ("2031-04", "2031-05"):
         for number, hide in enumerate(HIDES, int(month[-2:])):
-            sound = _sound(number, 60_000 + 8_000 * number)
+            sound = make_sound(number, 60_000 + 8_000 * number)
             files[f"sounds/{month}/{hide}_dawn.wav"] = sound
             files[f"sounds/{month}/{hide}_dawn.au"] = _as_au(sound)
     return files
@@ -114,9 +114,9 @@ def make_bucket() -> Files:
     for month in ("2031-04", "2031-05"):
         for trap in ("otter-bridge", "reedbed-edge"):
             for number in range(1, 7):
-                picture = _map(f"{month} {trap}", 15 * number, width=64, height=48)
+                picture = make_picture(f"{month} {trap}", 15 * number, width=64, height=48)
                 files[f"camera-traps/{month}/{trap}/img_{number:04d}.png"] = picture
-    files["camera-traps/2031-05//img_0001.png"] = _map("stray", 99, width=64, height=48)
+    files["camera-traps/2031-05//img_0001.png"] = make_picture("stray", 99, width=64, height=48)
     files["camera-traps/2031-05/index.csv"] = b"trap,pictures\notter-bridge,6\nreedbed-edge,6\n"
     return files
 
@@ -227,10 +227,10 @@ def _season_counts(year: int) -> bytes:
 
 
 def _recording(number: int) -> bytes:
-    return _sound(number, 480_000 + 60_000 * number)
+    return make_sound(number, 480_000 + 60_000 * number)
 
 
-def _sound(number: int, length: int) -> bytes:
+def make_sound(number: int, length: int) -> bytes:
     """A dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
     chance = random.Random(f"recording {number}")
     quiet = array("h", (chance.randrange(-200, 200) for _ in range(4000)))
@@ -253,7 +253,7 @@ def _as_au(wav: bytes) -> bytes:
     return struct.pack(">4sIIIII", b".snd", 24, len(data), 2, 8000, 1) + data
 
 
-def _map(name: str, tint: int, width: int = 320, height: int = 240) -> bytes:
+def make_picture(name: str, tint: int, width: int = 320, height: int = 240) -> bytes:
     """Contour lines of a made-up mere, as a PNG in shades of one colour."""
     rows = bytearray()
     for y in range(height):

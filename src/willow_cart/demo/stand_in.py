@@ -26,6 +26,10 @@ _MEDIA_TYPES = {
     "txt": "text/plain; charset=utf-8",
     "csv": "text/csv",
     "json": "application/json",
+    "css": "text/css",
+    "js": "text/javascript",
+    "svg": "image/svg+xml",
+    "png": "image/png",
 }
 
 Script = Callable[["Handler"], None]

@@ -8,7 +8,7 @@ from willow_cart.hauling.pace import Limits, Pace
 from willow_cart.hauling.presence import Presence
 from willow_cart.hauling.refiling import Refiled, refile
 from willow_cart.hauling.room import Prospect, prospect
-from willow_cart.hauling.run import bring_home
+from willow_cart.hauling.run import Rounds, bring_home
 from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.hauling.unpacking import Unpacking
 from willow_cart.hauling.unpacking_here import unpack
@@ -25,6 +25,7 @@ __all__ = [
     "Presence",
     "Prospect",
     "Refiled",
+    "Rounds",
     "SameBytes",
     "Unpacked",
     "Unpacking",

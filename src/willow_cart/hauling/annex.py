@@ -122,7 +122,8 @@ def pays(files: int, wishes: Wishes) -> bool:
     several = min(wishes.lanes, wishes.lanes_per_host) > 1
     hurried = not (wishes.pace.gap or wishes.pace.speed_cap)
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
-    return files >= _WORTH_IT and processors > 1 and several and hurried
+    may = several and hurried and not wishes.one_process
+    return files >= _WORTH_IT and processors > 1 and may
 
 
 class _NotForTheAnnex(WillowCartError):

@@ -137,6 +137,7 @@ class Carrier:
             verdict=verdict,
             mtime_ns=whole.modified,
             decoded=partial.facts.coding,
+            media_type=partial.facts.content_type,
         )
         unharmed = self.here.unharmed(trip)
         if present := self.here.same(trip, unharmed, sha256):

@@ -177,13 +177,22 @@ class Partial:
                         each.end = min([each.asked, *(at for at in starts if at >= each.at)])
             self._change.notify_all()
 
-    def learn_length(self, length: int | None) -> None:
-        """Take in how long the whole is, where the place did not say so at first."""
+    def learn(self, facts: Facts) -> None:
+        """Take in what the place says of the whole that is not known yet.
+
+        It may not have told the length at first, and what a part's record does not keep was
+        forgotten with the run that began it.
+        """
         with self._change:
-            self.facts = replace(self.facts, length=length)
+            if not self.facts.media_type:
+                known = replace(self.facts, media_type=facts.media_type, charset=facts.charset)
+                self.facts = known
+            if self.facts.length is not None:
+                return
+            self.facts = replace(self.facts, length=facts.length)
             for strand in self._strands:
                 if strand.end is None:
-                    strand.end = strand.asked = length
+                    strand.end = strand.asked = facts.length
 
     def wait_for_others(self, seconds: float) -> None:
         """Wait until a strand of somebody else's is done with, or for so many seconds."""

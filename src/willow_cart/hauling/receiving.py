@@ -215,8 +215,7 @@ class Receiver:
                         if not _fits(delivery, partial, strand):
                             another, delivery = delivery, None
                             return self._from_its_beginning(trip, another)
-                        if partial.facts.length is None:
-                            partial.learn_length(delivery.facts.length)
+                        partial.learn(delivery.facts)
                     trip.in_parts |= delivery.in_parts or delivery.start > 0
                     self._receive(trip, partial, strand, delivery, lane)
                 finally:

@@ -5,13 +5,14 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import chain, islice
 from pathlib import Path
 
 from willow_cart.access import Access
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import CannotStore
+from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
 from willow_cart.hauling.account import Account
 from willow_cart.hauling.annex import Annex, pays
@@ -39,6 +40,21 @@ from willow_cart.shelf import Shelf
 _TOGETHER = 500
 
 
+@dataclass(slots=True)
+class Rounds:
+    """Hauls of which each is made of what the ones before have brought; one run in the ledger.
+
+    Attributes:
+        run: its number; 0 before the first.
+        timekeeper: writes the timeline of all of them.
+        codes: what each came to.
+    """
+
+    run: int = 0
+    timekeeper: Timekeeper = field(default_factory=lambda: Timekeeper(time.monotonic))
+    codes: list[Exit] = field(default_factory=list)
+
+
 def bring_home(
     offers: Iterable[Offer],
     into: Path | str,
@@ -49,6 +65,7 @@ def bring_home(
     note: str = "",
     observer: Observer | None = None,
     stop: threading.Event | None = None,
+    rounds: Rounds | None = None,
 ) -> Account:
     """Bring offers home.
 
@@ -65,6 +82,7 @@ def bring_home(
         note: the person's own words about it, for the ledger.
         observer: who is told what happens.
         stop: set it to end the haul early.
+        rounds: those that this haul is one of; None for a haul of its own.
 
     Returns:
         The account: counts, bytes, and the exit code that follows from them.
@@ -80,6 +98,7 @@ def bring_home(
     observer = observer or Observer()
     stop = stop or threading.Event()
     wishes = wishes or Wishes()
+    rounds = rounds or Rounds()
     shelf = offers if isinstance(offers, Shelf) else Shelf(offers)
     if not wishes.tight:
         require_room(shelf, into)
@@ -92,7 +111,11 @@ def bring_home(
         if (begun := ledger.cut_off()) is not None:
             observer.goes_on(begun)
         end_moves(ledger, destination)
-        run = ledger.begin_run(command, note)
+        if rounds.run:
+            ledger.reopen_run(rounds.run)
+        else:
+            rounds.run = ledger.begin_run(command, note)
+        run, timekeeper = rounds.run, rounds.timekeeper
         parts = _file_what_was_sealed(ledger, run, destination, held)
         plan = make_plan(shelf, wishes.layout, held or None)
         if wishes.unpack is not None:
@@ -101,15 +124,15 @@ def bring_home(
         partials = _open_partials(ledger, destination, parts)
         account = Account(run, len(plan))
         haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop)
-        timekeeper = Timekeeper(time.monotonic)
         try:
             haul.carry(access, partials, timekeeper)
             haul.unpack()
         finally:
             account.seconds = time.monotonic() - began
+        rounds.codes.append(account.exit_code)
         with ledger.transaction():
             ledger.keep_timeline(run, timekeeper.written())
-            ledger.end_run(run, account.exit_code)
+            ledger.end_run(run, gravest(rounds.codes))
     return account
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from willow_cart.access import Patience
-from willow_cart.filing import Layout, Template
+from willow_cart.filing import Layout
+from willow_cart.filing.plan import Rule
 from willow_cart.hauling.handling import Command
 from willow_cart.hauling.pace import Limits, Pace
 from willow_cart.hauling.presence import Presence
@@ -32,10 +33,11 @@ class Wishes:
         twins: what becomes of files whose bytes lie here already under another name.
         unpack: how archives that arrive are unpacked; None if they are not.
         on_arrival: a command to be run for every file that arrives; None for none.
+        one_process: whether no second process may help with small files.
         strands: on how many lanes at most one large file is fetched; None for as many as pay.
     """
 
-    layout: Layout | Template = Layout.TREE
+    layout: Rule = Layout.TREE
     lanes: int = 8
     lanes_per_host: int = 4
     patience: Patience = field(default_factory=Patience)
@@ -49,4 +51,5 @@ class Wishes:
     twins: SameBytes = SameBytes.KEEP
     unpack: Unpacking | None = None
     on_arrival: Command | None = None
+    one_process: bool = False
     strands: int | None = 1

@@ -1,6 +1,6 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.entries import TWIN, Arrival, Move, PartRecord, Result, timestamp
+from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
 from willow_cart.records.ledger import Held, Ledger
 from willow_cart.records.receipt import (
     Chapter,
@@ -25,6 +25,7 @@ __all__ = [
     "Held",
     "LaneProgress",
     "Ledger",
+    "Made",
     "Move",
     "OpenReceipt",
     "OwnRun",

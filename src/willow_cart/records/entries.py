@@ -31,6 +31,7 @@ class Arrival:
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
+        media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
     """
 
     address: str
@@ -47,6 +48,7 @@ class Arrival:
     decoded: str = ""
     instead: str = ""
     archive: str = ""
+    media_type: str = ""
 
     @property
     def twin(self) -> str:
@@ -95,6 +97,21 @@ class PartRecord:
     synced: str = ""
     boot: str = ""
     promised: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Made:
+    """A file that was made here of what arrived.
+
+    Attributes:
+        path: below the destination, with `/` between the parts.
+        sha256: hexadecimal.
+        size: bytes.
+    """
+
+    path: str
+    sha256: str
+    size: int
 
 
 @dataclass(frozen=True, slots=True)

@@ -16,7 +16,7 @@ from willow_cart.addresses import address_inside
 from willow_cart.errors import UnreadableLedger
 from willow_cart.model import Validators
 from willow_cart.records import schema
-from willow_cart.records.entries import TWIN, Arrival, Move, PartRecord, Result, timestamp
+from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
@@ -41,6 +41,7 @@ class Ledger:
     """
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
+        self._before = 0
         if not create and not path.is_file():
             raise UnreadableLedger(
                 str(path.parent.parent), "nothing was hauled into it yet", "name a haul's folder"
@@ -99,6 +100,14 @@ class Ledger:
         assert cursor.lastrowid is not None
         return cursor.lastrowid
 
+    def reopen_run(self, run: int) -> None:
+        """Go on with a run: what is recorded of it from now on is numbered behind what was."""
+        self._base.execute("UPDATE run SET ended = NULL, exit_code = NULL WHERE id = ?", (run,))
+        (last,) = self._base.execute(
+            "SELECT coalesce(max(number), 0) FROM result WHERE run = ?", (run,)
+        ).fetchone()
+        self._before = last
+
     def end_run(self, run: int, exit_code: int) -> None:
         """Close a run."""
         self._base.execute(
@@ -116,8 +125,9 @@ class Ledger:
         self._base.execute(
             "INSERT INTO result SELECT ?, ?, ?, ?, ?,"
             " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?",
-            (run, result.number, result.address, result.path, result.state, result.address,
-             result.reason, result.received, result.resumed, result.attempts, result.seconds),
+            (run, self._before + result.number, result.address, result.path, result.state,
+             result.address, result.reason, result.received, result.resumed, result.attempts,
+             result.seconds),
         )  # fmt: skip
 
     def record_arrival(self, run: int, arrival: Arrival) -> None:
@@ -172,6 +182,19 @@ class Ledger:
             "UPDATE arrival SET path = ?"
             " WHERE id = (SELECT max(id) FROM arrival WHERE address = ?)",
             ((move.new, move.address) for move in moves),
+        )
+
+    def made(self) -> list[Made]:
+        """The files that were made here, in the order of their paths."""
+        rows = self.rows("SELECT path, sha256, size FROM made ORDER BY path")
+        return [Made(*row) for row in rows]
+
+    def keep_made(self, files: Iterable[Made]) -> None:
+        """Enter the files that were made here, in place of those of an earlier time."""
+        self._base.execute("DELETE FROM made")
+        self._base.executemany(
+            "INSERT INTO made VALUES (?, ?, ?)",
+            ((each.path, each.sha256, each.size) for each in files),
         )
 
     def moves(self) -> list[Move]:

@@ -104,6 +104,14 @@ _STEPS = (
         address TEXT PRIMARY KEY           -- of a file whose --on-arrival has not ended well
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE arrival ADD COLUMN media_type TEXT NOT NULL DEFAULT '';  -- as its place named it
+    CREATE TABLE made (
+        path   TEXT PRIMARY KEY,           -- of a file that was made here of what arrived
+        sha256 TEXT NOT NULL,
+        size   INTEGER NOT NULL            -- bytes
+    ) WITHOUT ROWID;
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -65,9 +65,17 @@ class Resolver:
 
 
 def sources_in_set(text: str) -> list[str]:
-    """The addresses in a `srcset` attribute (HTML, "Parsing a srcset attribute").
+    """The addresses in a `srcset` attribute."""
+    return [address for address, _ in candidates_in_set(text)]
+
+
+def candidates_in_set(text: str) -> list[tuple[str, str]]:
+    """The candidates in a `srcset` attribute (HTML, "Parsing a srcset attribute").
 
     A comma ends a candidate only where a blank or nothing else follows its address.
+
+    Returns:
+        The address of each, and what is said of its width or density.
     """
     found = []
     at = 0
@@ -82,13 +90,14 @@ def sources_in_set(text: str) -> list[str]:
         if not address:
             break
         if address.endswith(","):
-            found.append(address.rstrip(","))
+            found.append((address.rstrip(","), ""))
             at = end
             continue
-        found.append(address)
+        behind = end
         depth = 0
         while end < len(text) and (depth or text[end] != ","):
             depth += (text[end] == "(") - (text[end] == ")" and depth > 0)
             end += 1
+        found.append((address, text[behind:end].strip()))
         at = end + 1
     return found

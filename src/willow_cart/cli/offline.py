@@ -1,0 +1,224 @@
+"""`offline`: pages with all that they need, to be read without a network."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.options import add_choosing, depth, make_choosing
+from willow_cart.cli.pacing import add_pace, make_pace
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+
+if TYPE_CHECKING:
+    from willow_cart.access.overhearing import Overhearing
+    from willow_cart.cli.bars import LiveView
+    from willow_cart.cli.view import PlainView, QuietView
+    from willow_cart.hauling import Observer
+    from willow_cart.offline import Readings, Scope, Taken
+
+BRIEF = "take a page, or a site's part, with all it needs to be read without a network"
+DESCRIPTION = (
+    "Take pages with their pictures, styles, fonts, scripts and media, and make copies that lead to"
+    " each other instead of to the network. What was served lies in DIR/as-served, byte for byte;"
+    " what is to be read begins at DIR/index.html. Run it again to renew what has changed. Choosing"
+    " options choose among what links lead to; what a page needs is taken with it."
+)
+
+# So many of what could not be had are told one by one.
+_MOST_TOLD = 10
+
+
+def add_options(command: argparse.ArgumentParser) -> None:
+    """Add what offline understands."""
+    command.add_argument(
+        "pages", nargs="+", metavar="ADDRESS", help="the page to begin with; ranges as everywhere"
+    )
+    command.add_argument(
+        "--into", type=Path, required=True, metavar="DIR", help="the folder to file into"
+    )
+    command.add_argument(
+        "--depth",
+        type=depth,
+        default=1,
+        metavar="N|all",
+        help="how many levels of links are followed; 1 is the page itself (%(default)s)",
+    )
+    command.add_argument(
+        "--stay",
+        choices=["folder", "host"],
+        default="folder",
+        metavar="folder|host",
+        help="follow links below the page's folder, or anywhere at its host (%(default)s)",
+    )
+    command.add_argument(
+        "--also",
+        action="append",
+        default=[],
+        metavar="HOST",
+        help="a host, or a wildcard pattern, from which what pages need may come too",
+    )
+    command.add_argument(
+        "--parts",
+        default="images,media,styles,scripts",
+        metavar="PART,...",
+        help="what is taken with a page (%(default)s)",
+    )
+    command.add_argument(
+        "--ignore-robots",
+        action="store_true",
+        help="take also what robots.txt asks programs not to; for your own servers",
+    )
+    command.add_argument(
+        "--warc",
+        type=Path,
+        metavar="FILE",
+        help="write also the exact exchanges, as WARC (ISO 28500); end it in .warc or .warc.gz",
+    )
+    command.add_argument(
+        "--note", default="", metavar="TEXT", help="your own words about it, kept in the ledger"
+    )
+    add_choosing(command)
+    add_connecting(command)
+    add_pace(command)
+
+
+def run(args: argparse.Namespace) -> int:
+    """Take pages, make them readable, and account for it."""
+    from willow_cart.cli.running import shown_command, stoppable
+    from willow_cart.offline import make_readable, take
+    from willow_cart.offline.warc import require_warc_name
+
+    scope = _scope(args)
+    choosing = make_choosing(args)
+    # A second process would not be overheard.
+    wishes = replace(make_pace(args), one_process=args.warc is not None)
+    if args.warc is not None:
+        require_warc_name(args.warc)
+    args.sources = list(scope.pages)
+    command = shown_command(args)
+    with (
+        _recorded(args.warc, command) as overhearing,
+        make_access(
+            [args], wishes.lanes_per_host, args.stall_after, overhearing=overhearing
+        ) as access,
+        stoppable() as stop,
+    ):
+        taken = take(
+            scope, args.into, access, wishes, choosing=choosing, ignore_robots=args.ignore_robots,
+            command=command, note=args.note, watch=_watch(args.into), stop=stop,
+        )  # fmt: skip
+        made = make_readable(taken, args.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}")
+    return _sum_up(args, taken, made)
+
+
+def _scope(args: argparse.Namespace) -> Scope:
+    """What the options want taken.
+
+    Raises:
+        BadAddress: a page is no address.
+        BadOption: an option cannot be understood.
+    """
+    from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
+    from willow_cart.errors import BadAddress
+    from willow_cart.offline import Scope, Stay
+    from willow_cart.sources import Part
+
+    pages = tuple(normalise(each) for page in args.pages for each in expand_ranges(page))
+    for page in pages:
+        if scheme_of(page) not in WEB:
+            raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
+    words = [word.strip() for word in args.parts.split(",") if word.strip()]
+    known = [part for part in Part if part is not Part.LINKS]
+    for word in words:
+        if word not in known:
+            raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
+    return Scope(pages, args.depth, Stay(args.stay), tuple(args.also), tuple(map(Part, words)))
+
+
+def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
+    from willow_cart.cli.bringing import make_view
+
+    def watch() -> LiveView | PlainView | QuietView:
+        view = make_view(into)
+        view.tells_failures = False  # that is done at the end, with the pages that want them
+        return view
+
+    return watch
+
+
+def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings) -> Exit:
+    from willow_cart.cli.screen import show_line
+    from willow_cart.cli.telling import counted, tell
+    from willow_cart.units import count_of, format_duration, format_size
+
+    _tell_left(args, taken)
+    for each in taken.missing[:_MOST_TOLD]:
+        wanted = f", wanted by {each.wanted_by[0]}" if each.wanted_by else ""
+        kept = "; an earlier version of it is here" if each.kept else ""
+        tell(f"not to be had: {each.address}{wanted}: {each.why}{kept}")
+    if (more := len(taken.missing) - _MOST_TOLD) > 0:
+        tell(f"... and {more:,} more; {made.start} lists them")
+    for path in made.kept:
+        tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
+    sys.stdout.flush()
+    show_line(
+        f"{counted(taken.planned, taken.counts)}; {format_size(taken.received)} received in"
+        f" {format_duration(taken.seconds)} into {args.into}"
+    )
+    same = (
+        f", {count_of(made.same, 'address', 'addresses')} the same as another" if made.same else ""
+    )
+    removed = f", {made.removed:,} done away with" if made.removed else ""
+    show_line(
+        f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')} to read{same};"
+        f" {made.written:,} written{removed}; begin at {made.start}"
+    )
+    if taken.interrupted:
+        tell("stopped before all was taken; the same command goes on from where it stopped")
+    return taken.exit_code
+
+
+def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
+    """Say what was not taken, with the option that takes it."""
+    from willow_cart.cli.telling import tell
+    from willow_cart.offline import Out
+    from willow_cart.units import count_of
+
+    left = taken.left
+    if deeper := left[Out.DEEPER]:
+        levels = f"--depth {args.depth + 1} or --depth all" if args.depth else ""
+        tell(f"{count_of(deeper, 'link')} lead deeper ({levels} follows them)")
+    for host, many in taken.hosts.items():
+        if many:
+            needed = f"{count_of(many, 'file')} needed from {host}"
+            tell(f"{needed} not taken (--also {host} takes such)")
+    if away := left[Out.AWAY]:
+        wider = " (--stay host follows those at the same host)" if args.stay == "folder" else ""
+        tell(f"{count_of(away, 'link')} lead elsewhere{wider}")
+    if robots := left[Out.ROBOTS]:
+        files = count_of(robots, "file")
+        tell(f"{files} not taken, as robots.txt asks (--ignore-robots for your own servers)")
+    if rule := left[Out.RULE]:
+        tell(f"{count_of(rule, 'link')} not chosen")
+
+
+@contextmanager
+def _recorded(path: Path | None, command: str) -> Iterator[Overhearing | None]:
+    """What hears all exchanges and writes them into a file; nothing where none is wanted."""
+    if path is None:
+        yield None
+        return
+    from willow_cart.access.overhearing import Overhearing
+    from willow_cart.offline.warc import WarcFile
+    from willow_cart.replacing import replacing_bytes
+
+    with replacing_bytes(path) as file:
+        yield Overhearing(WarcFile(file, path.name, command).write)

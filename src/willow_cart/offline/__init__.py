@@ -1,0 +1,7 @@
+"""Pages with all that they need, taken and made readable without a network."""
+
+from willow_cart.offline.making import Readings, make_readable
+from willow_cart.offline.scope import Out, Scope, Stay
+from willow_cart.offline.taking import Missing, Taken, take
+
+__all__ = ["Missing", "Out", "Readings", "Scope", "Stay", "Taken", "make_readable", "take"]

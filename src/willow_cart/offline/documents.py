@@ -1,0 +1,136 @@
+"""What can have references in it: pages, style sheets and drawings, opened as they were served."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from pathlib import Path
+
+from willow_cart.access.http_rules import parse_content_type
+from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.errors import BadAddress
+from willow_cart.kinds import extension_of
+from willow_cart.offline.pages import base_in, rewrite_page, with_charset
+from willow_cart.offline.roles import Rewrite, Role
+from willow_cart.offline.styles import rewrite_style
+from willow_cart.records import Arrival
+from willow_cart.sources.markup import decode_page
+from willow_cart.sources.references import Resolver
+
+# No page is longer; what is has no references that anybody would follow.
+_LARGEST = 64 << 20
+
+
+class Sort(Enum):
+    """What has references in it."""
+
+    PAGE = "page"
+    STYLE = "style sheet"
+    DRAWING = "drawing"
+
+
+_SORTS = {
+    "text/html": Sort.PAGE,
+    "application/xhtml+xml": Sort.PAGE,
+    "text/css": Sort.STYLE,
+    "image/svg+xml": Sort.DRAWING,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Document:
+    """A document as a text that can be given other references, byte by byte the same otherwise.
+
+    Attributes:
+        sort: what it is.
+        text: what it says; bytes that are none of its character set are kept.
+        codec: by which that is written again.
+        label: its character set, where only its server has said so; empty otherwise.
+        resolver: for its references.
+    """
+
+    sort: Sort
+    text: str
+    codec: str
+    label: str
+    resolver: Resolver
+
+    def rewrite(self, new: Rewrite) -> bytes:
+        """Its bytes with other references."""
+        if self.sort is Sort.STYLE:
+            return self._written(rewrite_style(self.text, new))
+        text = rewrite_page(self.text, new)
+        return self._written(with_charset(text, self.label) if self.label else text)
+
+    def _written(self, text: str) -> bytes:
+        return text.encode(self.codec, "surrogateescape")
+
+
+def media_type_of(arrival: Arrival) -> str:
+    """What something is, without parameters; empty if its place did not say."""
+    return parse_content_type(arrival.media_type or None)[0]
+
+
+def open_document(into: Path, arrival: Arrival, role: Role) -> Document | None:
+    """Open what arrived; None if it can have no references.
+
+    Args:
+        into: the destination.
+        arrival: what the ledger says of it.
+        role: what it was wanted for; tells what it is where its place did not.
+    """
+    path = into / arrival.lies_at
+    if arrival.size > _LARGEST:
+        return None
+    media_type, charset = parse_content_type(arrival.media_type or None)
+    sort = _SORTS.get(media_type)
+    if sort is None and media_type in ("", "text/plain", "application/octet-stream"):
+        sort = _sort_of(path, role)
+    if sort is None:
+        return None
+    content = path.read_bytes()
+    if sort is Sort.STYLE:
+        codec = _lossless(content, charset or "utf-8")
+        return Document(sort, content.decode(codec, "surrogateescape"), codec, "",
+                        _resolver(arrival.final_address, "", "utf-8"))  # fmt: skip
+    used = decode_page(content, charset)[1]
+    codec = _lossless(content, used)
+    text = content.decode(codec, "surrogateescape")
+    # What the page says without its server must be what the server said.
+    label = charset if charset and decode_page(content)[1] != used else ""
+    base = "" if sort is Sort.DRAWING else base_in(text)
+    return Document(sort, text, codec, label, _resolver(arrival.final_address, base, used))
+
+
+def _sort_of(path: Path, role: Role) -> Sort | None:
+    """What a file is whose place did not say."""
+    ending = extension_of(path.name)
+    if role is Role.STYLE or ending == "css":
+        return Sort.STYLE
+    if ending == "svg":
+        return Sort.DRAWING
+    with path.open("rb") as file:
+        return Sort.PAGE if looks_like_page(file.read(BEGINNING)) else None
+
+
+def _lossless(content: bytes, charset: str) -> str:
+    """A codec that gives every byte back: the character set's, or one that knows all bytes.
+
+    References are mostly ASCII, which nearly every character set writes alike.
+    """
+    try:
+        if content.decode(charset, "surrogateescape").encode(charset, "surrogateescape") == content:
+            return charset
+    except (LookupError, ValueError):
+        pass
+    return "latin-1"
+
+
+def _resolver(address: str, base: str, charset: str) -> Resolver:
+    """What a document's references are relative to (HTML, "Document base URLs")."""
+    if base:
+        try:
+            return Resolver(Resolver(address).resolve(base) or address, charset)
+        except BadAddress:
+            pass
+    return Resolver(address, charset)

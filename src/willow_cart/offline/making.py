@@ -1,0 +1,279 @@
+"""Making what was taken readable: copies whose references lead to each other and to nobody else.
+
+The copies are made anew from what was served every time, so they never depend on what was made
+before; a file is only written where it would differ.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from posixpath import relpath
+from urllib.parse import quote
+
+from willow_cart.errors import BadAddress
+from willow_cart.filing import make_plan
+from willow_cart.hauling.destination import Destination, cannot_store
+from willow_cart.model import Offer
+from willow_cart.offline.documents import Document, Sort, media_type_of, open_document
+from willow_cart.offline.naming import START, Readable
+from willow_cart.offline.pages import NOTHING, canonical_in, title_of
+from willow_cart.offline.roles import Role
+from willow_cart.offline.scope import plain_address
+from willow_cart.offline.start_page import Entry, make_start_page
+from willow_cart.offline.taking import Taken
+from willow_cart.records import Arrival, Ledger, Made, ledger_path
+from willow_cart.shelf import Shelf
+
+_DRAWER = "making"
+_PIECE = 1 << 20
+
+
+@dataclass(slots=True)
+class Readings:
+    """What was made.
+
+    Attributes:
+        start: where to begin to read.
+        pages: how many pages there are.
+        files: how many other files.
+        same: how many addresses lead to the file of another one.
+        written: how many files were written, since they are new or differ from before.
+        removed: how many of an earlier time were done away with.
+        kept: paths of such that were changed since, and so were left.
+    """
+
+    start: Path
+    pages: int = 0
+    files: int = 0
+    same: int = 0
+    written: int = 0
+    removed: int = 0
+    kept: list[str] = field(default_factory=list)
+
+
+def make_readable(taken: Taken, into: Path, *, when: str) -> Readings:
+    """Make everything that was taken readable without a network.
+
+    Args:
+        taken: what was.
+        into: the destination.
+        when: the moment of taking, for the start page.
+
+    Raises:
+        UnusableDestination: a haul is under way there.
+        CannotStore: something cannot be written.
+    """
+    with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
+        maker = _Maker(taken, into, destination, ledger.made())
+        return maker.make(ledger, when)
+
+
+class _Maker:
+    def __init__(
+        self, taken: Taken, into: Path, destination: Destination, before: list[Made]
+    ) -> None:
+        self._taken = taken
+        self._into = into
+        self._destination = destination
+        self._before = {each.path: each for each in before}
+        self._documents: dict[str, Document | None] = {}
+        self._main = self._one_address_each()
+        offers = [Offer(address) for address in dict.fromkeys(self._main.values())]
+        types = {offer.address: self._type_of(offer.address) for offer in offers}
+        self._paths = {
+            filed.offer.address: filed.path for filed in make_plan(Shelf(offers), Readable(types))
+        }
+        self._made: dict[str, Made] = {}
+        self._done = Readings(into / START)
+
+    def make(self, ledger: Ledger, when: str) -> Readings:
+        """Write all copies and the start page, and enter them."""
+        done = self._done
+        done.same = len(self._main) - len(self._paths)
+        drawer = self._destination.own / _DRAWER
+        with suppress(FileExistsError):
+            drawer.mkdir()
+        entries = []
+        for address, path in self._paths.items():
+            document = self._open(address)
+            arrival = self._taken.arrivals[address]
+            if document is None:
+                self._lay_beside(arrival, path)
+            else:
+                self._write(path, self._rewritten(document, path))
+            if document is not None and document.sort is Sort.PAGE:
+                done.pages += 1
+                title = title_of(document.text).encode(document.codec, "surrogateescape")
+                entries.append(Entry(path, title.decode(document.codec, "replace"), address))
+            else:
+                done.files += 1
+        scope = self._taken.scope
+        starts = [self._paths[self._main[each]] for each in map(plain_address, scope.pages)
+                  if each in self._main]  # fmt: skip
+        self._write(START, make_start_page(entries, starts, self._taken, when).encode())
+        self._do_away_with_others()
+        with ledger.transaction(lasting=True):
+            ledger.keep_made(self._made.values())
+        with suppress(OSError):
+            drawer.rmdir()
+        return done
+
+    def _one_address_each(self) -> dict[str, str]:
+        """The one address of everything that goes by several.
+
+        Several addresses are of one page where they redirect to one, or where they have the same
+        bytes and one of them is what the page wants to be known by (RFC 6596), or they differ by
+        the slash or the index at their ends alone.
+        """
+        main: dict[str, str] = {}
+        by_bytes: dict[tuple[str, str], str] = {}
+        finals: dict[str, str] = {}
+        arrivals = self._taken.arrivals
+        # Whoever is not sent on is the one, whatever came first.
+        for address in sorted(arrivals, key=lambda each: (self._final(each) != each, len(each))):
+            arrival = arrivals[address]
+            final = self._final(address)
+            wanted = self._wanted_address(address, arrival)
+            known = finals.get(final) or by_bytes.get((arrival.sha256, _bare(wanted)))
+            main[address] = known or address
+            finals.setdefault(final, main[address])
+            by_bytes.setdefault((arrival.sha256, _bare(wanted)), main[address])
+        return main
+
+    def _final(self, address: str) -> str:
+        return plain_address(self._taken.arrivals[address].final_address)
+
+    def _wanted_address(self, address: str, arrival: Arrival) -> str:
+        """The address that a page wants to be known by; its own where it does not say."""
+        document = self._open(address)
+        if document is None or document.sort is not Sort.PAGE:
+            return plain_address(arrival.final_address)
+        with suppress(BadAddress):
+            canonical = canonical_in(document.text)
+            if canonical and (resolved := document.resolver.resolve(canonical)):
+                return plain_address(resolved)
+        return plain_address(arrival.final_address)
+
+    def _open(self, address: str) -> Document | None:
+        # A site's pages are read twice; they are small, and a site has few of them that are not.
+        if address not in self._documents:
+            arrival = self._taken.arrivals[address]
+            role = self._taken.roles.get(address, Role.LINK)
+            self._documents[address] = open_document(self._into, arrival, role)
+        return self._documents[address]
+
+    def _type_of(self, address: str) -> str:
+        document = self._open(address)
+        if document is not None:
+            return {
+                Sort.PAGE: "text/html", Sort.STYLE: "text/css", Sort.DRAWING: "image/svg+xml"
+            }[document.sort]  # fmt: skip
+        return media_type_of(self._taken.arrivals[address])
+
+    def _rewritten(self, document: Document, path: str) -> bytes:
+        """A document whose references lead to what is here, and to nobody else by themselves."""
+
+        def new(reference: str, role: Role) -> str | None:
+            try:
+                address = document.resolver.resolve(reference)
+            except BadAddress:
+                return NOTHING if role.is_need else None
+            if address is None:
+                return None
+            bare, mark, fragment = reference.partition("#")
+            behind = f"{mark}{fragment}"
+            local = self._paths.get(self._main.get(plain_address(address), ""))
+            if local == path and role is Role.LINK and fragment:
+                return behind
+            if local is not None and role is not Role.ADDRESS:
+                folder = path.rpartition("/")[0]
+                return quote(relpath(local, folder), safe="/~!$&'()*+,;=:@") + behind
+            if role.is_need or role is Role.HINT:
+                return NOTHING
+            return address.partition("#")[0] + behind if bare else None
+
+        return document.rewrite(new)
+
+    def _lay_beside(self, arrival: Arrival, path: str) -> None:
+        """Have a file that stays as it is lie at its readable path too; linked where that goes."""
+        made = Made(path, arrival.sha256, arrival.size)
+        self._made[path] = made
+        full = self._destination.full_path(path)
+        served = self._destination.full_path(arrival.lies_at)
+        if os.path.exists(full) and os.path.samefile(full, served):
+            return
+        if self._is_as_made(path, made):
+            return
+        self._make_way(path)
+        temporary = str(self._destination.own / _DRAWER / "file")
+        with suppress(FileNotFoundError):
+            os.unlink(temporary)
+        try:
+            os.link(served, temporary)
+        except OSError:
+            _copy(served, temporary)
+        self._destination.place(temporary, path)
+        self._done.written += 1
+
+    def _write(self, path: str, content: bytes) -> None:
+        """Write a file if it is not there as it is to be."""
+        made = Made(path, hashlib.sha256(content).hexdigest(), len(content))
+        self._made[path] = made
+        if self._is_as_made(path, made):
+            return
+        self._make_way(path)
+        temporary = self._destination.own / _DRAWER / "file"
+        try:
+            temporary.write_bytes(content)
+            self._destination.sync_files([str(temporary)])
+        except OSError as error:
+            raise cannot_store(path, error) from None
+        self._destination.place(str(temporary), path)
+        self._done.written += 1
+
+    def _is_as_made(self, path: str, made: Made) -> bool:
+        """Whether a file is there with just these bytes."""
+        full = self._destination.full_path(path)
+        try:
+            if os.lstat(full).st_size != made.size:
+                return False
+            with open(full, "rb") as file:
+                return hashlib.file_digest(file, "sha256").hexdigest() == made.sha256
+        except OSError:
+            return False
+
+    def _make_way(self, path: str) -> None:
+        """Keep what lies there and was not made here, or was changed since."""
+        if (before := self._before.get(path)) is None or not self._is_as_made(path, before):
+            self._destination.make_way(path)
+
+    def _do_away_with_others(self) -> None:
+        """Do away with what was made of what is not part of it any more."""
+        for path, before in self._before.items():
+            if path in self._made:
+                continue
+            if not self._is_as_made(path, before):
+                self._done.kept += [path] if self._destination.has_something_at(path) else []
+                continue
+            with suppress(FileNotFoundError):
+                os.unlink(self._destination.full_path(path))
+            self._done.removed += 1
+        gone = [path for path in self._before if path not in self._made]
+        self._destination.drop_empty_folders(gone)
+
+
+def _bare(address: str) -> str:
+    """An address without what makes no difference at its end: a slash, or its index."""
+    head = address.removesuffix("/")
+    last = head.rpartition("/")[2]
+    return head.rpartition("/")[0] if last in ("index.html", "index.htm") else head
+
+
+def _copy(source: str, to: str) -> None:
+    with open(source, "rb") as read, open(to, "wb") as write:
+        while piece := read.read(_PIECE):
+            write.write(piece)

@@ -1,0 +1,278 @@
+"""References in pages, found and rewritten in place: every other byte of a page stays as it is.
+
+What is found and what is rewritten is the same by construction: finding is rewriting with a
+function that takes note and changes nothing. Attributes are those of the HTML standard that hold
+addresses; the same reading serves SVG.
+"""
+
+from __future__ import annotations
+
+import html
+import re
+from collections.abc import Iterator, Sequence
+from html.parser import HTMLParser
+from itertools import accumulate
+
+from willow_cart.offline.roles import Rewrite, Role
+from willow_cart.offline.styles import rewrite_style
+from willow_cart.sources.references import candidates_in_set
+
+NOTHING = "data:,"
+"""An address with nothing at it (RFC 2397): asks nobody."""
+
+# HTML, "Attributes" (index), by element; `*` stands for any.
+_ATTRIBUTES: dict[tuple[str, str], Role] = {
+    ("a", "href"): Role.LINK,
+    ("area", "href"): Role.LINK,
+    ("blockquote", "cite"): Role.LINK,
+    ("form", "action"): Role.ADDRESS,
+    ("button", "formaction"): Role.ADDRESS,
+    ("input", "formaction"): Role.ADDRESS,
+    ("iframe", "src"): Role.FRAME,
+    ("frame", "src"): Role.FRAME,
+    ("img", "src"): Role.IMAGE,
+    ("img", "data-src"): Role.IMAGE,
+    ("input", "src"): Role.IMAGE,
+    ("image", "href"): Role.IMAGE,
+    ("image", "xlink:href"): Role.IMAGE,
+    ("use", "href"): Role.IMAGE,
+    ("use", "xlink:href"): Role.IMAGE,
+    ("feimage", "href"): Role.IMAGE,
+    ("feimage", "xlink:href"): Role.IMAGE,
+    ("video", "poster"): Role.IMAGE,
+    ("*", "background"): Role.IMAGE,
+    ("audio", "src"): Role.MEDIA,
+    ("video", "src"): Role.MEDIA,
+    ("track", "src"): Role.MEDIA,
+    ("source", "src"): Role.MEDIA,
+    ("embed", "src"): Role.MEDIA,
+    ("object", "data"): Role.MEDIA,
+    ("script", "src"): Role.SCRIPT,
+    ("script", "href"): Role.SCRIPT,
+    ("script", "xlink:href"): Role.SCRIPT,
+}
+_SETS = {("img", "srcset"), ("source", "srcset"), ("img", "data-srcset"), ("link", "imagesrcset")}
+
+# HTML, "Link types"; those that are not named are links to other documents.
+_LINK_TYPES = {
+    "canonical": Role.ADDRESS,
+    "stylesheet": Role.STYLE,
+    "icon": Role.IMAGE,
+    "apple-touch-icon": Role.IMAGE,
+    "mask-icon": Role.IMAGE,
+    "preload": Role.DRAWN,
+    "modulepreload": Role.SCRIPT,
+    "dns-prefetch": Role.HINT,
+    "preconnect": Role.HINT,
+    "prefetch": Role.HINT,
+    "prerender": Role.HINT,
+    "manifest": Role.HINT,
+}
+_PRELOADED = {"style": Role.STYLE, "script": Role.SCRIPT, "image": Role.IMAGE}
+
+_TAG_NAME = re.compile(r"<\s*[^\s/>]+")
+_ATTRIBUTE = re.compile(
+    r"""(?P<name>[^\s/>"'=][^\s/>=]*)(?:\s*=\s*(?P<value>"[^"]*"|'[^']*'|[^\s>"'][^\s>]*))?"""
+)
+_REFRESH = re.compile(
+    r"""(\s*[\d.]+\s*[;,]\s*(?:url\s*=\s*)?)(["']?)(.*?)\2\s*""", re.IGNORECASE | re.DOTALL
+)
+
+# What holds for what a server sends and not for a file: its policy would shut out the copies, and
+# checksums and origins are no longer those of what was asked for.
+_WITHOUT_SERVER = ("integrity", "crossorigin")
+_CHECKED = ("link", "script", "img", "audio", "video", "image")
+
+
+def rewrite_page(text: str, new: Rewrite) -> str:
+    """A page with other references.
+
+    What a `base` element says is taken back, since references are no longer relative to it; a
+    content security policy likewise.
+
+    Args:
+        text: the page.
+        new: says what a reference becomes; None leaves it as it is written.
+    """
+    scanner = _Scanner(text)
+    edits = [edit for tag in scanner.tags for edit in tag.edits(new)]
+    for start, end in scanner.styles:
+        written = text[start:end]
+        rewritten = rewrite_style(written, new)
+        if rewritten != written:
+            edits.append((start, end, rewritten))
+    parts = []
+    at = 0
+    for start, end, instead in sorted(edits):
+        parts += [text[at:start], instead]
+        at = end
+    return "".join([*parts, text[at:]])
+
+
+def base_in(text: str) -> str:
+    """What the first `base` element that has one says (HTML, "Document base URLs"); else empty."""
+    return next(
+        (base for tag in _Scanner(text).tags if tag.name == "base" if (base := tag.get("href"))), ""
+    )
+
+
+def title_of(text: str) -> str:
+    """A page's title, in one line; empty where it has none."""
+    found = re.search(r"<title[^>]*>(.*?)</title", text, re.IGNORECASE | re.DOTALL)
+    return " ".join(html.unescape(found[1]).split()) if found else ""
+
+
+def canonical_in(text: str) -> str:
+    """The address by which a page wants to be known (RFC 6596); empty if it does not say."""
+    for tag in _Scanner(text).tags:
+        if tag.name == "link" and "canonical" in (tag.get("rel") or "").lower().split():
+            return tag.get("href") or ""
+    return ""
+
+
+def with_charset(text: str, label: str) -> str:
+    """A page that says itself what only its server said: its character set.
+
+    Where the declaration comes first it wins over others (HTML, "Determining the encoding").
+    """
+    declaration = f'<meta charset="{html.escape(label)}">'
+    for tag in _Scanner(text).tags:
+        if tag.name == "head":
+            return f"{text[: tag.end]}{declaration}{text[tag.end :]}"
+        if tag.name not in ("html", "!doctype"):
+            break
+    found = re.match(r"\s*(?:<!doctype[^>]*>)?\s*(?:<html[^>]*>)?", text, re.IGNORECASE)
+    at = found.end() if found else 0
+    return f"{text[:at]}{declaration}{text[at:]}"
+
+
+class _Tag:
+    """A start tag, as it is written and where."""
+
+    def __init__(self, name: str, written: str, start: int) -> None:
+        self.name = name
+        self.start = start
+        self.end = start + len(written)
+        head = _TAG_NAME.match(written)
+        at = head.end() if head else 1
+        self._found = [*_ATTRIBUTE.finditer(written, at, len(written) - written.endswith(">"))]
+
+    def get(self, name: str) -> str | None:
+        """The value of an attribute, as it is meant."""
+        for found in self._found:
+            if found["name"].lower() == name:
+                return _value_of(found)
+        return None
+
+    def edits(self, new: Rewrite) -> Iterator[tuple[int, int, str]]:
+        """What is to be put in which place instead."""
+        seen = set()
+        local = False
+        for found in self._found:
+            name = found["name"].lower()
+            if name in seen or found["value"] is None:
+                continue  # of two attributes with a name the first counts
+            seen.add(name)
+            value = _value_of(found)
+            instead = self._instead(name, value, new)
+            local |= instead is not None and self.name in _CHECKED
+            if instead is not None and instead != value:
+                yield (*self._place(found, "value"), f'"{html.escape(instead, quote=True)}"')
+        if local:
+            for found in self._found:
+                if found["name"].lower() in _WITHOUT_SERVER:
+                    yield (*self._place(found, 0), "")
+
+    def _place(self, found: re.Match[str], group: str | int) -> tuple[int, int]:
+        start, end = found.span(group)
+        return self.start + start, self.start + end
+
+    def _instead(self, name: str, value: str, new: Rewrite) -> str | None:
+        """What an attribute's value becomes; None if it is no reference or stays."""
+        if name == "style":
+            return rewrite_style(value, new)
+        if (self.name, name) in _SETS:
+            return _rewrite_set(value, new)
+        if self.name == "base" and name == "href":
+            return ""
+        if self.name == "meta" and name == "content":
+            return self._meta(value, new)
+        if self.name == "link" and name == "href":
+            return new(value, self._role_of_link())
+        role = _ATTRIBUTES.get((self.name, name)) or _ATTRIBUTES.get(("*", name))
+        return None if role is None else new(value, role)
+
+    def _meta(self, value: str, new: Rewrite) -> str | None:
+        match (self.get("http-equiv") or "").strip().lower():
+            case "content-security-policy":
+                return ""
+            case "refresh" if found := _REFRESH.fullmatch(value):
+                instead = new(found[3], Role.LINK)
+                return None if instead is None else f"{found[1]}{instead}"
+        return None
+
+    def _role_of_link(self) -> Role:
+        words = (self.get("rel") or "").lower().split()
+        roles = [_LINK_TYPES[word] for word in words if word in _LINK_TYPES]
+        if "preload" in words:
+            return _PRELOADED.get((self.get("as") or "").lower(), Role.DRAWN)
+        return roles[0] if roles else Role.LINK
+
+
+class _Scanner(HTMLParser):
+    """Finds start tags and the insides of style elements, with their places in the text."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(convert_charrefs=False)
+        self.tags: list[_Tag] = []
+        self.styles: list[tuple[int, int]] = []
+        self._lines: Sequence[int] = [0, *accumulate(len(line) for line in _lines(text))]
+        self._open_style: int | None = None
+        self.feed(text)
+        self.close()
+        self._end_style(len(text))
+
+    def handle_starttag(self, tag: str, attrs: object) -> None:  # noqa: ARG002  # read as written
+        """Take note of a tag."""
+        written = self.get_starttag_text() or ""
+        found = _Tag(tag, written, self._at())
+        self.tags.append(found)
+        if tag == "style" and not written.endswith("/>"):
+            self._open_style = found.end
+
+    def handle_endtag(self, tag: str) -> None:
+        """Take note of where a style element ends."""
+        if tag == "style":
+            self._end_style(self._at())
+
+    def _end_style(self, at: int) -> None:
+        if self._open_style is not None:
+            self.styles.append((self._open_style, at))
+            self._open_style = None
+
+    def _at(self) -> int:
+        line, column = self.getpos()
+        return self._lines[line - 1] + column
+
+
+def _lines(text: str) -> list[str]:
+    """Lines as the parser counts them: by line feeds alone."""
+    lines = text.split("\n")
+    return [f"{line}\n" for line in lines[:-1]] + lines[-1:]
+
+
+def _value_of(found: re.Match[str]) -> str:
+    written = found["value"] or ""
+    return html.unescape(written[1:-1] if written[:1] in ("'", '"') else written)
+
+
+def _rewrite_set(value: str, new: Rewrite) -> str | None:
+    """The candidates of a set of pictures; those that are not to be had are left out."""
+    changed = False
+    kept = []
+    for address, descriptor in candidates_in_set(value):
+        instead = new(address, Role.IMAGE)
+        changed |= instead is not None
+        if instead != NOTHING:
+            kept.append(f"{address if instead is None else instead} {descriptor}".strip())
+    return ", ".join(kept) if changed else None

@@ -1,0 +1,53 @@
+"""What references on pages are for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from enum import StrEnum
+
+from willow_cart.sources import Part
+
+
+class Role(StrEnum):
+    """What a reference is for; all but links are needed to read the page that they stand on."""
+
+    LINK = "a link"
+    """What a person follows."""
+    ADDRESS = "an address"
+    """Where something is sent to, or by what a page wants to be known; never taken."""
+    FRAME = "a frame"
+    """A page in the page."""
+    IMAGE = "a picture"
+    MEDIA = "sound or film"
+    STYLE = "a style sheet"
+    DRAWN = "drawn by a style sheet"
+    """Pictures and fonts that style sheets name."""
+    SCRIPT = "a script"
+    HINT = "a hint"
+    """What a browser might want to ask for before anybody does; of no use without a network."""
+
+    @property
+    def part(self) -> Part:
+        """The part of a page that it belongs to, by which parts are chosen."""
+        return _PARTS[self]
+
+    @property
+    def is_need(self) -> bool:
+        """Whether it is needed to read the page."""
+        return self not in (Role.LINK, Role.ADDRESS, Role.HINT)
+
+
+_PARTS = {
+    Role.LINK: Part.LINKS,
+    Role.ADDRESS: Part.LINKS,
+    Role.HINT: Part.LINKS,
+    Role.FRAME: Part.LINKS,
+    Role.IMAGE: Part.IMAGES,
+    Role.MEDIA: Part.MEDIA,
+    Role.STYLE: Part.STYLES,
+    Role.DRAWN: Part.STYLES,
+    Role.SCRIPT: Part.SCRIPTS,
+}
+
+Rewrite = Callable[[str, Role], str | None]
+"""What a reference, as it is meant and not as it is escaped, becomes; None leaves it alone."""

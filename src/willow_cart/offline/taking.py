@@ -1,0 +1,273 @@
+"""Taking pages: haul after haul, until all that they need and all that they lead to is here.
+
+What is on a page is only known once it is here, so it goes in rounds: the pages of a level, then
+what they need, then what that needs, then the pages of the next level. Each round is a haul like
+any other, with resume and conditional requests; in the ledger they are one run.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from willow_cart.access import Access
+from willow_cart.addresses import host_of, without_secrets
+from willow_cart.choosing import Choosing
+from willow_cart.errors import BadAddress
+from willow_cart.exits import Exit, gravest
+from willow_cart.hauling import Account, Observer, Rounds, Wishes, bring_home
+from willow_cart.model import Offer, State
+from willow_cart.offline.documents import Document, open_document
+from willow_cart.offline.naming import AsServed
+from willow_cart.offline.roles import Role
+from willow_cart.offline.scope import Out, Scope, plain_address
+from willow_cart.records import Arrival, Held, ledger_path, open_receipt
+from willow_cart.sources.robots import Robots
+
+# So many places that want the same thing are remembered.
+_MOST_WANTING = 5
+
+
+@dataclass(frozen=True, slots=True)
+class Missing:
+    """Something that could not be had.
+
+    Attributes:
+        address: without secrets.
+        why: the reason.
+        wanted_by: the addresses of pages that have it; a few of them.
+        role: what it is for.
+        kept: whether an earlier version of it is here.
+    """
+
+    address: str
+    why: str
+    wanted_by: tuple[str, ...]
+    role: Role
+    kept: bool
+
+
+@dataclass(slots=True)
+class Taken:
+    """What was taken.
+
+    Attributes:
+        scope: what belonged to it.
+        arrivals: what is here, by the address that references lead to.
+        roles: what each of them was wanted for at first.
+        missing: what could not be had.
+        left: how many references there are of each kind that was not taken.
+        hosts: how many files that pages need there are at each host that was not asked.
+        accounts: of the hauls, in their order.
+    """
+
+    scope: Scope
+    arrivals: dict[str, Arrival] = field(default_factory=dict)
+    roles: dict[str, Role] = field(default_factory=dict)
+    missing: list[Missing] = field(default_factory=list)
+    left: Counter[Out] = field(default_factory=Counter)
+    hosts: Counter[str] = field(default_factory=Counter)
+    accounts: list[Account] = field(default_factory=list)
+
+    @property
+    def interrupted(self) -> bool:
+        """Whether it was ended before its end."""
+        return any(account.interrupted for account in self.accounts)
+
+    @property
+    def counts(self) -> Counter[State]:
+        """How many files there are in each state."""
+        return sum((account.counts for account in self.accounts), Counter())
+
+    @property
+    def planned(self) -> int:
+        """How many files were asked for."""
+        return sum(account.planned for account in self.accounts)
+
+    @property
+    def received(self) -> int:
+        """Bytes that came."""
+        return sum(account.received for account in self.accounts)
+
+    @property
+    def seconds(self) -> float:
+        """How long it took."""
+        return sum(account.seconds for account in self.accounts)
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told: the gravest of all hauls."""
+        return gravest([account.exit_code for account in self.accounts])
+
+
+Watch = Callable[[], AbstractContextManager[Observer]]
+"""Makes what is told of one haul."""
+
+
+def take(
+    scope: Scope,
+    into: Path,
+    access: Access,
+    wishes: Wishes,
+    *,
+    choosing: Choosing | None = None,
+    ignore_robots: bool = False,
+    command: str = "",
+    note: str = "",
+    watch: Watch = lambda: nullcontext(Observer()),
+    stop: threading.Event | None = None,
+) -> Taken:
+    """Take pages with what they need, as they are served.
+
+    Args:
+        scope: what belongs to it.
+        into: the destination; everything lies in its folder `as-served`.
+        access: how places are talked to.
+        wishes: how it is hauled; its layout does not count.
+        choosing: which of what links lead to is taken; None for all of it.
+        ignore_robots: whether to take also what a site asks programs not to; for one's own.
+        command: what the person typed, for the ledger.
+        note: the person's own words.
+        watch: makes what is told of each haul.
+        stop: set it to end early; what is here by then is returned.
+
+    Raises:
+        WillowCartError: nothing can be hauled there.
+    """
+    taking = _Taking(
+        Taken(scope),
+        into,
+        access,
+        replace(wishes, layout=AsServed()),
+        choosing or Choosing(),
+        None if ignore_robots else Robots(access),
+        command,
+        note,
+        watch,
+        stop or threading.Event(),
+    )
+    taking.run()
+    return taking.taken
+
+
+@dataclass(slots=True)
+class _Taking:
+    taken: Taken
+    into: Path
+    access: Access
+    wishes: Wishes
+    choosing: Choosing
+    robots: Robots | None
+    command: str
+    note: str
+    watch: Watch
+    stop: threading.Event
+    seen: set[str] = field(default_factory=set)
+    left: set[str] = field(default_factory=set)
+    wanting: defaultdict[str, list[str]] = field(default_factory=lambda: defaultdict(list))
+    deeper: dict[str, Role] = field(default_factory=dict)
+    rounds: Rounds = field(default_factory=Rounds)
+
+    def run(self) -> None:
+        """Take level after level, each with what it needs."""
+        scope = self.taken.scope
+        level = dict.fromkeys(map(plain_address, scope.pages), Role.LINK)
+        depth = 1
+        while level and not self.stop.is_set():
+            self.deeper = {}
+            while level and not self.stop.is_set():
+                level = self._take(level)
+            if scope.depth is not None and depth >= scope.depth:
+                self.taken.left[Out.DEEPER] += len(self.deeper.keys() - self.seen)
+                return
+            level, depth = self._chosen(self.deeper), depth + 1
+
+    def _take(self, wanted: Mapping[str, Role]) -> dict[str, Role]:
+        """Haul some addresses, and return what is needed by what came."""
+        self.seen.update(wanted)
+        self.taken.roles.update(wanted)
+        offers = [Offer(address) for address in wanted]
+        with self.watch() as observer:
+            account = bring_home(
+                offers, self.into, self.access, self.wishes, command=self.command, note=self.note,
+                observer=observer, stop=self.stop,
+                rounds=self.rounds,
+            )  # fmt: skip
+        self.taken.accounts.append(account)
+        with open_receipt(self.into, account.run) as receipt:
+            reasons = {row.address: row.reason for row in receipt.troubles(-1)}
+        needed: dict[str, Role] = {}
+        with Held(ledger_path(self.into)) as held:
+            for address, role in wanted.items():
+                shown = without_secrets(address)
+                arrival = held.get(shown)
+                here = arrival is not None and (self.into / arrival.lies_at).is_file()
+                if why := reasons.get(shown, ""):
+                    by = tuple(self.wanting[address])
+                    self.taken.missing.append(Missing(shown, why, by, role, here))
+                if arrival is not None and here:
+                    self.taken.arrivals[address] = arrival
+                    needed.update(self._needed_by(arrival, role))
+        return needed
+
+    def _needed_by(self, arrival: Arrival, role: Role) -> Iterator[tuple[str, Role]]:
+        """What something that came needs; what it leads to is put off to the next level."""
+        document = open_document(self.into, arrival, role)
+        if document is None:
+            return
+        for address, reference in _references_in(document):
+            wanting = self.wanting[address]
+            if len(wanting) < _MOST_WANTING and arrival.address not in wanting:
+                wanting.append(arrival.address)
+            if address in self.seen:
+                continue
+            out = self.taken.scope.judge(address, reference)
+            if out is None and self.robots is not None and not self.robots.allow(address):
+                out = Out.ROBOTS
+            if out is not None:
+                self._leave(address, out)
+            elif reference is Role.LINK:
+                self.deeper.setdefault(address, reference)
+            else:
+                self.deeper.pop(address, None)
+                self.seen.add(address)
+                yield address, reference
+
+    def _leave(self, address: str, out: Out) -> None:
+        """Count something that is not taken; it may still be needed elsewhere."""
+        if address not in self.left:
+            self.left.add(address)
+            self.taken.left[out] += 1
+            self.taken.hosts[host_of(address)] += out is Out.HOST
+
+    def _chosen(self, links: Mapping[str, Role]) -> dict[str, Role]:
+        """Of what links lead to, what the rules leave."""
+        offers = [Offer(address) for address in links if address not in self.seen]
+        choice = self.choosing.begin()
+        chosen = {
+            offer.address: Role.LINK
+            for offer, dropped_by in self.choosing.judge(offers, choice)
+            if not dropped_by
+        }
+        self.taken.left[Out.RULE] += len(offers) - len(chosen)
+        return chosen
+
+
+def _references_in(document: Document) -> Iterator[tuple[str, Role]]:
+    """Every address that a document has, with what it is for; each once for each purpose."""
+    found: dict[tuple[str, Role], None] = {}
+
+    def note(reference: str, role: Role) -> None:
+        try:
+            address = document.resolver.resolve(reference)
+        except BadAddress:
+            return
+        if address is not None:
+            found[plain_address(address), role] = None
+
+    document.rewrite(note)
+    yield from found
