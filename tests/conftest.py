@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Iterator
 
 import pytest
+from selenium import webdriver
 
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -44,3 +46,20 @@ def trust_site() -> Iterator[StandIn]:
     """A stand-in with the trust's pages and what they lead to."""
     with StandIn({path: Exhibit(content) for path, content in SITE.items()}) as stand_in:
         yield stand_in
+
+
+@pytest.fixture(scope="session")
+def chromium() -> Iterator[webdriver.Chrome]:
+    """A real browser, with its logs of what goes wrong and of what it asks for."""
+    browser, driver = shutil.which("chromium"), shutil.which("chromedriver")
+    if browser is None or driver is None:
+        pytest.skip("there is no Chromium")
+    options = webdriver.ChromeOptions()
+    options.binary_location = browser
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    for switch in ("--headless=new", "--disable-gpu", "--disable-dev-shm-usage"):
+        options.add_argument(switch)
+    if os.getuid() == 0:
+        options.add_argument("--no-sandbox")  # it refuses to be run by root otherwise
+    with webdriver.Chrome(options, webdriver.ChromeService(driver)) as driven:
+        yield driven

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import base64
-import os
-import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -21,24 +19,7 @@ from willow_cart.records import Ledger, Result, Timeline, Wait, ledger_path
 from willow_cart.report import write_page
 from willow_cart.report.page import MOST_LISTED
 
-CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")
-
 ODD = "odd/%3Cb%20onload=alert(1)%3E.csv"
-
-
-@pytest.fixture(scope="module")
-def chromium() -> Iterator[webdriver.Chrome]:
-    if CHROMIUM is None or DRIVER is None:
-        pytest.skip("there is no Chromium")
-    options = webdriver.ChromeOptions()
-    options.binary_location = CHROMIUM
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
-    for switch in ("--headless=new", "--disable-gpu", "--disable-dev-shm-usage"):
-        options.add_argument(switch)
-    if os.getuid() == 0:
-        options.add_argument("--no-sandbox")  # it refuses to be run by root otherwise
-    with webdriver.Chrome(options, webdriver.ChromeService(DRIVER)) as driver:
-        yield driver
 
 
 @pytest.fixture(scope="module")

@@ -31,7 +31,8 @@ def make_field_guide() -> Files:
         "guide/": _page("Field guide", _home(), folder="", canonical="./", extra=_HEAD),
         "guide/style/guide.css": _STYLE,
         "guide/style/colours.css": _COLOURS,
-        "guide/style/paper.png": make_picture("paper", 12, width=32, height=32),
+        "guide/style/paper.svg": _PAPER,
+        "guide/style/ripple.png": make_picture("ripple", 12, width=32, height=32),
         "guide/style/marks.ttf": files("willow_cart.demo").joinpath("marks.ttf").read_bytes(),
         "guide/icon.png": make_picture("icon", 160, width=32, height=32),
         "guide/picture/mere.svg": _DRAWING,
@@ -82,7 +83,7 @@ def _page(title: str, body: str, *, folder: str, canonical: str = "", extra: str
 _HEAD = """
 <link rel="preconnect" href="https://pictures.harrowmere.example">
 <meta http-equiv="Content-Security-Policy" content="default-src 'self' 'unsafe-inline'">
-<style>main { background: url("style/paper.png") } .mark::before { content: "\\E002" }</style>"""
+<style>main { background: url("style/paper.svg") } .mark::before { content: "\\E002" }</style>"""
 
 
 def _home() -> str:
@@ -92,7 +93,7 @@ def _home() -> str:
  srcset="picture/mere-640.png 640w, picture/mere-1280.png 1280w" sizes="640px"></picture>
 <p class=mark>{_NOTES[0]} See the <a href="birds/teal.html#voice">teal's voice</a>, the
 <a href="birds/index.html">birds</a> and the <a href="log?sid=77&amp;page=2">log</a>.
-<p style="border-left: 4px solid; border-image: url('style/paper.png') 4">{_NOTES[2]}
+<p style="border-left: 4px solid; border-image: url('style/paper.svg') 4">{_NOTES[2]}
 <iframe src="level.html" title="Level" width=300 height=90></iframe>
 <audio controls src="sound/dawn.wav"></audio>
 <object data="picture/mere.svg" type="image/svg+xml" width=200 height=80></object>
@@ -131,7 +132,7 @@ _STYLE = b"""@charset "utf-8";
 body { margin: 0 auto; max-width: 46rem; padding: 1rem; font: 16px/1.5 "DejaVu Sans", sans-serif;
   background: var(--paper); color: #222 }
 main { padding: .5rem 1rem }
-nav { background: var(--reed) url(paper.png); padding: .4rem }
+nav { background: var(--reed) url(ripple.png); padding: .4rem }
 nav a { color: #fff; margin-right: 1rem } a { color: var(--water) }
 .mark, .mark::before { font-family: marks; color: var(--reed); font-size: 2rem }
 p.mark { font-family: inherit; font-size: inherit; color: inherit }
@@ -149,8 +150,12 @@ _DRAWING = b"""<svg xmlns="http://www.w3.org/2000/svg" xmlns:xlink="http://www.w
  fill="#4d6b3c"/></svg>
 """
 
+_PAPER = b"""<svg xmlns="http://www.w3.org/2000/svg" width="24" height="24">
+<rect width="24" height="24" fill="#f4f1e2"/><circle cx="6" cy="6" r="1.5" fill="#e3dfc9"/></svg>
+"""
+
 _OLD = """<html><head><title>Łąka i bagno</title></head>
-<body bgcolor=white background="../style/paper.png">
+<body bgcolor=white background="../style/paper.svg">
 <h1>Łąka i bagno, 1998</h1><p>Trzcina, żabieniec, wełnianka: tak było.
 <p><a href="../">guide</a></body></html>
 """

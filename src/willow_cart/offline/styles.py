@@ -16,7 +16,7 @@ _TOKENS = re.compile(
     | @namespace\b[^;]*
     | (?P<import>@import\s+)(?P<imported>{_STRING})
     | (?P<open>(?P<of>@import\s+)?(?<![\w-])url\(\s*)
-      (?P<address>{_STRING}|(?:\\.|[^\s"'()\\])*)(?P<close>\s*\))
+      (?P<address>{_STRING}|(?:\\[0-9a-f]{{1,6}}\s?|\\.|[^\s"'()\\])*)(?P<close>\s*\))
     | {_STRING}
     """,
     re.DOTALL | re.VERBOSE | re.IGNORECASE,
