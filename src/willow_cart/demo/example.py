@@ -119,6 +119,7 @@ def run_example(folder: Path) -> int:
         _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
         _use(stage, places.web)
+        _take_pages(stage, places.web)
         _write_down(stage, places.outbox)
         return stage.end()
 
@@ -128,7 +129,17 @@ def _clear(folder: Path) -> None:
 
     The stand-ins have other addresses in every run, so a cart of an earlier one leads nowhere.
     """
-    for name in ("may", "springs", "pictures", "levels", "dawns", "stick", "seasons", "report"):
+    for name in (
+        "may",
+        "springs",
+        "pictures",
+        "levels",
+        "dawns",
+        "stick",
+        "seasons",
+        "report",
+        "guide",
+    ):
         shutil.rmtree(folder / name, ignore_errors=True)
     for pattern in (
         "sounds.*",
@@ -280,6 +291,16 @@ def _use(stage: _Stage, base: str) -> None:
     stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
+def _take_pages(stage: _Stage, base: str) -> None:
+    """A site to be read without a network."""
+    stage.explain(
+        "To be read on the train",
+        "The field guide's pages with all they need; one picture and one page are not to be had.",
+        "Begin at guide/index.html: nothing there asks the network.",
+    )
+    stage.run(["offline", f"{base}/guide/", "--into", "guide", "--depth", "all"], expect=1)
+
+
 def _write_down(stage: _Stage, outbox: Path) -> None:
     """The whole job from a file, and again when the contractor's files have changed."""
     last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
@@ -394,6 +415,7 @@ def serve(folder: Path, port: int) -> None:
             f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
             f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
             "receipt may",
+            f"offline {places.web}/guide/ --into guide --depth all",
             f"errand {folder / 'report.toml'} --set month=2031-05 --preview",
         ):
             print(f"  willow-cart {line}")
