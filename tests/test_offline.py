@@ -7,6 +7,7 @@ import io
 import json
 import os
 import re
+import signal
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -20,10 +21,10 @@ from hypothesis import strategies as st
 from PIL import Image
 from selenium import webdriver
 
-from tests.support.program import Outcome, files_in, run, start, wait_for_bytes
+from tests.support.program import PATIENCE, Outcome, files_in, run, start, wait_for_bytes
 from willow_cart.demo.example import make_exhibits
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.offline.pages import NOTHING, rewrite_page
+from willow_cart.offline.pages import NOTHING, Markup
 from willow_cart.offline.roles import Role
 from willow_cart.offline.scope import plain_address
 from willow_cart.offline.styles import rewrite_style
@@ -175,6 +176,34 @@ def test_a_page_alone_and_the_options_that_widen_it(guide: StandIn, tmp_path: Pa
     assert "guide/private/nests.html" in pages_in(tmp_path)
 
 
+def test_other_pages_do_not_take_their_place(guide: StandIn, tmp_path: Path) -> None:
+    assert offline(guide, tmp_path).code == 1
+    before = pages_in(tmp_path)
+    other = offline(guide, tmp_path, page="guide/log")
+    assert (other.code, f"g: holds the pages of {guide.base}/guide/;" in other.err) == (2, True)
+    assert pages_in(tmp_path) == before
+    both = run("offline", f"{guide.base}/guide/log", f"{guide.base}/guide/", "--into", "g",
+               cwd=tmp_path)  # fmt: skip
+    assert (both.code, "done away with" in both.out) == (1, False)
+    assert set(pages_in(tmp_path)) == {*before, "guide/log.html"}
+
+
+def test_what_is_interrupted_leaves_the_copies_as_they_were(guide: StandIn, tmp_path: Path) -> None:
+    offline(guide, tmp_path, "--depth", "all")
+    before = files_in(tmp_path / "g" / "pages")
+    guide.exhibits["guide/plants/"].content += b"new"
+    guide.exhibits["guide/birds/"] = Exhibit(os.urandom(900_000), speed=100_000,
+                                             media_type="text/html")  # fmt: skip
+    process = start("offline", f"{guide.base}/guide/", "--into", "g", "--depth", "all",
+                    cwd=tmp_path)  # fmt: skip
+    wait_for_bytes(tmp_path / "g", 50_000, process)
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=PATIENCE)
+    assert process.returncode == 130
+    assert b"stopped before all was taken; the copies are as they were" in err
+    assert files_in(tmp_path / "g" / "pages") == before
+
+
 def test_needs_come_from_other_hosts_only_if_they_are_named(tmp_path: Path) -> None:
     with StandIn({"far.png": Exhibit(b"p"), "x.html": Exhibit(b"<p>x")}) as far:
         other = far.base.replace("127.0.0.1", "localhost")
@@ -220,16 +249,18 @@ def test_bytes_and_character_sets_are_kept(place: StandIn, tmp_path: Path) -> No
             b"<p>\xff\xfe\x80 broken <a href=a.html>\xe9</a>", media_type="text/html"
         ),
     }
-    for name in ("a", "b", "c"):
-        assert offline(place, tmp_path, "--depth", "2", page=f"{name}.html").code == 0
-    served = {path.name: path.read_bytes() for path in (tmp_path / "g/as-served").rglob("*.html")}
-    assert served["a.html"] == polish.encode("iso-8859-2")
-    offline(place, tmp_path, "--depth", "2", page="a.html")
-    read = pages_in(tmp_path)
-    assert read["a.html"] == f'<meta charset="iso-8859-2">{polish}'.encode("iso-8859-2")
-    assert read["b.html"] == f"\ufeff{polish}".encode("utf-16-le")
-    offline(place, tmp_path, "--depth", "2", page="c.html")
-    assert pages_in(tmp_path)["c.html"] == b"<p>\xff\xfe\x80 broken <a href=a.html>\xe9</a>"
+    expected = {
+        "a.html": f'<meta charset="iso-8859-2">{polish}'.encode("iso-8859-2"),
+        "b.html": f"\ufeff{polish}".encode("utf-16-le"),
+        "c.html": place.exhibits["c.html"].content,
+    }
+    for name, content in expected.items():
+        folder = tmp_path / name
+        folder.mkdir()
+        assert offline(place, folder, "--depth", "2", page=name).code == 0
+        assert pages_in(folder)[name] == content
+        (served,) = (folder / "g/as-served").rglob(name)
+        assert served.read_bytes() == place.exhibits[name].content
 
 
 def test_no_name_of_a_server_leads_out(place: StandIn, tmp_path: Path) -> None:
@@ -302,10 +333,14 @@ def test_slips_are_told_before_anything_is_asked(guide: StandIn, tmp_path: Path)
     ):
         done = offline(guide, tmp_path, *more)
         assert (done.code, told in done.err) == (2, True), done.err
+    nothing = offline(guide, tmp_path, page="nothing")
+    assert (nothing.code, "begin at" in nothing.out) == (1, False)
+    assert "nothing: the server answers 404" in nothing.err
+    guide.requests.clear()
     elsewhere = run("offline", "ftp://127.0.0.1/a.html", "--into", "g", cwd=tmp_path)
     assert (elsewhere.code, "is not on the web" in elsewhere.err) == (2, True)
     assert guide.requests == []
-    assert not (tmp_path / "g").exists()
+    assert not (tmp_path / "g" / "index.html").exists()
 
 
 @pytest.mark.parametrize(
@@ -372,9 +407,9 @@ def test_rewriting_finds_every_reference_and_changes_nothing_else(
     def note(reference: str, _role: Role) -> None:
         seen.append(reference)
 
-    assert rewrite_page(text, note) == text
+    assert Markup(text).rewritten(note) == text
     assert sorted(seen) == sorted(references)
-    rewritten = rewrite_page(text, lambda reference, _: f"L{len(reference)}")
+    rewritten = Markup(text).rewritten(lambda reference, _: f"L{len(reference)}")
     again: list[str] = []
 
     def same(reference: str, _role: Role) -> str:
@@ -382,14 +417,14 @@ def test_rewriting_finds_every_reference_and_changes_nothing_else(
         return reference
 
     # What was rewritten is found again, and rewriting it to itself changes nothing any more.
-    assert rewrite_page(rewritten, same) == rewritten
+    assert Markup(rewritten).rewritten(same) == rewritten
     assert sorted(again) == sorted(f"L{len(reference)}" for reference in references)
 
 
 def test_sets_of_pictures_lose_what_is_not_to_be_had() -> None:
     page = '<img srcset="a.png 1x, b,c.png 2x,d.png" integrity=x crossorigin src=e.png>'
     here = {"a.png": "A", "e.png": "E"}
-    assert rewrite_page(page, lambda each, _: here.get(each, NOTHING)) == (
+    assert Markup(page).rewritten(lambda each, _: here.get(each, NOTHING)) == (
         '<img srcset="A 1x"  src="E">'.replace("  ", "   ")
     )
 

@@ -154,10 +154,10 @@ def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
     return watch
 
 
-def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings) -> Exit:
+def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings | None) -> Exit:
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import counted, tell
-    from willow_cart.units import count_of, format_duration, format_size
+    from willow_cart.units import format_duration, format_size
 
     _tell_left(args, taken)
     for each in taken.missing[:_MOST_TOLD]:
@@ -165,25 +165,35 @@ def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings) -> Exit:
         kept = "; an earlier version of it is here" if each.kept else ""
         tell(f"not to be had: {each.address}{wanted}: {each.why}{kept}")
     if (more := len(taken.missing) - _MOST_TOLD) > 0:
-        tell(f"... and {more:,} more; {made.start} lists them")
-    for path in made.kept:
-        tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
+        tell(f"... and {more:,} more; the page to begin with lists them")
     sys.stdout.flush()
     show_line(
         f"{counted(taken.planned, taken.counts)}; {format_size(taken.received)} received in"
         f" {format_duration(taken.seconds)} into {args.into}"
     )
-    same = (
-        f", {count_of(made.same, 'address', 'addresses')} the same as another" if made.same else ""
-    )
+    if made is not None:
+        _show_made(made)
+    if taken.interrupted:
+        copies = "" if made else "; the copies are as they were"
+        tell(f"stopped before all was taken{copies}; the same command goes on from where it"
+             " stopped")  # fmt: skip
+    return taken.exit_code
+
+
+def _show_made(made: Readings) -> None:
+    from willow_cart.cli.screen import show_line
+    from willow_cart.cli.telling import tell
+    from willow_cart.units import count_of
+
+    for path in made.kept:
+        tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
+    addresses = count_of(made.same, "address", "addresses")
+    same = f", {addresses} the same as another" if made.same else ""
     removed = f", {made.removed:,} done away with" if made.removed else ""
     show_line(
         f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')} to read{same};"
         f" {made.written:,} written{removed}; begin at {made.start}"
     )
-    if taken.interrupted:
-        tell("stopped before all was taken; the same command goes on from where it stopped")
-    return taken.exit_code
 
 
 def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
@@ -195,19 +205,25 @@ def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
     left = taken.left
     if deeper := left[Out.DEEPER]:
         levels = f"--depth {args.depth + 1} or --depth all" if args.depth else ""
-        tell(f"{count_of(deeper, 'link')} lead deeper ({levels} follows them)")
+        tell(f"{_links(deeper)} deeper ({levels} follows them)")
     for host, many in taken.hosts.items():
         if many:
             needed = f"{count_of(many, 'file')} needed from {host}"
             tell(f"{needed} not taken (--also {host} takes such)")
     if away := left[Out.AWAY]:
         wider = " (--stay host follows those at the same host)" if args.stay == "folder" else ""
-        tell(f"{count_of(away, 'link')} lead elsewhere{wider}")
+        tell(f"{_links(away)} elsewhere{wider}")
     if robots := left[Out.ROBOTS]:
         files = count_of(robots, "file")
         tell(f"{files} not taken, as robots.txt asks (--ignore-robots for your own servers)")
     if rule := left[Out.RULE]:
         tell(f"{count_of(rule, 'link')} not chosen")
+
+
+def _links(count: int) -> str:
+    from willow_cart.units import count_of
+
+    return f"{count_of(count, 'link')} {'leads' if count == 1 else 'lead'}"
 
 
 @contextmanager

@@ -10,7 +10,7 @@ from willow_cart.access.http_rules import parse_content_type
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
-from willow_cart.offline.pages import base_in, rewrite_page, with_charset
+from willow_cart.offline.pages import Markup
 from willow_cart.offline.roles import Rewrite, Role
 from willow_cart.offline.styles import rewrite_style
 from willow_cart.records import Arrival
@@ -39,31 +39,50 @@ _SORTS = {
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """A document as a text that can be given other references, byte by byte the same otherwise.
+    """A document that can be given other references, byte by byte the same otherwise.
 
     Attributes:
         sort: what it is.
-        text: what it says; bytes that are none of its character set are kept.
+        content: what it says, in which bytes that are none of its character set are kept.
         codec: by which that is written again.
         label: its character set, where only its server has said so; empty otherwise.
         resolver: for its references.
     """
 
     sort: Sort
-    text: str
+    content: Markup | str
     codec: str
     label: str
     resolver: Resolver
 
     def rewrite(self, new: Rewrite) -> bytes:
         """Its bytes with other references."""
-        if self.sort is Sort.STYLE:
-            return self._written(rewrite_style(self.text, new))
-        text = rewrite_page(self.text, new)
-        return self._written(with_charset(text, self.label) if self.label else text)
-
-    def _written(self, text: str) -> bytes:
+        if isinstance(self.content, str):
+            text = rewrite_style(self.content, new)
+        else:
+            text = self.content.rewritten(new, self.label)
         return text.encode(self.codec, "surrogateescape")
+
+    @property
+    def media_type(self) -> str:
+        """What it is, whatever its place has said."""
+        return next(name for name, sort in _SORTS.items() if sort is self.sort)
+
+    @property
+    def title(self) -> str:
+        """A page's title, in one line; empty where there is none."""
+        title = "" if isinstance(self.content, str) else self.content.title
+        return title.encode(self.codec, "surrogateescape").decode(self.codec, "replace")
+
+    @property
+    def canonical(self) -> str | None:
+        """The address by which a page wants to be known, in normal form; None for none."""
+        if isinstance(self.content, str) or not (written := self.content.canonical):
+            return None
+        try:
+            return self.resolver.resolve(written)
+        except BadAddress:
+            return None
 
 
 def media_type_of(arrival: Arrival) -> str:
@@ -95,11 +114,11 @@ def open_document(into: Path, arrival: Arrival, role: Role) -> Document | None:
                         _resolver(arrival.final_address, "", "utf-8"))  # fmt: skip
     used = decode_page(content, charset)[1]
     codec = _lossless(content, used)
-    text = content.decode(codec, "surrogateescape")
+    markup = Markup(content.decode(codec, "surrogateescape"))
     # What the page says without its server must be what the server said.
     label = charset if charset and decode_page(content)[1] != used else ""
-    base = "" if sort is Sort.DRAWING else base_in(text)
-    return Document(sort, text, codec, label, _resolver(arrival.final_address, base, used))
+    base = "" if sort is Sort.DRAWING else markup.base
+    return Document(sort, markup, codec, label, _resolver(arrival.final_address, base, used))
 
 
 def _sort_of(path: Path, role: Role) -> Sort | None:

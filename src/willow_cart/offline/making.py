@@ -14,14 +14,16 @@ from pathlib import Path
 from posixpath import relpath
 from urllib.parse import quote
 
+from willow_cart.addresses import without_secrets
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
 from willow_cart.hauling.destination import Destination, cannot_store
 from willow_cart.model import Offer
 from willow_cart.offline.documents import Document, Sort, media_type_of, open_document
 from willow_cart.offline.naming import START, Readable
-from willow_cart.offline.pages import NOTHING, canonical_in, title_of
+from willow_cart.offline.pages import NOTHING
 from willow_cart.offline.roles import Role
+from willow_cart.offline.same_pages import Face, one_address_each
 from willow_cart.offline.scope import plain_address
 from willow_cart.offline.start_page import Entry, make_start_page
 from willow_cart.offline.taking import Taken
@@ -55,7 +57,7 @@ class Readings:
     kept: list[str] = field(default_factory=list)
 
 
-def make_readable(taken: Taken, into: Path, *, when: str) -> Readings:
+def make_readable(taken: Taken, into: Path, *, when: str) -> Readings | None:
     """Make everything that was taken readable without a network.
 
     Args:
@@ -63,13 +65,19 @@ def make_readable(taken: Taken, into: Path, *, when: str) -> Readings:
         into: the destination.
         when: the moment of taking, for the start page.
 
+    Returns:
+        What was made; None if nothing is here to make it of, and where there are copies already
+        and the taking was ended too early to make better ones: they stay as they are.
+
     Raises:
         UnusableDestination: a haul is under way there.
         CannotStore: something cannot be written.
     """
     with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
-        maker = _Maker(taken, into, destination, ledger.made())
-        return maker.make(ledger, when)
+        before = ledger.made()
+        if not taken.arrivals or (taken.interrupted and before):
+            return None
+        return _Maker(taken, into, destination, before).make(ledger, when)
 
 
 class _Maker:
@@ -80,19 +88,28 @@ class _Maker:
         self._into = into
         self._destination = destination
         self._before = {each.path: each for each in before}
-        self._documents: dict[str, Document | None] = {}
-        self._main = self._one_address_each()
-        offers = [Offer(address) for address in dict.fromkeys(self._main.values())]
-        types = {offer.address: self._type_of(offer.address) for offer in offers}
-        self._paths = {
-            filed.offer.address: filed.path for filed in make_plan(Shelf(offers), Readable(types))
-        }
         self._made: dict[str, Made] = {}
         self._done = Readings(into / START)
+        faces: dict[str, Face] = {}
+        types: dict[str, str] = {}
+        for address, arrival in taken.arrivals.items():
+            document = self._open(address)
+            final = plain_address(arrival.final_address)
+            wanted = None if document is None else document.canonical
+            faces[address] = Face(final, arrival.sha256, plain_address(wanted) if wanted else final)
+            types[address] = media_type_of(arrival) if document is None else document.media_type
+        self._main = one_address_each(faces)
+        offers = Shelf(Offer(address) for address in dict.fromkeys(self._main.values()))
+        plan = make_plan(offers, Readable(types))
+        self._paths = {filed.offer.address: filed.path for filed in plan}
+
+    def _open(self, address: str) -> Document | None:
+        role = self._taken.roles.get(address, Role.LINK)
+        return open_document(self._into, self._taken.arrivals[address], role)
 
     def make(self, ledger: Ledger, when: str) -> Readings:
         """Write all copies and the start page, and enter them."""
-        done = self._done
+        done, scope = self._done, self._taken.scope
         done.same = len(self._main) - len(self._paths)
         drawer = self._destination.own / _DRAWER
         with suppress(FileExistsError):
@@ -100,79 +117,24 @@ class _Maker:
         entries = []
         for address, path in self._paths.items():
             document = self._open(address)
-            arrival = self._taken.arrivals[address]
+            source = self._taken.arrivals[address].address
             if document is None:
-                self._lay_beside(arrival, path)
+                self._lay_beside(self._taken.arrivals[address], path)
             else:
-                self._write(path, self._rewritten(document, path))
+                self._write(path, self._rewritten(document, path), source)
             if document is not None and document.sort is Sort.PAGE:
-                done.pages += 1
-                title = title_of(document.text).encode(document.codec, "surrogateescape")
-                entries.append(Entry(path, title.decode(document.codec, "replace"), address))
-            else:
-                done.files += 1
-        scope = self._taken.scope
-        starts = [self._paths[self._main[each]] for each in map(plain_address, scope.pages)
-                  if each in self._main]  # fmt: skip
-        self._write(START, make_start_page(entries, starts, self._taken, when).encode())
+                entries.append(Entry(path, document.title, source))
+        done.pages, done.files = len(entries), len(self._paths) - len(entries)
+        mains = (self._main.get(plain_address(page)) for page in scope.pages)
+        starts = [self._paths[main] for main in mains if main is not None]
+        page = make_start_page(entries, starts, self._taken, when)
+        self._write(START, page.encode(), " ".join(map(without_secrets, scope.pages)))
         self._do_away_with_others()
         with ledger.transaction(lasting=True):
             ledger.keep_made(self._made.values())
         with suppress(OSError):
             drawer.rmdir()
         return done
-
-    def _one_address_each(self) -> dict[str, str]:
-        """The one address of everything that goes by several.
-
-        Several addresses are of one page where they redirect to one, or where they have the same
-        bytes and one of them is what the page wants to be known by (RFC 6596), or they differ by
-        the slash or the index at their ends alone.
-        """
-        main: dict[str, str] = {}
-        by_bytes: dict[tuple[str, str], str] = {}
-        finals: dict[str, str] = {}
-        arrivals = self._taken.arrivals
-        # Whoever is not sent on is the one, whatever came first.
-        for address in sorted(arrivals, key=lambda each: (self._final(each) != each, len(each))):
-            arrival = arrivals[address]
-            final = self._final(address)
-            wanted = self._wanted_address(address, arrival)
-            known = finals.get(final) or by_bytes.get((arrival.sha256, _bare(wanted)))
-            main[address] = known or address
-            finals.setdefault(final, main[address])
-            by_bytes.setdefault((arrival.sha256, _bare(wanted)), main[address])
-        return main
-
-    def _final(self, address: str) -> str:
-        return plain_address(self._taken.arrivals[address].final_address)
-
-    def _wanted_address(self, address: str, arrival: Arrival) -> str:
-        """The address that a page wants to be known by; its own where it does not say."""
-        document = self._open(address)
-        if document is None or document.sort is not Sort.PAGE:
-            return plain_address(arrival.final_address)
-        with suppress(BadAddress):
-            canonical = canonical_in(document.text)
-            if canonical and (resolved := document.resolver.resolve(canonical)):
-                return plain_address(resolved)
-        return plain_address(arrival.final_address)
-
-    def _open(self, address: str) -> Document | None:
-        # A site's pages are read twice; they are small, and a site has few of them that are not.
-        if address not in self._documents:
-            arrival = self._taken.arrivals[address]
-            role = self._taken.roles.get(address, Role.LINK)
-            self._documents[address] = open_document(self._into, arrival, role)
-        return self._documents[address]
-
-    def _type_of(self, address: str) -> str:
-        document = self._open(address)
-        if document is not None:
-            return {
-                Sort.PAGE: "text/html", Sort.STYLE: "text/css", Sort.DRAWING: "image/svg+xml"
-            }[document.sort]  # fmt: skip
-        return media_type_of(self._taken.arrivals[address])
 
     def _rewritten(self, document: Document, path: str) -> bytes:
         """A document whose references lead to what is here, and to nobody else by themselves."""
@@ -200,7 +162,7 @@ class _Maker:
 
     def _lay_beside(self, arrival: Arrival, path: str) -> None:
         """Have a file that stays as it is lie at its readable path too; linked where that goes."""
-        made = Made(path, arrival.sha256, arrival.size)
+        made = Made(path, arrival.sha256, arrival.size, arrival.address)
         self._made[path] = made
         full = self._destination.full_path(path)
         served = self._destination.full_path(arrival.lies_at)
@@ -219,9 +181,9 @@ class _Maker:
         self._destination.place(temporary, path)
         self._done.written += 1
 
-    def _write(self, path: str, content: bytes) -> None:
+    def _write(self, path: str, content: bytes, source: str) -> None:
         """Write a file if it is not there as it is to be."""
-        made = Made(path, hashlib.sha256(content).hexdigest(), len(content))
+        made = Made(path, hashlib.sha256(content).hexdigest(), len(content), source)
         self._made[path] = made
         if self._is_as_made(path, made):
             return
@@ -264,13 +226,6 @@ class _Maker:
             self._done.removed += 1
         gone = [path for path in self._before if path not in self._made]
         self._destination.drop_empty_folders(gone)
-
-
-def _bare(address: str) -> str:
-    """An address without what makes no difference at its end: a slash, or its index."""
-    head = address.removesuffix("/")
-    last = head.rpartition("/")[2]
-    return head.rpartition("/")[0] if last in ("index.html", "index.htm") else head
 
 
 def _copy(source: str, to: str) -> None:

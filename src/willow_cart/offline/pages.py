@@ -10,6 +10,7 @@ from __future__ import annotations
 import html
 import re
 from collections.abc import Iterator, Sequence
+from functools import cached_property
 from html.parser import HTMLParser
 from itertools import accumulate
 
@@ -84,66 +85,71 @@ _WITHOUT_SERVER = ("integrity", "crossorigin")
 _CHECKED = ("link", "script", "img", "audio", "video", "image")
 
 
-def rewrite_page(text: str, new: Rewrite) -> str:
-    """A page with other references.
-
-    What a `base` element says is taken back, since references are no longer relative to it; a
-    content security policy likewise.
+class Markup:
+    """A page, or a drawing, as a text in which references can be found and replaced.
 
     Args:
-        text: the page.
-        new: says what a reference becomes; None leaves it as it is written.
+        text: as it is written.
     """
-    scanner = _Scanner(text)
-    edits = [edit for tag in scanner.tags for edit in tag.edits(new)]
-    for start, end in scanner.styles:
-        written = text[start:end]
-        rewritten = rewrite_style(written, new)
-        if rewritten != written:
-            edits.append((start, end, rewritten))
-    parts = []
-    at = 0
-    for start, end, instead in sorted(edits):
-        parts += [text[at:start], instead]
-        at = end
-    return "".join([*parts, text[at:]])
 
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self._scanner = _Scanner(text)
 
-def base_in(text: str) -> str:
-    """What the first `base` element that has one says (HTML, "Document base URLs"); else empty."""
-    return next(
-        (base for tag in _Scanner(text).tags if tag.name == "base" if (base := tag.get("href"))), ""
-    )
+    @property
+    def base(self) -> str:
+        """What the first `base` element that has one says (HTML, "Document base URLs")."""
+        bases = (tag.get("href") for tag in self._scanner.tags if tag.name == "base")
+        return next(filter(None, bases), "")
 
+    @property
+    def title(self) -> str:
+        """Its title, in one line; empty where it has none."""
+        found = re.search(r"<title[^>]*>(.*?)</title", self.text, re.IGNORECASE | re.DOTALL)
+        return " ".join(html.unescape(found[1]).split()) if found else ""
 
-def title_of(text: str) -> str:
-    """A page's title, in one line; empty where it has none."""
-    found = re.search(r"<title[^>]*>(.*?)</title", text, re.IGNORECASE | re.DOTALL)
-    return " ".join(html.unescape(found[1]).split()) if found else ""
+    @property
+    def canonical(self) -> str:
+        """The address by which it wants to be known (RFC 6596); empty if it does not say."""
+        for tag in self._scanner.tags:
+            if tag.name == "link" and "canonical" in (tag.get("rel") or "").lower().split():
+                return tag.get("href") or ""
+        return ""
 
+    def rewritten(self, new: Rewrite, label: str = "") -> str:
+        """It with other references.
 
-def canonical_in(text: str) -> str:
-    """The address by which a page wants to be known (RFC 6596); empty if it does not say."""
-    for tag in _Scanner(text).tags:
-        if tag.name == "link" and "canonical" in (tag.get("rel") or "").lower().split():
-            return tag.get("href") or ""
-    return ""
+        What a `base` element says is taken back, since references are no longer relative to it; a
+        content security policy likewise.
 
+        Args:
+            new: says what a reference becomes; None leaves it as it is written.
+            label: a character set that it is to declare before everything else, where a
+                declaration wins over others (HTML, "Determining the encoding").
+        """
+        edits = [edit for tag in self._scanner.tags for edit in tag.edits(new)]
+        for start, end in self._scanner.styles:
+            written = self.text[start:end]
+            instead = rewrite_style(written, new)
+            if instead != written:
+                edits.append((start, end, instead))
+        if label:
+            at = self._head()
+            edits.append((at, at, f'<meta charset="{html.escape(label)}">'))
+        parts = []
+        at = 0
+        for start, end, instead in sorted(edits):
+            parts += [self.text[at:start], instead]
+            at = end
+        return "".join([*parts, self.text[at:]])
 
-def with_charset(text: str, label: str) -> str:
-    """A page that says itself what only its server said: its character set.
-
-    Where the declaration comes first it wins over others (HTML, "Determining the encoding").
-    """
-    declaration = f'<meta charset="{html.escape(label)}">'
-    for tag in _Scanner(text).tags:
-        if tag.name == "head":
-            return f"{text[: tag.end]}{declaration}{text[tag.end :]}"
-        if tag.name not in ("html", "!doctype"):
-            break
-    found = re.match(r"\s*(?:<!doctype[^>]*>)?\s*(?:<html[^>]*>)?", text, re.IGNORECASE)
-    at = found.end() if found else 0
-    return f"{text[:at]}{declaration}{text[at:]}"
+    def _head(self) -> int:
+        """Where its head begins, whether that is written or not."""
+        first = [tag for tag in self._scanner.tags[:2] if tag.name in ("html", "head")]
+        if first:
+            return first[-1].end
+        doctype = re.match(r"\s*<!doctype[^>]*>", self.text, re.IGNORECASE)
+        return doctype.end() if doctype else 0
 
 
 class _Tag:
@@ -153,9 +159,14 @@ class _Tag:
         self.name = name
         self.start = start
         self.end = start + len(written)
+        self._written = written
+
+    @cached_property
+    def _found(self) -> list[re.Match[str]]:
+        written = self._written
         head = _TAG_NAME.match(written)
         at = head.end() if head else 1
-        self._found = [*_ATTRIBUTE.finditer(written, at, len(written) - written.endswith(">"))]
+        return [*_ATTRIBUTE.finditer(written, at, len(written) - written.endswith(">"))]
 
     def get(self, name: str) -> str | None:
         """The value of an attribute, as it is meant."""

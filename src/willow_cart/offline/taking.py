@@ -17,15 +17,15 @@ from pathlib import Path
 from willow_cart.access import Access
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.choosing import Choosing
-from willow_cart.errors import BadAddress
+from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling import Account, Observer, Rounds, Wishes, bring_home
 from willow_cart.model import Offer, State
 from willow_cart.offline.documents import Document, open_document
-from willow_cart.offline.naming import AsServed
+from willow_cart.offline.naming import START, AsServed
 from willow_cart.offline.roles import Role
 from willow_cart.offline.scope import Out, Scope, plain_address
-from willow_cart.records import Arrival, Held, ledger_path, open_receipt
+from willow_cart.records import Arrival, Held, Ledger, ledger_path, open_receipt
 from willow_cart.sources.robots import Robots
 
 # So many places that want the same thing are remembered.
@@ -138,6 +138,7 @@ def take(
     Raises:
         WillowCartError: nothing can be hauled there.
     """
+    _require_same_pages(into, scope)
     taking = _Taking(
         Taken(scope),
         into,
@@ -152,6 +153,26 @@ def take(
     )
     taking.run()
     return taking.taken
+
+
+def _require_same_pages(into: Path, scope: Scope) -> None:
+    """Refuse a folder that other pages were taken into: their copies would be done away with.
+
+    Raises:
+        UnusableDestination: it is one.
+    """
+    path = ledger_path(into)
+    if not path.is_file():
+        return
+    with Ledger(path) as ledger:
+        started = next((each.source for each in ledger.made() if each.path == START), "")
+    others = set(started.split()) - set(map(without_secrets, scope.pages))
+    if others:
+        raise UnusableDestination(
+            str(into),
+            f"holds the pages of {' and '.join(sorted(others))}",
+            "name another folder with --into, or take them together",
+        )
 
 
 @dataclass(slots=True)

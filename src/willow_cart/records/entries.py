@@ -107,11 +107,13 @@ class Made:
         path: below the destination, with `/` between the parts.
         sha256: hexadecimal.
         size: bytes.
+        source: the addresses, without secrets, of what it was made of, with a blank between them.
     """
 
     path: str
     sha256: str
     size: int
+    source: str
 
 
 @dataclass(frozen=True, slots=True)

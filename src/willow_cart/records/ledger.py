@@ -186,15 +186,15 @@ class Ledger:
 
     def made(self) -> list[Made]:
         """The files that were made here, in the order of their paths."""
-        rows = self.rows("SELECT path, sha256, size FROM made ORDER BY path")
+        rows = self.rows("SELECT path, sha256, size, source FROM made ORDER BY path")
         return [Made(*row) for row in rows]
 
     def keep_made(self, files: Iterable[Made]) -> None:
         """Enter the files that were made here, in place of those of an earlier time."""
         self._base.execute("DELETE FROM made")
         self._base.executemany(
-            "INSERT INTO made VALUES (?, ?, ?)",
-            ((each.path, each.sha256, each.size) for each in files),
+            "INSERT INTO made VALUES (?, ?, ?, ?)",
+            ((each.path, each.sha256, each.size, each.source) for each in files),
         )
 
     def moves(self) -> list[Move]:

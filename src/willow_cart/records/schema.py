@@ -109,7 +109,8 @@ _STEPS = (
     CREATE TABLE made (
         path   TEXT PRIMARY KEY,           -- of a file that was made here of what arrived
         sha256 TEXT NOT NULL,
-        size   INTEGER NOT NULL            -- bytes
+        size   INTEGER NOT NULL,           -- bytes
+        source TEXT NOT NULL               -- the addresses that brought it, blank between
     ) WITHOUT ROWID;
     """,
 )
