@@ -6,6 +6,7 @@ import os
 import shutil
 from collections.abc import Iterator
 
+import hypothesis
 import pytest
 from selenium import webdriver
 
@@ -13,6 +14,10 @@ from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 SITE = harrowmere.make_site()
+
+# How long an example takes says nothing on a machine that is shared.
+hypothesis.settings.register_profile("shared", deadline=None)
+hypothesis.settings.load_profile("shared")
 
 
 @pytest.fixture(scope="session", autouse=True)

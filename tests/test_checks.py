@@ -104,7 +104,7 @@ def test_a_list_is_held_against_the_files_it_means(
     assert promised(entries, offers) == expected
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     st.lists(st.integers(1, 700_000), max_size=8),
     st.integers(0, 300_000),

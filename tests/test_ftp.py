@@ -256,7 +256,8 @@ def test_servers_of_every_age_and_temper_are_hauled_from(
     tmp_path: Path, root: Path, handler: type[Any]
 ) -> None:
     with served(root, handler=handler) as contractor:
-        everything = [f"{contractor.base}/outbox/", "--depth", "all", "--pause", "0.05"]
+        everything = [f"{contractor.base}/outbox/", "--depth", "all", "--pause", "0.05",
+                      "--stall-after", "3"]  # fmt: skip
         outcome = run("haul", *everything, "--into", "x", cwd=tmp_path)
         assert outcome.code == 0, outcome.err
         assert files_in(tmp_path / "x") == {

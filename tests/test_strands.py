@@ -230,7 +230,7 @@ class _Reader:
         return False
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=300)
 @given(st.integers(0, 10**9), st.integers(200, 3000))
 def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
     seed: int, length: int

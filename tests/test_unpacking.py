@@ -19,7 +19,7 @@ from pathlib import Path
 import pytest
 import pyzipper
 import zstandard
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
@@ -365,7 +365,6 @@ def test_an_archive_that_was_hauled_is_unpacked_where_it_belongs(
 _names = st.text(st.sampled_from("ab.\\/ :~é\u202e"), min_size=1, max_size=12)
 
 
-@settings(deadline=None)
 @given(st.lists(st.tuples(_names, st.binary(max_size=5)), max_size=6), st.booleans())
 def test_paths_are_always_safe_and_apart(files: list[tuple[str, bytes]], as_tar: bool) -> None:
     import tempfile

@@ -221,7 +221,8 @@ def _show(combined: Combined, to: Path | None) -> None:
         return
     line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
     if combined.unchanged:
-        line += f"; {combined.unchanged:,} were there already"
+        was = "was" if combined.unchanged == 1 else "were"
+        line += f"; {combined.unchanged:,} {was} there already"
     if combined.kept:
         line += f"; {count_of(combined.kept, 'row')} from before"
     written = to is not None and combined.files

@@ -7,7 +7,6 @@ understand them.
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -117,6 +116,8 @@ def _settings_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> I
 
 
 def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Mapping[str, Table]:
+    import tomllib
+
     from willow_cart.cli.errand_job import options_of
     from willow_cart.errands.document import table_at
 
