@@ -84,5 +84,9 @@ def _show(text: str) -> None:
         return
     from rich.console import Console
     from rich.markdown import Markdown
+    from rich.theme import Theme
 
-    Console().print(Markdown(text))
+    quiet = Theme(
+        {"markdown.code": "green", "markdown.h2": "bold", "markdown.table.header": "bold"}
+    )
+    Console(theme=quiet).print(Markdown(text))

@@ -81,8 +81,15 @@ class Output(ABC):
         """Remember that the rows of a file are there."""
 
 
-# What holds nothing so far may hold anything later; times are text, in an order that sorts.
-_DECLARED = {Type.INTEGER: "INTEGER", Type.REAL: "REAL", Type.EMPTY: ""}
+# What holds nothing so far may hold anything later; times are text, in an order that sorts, and
+# any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3.1).
+_DECLARED = {
+    Type.INTEGER: "INTEGER",
+    Type.REAL: "REAL",
+    Type.TIME: "TIME TEXT",
+    Type.ZONED: "ZONED TIME TEXT",
+    Type.EMPTY: "",
+}
 
 
 class SqliteOutput(Output):
