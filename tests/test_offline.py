@@ -172,6 +172,13 @@ def test_a_page_alone_and_the_options_that_widen_it(guide: StandIn, tmp_path: Pa
     assert "guide/birds/index.html" in wider
     assert not any("log" in path or path.endswith(".wav") for path in wider)
     assert f'<audio controls src="{NOTHING}">' in wider["guide/index.html"].decode()
+    few = offline(guide, tmp_path, "--depth", "all", "--first", "3")
+    assert len([path for path in pages_in(tmp_path) if path.endswith(".html")]) == 5
+    assert re.search(r"\d+ links not chosen", few.err)
+    old = offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01")
+    assert "that dates or sizes are to choose have no date" in old.err
+    offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01", "--ask-sizes")
+    assert not any("birds" in path for path in pages_in(tmp_path))
     offline(guide, tmp_path, "--ignore-robots", "--depth", "2")
     assert "guide/private/nests.html" in pages_in(tmp_path)
 
@@ -202,6 +209,15 @@ def test_what_is_interrupted_leaves_the_copies_as_they_were(guide: StandIn, tmp_
     assert process.returncode == 130
     assert b"stopped before all was taken; the copies are as they were" in err
     assert files_in(tmp_path / "g" / "pages") == before
+
+
+def test_no_secret_of_an_address_is_written_anywhere(place: StandIn, tmp_path: Path) -> None:
+    place.exhibits["a.html?token=reedmace"] = Exhibit(b"<title>a</title>", media_type="text/html")
+    done = offline(place, tmp_path, page="a.html?token=reedmace")
+    assert done.code == 0
+    written = "".join(f"{path} {path.read_bytes()!r}" for path in tmp_path.rglob("*")
+                      if path.is_file())  # fmt: skip
+    assert "reedmace" not in written + done.out + done.err
 
 
 def test_needs_come_from_other_hosts_only_if_they_are_named(tmp_path: Path) -> None:
@@ -330,6 +346,7 @@ def test_slips_are_told_before_anything_is_asked(guide: StandIn, tmp_path: Path)
         (["--parts", "links"], "--parts links: is no part"),
         (["--depth", "0"], "0 is not a whole number from 1 up"),
         (["--stay", "town"], "invalid choice"),
+        (["--link-text", "x"], "--link-text: chooses nothing here; choose by address"),
     ):
         done = offline(guide, tmp_path, *more)
         assert (done.code, told in done.err) == (2, True), done.err

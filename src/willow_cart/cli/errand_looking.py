@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
@@ -17,7 +17,8 @@ from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
-    from willow_cart.cli.errand_job import Job
+    from willow_cart.cli.errand_job import Job, Source
+    from willow_cart.cli.options import Looker
     from willow_cart.errands import Document
     from willow_cart.sources import Look
 
@@ -73,27 +74,17 @@ def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
     for source in job.sources:
         looker = Looker(source.args, access, job.haul.lanes)
         already = len(found.shelf)
-        missing = dict.fromkeys(before.get(source.mark, ()))
-        offered: dict[str, None] = {}
         try:
-            for offer, dropped_by in looker.judged():
-                address = without_secrets(offer.address)
-                if missing.pop(address, offer) is None:
-                    offered[address] = None
-                if not dropped_by:
-                    offered[address] = None
-                    found.shelf.add(_named(offer, source.name))
-            looker.choice.require_some()
+            _go_through(source, looker, before.get(source.mark, ()), found)
         except WillowCartError as error:
             failures.append(error)
-            if not isinstance(error, NothingChosen):
-                continue
-        found.troubles += len(looker.found.troubles)
-        found.gone.update(each for each in missing if _would_be_offered(each, looker.found))
-        found.offered[source.mark] = offered
+            continue
         counts[source.name or ", ".join(looker.found.sources)] += len(found.shelf) - already
+        if already == len(found.shelf):
+            failures += _nothing_of(looker)
     for shown, files in counts.items():
-        tell(f"{shown}: {count_of(files, 'file')}")
+        if files:
+            tell(f"{shown}: {count_of(files, 'file')}")
     if len(failures) == len(job.sources):
         raise failures[0]
     for failure in failures:
@@ -104,9 +95,39 @@ def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
     return found
 
 
+def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Found) -> None:
+    """Put what a source offers on the shelf, and find out what it offers no more.
+
+    Raises:
+        WillowCartError: it cannot be read.
+    """
+    missing = dict.fromkeys(before)
+    offered: dict[str, None] = {}
+    for offer, dropped_by in looker.judged():
+        address = without_secrets(offer.address)
+        was_offered = address in missing
+        missing.pop(address, None)
+        if was_offered or not dropped_by:
+            offered[address] = None
+        if not dropped_by:
+            found.shelf.add(replace(offer, source=source.name or offer.source))
+    for each in missing:
+        if _would_be_offered(each, looker.found):
+            found.gone.add(each)
+        else:
+            offered[each] = None  # nobody could look there
+    found.troubles += len(looker.found.troubles)
+    found.offered[source.mark] = offered
+
+
+def _nothing_of(looker: Looker) -> list[WillowCartError]:
+    """The error that says that nothing was chosen of a source; none if something was."""
+    try:
+        looker.choice.require_some()
+    except NothingChosen as error:
+        return [error]
+    return []
+
+
 def _would_be_offered(address: str, look: Look) -> bool:
     return all(look.covers(Offer(address, source)) for source in look.sources)
-
-
-def _named(offer: Offer, name: str) -> Offer:
-    return replace(offer, source=name) if name else offer

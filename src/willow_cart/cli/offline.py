@@ -12,13 +12,14 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import add_choosing, depth, make_choosing
+from willow_cart.cli.options import SizeAsker, add_choosing, depth, make_choosing
 from willow_cart.cli.pacing import add_pace, make_pace
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.access.overhearing import Overhearing
+    from willow_cart.choosing import Choosing
     from willow_cart.cli.bars import LiveView
     from willow_cart.cli.view import PlainView, QuietView
     from willow_cart.hauling import Observer
@@ -97,7 +98,7 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.offline.warc import require_warc_name
 
     scope = _scope(args)
-    choosing = make_choosing(args)
+    choosing = _choosing(args)
     # A second process would not be overheard.
     wishes = replace(make_pace(args), one_process=args.warc is not None)
     if args.warc is not None:
@@ -112,7 +113,9 @@ def run(args: argparse.Namespace) -> int:
         stoppable() as stop,
     ):
         taken = take(
-            scope, args.into, access, wishes, choosing=choosing, ignore_robots=args.ignore_robots,
+            scope, args.into, access, wishes, choosing=choosing,
+            learn=SizeAsker(access, wishes.lanes_per_host) if args.ask_sizes else None,
+            ignore_robots=args.ignore_robots,
             command=command, note=args.note, watch=_watch(args.into), stop=stop,
         )  # fmt: skip
         made = make_readable(taken, args.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}")
@@ -141,6 +144,23 @@ def _scope(args: argparse.Namespace) -> Scope:
         if word not in known:
             raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
     return Scope(pages, args.depth, Stay(args.stay), tuple(args.also), tuple(map(Part, words)))
+
+
+# What is known of links on a page that is looked at, and not of addresses.
+_OF_NO_USE = ("numbers", "link_text", "column", "nth")
+
+
+def _choosing(args: argparse.Namespace) -> Choosing:
+    """Which links the options want followed.
+
+    Raises:
+        BadOption: a rule cannot be read, or is about what nobody knows here.
+    """
+    for name in _OF_NO_USE:
+        if getattr(args, name):
+            option = f"--{name.replace('_', '-')}"
+            raise BadOption(option, "chooses nothing here", "choose by address: --keep, --drop")
+    return make_choosing(args)
 
 
 def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
@@ -198,10 +218,11 @@ def _show_made(made: Readings) -> None:
 
 def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
     """Say what was not taken, with the option that takes it."""
-    from willow_cart.cli.telling import tell
+    from willow_cart.cli.telling import tell, tell_unknown
     from willow_cart.offline import Out
     from willow_cart.units import count_of
 
+    tell_unknown(taken.choice)
     left = taken.left
     if deeper := left[Out.DEEPER]:
         levels = f"--depth {args.depth + 1} or --depth all" if args.depth else ""

@@ -7,7 +7,13 @@ from dataclasses import dataclass, field
 from mimetypes import guess_all_extensions
 from urllib.parse import unquote
 
-from willow_cart.addresses import fingerprint, host_of, query_of, segments_of
+from willow_cart.addresses import (
+    fingerprint,
+    host_of,
+    query_of,
+    segments_of,
+    without_secrets,
+)
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 
@@ -45,7 +51,7 @@ def shape_of(address: str, index: str = START) -> str:
     """
     *folders, name = segments_of(address) or [""]
     name = name or index
-    if query := unquote(query_of(address)):
+    if query := unquote(query_of(without_secrets(address))):
         if len(query) > _LONGEST_QUERY:
             query = f"{query[: _LONGEST_QUERY // 2]}~{fingerprint(query)}"
         ending = extension_of(name)

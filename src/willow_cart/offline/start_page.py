@@ -8,6 +8,7 @@ from html import escape
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
+from willow_cart.addresses import without_secrets
 from willow_cart.units import count_of
 from willow_cart.version import __version__
 
@@ -62,7 +63,8 @@ def make_start_page(
         f'<a href="{quote(path)}">{escape(titles.get(path, path))}</a>' for path in starts
     )
     sources = ", ".join(
-        f'<a href="{escape(page, quote=True)}">{escape(page)}</a>' for page in taken.scope.pages
+        f'<a href="{escape(page, quote=True)}">{escape(page)}</a>'
+        for page in map(without_secrets, taken.scope.pages)
     )
     parts = [
         '<!doctype html><html lang="en"><head><meta charset="utf-8">',

@@ -16,7 +16,8 @@ from pathlib import Path
 
 from willow_cart.access import Access
 from willow_cart.addresses import host_of, without_secrets
-from willow_cart.choosing import Choosing
+from willow_cart.choosing import Choice, Choosing
+from willow_cart.choosing.choosing import Learn
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling import Account, Observer, Rounds, Wishes, bring_home
@@ -63,6 +64,7 @@ class Taken:
         left: how many references there are of each kind that was not taken.
         hosts: how many files that pages need there are at each host that was not asked.
         accounts: of the hauls, in their order.
+        choice: what came of choosing among links.
     """
 
     scope: Scope
@@ -72,6 +74,7 @@ class Taken:
     left: Counter[Out] = field(default_factory=Counter)
     hosts: Counter[str] = field(default_factory=Counter)
     accounts: list[Account] = field(default_factory=list)
+    choice: Choice = field(default_factory=lambda: Choice([]))
 
     @property
     def interrupted(self) -> bool:
@@ -115,6 +118,7 @@ def take(
     wishes: Wishes,
     *,
     choosing: Choosing | None = None,
+    learn: Learn | None = None,
     ignore_robots: bool = False,
     command: str = "",
     note: str = "",
@@ -128,7 +132,8 @@ def take(
         into: the destination; everything lies in its folder `as-served`.
         access: how places are talked to.
         wishes: how it is hauled; its layout does not count.
-        choosing: which of what links lead to is taken; None for all of it.
+        choosing: which of what links lead to is taken, by address, date and size; None for all.
+        learn: asks for the dates and sizes that rules have to know; None leaves them unknown.
         ignore_robots: whether to take also what a site asks programs not to; for one's own.
         command: what the person typed, for the ledger.
         note: the person's own words.
@@ -145,6 +150,7 @@ def take(
         access,
         replace(wishes, layout=AsServed()),
         choosing or Choosing(),
+        learn,
         None if ignore_robots else Robots(access),
         command,
         note,
@@ -182,6 +188,7 @@ class _Taking:
     access: Access
     wishes: Wishes
     choosing: Choosing
+    learn: Learn | None
     robots: Robots | None
     command: str
     note: str
@@ -192,6 +199,7 @@ class _Taking:
     wanting: defaultdict[str, list[str]] = field(default_factory=lambda: defaultdict(list))
     deeper: dict[str, Role] = field(default_factory=dict)
     rounds: Rounds = field(default_factory=Rounds)
+    followed: int = 0
 
     def run(self) -> None:
         """Take level after level, each with what it needs."""
@@ -268,14 +276,15 @@ class _Taking:
     def _chosen(self, links: Mapping[str, Role]) -> dict[str, Role]:
         """Of what links lead to, what the rules leave."""
         offers = [Offer(address) for address in links if address not in self.seen]
-        choice = self.choosing.begin()
-        chosen = {
-            offer.address: Role.LINK
-            for offer, dropped_by in self.choosing.judge(offers, choice)
-            if not dropped_by
-        }
+        # How many are taken counts over all levels; every other rule looks at one at a time.
+        each = replace(self.choosing, first=None)
+        judged = each.judge(offers, self.taken.choice, self.learn)
+        chosen = [offer.address for offer, dropped_by in judged if not dropped_by]
+        if self.choosing.first is not None:
+            chosen = chosen[: self.choosing.first - self.followed]
+        self.followed += len(chosen)
         self.taken.left[Out.RULE] += len(offers) - len(chosen)
-        return chosen
+        return dict.fromkeys(chosen, Role.LINK)
 
 
 def _references_in(document: Document) -> Iterator[tuple[str, Role]]:
