@@ -14,7 +14,7 @@ import pytest
 
 from tests.support.program import PATIENCE, files_in, run, sha256
 from willow_cart.demo.outbox import Outbox
-from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
 
 
 def fetch(script: Path, into: str = "d", python: str = sys.executable) -> tuple[int, str, str]:
@@ -91,6 +91,22 @@ def test_it_goes_on_after_an_end_and_starts_over_when_it_has_changed(
     assert asked[0].fields["range"].startswith("bytes=")
     assert asked[0].status == 200
     assert files_in(script.parent / "d")["big.bin"] == big.content
+
+
+def test_what_breaks_off_in_a_head_is_asked_for_again(script: Path, place: StandIn) -> None:
+    whole = place.exhibits["x/deep/ab.csv"]
+    answers = iter([b"HTTP/1.1 200 OK\r\nContent-Len", b"HTTP/1.1 200 OK\r\nContent-Length: 1"])
+
+    def break_off(handler: Handler) -> None:
+        if (sent := next(answers, None)) is None:
+            handler.serve(whole)
+        else:
+            handler.wfile.write(sent)
+            handler.cut()
+
+    place.exhibits["x/deep/ab.csv"] = Exhibit(b"a", script=break_off)
+    assert fetch(script)[0] == 0
+    assert files_in(script.parent / "d")["deep/ab.csv"] == b"a"
 
 
 def test_what_is_wrong_or_missing_never_gets_a_name(tmp_path: Path, place: StandIn) -> None:

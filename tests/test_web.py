@@ -28,6 +28,7 @@ from willow_cart.errors import (
     TimedOut,
     TooManyRedirects,
     TransferFailed,
+    TryAgain,
 )
 from willow_cart.model import Validators
 
@@ -363,3 +364,26 @@ def test_every_error_of_the_library_has_a_translation() -> None:
             assert error.reason
             assert error.advice
             assert "otter" not in str(error)
+
+
+def test_what_breaks_off_in_a_head_has_said_nothing(place: StandIn, web: WebAccess) -> None:
+    head = b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 12345\r\n\r\n"
+    for at in range(len(head)):
+
+        def break_off(handler: Handler, sent: bytes = head[:at]) -> None:
+            handler.wfile.write(sent)
+            handler.cut()
+
+        place.exhibits["x"] = Exhibit(script=break_off)
+        with pytest.raises(TryAgain):
+            web.open(f"{place.base}/x")
+        with pytest.raises(TryAgain):
+            web.ask(f"{place.base}/x")
+
+    # A head that is whole, and a body that ends with the connection, are fine.
+    def end_with_the_line(handler: Handler) -> None:
+        handler.wfile.write(b"HTTP/1.1 200 OK\n\nall of it")
+        handler.cut()
+
+    place.exhibits["x"] = Exhibit(script=end_with_the_line)
+    assert fetch(web, f"{place.base}/x")[1] == b"all of it"

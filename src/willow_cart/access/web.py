@@ -30,6 +30,7 @@ from willow_cart.access.proxies import proxy_for as usual_proxy
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.sign_ins import Signer, SignIns
 from willow_cart.access.web_errors import translate
+from willow_cart.access.whole_head import ask_for_whole_heads
 from willow_cart.addresses import host_of, origin_of, without_secrets
 from willow_cart.errors import (
     NotServed,
@@ -262,6 +263,7 @@ class WebAccess(Access):
                 made = urllib3.connection_from_url(origin, **how)
             else:
                 made = _manager_of(proxy, how).connection_from_url(origin)
+            ask_for_whole_heads(made)
             pool = self._pools.setdefault(origin, made)
         return pool
 

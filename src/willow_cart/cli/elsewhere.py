@@ -182,6 +182,58 @@ def _left_by(stem: str) -> tuple[int, str | None]:
         return 0, None
 
 
+class _WholeHead(http.client.HTTPResponse):
+    """An answer of which a head without its last, empty line is none (RFC 9112, 2.1 and 8)."""
+
+    def begin(self) -> None:
+        """Read the head; what breaks off in its midst has said nothing."""
+        file = self.fp
+        lines: Any = _LastLine(file)
+        self.fp = lines
+        try:
+            super().begin()
+        except http.client.BadStatusLine:
+            if lines.last.endswith(b"\n") or not lines.last.startswith(b"HTTP/"[: len(lines.last)]):
+                raise  # it did not break off, or was never one
+        finally:
+            self.fp = file if self.fp is lines else self.fp
+        if lines.last not in (b"\r\n", b"\n"):
+            raise http.client.RemoteDisconnected("the connection ended in the midst of a head")
+
+
+class _LastLine:
+    def __init__(self, file: Any) -> None:
+        self._file = file
+        self.last = b""
+
+    def readline(self, *sizes: int) -> bytes:
+        self.last = self._file.readline(*sizes)
+        return self.last
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
+
+
+class _Connection(http.client.HTTPConnection):
+    response_class = _WholeHead
+
+
+class _SecureConnection(http.client.HTTPSConnection):
+    response_class = _WholeHead
+
+
+class _Plain(urllib.request.HTTPHandler):
+    def http_open(self, req: Any) -> Any:
+        return self.do_open(_Connection, req)
+
+
+class _Secure(urllib.request.HTTPSHandler):
+    def https_open(self, req: Any) -> Any:
+        return self.do_open(_SecureConnection, req)
+
+
+_web = urllib.request.build_opener(_Plain, _Secure)
+
 Pieces = Iterator["tuple[int, int | None, str | None, bytes]"]
 
 
@@ -192,7 +244,7 @@ def _get_http(url: str, have: int, mark: str | None) -> Pieces:
         fields.update({"Range": f"bytes={have}-", "If-Range": mark})
     try:
         asked = urllib.request.Request(url, headers=fields)  # noqa: S310  # http and https only
-        answer = urllib.request.urlopen(asked, timeout=STALL)  # noqa: S310
+        answer = _web.open(asked, timeout=STALL)
     except urllib.error.HTTPError as error:
         if error.code == 416 and have:  # all of it may be here, or another version
             raise StartOver(f"the server answers {error.code} {error.reason}") from None
