@@ -86,10 +86,7 @@ def _name(path: Path) -> str:
 
 def _variables_in(text: str) -> list[str]:
     """The environment variables that an errand names."""
-    found = re.findall(
-        r"\{env\[(\w+)\]\}|^\s*\w+_env\s*=\s*[\"'](\w+)|[\"']env:(\w+)", text, re.MULTILINE
-    )
-    return sorted({name for names in found for name in names if name})
+    return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
 
 
 def _install(mark: str, line: str) -> None:
