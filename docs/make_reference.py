@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from willow_cart.cli.main import make_parser
+from willow_cart.cli.main import commands_of, make_parser
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"
@@ -26,7 +26,7 @@ def render() -> str:
         "",
         f"{parser.epilog}",
     ]
-    for name, command in _commands(parser).items():
+    for name, command in commands_of(parser).items():
         lines += ["", f"## willow-cart {name}", "", f"{command.description}"]
         for group in command._action_groups:  # noqa: SLF001  # there is no public way to them
             rows = [_row(action) for action in group._group_actions if action.dest != "help"]  # noqa: SLF001
@@ -39,13 +39,6 @@ def render() -> str:
                 ]
                 lines += ["| | |", "| --- | --- |", *rows]
     return "\n".join(lines) + "\n"
-
-
-def _commands(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
-    for action in parser._actions:  # noqa: SLF001
-        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001
-            return dict(action.choices)
-    raise LookupError("the parser has no commands")
 
 
 def _row(action: argparse.Action) -> str:

@@ -254,6 +254,19 @@ def test_a_kill_loses_nothing_and_the_next_run_ends_it(guide: StandIn, tmp_path:
     assert asked.fields["range"].startswith("bytes=")
 
 
+def test_what_a_kill_left_in_the_making_is_not_written_into(guide: StandIn, tmp_path: Path) -> None:
+    offline(guide, tmp_path)
+    (served,) = (tmp_path / "g/as-served").rglob("mere-640.png")
+    drawer = tmp_path / "g" / ".willow" / "making"
+    drawer.mkdir()
+    (drawer / "file").hardlink_to(served)  # as if between the link and its name
+    before = served.read_bytes()
+    guide.exhibits["guide/"].content += b"<p>new"
+    offline(guide, tmp_path)
+    assert served.read_bytes() == before
+    assert pages_in(tmp_path)["guide/index.html"].endswith(b"<p>new")
+
+
 def test_bytes_and_character_sets_are_kept(place: StandIn, tmp_path: Path) -> None:
     polish = "<p title='x'   >Łąka &amp; bagno <A HREF = b.html>x</A>\r\n<br/><i>"
     place.exhibits |= {

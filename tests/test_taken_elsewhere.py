@@ -126,6 +126,9 @@ def test_what_is_wrong_or_missing_never_gets_a_name(tmp_path: Path, place: Stand
     assert "failed: none.csv: the server answers 404" in err
     assert files_in(tmp_path / "d") == {"good.csv": b"g"}
     assert run("load", "list.csv", cwd=tmp_path).code == 2
+    # By way of a cart, which has nothing but a fingerprint of the secret, it is the same.
+    carted = run("load", "list.csv", "--cart", "c.csv", "--to-script", "other.py", cwd=tmp_path)
+    assert (carted.code, "other.py: brings 3 files" in carted.out) == (1, True)
 
 
 def test_it_speaks_ftp_and_runs_on_older_pythons(tmp_path: Path) -> None:

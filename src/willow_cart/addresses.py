@@ -284,6 +284,11 @@ def without_secrets(text: str) -> str:
     return _SECRET.sub(lambda match: match[1] + _hidden(match[2]), text)
 
 
+def holds_secret(text: str) -> bool:
+    """Whether there is a secret in an address, or the place that one has been taken out of."""
+    return bool(_USER_INFO.search(text) or _SECRET.search(text))
+
+
 def _hidden(value: str) -> str:
     return value if _FINGERPRINT.fullmatch(value) else f"~{fingerprint(value)}"
 

@@ -19,9 +19,8 @@ from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
-    from willow_cart.cli.bars import LiveView
     from willow_cart.cli.log import LogFile
-    from willow_cart.cli.view import PlainView, QuietView
+    from willow_cart.cli.view import View
     from willow_cart.hauling import Account, Wishes
     from willow_cart.shelf import Shelf
 
@@ -101,7 +100,7 @@ def carry(
     offers: Shelf,
     access: Access,
     *,
-    view: LiveView | PlainView | QuietView,
+    view: View,
     stop: threading.Event,
     background: Background | None = None,
 ) -> Account:
@@ -148,7 +147,7 @@ def carry(
 
 def make_view(
     into: Path, begun: Callable[[], None] | None = None, *, progress: bool | None = None
-) -> LiveView | PlainView | QuietView:
+) -> View:
     """What shows a haul on a terminal or in a notebook, or tells of it where there is neither.
 
     Args:
@@ -199,16 +198,12 @@ def _tell_twins(account: Account, twins: str) -> None:
 
 
 def _sum_up(account: Account, into: Path, *, troubles: int) -> None:
-    from willow_cart.cli.telling import counted, tell
+    from willow_cart.cli.telling import summed_up, tell
     from willow_cart.model import State
-    from willow_cart.units import count_of, format_duration, format_size
+    from willow_cart.units import count_of
 
-    line = (
-        f"{counted(account.planned, account.counts)}; {format_size(account.received)} received"
-        f" in {format_duration(account.seconds)} into {into}"
-    )
     sys.stdout.flush()
-    print(line, flush=True)
+    print(summed_up(account, into), flush=True)
     if account.interrupted:
         tell(
             f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import shlex
 from collections.abc import Iterator
+from importlib import import_module
 
 from willow_cart.exits import Exit
 
@@ -34,16 +35,15 @@ def run(args: argparse.Namespace) -> int:
 
 def _commands() -> Commands:
     """Every command with what it does and its options."""
-    from willow_cart.cli.main import make_parser
+    from willow_cart.cli.main import commands_of, make_parser
 
-    for action in make_parser()._actions:  # noqa: SLF001  # there is no public way to them
-        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001
-            briefs = {each.dest: each.help or "" for each in action._choices_actions}  # noqa: SLF001
-            return {
-                name: (briefs[name], [each for each in parser._actions if each.option_strings])  # noqa: SLF001
-                for name, parser in action.choices.items()
-            }
-    raise LookupError("the parser has no commands")
+    return {
+        name: (
+            import_module(f"willow_cart.cli.{name}").BRIEF,
+            [each for each in parser._actions if each.option_strings],  # noqa: SLF001  # as there
+        )
+        for name, parser in commands_of(make_parser()).items()
+    }
 
 
 def _long(action: argparse.Action) -> str:

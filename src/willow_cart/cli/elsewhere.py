@@ -108,11 +108,8 @@ def bring(file: dict[str, Any], into: str) -> str:
             except NoGood as error:
                 state, why = "failed", str(error)
                 break
-            except OSError as error:  # of the line, of the disk, and what urllib raises
-                state, why = "failed", str(error)
-                if _stop.wait(_pause_after(error, attempt)):
-                    return "failed"
-            except (http.client.HTTPException, ftplib.Error, EOFError) as error:
+            # Errors of the line, of the disk, and those that urllib makes of them, are OSErrors.
+            except (OSError, http.client.HTTPException, ftplib.Error, EOFError) as error:
                 state, why = "failed", str(error) or type(error).__name__
                 if _stop.wait(_pause_after(error, attempt)):
                     return "failed"
@@ -182,6 +179,7 @@ def _left_by(stem: str) -> tuple[int, str | None]:
         return 0, None
 
 
+# The same as in `willow_cart.access.whole_head`, which cannot come along.
 class _WholeHead(http.client.HTTPResponse):
     """An answer of which a head without its last, empty line is none (RFC 9112, 2.1 and 8)."""
 

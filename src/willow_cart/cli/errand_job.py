@@ -123,8 +123,9 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
     """
     into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
     connecting = _words(document.connecting, values, options_of("connecting"))
+    reaching = [*preferred("load", ()), *connecting]
     sources = [
-        _make_source(_with_last_run(table, last), variant, connecting)
+        _make_source(_with_last_run(table, last), variant, reaching)
         for table in document.sources
         for variant in values.variants(_texts_in(table))
     ]
@@ -158,7 +159,7 @@ def _with_last_run(table: Table, last: datetime | None) -> Table:
     return replace(table, keys=others if last is None else {**others, "since": last.isoformat()})
 
 
-def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Source:
+def _make_source(table: Table, values: Values, reaching: Sequence[str]) -> Source:
     at = table.keys.get("at")
     addresses = [at] if isinstance(at, str) else at
     if not isinstance(addresses, list) or not addresses:
@@ -166,9 +167,7 @@ def _make_source(table: Table, values: Values, connecting: Sequence[str]) -> Sou
     filled = [values.fill(str(each), table.place("at")) for each in addresses]
     options = options_of("source")
     words = _words(table, values, options, besides=("at", "name"))
-    words += connecting
-    before = preferred("load", words)
-    args = read_words("load", [*before, *words, "--cart=-", "--", *filled], table)
+    args = read_words("load", [*reaching, *words, "--cart=-", "--", *filled], table)
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))
     choosing = [word for word in words if not word.startswith("--since=")]
     return Source(name, args, fingerprint("\n".join([name, *filled, *choosing])))

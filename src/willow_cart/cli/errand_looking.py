@@ -76,12 +76,11 @@ def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
         already = len(found.shelf)
         try:
             _go_through(source, looker, before.get(source.mark, ()), found)
+            looker.choice.require_some()
         except WillowCartError as error:
             failures.append(error)
             continue
         counts[source.name or ", ".join(looker.found.sources)] += len(found.shelf) - already
-        if already == len(found.shelf):
-            failures += _nothing_of(looker)
     for shown, files in counts.items():
         if files:
             tell(f"{shown}: {count_of(files, 'file')}")
@@ -118,15 +117,6 @@ def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Fo
             offered[each] = None  # nobody could look there
     found.troubles += len(looker.found.troubles)
     found.offered[source.mark] = offered
-
-
-def _nothing_of(looker: Looker) -> list[WillowCartError]:
-    """The error that says that nothing was chosen of a source; none if something was."""
-    try:
-        looker.choice.require_some()
-    except NothingChosen as error:
-        return [error]
-    return []
 
 
 def _would_be_offered(address: str, look: Look) -> bool:

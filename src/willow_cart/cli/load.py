@@ -52,39 +52,61 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Look, choose, and load."""
-    from willow_cart.cart import Cart, Find, form_for
+    from willow_cart.cart import Cart
 
-    if args.cart is None:
-        return _run_without_cart(args)
-    form_for(args.cart)  # a name that says nothing is told before any work is done
-    if any(Path(source).resolve() == args.cart.resolve() for source in args.sources):
+    if args.cart is None and args.to_script is None:
+        raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
+    if args.cart is not None and any(
+        Path(source).resolve() == args.cart.resolve() for source in args.sources
+    ):
         raise BadOption(
             f"--cart {args.cart}",
             "is among the sources",
             "name the sources that it was loaded from",
         )
+    require_form(args.cart)
     if args.write_errand is not None:
         write_errand(args.write_errand, "load", args.typed[1:])
+    find, looker = find_for(args, args.cart)
+    offers: Iterable[Offer] = find.chosen()
+    if args.cart is not None:
+        print(put_in_cart(find, args.cart, looker.found, add=args.add))
+        offers = Cart.load(args.cart) if args.to_script is not None else ()
+    left = 0 if args.to_script is None else _write_script(offers, args.to_script)
+    incomplete = looker.found.troubles or looker.unanswered or left
+    return Exit.INCOMPLETE if incomplete else Exit.GOOD
+
+
+def require_form(path: Path | None) -> None:
+    """Refuse a cart's name that says nothing, before any work is done."""
+    from willow_cart.cart import form_for
+
+    if path is not None:
+        form_for(path)
+
+
+def find_for(
+    args: argparse.Namespace, path: Path | None, besides: Iterable[Offer] = ()
+) -> tuple[Find, Looker]:
+    """What there is for a cart; all of it, and not only what is chosen, if it is there already.
+
+    Args:
+        args: the options.
+        path: the cart; None for none.
+        besides: offers that are known already.
+
+    Raises:
+        WillowCartError: none of the sources can be read.
+        NothingChosen: nothing is left.
+    """
+    from willow_cart.cart import Find
+
+    everything = path is not None and path.exists()
     with make_access([args], args.lanes) as access:
-        looker = Looker(args, access, args.lanes, everything=args.cart.exists())
+        looker = Looker(args, access, args.lanes, everything=everything, besides=besides)
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
     looker.choice.require_some()
-    print(put_in_cart(find, args.cart, looker.found, add=args.add))
-    left = 0 if args.to_script is None else _write_script(Cart.load(args.cart), args.to_script)
-    incomplete = looker.found.troubles or looker.unanswered or left
-    return Exit.INCOMPLETE if incomplete else Exit.GOOD
-
-
-def _run_without_cart(args: argparse.Namespace) -> int:
-    """Look, choose, and write a script of it."""
-    if args.to_script is None:
-        raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
-    with make_access([args], args.lanes) as access:
-        looker = Looker(args, access, args.lanes)
-        chosen = looker.chosen()
-    left = _write_script(chosen, args.to_script)
-    incomplete = looker.found.troubles or looker.unanswered or left
-    return Exit.INCOMPLETE if incomplete else Exit.GOOD
+    return find, looker
 
 
 def _write_script(offers: Iterable[Offer], path: Path) -> int:

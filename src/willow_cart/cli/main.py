@@ -73,6 +73,14 @@ def make_parser(names: Iterable[str] = COMMANDS) -> argparse.ArgumentParser:
     return parser
 
 
+def commands_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
+    """The parser of each command, by its name."""
+    for action in parser._actions:  # noqa: SLF001  # there is no public way to them
+        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001
+            return dict(action.choices)
+    raise LookupError("the parser has no commands")
+
+
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command and return its exit code; every error becomes one line and a code."""
     words = sys.argv[1:] if arguments is None else arguments

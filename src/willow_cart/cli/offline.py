@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, add_choosing, depth, make_choosing
+from willow_cart.cli.options import SizeAsker, add_choosing, depth, make_choosing, words_in
 from willow_cart.cli.pacing import add_pace, make_pace
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -20,8 +20,7 @@ from willow_cart.exits import Exit
 if TYPE_CHECKING:
     from willow_cart.access.overhearing import Overhearing
     from willow_cart.choosing import Choosing
-    from willow_cart.cli.bars import LiveView
-    from willow_cart.cli.view import PlainView, QuietView
+    from willow_cart.cli.view import View
     from willow_cart.hauling import Observer
     from willow_cart.offline import Readings, Scope, Taken
 
@@ -138,7 +137,7 @@ def _scope(args: argparse.Namespace) -> Scope:
     for page in pages:
         if scheme_of(page) not in WEB:
             raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
-    words = [word.strip() for word in args.parts.split(",") if word.strip()]
+    words = words_in([args.parts])
     known = [part for part in Part if part is not Part.LINKS]
     for word in words:
         if word not in known:
@@ -166,7 +165,7 @@ def _choosing(args: argparse.Namespace) -> Choosing:
 def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
     from willow_cart.cli.bringing import make_view
 
-    def watch() -> LiveView | PlainView | QuietView:
+    def watch() -> View:
         view = make_view(into)
         view.tells_failures = False  # that is done at the end, with the pages that want them
         return view
@@ -176,8 +175,7 @@ def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
 
 def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings | None) -> Exit:
     from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import counted, tell
-    from willow_cart.units import format_duration, format_size
+    from willow_cart.cli.telling import summed_up, tell
 
     _tell_left(args, taken)
     for each in taken.missing[:_MOST_TOLD]:
@@ -187,10 +185,7 @@ def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings | None) -> Ex
     if (more := len(taken.missing) - _MOST_TOLD) > 0:
         tell(f"... and {more:,} more; the page to begin with lists them")
     sys.stdout.flush()
-    show_line(
-        f"{counted(taken.planned, taken.counts)}; {format_size(taken.received)} received in"
-        f" {format_duration(taken.seconds)} into {args.into}"
-    )
+    show_line(summed_up(taken, args.into))
     if made is not None:
         _show_made(made)
     if taken.interrupted:
@@ -228,9 +223,8 @@ def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
         levels = f"--depth {args.depth + 1} or --depth all" if args.depth else ""
         tell(f"{_links(deeper)} deeper ({levels} follows them)")
     for host, many in taken.hosts.items():
-        if many:
-            needed = f"{count_of(many, 'file')} needed from {host}"
-            tell(f"{needed} not taken (--also {host} takes such)")
+        needed = f"{count_of(many, 'file')} needed from {host}"
+        tell(f"{needed} not taken (--also {host} takes such)")
     if away := left[Out.AWAY]:
         wider = " (--stay host follows those at the same host)" if args.stay == "folder" else ""
         tell(f"{_links(away)} elsewhere{wider}")

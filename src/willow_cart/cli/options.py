@@ -150,8 +150,8 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
         numbers=_some("--numbers", args.numbers or "", args.numbers is not None),
         link_text=tuple(args.link_text),
         column=args.column,
-        extensions=_some("--ext", _words(args.ext), args.ext),
-        kinds=_some("--kind", _words(args.kinds), args.kinds),
+        extensions=_some("--ext", words_in(args.ext), args.ext),
+        kinds=_some("--kind", words_in(args.kinds), args.kinds),
         keep=tuple(args.keep),
         drop=tuple(args.drop),
         keep_re=tuple(args.keep_re),
@@ -163,7 +163,7 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
         at_most=args.at_most,
         undated=Unknown(args.undated),
         unsized=Unknown(args.unsized),
-        prefer=_some("--prefer", _words(args.prefer), args.prefer),
+        prefer=_some("--prefer", words_in(args.prefer), args.prefer),
         nth=args.nth,
         first=args.first,
     )
@@ -192,7 +192,7 @@ def make_looking(
         base=args.base,
         depth=args.depth,
         pages=args.pages,
-        rules=PageRules(_words([args.parts]), args.within, args.next),
+        rules=PageRules(words_in([args.parts]), args.within, args.next),
         ignore_robots=args.ignore_robots,
         lanes=lanes,
         beginning="" if everything else choosing.beginning(deep=args.depth != 1),
@@ -322,7 +322,7 @@ def add_formats(command: argparse.ArgumentParser) -> argparse._MutuallyExclusive
     return group
 
 
-def _words(texts: Sequence[str]) -> tuple[str, ...]:
+def words_in(texts: Sequence[str]) -> tuple[str, ...]:
     """Words that were given one by one or with commas between them."""
     return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
 

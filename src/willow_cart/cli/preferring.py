@@ -8,11 +8,11 @@ understand them.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errors import BadOption, plainly
+from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
     from willow_cart.errands import Table
@@ -116,20 +116,12 @@ def _settings_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> I
 
 
 def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Mapping[str, Table]:
-    import tomllib
-
     from willow_cart.cli.errand_job import options_of
-    from willow_cart.errands.document import table_at
+    from willow_cart.errands.document import read_toml, table_at
 
-    try:
-        text = path.read_text("utf-8")
-        content = tomllib.loads(text)
-    except FileNotFoundError:
+    if not path.exists():
         return {}
-    except OSError as error:
-        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "see to it") from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
+    text, content = read_toml(path, "see to it")
     for key in content:
         if key in TABLES and key not in tables:
             raise BadOption(f"{path}, [{key}]", "is for no project", f"put it in {own_file()}")
@@ -142,4 +134,4 @@ def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Map
         for key in table.keys:
             if tables is _PROJECT_TABLES and key in _OWN_ALONE:
                 raise BadOption(table.place(key), "is for no project", f"put it in {own_file()}")
-    return {name: replace(table, file=str(path)) for name, table in found.items()}
+    return found

@@ -8,7 +8,7 @@ from importlib.resources import files
 from pathlib import Path
 from pprint import pformat
 
-from willow_cart.addresses import is_inside, scheme_of, without_secrets
+from willow_cart.addresses import holds_secret, is_inside, scheme_of, without_secrets
 from willow_cart.filing import Layout, make_plan
 from willow_cart.model import Offer, Trouble
 from willow_cart.replacing import replacing
@@ -59,4 +59,4 @@ def write_script(offers: Iterable[Offer], path: Path, made: datetime) -> tuple[i
 
 def _is_brought(address: str) -> bool:
     spoken = scheme_of(address) in _SPOKEN and not is_inside(address)
-    return spoken and without_secrets(address) == address
+    return spoken and not holds_secret(address)

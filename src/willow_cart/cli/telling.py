@@ -13,10 +13,14 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.model import Sizes, State
-from willow_cart.units import count_of, format_size, printable
+from willow_cart.units import count_of, format_duration, format_size, printable
 
 if TYPE_CHECKING:
+    from pathlib import Path
+
     from willow_cart.choosing import Choice
+    from willow_cart.hauling import Account
+    from willow_cart.offline import Taken
     from willow_cart.sources import Look
 
 _MOST_NAMED = 8
@@ -68,6 +72,14 @@ def counted(files: int, counts: Mapping[State, int]) -> str:
     """How many files there are, and how many in each state: none is left out, so none is missed."""
     states = ", ".join(f"{counts.get(state, 0):,} {state}" for state in State)
     return f"{count_of(files, 'file')}: {states}"
+
+
+def summed_up(done: Account | Taken, into: Path) -> str:
+    """The line that says what came of a haul, or of several that are one."""
+    return (
+        f"{counted(done.planned, done.counts)}; {format_size(done.received)} received in"
+        f" {format_duration(done.seconds)} into {into}"
+    )
 
 
 def in_words(sizes: Sizes) -> str:

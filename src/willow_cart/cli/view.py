@@ -75,6 +75,12 @@ class View(Observer):
         self.aside: set[str] = set()
         self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
 
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Nothing is drawn that would have to be ended."""
+
     def say(self, line: str) -> None:
         """Write one line for good."""
         raise NotImplementedError
@@ -280,12 +286,6 @@ class View(Observer):
 
 class QuietView(View):
     """Tells what is for good, and nothing of how far it is."""
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        pass
 
     def say(self, line: str) -> None:
         """Tell a line."""

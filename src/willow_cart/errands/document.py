@@ -91,13 +91,7 @@ def read_document(path: Path) -> Document:
     Raises:
         BadOption: it cannot be read, or has something in it that means nothing.
     """
-    try:
-        text = path.read_text("utf-8")
-        content = tomllib.loads(text)
-    except OSError as error:
-        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "name an errand") from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
+    text, content = read_toml(path, "name an errand")
     lines = _lines_of(text)
     top = Table(
         "the errand",
@@ -120,6 +114,25 @@ def read_document(path: Path) -> Document:
     if not lists["source"]:
         raise BadOption(str(path), "has no source", "write one as [[source]] with at = ...")
     return Document(path, top, **tables, sources=lists["source"], arrivals=lists["arrival"])
+
+
+def read_toml(path: Path, advice: str) -> tuple[str, dict[str, object]]:
+    """A TOML file, as it is written and what it says.
+
+    Args:
+        path: of the file.
+        advice: what to do if there is none that can be read.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+    try:
+        text = path.read_text("utf-8")
+        return text, tomllib.loads(text)
+    except OSError as error:
+        raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
 
 
 def table_at(content: Mapping[str, object], name: str, file: str, text: str) -> Table:

@@ -66,12 +66,12 @@ class Memory:
         Raises:
             CannotStore: it cannot be written.
         """
-        others = [mark for mark in self.offered() if mark not in offered][-_MOST_SOURCES:]
-        kept = {mark: addresses for mark, addresses in self.offered().items() if mark in others}
+        others = [each for each in self.offered().items() if each[0] not in offered]
+        now = {mark: [*addresses] for mark, addresses in offered.items()}
         content = {
             "errand": str(self.errand),
             "began": began.isoformat(),
-            "offered": kept | {mark: [*addresses] for mark, addresses in offered.items()},
+            "offered": dict(others[-_MOST_SOURCES:]) | now,
         }
         self.folder.mkdir(parents=True, exist_ok=True)
         with replacing(self._file) as text:

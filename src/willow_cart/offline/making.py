@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -28,10 +29,10 @@ from willow_cart.offline.scope import plain_address
 from willow_cart.offline.start_page import Entry, make_start_page
 from willow_cart.offline.taking import Taken
 from willow_cart.records import Arrival, Ledger, Made, ledger_path
+from willow_cart.replacing import link_or_copy
 from willow_cart.shelf import Shelf
 
 _DRAWER = "making"
-_PIECE = 1 << 20
 
 
 @dataclass(slots=True)
@@ -170,16 +171,7 @@ class _Maker:
             return
         if self._is_as_made(path, made):
             return
-        self._make_way(path)
-        temporary = str(self._destination.own / _DRAWER / "file")
-        with suppress(FileNotFoundError):
-            os.unlink(temporary)
-        try:
-            os.link(served, temporary)
-        except OSError:
-            _copy(served, temporary)
-        self._destination.place(temporary, path)
-        self._done.written += 1
+        self._place(path, lambda file: link_or_copy(Path(served), file))
 
     def _write(self, path: str, content: bytes, source: str) -> None:
         """Write a file if it is not there as it is to be."""
@@ -187,14 +179,23 @@ class _Maker:
         self._made[path] = made
         if self._is_as_made(path, made):
             return
+        self._place(path, lambda file: file.write_bytes(content))
+
+    def _place(self, path: str, put: Callable[[Path], object]) -> None:
+        """Have a file put beside its path, and give it its name once it is safe on the disk.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
         self._make_way(path)
-        temporary = self._destination.own / _DRAWER / "file"
+        beside = self._destination.own / _DRAWER / "file"
         try:
-            temporary.write_bytes(content)
-            self._destination.sync_files([str(temporary)])
+            beside.unlink(missing_ok=True)  # what an earlier time has left may be linked elsewhere
+            put(beside)
+            self._destination.sync_files([str(beside)])
         except OSError as error:
             raise cannot_store(path, error) from None
-        self._destination.place(str(temporary), path)
+        self._destination.place(str(beside), path)
         self._done.written += 1
 
     def _is_as_made(self, path: str, made: Made) -> bool:
@@ -221,14 +222,10 @@ class _Maker:
             if not self._is_as_made(path, before):
                 self._done.kept += [path] if self._destination.has_something_at(path) else []
                 continue
-            with suppress(FileNotFoundError):
+            try:
                 os.unlink(self._destination.full_path(path))
+            except OSError as error:
+                raise cannot_store(path, error) from None
             self._done.removed += 1
         gone = [path for path in self._before if path not in self._made]
         self._destination.drop_empty_folders(gone)
-
-
-def _copy(source: str, to: str) -> None:
-    with open(source, "rb") as read, open(to, "wb") as write:
-        while piece := read.read(_PIECE):
-            write.write(piece)

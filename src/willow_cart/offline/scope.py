@@ -8,12 +8,10 @@ from enum import StrEnum
 from fnmatch import fnmatchcase
 from urllib.parse import urlsplit, urlunsplit
 
-from willow_cart.addresses import host_of, origin_of, scheme_of
+from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
 from willow_cart.offline.roles import Role
 from willow_cart.sources import Part
 from willow_cart.sources.listing import folder_of
-
-_WEB = ("http", "https")
 
 # What addresses carry to know visitors again; the page behind is the same. `;jsessionid=` stands in
 # the path (Jakarta Servlet, 7.1.3).
@@ -64,7 +62,7 @@ class Scope:
 
         Depth is no matter of an address, and so not looked at here.
         """
-        if scheme_of(address) not in _WEB or role in (Role.ADDRESS, Role.HINT):
+        if scheme_of(address) not in WEB or role in (Role.ADDRESS, Role.HINT):
             return Out.AWAY
         if role is Role.LINK:
             return None if self._stays(address) else Out.AWAY

@@ -271,7 +271,8 @@ class _Taking:
         if address not in self.left:
             self.left.add(address)
             self.taken.left[out] += 1
-            self.taken.hosts[host_of(address)] += out is Out.HOST
+            if out is Out.HOST:
+                self.taken.hosts[host_of(address)] += 1
 
     def _chosen(self, links: Mapping[str, Role]) -> dict[str, Role]:
         """Of what links lead to, what the rules leave."""

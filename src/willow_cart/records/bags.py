@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import hashlib
-import os
 import shutil
 from collections.abc import Iterable
-from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
 from willow_cart.bag_paths import encode_path
 from willow_cart.errors import CannotStore, plainly
 from willow_cart.records.entries import Arrival
+from willow_cart.replacing import link_or_copy
 from willow_cart.version import __version__
 
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
@@ -43,7 +42,7 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
         for arrival in arrivals:
             place = bag / "data" / arrival.path
             place.parent.mkdir(parents=True, exist_ok=True)
-            _link_or_copy(root / arrival.path, place)
+            link_or_copy(root / arrival.path, place)
             payload.append(f"{arrival.sha256}  {encode_path(f'data/{arrival.path}')}\n")
             size += arrival.size
         tags = {
@@ -75,10 +74,3 @@ def _info(size: int, files: int, note: str) -> str:
         f"Payload-Oxum: {size}.{files}\n"
         f"Bag-Software-Agent: willow-cart {__version__}\n"
     )
-
-
-def _link_or_copy(file: Path, place: Path) -> None:
-    with suppress(OSError):
-        os.link(file, place)
-        return
-    shutil.copyfile(file, place)

@@ -10,14 +10,14 @@ from os import PathLike, fspath
 from pathlib import Path
 from typing import TYPE_CHECKING, Unpack, cast
 
-from willow_cart.cart import Cart, Find, form_for
+from willow_cart.cart import Cart
 from willow_cart.cli import audit as audit_command
 from willow_cart.cli import errand as errand_command
 from willow_cart.cli.bringing import carry, make_view
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.haul import require_outside
 from willow_cart.cli.keys import options_of_command, read_words, words_of
-from willow_cart.cli.load import put_in_cart
+from willow_cart.cli.load import find_for, put_in_cart, require_form
 from willow_cart.cli.options import Looker
 from willow_cart.cli.pacing import make_wishes
 from willow_cart.cli.preferring import preferred
@@ -87,13 +87,8 @@ def load(
     with hearing():
         args, offers = _read("load", sources, options, more=["--cart=-"])
         path = None if cart is None else Path(cart)
-        everything = path is not None and path.exists()
-        if path is not None:
-            form_for(path)  # a name that says nothing is told before any work is done
-        with make_access([args], args.lanes) as access:
-            looker = Looker(args, access, args.lanes, everything=everything, besides=offers)
-            find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
-        looker.choice.require_some()
+        require_form(path)
+        find, looker = find_for(args, path, offers)
         if path is None:
             return Cart.of(find.chosen())
         put_in_cart(find, path, looker.found, add=add)
