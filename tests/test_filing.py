@@ -5,13 +5,16 @@ from __future__ import annotations
 import random
 import unicodedata
 from collections.abc import Iterable
+from dataclasses import replace
+from urllib.parse import quote
 
 import pytest
-from hypothesis import example, given
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from willow_cart.addresses import normalise
-from willow_cart.filing import Layout, Plan, make_plan, safe_name, safe_path
+from willow_cart.errors import FieldsMissing
+from willow_cart.filing import Layout, Plan, Template, make_plan, safe_name, safe_path
 from willow_cart.filing.names import fold
 from willow_cart.model import Offer
 from willow_cart.shelf import Shelf
@@ -41,7 +44,8 @@ def test_a_safe_name_is_safe_on_every_file_system(name: str) -> None:
     assert 0 < len(safe.encode()) <= 255
     assert safe not in (".", "..")
     assert not set(safe) & set('/\\:*?"<>|')
-    assert not any(unicodedata.category(character).startswith("C") for character in safe)
+    joiners = "\u200c\u200d"
+    assert not any(unicodedata.category(c).startswith("C") for c in safe if c not in joiners)
     assert not safe.endswith((".", " "))
     assert unicodedata.is_normalized("NFC", safe)
     assert safe.partition(".")[0].upper() not in {"CON", "NUL", "AUX", "PRN", "COM1", "LPT9"}
@@ -135,7 +139,7 @@ def test_a_name_and_folder_that_a_person_chose_win() -> None:
         (["http://h/2029/c.csv", "http://h/2030/c.csv"], ["c (2029).csv", "c (2030).csv"]),
         (["http://h/get?id=1", "http://h/get?id=2"], ["get (id=1)", "get (id=2)"]),
         (["http://a/c.csv", "http://b/c.csv"], ["c (a).csv", "c (b).csv"]),
-        (["http://h/x/A.csv", "http://h/y/a.csv"], ["A (x).csv", "a (y).csv"]),
+        (["http://h/x/A.csv", "http://h/y/a.csv"], ["A.csv", "a (y).csv"]),
     ],
 )
 def test_offers_that_want_one_name_are_told_apart_readably(
@@ -193,3 +197,70 @@ def test_every_file_has_a_path_of_its_own_whatever_the_order(
     again = plan_for(shuffled, layout)
     as_map = {filed.offer.address: filed.path for filed in plan}
     assert as_map == {filed.offer.address: filed.path for filed in again}
+
+
+# Names as long as servers can send them, in all scripts, that differ at their ends only.
+units = ["a", "ö", "湿", "ﬁ", "𝄞", "e\u0301", "क्‍ष", "👩‍🔬", ".", " ", "A"]
+long_names = st.builds(
+    lambda unit, times, end: (unit * times)[:400] + end,
+    st.one_of(st.sampled_from(units), st.text(min_size=1, max_size=4)),
+    st.integers(1, 400),
+    st.sampled_from(["", "1", "2", ".csv", ".CSV", "1.csv", "2.csv", ".tar.gz", "b", "B", "."]),
+)
+templates = ["{text}.csv", "{text|lower}", "{kind}/{text:.20}", "{stem}-{number:03d}.{ext|or x}"]
+rules = st.one_of(st.sampled_from(Layout), st.sampled_from(templates).map(Template))
+
+
+@settings(max_examples=300)
+@given(
+    st.lists(st.tuples(long_names, st.sampled_from(["", "?y=1", "?y=2"]), st.sampled_from("xyX"))),
+    rules,
+    st.booleans(),
+)
+@example([("a" * 251 + ".csv", "?y=1", "x"), ("a" * 251 + ".csv", "?y=2", "x")], Layout.TREE, True)
+@example([("a" * 290 + "1", "", "x"), ("a" * 290 + "2", "", "x")], Layout.FLAT, False)
+def test_paths_are_unique_and_fit_whatever_the_names(
+    listed: list[tuple[str, str, str]], rule: Layout | Template, case_sensitive: bool
+) -> None:
+    offers = []
+    for number, (name, query, folder) in enumerate(listed, 1):
+        address = f"http://h/{folder}/{quote(name, errors='replace')}{query}"
+        offers.append(replace(offer(address), number=number, text=name))
+    shelf = Shelf(offers)
+    try:
+        plan = make_plan(shelf, rule, case_sensitive=case_sensitive)
+    except FieldsMissing:
+        return  # a text of nothing but blanks says nothing
+    found = [filed.path for filed in plan]
+    keys = found if case_sensitive else [fold(path) for path in found]
+    assert len(set(keys)) == len(shelf)
+    assert all(len(part.encode()) <= 255 for path in found for part in path.split("/"))
+    assert all(safe_path(path) == path for path in found)
+    assert not {key.rpartition("/")[0] for key in keys} & set(keys)
+
+    # What an earlier haul filed stays, and nothing else gets its path.
+    held = {filed.offer.address: filed.path for filed in plan}
+    half = Filing(dict(list(held.items())[::2]))
+    again = make_plan(Shelf(offers), rule, half, case_sensitive=case_sensitive)
+    found = [filed.path for filed in again]
+    assert len(set(found if case_sensitive else map(fold, found))) == len(shelf)
+
+
+def test_names_that_differ_in_case_only_are_kept_where_the_file_system_tells_them_apart() -> None:
+    listed = [offer("http://h:81/Level.csv"), offer("http://h:81/level.csv")]
+    apart = make_plan(Shelf(listed), Layout.TREE, case_sensitive=True)
+    assert [filed.path for filed in apart] == ["Level.csv", "level.csv"]
+    first, second = (filed.path for filed in make_plan(Shelf(listed), Layout.TREE))
+    assert first == "Level.csv"
+    elsewhere = [offer("http://other:9999/Level.csv"), offer("http://other:9999/level.csv")]
+    assert [first, second] == [filed.path for filed in make_plan(Shelf(elsewhere), Layout.TREE)]
+
+
+@pytest.mark.parametrize("name", ["👩‍🔬 notes.csv", "نمی‌خواهم.txt", "क्‍ष.csv"])
+def test_joiners_that_make_a_character_are_kept(name: str) -> None:
+    assert safe_name(name) == name
+
+
+@pytest.mark.parametrize("name", ["a\u200db.csv", "\u200dx.csv", "é\u200d.csv", "é\u200d\u202eé"])
+def test_other_joiners_are_left_out(name: str) -> None:
+    assert "\u200d" not in safe_name(name)

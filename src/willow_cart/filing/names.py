@@ -15,6 +15,12 @@ from willow_cart.model import OWN_FOLDER
 MOST_BYTES = 255
 """The longest name that the common file systems take, in bytes of UTF-8."""
 
+# Longer endings are no extensions: the longest that kinds.extension_of knows, twice over.
+_LONGEST_ENDING = 32
+
+_JOINERS = "\u200c\u200d"
+_INVISIBLE = frozenset({"Cc", "Cf", "Co", "Cn", "Cs", "Zl", "Zp"})
+
 _PLAIN = re.compile(r"[A-Za-z0-9_](?:[A-Za-z0-9._-]*[A-Za-z0-9_-])?")
 # Separators on any system, and what Windows shares refuse in a name.
 _FORBIDDEN = re.compile(r'[/\\:*?"<>|]')
@@ -33,16 +39,30 @@ def safe_name(name: str) -> str:
     """
     if _PLAIN.fullmatch(name) and len(name) <= MOST_BYTES and not _DEVICES.match(name):
         return name  # as nearly all are; the rest of the way is slow
-    # Lone surrogates cannot be written as UTF-8; they come from undecodable bytes.
-    name = name.encode("utf-8", "replace").decode("utf-8")
-    name = unicodedata.normalize("NFC", name)
-    name = "".join(character for character in name if not _invisible(character))
-    name = _FORBIDDEN.sub("_", name).strip(" ").rstrip(". ")
-    if not name:
-        return "_"
-    if _DEVICES.match(name) or name.lower() == OWN_FOLDER:
-        name = f"_{name.lstrip('.')}"
-    return _shorten(name)
+    return _shorten(_clean(name))
+
+
+def marked_name(name: str, mark: str) -> str:
+    """Return a safe name with a mark in parentheses before its extension.
+
+    A name that is too long loses the end of its stem, never its mark: names that differ by their
+    marks differ after this.
+
+    Args:
+        name: safe or not.
+        mark: at most 100 bytes of it are used.
+    """
+    name = _clean(name)
+    mark = _clean(mark).encode()[:100].decode("utf-8", "ignore")
+    stem, dot, ending = name.partition(".") if not name.startswith(".") else (name, "", "")
+    if len(ending.encode()) > _LONGEST_ENDING:
+        # Dots all over a sentence, and not an extension.
+        stem = stem_of(name)
+        dot, ending = name[len(stem) : len(stem) + 1], name[len(stem) + 1 :]
+    after = f" ({mark}){dot}{ending}"
+    room = MOST_BYTES - len(after.encode())
+    stem = stem.encode()[:room].decode("utf-8", "ignore").rstrip(_JOINERS)
+    return unicodedata.normalize("NFC", stem + after)
 
 
 def safe_path(path: str) -> str:
@@ -52,16 +72,45 @@ def safe_path(path: str) -> str:
 
 
 def fold(path: str) -> str:
-    """The form in which two paths are the same on a system that ignores case."""
+    """Return the form in which two paths are the same on a file system that ignores case."""
     return unicodedata.normalize("NFC", path).casefold()
 
 
-def _invisible(character: str) -> bool:
-    """Control, format (direction marks among them), private and unassigned characters.
+def _clean(name: str) -> str:
+    """Return a name that is safe but for its length."""
+    # Lone surrogates cannot be written as UTF-8; they come from undecodable bytes.
+    name = name.encode("utf-8", "replace").decode("utf-8")
+    name = _without_invisible(unicodedata.normalize("NFC", name))
+    name = _FORBIDDEN.sub("_", name).strip(" ").rstrip(". ")
+    if not name:
+        return "_"
+    if _DEVICES.match(name) or name.lower() == OWN_FOLDER:
+        name = f"_{name.lstrip('.')}"
+    return unicodedata.normalize("NFC", name)
 
-    Line and paragraph separators would break a listing in two.
+
+def _without_invisible(name: str) -> str:
+    """Leave out control, format, private and unassigned characters, and line separators.
+
+    Format characters can change the direction of what follows. Joiners between two characters
+    beyond ASCII are kept: they make one emoji of several, and words of Persian and Indic scripts.
     """
-    return unicodedata.category(character) in ("Cc", "Cf", "Co", "Cn", "Cs", "Zl", "Zp")
+    if name.isascii() and name.isprintable():
+        return name
+    kept: list[str] = []
+    for at, character in enumerate(name):
+        joins = (
+            character in _JOINERS
+            and kept
+            and not kept[-1].isascii()
+            and kept[-1] not in _JOINERS
+            and at + 1 < len(name)
+            and not name[at + 1].isascii()
+            and unicodedata.category(name[at + 1]) not in _INVISIBLE
+        )
+        if joins or unicodedata.category(character) not in _INVISIBLE:
+            kept.append(character)
+    return "".join(kept)
 
 
 def _shorten(name: str) -> str:
@@ -71,5 +120,5 @@ def _shorten(name: str) -> str:
     stem = stem_of(name)
     ending = name[len(stem) :]
     room = MOST_BYTES - len(ending.encode())
-    stem = stem.encode()[:room].decode("utf-8", "ignore")
-    return unicodedata.normalize("NFC", stem.rstrip(". ") + ending)
+    stem = stem.encode()[:room].decode("utf-8", "ignore").rstrip(f". {_JOINERS}")
+    return unicodedata.normalize("NFC", stem + ending) or "_"

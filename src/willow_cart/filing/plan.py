@@ -10,16 +10,19 @@ from array import array
 from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
-from itertools import pairwise
+from itertools import chain, count, pairwise
 from typing import Protocol
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
 from willow_cart.errors import FieldsMissing
-from willow_cart.filing.names import fold, safe_name, safe_path
+from willow_cart.filing.names import fold, marked_name, safe_path
 from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
 from willow_cart.shelf import Shelf
 from willow_cart.units import count_of
+
+# A longer mark says no more to a reader; its fingerprint tells it apart from others.
+_LONGEST_MARK = 60
 
 
 class Rule(Protocol):
@@ -118,7 +121,9 @@ class Plan:
         return Filed(offer, safe_path(self.layout.wish_for(offer)) if path is None else path)
 
 
-def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
+def make_plan(
+    offers: Shelf, layout: Rule, held: Held | None = None, *, case_sensitive: bool = False
+) -> Plan:
     """Give every offer a path of its own.
 
     The result depends on the set of offers and on what is held, never on their order. One file
@@ -128,19 +133,17 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
         offers: what is to be hauled.
         layout: the rule for where files go.
         held: what the ledger knows; None if there is nothing yet.
+        case_sensitive: whether the file system keeps `A.csv` and `a.csv` apart.
 
     Raises:
         FieldsMissing: the rule has a field that some of them have nothing to say for.
     """
     plan = Plan(offers, layout)
+    key_of = _same if case_sensitive else fold
+    homes = _Homes(held, key_of)
     # Paths are compared by hashes: those that agree are looked at in full, the others are apart.
     wished = array("q")
-    taken: set[int] = set()
-    if held is not None:
-        for path in held.paths():
-            folded = fold(path)
-            taken.add(hash(folded))
-            taken.update(map(hash, _folders_of(folded)))
+    taken = set(homes.taken)
     last = ""
     gaps: list[str] = []  # a million are no more than a word each
     lacking = ""
@@ -152,13 +155,13 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
             lacking = lacking or without_secrets(offer.address)
             continue
         wish = safe_path(unsafe)
-        folded = fold(wish)
-        if (folder := folded.rpartition("/")[0]) != last:
-            taken.update(map(hash, _folders_of(folded)))
+        key = key_of(wish)
+        if (folder := key.rpartition("/")[0]) != last:
+            taken.update(map(hash, _folders_of(key)))
             last = folder
-        at_home = held.path_of(without_secrets(offer.address)) if held is not None else None
+        at_home = homes.settle(offer)
         if at_home != wish:
-            wished.append(hash(folded))  # what lies where it is wished is taken by itself
+            wished.append(hash(key))  # what lies where it is wished is taken by itself
         filed = _count_in(plan, number, offer, wish, at_home)
         # Folders without a name are lost on the way, so they are looked for in the address.
         if wish != unsafe or "//" in offer.address.partition("://")[2]:
@@ -169,8 +172,52 @@ def make_plan(offers: Shelf, layout: Rule, held: Held | None = None) -> Plan:
     shared = {one for one, other in pairwise(in_order) if one == other}
     shared.update(key for key in wished if key in taken)
     if shared:
-        _settle_clashes(plan, held, shared, taken | (set(wished) - shared))
+        _settle_clashes(plan, homes, shared, taken | (set(wished) - shared), key_of)
     return plan
+
+
+class _Homes:
+    """The paths that offers have already.
+
+    Args:
+        held: what the ledger knows; None if there is nothing yet.
+        key_of: gives the form in which two paths are the same on the file system.
+
+    Attributes:
+        taken: hashes of the keys of the paths of all that is held, and of their folders.
+    """
+
+    def __init__(self, held: Held | None, key_of: Callable[[str], str]) -> None:
+        self._held = held
+        self._key_of = key_of
+        self._settled: set[int] = set()
+        self._displaced: set[str] = set()
+        self.taken: set[int] = set()
+        for path in held.paths() if held is not None else ():
+            key = key_of(path)
+            self.taken.add(hash(key))
+            self.taken.update(map(hash, _folders_of(key)))
+
+    def settle(self, offer: Offer) -> str | None:
+        """Leave an offer where it is; None if it has no path yet, or another offer has the same.
+
+        That is so where a folder was moved to a file system that does not tell case apart.
+        """
+        path = self.of(offer)
+        if path is None:
+            return None
+        key = hash(self._key_of(path))
+        if key in self._settled:
+            self._displaced.add(offer.address)
+            return None
+        self._settled.add(key)
+        return path
+
+    def of(self, offer: Offer) -> str | None:
+        """Return the path that an offer keeps; None for none."""
+        if self._held is None or offer.address in self._displaced:
+            return None
+        return self._held.path_of(without_secrets(offer.address))
 
 
 def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> None:
@@ -220,54 +267,79 @@ def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | N
     return filed
 
 
-def _settle_clashes(plan: Plan, held: Held | None, shared: Container[int], taken: set[int]) -> None:
+def _settle_clashes(
+    plan: Plan,
+    homes: _Homes,
+    shared: Container[int],
+    taken: set[int],
+    key_of: Callable[[str], str],
+) -> None:
     """Give every offer a path of its own whose wish others share, or that is taken already.
 
     Args:
         plan: where the paths are noted.
-        held: what the ledger knows; it keeps its paths, and counts in telling apart.
-        shared: hashes of the folded wishes in question.
-        taken: hashes of the folded paths that are not to be had: those of files here, of folders
+        homes: the paths that offers keep; these count in telling apart.
+        shared: hashes of the keys of the wishes in question.
+        taken: hashes of the keys of paths that cannot be given: those of files here, of folders
             here or to come (one path cannot be both: `/seasons` beside `/seasons/2029.zip`), and
             all that one offer alone wishes for.
+        key_of: gives the form in which two paths are the same on the file system.
     """
     wishes: defaultdict[str, list[Filed]] = defaultdict(list)
     settled: set[str] = set()
     for offer in plan.offers:
         wish = safe_path(plan.layout.wish_for(offer))
-        if hash(fold(wish)) in shared:
-            wishes[fold(wish)].append(Filed(offer, wish))
-            if held is not None and held.path_of(without_secrets(offer.address)) is not None:
+        if hash(key_of(wish)) in shared:
+            wishes[key_of(wish)].append(Filed(offer, wish))
+            if homes.of(offer) is not None:
                 settled.add(offer.address)
     for key in sorted(wishes):
         wanting = wishes[key]
         if all(filed.offer.address in settled for filed in wanting):
             continue
-        given = _tell_apart(wanting, settled, taken)
+        given = _tell_apart(wanting, settled, taken, key_of)
         plan.elsewhere.update((filed.offer.address, filed.path) for filed in given)
-        taken.update(hash(fold(filed.path)) for filed in given)
+        taken.update(hash(key_of(filed.path)) for filed in given)
         plan.clashes.append(Clash(min(filed.path for filed in wanting), tuple(given)))
 
 
-def _tell_apart(wishes: list[Filed], settled: Container[str], taken: set[int]) -> list[Filed]:
+def _tell_apart(
+    wishes: list[Filed], settled: Container[str], taken: set[int], key_of: Callable[[str], str]
+) -> list[Filed]:
     """Give offers that want one path a path each, by the first mark that tells them all apart.
 
-    The marks are tried in the order in which people would: the query, the folder, the host, and
-    what always works, a fingerprint of the address.
+    The marks are tried in the order in which people would: the query, the folder, the path below
+    the source, the host, and what always works, a fingerprint of the address with a number. Of
+    names that differ only in case, the first in order keeps its own.
 
     Args:
         wishes: the offers with the path they all want.
         settled: addresses that have a path already; they count in telling apart, and keep it.
-        taken: hashes of the folded paths that are not to be had.
+        taken: hashes of the keys of paths that cannot be given.
+        key_of: gives the form in which two paths are the same on the file system.
+
+    Returns:
+        The offers that are not settled, each with a path that no other has.
     """
-    wishes = sorted(wishes, key=lambda filed: filed.offer.address)
-    for mark in (_query_mark, _folder_mark, _host_mark, _fingerprint_mark):
+    wishes = sorted(wishes, key=lambda filed: (filed.path, filed.offer.address))
+    first: list[Filed] = []
+    only_case = len({filed.path for filed in wishes}) == len(wishes) > 1
+    leader = wishes[0]
+    keeps = leader.offer.address not in settled and hash(key_of(leader.path)) not in taken
+    if only_case and keeps:
+        first = [wishes.pop(0)]
+    for mark in chain(_MARKS, map(_numbered_mark, count(2))):
         told_apart = [Filed(wish.offer, marked(wish.path, mark(wish.offer))) for wish in wishes]
         given = [filed for filed in told_apart if filed.offer.address not in settled]
-        apart = len({fold(filed.path) for filed in told_apart}) == len(told_apart)
-        if apart and not {hash(fold(filed.path)) for filed in given} & taken:
-            break
-    return given
+        keys = {key_of(filed.path) for filed in (*first, *told_apart)}
+        apart = len(keys) == len(first) + len(told_apart)
+        if apart and not {hash(key_of(filed.path)) for filed in given} & taken:
+            return first + given
+    raise AssertionError("numbers do not end")
+
+
+def _same(path: str) -> str:
+    return path
 
 
 def _folders_of(path: str) -> Iterator[str]:
@@ -283,20 +355,31 @@ def _folder_mark(offer: Offer) -> str:
     return "-".join(offer.path.split("/")[:-1])
 
 
+def _path_mark(offer: Offer) -> str:
+    # The same at every port and host that offers the same tree.
+    return fingerprint(f"{offer.path}?{query_of(without_secrets(offer.address))}")
+
+
 def _host_mark(offer: Offer) -> str:
     return host_of(offer.address)
 
 
-def _fingerprint_mark(offer: Offer) -> str:
+def _address_mark(offer: Offer) -> str:
     return fingerprint(offer.address)
+
+
+def _numbered_mark(number: int) -> Callable[[Offer], str]:
+    return lambda offer: f"{fingerprint(offer.address)}-{number}"
+
+
+_MARKS = (_query_mark, _folder_mark, _path_mark, _host_mark, _address_mark)
 
 
 def marked(path: str, mark: str) -> str:
     """Put a mark into a path's name, before its extension; a long mark loses its middle."""
     if not mark:
         return path
-    if len(mark) > 60:
-        mark = f"{mark[:30]}~{fingerprint(mark)}"
+    if len(mark.encode()) > _LONGEST_MARK:
+        mark = f"{mark.encode()[:30].decode('utf-8', 'ignore')}~{fingerprint(mark)}"
     folder, slash, name = path.rpartition("/")
-    stem, dot, ending = name.partition(".") if not name.startswith(".") else (name, "", "")
-    return f"{folder}{slash}{safe_name(f'{stem} ({mark}){dot}{ending}')}"
+    return f"{folder}{slash}{marked_name(name, mark)}"

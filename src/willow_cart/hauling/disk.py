@@ -8,6 +8,8 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
+from willow_cart.model import OWN_FOLDER
+
 # linux/fs.h: begin to write out what is dirty in a range, and do not wait for it.
 _SYNC_FILE_RANGE_WRITE = 2
 
@@ -52,6 +54,22 @@ def begin_to_write_out(descriptor: int) -> None:
     if sync_file_range is not None:
         to_its_end = ctypes.c_int64(0)
         sync_file_range(descriptor, ctypes.c_int64(0), to_its_end, _SYNC_FILE_RANGE_WRITE)
+
+
+def is_case_sensitive(folder: Path) -> bool:
+    """Return whether names that differ only in case are two names in a folder.
+
+    Asked of the nearest folder that exists and has a letter in its name: nothing is written.
+    """
+    for there in (folder / OWN_FOLDER, *(folder.resolve() / "x").parents):
+        other = there.name.swapcase()
+        if other == there.name or not there.exists():
+            continue
+        try:
+            return not there.with_name(other).samefile(there)
+        except OSError:
+            return True
+    return True
 
 
 def boot_mark() -> str:

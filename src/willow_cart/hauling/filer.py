@@ -125,6 +125,7 @@ class Filer:
         self._clock = clock
         self._lasting_since = clock()
         self._just_named: dict[str, Arrival] = {}
+        self._just_placed: dict[str, str] = {}
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
         self._failure: Exception | None = None
@@ -209,6 +210,7 @@ class Filer:
     def _file(self, items: Sequence[_Item]) -> None:
         self._make_safe(items)
         self._just_named.clear()
+        self._just_placed.clear()
         results = [
             self._name(item) if isinstance(item, Landing) else item
             for item in items
@@ -260,13 +262,32 @@ class Filer:
         assert result.arrival is not None, "it has landed"
         twin = self._twin_of(result.arrival)
         try:
+            self._require_own_path(result)
             if twin is not None:
                 return self._name_twin(landing, result.arrival, twin)
             self._destination.place(landing.file, result.path)
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         self._just_named[result.arrival.sha256] = result.arrival
+        self._just_placed[result.path] = result.address
         return result
+
+    def _require_own_path(self, result: Result) -> None:
+        """Refuse to put a file where another address of the same run has put one.
+
+        Plans give every address a path of its own; this is for a fault in one.
+
+        Raises:
+            CannotStore: another file of this run lies there.
+        """
+        if not self._destination.has_something_at(result.path):
+            return
+        path = result.path
+        other = self._just_placed.get(path) or self._ledger.brought_in(self._run, path)
+        if other not in (None, result.address):
+            raise CannotStore(
+                path, f"{other} was filed there in this run", "file with --layout host"
+            )
 
     def _twin_of(self, arrival: Arrival) -> Arrival | None:
         """What lies here under another path with the same bytes; an empty file has no twins."""

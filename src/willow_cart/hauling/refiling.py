@@ -21,6 +21,7 @@ from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import Rule
 from willow_cart.hauling.destination import Destination
+from willow_cart.hauling.disk import is_case_sensitive
 from willow_cart.model import Offer
 from willow_cart.records import Arrival, Ledger, Move, ledger_path
 from willow_cart.shelf import Shelf
@@ -84,7 +85,8 @@ def refile(into: Path, rule: Rule, *, only_look: bool = False) -> Refiled:
         by_address = {arrival.address: arrival for arrival in arrivals.values()}
         if isinstance(rule, Template) and "{fetched" in rule.text:
             rule = _AsFetched(rule, {each.address: each.time for each in by_address.values()})
-        plan = make_plan(Shelf(map(_offer_of, by_address.values())), rule)
+        offers = Shelf(map(_offer_of, by_address.values()))
+        plan = make_plan(offers, rule, case_sensitive=is_case_sensitive(into))
         moves = [
             Move(filed.offer.address, here, filed.path)
             for filed in plan

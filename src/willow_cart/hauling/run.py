@@ -19,7 +19,7 @@ from willow_cart.hauling.annex import Annex, pays
 from willow_cart.hauling.carrier import Carrier
 from willow_cart.hauling.crew import Crew
 from willow_cart.hauling.destination import Destination, cannot_store
-from willow_cart.hauling.disk import boot_mark
+from willow_cart.hauling.disk import boot_mark, is_case_sensitive
 from willow_cart.hauling.docket import Docket
 from willow_cart.hauling.filer import Filer, Note
 from willow_cart.hauling.handling import Handler
@@ -117,7 +117,7 @@ def bring_home(
             rounds.run = ledger.begin_run(command, note)
         run, timekeeper = rounds.run, rounds.timekeeper
         parts = _file_what_was_sealed(ledger, run, destination, held)
-        plan = make_plan(shelf, wishes.layout, held or None)
+        plan = make_plan(shelf, wishes.layout, held or None, case_sensitive=is_case_sensitive(into))
         if wishes.unpack is not None:
             wishes.unpack.require_fields(plan)
         observer.planned(plan)

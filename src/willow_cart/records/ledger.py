@@ -274,6 +274,12 @@ class Ledger:
         """What arrived last at a path; None if nothing has."""
         return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
 
+    def brought_in(self, run: int, path: str) -> str | None:
+        """Return the address that brought what came last to a path, if that was in a run."""
+        statement = "SELECT address, run FROM arrival WHERE path = ? ORDER BY id DESC LIMIT 1"
+        row = self._base.execute(statement, (path,)).fetchone()
+        return None if row is None or row["run"] != run else str(row["address"])
+
     def members_of(self, archive: str) -> Iterator[Arrival]:
         """What was unpacked from an archive, by its address, and lies there or has a twin."""
         yield from self._arrivals(_OF_ARCHIVE, address_inside(archive, ""))
@@ -304,7 +310,8 @@ class Ledger:
 
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
         """What was filed elsewhere with the same bytes as an arrival, the earliest first."""
-        same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND sha256 = ?1"
+        # The plus keeps the planner from folding both terms into one, which no index answers.
+        same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND +sha256 = ?1"
         condition = f"{same} AND path != ?2 AND instead = '' ORDER BY id"
         yield from self._arrivals(condition, arrival.sha256, arrival.path)
 
@@ -370,9 +377,18 @@ class Held:
         return [Arrival(*row) for row in rows]
 
     def path_of(self, address: str) -> str | None:
-        """The path of what an address brought last; None if nothing."""
-        row = self._latest("path", address)
-        return None if row is None else str(row[0])
+        """Return the path of what an address brought last; None if nothing lies there of it.
+
+        A path belongs to what came to it last, so that no two addresses ever have the same.
+        """
+        row = self._latest("path, id", address)
+        if row is None:
+            return None
+        path, number = row
+        statement = "SELECT address FROM arrival WHERE path = ? AND id > ? ORDER BY id DESC LIMIT 1"
+        with self._lock:
+            later = self._base.execute(statement, (path, number)).fetchone()
+        return None if later is not None and later[0] != address else str(path)
 
     def paths(self) -> Iterator[str]:
         """The paths of the latest arrival of every address."""
