@@ -149,7 +149,7 @@ FAULTS: dict[str, tuple[Fault, bytes | str]] = {
     "several": (several, CONTENT),
     "shorter": (shorter, CONTENT[:50_000]),
     "complete": (complete, CONTENT),
-    "swell": (swell, "swells to more than 200 times what is sent"),
+    "swell": (swell, "decompresses to more than 200 times the bytes received"),
     "circle": (circle, "is redirected in a circle"),
     "408": (busy(408), CONTENT),
     "500": (busy(500), CONTENT),

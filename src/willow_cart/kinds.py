@@ -52,3 +52,44 @@ def stem_of(name: str) -> str:
 def kind_of(name: str) -> str:
     """The family that a name's extension belongs to; `other` where none is known."""
     return _FAMILY_OF.get(extension_of(name), "other")
+
+
+# How files of these extensions begin, by their formats' own specifications; more than one beginning
+# where a format has several. Cheap to compare, and never so for another kind of file.
+_ZIP = (b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08", b"PK00PK\x03\x04")
+_HDF5 = (b"\x89HDF\r\n\x1a\n",)
+_BEGINNINGS: dict[str, tuple[bytes, ...]] = {
+    **dict.fromkeys("zip xlsx docx pptx ods odt odp epub kmz npz".split(), _ZIP),
+    **dict.fromkeys("gz tgz tar.gz".split(), (b"\x1f\x8b",)),
+    **dict.fromkeys("bz2 tbz tbz2 tar.bz2".split(), (b"BZh",)),
+    **dict.fromkeys("xz txz tar.xz".split(), (b"\xfd7zXZ\x00",)),
+    # A frame, or one that is passed over (RFC 8878, 3.1).
+    **dict.fromkeys(
+        "zst tar.zst".split(),
+        (b"\x28\xb5\x2f\xfd", *(bytes((n,)) + b"\x2a\x4d\x18" for n in range(0x50, 0x60))),
+    ),
+    "7z": (b"7z\xbc\xaf\x27\x1c",),
+    "png": (b"\x89PNG\r\n\x1a\n",),
+    **dict.fromkeys("jpg jpeg".split(), (b"\xff\xd8\xff",)),
+    "gif": (b"GIF87a", b"GIF89a"),
+    "pdf": (b"%PDF-",),
+    "parquet": (b"PAR1", b"PARE"),
+    **dict.fromkeys("h5 hdf5 nc4".split(), _HDF5),
+    "nc": (b"CDF\x01", b"CDF\x02", b"CDF\x05", *_HDF5),
+    **dict.fromkeys("sqlite gpkg mbtiles".split(), (b"SQLite format 3\x00",)),
+    "wav": (b"RIFF", b"RF64", b"BW64"),
+    "flac": (b"fLaC",),
+    **dict.fromkeys("ogg oga opus".split(), (b"OggS",)),
+    "npy": (b"\x93NUMPY",),
+}
+
+
+def begins_as_named(name: str, beginning: bytes) -> bool | None:
+    """Return whether bytes begin as a file of a name must; None where the name does not say how.
+
+    Args:
+        name: of the file.
+        beginning: its first bytes; 16 are enough.
+    """
+    expected = _BEGINNINGS.get(extension_of(name))
+    return None if expected is None else beginning.startswith(expected)

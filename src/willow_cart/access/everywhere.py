@@ -53,6 +53,11 @@ class Everywhere(Access):
         """What lists the objects there (see the seam)."""
         return self._access_to(address).store(address)
 
+    def abort(self) -> None:
+        """End every exchange under way (see the seam)."""
+        for access in list(self._made.values()):
+            access.abort()
+
     def disown(self) -> None:
         """Forget every connection (see the seam)."""
         for access in self._made.values():

@@ -17,16 +17,25 @@ from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
 from willow_cart.model import Validators
 
-MOST_REDIRECTS = 10
+MOST_REDIRECTS = 20
+"""As many as browsers follow."""
 
 REDIRECTS = frozenset({301, 302, 303, 307, 308})
 """Answers that name another address to ask (RFC 9110, 15.4)."""
 
-WORTH_ANOTHER_TRY = frozenset({408, 425, 429, 500, 502, 503, 504})
-"""Answers that speak of a passing state.
+# RFC 9110, 15.6.2 and 15.6.6; RFC 2295, 8.1; RFC 5842, 7.2; RFC 2774, 7; RFC 6585, 6.
+_LASTING_ERRORS = frozenset({501, 505, 506, 508, 510, 511})
 
-408, 500 and 502 to 504: RFC 9110, 15.5.9 and 15.6; 425: RFC 8470, 5.2; 429: RFC 6585, 4.
-"""
+
+def is_passing(status: int) -> bool:
+    """Return whether an answer speaks of a state that passes.
+
+    202: what was asked for is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
+    429: RFC 6585, 4. 5xx: 15.6; one that nobody has registered counts as 500 (RFC 9110, 15).
+    """
+    if status >= 500:
+        return status not in _LASTING_ERRORS
+    return status in (202, 408, 425, 429)
 
 
 def parse_date(text: str | None) -> datetime | None:
@@ -76,6 +85,25 @@ def conditional_fields(validators: Validators) -> dict[str, str]:
         fields["If-None-Match"] = validators.entity_tag
     if validators.last_modified:
         fields["If-Modified-Since"] = validators.last_modified
+    return fields
+
+
+def range_fields(
+    start: int, end: int | None, validators: Validators | None
+) -> dict[str, str] | None:
+    """Return the fields that ask for a part (14.2); None where it could not be joined to another.
+
+    Args:
+        start: the first byte.
+        end: the byte behind the last; None for all that follow.
+        validators: of the version that the part must be of (13.1.5); None for any.
+    """
+    fields = {"Range": f"bytes={start}-{'' if end is None else end - 1}"}
+    if validators is not None:
+        joiner = joining_validator(validators)
+        if joiner is None:
+            return None
+        fields["If-Range"] = joiner
     return fields
 
 
@@ -132,13 +160,14 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
     return max(0.0, (moment - now).total_seconds()) if moment else None
 
 
-def next_address(address: str, location: str | None, seen: list[str]) -> str:
+def next_address(address: str, location: str | None, seen: list[str], since: int = 0) -> str:
     """The address that a redirect leads to (10.2.2, 15.4).
 
     Args:
         address: the one that answered with the redirect.
         location: its Location field.
         seen: the addresses asked so far for this file, `address` included.
+        since: how many of them were asked before the request was another one, by its cookies.
 
     Raises:
         TooManyRedirects: it leads back, or the chain is too long.
@@ -159,7 +188,7 @@ def next_address(address: str, location: str | None, seen: list[str]) -> str:
         # A server must not lead to files of this machine, nor to protocols of other rules.
         raise StrangeAnswer(shown, f"is redirected to {without_secrets(following)}, away from the"
                             " web", "ask for that address itself")  # fmt: skip
-    if following in seen:
+    if following in seen[since:]:
         raise TooManyRedirects(
             shown, "is redirected in a circle", "open it in a browser to see what it wants"
         )

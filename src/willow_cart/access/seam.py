@@ -42,12 +42,14 @@ class Delivery(ABC):
             for and the place could not or would not join there.
         joining: what a later `open` can do with the bytes that came until a break.
         in_parts: whether the place has said that it serves parts; many do without saying so.
+        notes: what a person should know of the answer, although it is taken.
     """
 
     facts: Facts
     start: int
     joining: Joining
     in_parts: bool = False
+    notes: tuple[str, ...] = ()
 
     @abstractmethod
     def read(self) -> bytes:
@@ -183,6 +185,9 @@ class Access(ABC):
     def store(self, address: str) -> Store | None:  # noqa: ARG002  # for those that are some
         """What lists the objects there; None where there are no keys but folders and files."""
         return None
+
+    def abort(self) -> None:  # noqa: B027  # for those that wait for others
+        """End every exchange under way at once; each fails, and no other begins."""
 
     def disown(self) -> None:  # noqa: B027  # for those that keep some
         """Forget every connection, in a forked process: they are the first one's."""

@@ -7,18 +7,30 @@ processor time that a small file costs.
 
 from __future__ import annotations
 
+import http.client
 import os
 import ssl
+import time
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 import urllib3
 from urllib3 import exceptions as lib
 
 from willow_cart.access import http_rules as rules
+from willow_cart.access.chain_cookies import ChainCookies
+from willow_cart.access.content_coding import (
+    GZIP_MAGIC,
+    NAMES,
+    BrokenCoding,
+    EndsEarly,
+    decoded,
+    is_gzip_within,
+)
+from willow_cart.access.http_connection import StrictResponse, answer_of, supervise
 from willow_cart.access.overhearing import Overhearing
 from willow_cart.access.promises import (
     PROOFS,
@@ -29,16 +41,18 @@ from willow_cart.access.promises import (
 from willow_cart.access.proxies import proxy_for as usual_proxy
 from willow_cart.access.seam import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.sign_ins import Signer, SignIns
+from willow_cart.access.sockets import RequestPacer, SocketGuard
 from willow_cart.access.web_errors import translate
-from willow_cart.access.whole_head import ask_for_whole_heads
-from willow_cart.addresses import host_of, origin_of, without_secrets
+from willow_cart.addresses import host_of, origin_of, scheme_of, without_secrets
 from willow_cart.errors import (
+    ConnectionLost,
     NotServed,
+    NotTrusted,
     ServerBusy,
     StrangeAnswer,
     TransferFailed,
 )
-from willow_cart.kinds import extension_of
+from willow_cart.kinds import begins_as_named
 from willow_cart.model import Facts, Validators
 from willow_cart.version import __version__
 
@@ -50,8 +64,20 @@ _SHORT_PAGE = 64 * 1024
 _MOST_SWELLING = 200
 _LITTLE = 1 << 20
 
-# A rest that is waited for.
+# A rest that is waited for, and for how long.
 _SMALL = 64 * 1024
+_A_MOMENT_SECONDS = 0.2
+
+# How long the body of a refusal is waited for.
+_REFUSAL_SECONDS = 10.0
+
+# More codings around one file are an attack.
+_MOST_CODINGS = 3
+
+# What servers write into Content-Encoding that is no coding, or means none.
+_NO_CODINGS = frozenset(
+    "identity none binary 8bit 7bit utf-8 utf8 iso-8859-1 us-ascii ascii".split()
+)
 
 # The first answer to a request that is not let in, the next to a nonce that was stale.
 _MOST_CHALLENGES = 3
@@ -62,13 +88,30 @@ Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]
 Response = urllib3.HTTPResponse
 
 
+class _Followed(NamedTuple):
+    """The last answer of a chain of redirects.
+
+    Attributes:
+        response: the answer.
+        final: the address that it came from.
+        notes: what a person should know of the chain.
+    """
+
+    response: Response
+    final: str
+    notes: tuple[str, ...]
+
+
 class WebAccess(Access):
     """Talk to web servers.
 
     Args:
         lanes_per_host: how many connections are kept open to one host.
         connect_after: seconds after which a connection that is not made is given up.
-        stall_after: seconds without a byte after which a connection is given up.
+        stall_after: seconds without a byte of a body, or without a complete head, after which a
+            connection is given up.
+        longest: seconds after which a head is given up whatever came; None for no limit.
+        pacer: keeps gaps between requests; None for no gaps.
         sign_ins: who is let in where.
         context: for TLS; None trusts whom the system trusts.
         of_store: whether the answers are those of object stores, whose fields promise more.
@@ -85,6 +128,8 @@ class WebAccess(Access):
         lanes_per_host: int = 4,
         connect_after: float = 20.0,
         stall_after: float = 60.0,
+        longest: float | None = None,
+        pacer: RequestPacer | None = None,
         sign_ins: Signer | None = None,
         context: ssl.SSLContext | None = None,
         of_store: bool = False,
@@ -103,7 +148,9 @@ class WebAccess(Access):
         self._of_store = of_store
         self._explain = explain
         self._now = now
-        self._stall_after = stall_after
+        self._stall_after = stall_after if longest is None else min(stall_after, longest)
+        self._longest = longest
+        self._guard = SocketGuard(pacer)
         self._fields = {
             "User-Agent": f"willow-cart/{__version__}",
             "Accept": "*/*",
@@ -120,32 +167,33 @@ class WebAccess(Access):
         validators: Validators | None = None,
     ) -> Delivery | Unchanged:
         """Ask for a file (see the seam); a range that cannot be joined is asked for whole."""
-        fields: dict[str, str] = {}
         is_part = start > 0 or end is not None
         if is_part:
-            fields["Range"] = f"bytes={start}-{'' if end is None else end - 1}"
-            if validators is not None:
-                joiner = rules.joining_validator(validators)
-                if joiner is None:
-                    return self.open(address)
-                fields["If-Range"] = joiner
-        elif validators is not None:
-            fields = rules.conditional_fields(validators)
+            ranged = rules.range_fields(start, end, validators)
+            if ranged is None:
+                return self.open(address)
+            fields = ranged
+        else:
+            fields = {} if validators is None else rules.conditional_fields(validators)
 
-        response, final = self._follow("GET", address, fields)
+        response, final, notes = self._follow("GET", address, fields)
         facts = self._facts_from(response, final)
+        seconds = self._stall_after
         match response.status:
             case 200 | 203:
-                return WebDelivery(response, address, facts, 0, self._stall_after)
+                return WebDelivery(response, address, facts, 0, seconds, notes=notes)
             case 206 if is_part and (part := _part_from(response, facts, start, end, validators)):
-                return WebDelivery(response, address, part, start, self._stall_after)
+                return WebDelivery(response, address, part, start, seconds, notes=notes)
+            case 206 if not is_part and (part := _part_from(response, facts, 0, None, None)):
+                # A part that was not asked for, and is the whole (RFC 9110, 15.3.7).
+                return WebDelivery(response, address, part, 0, seconds, notes=notes)
             case 304 if validators is not None and not is_part:
                 self._drop(response)
                 return Unchanged(facts)
             case 416 if start and end is None and _is_complete(response, start, validators):
                 # Nothing is left to fetch; the delivery that says so is empty.
                 part = Facts(final, start, validators or Validators())
-                return WebDelivery(response, address, part, start, self._stall_after, empty=True)
+                return WebDelivery(response, address, part, start, seconds, empty=True)
             case 206 | 416 if is_part:
                 # A part that is not the one asked for must not be joined (RFC 9110, 14.4, 15.3.7),
                 # nor several parts in one body (14.6).
@@ -160,10 +208,10 @@ class WebAccess(Access):
         400, 403, 405 and 501 are what servers refuse HEAD with although they serve GET: the method
         is not theirs (RFC 9110, 15.5.6 and 15.6.2), or an address was signed for GET alone.
         """
-        response, final = self._follow("HEAD", address, {})
+        response, final, _ = self._follow("HEAD", address, {})
         if response.status in (400, 403, 405, 501):
             self._drop(response)
-            response, final = self._follow("GET", address, {"Range": "bytes=0-0"})
+            response, final, _ = self._follow("GET", address, {"Range": "bytes=0-0"})
         content_range = rules.parse_content_range(response.headers.get("Content-Range"))
         if response.status in (206, 416) and content_range is not None:
             facts = replace(self._facts_from(response, final), length=content_range.length)
@@ -186,6 +234,10 @@ class WebAccess(Access):
         """Forget every connection (see the seam)."""
         self._pools = {}
 
+    def abort(self) -> None:
+        """End every exchange at once (see the seam)."""
+        self._guard.abort()
+
     def close(self) -> None:
         """Let go of every connection."""
         for pool in self._pools.values():
@@ -193,30 +245,65 @@ class WebAccess(Access):
         if self._overhearing is not None:
             self._overhearing.end()
 
-    def _follow(self, method: str, address: str, fields: dict[str, str]) -> tuple[Response, str]:
-        """Ask, and ask again where redirects lead; the last answer and where it came from."""
+    def _follow(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
+        """Ask, and ask again where redirects lead."""
         seen = [address]
+        cookies = ChainCookies()
+        notes: tuple[str, ...] = ()
+        since = 0
         while True:
-            response = self._request(method, seen[-1], fields, asked=address)
+            response = self._request(method, seen[-1], fields, cookies, asked=address)
             if response.status not in rules.REDIRECTS:
-                return response, seen[-1]
+                return _Followed(response, seen[-1], notes)
             location = response.headers.get("Location")
             if location is None and self._explain is not None:
                 raise self._refusal(response, address, seen[-1])
+            if cookies.take(seen[-1], response.headers.getlist("Set-Cookie")):
+                since = len(seen)  # who shows a new cookie may be sent to the same place again
             self._drop(response)
-            seen.append(rules.next_address(seen[-1], location, seen))
+            following = rules.next_address(seen[-1], location, seen, since)
+            if scheme_of(seen[-1]) == "https" and scheme_of(following) == "http":
+                self._require_nothing_at_stake(address)
+                notes = ("redirected from https to http; it came unencrypted",)
+            seen.append(following)
+
+    def _require_nothing_at_stake(self, address: str) -> None:
+        """Refuse a redirect away from TLS for whoever is signed in.
+
+        Raises:
+            NotTrusted: there is a sign-in for the address.
+        """
+        if self._sign_ins and (
+            self._sign_ins.fields_for("GET", address) or self._sign_ins.query_for(address)
+        ):
+            raise NotTrusted(
+                without_secrets(address),
+                "redirected from https to http, although you are signed in",
+                "ask for the http:// address itself if that is what you want",
+            )
 
     def _request(
-        self, method: str, address: str, fields: dict[str, str], *, asked: str
+        self,
+        method: str,
+        address: str,
+        fields: dict[str, str],
+        cookies: ChainCookies,
+        *,
+        asked: str,
     ) -> Response:
-        """Ask one address, as whoever its origin knows us to be."""
+        """Send one request with the credentials of its origin."""
+        if cookie := cookies.field_for(address):
+            fields = fields | {"Cookie": cookie}
         if not self._sign_ins:
             return self._send(method, address, fields, asked=asked)
         there = address
         if more := self._sign_ins.query_for(address):
             there += f"{'&' if '?' in address else '?'}{more}"
         for _ in range(_MOST_CHALLENGES):
-            signed = fields | self._sign_ins.fields_for(method, address, fields)
+            signed = self._sign_ins.fields_for(method, address, fields)
+            if cookie and "Cookie" in signed:
+                signed["Cookie"] += f"; {cookie}"
+            signed = fields | signed
             response = self._send(method, there, signed, asked=asked)
             challenges = response.headers.getlist("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
@@ -242,7 +329,7 @@ class WebAccess(Access):
                 preload_content=False,
                 decode_content=False,
             )
-        except (lib.HTTPError, OSError) as error:
+        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
             raise translate(error, asked, host_of(address), self._stall_after) from error
         assert isinstance(answer, Response), "the pools speak HTTP/1.1"
         if self._overhearing is not None:
@@ -263,7 +350,13 @@ class WebAccess(Access):
                 made = urllib3.connection_from_url(origin, **how)
             else:
                 made = _manager_of(proxy, how).connection_from_url(origin)
-            ask_for_whole_heads(made)
+            supervise(
+                made,
+                self._guard,
+                host_of(origin),
+                stall_seconds=self._stall_after,
+                longest_seconds=self._longest,
+            )
             pool = self._pools.setdefault(origin, made)
         return pool
 
@@ -293,14 +386,20 @@ class WebAccess(Access):
     def _drop(self, response: Response) -> None:
         """Be done with an answer whose body is not wanted."""
         left = response.length_remaining
+        self._allow(response)
         try:
             if left is not None and left <= _SHORT_PAGE:
                 response.read(_SHORT_PAGE)
                 response.release_conn()
             else:
                 response.close()
-        except (lib.HTTPError, OSError):
+        except (lib.HTTPError, OSError, http.client.HTTPException):
             response.close()
+
+    def _allow(self, response: Response) -> None:
+        """Bound how long the body of an answer is waited for that brings no file."""
+        if (answer := answer_of(response)) is not None:
+            answer.reader.allow(min(_REFUSAL_SECONDS, self._stall_after))
 
     def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
         """The error for an answer that brings no file.
@@ -318,7 +417,7 @@ class WebAccess(Access):
             return explained
         shown = without_secrets(address)
         reason = f"the server answers {rules.name_of_status(status)}"
-        if status in rules.WORTH_ANOTHER_TRY:
+        if rules.is_passing(status):
             return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
         if status < 400:
             return StrangeAnswer(shown, reason, "which is no answer to a plain request")
@@ -329,9 +428,10 @@ class WebAccess(Access):
         """What the place itself says about an answer that brings no file."""
         if self._explain is None:
             return None
+        self._allow(response)
         try:
             body = response.read(_SHORT_PAGE)
-        except (lib.HTTPError, OSError):
+        except (lib.HTTPError, OSError, http.client.HTTPException):
             body = b""
         return self._explain(response.status, response.headers, body, address)
 
@@ -348,7 +448,21 @@ def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
 
 
 class WebDelivery(Delivery):
-    """The body of one answer."""
+    """The body of one answer.
+
+    Args:
+        response: the answer.
+        address: what was asked for.
+        facts: what the answer says.
+        start: its first byte.
+        seconds: within which some of it must come, each time.
+        empty: whether nothing of it is wanted.
+        notes: what is already to be told of it.
+
+    Raises:
+        StrangeAnswer: it is coded in a way that cannot be undone.
+        TransferFailed: nothing came of a coded body.
+    """
 
     def __init__(
         self,
@@ -356,53 +470,55 @@ class WebDelivery(Delivery):
         address: str,
         facts: Facts,
         start: int,
-        stall_after: float,
+        seconds: float,
         *,
         empty: bool = False,
+        notes: tuple[str, ...] = (),
     ) -> None:
         self._response = response
+        self._answer = answer_of(response)
         self._address = address
-        self._stall_after = stall_after
+        self._seconds = seconds
         self._empty = empty
-        self._decode = _must_decode(response, address)
         self._decoded = 0
+        self._beginning = b""
         self.start = start
+        self.notes = notes
         # RFC 9110, 14.3
         self.in_parts = "bytes" in response.headers.get("Accept-Ranges", "").lower()
-        if self._decode:
-            # What is stored is not what was sent, so neither its length nor its ranges apply.
-            coding = response.headers["Content-Encoding"].strip().lower()
-            # No more do the checksums.
-            self.facts = replace(facts, length=None, coding=coding, checksums=(), composite=None)
+        self.facts = facts
+        self.joining = _joining(response, facts.validators)
+        framed = self._answer.transfer_codings if self._answer else ()
+        self._receive = decoded(framed, self._receive_some) if framed else self._receive_some
+        self._undo = None
+        if codings := self._content_codings():
+            # What is stored is not what was sent, so neither its length nor its ranges apply, nor
+            # do the checksums.
+            self._undo = decoded(codings, self._receive_all)
+            name = ", ".join(codings)
+            self.facts = replace(facts, length=None, coding=name, checksums=(), composite=None)
             self.joining = Joining.NEVER
-        else:
-            self.facts = facts
-            self.joining = _joining(response, facts.validators)
+        elif framed:
+            self.joining = Joining.NEVER
 
     def read(self) -> bytes:
-        """Return what one receive brings: waiting for a full chunk would lose it in a crash.
-
-        A small rest is waited for, since a second round costs a small file more than it can save.
-        """
+        """Return what one receive brings: waiting for a full chunk would lose it in a crash."""
         if self._empty:
             return b""
         try:
-            rest = self._response.length_remaining
-            if rest is not None and rest <= _SMALL and not self._decode:
-                return self._response.read(rest)
-            # The library's annotation leaves out that None stands for the end.
-            data = self._response.read1(CHUNK, decode_content=self._decode) or b""
-        except (lib.HTTPError, OSError) as error:
-            raise translate(
-                error, self._address, host_of(self._address), self._stall_after, reading=True
-            ) from error
-        if self._decode:
+            data = self._receive_all() if self._undo is None else self._undo()
+        except BrokenCoding:
+            raise self._strange("its content coding is broken", "report it to the server") from None
+        except EndsEarly:
+            shown = without_secrets(self._address)
+            reason = "the answer ended within its content coding"
+            raise ConnectionLost(shown, reason, "try again later") from None
+        if self._undo is not None:
             self._decoded += len(data)
             if self._decoded > max(_LITTLE, _MOST_SWELLING * self._response.tell()):
-                raise StrangeAnswer(
-                    without_secrets(self._address),
-                    f"swells to more than {_MOST_SWELLING} times what is sent",
-                    "tell the place's keeper",
+                raise self._strange(
+                    f"decompresses to more than {_MOST_SWELLING} times the bytes received",
+                    "refused",
                 )
         return data
 
@@ -412,6 +528,91 @@ class WebDelivery(Delivery):
             self._response.release_conn()
         else:
             self._response.close()
+
+    def _receive_all(self) -> bytes:
+        """Return the next bytes of the content, those that were looked at already first."""
+        if self._beginning:
+            data, self._beginning = self._beginning, b""
+            return data
+        return self._receive()
+
+    def _receive_some(self) -> bytes:
+        """Return the next bytes, with the chunks of the transfer taken away; empty at the end.
+
+        A small rest is waited for a moment, since a second round costs a small file more than it
+        can save.
+        """
+        rest = self._response.length_remaining
+        is_small = rest is not None and rest <= _SMALL
+        data = self._receive_once()
+        if is_small and data and len(data) < (rest or 0):
+            pieces = [data]
+            until = time.monotonic() + _A_MOMENT_SECONDS
+            while self._response.length_remaining and time.monotonic() < until:
+                data = self._receive_once()
+                if not data:
+                    break
+                pieces.append(data)
+            return b"".join(pieces)
+        return data
+
+    def _receive_once(self) -> bytes:
+        if self._answer is not None:
+            self._answer.reader.allow(self._seconds)
+        try:
+            # The library's annotation leaves out that None stands for the end.
+            data = self._response.read1(CHUNK, decode_content=False) or b""
+        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
+            raise translate(
+                error, self._address, host_of(self._address), self._seconds, reading=True
+            ) from error
+        if not data and self._answer is not None and self._was_cut(self._answer):
+            raise ConnectionLost(
+                without_secrets(self._address),
+                "the secure connection was cut before the answer said that it had ended",
+                "try again later",
+            )
+        return data
+
+    def _was_cut(self, answer: StrictResponse) -> bool:
+        """Return whether a body that ends with its connection was cut (RFC 9112, 9.8)."""
+        return answer.reader.was_cut and not answer.is_delimited
+
+    def _content_codings(self) -> tuple[str, ...]:
+        """Return what is to be undone, although the content was asked for as it is kept.
+
+        Servers label files with codings that these do not have, such as archives that are gzip
+        files. What is plainly the file that was asked for is taken as it is.
+        """
+        listed = self._response.headers.get("Content-Encoding", "").lower().split(",")
+        labels = [each.strip() for each in listed]
+        labels = [each for each in labels if each and each not in _NO_CODINGS]
+        if not labels:
+            return ()
+        self._beginning = self._receive()
+        if not self._beginning:
+            return ()
+        name = urlsplit(self._address).path.rpartition("/")[2]
+        codings = tuple(NAMES.get(each, "") for each in labels)
+        is_gzip = self._beginning.startswith(GZIP_MAGIC)
+        as_named = begins_as_named(name, self._beginning)
+        if is_gzip and as_named and codings[-1] == "gzip":
+            # An archive that is labelled as what it is, or one that was packed once more.
+            return codings if is_gzip_within(self._beginning) else ()
+        fits = all(codings) and len(codings) <= _MOST_CODINGS
+        fits = fits and (is_gzip or codings[-1] != "gzip")
+        if as_named:
+            self.notes += (f"labelled {', '.join(labels)}, which it is not; filed as it came",)
+            return ()
+        if not fits:
+            self._response.close()
+            raise self._strange(
+                f"unsupported content coding {', '.join(labels)[:60]}", "open it in a browser"
+            )
+        return codings
+
+    def _strange(self, reason: str, advice: str) -> StrangeAnswer:
+        return StrangeAnswer(without_secrets(self._address), reason, advice)
 
 
 def _part_from(
@@ -439,30 +640,6 @@ def _is_complete(response: Response, start: int, validators: Validators | None) 
     """
     content_range = rules.parse_content_range(response.headers.get("Content-Range"))
     return validators is not None and content_range is not None and content_range.length == start
-
-
-def _must_decode(response: Response, address: str) -> bool:
-    """Whether the body is coded (RFC 9110, 8.4) although it was asked for as it is.
-
-    A gzip archive that is labelled as gzip-coded is the archive that was asked for.
-
-    Raises:
-        StrangeAnswer: it is coded in a way that cannot be undone here.
-    """
-    coding = response.headers.get("Content-Encoding", "identity").strip().lower()
-    if coding in ("", "identity"):
-        return False
-    packed = extension_of(urlsplit(address).path.rpartition("/")[2])
-    if coding in ("gzip", "x-gzip") and packed in ("gz", "tgz", "tar.gz"):
-        return False
-    if coding not in ("gzip", "x-gzip", "deflate"):
-        response.close()
-        raise StrangeAnswer(
-            without_secrets(address),
-            f"comes in the coding {coding}, which it was not asked to and which is not known here",
-            "open it in a browser",
-        )
-    return True
 
 
 def _joining(response: Response, validators: Validators) -> Joining:

@@ -9,6 +9,7 @@ import ssl
 
 from urllib3 import exceptions as lib
 
+from willow_cart.access.http_connection import FramingError
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import (
     ConnectionLost,
@@ -55,6 +56,11 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
             return StrangeAnswer(shown, "its content coding is broken", "tell the place's keeper")
         case lib.LocationParseError() | lib.LocationValueError():
             return StrangeAnswer(shown, f"{host} cannot be asked", "check the address for slips")
+        case FramingError() | lib.ProtocolError(args=(_, FramingError())):
+            cause = error if isinstance(error, FramingError) else error.args[1]
+            return StrangeAnswer(
+                shown, f"not a valid HTTP answer: {cause}", "report it to the server"
+            )
         case lib.HeaderParsingError() | lib.InvalidHeader():
             return StrangeAnswer(shown, "its header cannot be read", "tell the place's keeper")
         case lib.ProtocolError() if _breaks_the_rules(error):

@@ -1,0 +1,95 @@
+"""Undoing content and transfer codings, and noticing where they end too early."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Sequence
+
+GZIP_MAGIC = b"\x1f\x8b"
+"""The first bytes of a gzip member (RFC 1952, 2.3.1)."""
+
+NAMES = {"gzip": "gzip", "x-gzip": "gzip", "deflate": "deflate"}
+"""Codings that can be undone (RFC 9110, 8.4.1), by the names that servers use."""
+
+# So much is made of what came before more is asked for; a kilobyte can become a gigabyte.
+_PIECE_BYTES = 1 << 20
+
+
+class BrokenCoding(Exception):
+    """The bytes are not in the coding that they should be in."""
+
+
+class EndsEarly(Exception):
+    """The bytes end before their coding does."""
+
+
+class Decoder:
+    """The bytes of a source with one coding undone.
+
+    Args:
+        coding: `gzip` (RFC 1952) or `deflate` (RFC 1950; by mistake also RFC 1951).
+        source: gives the next coded bytes; empty at the end.
+    """
+
+    def __init__(self, coding: str, source: Callable[[], bytes]) -> None:
+        self._source = source
+        self._is_gzip = coding == "gzip"
+        self._unzip = zlib.decompressobj(31 if self._is_gzip else 15)
+        self._rest = b""
+        self._began = False
+
+    def read(self) -> bytes:
+        """Return the next bytes, waiting for at least one; empty at the end.
+
+        Raises:
+            BrokenCoding: they are not in this coding.
+            EndsEarly: the source has ended, and the coding has not.
+        """
+        while True:
+            data = self._rest or self._source()
+            self._rest = b""
+            if not data:
+                if not self._began or self._unzip.eof:
+                    return b""
+                if out := self._unzip.decompress(b"", _PIECE_BYTES):
+                    return out  # what was made already, and did not fit into the last piece
+                raise EndsEarly
+            if out := self._undo(data):
+                return out
+
+    def _undo(self, data: bytes) -> bytes:
+        if self._unzip.eof:
+            # RFC 1952, 2.2: members follow each other. What else follows is padding, or nothing
+            # that anybody reads.
+            if not (self._is_gzip and data.startswith(GZIP_MAGIC)):
+                return b""
+            self._unzip = zlib.decompressobj(31)
+        try:
+            out = self._unzip.decompress(data, _PIECE_BYTES)
+        except zlib.error as error:
+            if self._began or self._is_gzip:
+                raise BrokenCoding(str(error)) from None
+            # Servers that forget the two bytes around the data (RFC 9110, 8.4.1.2, note).
+            self._unzip = zlib.decompressobj(-15)
+            try:
+                out = self._unzip.decompress(data, _PIECE_BYTES)
+            except zlib.error:
+                raise BrokenCoding(str(error)) from None
+        self._began = True
+        self._rest = self._unzip.unconsumed_tail or self._unzip.unused_data
+        return out
+
+
+def decoded(codings: Sequence[str], source: Callable[[], bytes]) -> Callable[[], bytes]:
+    """Undo codings that were applied in the order in which they are given."""
+    for coding in reversed(codings):
+        source = Decoder(NAMES[coding], source).read
+    return source
+
+
+def is_gzip_within(beginning: bytes) -> bool:
+    """Return whether gzip data holds gzip data in its turn, as far as its beginning shows."""
+    try:
+        return zlib.decompressobj(31).decompress(beginning, 16).startswith(GZIP_MAGIC)
+    except zlib.error:
+        return False

@@ -1,0 +1,183 @@
+"""Sockets under supervision: requests are spaced, reads bounded, and all can be ended at once."""
+
+from __future__ import annotations
+
+import io
+import select
+import socket
+import ssl
+import threading
+import time
+import weakref
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+# A connection attempt looks this often whether it is still wanted, in seconds.
+_TICK_SECONDS = 0.1
+
+
+class RequestPacer:
+    """Keeps a gap between two requests to one host, measured from when they are sent.
+
+    Args:
+        gap_after: gives the gap in seconds that follows a request.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(
+        self, gap_after: Callable[[], float], clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._gap_after = gap_after
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._next: dict[str, float] = {}
+
+    def reserve(self, host: str) -> float:
+        """Reserve the next turn at a host, and return the seconds until then."""
+        with self._lock:
+            now = self._clock()
+            turn = max(now, self._next.get(host, now))
+            self._next[host] = turn + self._gap_after()
+            return turn - now
+
+
+class SocketGuard:
+    """Supervises the sockets of one protocol; for use by several threads at once.
+
+    Args:
+        pacer: spaces requests; None for no gaps.
+    """
+
+    def __init__(self, pacer: RequestPacer | None = None) -> None:
+        self._pacer = pacer
+        self._lock = threading.Lock()
+        self._sockets: weakref.WeakSet[socket.socket] = weakref.WeakSet()
+        self._aborted = threading.Event()
+
+    def wait_turn(self, host: str) -> None:
+        """Wait until a request may be sent to a host.
+
+        Raises:
+            ConnectionAbortedError: `abort` was called.
+        """
+        if self._pacer is not None and (pause := self._pacer.reserve(host)) > 0:
+            self._aborted.wait(pause)
+        self._require_wanted()
+
+    def connect(self, address: tuple[str, int], timeout: float) -> socket.socket:
+        """Connect to the first address of a host that answers, and watch the socket.
+
+        Args:
+            address: host and port.
+            timeout: seconds for each of the host's addresses.
+
+        Raises:
+            socket.gaierror: the name cannot be resolved.
+            TimeoutError: no address answers in time.
+            OSError: the connection fails, or `abort` was called.
+        """
+        host, port = address
+        failure: OSError | None = None
+        # RFC 6724: the system gives the addresses in the order in which to try them.
+        for family, kind, protocol, _, there in socket.getaddrinfo(
+            host.strip("[]"), port, type=socket.SOCK_STREAM
+        ):
+            self._require_wanted()
+            sock = socket.socket(family, kind, protocol)
+            try:
+                self._connect(sock, there, timeout)
+                sock.settimeout(timeout)
+                self.watch(sock)
+            except OSError as error:
+                sock.close()
+                failure = error
+            else:
+                return sock
+        raise failure or OSError(f"{host} has no address")
+
+    def _connect(self, sock: socket.socket, there: object, timeout: float) -> None:
+        """Connect without blocking, so that an abort is noticed."""
+        sock.setblocking(False)
+        with suppress(BlockingIOError):
+            sock.connect(there)  # type: ignore[arg-type]  # as getaddrinfo gave it
+            return
+        deadline = time.monotonic() + timeout
+        while not select.select([], [sock], [], _TICK_SECONDS)[1]:
+            self._require_wanted()
+            if time.monotonic() > deadline:
+                raise TimeoutError("timed out")
+        if error := sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+            raise OSError(error, "cannot connect")
+
+    def watch(self, sock: socket.socket) -> None:
+        """Have a socket ended by `abort`, as long as somebody uses it."""
+        with self._lock:
+            self._sockets.add(sock)
+        self._require_wanted()
+
+    def abort(self) -> None:
+        """End every connection now; threads that wait for bytes get an error instead."""
+        self._aborted.set()
+        with self._lock:
+            sockets = list(self._sockets)
+        for sock in sockets:
+            with suppress(OSError):
+                socket.socket.shutdown(sock, socket.SHUT_RDWR)  # not TLS's, which would wait
+
+    def _require_wanted(self) -> None:
+        if self._aborted.is_set():
+            raise ConnectionAbortedError("the program is stopping")
+
+
+class TimedReader(io.RawIOBase):
+    """Reads a socket until a deadline.
+
+    Args:
+        sock: the socket.
+        stall_seconds: without a byte, after which a single receive is given up.
+
+    Attributes:
+        deadline: by the monotonic clock; whatever is being read must have come by then.
+        was_cut: whether a TLS connection ended without the alert that says so (RFC 8446, 6.1).
+    """
+
+    def __init__(self, sock: socket.socket, stall_seconds: float) -> None:
+        self._sock = sock
+        # The library closes a socket when its last file is closed, so there must be one.
+        self._file = sock.makefile("rb", buffering=0)
+        self._stall_seconds = stall_seconds
+        self.deadline = time.monotonic() + stall_seconds
+        self.was_cut = False
+
+    def readable(self) -> bool:
+        """Return that it can be read."""
+        return True
+
+    def allow(self, seconds: float) -> None:
+        """Move the deadline to so many seconds from now."""
+        self.deadline = time.monotonic() + seconds
+
+    def readinto(self, buffer: Any) -> int:
+        """Receive what is there, waiting for at least one byte; 0 at the end.
+
+        Raises:
+            TimeoutError: nothing came in time.
+            OSError: the connection broke.
+        """
+        left = self.deadline - time.monotonic()
+        if left <= 0:
+            raise TimeoutError("timed out")
+        if left < 0.9 * self._stall_seconds:
+            self._sock.settimeout(left)
+        try:
+            count = self._file.readinto(buffer)
+        except ssl.SSLEOFError:
+            self.was_cut = True
+            return 0
+        return count or 0
+
+    def close(self) -> None:
+        """Close the file; the socket lives on while others use it."""
+        self._file.close()
+        super().close()
