@@ -16,7 +16,7 @@ from tests.support.program import files_in, partial_bytes, run, start, wait_for_
 from tests.support.servers import VSFTPD, vsftpd
 from willow_cart.access import Delivery
 from willow_cart.access.ftp import FtpAccess
-from willow_cart.access.ftp_listing import parse_fact_line, parse_list_line
+from willow_cart.access.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
@@ -100,7 +100,7 @@ def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
             content = b"".join(iter(delivery.read, b""))
             delivery.close()
             assert content == FILES["outbox/2031/05/deep.bin"]
-            (entry,) = ftp.entries(f"{base}/outbox/2031/05/")
+            (entry,) = ftp.entries(f"{base}/outbox/2031/05/").entries
             assert entry.size == len(content)
 
 
@@ -172,6 +172,133 @@ def test_a_server_that_allows_two_connections_gets_two(tmp_path: Path, root: Pat
     assert not re.search(r"\b421\b", outcome.err)
 
 
+def without(*commands: str) -> type[Any]:
+    """A server that does not know some commands."""
+    known = {key: value for key, value in FTPHandler.proto_cmds.items() if key not in commands}
+    return type("Old", (FTPHandler,), {"proto_cmds": known, "use_sendfile": False})
+
+
+NOW = datetime(2031, 5, 10, 12, tzinfo=UTC)
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "LEVEL.CSV;1   5/10  10-MAY-2031 06:00:00 [FEN,IDA] (RWED,RWED,RE,)",
+        "WPTA01 3390   2031/05/10  1   15  VB   32756 32760  PS  LEVELS",
+        "Volume Unit    Referred Ext Used Recfm Lrecl BlkSz Dsorg Dsname",
+        "-rw-r--r-- 1 a b x May 10 06:00 name",
+        "x" * 100_000,
+        "-rw-r--r-- " + "1 " * 50_000,
+    ],
+)
+def test_a_line_that_is_not_understood_says_so(line: str) -> None:
+    with pytest.raises(NotUnderstoodLine):
+        parse_list_line(line, NOW)
+    with pytest.raises(NotUnderstoodLine):
+        parse_fact_line(line.replace(" ", "") or "x")
+
+
+class OldStyle(without("MLSD", "MLST")):  # type: ignore[misc]
+    """Lists two files in a style that is not known, and one that is."""
+
+    def ftp_LIST(self, path: str) -> Any:  # noqa: N802
+        lines = [
+            "LEVEL.CSV;1   5/10  10-MAY-2031 06:00:00 [FEN,IDA] (RWED,RWED,RE,)",
+            "NOTES.TXT;3   1/10  10-MAY-2031 06:00:00 [FEN,IDA] (RWED,RWED,RE,)",
+            "-rw-r--r-- 1 a b 3 May 10 2031 level_20310510.csv",
+        ]
+        self.push_dtp_data("".join(f"{line}\r\n" for line in lines).encode(), cmd="LIST")
+        return path
+
+
+def test_lines_that_are_not_understood_are_counted_and_told(tmp_path: Path, root: Path) -> None:
+    with served(root, handler=OldStyle) as contractor:
+        source = f"{contractor.base}/outbox/"
+        for command in (["survey", source], ["haul", source, "--into", "x"]):
+            outcome = run(*command, cwd=tmp_path)
+            assert outcome.code == 1
+            assert "2 lines of the listing not understood, such as 'LEVEL.CSV;1" in outcome.err
+    assert files_in(tmp_path / "x") == {"level_20310510.csv": b"ten"}
+
+
+class Forgetful(without("MLSD", "MLST")):  # type: ignore[misc]
+    """Goes back to sending text with every listing, and counts as it would send."""
+
+    def ftp_LIST(self, path: str) -> Any:  # noqa: N802
+        self._current_type = "a"
+        return super().ftp_LIST(path)
+
+
+def test_files_come_byte_by_byte_whatever_the_server_thinks(tmp_path: Path, root: Path) -> None:
+    content = b"day,level\n1,2\n" * 5_000
+    for number in range(9):
+        (root / "outbox" / f"n{number}" / "x").mkdir(parents=True)
+        (root / "outbox" / f"n{number}" / "x" / "lines.csv").write_bytes(content)
+    with served(root, handler=Forgetful) as contractor:
+        source = f"{contractor.base}/outbox/"
+        assert run("haul", source, "--depth", "all", "--into", "x", cwd=tmp_path).code == 0
+    assert files_in(tmp_path / "x")["n0/x/lines.csv"] == content
+
+
+class Counting(FTPHandler):  # type: ignore[misc]
+    """Counts who signs in."""
+
+    logins: list[str] = []  # noqa: RUF012  # shared by all connections on purpose
+
+    def on_login(self, username: str) -> None:
+        self.logins.append(username)
+
+
+def test_connections_are_kept_for_any_number_of_files(tmp_path: Path, root: Path) -> None:
+    for number in range(60):
+        (root / "outbox" / f"n{number}.csv").write_bytes(b"%d" % number)
+    Counting.logins.clear()
+    with served(root, handler=Counting) as contractor:
+        source = f"{contractor.base}/outbox/"
+        outcome = run("haul", source, "--into", "x", "--lanes-per-host", "3", cwd=tmp_path)
+    assert outcome.code == 0
+    assert len(files_in(tmp_path / "x")) == 64
+    assert len(Counting.logins) <= 3
+
+
+class Crowded(FTPHandler):  # type: ignore[misc]
+    """Lets in two, and tells the third one the reason in words only."""
+
+    inside: list[object] = []  # noqa: RUF012  # shared by all connections on purpose
+
+    def ftp_PASS(self, line: str) -> None:  # noqa: N802
+        if len(self.inside) >= 2:
+            self.respond("530 Sorry, the maximum number of clients (2) are already connected.")
+            return
+        self.inside.append(self)
+        super().ftp_PASS(line)
+
+    def on_disconnect(self) -> None:
+        if self in self.inside:
+            self.inside.remove(self)
+
+
+def test_a_refusal_of_connections_lowers_the_lanes(tmp_path: Path, root: Path) -> None:
+    for number in range(30):
+        (root / "outbox" / f"n{number}.csv").write_bytes(b"%d" % number)
+    with served(root, handler=Crowded) as contractor:
+        source = f"{contractor.base}/outbox/"
+        outcome = run("haul", source, "--into", "x", "--lanes-per-host", "6", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert len(files_in(tmp_path / "x")) == 34
+
+
+def test_a_listing_without_end_is_cut_and_told(tmp_path: Path, root: Path) -> None:
+    for number in range(300):
+        (root / "outbox" / f"n{number:03}.csv").write_bytes(b"%d" % number)
+    with served(root) as contractor:
+        source = f"{contractor.base}/outbox/"
+        outcome = run("survey", source, "--largest-listing", "10kB", cwd=tmp_path)
+    assert outcome.code == 1
+    assert "the listing is longer than 10.0 kB; the rest was not read" in outcome.err
+
+
 class Slow(FTPHandler):  # type: ignore[misc]
     """Sends so slowly that a kill comes in the middle."""
 
@@ -227,12 +354,6 @@ class Breaking(FTPHandler):  # type: ignore[misc]
         return super().ftp_RETR(file)
 
 
-def without(*commands: str) -> type[Any]:
-    """A server that does not know some commands."""
-    known = {key: value for key, value in FTPHandler.proto_cmds.items() if key not in commands}
-    return type("Old", (FTPHandler,), {"proto_cmds": known, "use_sendfile": False})
-
-
 class Elsewhere(FTPHandler):  # type: ignore[misc]
     """Knows no extended passive mode, and names another host for data."""
 
@@ -280,9 +401,6 @@ def test_a_name_cannot_carry_a_command(tmp_path: Path, root: Path) -> None:
     assert "holds a line break, which FTP cannot say" in outcome.err
 
 
-NOW = datetime(2031, 5, 10, 12, tzinfo=UTC)
-
-
 @pytest.mark.parametrize(
     ("line", "name", "kind", "size", "modified"),
     [
@@ -291,7 +409,63 @@ NOW = datetime(2031, 5, 10, 12, tzinfo=UTC)
         ("-rw-r--r--+ 1 ida 12 Feb 29 2028 x", "x", "file", 12, "2028-02-29 00:00"),
         ("-rw-r--r-- 1 a b 12 Feb 29 06:00 x", "x", "file", 12, "None"),
         ("-rw-rw-r-- 1 a b 9 2031-05-10 06:00 x", "x", "file", 9, "2031-05-10 06:00"),
-        ("-rw-rw-r-- 1 a b 9 10. Mai 06:00 x", None, "", None, ""),
+        ("-rw-rw-r-- 1 a b 9 10. Mai 06:00 x", "x", "file", 9, "2031-05-10 06:00"),
+        (
+            "-rw-r--r-- 1 a b 9 Mär 10 06:00 x".encode().decode("latin-1"),
+            "x",
+            "file",
+            9,
+            "2031-03-10 06:00",
+        ),
+        (
+            "-rw-r--r-- 1 a b 9 déc. 24 06:00 x".encode().decode("latin-1"),
+            "x",
+            "file",
+            9,
+            "2030-12-24 06:00",
+        ),
+        (
+            "-rw-r--r-- 1 a b 9 5月 10 2030 x".encode().decode("latin-1"),
+            "x",
+            "file",
+            9,
+            "2030-05-10 00:00",
+        ),
+        ("-rw-r--r-- 1 a b 9 Wxyz 10 2030 x", "x", "file", 9, "None"),
+        (
+            r"-rw-r--r-- 1 DOM\ida DOM\Domain Users 1,234,567 May 10 06:00 x",
+            "x",
+            "file",
+            1234567,
+            "2031-05-10 06:00",
+        ),
+        (
+            "- [R----F--] ida 214059 May  9 23:59 cx.exe",
+            "cx.exe",
+            "file",
+            214059,
+            "2031-05-09 23:59",
+        ),
+        ("d [R----F--] ida 512 May  9 2030 login", "login", "folder", None, "2030-05-09 00:00"),
+        (
+            "-rw-r--r-- 1 a b 99999999999999999999999 May 9 2030 x",
+            "x",
+            "file",
+            None,
+            "2030-05-09 00:00",
+        ),
+        (
+            "+i8388621.48594,m825718503,r,s280,\tdjb.html",
+            "djb.html",
+            "file",
+            280,
+            "1996-03-01 22:15",
+        ),
+        ("+i8388621.50690,m824255907,/,\t514", "514", "folder", None, "1996-02-13 23:58"),
+        ("2031-05-10  06:00    <DIR>          d", "d", "folder", None, "2031-05-10 06:00"),
+        ("10.05.2031  06:00          1.024 x", "x", "file", 1024, "2031-05-10 06:00"),
+        ("05/30/2031  06:00 PM      1,024 x", "x", "file", 1024, "2031-05-30 18:00"),
+        ("05/10/2031  06:00 PM      1,024 x", "x", "file", 1024, "None"),
         ("-rw-rw-r-- 1 a b 9 10 May 2031 x", "x", "file", 9, "2031-05-10 00:00"),
         ("drwxr-xr-x 2 a b 4096 May  9 23:59 d", "d", "folder", None, "2031-05-09 23:59"),
         ("lrwxrwxrwx 1 a b 4 May  9 2030 l -> d", "l", "link", None, "2030-05-09 00:00"),
@@ -324,7 +498,6 @@ def test_listings_are_read_in_the_styles_that_are_about(
         ("type=OS.unix=slink:/x;size=1; l", "l", "link", None),
         ("type=cdir;modify=20310510060000; /", None, "", None),
         ("type=file;modify=20311310060000; odd", "odd", "file", None),
-        ("nothing", None, "", None),
     ],
 )
 def test_facts_are_read(line: str, name: str | None, kind: str, size: int | None) -> None:

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from willow_cart.access import Patience, persist
+from willow_cart.access import Patience, Retrier
 from willow_cart.cli.gauge import Gauge, time_left
 from willow_cart.errors import TryAgain
 from willow_cart.exits import Exit
@@ -45,11 +45,19 @@ def test_persisting_ends_with_success_or_with_the_last_error() -> None:
             raise outcome
         return outcome
 
-    assert persist(attempt, Patience(), sleep=slept.append, chance=lambda: 0.5) == "here"
+    told: list[float] = []
+    retrier = Retrier(
+        Patience(), slept.append, lambda _, pause: told.append(pause), random_value=lambda: 0.5
+    )
+    assert retrier.run(attempt) == "here"
+    assert told == slept
     assert slept == [7, 2]
     outcomes[:] = [TryAgain("a", "first"), TryAgain("a", "second")]
     with pytest.raises(TryAgain, match="second"):
-        persist(attempt, Patience(attempts=2), sleep=slept.append)
+        retrier.run(attempt, Patience(attempts=2))
+    outcomes[:] = [TryAgain("a", "first"), "here"]
+    with pytest.raises(TryAgain, match="first"):
+        Retrier(wait=lambda _: True).run(attempt)  # the person wants to stop
 
 
 def test_hosts_take_turns_within_their_lanes() -> None:

@@ -18,7 +18,7 @@ ROOT = Path(__file__).parent.parent
     ("typed", "completed"),
     [
         (["su"], "survey"),
-        (["haul", "--la"], "--layout --lanes --lanes-per-host --largest"),
+        (["haul", "--la"], "--layout --largest-listing --lanes --lanes-per-host --largest"),
         (["haul", "--twins", ""], "keep link skip"),
         (["haul", "--twins", "=", "l"], "link"),
         (["weigh", "--lan"], ""),

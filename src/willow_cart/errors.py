@@ -188,14 +188,23 @@ class ServerBusy(TryAgain):
     """The server answered, and asked to be left alone for now (408, 425, 429, 5xx).
 
     Attributes:
-        status: the HTTP status code.
+        status: the HTTP status code, or the FTP reply code.
+        most: as many connections as the server allows; None where it does not show that.
     """
 
     def __init__(
-        self, thing: str, reason: str, advice: str = "", *, wait: float | None, status: int
+        self,
+        thing: str,
+        reason: str,
+        advice: str = "",
+        *,
+        wait: float | None,
+        status: int,
+        most: int | None = None,
     ) -> None:
         super().__init__(thing, reason, advice, wait=wait)
         self.status = status
+        self.most = most
 
 
 class Hopeless(TransferFailed):

@@ -9,6 +9,7 @@ from enum import StrEnum
 
 from willow_cart.addresses import file_name_in, segments_of
 from willow_cart.kinds import kind_of
+from willow_cart.units import LARGEST_SIZE
 
 OWN_FOLDER = ".willow"
 """The product's own folder in a destination: ledger, partial files, lock. No offer goes there."""
@@ -157,6 +158,13 @@ class Offer:
     heading: str = ""
     cell: Cell | None = None
     mirrors: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        # What a server or a list makes up would otherwise fill every disk before it comes.
+        for field_name in ("size", "about"):
+            count = getattr(self, field_name)
+            if count is not None and not 0 <= count <= LARGEST_SIZE:
+                object.__setattr__(self, field_name, None)
 
     @property
     def file_name(self) -> str:

@@ -20,7 +20,7 @@ MONTHS = {name: number for number, name in enumerate(
 
 _SECONDS = {"": 1, "s": 1, "min": 60, "h": 3600, "d": 86400}
 _TIME = re.compile(r"(\d{1,9}(?:\.\d{1,9})?)\s*(s|min|h|d|)", re.IGNORECASE)
-_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([a-z]*)", re.IGNORECASE)
+_SIZE = re.compile(r"(\d{1,30}(?:\.\d{1,30})?)\s*([a-z]*)", re.IGNORECASE)
 
 
 def parse_size(text: str) -> int:
@@ -34,6 +34,22 @@ def parse_size(text: str) -> int:
     if match is None or factor is None:
         raise BadOption(text, "is not a size", "write bytes or a unit, such as 10MB or 1.5GiB")
     return int(float(match[1]) * factor)
+
+
+LARGEST_SIZE = 1 << 60
+"""The most bytes that a file is believed to have; no disk holds one of more than an exbibyte."""
+
+
+def read_count(text: str) -> int | None:
+    """Read a count of bytes as a server writes it; None for what is no number, or too large.
+
+    Only ASCII digits count, and no more of them than 64 bits hold: Python takes other digits too,
+    and minutes for very long numbers.
+    """
+    if not (text.isascii() and text.isdigit() and len(text) <= 19):
+        return None
+    number = int(text)
+    return number if number <= LARGEST_SIZE else None
 
 
 def parse_seconds(text: str) -> float:

@@ -18,9 +18,10 @@ from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import quote, unquote_plus, urlsplit
 
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
-from willow_cart.access.patience import BRIEFLY, persist
+from willow_cart.access.patience import RequestRules, Retrier
 from willow_cart.access.seam import Access, Delivery, Entry, Store, Unchanged
 from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.sockets import RequestPacer
 from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.web import WebAccess
 from willow_cart.access.whole import fetch_whole
@@ -32,6 +33,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
+from willow_cart.units import read_count
 
 if TYPE_CHECKING:
     from botocore.credentials import Credentials
@@ -83,6 +85,9 @@ class BucketAccess(Access, Store):
         requester_pays: whether we bear the costs where the bucket's owner does not.
         lanes_per_host: how many connections are kept open to one host.
         context: for TLS; None trusts whom the system trusts.
+        rules: how requests are made.
+        pacer: keeps gaps between requests; None for no gaps.
+        retrier: makes attempts again for listings.
         environment: where credentials and the region may be named.
     """
 
@@ -94,8 +99,13 @@ class BucketAccess(Access, Store):
         requester_pays: bool = False,
         lanes_per_host: int = 4,
         context: ssl.SSLContext | None = None,
+        rules: RequestRules | None = None,
+        pacer: RequestPacer | None = None,
+        retrier: Retrier | None = None,
         environment: Mapping[str, str] = os.environ,
     ) -> None:
+        rules = rules or RequestRules()
+        self.retrier = retrier or Retrier()
         named = environment.get("AWS_ENDPOINT_URL_S3") or environment.get("AWS_ENDPOINT_URL")
         self._endpoint = endpoint or named
         self._region = environment.get("AWS_REGION") or environment.get("AWS_DEFAULT_REGION")
@@ -103,6 +113,9 @@ class BucketAccess(Access, Store):
         self._signer = _BucketSigner(sign_ins or SignIns(), requester_pays=requester_pays)
         self._web = WebAccess(
             lanes_per_host=lanes_per_host,
+            stall_after=rules.stall_after,
+            longest=rules.longest,
+            pacer=pacer,
             sign_ins=self._signer,
             context=context,
             of_store=True,
@@ -155,6 +168,10 @@ class BucketAccess(Access, Store):
             lambda asked: read_page(self._page(bucket, asked), bucket),
         )
 
+    def abort(self) -> None:
+        """End every exchange at once (see the seam)."""
+        self._web.abort()
+
     def close(self) -> None:
         """Let go of every connection."""
         self._web.close()
@@ -163,7 +180,7 @@ class BucketAccess(Access, Store):
         def read(there: str) -> bytes:
             return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
 
-        return persist(lambda: self._where_it_is(bucket, read), BRIEFLY)
+        return self.retrier.run(lambda: self._where_it_is(bucket, read))
 
     def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
         """Ask for what is at an address, and once more where its bucket turns out to be."""
@@ -226,12 +243,12 @@ def read_page(content: bytes, bucket: str) -> Page:
         entries.append(
             Entry(
                 address_of_key(bucket, key),
-                int(size) if size.isdigit() else None,
+                read_count(size),
                 _moment(fields.get("LastModified", "")),
             )
         )
-    more = values.get("IsTruncated") == "true"
-    return entries, values.get("NextContinuationToken", "") if more else ""
+    is_cut = values.get("IsTruncated") == "true"
+    return Page(entries, values.get("NextContinuationToken", "") if is_cut else "", is_cut)
 
 
 def _moment(text: str) -> datetime | None:

@@ -10,7 +10,6 @@ from collections.abc import Iterator
 from urllib.parse import quote, unquote
 
 from willow_cart.access.http_rules import parse_date
-from willow_cart.access.patience import BRIEFLY, persist
 from willow_cart.access.promises import read_base64
 from willow_cart.access.safe_xml import Element, local_name
 from willow_cart.access.seam import Access, Entry, Store
@@ -19,6 +18,7 @@ from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import address_of_key, without_secrets
 from willow_cart.errors import TransferFailed
 from willow_cart.model import Origin
+from willow_cart.units import read_count
 
 
 class Container(Store):
@@ -49,7 +49,7 @@ class Container(Store):
 
     def _page(self, address: str, bucket: str) -> bytes:
         try:
-            return persist(lambda: fetch_whole(address, self._access)[1], BRIEFLY)
+            return self._access.retrier.run(lambda: fetch_whole(address, self._access)[1])
         except TransferFailed as error:
             error.thing = without_secrets(bucket)
             raise
@@ -79,7 +79,7 @@ def read_page(content: bytes, bucket: str) -> Page:
         elif (entry := _entry(item, bucket, key)) is not None:
             entries.append(entry)
     marker = root.find("{*}NextMarker")
-    return entries, (marker.text or "") if marker is not None else ""
+    return Page(entries, (marker.text or "") if marker is not None else "")
 
 
 def _entry(item: Element, bucket: str, key: str) -> Entry | None:
@@ -90,7 +90,7 @@ def _entry(item: Element, bucket: str, key: str) -> Entry | None:
         return None
     return Entry(
         address_of_key(bucket, key),
-        int(size) if size.isdigit() else None,
+        read_count(size),
         parse_date(facts.get("Last-Modified")),
         checksums=read_base64("md5", facts.get("Content-MD5", ""), Origin.STORE),
     )

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Mapping
 
 from willow_cart.access.inside import Inside
+from willow_cart.access.patience import Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
 from willow_cart.addresses import is_inside, scheme_of, without_secrets
 from willow_cart.errors import BadAddress
@@ -16,12 +18,21 @@ class Everywhere(Access):
 
     Args:
         makers: what makes the access for each scheme; several schemes may share one.
+        retrier: makes attempts again for listings and other documents.
+        stopped: set by `abort`, to end what waits.
 
     Attributes:
         inside: what brings files inside archives.
     """
 
-    def __init__(self, makers: Mapping[str, Callable[[], Access]]) -> None:
+    def __init__(
+        self,
+        makers: Mapping[str, Callable[[], Access]],
+        retrier: Retrier | None = None,
+        stopped: threading.Event | None = None,
+    ) -> None:
+        self.retrier = retrier or Retrier()
+        self._stopped = stopped or threading.Event()
         self._makers = dict(makers)
         self._made: dict[Callable[[], Access], Access] = {}
         self.inside = Inside(self)
@@ -55,6 +66,7 @@ class Everywhere(Access):
 
     def abort(self) -> None:
         """End every exchange under way (see the seam)."""
+        self._stopped.set()
         for access in list(self._made.values()):
             access.abort()
 

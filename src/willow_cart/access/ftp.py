@@ -1,28 +1,47 @@
 """FTP and FTPS (RFC 959, 1738, 2428, 3659, 4217) through the standard library's ftplib.
 
-`ftp://` is plain. `ftps://` is secured: on port 990 from the first byte, on any other by AUTH TLS.
+`ftp://` is plain. `ftps://` is secured: on port 990 from the first byte, on any other by AUTH TLS;
+where the server does not answer to that, the other way is tried.
 """
 
 from __future__ import annotations
 
 import errno
 import ftplib
+import re
 import socket
 import ssl
 import threading
 import time
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
-from willow_cart.access.ftp_connection import Connection
-from willow_cart.access.ftp_listing import Line, parse_fact_line, parse_list_line, parse_timestamp
+from willow_cart.access.ftp_connection import Connection, begins_secured
+from willow_cart.access.ftp_listing import (
+    Line,
+    NotUnderstoodLine,
+    parse_fact_line,
+    parse_list_line,
+    parse_timestamp,
+)
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
-from willow_cart.access.seam import CHUNK, Access, Delivery, Directory, Entry, Joining, Unchanged
+from willow_cart.access.seam import (
+    CHUNK,
+    Access,
+    Delivery,
+    Directory,
+    Entry,
+    FolderEntries,
+    Joining,
+    Unchanged,
+)
 from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.sockets import RequestPacer, SocketGuard
+from willow_cart.access.whole import LARGEST_DOCUMENT
 from willow_cart.addresses import DEFAULT_PORTS, host_of, origin_of, without_secrets
 from willow_cart.errors import (
     ConnectionLost,
@@ -35,13 +54,31 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
-from willow_cart.units import format_duration
+from willow_cart.units import count_of, format_duration, format_size, printable, read_count
 
 # Who has no name there says so (RFC 1635), and that this program is asking.
 _ANONYMOUS = ("anonymous", "willow-cart@")
 
 # A connection that has rested for longer may have been closed on the way, and is tried first.
 _RESTS_SAFELY = 10.0
+
+# A host that has refused a connection is asked for another one after so many seconds.
+_LIMIT_HOLDS_SECONDS = 60.0
+
+# How long a connection that is in use is waited for, where the host allows no more.
+_BUSY_SECONDS = 2.0
+
+# How long the greeting of a server is waited for that may be waiting for TLS itself.
+_GREETING_SECONDS = 5.0
+
+# A listing that takes longer has no end.
+_LONGEST_LISTING_SECONDS = 1800.0
+
+# What servers say with a 530 that is about their number of connections, and not about who asks.
+_TOO_MANY = re.compile(
+    r"too many|maximum|max\b|limit|already connected|simultan|connections? (?:from|exceed)",
+    re.IGNORECASE,
+)
 
 _FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
 
@@ -54,11 +91,15 @@ class _Host:
         idle: those that nobody uses.
         open: how many there are in all.
         most: as many as the host has allowed; None while it has refused none.
+        until: when that is forgotten, by the clock of the access.
+        implicit: whether TLS begins with the first byte there; None while nobody knows.
     """
 
     idle: list[Connection] = field(default_factory=list)
     open: int = 0
     most: int | None = None
+    until: float = 0.0
+    implicit: bool | None = None
 
 
 class FtpAccess(Access, Directory):
@@ -68,6 +109,9 @@ class FtpAccess(Access, Directory):
         sign_ins: who is let in where; everybody else is anonymous.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
+        longest: seconds after which a listing is given up; None for half an hour.
+        largest_listing: bytes of a listing that are read.
+        pacer: keeps gaps between requests; None for no gaps.
         active: whether servers connect to us for data.
         context: for TLS; None trusts whom the system trusts.
         now: the clock that dates without a year are placed by.
@@ -80,6 +124,9 @@ class FtpAccess(Access, Directory):
         sign_ins: SignIns | None = None,
         connect_after: float = 20.0,
         stall_after: float = 60.0,
+        longest: float | None = None,
+        largest_listing: int = LARGEST_DOCUMENT,
+        pacer: RequestPacer | None = None,
         active: bool = False,
         context: ssl.SSLContext | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
@@ -88,7 +135,10 @@ class FtpAccess(Access, Directory):
         self._clock = clock
         self._sign_ins = sign_ins or SignIns()
         self._connect_after = connect_after
-        self._stall_after = stall_after
+        self._stall_after = stall_after if longest is None else min(stall_after, longest)
+        self._longest_listing = _LONGEST_LISTING_SECONDS if longest is None else longest
+        self._largest_listing = largest_listing
+        self._guard = SocketGuard(pacer)
         self._active = active
         self._context = context or ssl.create_default_context()
         self._now = now
@@ -109,6 +159,7 @@ class FtpAccess(Access, Directory):
 
         The protocol knows where to begin (RFC 3659, 5), but not where to end.
         """
+        self._wait_turn(address)
         connection = self._take(address)
         try:
             facts = self._facts(connection, address)
@@ -117,6 +168,7 @@ class FtpAccess(Access, Directory):
                 self.give_back(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0
+            connection.use_bytes()
             try:
                 data = connection.open_data(f"RETR {_name_of(address)}", begin)
             except ftplib.error_perm:
@@ -147,6 +199,12 @@ class FtpAccess(Access, Directory):
         """Itself."""
         return self
 
+    def abort(self) -> None:
+        """End every exchange at once (see the seam)."""
+        self._guard.abort()
+        with self._change:
+            self._change.notify_all()
+
     def close(self) -> None:
         """Say goodbye on every connection."""
         for host in self._hosts.values():
@@ -176,15 +234,16 @@ class FtpAccess(Access, Directory):
             if facts.length is not None or facts.validators:
                 return Entry(bare, facts.length, facts.modified)
             # A server that knows neither SIZE nor MDTM still lists.
-            lines = {line.name: line for line in self._lines(connection, _folders_of(bare))}
+            found, _ = self._lines(connection, _folders_of(bare))
+            lines = {line.name: line for line in found}
             line = lines.get(_name_of(bare))
             return Entry(bare, line.size, line.modified) if line else None
 
-    def entries(self, folder: str) -> list[Entry]:
-        """What is right in a folder, by name: servers list in any order."""
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder by name: servers list in any order."""
         with self._connection(folder) as connection:
             entries = []
-            lines = self._lines(connection, _folders_of(folder))
+            lines, problems = self._lines(connection, _folders_of(folder))
             for line in sorted(lines, key=lambda line: line.name):
                 address = folder + quote(line.name.encode("latin-1"), safe="~")
                 if line.kind == "link":
@@ -193,33 +252,69 @@ class FtpAccess(Access, Directory):
                     entries.append(Entry(f"{address}/", None, line.modified))
                 else:
                     entries.append(Entry(address, line.size, line.modified, _readable(line.name)))
-            return entries
+            return FolderEntries(entries, tuple(problems))
 
-    def _lines(self, connection: Connection, folders: tuple[str, ...]) -> list[Line]:
+    def _lines(
+        self, connection: Connection, folders: tuple[str, ...]
+    ) -> tuple[list[Line], list[str]]:
+        """Read the names in a folder, and say what of the listing could not be read."""
         connection.go_to(folders)
         if connection.knows("MLST") or connection.knows("MLSD"):
             try:
-                read = map(parse_fact_line, self._list(connection, "MLSD"))
-                return [line for line in read if line and line.name not in (".", "..")]
+                return self._read(connection, "MLSD", parse_fact_line)
             except ftplib.error_perm:
                 pass  # announced, and not done
         now = self._now()
-        lines = self._list(connection, "LIST")
-        return [line for each in lines if (line := parse_list_line(each, now))]
+        return self._read(connection, "LIST", lambda line: parse_list_line(line, now))
 
-    def _list(self, connection: Connection, command: str) -> list[str]:
-        """The lines that a listing command sends."""
+    def _read(
+        self, connection: Connection, command: str, parse: Callable[[str], Line | None]
+    ) -> tuple[list[Line], list[str]]:
+        """Send a listing command and read its lines, as far as they may be long."""
+        found: list[Line] = []
+        strange: list[str] = []
+        for line in (lines := _Lines(self._list(connection, command), self._largest_listing)):
+            try:
+                read = parse(line)
+            except NotUnderstoodLine:
+                strange.append(line)
+                continue
+            if read is not None and read.name not in (".", ".."):
+                found.append(read)
+        problems = []
+        if strange:
+            example = printable(_readable(strange[0]) or strange[0])[:80]
+            problems.append(
+                f"{count_of(len(strange), 'line')} of the listing not understood, such as"
+                f" {example!r}; files may be missing"
+            )
+        if lines.is_cut:
+            problems.append(
+                f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
+                " read (--largest-listing allows more)"
+            )
+        return found, problems
+
+    def _list(self, connection: Connection, command: str) -> Generator[bytes, None, None]:
+        """The bytes that a listing command sends; what is not read to its end is cut off."""
         data = connection.open_data(command)
         data.settimeout(self._stall_after)
-        content = bytearray()
+        until = self._clock() + self._longest_listing
         with data:
-            while piece := data.recv(CHUNK):
-                content += piece
+            try:
+                while piece := data.recv(CHUNK):
+                    yield piece
+                    if self._clock() > until:
+                        raise TimeoutError("timed out")
+            except GeneratorExit:
+                data.close()
+                with suppress(ftplib.error_temp, ftplib.error_perm):
+                    connection.voidresp()  # it says that it could not send the rest
+                raise
             if isinstance(data, ssl.SSLSocket):
                 with suppress(OSError):
                     data.unwrap()
         connection.voidresp()
-        return bytes(content).decode("latin-1").replace("\r\n", "\n").rstrip("\n").split("\n")
 
     def _resolve(self, connection: Connection, folder: str, line: Line) -> Line:
         """Tell whether a link leads to a folder or to a file."""
@@ -257,46 +352,106 @@ class FtpAccess(Access, Directory):
             raise
         self.give_back(address, connection)
 
+    def _wait_turn(self, address: str) -> None:
+        try:
+            self._guard.wait_turn(host_of(address))
+        except OSError as error:
+            raise self.translate(error, address) from error
+
     def _take(self, address: str) -> Connection:
-        """A connection that nobody uses, or a new one if the host allows one more."""
+        """A connection that nobody uses, or a new one if the host allows one more.
+
+        Raises:
+            ServerBusy: it allows no more, and those that there are stay in use.
+            TransferFailed: it cannot be made.
+        """
         host = self._hosts[origin_of(address)]
-        while True:
-            with self._change:
-                while not host.idle and host.most is not None and host.open >= host.most:
-                    if not self._change.wait(self._stall_after):
-                        raise ServerBusy(
-                            without_secrets(address), "no connection became free",
-                            "use fewer lanes", wait=None, status=421,
-                        )  # fmt: skip
-                if host.idle:
-                    connection = host.idle.pop()
-                    break
+        with self._change:
+            if host.most is not None and self._clock() > host.until:
+                host.most = None
+            while not host.idle and host.most is not None and host.open >= host.most:
+                if not self._change.wait(_BUSY_SECONDS):
+                    raise _too_many(address, host.most)
+            if host.idle:
+                connection = host.idle.pop()
+            else:
+                connection = None
                 host.open += 1
-            try:
-                connection = self._connect(address)
-                break
-            except BaseException as error:
-                with self._change:
-                    host.open -= 1
-                    if isinstance(error, ServerBusy) and error.status == 421 and host.open:
-                        # It has as many as it wants: wait for one of these.
-                        host.most = host.open
-                        continue
-                    self._change.notify()
-                raise
+        if connection is None:
+            return self._make(address, host)
         if self._clock() - connection.rests_since > _RESTS_SAFELY and not _is_alive(connection):
             self.drop(address, connection)
             return self._take(address)
         return connection
 
-    def _connect(self, address: str) -> Connection:
+    def _make(self, address: str, host: _Host) -> Connection:
+        """A new connection, which has been counted; one that is refused shows the host's limit."""
+        try:
+            return self._connect(address, host)
+        except BaseException as error:
+            with self._change:
+                host.open -= 1
+                refused = isinstance(error, ServerBusy) and error.status == 421
+                if (refused or isinstance(error, ConnectionLost)) and host.open:
+                    # It has as many as it wants.
+                    host.most = host.open
+                    host.until = self._clock() + _LIMIT_HOLDS_SECONDS
+                self._change.notify()
+            if host.most is not None and host.open:
+                raise _too_many(address, host.most) from error
+            raise
+
+    def _connect(self, address: str, host: _Host) -> Connection:
+        """Connect and sign in; by TLS in the way that the server turns out to understand."""
+        if urlsplit(address).scheme != "ftps":
+            return self._try_to_connect(address, implicit=False, greeting=self._stall_after)
+        if host.implicit is not None:
+            return self._try_to_connect(address, implicit=host.implicit, greeting=self._stall_after)
+        usual = begins_secured(urlsplit(address).port or 0)
+        greeting = min(_GREETING_SECONDS, self._stall_after)
+        ways = [(usual, greeting), (not usual, greeting)]
+        if not usual:
+            # A greeting may be late only because a name is looked up.
+            ways.append((usual, self._stall_after))
+        failures: list[TransferFailed] = []
+        for implicit, seconds in ways:
+            try:
+                made = self._try_to_connect(address, implicit=implicit, greeting=seconds)
+            except (TimedOut, NotTrusted, StrangeAnswer, ConnectionLost) as error:
+                if isinstance(
+                    error.__cause__, ssl.SSLCertVerificationError | ConnectionRefusedError
+                ):
+                    raise  # the way is right, or there is no server
+                failures.append(error)
+            else:
+                host.implicit = implicit
+                return made
+        raise self._not_secured(address, failures)
+
+    def _not_secured(self, address: str, failures: list[TransferFailed]) -> TransferFailed:
+        shown = without_secrets(address)
+        if all(isinstance(each, TimedOut | ConnectionLost) for each in failures):
+            return TimedOut(
+                shown,
+                f"{host_of(address)} answers neither to AUTH TLS nor to TLS from the first byte",
+                "check the port: 21 is usual for the first way and 990 for the second",
+            )
+        return NotTrusted(
+            shown,
+            f"{host_of(address)} offers neither AUTH TLS nor TLS from the first byte:"
+            f" {failures[0].reason}",
+            "check the port: 21 is usual for the first way and 990 for the second",
+        )
+
+    def _try_to_connect(self, address: str, *, implicit: bool, greeting: float) -> Connection:
         parts = urlsplit(address)
         port = parts.port or DEFAULT_PORTS[parts.scheme] or 0
         connection = None
         try:
             connection = Connection(
-                parts.hostname or "", port, secure=parts.scheme == "ftps",
+                parts.hostname or "", port, secure=parts.scheme == "ftps", implicit=implicit,
                 context=self._context, active=self._active, connect_after=self._connect_after,
+                reply_seconds=self._stall_after, greeting_seconds=greeting, guard=self._guard,
             )  # fmt: skip
             connection.sign_in(*(self._sign_ins.password_for(address) or _ANONYMOUS))
         except _FOREIGN as error:
@@ -337,19 +492,8 @@ class FtpAccess(Access, Directory):
             case TimeoutError():
                 waited = format_duration(self._stall_after)
                 return TimedOut(shown, f"nothing came for {waited}", "try later")
-            case ftplib.error_temp():
-                return ServerBusy(
-                    shown, f"the server answers {said}", "try again later",
-                    wait=None, status=int(said[:3]),
-                )  # fmt: skip
-            case ftplib.error_perm() if said.startswith("530"):
-                return NotServed(
-                    shown, f"the server does not let you in: {said}", HOW_TO_SIGN_IN, status=530
-                )
-            case ftplib.error_perm():
-                return NotServed(
-                    shown, f"the server answers {said}", "check the address", status=int(said[:3])
-                )
+            case ftplib.error_temp() | ftplib.error_perm():
+                return _refused(said, shown)
             case ftplib.error_proto() | ftplib.error_reply() | UnicodeError():
                 return StrangeAnswer(shown, f"breaks the rules of FTP: {said}", "check the address")
             case OSError() if error.errno == errno.ECONNREFUSED:
@@ -377,29 +521,48 @@ class FtpDelivery(Delivery):
         self._access = access
         self._connection: Connection | None = connection
         self._data = data
+        self._left = None if facts.length is None else facts.length - start
+        self._extra = b""
         self._ended = False
 
     def read(self) -> bytes:
-        """Return what one receive brings; at the end the server has to say that it was all."""
+        """Return what one receive brings.
+
+        With the last byte the server has to say that it was all (RFC 959, 5.4), which makes the
+        control connection free for the next file.
+        """
         if self._ended or self._connection is None:
             return b""
         try:
-            if piece := self._data.recv(CHUNK):
+            piece = self._extra or self._data.recv(CHUNK)
+            self._extra = b""
+            if self._left is not None:
+                self._left -= len(piece)
+            if piece and self._left != 0:
                 return piece
-            if isinstance(self._data, ssl.SSLSocket):
-                with suppress(OSError):
-                    self._data.unwrap()
-            self._data.close()
-            self._connection.voidresp()
+            if piece and (extra := self._data.recv(CHUNK)):
+                self._extra = extra  # more than it has said: the reader will not take it
+                return piece
+            self._end(self._connection)
         except (ftplib.error_temp, ftplib.error_perm) as error:
             said = " ".join(str(error).split())[:200]
             raise ConnectionLost(
-                without_secrets(self.facts.address), f"the server broke off: {said}", "try again"
+                without_secrets(self.facts.address),
+                f"the server ended the transfer: {said}",
+                "try again",
             ) from error
         except _FOREIGN as error:
             raise self._access.translate(error, self.facts.address) from error
+        return piece
+
+    def _end(self, connection: Connection) -> None:
+        """Close the data connection, and hear that the transfer is complete."""
+        if isinstance(self._data, ssl.SSLSocket):
+            with suppress(OSError):
+                self._data.unwrap()
+        self._data.close()
+        connection.voidresp()
         self._ended = True
-        return b""
 
     def close(self) -> None:
         """Give the connection back after a whole file; hang up in the middle of one."""
@@ -413,12 +576,69 @@ class FtpDelivery(Delivery):
             self._access.drop(self.facts.address, connection)
 
 
+class _Lines:
+    """The lines of a listing, as ISO 8859-1, one after the other.
+
+    Args:
+        pieces: the bytes, in pieces; closed when enough of them have come.
+        most: bytes that are read.
+
+    Attributes:
+        is_cut: whether there were more.
+    """
+
+    def __init__(self, pieces: Generator[bytes, None, None], most: int) -> None:
+        self._pieces = pieces
+        self._most = most
+        self.is_cut = False
+
+    def __iter__(self) -> Iterator[str]:
+        rest = b""
+        received = 0
+        for piece in self._pieces:
+            received += len(piece)
+            *lines, rest = (rest + piece).split(b"\n")
+            for line in lines:
+                yield line.rstrip(b"\r").decode("latin-1")
+            if received > self._most:
+                self.is_cut = True
+                self._pieces.close()
+                return
+        if rest:
+            yield rest.rstrip(b"\r").decode("latin-1")
+
+
+def _refused(said: str, shown: str) -> TransferFailed:
+    """The error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
+    reason = f"the server answers {said}"
+    if said.startswith("530") and _TOO_MANY.search(said):
+        return ServerBusy(shown, reason, "try again later", wait=None, status=421)
+    if said.startswith("4"):
+        return ServerBusy(shown, reason, "try again later", wait=None, status=int(said[:3]))
+    if said.startswith("530"):
+        reason = f"the server does not let you in: {said}"
+        return NotServed(shown, reason, HOW_TO_SIGN_IN, status=530)
+    return NotServed(shown, reason, "check the address", status=int(said[:3]))
+
+
+def _too_many(address: str, most: int) -> ServerBusy:
+    return ServerBusy(
+        without_secrets(address),
+        f"{host_of(address)} allows no more than {count_of(most, 'connection')}",
+        "use fewer lanes",
+        wait=None,
+        status=421,
+        most=most,
+    )
+
+
 def _size(connection: Connection, name: str) -> int | None:
+    connection.use_bytes()
     try:
         answer = connection.sendcmd(f"SIZE {name}").partition(" ")[2].strip()
     except ftplib.error_perm:
         return None
-    return int(answer) if answer.isdigit() else None
+    return read_count(answer)
 
 
 def _is_alive(connection: Connection) -> bool:

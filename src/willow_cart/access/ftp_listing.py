@@ -1,7 +1,8 @@
 """What FTP servers write when they list a folder: MLSD (RFC 3659) and the styles of LIST.
 
 Lines are read as ISO 8859-1, one character a byte, so that a name can be given back to the server
-byte by byte whatever it is written in.
+byte by byte whatever it is written in. A line that names something which is no file or folder is
+irrelevant; a line that cannot be understood may be a file, and is never passed over in silence.
 """
 
 from __future__ import annotations
@@ -10,24 +11,56 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from willow_cart.units import MONTHS
+from willow_cart.units import MONTHS, read_count
 
-_MONTH = "|".join(MONTHS)
-# Permissions, links, owner, perhaps a group, size; then a date in one of the forms in use.
+# Months as servers write them in other languages than English, by how they begin. What is not here
+# costs the date, not the file.
+_FOREIGN_MONTHS = {
+    1: "gen ene janv led sty янв oca tam",
+    2: "févr fév feb fev úno lut фев şub hel",
+    3: "mär mars märz mrt mar bře мар maalis",
+    4: "avr abr apr dub kwi апр nis huh",
+    5: "mai mag may maj kvě мая май tou",
+    6: "juin giu jun cze июн haz kes",
+    7: "juil lug jul июл tem hei",
+    8: "août ago aug srp sie авг ağu elo",
+    9: "sept set sep zář wrz сен eyl syys",
+    10: "okt oct ott out říj paź окт eki loka",
+    11: "nov ноя kas marras",
+    12: "dez déc dec dic des pro gru дек ara joulu",
+}
+_MONTHS = {
+    **{word: number for number, words in _FOREIGN_MONTHS.items() for word in words.split()},
+    **MONTHS,
+}
+
+# Longer lines hold no name that a file system takes, and cost time to compare.
+_LONGEST_LINE = 2000
+
+# Permissions; links, owner and group in any number of words; a size; a date in one of the forms in
+# use; a name. Novell's permissions stand in brackets.
 _UNIX = re.compile(
-    r"(?P<type>[-dlbcps])[-rwxsStTlL]{9}\S*\s+(?:\d+\s+)?\S+\s+(?:\S+\s+)?(?P<size>\d+)\s+"
+    r"(?P<type>[-dlbcpsD])(?:[-rwxsStTlL]{9}\S*|\s+\[[-A-Z]{8}\])\s+(?:(?P<between>.*?)\s+)?"
+    r"(?P<size>\d[\d,.]*)\s+"
     r"(?:"
-    rf"(?P<month>{_MONTH})\s+(?P<day>\d{{1,2}})\s+(?:(?P<year>\d{{4}})|(?P<hm>\d{{1,2}}:\d\d))"
-    rf"|(?P<day2>\d{{1,2}})\.?\s+(?P<month2>{_MONTH})\s+(?:(?P<year2>\d{{4}})|(?P<hm2>\d{{1,2}}:\d\d))"
+    r"(?P<one>[^\s\d]\S*|\d{1,2}[^\s\d:]\S*)\s+(?P<day>\d{1,2})[^\s\d:]{0,3}\s+"
+    r"(?:(?P<year>\d{4})[^\s\d:]{0,3}|(?P<hm>\d{1,2}[:.]\d\d))"
+    r"|(?P<day2>\d{1,2})\.?\s+(?P<two>[^\s\d]\S*)\s+"
+    r"(?:(?P<year2>\d{4})|(?P<hm2>\d{1,2}[:.]\d\d))"
     r"|(?P<iso>\d{4}-\d\d-\d\d)\s+(?P<hm3>\d\d:\d\d)(?::\d\d(?:\.\d+)?)?(?:\s+[+-]\d{4})?"
     r") (?P<name>.+)",
-    re.IGNORECASE,
+    re.IGNORECASE | re.ASCII,  # a byte of a name is no blank
 )
 _DOS = re.compile(
-    r"(?P<month>\d\d)-(?P<day>\d\d)-(?P<year>\d{4}|\d\d)\s+(?P<hour>\d\d):(?P<minute>\d\d)"
-    r"(?P<half>[AP]M)?\s+(?:(?P<folder><DIR>|<JUNCTION>|<SYMLINKD>)|(?P<size>\d+))\s+(?P<name>.+)",
-    re.IGNORECASE,
+    r"(?P<a>\d{1,4})(?P<mark>[-./])(?P<b>\d\d?)(?P=mark)(?P<c>\d{2,4})\s+"
+    r"(?P<hour>\d{1,2}):(?P<minute>\d\d)(?::\d\d)?\s*(?P<half>[AP]M?)?\s+"
+    r"(?:(?P<folder><DIR>|<JUNCTION>|<SYMLINKD?>)|(?P<size>\d[\d,.']*))\s+(?P<name>.+)",
+    re.IGNORECASE | re.ASCII,
 )
+# EPLF (Bernstein): a plus, facts with commas behind them, a tab, the name.
+_EPLF = re.compile(r"\+(?P<facts>[^\t]*)\t(?P<name>.+)")
+# The line before the names that says how many blocks they take, in any language.
+_IRRELEVANT = re.compile(r"[^\s\d]+\s+\d+\s*|\s*", re.ASCII)
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,11 +80,21 @@ class Line:
     modified: datetime | None = None
 
 
+class NotUnderstoodLine(ValueError):
+    """A line of a listing that may name a file, in a form that is not known."""
+
+
 def parse_fact_line(line: str) -> Line | None:
-    """Read a line of MLSD (RFC 3659, 7.2); None for the folder itself, the one above, and pipes."""
-    facts_part, blank, name = line.partition(" ")
-    if not blank or not name:
+    """Read a line of MLSD (RFC 3659, 7.2); None for the folder itself, the one above, and pipes.
+
+    Raises:
+        NotUnderstoodLine: it has not the form of one.
+    """
+    if not line:
         return None
+    facts_part, blank, name = line.partition(" ")
+    if not blank or not name or (facts_part and "=" not in facts_part):
+        raise NotUnderstoodLine(line)
     facts = {}
     for fact in facts_part.split(";"):
         key, _, value = fact.partition("=")
@@ -62,7 +105,7 @@ def parse_fact_line(line: str) -> Line | None:
     if what == "dir":
         return Line(name, "folder", None, modified)
     if what == "file":
-        return Line(name, "file", int(size) if size.isdigit() else None, modified)
+        return Line(name, "file", read_count(size), modified)
     # RFC 3659, 7.5.1: systems add types of their own, and of these links are worth a look.
     return Line(name, "link") if "link" in what or "symlink" in what else None
 
@@ -79,42 +122,77 @@ def parse_timestamp(text: str) -> datetime | None:
 
 
 def parse_list_line(line: str, now: datetime) -> Line | None:
-    """Read a line of LIST, in the style of Unix or of DOS; None for one that is neither.
+    """Read a line of LIST, in the style of Unix, Novell, DOS or EPLF.
 
     Args:
         line: as it came.
         now: by which a date without a year is placed: within the year that ends tomorrow.
+
+    Returns:
+        The name; None for a line that names no file and no folder.
+
+    Raises:
+        NotUnderstoodLine: it is in none of these styles.
     """
-    if match := _UNIX.fullmatch(line):
-        name = match["name"]
-        if name in (".", ".."):
-            return None
-        modified = _unix_moment(match, now)
-        match match["type"].lower():
-            case "d":
-                return Line(name, "folder", None, modified)
-            case "l":
-                return Line(name.partition(" -> ")[0], "link", None, modified)
-            case "-":
-                return Line(name, "file", int(match["size"]), modified)
+    if _IRRELEVANT.fullmatch(line):
         return None
+    if len(line) > _LONGEST_LINE:
+        raise NotUnderstoodLine(line)
+    if match := _UNIX.fullmatch(line):
+        return _unix_line(match, now)
     if match := _DOS.fullmatch(line):
         modified = _dos_moment(match)
+        if match["name"] in (".", ".."):
+            return None
         if match["folder"]:
             return Line(match["name"], "folder", None, modified)
-        return Line(match["name"], "file", int(match["size"]), modified)
+        return Line(match["name"], "file", read_count(re.sub(r"\D", "", match["size"])), modified)
+    if match := _EPLF.fullmatch(line):
+        return _eplf_line(match)
+    raise NotUnderstoodLine(line)
+
+
+def _unix_line(match: re.Match[str], now: datetime) -> Line | None:
+    name = match["name"]
+    if name in (".", ".."):
+        return None
+    modified = _unix_moment(match, now)
+    match match["type"].lower():
+        case "d":
+            return Line(name, "folder", None, modified)
+        case "l":
+            return Line(name.partition(" -> ")[0], "link", None, modified)
+        case "-":
+            return Line(name, "file", read_count(re.sub(r"\D", "", match["size"])), modified)
     return None
+
+
+def _eplf_line(match: re.Match[str]) -> Line | None:
+    """Read a line of EPLF: `/` for a folder, `r` for a file, `s` its size, `m` its seconds."""
+    kind, size, modified = "", None, None
+    for fact in match["facts"].split(","):
+        if fact in ("/", "r"):
+            kind = kind or ("folder" if fact == "/" else "file")
+        elif fact.startswith("s"):
+            size = read_count(fact[1:])
+        elif fact.startswith("m") and (seconds := read_count(fact[1:])) is not None:
+            modified = datetime.fromtimestamp(seconds, UTC) if seconds < 1 << 37 else None
+    if not kind:
+        return None
+    return Line(match["name"], kind, None if kind == "folder" else size, modified)
 
 
 def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
     try:
         if match["iso"]:
             return datetime.fromisoformat(f"{match['iso']} {match['hm3']}").replace(tzinfo=UTC)
-        month = MONTHS[(match["month"] or match["month2"]).lower()]
+        month = _month(match["one"] or match["two"])
+        if month is None:
+            return None
         day = int(match["day"] or match["day2"])
         if year := match["year"] or match["year2"]:
             return datetime(int(year), month, day, tzinfo=UTC)
-        hour, minute = map(int, (match["hm"] or match["hm2"]).split(":"))
+        hour, minute = map(int, re.split("[:.]", match["hm"] or match["hm2"]))
         for year in (now.year + 1, now.year, now.year - 1):
             # The 29th of February is not in every year.
             if (month, day) == (2, 29) and (year % 4 or (year % 100 == 0 and year % 400)):
@@ -127,15 +205,39 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
     return None
 
 
+def _month(written: str) -> int | None:
+    """Return the number of a month, in one of many languages; None for a word that is none."""
+    try:
+        word = written.encode("latin-1").decode("utf-8")
+    except UnicodeError:
+        word = written
+    word = word.lower().rstrip(".,")
+    if numbered := re.fullmatch(r"(\d{1,2})[月월]", word):
+        return int(numbered[1])
+    # The longest beginning decides: `mars` is March and `mai` May, `juin` June and `juil` July.
+    beginnings = (word[:end] for end in range(len(word), 1, -1))
+    return next((_MONTHS[each] for each in beginnings if each in _MONTHS), None)
+
+
 def _dos_moment(match: re.Match[str]) -> datetime | None:
-    year, hour = int(match["year"]), int(match["hour"])
+    """Read a date whose parts are in an order that the mark between them tells."""
+    a, b, c = match["a"], match["b"], match["c"]
+    if len(a) == 4:
+        year, month, day = int(a), int(b), int(c)
+    elif match["mark"] == ".":
+        day, month, year = int(a), int(b), int(c)
+    else:
+        month, day, year = int(a), int(b), int(c)
+        if match["mark"] == "/" and (month <= 12 and day <= 12 and month != day):
+            return None  # one side of an ocean means another day by it than the other
+        if month > 12:
+            month, day = day, month
     if year < 100:
         year += 1900 if year >= 70 else 2000
+    hour = int(match["hour"])
     if half := match["half"]:
-        hour = hour % 12 + (12 if half.upper() == "PM" else 0)
+        hour = hour % 12 + (12 if half.upper().startswith("P") else 0)
     try:
-        return datetime(
-            year, int(match["month"]), int(match["day"]), hour, int(match["minute"]), tzinfo=UTC
-        )
+        return datetime(year, month, day, hour, int(match["minute"]), tzinfo=UTC)
     except ValueError:
         return None

@@ -16,6 +16,7 @@ from urllib.parse import unquote_to_bytes, urljoin
 from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
 from willow_cart.model import Validators
+from willow_cart.units import read_count
 
 MOST_REDIRECTS = 20
 """As many as browsers follow."""
@@ -129,8 +130,10 @@ def parse_content_range(text: str | None) -> ContentRange | None:
     match = _CONTENT_RANGE.fullmatch((text or "").strip())
     if match is None:
         return None
-    first, last = (int(end) if end else None for end in match.group(1, 2))
-    length = None if match[3] == "*" else int(match[3])
+    first, last = (None if end is None else read_count(end) for end in match.group(1, 2))
+    length = None if match[3] == "*" else read_count(match[3])
+    if None in (first, last) and match[1] is not None:
+        return None
     if first is not None and last is not None:
         if last < first or (length is not None and last >= length):
             return None
@@ -146,7 +149,7 @@ def parse_content_length(text: str | None) -> int | None:
     """
     values = {value.strip() for value in (text or "").split(",")}
     value = values.pop()
-    return int(value) if not values and value.isascii() and value.isdigit() else None
+    return None if values else read_count(value)
 
 
 def parse_retry_after(text: str | None, now: datetime) -> float | None:
@@ -154,8 +157,8 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
     if text is None:
         return None
     text = text.strip()
-    if text.isascii() and text.isdigit():
-        return float(text)
+    if (seconds := read_count(text)) is not None:
+        return float(seconds)
     moment = parse_date(text)
     return max(0.0, (moment - now).total_seconds()) if moment else None
 

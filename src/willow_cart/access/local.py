@@ -7,7 +7,16 @@ from datetime import UTC, datetime
 from pathlib import Path
 from urllib.parse import quote, unquote_to_bytes
 
-from willow_cart.access.seam import CHUNK, Access, Delivery, Directory, Entry, Joining, Unchanged
+from willow_cart.access.seam import (
+    CHUNK,
+    Access,
+    Delivery,
+    Directory,
+    Entry,
+    FolderEntries,
+    Joining,
+    Unchanged,
+)
 from willow_cart.errors import ConnectionLost, NotServed, plainly
 from willow_cart.model import OWN_FOLDER, Facts, Validators
 
@@ -65,8 +74,8 @@ class LocalAccess(Access, Directory):
             return Entry(address if address.endswith("/") else f"{address}/")
         return Entry(address.rstrip("/"), status.st_size, _moment(status))
 
-    def entries(self, folder: str) -> list[Entry]:
-        """What lies in a folder, by name; pipes, devices and this product's own folder left out."""
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder, by name; pipes, devices and this product's own folder left out."""
         try:
             with os.scandir(_path_of(folder)) as scan:
                 found = sorted(scan, key=lambda entry: entry.name)
@@ -81,7 +90,7 @@ class LocalAccess(Access, Directory):
             elif entry.is_file():
                 status = entry.stat()
                 entries.append(Entry(address, status.st_size, _moment(status)))
-        return entries
+        return FolderEntries(entries)
 
     def close(self) -> None:
         """There is nothing to let go of."""

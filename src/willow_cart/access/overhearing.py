@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of, without_secrets
+from willow_cart.units import read_count
 
 if TYPE_CHECKING:
     import urllib3
@@ -180,8 +181,8 @@ class _Overheard:
             is_whole = self._kept.read() == b"0\r\n\r\n"
             self._kept.seek(0)
             return is_whole
-        length = fields.get("content-length", "")
-        return not length.isdigit() or size >= int(length)
+        length = read_count(fields.get("content-length", ""))
+        return length is None or size >= length
 
 
 def _openly(fields: Mapping[str, str]) -> Fields:

@@ -51,39 +51,63 @@ class Patience:
         return min(grown, self.longest) * (0.75 + 0.5 * chance)
 
 
-BRIEFLY = Patience(attempts=3)
-"""For looking at places, which somebody waits for."""
-
-
 ONCE_MORE = Patience(attempts=2, longest_wait=10.0)
 """For asking many places one thing each: a busy one gets a second chance, and no more."""
 
 
-def persist(
-    attempt: Callable[[], Answer],
-    patience: Patience,
-    *,
-    sleep: Callable[[float], object] = time.sleep,
-    chance: Callable[[], float] = random.random,
-) -> Answer:
-    """Make an attempt again until it succeeds or patience ends; for the few things done in line.
+@dataclass(frozen=True, slots=True)
+class Retrier:
+    """Makes attempts again until one succeeds or patience ends; outside of lanes.
 
-    Args:
-        attempt: what to do.
-        patience: when to do it again.
-        sleep: waits for so many seconds.
-        chance: gives random numbers from 0 to 1.
-
-    Raises:
-        TransferFailed: the last attempt's error.
+    Attributes:
+        patience: when to try again.
+        wait: waits for so many seconds, and says whether the person wants to stop meanwhile.
+        tell: told of every wait: why, and for how many seconds.
+        random_value: gives random numbers from 0 to 1.
     """
-    vain = 0
-    while True:
-        try:
-            return attempt()
-        except TryAgain as error:
-            vain += 1
-            pause = patience.pause_after(vain, error.wait, chance())
-            if pause is None:
-                raise
-            sleep(pause)
+
+    patience: Patience = Patience()
+    wait: Callable[[float], bool | None] = time.sleep
+    tell: Callable[[TryAgain, float], object] = lambda error, pause: None  # noqa: ARG005
+    random_value: Callable[[], float] = random.random
+
+    def run(self, attempt: Callable[[], Answer], patience: Patience | None = None) -> Answer:
+        """Make an attempt until it succeeds.
+
+        Args:
+            attempt: what to do.
+            patience: when to try again, where that is not as usual.
+
+        Raises:
+            TransferFailed: the last attempt's error.
+        """
+        failures = 0
+        while True:
+            try:
+                return attempt()
+            except TryAgain as error:
+                failures += 1
+                patience = patience or self.patience
+                pause = patience.pause_after(failures, error.wait, self.random_value())
+                if pause is None:
+                    raise
+                self.tell(error, pause)
+                if self.wait(pause):
+                    raise
+
+
+@dataclass(frozen=True, slots=True)
+class RequestRules:
+    """How requests are made, whatever they are for.
+
+    Attributes:
+        patience: when to try again.
+        gap_after: gives the seconds between a request to a host and the next; None for no gaps.
+        stall_after: seconds without a byte after which a connection counts as broken.
+        longest: seconds that one attempt may take; None for no limit.
+    """
+
+    patience: Patience = Patience()
+    gap_after: Callable[[], float] | None = None
+    stall_after: float = 60.0
+    longest: float | None = None

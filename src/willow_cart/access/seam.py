@@ -9,6 +9,7 @@ from datetime import datetime
 from enum import Enum
 from typing import Self
 
+from willow_cart.access.patience import Retrier
 from willow_cart.model import Checksum, Facts, Validators
 
 CHUNK = 1 << 20
@@ -88,6 +89,19 @@ class Entry:
         return self.address.endswith("/")
 
 
+@dataclass(frozen=True, slots=True)
+class FolderEntries:
+    """What a folder lists.
+
+    Attributes:
+        entries: what is right in it, in the place's order.
+        problems: what of the listing could not be read, a clause for each.
+    """
+
+    entries: list[Entry]
+    problems: tuple[str, ...] = ()
+
+
 class Directory(ABC):
     """A place that lists folders by its own protocol, for use by several threads at once."""
 
@@ -100,8 +114,8 @@ class Directory(ABC):
         """
 
     @abstractmethod
-    def entries(self, folder: str) -> list[Entry]:
-        """What is right in a folder, in the place's order.
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder.
 
         Args:
             folder: its address, with a slash at its end.
@@ -133,12 +147,20 @@ class Store(ABC):
 
 
 class Access(ABC):
-    """A way to talk to places, for use by several threads at once; closed when left."""
+    """A way to talk to places, for use by several threads at once; closed when left.
+
+    Attributes:
+        retrier: makes attempts again where no lane does: at listings and other documents.
+    """
+
+    retrier: Retrier = Retrier()
 
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, *_: object) -> None:
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if kind is not None and not issubclass(kind, Exception):
+            self.abort()  # whoever interrupts does not wait for what is under way
         self.close()
 
     @abstractmethod

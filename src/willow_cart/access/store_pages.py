@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
+from typing import NamedTuple
 from urllib.parse import quote, urlencode
 
 from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
@@ -10,8 +11,19 @@ from willow_cart.access.seam import Entry
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import StrangeAnswer
 
-Page = tuple[list[Entry], str]
-"""The entries of a page, and the token of the next; empty after the last."""
+
+class Page(NamedTuple):
+    """A page of a listing.
+
+    Attributes:
+        entries: what it lists.
+        token: of the next page; empty after the last.
+        is_cut: whether the store says that there is more.
+    """
+
+    entries: list[Entry]
+    token: str
+    is_cut: bool = False
 
 
 def page_by_page(
@@ -26,19 +38,30 @@ def page_by_page(
         read: fetches and reads the page that an encoded query asks for.
 
     Raises:
-        StrangeAnswer: it comes to no end.
+        StrangeAnswer: it comes to no end, or breaks off.
     """
     token = ""
+    seen = set()
     while True:
         more = {token_field: token} if token else {}
         asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
-        entries, following = read(asked)
+        entries, following, is_cut = read(asked)
         yield from entries
+        if not following and is_cut:
+            raise StrangeAnswer(
+                without_secrets(bucket),
+                "the store cut the listing off without saying how to go on; files are missing",
+                "list it by smaller prefixes",
+            )
         if not following:
             return
-        if following == token:
-            shown = without_secrets(bucket)
-            raise StrangeAnswer(shown, "lists the same page again and again", "tell its keeper")
+        if following in seen:
+            raise StrangeAnswer(
+                without_secrets(bucket),
+                "the store lists the same pages again and again",
+                "report it to the store",
+            )
+        seen.add(following)
         token = following
 
 

@@ -482,6 +482,7 @@ class WebDelivery(Delivery):
         self._empty = empty
         self._decoded = 0
         self._beginning = b""
+        self._failure: TransferFailed | None = None
         self.start = start
         self.notes = notes
         # RFC 9110, 14.3
@@ -549,7 +550,11 @@ class WebDelivery(Delivery):
             pieces = [data]
             until = time.monotonic() + _A_MOMENT_SECONDS
             while self._response.length_remaining and time.monotonic() < until:
-                data = self._receive_once()
+                try:
+                    data = self._receive_once()
+                except TransferFailed as error:
+                    self._failure = error  # what came before it is not lost
+                    break
                 if not data:
                     break
                 pieces.append(data)
@@ -557,6 +562,8 @@ class WebDelivery(Delivery):
         return data
 
     def _receive_once(self) -> bytes:
+        if self._failure is not None:
+            raise self._failure
         if self._answer is not None:
             self._answer.reader.allow(self._seconds)
         try:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from willow_cart.access import ONCE_MORE, Access, persist
+from willow_cart.access import ONCE_MORE, Access
 from willow_cart.access.http_rules import contradict
 from willow_cart.addresses import without_secrets
 from willow_cart.auditing.at_rest import Audited, Finding
@@ -41,7 +41,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
         return Audited(arrival.path, finding, why, arrival.size, arrival)
 
     try:
-        facts = persist(lambda: access.ask(arrival.address), ONCE_MORE)
+        facts = access.retrier.run(lambda: access.ask(arrival.address), ONCE_MORE)
     except NotServed as error:
         finding = Finding.GONE if error.status in _NO_MORE else Finding.UNTOLD
         return found(finding, error.reason)

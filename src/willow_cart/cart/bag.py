@@ -10,6 +10,7 @@ from willow_cart.addresses import normalise, without_secrets
 from willow_cart.bag_paths import decode_path, encode_path
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer, Trouble
+from willow_cart.units import read_count
 
 _LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")
 
@@ -39,7 +40,9 @@ def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
         except BadAddress as error:
             yield Trouble(f"{place}, line {number}", str(error))
             continue
-        yield Offer(address, place, number, name, folder, None if length == "-" else int(length))
+        yield Offer(
+            address, place, number, name, folder, None if length == "-" else read_count(length)
+        )
 
 
 def write_fetch_list(offers: Iterable[Offer], to: TextIO) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from datetime import UTC, datetime, timedelta
 
 from willow_cart.errors import BadOption
-from willow_cart.units import MONTHS, parse_size
+from willow_cart.units import MONTHS, parse_size, read_count
 
 # What people write in the `take` column; a spreadsheet makes TRUE of true.
 _YES = frozenset({"yes", "y", "x", "1", "true"})
@@ -19,8 +19,8 @@ _BLANKS = (
 )
 _THOUSANDS = re.compile(rf"\d{{1,3}}(?:([.,]|{_BLANKS})\d{{3}})(?:\1\d{{3}})*")
 _WHOLE = re.compile(r"(\d+)(?:[.,]0+)?")
-_ROUNDED = re.compile(r"(\d+(?:[.,]\d+)?)[eE]\+?(\d{1,2})")
-_WITH_UNIT = re.compile(r"(\d+)(?:[.,](\d+))?\s*([A-Za-z]+)")
+_ROUNDED = re.compile(r"(\d{1,30}(?:[.,]\d{1,30})?)[eE]\+?(\d{1,2})")
+_WITH_UNIT = re.compile(r"(\d{1,30})(?:[.,](\d{1,30}))?\s*([A-Za-z]+)")
 
 
 def read_mark(cell: str) -> bool:
@@ -49,14 +49,14 @@ def read_bytes(cell: str) -> tuple[int | None, int | None]:
     if not cell:
         return None, None
     if cell.isascii() and cell.isdigit():
-        return int(cell), None
+        return _counted(cell), None
     if cell.startswith("~"):
         exact, about = read_bytes(cell[1:].strip())
         return None, about if exact is None else exact
     if _THOUSANDS.fullmatch(cell):
-        return int(re.sub(r"\D", "", cell)), None
+        return _counted(re.sub(r"\D", "", cell)), None
     if whole := _WHOLE.fullmatch(cell):
-        return int(whole[1]), None
+        return _counted(whole[1]), None
     if rounded := _ROUNDED.fullmatch(cell):
         return None, int(float(rounded[1].replace(",", ".")) * 10 ** int(rounded[2]))
     if with_unit := _WITH_UNIT.fullmatch(cell):
@@ -65,6 +65,13 @@ def read_bytes(cell: str) -> tuple[int | None, int | None]:
             raise BadOption(repr(cell), "could be two sizes", "write it without the comma")
         return parse_size(f"{number}.{fraction or 0} {unit}"), None
     raise BadOption(repr(cell), "is no size", "write bytes, or a unit such as 1.5 MB")
+
+
+def _counted(digits: str) -> int:
+    count = read_count(digits)
+    if count is None:
+        raise BadOption(repr(digits[:30]), "is larger than any file", "correct the size")
+    return count
 
 
 # Days and months in figures, the year first or last, with or without a time behind them.

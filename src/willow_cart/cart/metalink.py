@@ -12,6 +12,7 @@ from willow_cart.addresses import normalise, without_secrets
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.units import read_count
 
 NAMESPACE = "urn:ietf:params:xml:ns:metalink"
 """RFC 5854, 3."""
@@ -61,9 +62,9 @@ def _offer_from(element: Element, place: str, number: int) -> Offer:
         match local_name(child):
             case "url":
                 priority = child.get("priority", "")
-                urls.append((int(priority) if priority.isdecimal() else _LAST, said))
-            case "size" if said.isdecimal():
-                size = int(said)
+                urls.append((read_count(priority) or _LAST, said))
+            case "size":
+                size = read_count(said)
             case "description":
                 text = said
             case "hash":

@@ -18,6 +18,7 @@ from willow_cart.cart.sheet import Row, Sheet, cover, uncover
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadAddress, BadOption, NotUnderstood
 from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.units import read_count
 
 COLUMNS = (
     "take", "number", "name", "folder", "size", "modified",
@@ -181,7 +182,7 @@ class RowReader:
         written = cells.get("number")
         if written is None:
             return self._count
-        return int(written) if written.isascii() and written.isdigit() else 0
+        return read_count(written) or 0
 
     def _size(self, row: Row, cell: str) -> tuple[int | None, int | None]:
         try:

@@ -24,6 +24,8 @@ class Choice:
         undated: how many offers a rule on dates met that have none.
         unsized: how many offers a rule on sizes met of which no size is known, or not well enough.
         extensions: how many offers there were of each extension.
+        ended_by: the rule by which nothing that follows can be kept, as it was typed; empty while
+            there is none.
     """
 
     rules: list[str]
@@ -34,6 +36,7 @@ class Choice:
     undated: int = 0
     unsized: int = 0
     extensions: Counter[str] = field(default_factory=Counter)
+    ended_by: str = ""
 
     def note(self, offer: Offer) -> None:
         """Count an offer that is looked at."""

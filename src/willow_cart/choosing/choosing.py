@@ -165,6 +165,7 @@ class Choosing:
 
         Yields:
             Every offer with the rule that dropped it, as it was typed; empty for what is chosen.
+            A long listing is not read on once nothing more can be kept.
         """
         rules = self.rules()
         early = [rule for rule in rules if rule.on is _On.NAME]
@@ -186,6 +187,10 @@ class Choosing:
                 choice.note(offer)
                 choice.kept += not rule
                 yield offer, rule
+            if choice.kept == self.first and len(batch) == _BATCH:
+                # Nothing that follows can be kept: a listing may be long, or have no end.
+                choice.ended_by = f"--first {self.first}"
+                return
 
     def _judge_each(
         self,

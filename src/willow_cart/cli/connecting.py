@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import argparse
 import sys
+import threading
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.options import positive, read_seconds, read_size
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
     import ssl
     from netrc import netrc
 
-    from willow_cart.access import Access
+    from willow_cart.access import Access, Patience, RequestRules
     from willow_cart.access.overhearing import Overhearing
     from willow_cart.access.sign_ins import Secret, SignIn, SignIns
 
@@ -81,6 +84,13 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
         help="bear the costs of buckets whose owners do not",
     )
     group.add_argument(
+        "--largest-listing",
+        metavar="SIZE",
+        type=read_size,
+        default=64 << 20,
+        help="the most bytes of a page, a folder index or an FTP listing that are read (64MiB)",
+    )
+    group.add_argument(
         "--active", action="store_true", help="let FTP servers connect to this machine for data"
     )
 
@@ -88,7 +98,7 @@ def add_connecting(command: argparse.ArgumentParser) -> None:
 def make_access(
     several: Sequence[argparse.Namespace],
     lanes_per_host: int,
-    stall_after: float = 60.0,
+    rules: RequestRules | None = None,
     *,
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
     overhearing: Overhearing | None = None,
@@ -98,16 +108,23 @@ def make_access(
     Args:
         several: the options; of more than one the sign-ins of all count, and else the first.
         lanes_per_host: how many connections one host may have.
-        stall_after: seconds without a byte after which a connection counts as broken.
+        rules: how requests are made; None as usual, with the patience that the options name.
         kept: sign-ins that can be named besides those of the config file.
         overhearing: hears every exchange with the web; None for nobody.
 
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
     """
+    from willow_cart.access import RequestRules, Retrier
     from willow_cart.access.everywhere import Everywhere
+    from willow_cart.access.sockets import RequestPacer
+    from willow_cart.cli.telling import WaitTeller
 
     args = several[0]
+    rules = rules or RequestRules(make_patience(args))
+    stopped = threading.Event()
+    retrier = Retrier(rules.patience, stopped.wait, WaitTeller())
+    pacer = RequestPacer(rules.gap_after) if rules.gap_after is not None else None
     sign_ins = _make_sign_ins(several, kept or {})
     context = make_context(args)
 
@@ -118,7 +135,9 @@ def make_access(
             lanes_per_host=lanes_per_host,
             sign_ins=sign_ins,
             context=context,
-            stall_after=stall_after,
+            stall_after=rules.stall_after,
+            longest=rules.longest,
+            pacer=pacer,
             overhearing=overhearing,
         )
 
@@ -126,7 +145,13 @@ def make_access(
         from willow_cart.access.ftp import FtpAccess
 
         return FtpAccess(
-            sign_ins=sign_ins, active=args.active, context=context, stall_after=stall_after
+            sign_ins=sign_ins,
+            active=args.active,
+            context=context,
+            stall_after=rules.stall_after,
+            longest=rules.longest,
+            largest_listing=args.largest_listing,
+            pacer=pacer,
         )
 
     def make_buckets() -> Access:
@@ -138,6 +163,9 @@ def make_access(
             requester_pays=args.requester_pays,
             lanes_per_host=lanes_per_host,
             context=context,
+            rules=rules,
+            pacer=pacer,
+            retrier=retrier,
         )
 
     def make_local() -> Access:
@@ -154,8 +182,48 @@ def make_access(
             "file": make_local,
             "s3": make_buckets,
             "gs": make_buckets,
-        }
+        },
+        retrier,
+        stopped,
     )
+
+
+def add_patience(group: argparse._ArgumentGroup) -> None:
+    """Add how often places are asked again, the same wherever they are asked."""
+    group.add_argument(
+        "--attempts",
+        metavar="N",
+        help="how often in a row a request is made without success before it is given up, with"
+        " growing pauses in between (%(default)s)",
+        type=positive,
+        default=5,
+    )
+    group.add_argument(
+        "--pause",
+        metavar="SECONDS",
+        help="always the same pause between attempts",
+        type=read_seconds,
+    )
+    group.add_argument(
+        "--longest-wait",
+        metavar="SECONDS",
+        help="the longest pause that a server may ask for; a file that it asks longer for fails"
+        " (%(default)s)",
+        type=read_seconds,
+        default=300,
+    )
+
+
+def make_patience(args: argparse.Namespace) -> Patience:
+    """Return how often the options want places asked again; as usual where there are none."""
+    from willow_cart.access import Patience
+
+    if not hasattr(args, "attempts"):
+        return Patience()
+    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
+    if args.pause is not None:
+        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
+    return patience
 
 
 def make_context(args: argparse.Namespace) -> ssl.SSLContext | None:

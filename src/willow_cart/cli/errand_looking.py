@@ -46,11 +46,13 @@ def open_access(document: Document, job: Job) -> Iterator[Access]:
     """What talks to the places of an errand, with its own sign-ins and those of its sources."""
     from willow_cart.access.sign_in_file import sign_ins_in
     from willow_cart.cli.connecting import make_access
+    from willow_cart.cli.pacing import make_pace, make_request_rules
 
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.args for source in job.sources)]
     lanes = job.haul.lanes_per_host or job.haul.lanes
-    with make_access(several, lanes, job.haul.stall_after, kept=kept) as access:
+    rules = make_request_rules(job.haul, make_pace(job.haul))
+    with make_access(several, lanes, rules, kept=kept) as access:
         yield access
 
 

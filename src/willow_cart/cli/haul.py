@@ -11,7 +11,7 @@ from willow_cart.cli.detaching import Background, detach
 from willow_cart.cli.errand_writing import add_writing, write_errand
 from willow_cart.cli.filing import add_filing, preview
 from willow_cart.cli.options import Looker, add_choosing, add_sources
-from willow_cart.cli.pacing import add_pace, make_wishes
+from willow_cart.cli.pacing import add_pace, make_request_rules, make_wishes
 from willow_cart.cli.running import shown_command
 from willow_cart.cli.unpacking import add_unpacking
 from willow_cart.exits import Exit
@@ -147,7 +147,7 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     wishes = make_wishes(args)
     if args.write_errand is not None:
         write_errand(args.write_errand, "haul", args.typed[1:])
-    with make_access([args], wishes.lanes_per_host, args.stall_after) as access:
+    with make_access([args], wishes.lanes_per_host, make_request_rules(args, wishes)) as access:
         looker = Looker(args, access, wishes.lanes_per_host)
         offers = looker.chosen()
         troubles = len(looker.found.troubles)

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.options import SizeAsker, add_choosing, depth, make_choosing, words_in
-from willow_cart.cli.pacing import add_pace, make_pace
+from willow_cart.cli.pacing import add_pace, make_pace, make_request_rules
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -107,7 +107,10 @@ def run(args: argparse.Namespace) -> int:
     with (
         _recorded(args.warc, command) as overhearing,
         make_access(
-            [args], wishes.lanes_per_host, args.stall_after, overhearing=overhearing
+            [args],
+            wishes.lanes_per_host,
+            make_request_rules(args, wishes),
+            overhearing=overhearing,
         ) as access,
         stoppable() as stop,
     ):

@@ -79,6 +79,14 @@ def add_sources(command: argparse.ArgumentParser) -> None:
         "--base", default="", metavar="ADDRESS", help="the address that a saved page is from"
     )
     group.add_argument(
+        "--most-listed",
+        type=positive,
+        default=10_000_000,
+        metavar="N",
+        help="stop reading a source after so many files, or a hundredth as many folders"
+        " (%(default)s)",
+    )
+    group.add_argument(
         "--ignore-robots",
         action="store_true",
         help="follow links also where robots.txt asks programs not to; for your own servers",
@@ -129,7 +137,10 @@ def add_choosing(command: argparse.ArgumentParser) -> None:
 
 
 def add_lanes(command: argparse.ArgumentParser) -> None:
-    """Add how many lanes there are for looking."""
+    """Add how many lanes there are for looking, and how patient they are."""
+    from willow_cart.cli.connecting import add_patience
+
+    add_patience(command.add_argument_group("pace"))
     command.add_argument(
         "--lanes",
         type=positive,
@@ -195,6 +206,8 @@ def make_looking(
         rules=PageRules(words_in([args.parts]), args.within, args.next),
         ignore_robots=args.ignore_robots,
         lanes=lanes,
+        most_listed=args.most_listed,
+        largest_listing=args.largest_listing,
         beginning="" if everything else choosing.beginning(deep=args.depth != 1),
         after="" if everything or not compares_paths else choosing.after_name,
     )
@@ -285,6 +298,8 @@ class Looker:
         )
         learn = self._asker if self.asks else None
         yield from self._choosing.judge(chain(offers, self._besides), self.choice, learn)
+        offers.close()
+        self.found.ended_by = self.choice.ended_by
         tell_each(self.found.troubles)
         tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
 

@@ -6,11 +6,13 @@ import argparse
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.connecting import add_patience, make_patience
 from willow_cart.cli.filing import make_rule
 from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
 from willow_cart.cli.unpacking import make_unpacking, require_of_use
 
 if TYPE_CHECKING:
+    from willow_cart.access import RequestRules
     from willow_cart.hauling import Wishes
 
 # How many connections one host gets where nobody says.
@@ -41,11 +43,7 @@ def add_pace(command: argparse.ArgumentParser) -> None:
         help="for shy servers: one file at a time, with a gap that is never quite the same",
     )
     add("--speed-cap", "SPEED", "no faster than this in all: 2MB/s", type=read_speed)
-    add("--attempts", "N", "how often in a row a file is asked for in vain before it is given up,"
-        " with growing pauses in between (%(default)s)", type=positive, default=5)  # fmt: skip
-    add("--pause", "SECONDS", "always the same pause between attempts", type=read_seconds)
-    add("--longest-wait", "SECONDS", "how long a server may ask to be left alone; a file that it"
-        " asks longer for is given up (%(default)s)", type=read_seconds, default=300)  # fmt: skip
+    add_patience(pace)
     add("--stall-after", "SECONDS", "try again if nothing comes for so long (%(default)s)",
         type=read_seconds, default=60)  # fmt: skip
     add("--slowest", "SPEED", "try again what comes more slowly on the average", type=read_speed)
@@ -79,12 +77,8 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
 
 def make_pace(args: argparse.Namespace) -> Wishes:
     """How politely, patiently and warily the options want it done, and nothing besides."""
-    from willow_cart.access import Patience
     from willow_cart.hauling import Limits, Pace, Wishes
 
-    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
-    if args.pause is not None:
-        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
     pace = Pace(args.gap, speed_cap=args.speed_cap)
     if args.one_by_one:
         pace = replace(pace, gap=args.gap or _SHY_GAP, jitter=0.5)
@@ -96,10 +90,25 @@ def make_pace(args: argparse.Namespace) -> Wishes:
     return Wishes(
         lanes=lanes,
         lanes_per_host=per_host,
-        patience=patience,
+        patience=make_patience(args),
         pace=pace,
         limits=Limits(args.largest, args.slowest, args.time_per_file),
         strands=strands,
+    )
+
+
+def make_request_rules(args: argparse.Namespace, wishes: Wishes) -> RequestRules:
+    """Return how the options of a haul want requests made, those of the look before it too."""
+    from random import random
+
+    from willow_cart.access import RequestRules
+
+    pace = wishes.pace
+    return RequestRules(
+        wishes.patience,
+        (lambda: pace.gap_after(random())) if pace.gap else None,  # noqa: S311  # not a secret
+        args.stall_after,
+        args.time_per_file,
     )
 
 

@@ -6,11 +6,18 @@ Standard output is for results alone, so that it can be piped on.
 from __future__ import annotations
 
 import sys
-from collections.abc import Iterable, Iterator, Mapping
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
-from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
+from willow_cart.errors import (
+    CannotStore,
+    NothingChosen,
+    TransferFailed,
+    TryAgain,
+    WillowCartError,
+)
 from willow_cart.exits import Exit
 from willow_cart.model import Sizes, State
 from willow_cart.units import count_of, format_duration, format_size, printable
@@ -24,6 +31,9 @@ if TYPE_CHECKING:
     from willow_cart.sources import Look
 
 _MOST_NAMED = 8
+
+# A host that is waited for again and again is told of no more often than this.
+_BETWEEN_WAITS_SECONDS = 15.0
 
 
 # Not a context variable: lanes have something to tell too, and are threads of their own.
@@ -55,6 +65,23 @@ def tell(line: object) -> None:
     # Nobody may be listening any more; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
+
+
+class WaitTeller:
+    """Tells what is being waited for; one line for a host and a while, not one for each wait."""
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
+        self._told: dict[str, float] = {}
+
+    def __call__(self, error: TryAgain, pause: float) -> None:
+        """Say why a request waits, and for how long, unless that was said just now."""
+        host = error.thing.partition("://")[2].partition("/")[0] or error.thing
+        now = self._clock()
+        if now - self._told.get(host, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
+            return
+        self._told[host] = now
+        tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
 
 
 def code_for(error: WillowCartError) -> Exit:
@@ -104,11 +131,14 @@ def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> 
     from willow_cart.sources import Why
 
     tell_each(found.notes)
+    if found.ended_by:
+        tell(f"the listing was read up to {found.ended_by}; there may be more")
     ways = {
         Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
         Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
         Why.LOOP: "not entered, a way back to where it began",
         Why.DEEP: f"not entered, {Why.DEEP}",
+        Why.MANY: "not entered, after so many others (--most-listed allows more)",
         Why.PAGES: f"not followed (--pages {pages + 1} or more goes on)",
     }
     for why, way in ways.items():

@@ -19,7 +19,7 @@ from willow_cart.cli.haul import require_outside
 from willow_cart.cli.keys import options_of_command, read_words, words_of
 from willow_cart.cli.load import find_for, put_in_cart, require_form
 from willow_cart.cli.options import Looker
-from willow_cart.cli.pacing import make_wishes
+from willow_cart.cli.pacing import make_request_rules, make_wishes
 from willow_cart.cli.preferring import preferred
 from willow_cart.cli.running import stoppable
 from willow_cart.cli.telling import counted, hearing
@@ -126,7 +126,7 @@ def haul(
         args, offers = _read("haul", sources, options, more=[f"--into={fspath(into)}"])
         require_outside(args)
         wishes = make_wishes(args)
-        with make_access([args], wishes.lanes_per_host, args.stall_after) as access:
+        with make_access([args], wishes.lanes_per_host, make_request_rules(args, wishes)) as access:
             looker = Looker(args, access, wishes.lanes_per_host, besides=offers)
             chosen = looker.chosen()
             view = make_view(args.into, progress=progress)

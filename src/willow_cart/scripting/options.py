@@ -30,6 +30,7 @@ class LookingOptions(TypedDict, total=False):
     pages: int
     next: str
     base: str
+    most_listed: int
     ignore_robots: bool
 
 
@@ -75,6 +76,7 @@ class ReachingOptions(TypedDict, total=False):
     client_key: File
     endpoint: str
     requester_pays: bool
+    largest_listing: Amount
     active: bool
 
 
@@ -82,6 +84,9 @@ class SurveyOptions(LookingOptions, ChoosingOptions, ReachingOptions, total=Fals
     """What `survey` and `load` understand."""
 
     lanes: int
+    attempts: int
+    pause: Amount
+    longest_wait: Amount
 
 
 class HaulOptions(SurveyOptions, total=False):
@@ -114,9 +119,6 @@ class HaulOptions(SurveyOptions, total=False):
     gap: Amount
     one_by_one: bool
     speed_cap: Amount
-    attempts: int
-    pause: Amount
-    longest_wait: Amount
     stall_after: Amount
     slowest: Amount
     time_per_file: Amount

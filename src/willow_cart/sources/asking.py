@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from willow_cart.access import ONCE_MORE, Access, persist
+from willow_cart.access import ONCE_MORE, Access
 from willow_cart.addresses import without_secrets
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import extension_of
@@ -28,7 +28,7 @@ def ask_sizes(
         if offer.size is not None and offer.modified is not None:
             return offer
         try:
-            facts = persist(lambda: access.ask(offer.address), ONCE_MORE)
+            facts = access.retrier.run(lambda: access.ask(offer.address), ONCE_MORE)
         except TransferFailed as error:
             return Trouble(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from urllib.parse import unquote_to_bytes, urlsplit
 
-from willow_cart.access import Directory, Entry
+from willow_cart.access import Directory, Entry, FolderEntries
 from willow_cart.addresses import WEB, name_of, scheme_of, without_secrets
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.model import Offer
@@ -39,8 +39,7 @@ def list_directory(
         UnreadableSource: nothing is there; the error says what is near.
     """
     if has_wildcard(address) and not listed:
-        fixed, entries = expand_wildcards(directory, address)
-        return _listing(fixed, entries, source)
+        return _listing(*expand_wildcards(directory, address), source)
     if address.endswith("/"):
         return _listing(address, directory.entries(address), source)
     entry = directory.find(address)
@@ -50,42 +49,48 @@ def list_directory(
         )
     if entry.is_folder:
         return _listing(entry.address, directory.entries(entry.address), source)
-    return _listing(folder_of(address), [entry], source)
+    return _listing(folder_of(address), FolderEntries([entry]), source)
 
 
-def expand_wildcards(directory: Directory, address: str) -> tuple[str, list[Entry]]:
+def expand_wildcards(directory: Directory, address: str) -> tuple[str, FolderEntries]:
     """Everything that an address with `*` and `?` stands for, level by level.
 
     Returns:
-        The folder above the first wildcard, and the entries.
+        The folder above the first wildcard, and what there is.
     """
     parts = urlsplit(address)
     segments = parts.path.rstrip("/").split("/")[1:]
     first = next(at for at, segment in enumerate(segments) if _is_pattern(segment))
     top = f"{parts.scheme}://{parts.netloc}/" + "".join(f"{each}/" for each in segments[:first])
     folders = [top]
+    problems: list[str] = []
     for segment in segments[first:-1]:
-        found = [entry for folder in folders for entry in _matching(directory, folder, segment)]
+        found = [e for folder in folders for e in _matching(directory, folder, segment, problems)]
         folders = [entry.address for entry in found if entry.is_folder]
     last = segments[-1]
-    return top, [entry for folder in folders for entry in _matching(directory, folder, last)]
+    found = [e for folder in folders for e in _matching(directory, folder, last, problems)]
+    return top, FolderEntries(found, tuple(problems))
 
 
-def _matching(directory: Directory, folder: str, segment: str) -> Iterator[Entry]:
+def _matching(
+    directory: Directory, folder: str, segment: str, problems: list[str]
+) -> Iterator[Entry]:
     if not _is_pattern(segment):
         if entry := directory.find(folder + segment):
             yield entry
         return
     # One character a byte, as names in no known character set can only be compared.
     pattern = _bytes_of(segment).replace("[", "[[]")
-    for entry in directory.entries(folder):
+    listed = directory.entries(folder)
+    problems += listed.problems
+    for entry in listed.entries:
         if fnmatchcase(_bytes_of(entry.address.rstrip("/").rpartition("/")[2]), pattern):
             yield entry
 
 
-def _listing(folder: str, entries: Sequence[Entry], source: str) -> Listing:
-    listing = Listing(folder, Kind.FOLDER)
-    for entry in entries:
+def _listing(folder: str, found: FolderEntries, source: str) -> Listing:
+    listing = Listing(folder, Kind.FOLDER, problems=[*found.problems])
+    for entry in found.entries:
         if entry.is_folder:
             listing.below.append(entry.address)
         else:
@@ -105,7 +110,7 @@ def _listing(folder: str, entries: Sequence[Entry], source: str) -> Listing:
 def _what_is_near(directory: Directory, address: str) -> str:
     """Names that do exist beside one that does not."""
     try:
-        entries = directory.entries(folder_of(address))
+        entries = directory.entries(folder_of(address)).entries
     except TransferFailed:
         return "neither is the folder that it should be in; check the address"
     names = [entry.name or name_of(entry.address.rstrip("/")) for entry in entries]

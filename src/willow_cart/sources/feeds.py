@@ -10,6 +10,7 @@ from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.references import Resolver
 from willow_cart.sources.sitemaps import read_moment
+from willow_cart.units import read_count
 
 ROOTS = frozenset({"rss", "feed", "rdf"})
 """What the outermost element of a feed is called."""
@@ -55,7 +56,7 @@ def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> 
             continue
         length = element.get("length") or ""
         # Feeds that do not know a length have to say 0.
-        size = int(length) if length.isascii() and length.isdigit() and int(length) else None
+        size = read_count(length) or None
         listing.offers.append(
             Offer(
                 address,

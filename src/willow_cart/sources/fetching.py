@@ -5,9 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.access import Access, Patience, persist
+from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise
+from willow_cart.addresses import (
+    BEGINNINGS,
+    looks_like_address,
+    normalise,
+    scheme_of,
+    without_secrets,
+)
 from willow_cart.errors import TransferFailed, UnreadableSource, plainly
 
 LARGEST_LIST = 1 << 30
@@ -23,9 +29,14 @@ def read_text(place: str, access: Access) -> str:
     if not looks_like_address(place):
         return read_file(place).decode("utf-8", "replace")
     try:
-        _, content = persist(lambda: fetch_whole(normalise(place), access), Patience())
+        facts, content = access.retrier.run(lambda: fetch_whole(normalise(place), access))
     except TransferFailed as error:
         raise UnreadableSource(error.thing, error.reason, error.advice) from None
+    if scheme_of(normalise(place)) == "https" and scheme_of(facts.address) == "http":
+        # What others are checked by must have come from whom it says.
+        raise UnreadableSource(
+            without_secrets(place), "redirected from https to http", "name an address that is not"
+        )
     return content.decode("utf-8", "replace")
 
 

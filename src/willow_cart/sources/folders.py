@@ -1,8 +1,8 @@
 """Folder indexes: the listings that web servers make of a folder, in the styles that are about.
 
-nginx (as a page and as JSON), Apache (plain, fancy, as a table), lighttpd, Python's own server. No
-style is asked for by name: an entry is a link to one name right below the folder, and its date and
-size are what stands beside it in a form that only dates and sizes have.
+nginx (as a page, as JSON and as XML), Apache (plain, fancy, as a table), lighttpd, Python's own
+server. No style is asked for by name: an entry is a link to one name right below the folder, and
+its date and size are what stands beside it in a form that only dates and sizes have.
 """
 
 from __future__ import annotations
@@ -14,12 +14,13 @@ from datetime import UTC, datetime
 from urllib.parse import quote, unquote
 
 from willow_cart.access.http_rules import parse_date
+from willow_cart.access.safe_xml import local_name
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.markup import Page
-from willow_cart.units import MONTHS
+from willow_cart.units import MONTHS, read_count
 
 _TITLE = re.compile(
     r"(index|directory listing|listing|contents|directory) (of|for)\b", re.IGNORECASE
@@ -99,11 +100,38 @@ def read_json_folder(content: bytes, address: str, source: str) -> Listing | Non
                 where,
                 source,
                 folder="",
-                size=size if isinstance(size, int) and size >= 0 else None,
+                size=size if type(size) is int else None,
                 modified=parse_date(moment) if isinstance(moment, str) else None,
             )
         )
     return listing
+
+
+def read_xml_folder(root: Element, address: str, source: str) -> Listing | None:
+    """Read a folder's index as nginx writes it in XML; None for XML that is something else."""
+    kinds = {local_name(element) for element in root}
+    if local_name(root) != "list" or not kinds <= {"file", "directory", "other"}:
+        return None
+    listing = Listing(address, Kind.FOLDER)
+    for element in root:
+        where = address + quote(element.text or "", safe="~")
+        if not _is_entry(where, address):
+            continue
+        if local_name(element) == "directory":
+            listing.below.append(f"{where}/")
+            continue
+        size = read_count(element.get("size") or "")
+        modified = _iso_moment(element.get("mtime") or "")
+        listing.offers.append(Offer(where, source, folder="", size=size, modified=modified))
+    return listing
+
+
+def _iso_moment(text: str) -> datetime | None:
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError:
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def require_folder_address(address: str) -> str:

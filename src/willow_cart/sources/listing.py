@@ -12,7 +12,7 @@ from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
 
 # How the documents begin that are no pages.
-_BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex)\b")
+_BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex|list)\b")
 
 # Extensions that files have as well as feeds and sitemaps.
 _XML = frozenset({"xml", "rss", "atom", "rdf"})
@@ -43,6 +43,7 @@ class Listing:
         parts: listings that belong to this one, such as the sitemaps of an index.
         following: the next of a series, where it names one.
         relative: how many references cannot be resolved since nobody knows its address.
+        problems: what of it could not be read, a clause for each.
         odd: references that are no addresses, or of kinds not spoken here, with the reasons.
     """
 
@@ -54,6 +55,7 @@ class Listing:
     following: str | None = None
     relative: int = 0
     odd: list[str] = field(default_factory=list)
+    problems: list[str] = field(default_factory=list)
 
     @property
     def folder(self) -> str:

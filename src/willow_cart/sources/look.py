@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import io
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Generator, Iterable, Iterator
 from dataclasses import replace
 from itertools import count
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
-from willow_cart.access import Access, Patience, Store, persist
+from willow_cart.access import Access, Store
 from willow_cart.access.local import address_of
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import (
@@ -37,6 +37,7 @@ from willow_cart.sources.fetching import LARGEST_LIST, open_file
 from willow_cart.sources.listing import Kind, is_folder_address, looks_like_xml, may_be_listing
 from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.looking import Look, Looking
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.sources.walk import Walk
@@ -83,7 +84,7 @@ def look_through(
     access: Access,
     looking: Looking | None = None,
     standard_input: BinaryIO | None = None,
-) -> Iterator[Offer]:
+) -> Generator[Offer, None, None]:
     """Look at sources, one offer after the other and holding none; see `look`.
 
     Args:
@@ -96,15 +97,28 @@ def look_through(
     guide = _Guide(found, access, looking or Looking(), standard_input)
     failures: list[WillowCartError] = []
     for source in sources:
+        count = 0
         try:
             for item in guide.go_through(source):
                 if isinstance(item, Trouble):
                     found.troubles.append(item)
-                else:
-                    yield item
+                    continue
+                if count == guide.most_listed:
+                    found.troubles.append(guide.too_many(source))
+                    break
+                count += 1
+                yield item
             found.sources.append(shown_as(source))
+        except GeneratorExit:
+            found.sources.append(shown_as(source))  # enough of it was seen
+            raise
         except (NotUnderstood, TransferFailed) as error:
-            failures.append(error)
+            if count:
+                # What was listed until then stands.
+                found.sources.append(shown_as(source))
+                found.troubles.append(Trouble(error.thing, error.why))
+            else:
+                failures.append(error)
     if failures and not found.sources:
         raise failures[0]
     found.troubles += [Trouble(failure.thing, failure.why) for failure in failures]
@@ -131,13 +145,26 @@ class _Guide:
         self._standard_input = standard_input
         self._walk: Walk | None = None
 
+    @property
+    def most_listed(self) -> int:
+        """After how many files a source is read no further."""
+        return self._looking.most_listed
+
+    def too_many(self, source: str) -> Trouble:
+        """What is told of a source that lists more."""
+        return Trouble(
+            shown_as(source),
+            f"lists more than {count_of(self.most_listed, 'file')}; the rest was not read"
+            " (--most-listed allows more)",
+        )
+
     def go_through(self, source: str) -> Iterator[Offer | Trouble]:
         """Every offer of a source, numbered, and every trouble with it; one source at a time."""
         self._walk = None
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
-                _, content = persist(
-                    lambda: fetch_whole(normalise(source), self._access), Patience()
+                _, content = self._access.retrier.run(
+                    lambda: fetch_whole(normalise(source), self._access)
                 )
                 yield from self._in_file(lambda: io.BytesIO(content), without_secrets(source))
             else:
@@ -193,17 +220,20 @@ class _Guide:
         for written in expand_ranges(source):
             address = normalise(written)
             extension = extension_of(name_of(address))
+            some = False
             try:
                 if (extension and extension in plain) or self._is_file(address):
                     yield Offer(address, shown)
                 else:
                     for offer in self._offers_at(address, shown):
+                        some = True
                         yield offer
                         if offer.address == address and kind_of(name_of(address)) == "other":
                             # It was asked, and is a file; so are those that are named as it is.
                             plain.add(extension)
             except (NotUnderstood, TransferFailed) as error:
                 failures.append(error)
+                read += some
             else:
                 read += 1
         if failures and not read:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from willow_cart.access.whole import LARGEST_DOCUMENT
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.listing import Kind
@@ -21,6 +22,7 @@ class Why(StrEnum):
     LOOP = "leads back to where it was"
     DEEP = f"more than {DEEPEST} levels down"
     PAGES = "a further page"
+    MANY = "too many folders"
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,6 +95,8 @@ class Looking:
         rules: what counts on pages.
         ignore_robots: whether to go where a site asks programs not to; for one's own sites.
         lanes: how many folders are read at a time.
+        most_listed: files after which a source is read no further.
+        largest_listing: bytes of a page or a folder index that are read.
         beginning: what the paths begin with that are wanted; places that can list no others.
         after: likewise what the paths sort behind.
     """
@@ -104,6 +108,8 @@ class Looking:
     rules: PageRules = field(default_factory=PageRules)
     ignore_robots: bool = False
     lanes: int = 4
+    most_listed: int = 10_000_000
+    largest_listing: int = LARGEST_DOCUMENT
     beginning: str = ""
     after: str = ""
 
@@ -118,6 +124,7 @@ class Look:
         notes: what else a person may want to know.
         not_entered: folders and pages that were seen and not entered.
         sources: those that could be read at all, as offers name them.
+        ended_by: the rule that ended the reading early, as it was typed; empty for none.
     """
 
     offers: list[Offer] = field(default_factory=list)
@@ -125,13 +132,14 @@ class Look:
     notes: list[str] = field(default_factory=list)
     not_entered: list[NotEntered] = field(default_factory=list)
     sources: list[str] = field(default_factory=list)
+    ended_by: str = ""
 
     def covers(self, offer: Offer) -> bool:
         """Whether an offer of a source that was read would have been found if it were there.
 
         Where anything could not be read nobody can say.
         """
-        if self.troubles:
+        if self.troubles or self.ended_by:
             return False
         return not any(
             each.source == offer.source

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from urllib.parse import urlsplit
 
-from willow_cart.access import BRIEFLY, Access, Unchanged, persist
+from willow_cart.access import Access, Unchanged
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.access.safe_xml import local_name
-from willow_cart.access.whole import read_whole
+from willow_cart.access.whole import LARGEST_DOCUMENT, read_whole
 from willow_cart.addresses import without_secrets
 from willow_cart.checks.soft_failures import (
     BEGINNING,
@@ -24,6 +24,7 @@ from willow_cart.sources.folders import (
     is_folder_index,
     read_folder,
     read_json_folder,
+    read_xml_folder,
     require_folder_address,
 )
 from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap, looks_like_xml
@@ -39,10 +40,12 @@ class Reader:
     Args:
         access: how places are talked to.
         rules: what counts on pages.
+        largest: bytes of a document that are read.
     """
 
-    def __init__(self, access: Access, rules: PageRules) -> None:
+    def __init__(self, access: Access, rules: PageRules, largest: int = LARGEST_DOCUMENT) -> None:
         self._access = access
+        self._largest = largest
         self._rules = rules
 
     def read(self, address: str, kind: Kind | None, source: str) -> Listing | None:
@@ -60,18 +63,27 @@ class Reader:
         directory = self._access.directory(address)
         if directory is not None:
             listed = kind is Kind.FOLDER and address.endswith("/")
-            return persist(
-                lambda: list_directory(directory, address, source, listed=listed), BRIEFLY
+            return self._access.retrier.run(
+                lambda: list_directory(directory, address, source, listed=listed)
             )
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
-        answer = persist(lambda: self._fetch(address, kind), BRIEFLY)
+        answer = self._access.retrier.run(lambda: self._fetch(address, kind))
         if answer is None:
             return None
         facts, content = answer
         if kind is None:
             _require_let_in(address, facts, content)
-        return self.understand(content, facts, kind, source)
+        listing = self.understand(content, facts, kind, source)
+        if listing is None and address.endswith("/") and not facts.attachment:
+            # A folder was asked for: its index must not be filed as if it were the data.
+            raise UnreadableSource(
+                without_secrets(address),
+                f"the server answers with {facts.media_type or 'a document'}, not with a listing"
+                " that can be read",
+                "give --as file to fetch the answer itself",
+            )
+        return listing
 
     def _fetch(self, address: str, kind: Kind | None) -> tuple[Facts, bytes] | None:
         delivery = self._access.open(address)
@@ -86,7 +98,7 @@ class Reader:
                 beginning = delivery.read()
                 if _kind_of(beginning, facts) is None:
                     return None
-            return facts, beginning + read_whole(delivery)
+            return facts, beginning + read_whole(delivery, self._largest)
         finally:
             delivery.close()
 
@@ -103,6 +115,8 @@ class Reader:
         if found in (Kind.PAGE, Kind.FOLDER):
             if kind is not Kind.PAGE and content.lstrip().startswith(b"["):
                 return read_json_folder(content, facts.address, source)
+            if kind is Kind.FOLDER and looks_like_xml(content[:BEGINNING]):
+                return self._read_xml_folder(content, facts, shown, source)
             page = open_page(content, facts.address, shown, facts.charset)
             if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
                 return read_folder(page, source)
@@ -114,6 +128,8 @@ class Reader:
                 listing = feeds.read_feed(root, facts.address, source)
             elif name in sitemaps.ROOTS:
                 listing = sitemaps.read_sitemap(root, facts.address, source)
+            elif kind is None and (folder := read_xml_folder(root, facts.address, source)):
+                return folder
             elif kind is None:
                 return None
             else:
@@ -121,6 +137,12 @@ class Reader:
         else:
             return None
         listing.following = listing.following or _next_in_header(facts)
+        return listing
+
+    def _read_xml_folder(self, content: bytes, facts: Facts, shown: str, source: str) -> Listing:
+        listing = read_xml_folder(parse_xml(content, shown), facts.address, source)
+        if listing is None:
+            raise UnreadableSource(shown, "not a folder index", "give another --as, or none")
         return listing
 
 

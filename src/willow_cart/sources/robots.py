@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from urllib.robotparser import RobotFileParser
 
-from willow_cart.access import Access, Patience, persist
+from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import origin_of
 from willow_cart.errors import NotServed, TransferFailed
@@ -38,8 +38,8 @@ class Robots:
     def _read(self, origin: str) -> RobotFileParser:
         rules = RobotFileParser()
         try:
-            text = persist(
-                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _LARGEST)[1], Patience(2)
+            text = self._access.retrier.run(
+                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _LARGEST)[1]
             )
         except NotServed:
             # What is not there forbids nothing (2.3.1.3).

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 
 from willow_cart.model import Cell
 from willow_cart.sources.elements import Element, words_of
+from willow_cart.units import read_count
 
 # HTML, "Attributes common to td and th elements".
 _MOST_COLUMNS, _MOST_ROWS = 1000, 65534
@@ -103,4 +104,4 @@ def _span(cell: Element, attribute: str, most: int) -> int:
     if text is None:
         return 1
     text = text.strip()
-    return min(max(int(text), 1), most) if text.isascii() and text.isdigit() else 1
+    return min(max(read_count(text) or 1, 1), most)

@@ -17,6 +17,12 @@ from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
 from willow_cart.sources.reading import Reader
 from willow_cart.sources.robots import Robots
 
+# A source is read no further after a hundredth as many folders as files.
+_FILES_A_FOLDER = 100
+
+# So many names in a row that come a third time are a site that makes its folders up.
+_LONGEST_CYCLE = 4
+
 
 class Walk:
     """Goes through one source's places.
@@ -29,13 +35,15 @@ class Walk:
     """
 
     def __init__(self, access: Access, looking: Looking, found: Look, source: str) -> None:
+        self._access = access
         self._looking = looking
         self._found = found
         self._source = source
         self._robots = Robots(access)
-        self._reader = Reader(access, looking.rules)
+        self._reader = Reader(access, looking.rules, looking.largest_listing)
         self._offered: set[str] = set()
         self._seen: set[str] = set()
+        self._entered = 0
         self._top = ""
 
     def offers_at(self, address: str) -> Iterator[Offer]:
@@ -52,6 +60,9 @@ class Walk:
         pool = ThreadPoolExecutor(self._looking.lanes)
         try:
             yield from self._from(listing, pool)
+        except KeyboardInterrupt:
+            self._access.abort()
+            raise
         finally:
             # Whoever has seen enough does not want the rest to be read first.
             pool.shutdown(cancel_futures=True)
@@ -148,6 +159,8 @@ class Walk:
                     self._leave_out(address, Why.DEPTH)
             elif level >= DEEPEST:
                 self._leave_out(address, Why.DEEP)
+            elif _repeats_itself(address):
+                self._leave_out(address, Why.LOOP)
             else:
                 ways.append(address)
         return ways
@@ -182,6 +195,10 @@ class Walk:
         """Whether an address may be asked for: not for a second time, nor against robots.txt."""
         if address in self._seen:
             return False
+        if self._entered > self._looking.most_listed // _FILES_A_FOLDER:
+            self._leave_out(address, Why.MANY)
+            return False
+        self._entered += 1
         self._seen.add(address)
         if self._looking.ignore_robots or scheme_of(address) not in WEB:
             return True
@@ -214,6 +231,7 @@ class Walk:
 
     def _note_oddities(self, listing: Listing) -> None:
         place = without_secrets(listing.address) or self._source
+        self._found.troubles += [Trouble(place, each) for each in listing.problems]
         if listing.relative:
             self._found.troubles.append(
                 Trouble(
@@ -225,6 +243,15 @@ class Walk:
         if listing.odd:
             more = f" and {len(listing.odd) - 1:,} more" if len(listing.odd) > 1 else ""
             self._found.notes.append(f"{place}: left out {without_secrets(listing.odd[0])}{more}")
+
+
+def _repeats_itself(address: str) -> bool:
+    """Return whether the path of a folder ends in the same few names three times in a row."""
+    names = address.rstrip("/").split("/")[3:]
+    return any(
+        names[-length:] == names[-2 * length : -length] == names[-3 * length : -2 * length]
+        for length in range(1, min(_LONGEST_CYCLE, len(names) // 3) + 1)
+    )
 
 
 def _is_news(offer: Offer, listing: Listing, offered: Container[str]) -> bool:
