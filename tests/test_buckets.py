@@ -308,7 +308,8 @@ def test_a_listing_that_is_cut_off_without_a_token_is_told_and_the_rest_comes(
         b'<?xml version="1.0"?><ListBucketResult><IsTruncated>true</IsTruncated>'
         b"<Contents><Key>a.csv</Key><Size>3</Size></Contents></ListBucketResult>"
     )
-    place.exhibits["odd/"] = place.exhibits["odd"] = Exhibit(page)
+    query = "delimiter=%2F&encoding-type=url&list-type=2&prefix="
+    place.exhibits[f"odd/?{query}"] = Exhibit(page)
     place.exhibits["odd/a.csv"] = Exhibit(b"one")
     for command in (["survey"], ["haul", "--into", "x"]):
         outcome = run(*command, "s3://odd/", "--endpoint", place.base, cwd=tmp_path)

@@ -192,6 +192,7 @@ def test_answers_are_read_by_the_rules_or_refused(
         ("levels.zip", ZIP, "br", ZIP, True),
         ("levels.zip", gzip.compress(ZIP), "gzip", ZIP, False),
     ],
+    ids=["what it is", "twice", "x-gzip", "deflate", "br", "once more"],
 )
 def test_a_label_is_believed_as_far_as_the_bytes_bear_it_out(
     web: WebAccess, place: StandIn, name: str, body: bytes, label: str, expected: bytes, told: bool

@@ -16,6 +16,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── TryAgain           ... and another attempt may well succeed
     │   │   ├── ConnectionLost
     │   │   ├── TimedOut
+    │   │   │   └── TooSlow
     │   │   └── ServerBusy
     │   └── Hopeless           ... and asking again the same way will not help
     │       ├── HostUnknown
@@ -30,6 +31,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     ├── NotWhatWasMeant        something came, but is not what was promised (exit code 4)
     │   ├── CheckFailed
     │   ├── Unproved
+    │   ├── WrongContent
     │   ├── NotUnpacked
     │   └── PageInstead
     ├── Incomplete             a script asked for all of it, and not all is here (exit code 1 or 4)
@@ -184,6 +186,10 @@ class TimedOut(TryAgain):
     """Nothing was heard for too long."""
 
 
+class TooSlow(TimedOut):
+    """Bytes come, but more slowly than allowed; those that came do not count as progress."""
+
+
 class ServerBusy(TryAgain):
     """The server answered, and asked to be left alone for now (408, 425, 429, 5xx).
 
@@ -283,6 +289,10 @@ class PageInstead(NotWhatWasMeant):
 
 class Unproved(NotWhatWasMeant):
     """No checksum is promised for a file that must have one."""
+
+
+class WrongContent(NotWhatWasMeant):
+    """An error document, or nothing at all, where another kind of file was asked for."""
 
 
 class NotUnpacked(NotWhatWasMeant):

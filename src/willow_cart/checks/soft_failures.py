@@ -1,11 +1,11 @@
-"""Soft failures: a page that comes where a file was asked for, and an answer that calls it well."""
+"""Soft failures: a page or an error document that comes with an answer that calls it well."""
 
 from __future__ import annotations
 
 import html
 import re
 
-from willow_cart.kinds import kind_of
+from willow_cart.kinds import begins_as_named, extension_of, kind_of
 
 PAGE_TYPES = frozenset({"text/html", "application/xhtml+xml"})
 """The media types of pages."""
@@ -33,16 +33,79 @@ def may_be_page(name: str) -> bool:
 
 def looks_like_page(beginning: bytes) -> bool:
     """Whether bytes begin as pages do."""
-    return _PAGE.match(beginning.removeprefix(b"\xef\xbb\xbf")) is not None
+    return _PAGE.match(as_utf8(beginning)) is not None
+
+
+def as_utf8(beginning: bytes) -> bytes:
+    """Return text as UTF-8 without a mark at its beginning, whatever form of Unicode it is in.
+
+    UTF-16 is known by its mark, or by the zeros beside a character of markup (HTML, 13.2.3.2).
+    """
+    for mark, charset in ((b"\xef\xbb\xbf", "utf-8"), (b"\xff\xfe", "utf-16-le"),
+                          (b"\xfe\xff", "utf-16-be")):  # fmt: skip
+        if beginning.startswith(mark):
+            return beginning.removeprefix(mark).decode(charset, "ignore").encode()
+    if beginning.startswith((b"<\0", b"{\0", b"\0<", b"\0{")):
+        charset = "utf-16-be" if beginning.startswith(b"\0") else "utf-16-le"
+        return beginning.decode(charset, "ignore").encode()
+    return beginning
+
+
+# What APIs and databases write where data should be.
+_ERROR = re.compile(
+    rb"\s*(?:error|fatal(?: error)?|exception|warning)\s*[:!]"
+    rb"|\s*(?:access denied|forbidden|not found|unauthori[sz]ed|not authori[sz]ed|bad request"
+    rb"|too many requests|rate limit|quota exceeded"
+    rb"|service unavailable|internal server error|no data)\b[^,;\t]{0,200}\s*$",
+    re.IGNORECASE,
+)
+_STORE_ERROR = re.compile(rb"\s*(?:<\?xml[^>]*>\s*)?<Error>\s*<Code>")
+_JSON = re.compile(rb'\s*(?:\{\s*["}]|\[\s*[\[{])')
+_XML = re.compile(rb"\s*<(?:\?xml|[A-Za-z][\w:.-]*(?:\s[^<>]*)?/?>)")
+_TABLES = frozenset({"csv", "tsv", "tab"})
+_MARKED_UP = frozenset({"xml", "kml", "gml", "gpx", "svg", "rss", "atom"})
+_LONGEST_ERROR = 2000
+
+ENOUGH = 512
+"""As many bytes of a file are looked at before it is believed to be what its name says."""
+
+
+def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
+    """Say what bytes are that came in place of a file; empty if they may be the file.
+
+    Args:
+        name: of the file that was asked for.
+        beginning: its first bytes, at least `ENOUGH` if there are so many.
+        is_all: whether that is all of it.
+    """
+    as_named = begins_as_named(name, beginning)
+    if is_all and not beginning:
+        return "" if as_named is None else "an empty answer"
+    if as_named:
+        return ""
+    extension = extension_of(name)
+    text = as_utf8(beginning)
+    if _STORE_ERROR.match(text):
+        return "an error message in XML"
+    is_binary = as_named is False
+    if _JSON.match(text) and (is_binary or extension in _TABLES | _MARKED_UP):
+        return "a JSON document"
+    if _XML.match(text) and (is_binary or extension in _TABLES or extension == "json"):
+        return "an XML document"
+    may_be_error = is_binary or extension in _TABLES | _MARKED_UP | {"json", "geojson"}
+    if may_be_error and is_all and len(text) <= _LONGEST_ERROR and _ERROR.match(text):
+        first = " ".join(text.decode("utf-8", "replace").split())[:80]
+        return f'a message, "{first}"'
+    return ""
 
 
 def title_of(beginning: bytes) -> str:
     """A page's title in at most 80 characters; empty where there is none."""
-    match = _TITLE.search(beginning)
+    match = _TITLE.search(as_utf8(beginning))
     text = html.unescape(match[1].decode("utf-8", "replace")) if match else ""
     return " ".join(text.split())[:80]
 
 
 def asks_to_sign_in(beginning: bytes) -> bool:
     """Whether a page has a field for a password."""
-    return _PASSWORD.search(beginning) is not None
+    return _PASSWORD.search(as_utf8(beginning)) is not None

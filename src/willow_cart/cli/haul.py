@@ -32,6 +32,14 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     add_filing(command)
     command.add_argument(
+        "--times",
+        choices=["keep", "now"],
+        default="keep",
+        metavar="keep|now",
+        help="give files the time at which they were changed last at their places, or leave them"
+        " the time of their arrival (%(default)s)",
+    )
+    command.add_argument(
         "--preview",
         action="store_true",
         help="show the tree that the folder would get; fetches and writes nothing",

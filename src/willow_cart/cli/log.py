@@ -134,6 +134,7 @@ class LogFile(Observer):
             resumed=result.resumed,
             attempts=result.attempts,
             twin=result.twin,
+            note=result.note,
             seconds=result.seconds,
             size=arrival.size if arrival else None,
             sha256=arrival.sha256 if arrival else None,

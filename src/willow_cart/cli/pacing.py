@@ -71,6 +71,7 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
         presence=Presence(args.if_present),
         twins=SameBytes(args.twins),
         unpack=unpack,
+        keep_times=args.times == "keep",
         on_arrival=None if args.on_arrival is None else Command(args.on_arrival),
     )
 

@@ -287,6 +287,8 @@ def _show(receipt: OpenReceipt) -> None:
     for row in rows:
         if row.reason:
             show_line(f"{row.path}: {row.reason}")
+        elif row.note:
+            show_line(f"{row.path}: {row.note}")
         elif row.resumed:
             show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
     if left_out > 0:

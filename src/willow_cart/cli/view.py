@@ -218,6 +218,8 @@ class View(Observer):
             self._unasked += filed.offer.size or 0
         if result.is_unsound:
             self.say(f"{result.path} arrived, but {result.reason}")
+        if result.note:
+            self.say(f"{result.path}: {result.note}")
         # What was never asked for is told by its host.
         failed = result.state in (State.FAILED, State.REFUSED) and result.attempts
         if failed and self.tells_failures:

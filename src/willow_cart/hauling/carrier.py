@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, field, replace
+from datetime import datetime
 from pathlib import Path
 
 from willow_cart.access import Joining, Unchanged
+from willow_cart.access.http_rules import parse_date
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
-from willow_cart.errors import CheckFailed, TryAgain, Unproved
+from willow_cart.errors import CheckFailed, TooSlow, TryAgain, Unproved
 from willow_cart.hauling.destination import Destination, cannot_store
 from willow_cart.hauling.filer import Landing
 from willow_cart.hauling.held_here import HeldHere
@@ -21,6 +23,11 @@ from willow_cart.hauling.receiving import UNPROVED_ADVICE, Receiver, Whole
 from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.records import Arrival, Held, Result, timestamp
+
+_PROGRESS_BYTES = 64 << 10
+
+# What fits in 64 bits, as the ledger keeps it: up to the year 2262.
+_LATEST_NANOSECONDS = (1 << 63) - 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,9 +86,10 @@ class Carrier:
             if isinstance(came, Unchanged):
                 return trip.result(State.UNCHANGED, arrival=trip.restamped)
             return self._land(trip, came)
-        except TryAgain:
-            gained = trip.partial is not None and trip.partial.size > before
-            trip.vain = 0 if gained else trip.vain + 1
+        except TryAgain as error:
+            gained = trip.partial.size - before if trip.partial else 0
+            is_progress = gained >= _enough(trip) and not isinstance(error, TooSlow)
+            trip.vain = 0 if is_progress else trip.vain + 1
             raise
         except OSError as error:
             raise cannot_store(trip.filed.path, error) from error
@@ -124,6 +132,10 @@ class Carrier:
         if self.receiver.wishes.inspect:
             unsound = inspect(partial.path, trip.filed.path.rpartition("/")[2])
         sha256 = whole.found["sha256"]
+        size = trip.offer.size
+        if size is not None and size != partial.size and not partial.facts.coding:
+            trip.notes += (f"{partial.size:,} bytes arrived, {size:,} were listed",)
+        modified = _modified(trip, partial)
         arrival = Arrival(
             address=trip.shown,
             final_address=without_secrets(partial.facts.address),
@@ -135,9 +147,10 @@ class Carrier:
             last_modified=partial.facts.validators.last_modified,
             expected=written(_promised(trip, partial)),
             verdict=verdict,
-            mtime_ns=whole.modified,
+            mtime_ns=self._stamp(partial.path, modified, whole.modified),
             decoded=partial.facts.coding,
             media_type=partial.facts.content_type,
+            modified="" if modified is None else modified.isoformat(timespec="seconds"),
         )
         unharmed = self.here.unharmed(trip)
         if present := self.here.same(trip, unharmed, sha256):
@@ -154,6 +167,25 @@ class Carrier:
             trip.result(State.ARRIVED, unsound, arrival),
             partial.record(trip.offer, arrival) if partial.recorded else None,
         )
+
+    def _stamp(self, file: str, modified: datetime | None, stamp: int) -> int:
+        """Give a file the time of its place, if it is to have that; return what it has then.
+
+        Args:
+            file: its path.
+            modified: when it was changed last at its place.
+            stamp: the time that it has, in nanoseconds.
+        """
+        if modified is None or not self.receiver.wishes.keep_times:
+            return stamp
+        nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
+        if abs(nanoseconds) > _LATEST_NANOSECONDS:
+            return stamp
+        try:
+            os.utime(file, ns=(nanoseconds, nanoseconds))
+        except (OSError, OverflowError):
+            return stamp  # a time that this disk cannot write
+        return os.stat(file).st_mtime_ns  # some write it less exactly
 
     def _check(self, trip: Trip, whole: Whole) -> str:
         """Hold what came against what was promised, and say by what it is proved.
@@ -189,6 +221,21 @@ class Carrier:
         kept = self.destination.refuse(partial.path, trip.filed.path)
         self.receiver.discard(trip)
         return kept
+
+
+def _enough(trip: Trip) -> int:
+    """How many bytes of an attempt count as progress: 64 KiB, or a twentieth of a small file.
+
+    A server that drips would otherwise never be given up.
+    """
+    length = trip.partial.facts.length if trip.partial else None
+    return _PROGRESS_BYTES if length is None else min(_PROGRESS_BYTES, max(1, length // 20))
+
+
+def _modified(trip: Trip, partial: Partial) -> datetime | None:
+    """When a file was changed last, by its place, or else by what lists it."""
+    facts = partial.facts
+    return facts.modified or parse_date(facts.validators.last_modified) or trip.offer.modified
 
 
 def _promised(trip: Trip, partial: Partial) -> tuple[Checksum, ...]:

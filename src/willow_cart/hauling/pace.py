@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from willow_cart.errors import StrangeAnswer, TimedOut, TookTooLong
+from willow_cart.errors import StrangeAnswer, TookTooLong, TooSlow
 from willow_cart.units import format_duration, format_size
 
 # A file is not called slow before so many seconds: the beginning says nothing.
@@ -74,7 +74,7 @@ class Limits:
 
         Raises:
             TookTooLong: it has had all the time that it may have.
-            TimedOut: it is too slow; another attempt may be better served.
+            TooSlow: it is too slow; another attempt may be better served.
         """
         if self.longest is not None and seconds > self.longest:
             raise TookTooLong(
@@ -83,7 +83,7 @@ class Limits:
                 "what has come is kept; the same command goes on from there",
             )
         if self.slowest is not None and seconds > _GRACE and received < self.slowest * seconds:
-            raise TimedOut(thing, f"comes at {format_size(int(received / seconds))}/s, too slowly")
+            raise TooSlow(thing, f"comes at {format_size(int(received / seconds))}/s, too slowly")
 
 
 class Meter:
@@ -123,7 +123,7 @@ class Meter:
             is_whole: whether that is all; what is here was not too slow.
 
         Raises:
-            StrangeAnswer, TookTooLong, TimedOut: it goes beyond a limit.
+            StrangeAnswer, TookTooLong, TooSlow: it goes beyond a limit.
         """
         self._limits.require_size(self._thing, size)
         self._received += received

@@ -186,7 +186,7 @@ class Partial:
         with self._change:
             if not self.facts.media_type:
                 known = replace(self.facts, media_type=facts.media_type, charset=facts.charset)
-                self.facts = known
+                self.facts = replace(known, modified=known.modified or facts.modified)
             if self.facts.length is not None:
                 return
             self.facts = replace(self.facts, length=facts.length)

@@ -14,9 +14,11 @@ from willow_cart.access import CHUNK, Access, Delivery, Joining, Unchanged
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.checks.soft_failures import (
     BEGINNING,
+    ENOUGH,
     asks_to_sign_in,
     looks_like_page,
     may_be_page,
+    stands_for_error,
     title_of,
 )
 from willow_cart.errors import (
@@ -26,6 +28,7 @@ from willow_cart.errors import (
     PageInstead,
     StrangeAnswer,
     Unproved,
+    WrongContent,
 )
 from willow_cart.hauling.filer import Mark, Note, Taker
 from willow_cart.hauling.observer import Observer
@@ -109,6 +112,7 @@ class Receiver:
             another = self.access.open(trip.address, validators=held)
         while not isinstance(another, Unchanged):
             if another is not None:
+                self._require_one_version(trip, another)
                 self.discard(trip)
                 trip.partial = self.partials.begin(trip.offer, another)
             assert trip.partial is not None, "it was there, or has been begun"
@@ -117,6 +121,32 @@ class Receiver:
                 return came
             another = came
         return another
+
+    def _require_one_version(self, trip: Trip, delivery: Delivery) -> None:
+        """Refuse two lengths of one version: a strong entity tag stands for the same bytes.
+
+        RFC 9110, 8.8.1. The first time all is fetched anew; the second time nothing is believed.
+
+        Raises:
+            ConnectionLost: it is the first time.
+            StrangeAnswer: it is the second.
+        """
+        tag, length = delivery.facts.validators.entity_tag, delivery.facts.length
+        if tag is None or tag.startswith("W/") or length is None:
+            return
+        if trip.partial is not None and trip.partial.facts.length is not None:
+            known = trip.partial.facts.validators.entity_tag
+            trip.lengths.setdefault(known or "", trip.partial.facts.length)
+        if trip.lengths.setdefault(tag, length) == length:
+            return
+        delivery.close()
+        self.discard(trip)
+        trip.lengths.clear()
+        if trip.contradicted:
+            reason = "the server gives one version of it two lengths"
+            raise StrangeAnswer(trip.shown, reason, "report it to the server")
+        trip.contradicted = True
+        raise ConnectionLost(trip.shown, "the server gave one version of it two lengths")
 
     def help(self, trip: Trip, partial: Partial, strand: Strand, address: str, lane: int) -> bool:
         """Bring one more strand of a file that another lane is bringing.
@@ -186,7 +216,7 @@ class Receiver:
             if delivery is not None:
                 delivery.close()
             if (
-                isinstance(error, (StrangeAnswer, PageInstead))
+                isinstance(error, (StrangeAnswer, PageInstead, WrongContent))
                 or not partial.size
                 or not partial.recorded
             ):
@@ -204,6 +234,8 @@ class Receiver:
         another version, if that is what comes by now.
         """
         try:
+            if partial.is_whole and delivery is not None and not self.wishes.accept_anything:
+                self._require_content(trip, delivery, b"", is_all=True)  # it is empty
             while not partial.is_whole:
                 strand = partial.take()
                 if strand is None:
@@ -217,6 +249,7 @@ class Receiver:
                             return self._from_its_beginning(trip, another)
                         partial.learn(delivery.facts)
                     trip.in_parts |= delivery.in_parts or delivery.start > 0
+                    trip.notes = delivery.notes or trip.notes
                     self._receive(trip, partial, strand, delivery, lane)
                 finally:
                     partial.let_go(strand)
@@ -286,23 +319,43 @@ class Receiver:
     def _pieces(
         self, trip: Trip, partial: Partial, strand: Strand, delivery: Delivery
     ) -> Iterator[bytes]:
-        """What comes of a strand; ends at once if it is a page instead of a file.
+        """What comes of a strand; ends at once if it is something else than the file.
 
         Raises:
-            PageInstead: it is one.
+            PageInstead: it is a page.
+            WrongContent: it is an error document, or nothing.
         """
-        may_be_anything = self.wishes.accept_anything or may_be_page(trip.offer.file_name)
-        suspect = not (may_be_anything or strand.at)
+        suspect = not (self.wishes.accept_anything or strand.at)
         while not partial.abandoned and (strand.end is None or strand.left):
-            data = delivery.read()
+            data = _enough_of(delivery) if suspect else delivery.read()
             if not data and strand.end is not None:
                 raise ConnectionLost(trip.shown, "the connection ended before the file did")
+            if suspect:
+                is_all = len(data) < ENOUGH or len(data) == partial.facts.length
+                self._require_content(trip, delivery, data, is_all=is_all)
+                suspect = False
             if not data:
                 return
-            if suspect and looks_like_page(data):
-                raise _page_instead(trip, delivery, data)
-            suspect = False
             yield data
+
+    def _require_content(
+        self, trip: Trip, delivery: Delivery, beginning: bytes, *, is_all: bool
+    ) -> None:
+        """Refuse what is plainly something else than a file of that name.
+
+        Raises:
+            PageInstead: it is a page.
+            WrongContent: it is an error document, or nothing.
+        """
+        name = trip.offer.file_name
+        if not may_be_page(name) and looks_like_page(beginning):
+            raise _page_instead(trip, delivery, beginning)
+        if instead := stands_for_error(name, beginning, is_all=is_all):
+            raise WrongContent(
+                trip.shown,
+                f"the server sent {instead} instead of the file",
+                "check the address and the sign-in; --accept-anything files it as it is",
+            )
 
     def _require_proof(self, trip: Trip, partial: Partial) -> None:
         """Refuse a file that nothing would prove, if it must be proved, before it comes.
@@ -347,6 +400,15 @@ class Receiver:
         if partial.recorded:
             partial.marked = self.clock()
             self.filer.take(Mark(trip.shown, partial.path, str(partial.spans)))
+
+
+def _enough_of(delivery: Delivery) -> bytes:
+    """Read the beginning of a file, as much of it as tells what it is."""
+    beginning = delivery.read()
+    if 0 < len(beginning) < ENOUGH:
+        while len(beginning) < ENOUGH and (more := delivery.read()):
+            beginning += more
+    return beginning
 
 
 def _fits(delivery: Delivery, partial: Partial, strand: Strand) -> bool:

@@ -30,6 +30,9 @@ class Trip:
         moving: whether a lane carries it now.
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
+        notes: what a person should know of what came.
+        lengths: of the versions that the place has shown, by their strong entity tags.
+        contradicted: whether it has shown one version with two lengths.
         restamped: the ledger's entry for it, if the file has another time stamp by now.
         clock: monotonic, in seconds.
         shown: its first address without secrets, by which it is known.
@@ -48,6 +51,9 @@ class Trip:
     moving: bool = False
     in_parts: bool = False
     alone: bool = False
+    notes: tuple[str, ...] = ()
+    lengths: dict[str, int] = field(default_factory=dict)
+    contradicted: bool = False
     clock: Callable[[], float] = time.monotonic
     shown: str = field(init=False)
     address: str = field(init=False)
@@ -102,6 +108,7 @@ class Trip:
             self.attempts,
             round(self.seconds + now, 3),
             arrival,
+            note="; ".join(self.notes),
         )
 
 

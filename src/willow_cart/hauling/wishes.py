@@ -33,6 +33,7 @@ class Wishes:
         twins: what becomes of files whose bytes lie here already under another name.
         unpack: how archives that arrive are unpacked; None if they are not.
         on_arrival: a command to be run for every file that arrives; None for none.
+        keep_times: whether files get the time at which they were changed last at their places.
         one_process: whether no second process may help with small files.
         strands: on how many lanes at most one large file is fetched; None for as many as pay.
     """
@@ -51,5 +52,6 @@ class Wishes:
     twins: SameBytes = SameBytes.KEEP
     unpack: Unpacking | None = None
     on_arrival: Command | None = None
+    keep_times: bool = True
     one_process: bool = False
     strands: int | None = 1

@@ -31,6 +31,7 @@ class Arrival:
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
+        modified: when it was changed last at its place, in UTC, ISO 8601; empty where nobody says.
         media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
     """
 
@@ -49,6 +50,7 @@ class Arrival:
     instead: str = ""
     archive: str = ""
     media_type: str = ""
+    modified: str = ""
 
     @property
     def twin(self) -> str:
@@ -146,6 +148,7 @@ class Result:
         seconds: how long that took.
         arrival: the new arrival, if there was one.
         twin: the path of another file here that has the same bytes; empty for none.
+        note: what a person should know of it, although nothing is wrong; empty for nothing.
     """
 
     number: int
@@ -159,6 +162,7 @@ class Result:
     seconds: float = 0.0
     arrival: Arrival | None = None
     twin: str = ""
+    note: str = ""
 
     @property
     def is_unsound(self) -> bool:

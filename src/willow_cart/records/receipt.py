@@ -38,6 +38,7 @@ class Row:
     attempts: int
     seconds: float
     reason: str
+    note: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,7 +160,8 @@ _HEAD = "id AS run, command, started, ended, exit_code, note, software"
 
 _ROW = (
     "number, state, result.path, result.address, final_address, time, size, sha256, entity_tag,"
-    " last_modified, expected, verdict, decoded, received, resumed, attempts, seconds, reason"
+    " last_modified, expected, verdict, decoded, received, resumed, attempts, seconds, reason,"
+    " result.note"
     " FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
 )
 
@@ -172,7 +174,7 @@ _STORY = (
 _STORY_INSIDE = (
     f"SELECT * FROM ({_STORY}) UNION ALL SELECT run, (SELECT started FROM run WHERE id = run),"
     " 0, 'unpacked', path, address, final_address, time, size, sha256, entity_tag, last_modified,"
-    " expected, verdict, decoded, 0, 0, 0, 0.0, ''"
+    " expected, verdict, decoded, 0, 0, 0, 0.0, '', ''"
     " FROM arrival WHERE address = ?1 AND archive != '' ORDER BY 1"
 )
 

@@ -113,6 +113,10 @@ _STEPS = (
         source TEXT NOT NULL               -- the addresses that brought it, blank between
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE arrival ADD COLUMN modified TEXT NOT NULL DEFAULT '';  -- at its place, ISO 8601
+    ALTER TABLE result ADD COLUMN note TEXT NOT NULL DEFAULT '';  -- to know, though it is right
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -94,6 +94,7 @@ class HaulOptions(SurveyOptions, total=False):
 
     layout: str
     file_as: str
+    times: Literal["keep", "now"]
     name_parts: str
     checksums: Files
     find_checksums: bool
