@@ -36,6 +36,7 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
         return came
 
     monkeypatch.setattr(annex, "_WORTH_IT", 10)
+    monkeypatch.setattr(annex, "_has_no_threads", lambda: True)  # pytest's own do no harm
     monkeypatch.setattr(annex.Annex, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
     monkeypatch.setattr(crowding, "_ROOMY", -1.0)

@@ -99,7 +99,7 @@ def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
     assert [isinstance(docket.take(1), Wait) for _ in range(3)] == [False, False, True]
     lanes = 2
     for _ in range(2 * 20):
-        docket.went_well("a")
+        docket.went_well("a", 0.0)
         docket.finish("a")
         assert not isinstance(docket.take(1), Wait)
     while not isinstance(docket.take(1), Wait):
@@ -137,7 +137,7 @@ def test_one_good_answer_makes_up_for_all_the_bad_ones() -> None:
     docket = Docket([("a", 1)], lanes_per_host=1)
     for _ in range(9):
         docket.went_wrong("a")
-    docket.went_well("a")
+    docket.went_well("a", 0.0)
     assert [docket.went_wrong("a") for _ in range(10)][-1] == 1, "it is counted anew"
 
 
@@ -279,7 +279,7 @@ def test_what_stalls_is_tried_again(tmp_path: Path, place: StandIn) -> None:
     pace = ["--stall-after", "0.3s", "--pause", "0.01"]
     outcome = run("haul", f"{place.base}/a.csv", "--into", "x", *pace, cwd=tmp_path)
     assert outcome.code == 0, outcome.err
-    assert "tries again" in outcome.err
+    assert "trying again" in outcome.err
     assert files_in(tmp_path / "x") == {"a.csv": b"level"}
 
 

@@ -9,12 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from willow_cart.access import Patience, Retrier
-from willow_cart.cli.gauge import Gauge, time_left
+from willow_cart.cli.gauge import Gauge, TimeLeft
 from willow_cart.errors import TryAgain
 from willow_cart.exits import Exit
 from willow_cart.hauling import Account
 from willow_cart.hauling.crowding import Crowding
 from willow_cart.hauling.docket import Docket, Wait
+from willow_cart.hauling.host_rate import HostRate
 from willow_cart.model import State
 from willow_cart.units import format_duration, format_size, parse_size
 
@@ -180,5 +181,47 @@ def test_the_gauge_tells_the_speed_of_the_last_seconds() -> None:
     for second in range(1, 31):
         speed = gauge.measure(second, 100 * second if second <= 20 else 2000 + 10 * (second - 20))
     assert speed == pytest.approx(10.0)
-    assert time_left(100, speed) == pytest.approx(10.0)
-    assert time_left(100, 0.0) is None
+
+
+def test_the_time_left_is_never_absurd() -> None:
+    left = TimeLeft(0.0)
+    assert left.measure(0.0, (0, 100), (0, 10_000)) is None
+    assert left.measure(5.0, (0, 100), (0, 10_000)) is None, "nothing is known yet"
+    # Ten of a hundred small files, and a large one that has not begun.
+    few = left.measure(10.0, (10, 100), (100, 1_000_000_000))
+    assert few is not None
+    assert few < 10_000
+    # Then nothing for a minute: the rest does not look like years.
+    for second in range(11, 70):
+        few = left.measure(float(second), (10, 100), (100, 1_000_000_000))
+    assert few is None or few < 3 * 86400
+    assert left.measure(80.0, (100, 100), (1_000_000_000, 1_000_000_000)) == 0.0
+    small = TimeLeft(0.0)
+    small.measure(0.0, (0, 1000), (0, None))
+    by_files = small.measure(10.0, (100, 1000), (500, None))
+    assert by_files == pytest.approx(90.0, rel=0.3)
+
+
+def test_what_was_here_before_did_not_come_at_any_pace() -> None:
+    left = TimeLeft(0.0)
+    left.measure(0.0, (50, 100), (500, 1000))
+    assert left.measure(10.0, (60, 100), (600, 1000)) == pytest.approx(40.0, rel=0.3)
+
+
+def test_a_rate_settles_at_what_a_host_takes() -> None:
+    """The host allows 40 requests a second with bursts of ten, and asks to wait a second."""
+    rate, tokens, now, last, taken, settled = HostRate(), 10.0, 0.0, 0.0, 0, 0
+    while now < 100.0:
+        tokens = min(10.0, tokens + 40 * (now - last))
+        last = now
+        if tokens >= 1:
+            tokens -= 1
+            taken += 1
+            settled += now > 25.0
+            rate.took(now)
+            pause = 1.0 / (rate.rate(now) or 500.0)
+        else:
+            rate.busy(now, 1.0)
+            pause = 1.0
+        now += pause
+    assert settled / 75.0 > 0.9 * 40

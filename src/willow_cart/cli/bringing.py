@@ -116,6 +116,7 @@ def carry(
         background: its own entry, if it has no terminal.
     """
     from willow_cart.hauling import all_of, bring_home
+    from willow_cart.hauling.annex import Annex, pays
 
     offers = _with_checksums(args, offers, access)
     command = shown_command(args)
@@ -123,6 +124,8 @@ def carry(
     # The offers live until the end; looking through them for garbage again and again would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
+    # Forked now: showing what happens takes threads.
+    annex = Annex(access, wishes) if pays(len(offers), wishes) else None
     try:
         with entered(command, args.into, background, view) as ending, view:
             account = bring_home(
@@ -134,6 +137,7 @@ def carry(
                 note=args.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
+                annex=annex,
             )
             ending.exit_code = account.exit_code
         if log is not None:
@@ -141,6 +145,8 @@ def carry(
         return account
     finally:
         gc.unfreeze()
+        if annex is not None:
+            annex.close()
         if log is not None:
             log.close()
 

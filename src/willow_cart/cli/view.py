@@ -12,9 +12,9 @@ from pathlib import Path
 from typing import Self
 
 from willow_cart.addresses import host_of, without_secrets
-from willow_cart.cli.gauge import Gauge, time_left
+from willow_cart.cli.gauge import Gauge, TimeLeft
 from willow_cart.cli.telling import tell
-from willow_cart.errors import TryAgain, WillowCartError
+from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, Observer, Unpacked
 from willow_cart.model import State
@@ -25,6 +25,9 @@ _SECONDS_BETWEEN_LINES = 10.0
 
 # So many members that were left out are named.
 _MOST_NAMED = 8
+
+# Why a host keeps its files waiting is said once for so long, in seconds.
+_BETWEEN_WAITS_SECONDS = 15.0
 
 # In the background lines pile up over a night.
 _SECONDS_IN_BACKGROUND = 60.0
@@ -73,7 +76,8 @@ class View(Observer):
         self._helped: Counter[str] = Counter()
         self._measuring = threading.Lock()
         self.aside: set[str] = set()
-        self._bytes_gauge, self._files_gauge = Gauge(clock()), Gauge(clock())
+        self._bytes_gauge, self._time_left = Gauge(clock()), TimeLeft(clock())
+        self._told_waits: dict[tuple[str, str], float] = {}
 
     def __enter__(self) -> Self:
         return self
@@ -117,6 +121,7 @@ class View(Observer):
                 f"{count_of(plan.staying.files, 'file')} filed by an earlier haul in another layout"
                 f" stay where they are, such as {example.path}"
             )
+        self.progress()  # the time left is counted from here
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """Follow a lane's new file, and say so if an earlier haul has left a part of it."""
@@ -149,8 +154,25 @@ class View(Observer):
         state = self._lane(lane)
         have = self._come_of(state) if state.path == filed.path else 0
         self.put_off.add(filed.path)
-        on = f"goes on from {format_size(have)}" if have else "tries again"
-        self.say(f"{filed.path}: {error.reason}; {on} in {format_duration(pause)}")
+        if have:
+            on = f"resuming at {format_size(have)} in {format_duration(pause)}"
+            self.say(f"{filed.path}: {error.reason}; {on}")
+        else:
+            self._say_of_host(host_of(filed.offer.address), filed, error, pause)
+
+    def _say_of_host(self, host: str, filed: Filed, error: TryAgain, pause: float) -> None:
+        """Say why a file waits that has not begun, once for all that wait for the same reason."""
+        now, key = self._clock(), (host, error.reason)
+        if now - self._told_waits.get(key, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
+            return
+        self._told_waits[key] = now
+        if isinstance(error, ServerBusy):
+            self.say(
+                f"{host} is busy ({error.reason}); asking more slowly, again in"
+                f" {format_duration(pause)}"
+            )
+        else:
+            self.say(f"{filed.path}: {error.reason}; trying again in {format_duration(pause)}")
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Say which mirror is tried, and why."""
@@ -264,11 +286,8 @@ class View(Observer):
         have += sum(list(self._helped.values()))
         # What an earlier haul had left is here, but it did not come at any speed.
         speed = self._bytes_gauge.measure(now, sum(lane.received for _, lane in lanes))
-        files_speed = self._files_gauge.measure(now, self.files_done)
-        if self.bytes is not None:
-            left = time_left(max(0, self.bytes - have), speed)
-        else:
-            left = time_left(self.files - self.files_done, files_speed)
+        files = (self.files_done, self.files)
+        left = self._time_left.measure(now, files, (have, self.bytes))
         return Progress(
             self.files,
             self.files_done,

@@ -12,14 +12,16 @@ import signal
 import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.access import Access
 from willow_cart.addresses import WEB, scheme_of
-from willow_cart.errors import WillowCartError
+from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.filing import Filed
 from willow_cart.hauling.carrier import Carrier
 from willow_cart.hauling.destination import Destination
+from willow_cart.hauling.disk import boot_mark
 from willow_cart.hauling.filer import Landing, Note
 from willow_cart.hauling.observer import Observer
 from willow_cart.hauling.partials import PartialStore
@@ -64,17 +66,13 @@ class Annex:
 
     Args:
         access: how places are talked to; forgets its connections there.
-        partials: where files grow.
-        destination: where they will be filed.
         wishes: how it is to be done.
     """
 
-    def __init__(
-        self, access: Access, partials: PartialStore, destination: Destination, wishes: Wishes
-    ) -> None:
+    def __init__(self, access: Access, wishes: Wishes) -> None:
         from multiprocessing.connection import Pipe
 
-        self._destination = destination
+        self._destination: Destination | None = None
         self._large = 0
         self.is_open = True
         self._line, theirs = Pipe()
@@ -82,12 +80,16 @@ class Annex:
         if not self._process:
             self._line.close()
             access.disown()
-            stop = threading.Event()
-            receiver = Receiver(
-                access, partials, _NoFiler(), Observer(), stop, wishes, destination.room
-            )
-            _serve(theirs, Carrier(receiver, destination, None))
+            _serve(theirs, access, wishes)
         theirs.close()
+
+    def move_in(self, destination: Destination) -> None:
+        """Say where files will be filed, before the first is sent."""
+        self._destination = destination
+        try:
+            self._line.send(destination.root)
+        except OSError:
+            self.is_open = False
 
     def suits(self, trip: Trip) -> bool:
         """Whether a file is one for the annex: small, new, and from the web."""
@@ -97,6 +99,7 @@ class Annex:
             and not trip.attempts
             and (size <= _SMALL if size is not None else not self._large)
             and scheme_of(trip.address) in WEB
+            and self._destination is not None
             and not self._destination.has_something_at(trip.filed.path)
         )
 
@@ -112,18 +115,27 @@ class Annex:
         return {each.number: each for each in carried if each.outcome is not None}
 
     def close(self) -> None:
-        """End it."""
-        self._line.close()
-        os.waitpid(self._process, 0)
+        """End it; a second time does nothing."""
+        self.is_open = False
+        if not self._line.closed:
+            self._line.close()
+            os.waitpid(self._process, 0)
 
 
 def pays(files: int, wishes: Wishes) -> bool:
-    """Whether an annex may pay: for many files, on several lanes, at no pace of the person's."""
+    """Whether an annex may pay: for many files, on several lanes, at no pace of the person's.
+
+    A process with threads is not forked: what they hold at that moment would be held for ever.
+    """
     several = min(wishes.lanes, wishes.lanes_per_host) > 1
     hurried = not (wishes.pace.gap or wishes.pace.speed_cap)
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
     may = several and hurried and not wishes.one_process
-    return files >= _WORTH_IT and processors > 1 and may
+    return files >= _WORTH_IT and processors > 1 and may and _has_no_threads()
+
+
+def _has_no_threads() -> bool:
+    return threading.active_count() == 1
 
 
 class _NotForTheAnnex(WillowCartError):
@@ -141,16 +153,36 @@ class _NoFiler:
         raise _NotForTheAnnex("a file", "does not come in one piece")
 
 
-def _serve(line: Connection, carrier: Carrier) -> None:
+def _serve(line: Connection, access: Access, wishes: Wishes) -> None:
     """Carry what is asked for until nobody asks any more."""
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)  # it ends with the process that it was forked from
     parent = os.getppid()
     try:
+        carrier = _make_carrier(line.recv(), access, wishes)
         while os.getppid() == parent:
-            line.send([_carry(carrier, *each) for each in line.recv()])
+            line.send(_carry_all(carrier, line.recv()))
     finally:
         os._exit(0)
+
+
+def _make_carrier(root: Path, access: Access, wishes: Wishes) -> Carrier:
+    destination = Destination(root, locks=False)  # the first process has the lock
+    partials = PartialStore(destination.own / "partial", {}, boot_mark())
+    receiver = Receiver(
+        access, partials, _NoFiler(), Observer(), threading.Event(), wishes, destination.room
+    )
+    return Carrier(receiver, destination, None)
+
+
+def _carry_all(carrier: Carrier, batch: Sequence[tuple[int, Filed]]) -> list[Carried]:
+    """Carry files until the host is busy; the others are given back, to be asked for slowly."""
+    carried = []
+    for number, filed in batch:
+        carried.append(_carry(carrier, number, filed))
+        if isinstance(carried[-1].outcome, ServerBusy | ConnectionLost):
+            break
+    return carried
 
 
 def _carry(carrier: Carrier, number: int, filed: Filed) -> Carried:

@@ -11,6 +11,7 @@ from functools import partial
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.errors import (
     CannotStore,
+    ConnectionLost,
     HostUnknown,
     Interrupted,
     NotTrusted,
@@ -29,9 +30,13 @@ from willow_cart.hauling.trips import Trip, Trips
 from willow_cart.model import State
 from willow_cart.records import Result
 
-# How long lanes that wait for bytes are waited for once the person wants to stop. What they have
-# received is in their files already; the rest of the wait would be for nothing.
-_GRACE = 1.0
+# How long lanes that wait for bytes are waited for once the person wants to stop; after that their
+# connections are ended. Then they have as long as a name may take to be looked up.
+_GRACE = 0.5
+_LAST_GRACE = 30.0
+
+# Answers by which a host says that it is asked for too much (RFC 6585, 4; RFC 9110, 15.6.4).
+_BUSY = frozenset({421, 429, 503})
 
 # A host that was set aside is left alone for so many times as long as a file would be.
 _ROUND = 30
@@ -112,6 +117,11 @@ class Crew:
             if self._stop.is_set():
                 deadline = deadline or now + _GRACE
                 if now > deadline:
+                    self._carrier.receiver.access.abort()  # whoever waits for bytes ends now
+                if now > deadline + _LAST_GRACE:
+                    # One is in a call of the system that nothing ends, such as for a name. It finds
+                    # nothing left that it could change.
+                    self._carrier.receiver.close()
                     return
 
     def _open_lane(self, number: int, annex: Annex | None = None) -> threading.Thread:
@@ -176,15 +186,19 @@ class Crew:
             self._observer.asks(lane, host)
             trips = [self._trips[number] for number in numbers]
             carried = annex.carry([trip for trip in trips if annex.suits(trip)])
+            with self._change:
+                # What was not begun is nobody's yet, and large files wait for no small ones.
+                self._docket.give_back(host, [n for n in numbers if n not in carried])
+                self._change.notify_all()
             for trip in trips:
-                with self._change:
-                    self._docket.take_lane(host)
-                if (came := carried.get(trip.number)) is None:
-                    self._carry(lane, host, trip)
-                else:
+                if (came := carried.get(trip.number)) is not None:
+                    with self._change:
+                        self._docket.take_lane(host)
                     self._take_over(lane, host, trip, came)
+            self._observer.freed(lane)
             with self._change:
                 self._docket.finish(host)
+                self._change.notify_all()
 
     def _take_over(self, lane: int, host: str, trip: Trip, came: Carried) -> None:
         """See to a file that was carried in the annex as if it had been carried here."""
@@ -212,6 +226,7 @@ class Crew:
         except Interrupted:
             raise
         except WillowCartError as error:
+            self._require_wanted(error)
             failure = error
         self._observer.freed(lane)
         brought = found.strand.at > found.strand.start
@@ -231,8 +246,18 @@ class Crew:
         except Interrupted:
             raise
         except WillowCartError as error:
+            self._require_wanted(error)
             outcome = error
         self._conclude(lane, host, trip, outcome)
+
+    def _require_wanted(self, error: WillowCartError) -> None:
+        """End a lane whose connection was ended since the person wants to stop.
+
+        Raises:
+            Interrupted: it is one; what had come is kept.
+        """
+        if self._stop.is_set() and isinstance(error, TryAgain):
+            raise Interrupted(error.thing, "interrupted") from error
 
     def _conclude(
         self, lane: int, host: str, trip: Trip, outcome: Result | Landing | WillowCartError
@@ -240,11 +265,13 @@ class Crew:
         """See to what came of an attempt."""
         failure = outcome if isinstance(outcome, WillowCartError) else None
         if failure is not None:
-            if _is_the_host_s_fault(failure, in_vain=trip.vain > 0):
+            if isinstance(failure, TryAgain) and self._is_crowded(host, trip, failure):
+                self._make_room(host, trip, failure)
+            elif _is_the_host_s_fault(failure, in_vain=trip.vain > 0):
                 self._blame(host, failure)
             else:
                 with self._change:
-                    self._docket.went_well(host)
+                    self._docket.went_well(host, time.monotonic())
             ended = self._end_in_vain(lane, host, trip, failure)
             if ended is None:
                 return
@@ -254,7 +281,7 @@ class Crew:
         self._observer.freed(lane)
         with self._change:
             if failure is None:
-                self._docket.went_well(host)
+                self._docket.went_well(host, time.monotonic())
             self._docket.finish(host)
             self._files += 1
             self._bytes += trip.received
@@ -277,11 +304,40 @@ class Crew:
         refused = isinstance(error, NotWhatWasMeant)
         return trip.result(State.REFUSED if refused else State.FAILED, why)
 
+    def _is_crowded(self, host: str, trip: Trip, error: TryAgain) -> bool:
+        """Whether a failure says that the host is asked for too much, and not that it is broken.
+
+        A host that says how long it wants to be left alone is not broken, and neither is one that
+        drops one of several connections while the others are served.
+        """
+        if isinstance(error, ServerBusy):
+            return (
+                error.wait is not None
+                or error.most is not None
+                or (error.status in _BUSY and self._docket.served(host) > 0)
+            )
+        lost = isinstance(error, ConnectionLost) and trip.vain > 0
+        return lost and self._docket.has_company(host)
+
+    def _make_room(self, host: str, trip: Trip, error: TryAgain) -> None:
+        """Ask a host for less, and do not hold it against a file while the host serves others."""
+        now = time.monotonic()
+        with self._change:
+            served = self._docket.served(host)
+            if isinstance(error, ServerBusy) and error.most is not None:
+                self._docket.allow_at_most(host, error.most, now)
+                trip.vain = 0
+            else:
+                self._docket.slow_down(host, now, error.wait)
+                if served > trip.served_before:
+                    trip.vain = min(trip.vain, 1)
+            trip.served_before = served
+
     def _blame(self, host: str, error: WillowCartError) -> None:
         """Hold a failure against a host; one that fails again and again is set aside for a time."""
         with self._change:
-            if isinstance(error, ServerBusy) and error.status in (429, 503):
-                self._docket.slow_down(host, time.monotonic())
+            if isinstance(error, ServerBusy) and error.status in _BUSY:
+                self._docket.slow_down(host, time.monotonic(), error.wait)
             times = self._docket.went_wrong(host)
             if not times:
                 return

@@ -30,12 +30,13 @@ class Destination:
 
     Args:
         root: the folder; made if it is not there.
+        locks: whether to keep other hauls out; not in a process that helps with one.
 
     Raises:
         UnusableDestination: it is no folder, cannot be written, or another haul is writing it.
     """
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, *, locks: bool = True) -> None:
         self.root = root
         self.own = root / OWN_FOLDER
         self._prefix = f"{root}{os.sep}"
@@ -57,7 +58,8 @@ class Destination:
             raise UnusableDestination(
                 str(root), f"cannot be written: {plainly(error)}", "name another with --into"
             ) from None
-        self._lock_or_leave()
+        if locks:
+            self._lock_or_leave()
 
     def __enter__(self) -> Self:
         return self

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from itertools import count
 from typing import Generic, TypeVar
 
+from willow_cart.hauling.host_rate import HostRate
+
 Item = TypeVar("Item")
 
 # So many good answers give a host that was busy another lane, or so many seconds without a bad one:
@@ -32,8 +34,9 @@ class Docket(Generic[Item]):
 
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
     own files. What is put off comes up again when its time has come, before what is untried. A host
-    that says it is busy has half as many lanes, and gets them back one by one. One that fails
-    again and again is set aside until all others are done, and then tried again.
+    that says it is busy has half as many lanes, and gets them back one by one; it is asked at the
+    rate that it takes. One that fails again and again is set aside until all others are done, and
+    then tried again.
 
     Args:
         items: each with its host.
@@ -42,6 +45,9 @@ class Docket(Generic[Item]):
 
     def __init__(self, items: Iterable[tuple[str, Item]], lanes_per_host: int) -> None:
         self._waiting: defaultdict[str, deque[Item]] = defaultdict(deque)
+        self._returned: defaultdict[str, deque[Item]] = defaultdict(deque)
+        self._rates: defaultdict[str, HostRate] = defaultdict(HostRate)
+        self._served: Counter[str] = Counter()
         for host, item in items:
             self._waiting[host].append(item)
         self._turns = deque(self._waiting)
@@ -74,25 +80,44 @@ class Docket(Generic[Item]):
             host = self._turns[0]
             self._turns.rotate(-1)
             if self._is_free(host, now):
-                self._taken[host] += 1
-                return host, self._waiting[host].popleft()
-        if self._put_off or self._taken.total() or any(self._waiting.values()):
+                return host, self._take_from(host, self._returned[host] or self._waiting[host], now)
+        return self._wait(now)
+
+    def _take_from(self, host: str, items: deque[Item], now: float) -> Item:
+        self._taken[host] += 1
+        if rate := self._rates[host].rate(now):
+            self.leave_alone(host, now + 1 / rate)
+        return items.popleft()
+
+    def _wait(self, now: float) -> Wait | None:
+        """How long to wait for an item; None once nothing will ever come up again."""
+        left = any(self._waiting.values()) or any(self._returned.values())
+        if self._put_off or self._taken.total() or left:
             return Wait(self._next_time(now))
         return None
 
     def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | Wait | None:
         """Take files of one host, for one of its lanes; `finish` gives the lane back.
 
+        Of a host that has ever been busy, and of what was returned, nothing is taken by the dozen.
+
         Args:
             now: the time in seconds.
             most: how many.
         """
-        taken = self.take(now)
-        if taken is None or isinstance(taken, Wait):
-            return taken
-        host, item = taken
-        waiting = self._waiting[host]
-        return host, [item, *(waiting.popleft() for _ in range(min(most - 1, len(waiting))))]
+        self._bring_back(now)
+        for _ in range(len(self._turns)):
+            host = self._turns[0]
+            self._turns.rotate(-1)
+            waiting = self._waiting[host]
+            if waiting and self.has_lane(host, now) and self._rates[host].rate(now) is None:
+                self._taken[host] += 1
+                return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
+        return self._wait(now) if any(self._waiting.values()) else None
+
+    def give_back(self, host: str, items: Iterable[Item]) -> None:
+        """Give files back that were taken with others and not begun; lanes take them one by one."""
+        self._returned[host].extend(items)
 
     def has_lane(self, host: str, now: float) -> bool:
         """Whether another lane may ask a host now."""
@@ -111,8 +136,10 @@ class Docket(Generic[Item]):
         self._taken[host] -= 1
         self._heard[host] = max(0, self._heard[host] - 1)
 
-    def went_well(self, host: str) -> None:
+    def went_well(self, host: str, now: float) -> None:
         """Say that a host has answered as it should; enough of that gives it a lane back."""
+        self._served[host] += 1
+        self._rates[host].took(now)
         self._bad[host] = self._times_aside[host] = 0
         if host in self._limits:
             self._good[host] += 1
@@ -144,9 +171,31 @@ class Docket(Generic[Item]):
         self._aside.add(host)
         self.leave_alone(host, until)
 
-    def slow_down(self, host: str, now: float) -> None:
-        """Halve the lanes of a host that says it is busy."""
+    def served(self, host: str) -> int:
+        """Return how often a host has answered as it should."""
+        return self._served[host]
+
+    def has_company(self, host: str) -> bool:
+        """Return whether a host that answers has more than one lane under way."""
+        return self._taken[host] > 1 and self._served[host] > 0
+
+    def allow_at_most(self, host: str, lanes: int, now: float) -> None:
+        """Lower the lanes of a host to as many connections as it has shown that it allows."""
         self._good[host] = 0
+        self._limits[host] = max(1, min(lanes, self._limit(host)))
+        self._slowed[host] = now
+
+    def slow_down(self, host: str, now: float, wait: float | None = None) -> None:
+        """Lower the rate of a host that says it is busy, and halve its lanes if it was far off.
+
+        Args:
+            host: the host.
+            now: the time in seconds.
+            wait: seconds that it asked to be left alone; None if it did not.
+        """
+        self._good[host] = 0
+        if not self._rates[host].busy(now, wait):
+            return
         if self._heard[host]:
             # A lane that was under way when it was halved says the same once more.
             self._heard[host] -= 1
@@ -157,8 +206,13 @@ class Docket(Generic[Item]):
 
     def give_up(self, host: str) -> list[Item]:
         """Take all that is left of a host, for nobody to carry."""
-        left = [*self._waiting[host], *(each[3] for each in self._put_off if each[2] == host)]
+        left = [
+            *self._returned[host],
+            *self._waiting[host],
+            *(each[3] for each in self._put_off if each[2] == host),
+        ]
         self._waiting[host].clear()
+        self._returned[host].clear()
         self._put_off = [each for each in self._put_off if each[2] != host]
         heapq.heapify(self._put_off)
         return left
@@ -184,7 +238,7 @@ class Docket(Generic[Item]):
         self._left_alone[host] = max(until, self._left_alone.get(host, until))
 
     def _is_free(self, host: str, now: float) -> bool:
-        return bool(self._waiting[host]) and self.has_lane(host, now)
+        return bool(self._returned[host] or self._waiting[host]) and self.has_lane(host, now)
 
     def _limit(self, host: str) -> int:
         return self._limits.get(host, self._lanes_per_host)
@@ -194,7 +248,8 @@ class Docket(Generic[Item]):
         if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
             return True
         return any(
-            items for host, items in self._waiting.items() if items and host not in self._aside
+            host not in self._aside and (self._waiting[host] or self._returned[host])
+            for host in self._turns
         )
 
     def _bring_back(self, now: float) -> None:

@@ -76,6 +76,7 @@ class Receiver:
         wishes: how it is to be done.
         room: how many bytes may still be written.
         clock: a monotonic clock in seconds.
+        closed: set once no file may be changed any more.
     """
 
     access: Access
@@ -86,6 +87,7 @@ class Receiver:
     wishes: Wishes
     room: Callable[[], int]
     clock: Callable[[], float] = field(default=time.monotonic)
+    closed: threading.Event = field(default_factory=threading.Event)
     cap: SpeedCap | None = field(init=False)
 
     def __post_init__(self) -> None:
@@ -182,8 +184,14 @@ class Receiver:
             partial.let_go(strand)
         return True
 
+    def close(self) -> None:
+        """Change no file any more: the haul has ended, and its files may be another's."""
+        self.closed.set()
+
     def discard(self, trip: Trip) -> None:
         """Do away with what has come; nothing can be joined to it."""
+        if self.closed.is_set():
+            return
         partial = trip.partial
         trip.partial = None
         if partial is None:

@@ -66,6 +66,7 @@ def bring_home(
     observer: Observer | None = None,
     stop: threading.Event | None = None,
     rounds: Rounds | None = None,
+    annex: Annex | None = None,
 ) -> Account:
     """Bring offers home.
 
@@ -83,6 +84,8 @@ def bring_home(
         observer: who is told what happens.
         stop: set it to end the haul early.
         rounds: those that this haul is one of; None for a haul of its own.
+        annex: a second process for small files, from before there was any thread; closed at the
+            end. None makes one if that pays and is still possible.
 
     Returns:
         The account: counts, bytes, and the exit code that follows from them.
@@ -123,7 +126,7 @@ def bring_home(
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
         account = Account(run, len(plan))
-        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop)
+        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop, annex)
         try:
             haul.carry(access, partials, timekeeper)
             haul.unpack()
@@ -148,6 +151,7 @@ class _Haul:
     account: Account
     observer: Observer
     stop: threading.Event
+    annex: Annex | None
 
     def carry(self, access: Access, partials: PartialStore, timekeeper: Timekeeper) -> None:
         """Bring everything, and have the person's command run for what arrives."""
@@ -164,9 +168,11 @@ class _Haul:
         present = wishes.presence.settle(self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
         docket = Docket(waiting, wishes.lanes_per_host)
-        annex = None
-        if pays(account.remaining, wishes):
-            annex = Annex(access, partials, destination, wishes)
+        annex = self.annex
+        if annex is None and pays(account.remaining, wishes):
+            annex = Annex(access, wishes)
+        if annex is not None:
+            annex.move_in(destination)
         filer = Filer(
             self.ledger,
             account.run,

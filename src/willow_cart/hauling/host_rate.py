@@ -1,0 +1,87 @@
+"""How many requests a second a host takes, learnt from its busy answers."""
+
+from __future__ import annotations
+
+from collections import deque
+
+# A busy answer after a time without any shows that the rate is close to what is allowed; one soon
+# after another, that it is far above.
+_FALL_FAR = 0.5
+_FALL_NEAR = 0.85
+_SETTLED_SECONDS = 2.0
+
+# Answers to requests that were sent together say the same once.
+_TOGETHER_SECONDS = 0.2
+
+# The rate rises by these shares of the rate at which the host was busy last, each second: faster up
+# to the knee, and slowly from there. With them a haul settles at 0.93 to 1.0 of what a token bucket
+# of 5 to 1,000 requests a second allows, whether it names a wait or not.
+_FAST = 0.04
+_SLOW = 0.004
+_KNEE = 0.93
+
+_SLOWEST_RATE = 0.1
+_MOST_SEEN = 50
+
+
+class HostRate:
+    """The rate of one host: falls at once when it says that it is busy, and rises slowly.
+
+    A policy without a clock, for one thread at a time.
+    """
+
+    def __init__(self) -> None:
+        self._seen: deque[float] = deque(maxlen=_MOST_SEEN)
+        self._base: float | None = None
+        self._ceiling = 0.0
+        self._since = 0.0
+        self._has_served = False
+
+    def took(self, now: float) -> None:
+        """Note a good answer."""
+        self._has_served = True
+        if self._base is None:
+            self._seen.append(now)
+
+    def rate(self, now: float) -> float | None:
+        """Return the requests a second that the host may be sent; None for any number."""
+        if self._base is None:
+            return None
+        rate, seconds = self._base, now - self._since
+        knee, step = _KNEE * self._ceiling, _FAST * self._ceiling
+        if rate < knee:
+            until_knee = (knee - rate) / step
+            if seconds <= until_knee:
+                return rate + step * seconds
+            rate, seconds = knee, seconds - until_knee
+        return rate + _SLOW * self._ceiling * seconds
+
+    def busy(self, now: float, wait: float | None) -> bool:
+        """Lower the rate after a busy answer, if the host has served anything since the last one.
+
+        A host that serves nothing is asked again by the rules for retries, however slowly.
+
+        Args:
+            now: the time in seconds.
+            wait: seconds that the host asked to be left alone; None if it did not.
+
+        Returns:
+            Whether the rate was far above what the host takes.
+        """
+        if now - self._since < _TOGETHER_SECONDS and self._base is not None:
+            return False
+        if not self._has_served:
+            return True
+        rate = self.rate(now)
+        if rate is None:
+            span = now - self._seen[0] if self._seen else 1.0
+            rate = max(1, len(self._seen)) / max(span, 0.05)
+            fall = _FALL_FAR
+        else:
+            settled = now - self._since > _SETTLED_SECONDS + (wait or 0.0)
+            fall = _FALL_NEAR if settled else _FALL_FAR
+        self._ceiling = rate
+        self._base = max(_SLOWEST_RATE, fall * rate)
+        self._since = now
+        self._has_served = False
+        return fall == _FALL_FAR
