@@ -173,8 +173,15 @@ def test_files_have_the_times_of_their_places(tmp_path: Path, place: StandIn) ->
     assert all(abs(path.stat().st_mtime - now) < 600 for path in (tmp_path / "y").glob("*.csv"))
 
 
-@pytest.mark.parametrize("moment", ["Thu, 01 Jan 1601 00:00:00 GMT", "Fri, 31 Dec 9999 23:59:59 GMT",
-                                    "nonsense", format_datetime(CHANGED, usegmt=True)])  # fmt: skip
+MOMENTS = [
+    "Thu, 01 Jan 1601 00:00:00 GMT",
+    "Fri, 31 Dec 9999 23:59:59 GMT",
+    "nonsense",
+    format_datetime(CHANGED, usegmt=True),
+]
+
+
+@pytest.mark.parametrize("moment", MOMENTS)
 def test_no_time_keeps_a_file_from_arriving(tmp_path: Path, place: StandIn, moment: str) -> None:
     def script(handler: Handler) -> None:
         handler.start(200, {"Content-Length": str(len(LEVELS)), "Last-Modified": moment})

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import gc
+import sqlite3
 import sys
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,6 +25,7 @@ if TYPE_CHECKING:
     from willow_cart.cli.view import View
     from willow_cart.hauling import Account, Wishes
     from willow_cart.shelf import Shelf
+    from willow_cart.sources.look import Asking
 
 
 def bring(
@@ -63,6 +66,36 @@ def bring(
     if account.exit_code is Exit.GOOD and troubles:
         return Exit.INCOMPLETE
     return account.exit_code
+
+
+@contextmanager
+def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tuple[Access, Asking]]:
+    """Have answers to the look become the download, and ask nothing that an earlier haul knows.
+
+    Args:
+        access: how places are talked to.
+        into: the destination.
+        most_open: how many large answers of one host are left open.
+
+    Yields:
+        How places are talked to from now on, and what becomes of answers.
+    """
+    from willow_cart.access.kept_answers import KeptAnswers
+    from willow_cart.addresses import without_secrets
+    from willow_cart.records import Held, ledger_path
+    from willow_cart.sources.look import Asking
+
+    path = ledger_path(into)
+    folder = next(each for each in (into, *into.absolute().parents) if each.is_dir())
+    with ExitStack() as stack:
+        kept = stack.enter_context(KeptAnswers(access, folder, most_open))
+        is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005, E731
+        if path.is_file():
+            with suppress(sqlite3.DatabaseError):  # the haul says what is wrong with it
+                held = stack.enter_context(Held(path))
+                held.is_known("")
+                is_known = lambda address: held.is_known(without_secrets(address))  # noqa: E731
+        yield kept, Asking(is_known, kept.keep)
 
 
 def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> Shelf:

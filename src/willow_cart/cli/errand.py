@@ -182,15 +182,18 @@ def _haul(
 ) -> tuple[Exit, Mapping[str, Collection[str]]]:
     """Bring everything home, and say what is offered, by the marks of the sources."""
     from willow_cart.cart import Cart, Find
-    from willow_cart.cli.bringing import bring
+    from willow_cart.cli.bringing import bring, keeping_answers
     from willow_cart.cli.load import put_in_cart
     from willow_cart.cli.pacing import make_wishes
     from willow_cart.shelf import Shelf
     from willow_cart.sources import Look
 
     wishes = make_wishes(job.haul)
-    with open_access(document, job) as access:
-        found = look(job, access, memory.offered())
+    with (
+        open_access(document, job) as made,
+        keeping_answers(made, Path(job.into), wishes.lanes_per_host) as (access, asking),
+    ):
+        found = look(job, access, memory.offered(), asking)
         shelf = found.shelf
         if job.haul.cart is not None:
             find = Find((offer, True) for offer in shelf)

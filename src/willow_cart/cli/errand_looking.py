@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from willow_cart.cli.options import Looker
     from willow_cart.errands import Document
     from willow_cart.sources import Look
+    from willow_cart.sources.look import Asking
 
 
 @dataclass(slots=True)
@@ -56,13 +57,19 @@ def open_access(document: Document, job: Job) -> Iterator[Access]:
         yield access
 
 
-def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
+def look(
+    job: Job,
+    access: Access,
+    before: Mapping[str, list[str]],
+    asking: Asking | None = None,
+) -> Found:
     """What all sources offer and their rules leave.
 
     Args:
         job: the errand.
         access: how places are talked to.
         before: what the sources have offered up to the last good run, by their marks.
+        asking: what becomes of answers that are files; None throws them away.
 
     Raises:
         NothingChosen: nothing is left of any of them.
@@ -74,7 +81,7 @@ def look(job: Job, access: Access, before: Mapping[str, list[str]]) -> Found:
     failures: list[WillowCartError] = []
     counts: Counter[str] = Counter()
     for source in job.sources:
-        looker = Looker(source.args, access, job.haul.lanes)
+        looker = Looker(source.args, access, job.haul.lanes, asking=asking)
         already = len(found.shelf)
         try:
             _go_through(source, looker, before.get(source.mark, ()), found)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from willow_cart.cli.bringing import bring
+from willow_cart.cli.bringing import bring, keeping_answers
 from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.detaching import Background, detach
 from willow_cart.cli.errand_writing import add_writing, write_errand
@@ -155,8 +155,12 @@ def _run(args: argparse.Namespace, background: Background | None) -> int:
     wishes = make_wishes(args)
     if args.write_errand is not None:
         write_errand(args.write_errand, "haul", args.typed[1:])
-    with make_access([args], wishes.lanes_per_host, make_request_rules(args, wishes)) as access:
-        looker = Looker(args, access, wishes.lanes_per_host)
+    lanes = wishes.lanes_per_host
+    with (
+        make_access([args], lanes, make_request_rules(args, wishes)) as made,
+        keeping_answers(made, args.into, lanes) as (access, asking),
+    ):
+        looker = Looker(args, access, lanes, asking=None if args.preview else asking)
         offers = looker.chosen()
         troubles = len(looker.found.troubles)
         if args.preview:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
 from pathlib import Path
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from willow_cart.model import Offer
     from willow_cart.shelf import Shelf
     from willow_cart.sources import Look, Looking
+    from willow_cart.sources.look import Asking
 
 Some = TypeVar("Some", str, tuple[str, ...])
 Number = TypeVar("Number", int, float)
@@ -249,6 +251,7 @@ class Looker:
         lanes: how many folders are read and sizes asked for at a time.
         everything: whether also what is not chosen is to be listed.
         besides: offers that are known already, chosen from as well.
+        asking: what becomes of answers that are files; None throws them away.
 
     Attributes:
         asks: whether it asks servers for sizes.
@@ -264,9 +267,13 @@ class Looker:
         *,
         everything: bool = False,
         besides: Iterable[Offer] = (),
+        asking: Asking | None = None,
     ) -> None:
+        from willow_cart.cli.telling import tell_waiting
         from willow_cart.sources import Look
+        from willow_cart.sources.look import Asking
 
+        self._asking = replace(asking or Asking(), progress=tell_waiting)
         self._args = args
         self._access = access
         self._besides = besides
@@ -294,7 +301,12 @@ class Looker:
         # A program that is started from a timetable may have no standard input at all.
         standard_input = sys.stdin.buffer if sys.stdin is not None else None
         offers = look_through(
-            self._args.sources, self.found, self._access, self._looking, standard_input
+            self._args.sources,
+            self.found,
+            self._access,
+            self._looking,
+            standard_input,
+            asking=self._asking,
         )
         learn = self._asker if self.asks else None
         yield from self._choosing.judge(chain(offers, self._besides), self.choice, learn)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING
 
@@ -82,6 +82,12 @@ class WaitTeller:
             return
         self._told[host] = now
         tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
+
+
+def tell_waiting(answered: int, waiting: Sequence[str]) -> None:
+    """Say which places are asked what they are, and have not answered yet."""
+    more = f" and {len(waiting) - 1:,} more" if len(waiting) > 1 else ""
+    tell(f"{answered:,} addresses have answered; waiting for {waiting[0]}{more}")
 
 
 def code_for(error: WillowCartError) -> Exit:

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.access import Access
+from willow_cart.access.kept_answers import KeptAnswers
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.filing import Filed
@@ -73,6 +74,7 @@ class Annex:
         from multiprocessing.connection import Pipe
 
         self._destination: Destination | None = None
+        self._is_kept = access.holds if isinstance(access, KeptAnswers) else lambda _: False
         self._large = 0
         self.is_open = True
         self._line, theirs = Pipe()
@@ -101,6 +103,7 @@ class Annex:
             and scheme_of(trip.address) in WEB
             and self._destination is not None
             and not self._destination.has_something_at(trip.filed.path)
+            and not self._is_kept(trip.address)
         )
 
     def carry(self, trips: Sequence[Trip]) -> dict[int, Carried]:

@@ -4,21 +4,23 @@ from __future__ import annotations
 
 from collections import deque
 
-# A busy answer after a time without any shows that the rate is close to what is allowed; one soon
-# after another, that it is far above.
+# Until the first busy answer after a time without any the rate is far above what is allowed; from
+# then on it is close.
 _FALL_FAR = 0.5
 _FALL_NEAR = 0.85
 _SETTLED_SECONDS = 2.0
 
 # Answers to requests that were sent together say the same once.
 _TOGETHER_SECONDS = 0.2
+_TOGETHER_SECONDS_NEAR = 1.0
 
 # The rate rises by these shares of the rate at which the host was busy last, each second: faster up
-# to the knee, and slowly from there. With them a haul settles at 0.93 to 1.0 of what a token bucket
-# of 5 to 1,000 requests a second allows, whether it names a wait or not.
+# to the knee, and slowly from there. Where each busy answer costs a wait the knee is lower. With
+# them a haul settles at 0.9 to 1.0 of what a token bucket allows, whether it names a wait or not.
 _FAST = 0.04
-_SLOW = 0.004
+_SLOW = 0.003
 _KNEE = 0.93
+_KNEE_WITH_WAIT = 0.87
 
 _SLOWEST_RATE = 0.1
 _MOST_SEEN = 50
@@ -36,6 +38,8 @@ class HostRate:
         self._ceiling = 0.0
         self._since = 0.0
         self._has_served = False
+        self._is_near = False
+        self._knee = _KNEE
 
     def took(self, now: float) -> None:
         """Note a good answer."""
@@ -48,7 +52,7 @@ class HostRate:
         if self._base is None:
             return None
         rate, seconds = self._base, now - self._since
-        knee, step = _KNEE * self._ceiling, _FAST * self._ceiling
+        knee, step = self._knee * self._ceiling, _FAST * self._ceiling
         if rate < knee:
             until_knee = (knee - rate) / step
             if seconds <= until_knee:
@@ -68,7 +72,8 @@ class HostRate:
         Returns:
             Whether the rate was far above what the host takes.
         """
-        if now - self._since < _TOGETHER_SECONDS and self._base is not None:
+        together = _TOGETHER_SECONDS_NEAR if self._is_near else _TOGETHER_SECONDS
+        if now - self._since < together and self._base is not None:
             return False
         if not self._has_served:
             return True
@@ -78,9 +83,10 @@ class HostRate:
             rate = max(1, len(self._seen)) / max(span, 0.05)
             fall = _FALL_FAR
         else:
-            settled = now - self._since > _SETTLED_SECONDS + (wait or 0.0)
-            fall = _FALL_NEAR if settled else _FALL_FAR
+            self._is_near |= now - self._since > _SETTLED_SECONDS + (wait or 0.0)
+            fall = _FALL_NEAR if self._is_near else _FALL_FAR
         self._ceiling = rate
+        self._knee = _KNEE if wait is None else _KNEE_WITH_WAIT
         self._base = max(_SLOWEST_RATE, fall * rate)
         self._since = now
         self._has_served = False

@@ -14,6 +14,7 @@ from typing import Any, Self
 
 from willow_cart.addresses import address_inside
 from willow_cart.errors import UnreadableLedger
+from willow_cart.kinds import kind_of
 from willow_cart.model import Validators
 from willow_cart.records import schema
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
@@ -389,6 +390,19 @@ class Held:
         with self._lock:
             later = self._base.execute(statement, (path, number)).fetchone()
         return None if later is not None and later[0] != address else str(path)
+
+    def is_known(self, address: str) -> bool:
+        """Return whether an address is a file's that arrived, or has begun to.
+
+        What was filed as a page may list by now.
+        """
+        statement = (
+            "SELECT path FROM arrival WHERE address = ?1 UNION ALL"
+            " SELECT 'part' FROM part WHERE address = ?1 LIMIT 1"
+        )
+        with self._lock:
+            found = self._base.execute(statement, (address,)).fetchone()
+        return found is not None and kind_of(str(found[0])) != "page"
 
     def paths(self) -> Iterator[str]:
         """The paths of the latest arrival of every address."""

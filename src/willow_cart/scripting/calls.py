@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Unpack, cast
 from willow_cart.cart import Cart
 from willow_cart.cli import audit as audit_command
 from willow_cart.cli import errand as errand_command
-from willow_cart.cli.bringing import carry, make_view
+from willow_cart.cli.bringing import carry, keeping_answers, make_view
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.haul import require_outside
 from willow_cart.cli.keys import options_of_command, read_words, words_of
@@ -126,8 +126,12 @@ def haul(
         args, offers = _read("haul", sources, options, more=[f"--into={fspath(into)}"])
         require_outside(args)
         wishes = make_wishes(args)
-        with make_access([args], wishes.lanes_per_host, make_request_rules(args, wishes)) as access:
-            looker = Looker(args, access, wishes.lanes_per_host, besides=offers)
+        lanes = wishes.lanes_per_host
+        with (
+            make_access([args], lanes, make_request_rules(args, wishes)) as made,
+            keeping_answers(made, args.into, lanes) as (access, asking),
+        ):
+            looker = Looker(args, access, lanes, besides=offers, asking=asking)
             chosen = looker.chosen()
             view = make_view(args.into, progress=progress)
             with stoppable() as stop:

@@ -5,8 +5,9 @@ from __future__ import annotations
 import io
 import re
 from collections.abc import Callable, Generator, Iterable, Iterator
-from dataclasses import replace
-from itertools import count
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from itertools import chain, count
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
@@ -34,12 +35,21 @@ from willow_cart.model import Offer, Trouble
 from willow_cart.sources.archives import ZIP, offers_in_archive
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file
-from willow_cart.sources.listing import Kind, is_folder_address, looks_like_xml, may_be_listing
+from willow_cart.sources.listing import (
+    Kind,
+    folder_of,
+    is_folder_address,
+    looks_like_xml,
+    may_be_listing,
+)
 from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.looking import Look, Looking
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
+    from willow_cart.access.kept_answers import Keep
+    from willow_cart.sources.asking_ahead import AskAhead, Progress
+    from willow_cart.sources.reading import Answer
     from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
@@ -84,6 +94,8 @@ def look_through(
     access: Access,
     looking: Looking | None = None,
     standard_input: BinaryIO | None = None,
+    *,
+    asking: Asking | None = None,
 ) -> Generator[Offer, None, None]:
     """Look at sources, one offer after the other and holding none; see `look`.
 
@@ -93,8 +105,22 @@ def look_through(
         access: how places are talked to.
         looking: how they are looked at; None as `Looking()`.
         standard_input: what `-` stands for.
+        asking: what becomes of answers that are files; None throws them away.
     """
-    guide = _Guide(found, access, looking or Looking(), standard_input)
+    sources = list(sources)
+    guide = _Guide(found, access, looking or Looking(), standard_input, asking or Asking())
+    guide.ask_ahead(sources)
+    try:
+        yield from _go_through(sources, found, guide)
+    except KeyboardInterrupt:
+        access.abort()
+        raise
+    finally:
+        guide.close()
+
+
+def _go_through(sources: Iterable[str], found: Look, guide: _Guide) -> Iterator[Offer]:
+    """Every offer of the sources, one after the other."""
     failures: list[WillowCartError] = []
     for source in sources:
         count = 0
@@ -133,17 +159,74 @@ def shown_as(source: str) -> str:
     return without_secrets(source)
 
 
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """What becomes of the answers of addresses that have to be asked what they are.
+
+    Attributes:
+        is_known: whether an address is known to be a file's, from an earlier haul.
+        keep: takes an answer that is a file; None throws it away.
+        progress: told now and then which answers are waited for.
+    """
+
+    is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005
+    keep: Keep | None = None
+    progress: Progress = lambda answered, waiting: None  # noqa: ARG005
+
+
 class _Guide:
     """Knows what each source is, and goes through it."""
 
     def __init__(
-        self, found: Look, access: Access, looking: Looking, standard_input: BinaryIO | None
+        self,
+        found: Look,
+        access: Access,
+        looking: Looking,
+        standard_input: BinaryIO | None,
+        asking: Asking,
     ) -> None:
+        self._asking = asking
+        self._ahead: AskAhead[Answer] | None = None
         self._found = found
         self._access = access
         self._looking = looking
         self._standard_input = standard_input
         self._walk: Walk | None = None
+
+    def ask_ahead(self, sources: Iterable[str]) -> None:
+        """Ask what has to be asked of sources in lanes, ahead of their turn."""
+        looking = self._looking
+        if looking.kind not in (None, Kind.PAGE):
+            return
+        first = next(addresses := self._to_ask(sources), None)
+        if first is None:
+            return
+        # Reading pages takes longer to import than a short list takes to haul.
+        from willow_cart.sources.asking_ahead import AskAhead
+        from willow_cart.sources.reading import fetch_answer
+
+        self._ahead = AskAhead(
+            chain([first], addresses),
+            lambda address: fetch_answer(
+                self._access, address, looking.kind, looking.largest_listing, self._asking.keep
+            ),
+            looking.lanes,
+            self._asking.progress,
+        )
+
+    def _to_ask(self, sources: Iterable[str]) -> Iterator[str]:
+        """The addresses that have to be asked; of a series the first, which says what they are."""
+        for source in sources:
+            if looks_like_address(source):
+                with suppress(NotUnderstood):  # that is told when it is its turn
+                    address = normalise(next(expand_ranges(source)))
+                    if not self._is_file(address) and self._access.store(address) is None:
+                        yield address
+
+    def close(self) -> None:
+        """Ask no more."""
+        if self._ahead is not None:
+            self._ahead.close()
 
     @property
     def most_listed(self) -> int:
@@ -216,13 +299,14 @@ class _Guide:
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0
-        plain: set[str] = set()
+        plain: set[tuple[str, str]] = set()
         for written in expand_ranges(source):
             address = normalise(written)
-            extension = extension_of(name_of(address))
+            # Those of a series that are named alike are alike.
+            shape = (folder_of(address), extension_of(name_of(address)))
             some = False
             try:
-                if (extension and extension in plain) or self._is_file(address):
+                if shape in plain or self._is_file(address):
                     yield Offer(address, shown)
                 else:
                     for offer in self._offers_at(address, shown):
@@ -230,7 +314,7 @@ class _Guide:
                         yield offer
                         if offer.address == address and kind_of(name_of(address)) == "other":
                             # It was asked, and is a file; so are those that are named as it is.
-                            plain.add(extension)
+                            plain.add(shape)
             except (NotUnderstood, TransferFailed) as error:
                 failures.append(error)
                 read += some
@@ -247,7 +331,7 @@ class _Guide:
             return kind is Kind.FILE
         # Where folders are listed, a list also says how large a single file is.
         lists = self._access.directory(address) or self._access.store(address)
-        return lists is None and not may_be_listing(address)
+        return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
 
     def _store_at(self, address: str) -> Store | None:
         """What lists the objects at an address, if it is one of a store."""
@@ -275,7 +359,15 @@ class _Guide:
             # Reading pages takes longer to import than a short list takes to haul.
             from willow_cart.sources.walk import Walk
 
-            self._walk = Walk(self._access, self._looking, self._found, source)
+            answer = None if self._ahead is None else self._ahead.take
+            self._walk = Walk(
+                self._access,
+                self._looking,
+                self._found,
+                source,
+                answer=answer,
+                keep=self._asking.keep,
+            )
         return self._walk
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:

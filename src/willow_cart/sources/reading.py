@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from willow_cart.access import Access, Unchanged
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
+from willow_cart.access.kept_answers import Keep, ReadDelivery
 from willow_cart.access.safe_xml import local_name
 from willow_cart.access.whole import LARGEST_DOCUMENT, read_whole
 from willow_cart.addresses import without_secrets
@@ -33,6 +35,52 @@ from willow_cart.sources.markup import open_page, parse_xml
 from willow_cart.sources.pages import read_page
 from willow_cart.sources.references import Resolver
 
+Answer = tuple[Facts, bytes] | None
+"""What a place answers, where that may list something; None for a file."""
+
+
+def fetch_answer(
+    access: Access, address: str, kind: Kind | None, largest: int, keep: Keep | None = None
+) -> Answer:
+    """Ask a place what it is, as often as patience lasts; return what it lists.
+
+    Args:
+        access: how places are talked to.
+        address: the place.
+        kind: what it is, where the person has said so.
+        largest: bytes of a document that are read.
+        keep: takes the answer if it is a file; None closes it.
+
+    Raises:
+        TransferFailed: it does not answer, or with nothing to read.
+    """
+    return access.retrier.run(lambda: _fetch(access, address, kind, largest, keep))
+
+
+def _fetch(
+    access: Access, address: str, kind: Kind | None, largest: int, keep: Keep | None
+) -> Answer:
+    delivery = access.open(address)
+    assert not isinstance(delivery, Unchanged), "no condition was made"
+    facts = delivery.facts
+    is_kept = False
+    try:
+        beginning = b""
+        may_list = kind is not None or _may_list(facts)
+        if may_list and kind is None and not facts.media_type:
+            # Who does not say what it is may be sending a film.
+            beginning = delivery.read()
+            may_list = _kind_of(beginning, facts) is not None
+        if may_list:
+            return facts, beginning + read_whole(delivery, largest)
+        if keep is not None:
+            is_kept = True
+            keep(address, delivery, beginning)
+        return None
+    finally:
+        if not is_kept:
+            delivery.close()
+
 
 class Reader:
     """Reads places, for several threads at once.
@@ -48,13 +96,22 @@ class Reader:
         self._largest = largest
         self._rules = rules
 
-    def read(self, address: str, kind: Kind | None, source: str) -> Listing | None:
+    def read(
+        self,
+        address: str,
+        kind: Kind | None,
+        source: str,
+        answer: Callable[[str], Answer] | None = None,
+        keep: Keep | None = None,
+    ) -> Listing | None:
         """Read what an address lists; None if it is a file.
 
         Args:
             address: the place.
             kind: what it is, where the person has said so.
             source: the source that its offers are of.
+            answer: gives the answer of a place that was asked already; None asks here.
+            keep: takes what was read if it is a file after all.
 
         Raises:
             TransferFailed: it does not answer, or with nothing to read.
@@ -68,10 +125,13 @@ class Reader:
             )
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
-        answer = self._access.retrier.run(lambda: self._fetch(address, kind))
         if answer is None:
+            found = fetch_answer(self._access, address, kind, self._largest)
+        else:
+            found = answer(address)
+        if found is None:
             return None
-        facts, content = answer
+        facts, content = found
         if kind is None:
             _require_let_in(address, facts, content)
         listing = self.understand(content, facts, kind, source)
@@ -83,24 +143,9 @@ class Reader:
                 " that can be read",
                 "give --as file to fetch the answer itself",
             )
+        if listing is None and keep is not None:
+            keep(address, ReadDelivery(facts), content)
         return listing
-
-    def _fetch(self, address: str, kind: Kind | None) -> tuple[Facts, bytes] | None:
-        delivery = self._access.open(address)
-        assert not isinstance(delivery, Unchanged), "no condition was made"
-        facts = delivery.facts
-        try:
-            if kind is None and not _may_list(facts):
-                return None
-            beginning = b""
-            if kind is None and not facts.media_type:
-                # Who does not say what it is may be sending a film.
-                beginning = delivery.read()
-                if _kind_of(beginning, facts) is None:
-                    return None
-            return facts, beginning + read_whole(delivery, self._largest)
-        finally:
-            delivery.close()
 
     def understand(
         self, content: bytes, facts: Facts, kind: Kind | None, source: str

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Container, Iterator, Sequence
+from collections.abc import Callable, Container, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from urllib.parse import unquote
 
 from willow_cart.access import Access
+from willow_cart.access.kept_answers import Keep
 from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
 from willow_cart.errors import NotUnderstood, TransferFailed, UnreadableSource, WillowCartError
 from willow_cart.model import Facts, Offer, Trouble
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
-from willow_cart.sources.reading import Reader
+from willow_cart.sources.reading import Answer, Reader
 from willow_cart.sources.robots import Robots
 
 # A source is read no further after a hundredth as many folders as files.
@@ -32,9 +33,22 @@ class Walk:
         looking: how far to go.
         found: where it is noted what could not be taken.
         source: the source, as the person wrote it.
+        answer: gives the answer of a place that was asked already; None asks when it is its turn.
+        keep: takes what was read of a place that is a file after all.
     """
 
-    def __init__(self, access: Access, looking: Looking, found: Look, source: str) -> None:
+    def __init__(
+        self,
+        access: Access,
+        looking: Looking,
+        found: Look,
+        source: str,
+        *,
+        answer: Callable[[str], Answer] | None = None,
+        keep: Keep | None = None,
+    ) -> None:
+        self._answer = answer
+        self._keep = keep
         self._access = access
         self._looking = looking
         self._found = found
@@ -53,7 +67,9 @@ class Walk:
             TransferFailed: it does not answer.
             NotUnderstood: what it answers cannot be read.
         """
-        listing = self._reader.read(address, self._looking.kind, self._source)
+        listing = self._reader.read(
+            address, self._looking.kind, self._source, self._answer, self._keep
+        )
         if listing is None:
             yield Offer(address, self._source)
             return

@@ -1,0 +1,96 @@
+"""Asking addresses what they are, in lanes and ahead of their turn."""
+
+from __future__ import annotations
+
+import threading
+from collections import defaultdict, deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Generic, TypeVar
+
+from willow_cart.addresses import host_of, without_secrets
+
+Answer = TypeVar("Answer")
+
+# So many addresses are asked ahead of the one whose turn it is.
+_AHEAD = 64
+
+# How often it is told what is being waited for, in seconds.
+_TELL_AFTER_SECONDS = 5.0
+
+Progress = Callable[[int, list[str]], None]
+"""Told how many addresses have answered, and which are waited for, without secrets."""
+
+
+class AskAhead(Generic[Answer]):
+    """Answers to a series of addresses, asked for by several threads.
+
+    Hosts that do not answer hold up their own addresses and no others.
+
+    Args:
+        addresses: in the order in which their answers are wanted.
+        ask: asks one.
+        lanes: how many of one host are asked at a time; twice as many of all.
+        progress: told now and then while answers are waited for.
+    """
+
+    def __init__(
+        self,
+        addresses: Iterator[str],
+        ask: Callable[[str], Answer],
+        lanes: int,
+        progress: Progress,
+    ) -> None:
+        self._addresses = addresses
+        self._ask = ask
+        self._progress = progress
+        self._pool = ThreadPoolExecutor(2 * lanes)
+        self._hosts: defaultdict[str, threading.Semaphore] = defaultdict(
+            lambda: threading.Semaphore(lanes)
+        )
+        self._asked: dict[str, Future[Answer]] = {}
+        self._order: deque[str] = deque()
+        self._answered = 0
+
+    def take(self, address: str) -> Answer:
+        """Return the answer of an address, whether it was asked ahead or not.
+
+        Raises:
+            TransferFailed: there is none.
+        """
+        self._ask_more()
+        future = self._asked.pop(address, None)
+        if future is None:
+            future = self._submit(address)
+        while True:
+            try:
+                answer = future.result(timeout=_TELL_AFTER_SECONDS)
+            except TimeoutError:
+                if future.done():
+                    raise
+                self._progress(self._answered, self._waiting(address))
+            else:
+                self._answered += 1
+                return answer
+
+    def close(self) -> None:
+        """Ask no more, and wait for what is under way."""
+        self._pool.shutdown(cancel_futures=True)
+
+    def _ask_more(self) -> None:
+        while len(self._asked) < _AHEAD and (address := next(self._addresses, None)) is not None:
+            if address not in self._asked:
+                self._asked[address] = self._submit(address)
+
+    def _submit(self, address: str) -> Future[Answer]:
+        host = self._hosts[host_of(address)]
+
+        def ask() -> Answer:
+            with host:
+                return self._ask(address)
+
+        return self._pool.submit(ask)
+
+    def _waiting(self, address: str) -> list[str]:
+        others = [each for each, future in self._asked.items() if not future.done()]
+        return [without_secrets(each) for each in (address, *others)]
