@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -146,3 +148,23 @@ def test_any_text_is_an_address_in_normal_form_or_refused(text: str) -> None:
 def test_a_query_tells_a_name_where_the_path_does_not(address: str, name: str) -> None:
     assert file_name_in(address) == name
     assert "secret" not in file_name_in(address)
+
+
+@pytest.mark.parametrize(
+    ("host", "ascii_form"),
+    [
+        ("straße.example", "xn--strae-oqa.example"),
+        ("BÜCHER.example", "xn--bcher-kva.example"),
+        ("faß.example", "xn--fa-hia.example"),
+        ("βόλος.example", "xn--nxasmm1c.example"),
+        ("例え。example", "xn--r8jz45g.example"),
+    ],
+)
+def test_hosts_in_other_letters_are_written_by_idna_2008(host: str, ascii_form: str) -> None:
+    assert normalise(f"https://{host}/x") == f"https://{ascii_form}/x"
+
+
+@pytest.mark.parametrize("host", ["a‥b.example", "\u200d.example", "ab--cd.example-"])
+def test_no_odd_host_raises_anything_else(host: str) -> None:
+    with suppress(BadAddress):
+        normalise(f"https://{host}/x")

@@ -215,7 +215,7 @@ def test_what_a_store_refuses_is_said_in_its_terms(
     store.exhibits["camera-traps/notes.txt"].refusals = [(503, {"code": "SlowDown"})]
     patient = run(*haul, cwd=tmp_path)
     assert patient.code == 0
-    assert "the store answers SlowDown; tries again" in patient.err
+    assert "is busy (the store answers SlowDown); asking more slowly" in patient.err
 
 
 def test_versions_and_costs_are_asked_for_in_the_store_s_terms(

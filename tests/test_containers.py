@@ -18,6 +18,7 @@ from tests.support.servers import free_port, is_up
 from willow_cart.access import Entry
 from willow_cart.access.container import read_page
 from willow_cart.access.store_pages import Page, page_by_page
+from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.demo.store import Store
 from willow_cart.errors import StrangeAnswer
 from willow_cart.model import Checksum
@@ -196,3 +197,25 @@ def test_the_stand_in_speaks_the_dialect_as_well(
         options = [*traps, *signed, "--keep", "img_000?.jpg", "--into", "x"]
         assert run("haul", *options, cwd=tmp_path).code == 0
         assert len(files_in(tmp_path / "x")) == 10
+
+
+def test_a_pasted_address_with_a_signature_is_that_of_the_container(
+    tmp_path: Path, place: StandIn
+) -> None:
+    listing = (
+        b"<?xml version='1.0'?><EnumerationResults><Blobs><Blob><Name>a.csv</Name><Properties>"
+        b"<Content-Length>3</Content-Length></Properties></Blob></Blobs></EnumerationResults>"
+    )
+    signature = "sv=2021-12-02&sp=rl&sig=reedmace%3D"
+    query = "comp=list&delimiter=%2F&prefix=&restype=container"
+    place.exhibits[f"account/traps?{query}&{signature}"] = Exhibit(listing)
+    place.exhibits[f"account/traps/a.csv?{signature}"] = Exhibit(b"one")
+    pasted = [f"{place.base}/account/traps?{signature}", "--as", "bucket"]
+    survey = run("survey", *pasted, "--json", cwd=tmp_path)
+    assert [offer["path"] for offer in survey.json()["offers"]] == ["a.csv"]
+    outcome = run("haul", *pasted, "--into", "x", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert files_in(tmp_path / "x") == {"a.csv": b"one"}
+    written = outcome.out + outcome.err + survey.out + survey.err
+    written += run("receipt", "x", "--json", cwd=tmp_path).out
+    assert "reedmace" not in written

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.support.program import files_in, run
 from willow_cart.addresses import normalise
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
-from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.sources import PageRules, Part
 from willow_cart.sources.markup import decode_page, open_page
@@ -25,7 +25,7 @@ ALL = tuple(Part)
 
 
 def read(markup: str, *parts: str, address: str = HERE, **rules: str) -> list[Offer]:
-    page = open_page(markup.encode(), address, "the page")
+    page = open_page(markup.encode(), address)
     return read_page(page, PageRules(parts or ("links",), **rules), "the page").offers
 
 
@@ -97,7 +97,7 @@ def test_a_base_and_a_character_set_change_what_references_mean() -> None:
     based = '<base href="/files/"><a href=a.csv>x</a>'
     assert addresses(based) == ["http://trust.example/files/a.csv"]
     page = '<meta charset=iso-8859-1><a href="ü.csv?q=ü">Übersicht</a>'.encode("latin-1")
-    (offer,) = read_page(open_page(page, HERE, ""), PageRules(), "").offers
+    (offer,) = read_page(open_page(page, HERE), PageRules(), "").offers
     assert offer.address == "http://trust.example/hides/%C3%BC.csv?q=%FC"
     assert offer.text == "Übersicht"
 
@@ -178,7 +178,7 @@ def test_whatever_a_reference_is_it_stands_for_one_address_or_none(reference: st
 @given(st.binary(max_size=200), st.sampled_from(["", "utf-8", "utf-16", "latin-1", "x"]))
 def test_whatever_a_page_is_made_of_it_is_read(content: bytes, charset: str) -> None:
     for tail in (b"", b"<a href=x>", b"<table><tr><td><a href=x>"):
-        read_page(open_page(content + tail, HERE, "", charset), PageRules(ALL), "")
+        read_page(open_page(content + tail, HERE, charset), PageRules(ALL), "")
 
 
 # With the program
@@ -347,12 +347,21 @@ def test_fifty_thousand_links_cost_little(tmp_path: Path, place: StandIn) -> Non
     assert float(facts["cpu"]) < 20, "as many seconds as a very slow machine may take"
 
 
-def test_a_page_nested_beyond_reading_says_so(tmp_path: Path, place: StandIn) -> None:
+def test_a_page_nested_beyond_the_parser_is_read_all_the_same(
+    tmp_path: Path, place: StandIn
+) -> None:
+    rows = "".join(
+        f"<tr><td><font color=red><b><a href='{n}.csv'>Level {n}</a><td>{n}" for n in range(1500)
+    )
+    place.exhibits["deep.html"] = Exhibit(f"<h2>May</h2><table>{rows}</table>".encode())
+    outcome = run("survey", f"{place.base}/deep.html", "--json", cwd=tmp_path)
+    offers = outcome.json()["offers"]
+    assert [offer["text"] for offer in offers] == [f"Level {n}" for n in range(1500)]
+    assert offers[-1]["heading"] == "May"
     place.exhibits["deep.html"] = Exhibit(b"<div>" * 5000 + b"<a href=x.csv>x</a>")
-    outcome = run("survey", f"{place.base}/deep.html", cwd=tmp_path)
-    assert outcome.code == 2
-    assert f"{place.base}/deep.html: is nested so deeply" in outcome.err
-    with pytest.raises(UnreadableSource):
-        open_page(b"<b>" * 100_000, HERE, "")
+    assert run("survey", f"{place.base}/deep.html", cwd=tmp_path).code == 0
+    root = open_page(b"<b>" * 100_000 + b"<a href=y.csv>", HERE).root
+    assert root is not None
+    assert [a.get("href") for a in root.iter("a")] == ["y.csv"]
     place.exhibits["deep.html"] = Exhibit(b"<div>" * 1500 + b"<a href=x.csv>x</a>")
     assert run("survey", f"{place.base}/deep.html", cwd=tmp_path).code == 0

@@ -255,10 +255,10 @@ def test_faults_on_the_way_are_told_and_overcome(
     outcome = run("haul", "addresses.txt", "--into", "may", "--drop", "*.png", cwd=desk)
     assert files_in(desk / "may")[dawn] == trust_files[dawn]
     assert "21 files: 21 arrived" in outcome.last_line
-    assert f"{dawn}: the connection broke before the file was whole; goes on from 400 kB in" in (
+    assert f"{dawn}: the connection broke before the file was whole; resuming at 400 kB in" in (
         outcome.err
     )
-    assert f"{busy}: the server answers 503 Service Unavailable; tries again in 1 s" in outcome.err
+    assert "is busy (the server answers 503 Service Unavailable); asking more slowly" in outcome.err
     ranges = [r.fields.get("range") for r in trust.requests if r.path == f"/{dawn}"]
     assert ranges == [None, "bytes=400000-", "bytes=700000-"]
 

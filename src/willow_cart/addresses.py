@@ -124,12 +124,25 @@ def _encode_host(shown: str, host: str | None) -> str:
     if ":" in host:
         return f"[{host}]"
     try:
-        encoded = host.encode("idna").decode("ascii")
+        encoded = host.encode("idna").decode("ascii") if host.isascii() else _in_ascii(host)
     except UnicodeError:
         raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips") from None
     if not re.fullmatch(r"[a-z0-9._-]+", encoded):
         raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips")
     return encoded
+
+
+def _in_ascii(host: str) -> str:
+    """Write a host in other letters as ASCII, by IDNA 2008 as browsers map it (UTS 46).
+
+    The standard library knows IDNA 2003, which makes `ss` of `ß`: that is another host by now.
+
+    Raises:
+        UnicodeError: it is none.
+    """
+    import idna  # most hosts are in ASCII
+
+    return idna.encode(host, uts46=True, transitional=False).decode("ascii")
 
 
 def _encode(part: str) -> str:

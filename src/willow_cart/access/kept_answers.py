@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import tempfile
 import threading
+import time
 from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
@@ -21,6 +22,9 @@ from willow_cart.model import Facts, Validators
 
 # Up to so many bytes are read at once, so that the connection is free again; larger answers wait.
 _READ_AT_ONCE = 16 << 20
+
+# What takes longer is better received by the haul, which shows it and goes on from its byte.
+_MOMENT_SECONDS = 1.0
 
 # Kept in memory below this, beyond it in a file without a name.
 _IN_MEMORY = 256 << 10
@@ -55,18 +59,28 @@ class KeptAnswers(Access):
             TransferFailed, OSError: never; an answer that breaks off is asked for again.
         """
         kept = _KeptDelivery(delivery, self._file())
-        host = host_of(address)
         try:
-            is_all = kept.read_ahead(beginning, _READ_AT_ONCE)
+            is_kept = (
+                kept.read_ahead(beginning, _MOMENT_SECONDS)
+                or self._leave_open(host_of(address))
+                or kept.read_ahead(b"", float("inf"))
+            )
         except (TransferFailed, OSError):
+            is_kept = False
+        if not is_kept:
             kept.close()
             return
+        kept.rewind()
         with self._lock:
-            if not is_all and self._open[host] >= self._most_open:
-                kept.close()
-                return
-            self._open[host] += not is_all
             self._kept[address] = kept
+
+    def _leave_open(self, host: str) -> bool:
+        """Return whether one more answer of a host may be left open."""
+        with self._lock:
+            if self._open[host] >= self._most_open:
+                return False
+            self._open[host] += 1
+            return True
 
     def holds(self, address: str) -> bool:
         """Return whether an answer is kept."""
@@ -164,23 +178,33 @@ class _KeptDelivery(Delivery):
         self.in_parts = delivery.in_parts
         self.notes = delivery.notes
 
-    def read_ahead(self, beginning: bytes, most: int) -> bool:
-        """Read up to about so many bytes; return whether that was all, and be done with it then.
+    def read_ahead(self, beginning: bytes, seconds: float) -> bool:
+        """Read what is not too long; return whether that was all, and be done with it then.
+
+        Args:
+            beginning: what was read of it already.
+            seconds: after which the rest is left.
 
         Raises:
             TransferFailed: the answer breaks off.
             OSError: the bytes cannot be kept.
         """
         self._file.write(beginning)
-        length = self.facts.length
-        if length is None or length <= most:
-            while self._file.tell() <= most and (data := self._delivery.read()):
-                self._file.write(data)
-            self._is_all = self._file.tell() <= most
-        if self._is_all:
-            self._delivery.close()
-        self._file.seek(0)
+        until = time.monotonic() + seconds
+        if (self.facts.length or 0) > _READ_AT_ONCE:
+            return False
+        while self._file.tell() <= _READ_AT_ONCE and time.monotonic() < until:
+            data = self._delivery.read()
+            if not data:
+                self._is_all = True
+                self._delivery.close()
+                break
+            self._file.write(data)
         return self._is_all
+
+    def rewind(self) -> None:
+        """Begin to hand out what was read."""
+        self._file.seek(0)
 
     def read(self) -> bytes:
         """Return what was kept, and then what comes."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import gc
-import sqlite3
 import sys
 import threading
 from collections.abc import Callable, Iterator
@@ -80,6 +79,8 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
     Yields:
         How places are talked to from now on, and what becomes of answers.
     """
+    import sqlite3
+
     from willow_cart.access.kept_answers import KeptAnswers
     from willow_cart.addresses import without_secrets
     from willow_cart.records import Held, ledger_path

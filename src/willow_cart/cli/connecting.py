@@ -267,6 +267,8 @@ def _make_sign_ins(
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
     by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
+    for args in several:
+        by_origin |= _take_signatures(args)
     all_named: set[str] = set()
     for args in several:
         named = set(_origins(args.sources if args.sign_in_at is None else [args.sign_in_at]))
@@ -275,6 +277,28 @@ def _make_sign_ins(
     cookies = next((each.cookies for each in several if each.cookies), None)
     read = read_cookies(cookies) if cookies else None
     return SignIns(by_origin, cookies=read, netrc=_read_netrc(), named=all_named)
+
+
+def _take_signatures(args: argparse.Namespace) -> dict[str, SignIn]:
+    """Take shared access signatures out of pasted addresses of containers, and sign in by them.
+
+    With the signature in its query an address is that of one object; what is meant is the whole
+    container, and every request to it is to be signed.
+    """
+    from willow_cart.access.sign_ins import Secret, SignIn
+    from willow_cart.addresses import looks_like_address, normalise, origin_of, scheme_of
+
+    signed: dict[str, SignIn] = {}
+    if getattr(args, "kind", None) != "bucket":
+        return signed
+    for at, source in enumerate(args.sources):
+        bare, _, query = source.partition("?")
+        names = {each.partition("=")[0] for each in query.split("&")}
+        is_web = looks_like_address(bare) and scheme_of(bare) in ("http", "https")
+        if is_web and {"sig", "sv"} <= names:
+            args.sources[at] = bare
+            signed[origin_of(normalise(bare))] = SignIn(shared_access=Secret(query))
+    return signed
 
 
 def _sign_ins_of(

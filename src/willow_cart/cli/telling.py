@@ -9,6 +9,7 @@ import sys
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
+from contextvars import ContextVar
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import (
@@ -36,32 +37,39 @@ _MOST_NAMED = 8
 _BETWEEN_WAITS_SECONDS = 15.0
 
 
-# Not a context variable: lanes have something to tell too, and are threads of their own.
-_hearers: list[list[str]] = []
+# A context variable, so that calls in several threads of one process do not hear each other. The
+# threads that a call starts begin without it: they tell through a `teller` that was made before.
+_hearer: ContextVar[list[str] | None] = ContextVar("hearer", default=None)
 
 
 @contextmanager
 def hearing() -> Iterator[list[str]]:
     """Gather what would be told, instead of writing it: a script asks for it afterwards."""
     lines: list[str] = []
-    _hearers.append(lines)
+    token = _hearer.set(lines)
     try:
         yield lines
     finally:
-        # By identity: lists with the same lines in them are equal.
-        del _hearers[next(at for at, each in enumerate(_hearers) if each is lines)]
+        _hearer.reset(token)
 
 
 def is_heard() -> bool:
     """Whether a script listens, and nobody reads."""
-    return bool(_hearers)
+    return _hearer.get() is not None
 
 
 def tell(line: object) -> None:
     """Write one line to standard error, signed with the program's name."""
-    if _hearers:
-        _hearers[-1].append(printable(str(line)))
-        return
+    teller()(line)
+
+
+def teller() -> Callable[[object], None]:
+    """Return what tells a line where this thread would, for threads that it starts."""
+    lines = _hearer.get()
+    return _write if lines is None else lambda line: lines.append(printable(str(line)))
+
+
+def _write(line: object) -> None:
     # Nobody may be listening any more; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
@@ -73,6 +81,7 @@ class WaitTeller:
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
         self._told: dict[str, float] = {}
+        self._tell = teller()
 
     def __call__(self, error: TryAgain, pause: float) -> None:
         """Say why a request waits, and for how long, unless that was said just now."""
@@ -81,7 +90,7 @@ class WaitTeller:
         if now - self._told.get(host, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
             return
         self._told[host] = now
-        tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
+        self._tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
 
 
 def tell_waiting(answered: int, waiting: Sequence[str]) -> None:

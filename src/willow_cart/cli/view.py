@@ -13,7 +13,7 @@ from typing import Self
 
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.cli.gauge import Gauge, TimeLeft
-from willow_cart.cli.telling import tell
+from willow_cart.cli.telling import tell, teller
 from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, Observer, Unpacked
@@ -308,9 +308,13 @@ class View(Observer):
 class QuietView(View):
     """Tells what is for good, and nothing of how far it is."""
 
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        super().__init__(clock)
+        self._tell = teller()  # lanes are threads of their own
+
     def say(self, line: str) -> None:
         """Tell a line."""
-        tell(line)
+        self._tell(line)
 
 
 class PlainView(View):

@@ -30,14 +30,13 @@ from willow_cart.errors import (
     UnreadableSource,
     WillowCartError,
 )
-from willow_cart.kinds import extension_of, kind_of
+from willow_cart.kinds import kind_of
 from willow_cart.model import Offer, Trouble
 from willow_cart.sources.archives import ZIP, offers_in_archive
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file
 from willow_cart.sources.listing import (
     Kind,
-    folder_of,
     is_folder_address,
     looks_like_xml,
     may_be_listing,
@@ -53,6 +52,8 @@ if TYPE_CHECKING:
     from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
+
+_NUMBER = re.compile(r"\d+")
 
 # Whatever begins so is neither a list nor a table.
 _MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
@@ -299,11 +300,11 @@ class _Guide:
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0
-        plain: set[tuple[str, str]] = set()
+        plain: set[str] = set()
         for written in expand_ranges(source):
             address = normalise(written)
             # Those of a series that are named alike are alike.
-            shape = (folder_of(address), extension_of(name_of(address)))
+            shape = _NUMBER.sub("0", address.partition("?")[0])
             some = False
             try:
                 if shape in plain or self._is_file(address):

@@ -13,6 +13,7 @@ from lxml import etree
 
 from willow_cart.access.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.sources.flat_pages import parse_flat
 from willow_cart.sources.references import Resolver
 
 # A byte-order mark wins over everything (WHATWG Encoding, 6.1).
@@ -80,20 +81,16 @@ class Page:
     resolver: Resolver
 
 
-def open_page(content: bytes, address: str, place: str, charset: str = "") -> Page:
+def open_page(content: bytes, address: str, charset: str = "") -> Page:
     """Make a page's bytes into a tree.
 
     Args:
         content: as it came.
         address: its own, after redirects; empty where nobody knows it.
-        place: where it came from, for messages.
         charset: what the server says it is written in.
-
-    Raises:
-        UnreadableSource: it cannot be read to its end.
     """
     text, used = decode_page(content, charset)
-    root = _parse_page(text, place)
+    root = _parse_page(text)
     base = address if root is None else _base_of(root, address)
     return Page(address, root, Resolver(base, used))
 
@@ -109,12 +106,8 @@ def _base_of(root: Element, address: str) -> str:
     return address
 
 
-def _parse_page(text: str, place: str) -> Element | None:
-    """Parse a page however it is written; None for an empty one.
-
-    Raises:
-        UnreadableSource: it is nested so deeply that the rest of it would be lost.
-    """
+def _parse_page(text: str) -> Element | None:
+    """Parse a page however it is written; None for an empty one."""
     parser = etree.HTMLParser(
         encoding="utf-8", huge_tree=True, remove_comments=True, remove_pis=True
     )
@@ -125,11 +118,7 @@ def _parse_page(text: str, place: str) -> Element | None:
     except etree.XMLSyntaxError:
         root = None  # nothing in it is markup
     if any(entry.type_name == "ERR_RESOURCE_LIMIT" for entry in parser.error_log):
-        raise UnreadableSource(
-            place,
-            "is nested so deeply that what stands in it cannot be found",
-            "save the part with the links as a file and give that, with --base",
-        )
+        return parse_flat(text)
     return root
 
 

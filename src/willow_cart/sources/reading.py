@@ -162,7 +162,7 @@ class Reader:
                 return read_json_folder(content, facts.address, source)
             if kind is Kind.FOLDER and looks_like_xml(content[:BEGINNING]):
                 return self._read_xml_folder(content, facts, shown, source)
-            page = open_page(content, facts.address, shown, facts.charset)
+            page = open_page(content, facts.address, facts.charset)
             if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
                 return read_folder(page, source)
             listing = read_page(page, self._rules, source)
