@@ -30,6 +30,7 @@ SERVERS: dict[str, tuple[Serve, str, bool | None]] = {
     "nginx": (nginx, "index/", True),
     "nginx rounding": (nginx, "rounded/", False),
     "nginx json": (nginx, "json/", True),
+    "nginx xml": (nginx, "xml/", True),
     "apache plain": (apache, "plain/", None),
     "apache fancy": (apache, "fancy/", False),
     "apache table": (apache, "table/", False),
@@ -180,6 +181,89 @@ def test_a_folder_without_end_ends(tmp_path: Path, place: StandIn) -> None:
     assert "not entered, more than 100 levels down" in outcome.err
     assert outcome.code == 3
     assert len({request.path for request in place.requests}) == 100
+
+
+@pytest.mark.parametrize("cycle", [["a"], ["a", "b"], ["x", "y", "z"]])
+def test_a_site_that_makes_up_the_same_folders_again_and_again_is_left(
+    tmp_path: Path, place: StandIn, cycle: list[str]
+) -> None:
+    def made_up(handler: Handler) -> None:
+        path = handler.path.lstrip("/")
+        level = path.count("/") - 1
+        names = {f"{path}{cycle[level % len(cycle)]}/x": Exhibit(), f"{path}{level}.csv": Exhibit()}
+        page = make_index(path, names)
+        handler.start(200, {"Content-Type": "text/html", "Content-Length": str(len(page))})
+        handler.wfile.write(page)
+
+    class Everywhere(dict[str, Exhibit]):
+        def get(self, key: str, default: object = None) -> Exhibit:
+            return Exhibit(script=made_up)
+
+    place.exhibits = Everywhere()
+    outcome = run("survey", f"{place.base}/t/", "--depth", "all", "--ignore-robots", cwd=tmp_path)
+    assert "not entered, a way back to where it began" in outcome.err
+    assert len({request.path for request in place.requests}) <= 3 * len(cycle) + 2
+
+
+def test_a_source_is_read_no_further_than_allowed(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {f"d/{n:03}.csv": Exhibit(b"x") for n in range(300)}
+    place.exhibits |= {f"e/{n:03}/x.csv": Exhibit(b"x") for n in range(20)}
+    files = run("survey", f"{place.base}/d/", "--most-listed", "200", "--json", cwd=tmp_path)
+    assert files.code == 1
+    assert len(files.json()["offers"]) == 200
+    assert "lists more than 200 files; the rest was not read (--most-listed" in files.err
+    folders = ["--depth", "all", "--most-listed", "900", "--ignore-robots"]
+    found = run("survey", f"{place.base}/e/", *folders, "--json", cwd=tmp_path)
+    assert len(found.json()["offers"]) == 10
+    assert "10 folders not entered, after so many others (--most-listed allows more)" in found.err
+
+
+def test_first_ends_a_long_listing(tmp_path: Path, place: StandIn) -> None:
+    """Of a bucket whose pages have no end."""
+
+    def page(handler: Handler) -> None:
+        number = len(place.requests)
+        keys = "".join(
+            f"<Contents><Key>{number:06}-{n:03}.csv</Key><Size>1</Size></Contents>"
+            for n in range(200)
+        )
+        body = (
+            f"<ListBucketResult><IsTruncated>true</IsTruncated>{keys}"
+            f"<NextContinuationToken>{number}</NextContinuationToken></ListBucketResult>"
+        ).encode()
+        handler.start(200, {"Content-Length": str(len(body))})
+        handler.wfile.write(body)
+
+    class Everywhere(dict[str, Exhibit]):
+        def get(self, key: str, default: object = None) -> Exhibit:
+            return Exhibit(script=page)
+
+    place.exhibits = Everywhere()
+    bucket = ["s3://odd/", "--endpoint", place.base]
+    outcome = run("survey", *bucket, "--first", "200", "--json", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert sum(not offer.get("dropped_by") for offer in outcome.json()["offers"]) == 200
+    assert "the listing was read up to --first 200; there may be more" in outcome.err
+
+
+@pytest.mark.parametrize(
+    ("media_type", "content"),
+    [
+        ("application/json", b'{"files": []}'),
+        ("application/xml", b"<report/>"),
+        ("text/plain", b"a.csv\n"),
+    ],
+)
+def test_the_index_of_a_folder_is_never_filed_as_if_it_were_the_data(
+    tmp_path: Path, place: StandIn, media_type: str, content: bytes
+) -> None:
+    place.exhibits["d/"] = Exhibit(content, media_type=media_type)
+    outcome = run("haul", f"{place.base}/d/", "--into", "x", cwd=tmp_path)
+    assert outcome.code == 2
+    assert "not with a listing that can be read; give --as file to fetch" in outcome.err
+    assert not (tmp_path / "x").exists()
+    as_file = run("haul", f"{place.base}/d/", "--as", "file", "--into", "x", cwd=tmp_path)
+    assert as_file.code == 0, as_file.err
 
 
 def test_a_folder_in_a_list_stands_for_its_files_and_one_that_fails_is_told(

@@ -104,6 +104,33 @@ def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
             assert entry.size == len(content)
 
 
+@pytest.mark.skipif(VSFTPD is None, reason="vsftpd is not installed")
+@pytest.mark.parametrize("implicit", [True, False])
+def test_the_other_way_to_secure_a_connection_is_found(
+    tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch, implicit: bool
+) -> None:
+    """TLS from the first byte on any port, and AUTH TLS on the port that is kept for the other."""
+    context = ssl.create_default_context(cafile=CERTIFICATE)
+    monkeypatch.setattr("willow_cart.access.ftp._GREETING_SECONDS", 0.5)
+    with vsftpd(root, tmp_path / "vsftpd", certificate=CERTIFICATE, implicit=implicit) as base:
+        port = int(base.rpartition(":")[2])
+        if not implicit:
+            monkeypatch.setattr("willow_cart.access.ftp_connection._IMPLICIT_PORT", port)
+        with FtpAccess(context=context) as ftp:
+            (entry,) = ftp.entries(f"{base}/outbox/2031/05/").entries
+            assert entry.size == len(FILES["outbox/2031/05/deep.bin"])
+
+
+# The stand-in, in this process, does not know what to do with TLS and drops its own socket.
+@pytest.mark.filterwarnings("ignore::pytest.PytestUnraisableExceptionWarning")
+def test_what_cannot_be_secured_in_either_way_names_both(tmp_path: Path, root: Path) -> None:
+    with served(root) as contractor:
+        source = contractor.base.replace("ftp:", "ftps:")
+        outcome = run("survey", f"{source}/outbox/", "--attempts", "1", cwd=tmp_path)
+    assert outcome.code == 1
+    assert "AUTH TLS" in outcome.err
+
+
 @pytest.mark.parametrize(
     ("address", "paths"),
     [

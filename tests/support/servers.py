@@ -34,6 +34,7 @@ http {{
     location /index/ {{ alias {root}/; autoindex on; charset utf-8; }}
     location /rounded/ {{ alias {root}/; autoindex on; autoindex_exact_size off; charset utf-8; }}
     location /json/ {{ alias {root}/; autoindex on; autoindex_format json; }}
+    location /xml/ {{ alias {root}/; autoindex on; autoindex_format xml; charset utf-8; }}
     location /members/ {{
       alias {root}/; autoindex on; auth_basic "members"; auth_basic_user_file {work}/users;
     }}

@@ -20,7 +20,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
-from willow_cart.access.ftp_connection import Connection, begins_secured
+from willow_cart.access.ftp_connection import Connection, TlsRefused, begins_secured
 from willow_cart.access.ftp_listing import (
     Line,
     NotUnderstoodLine,
@@ -489,6 +489,12 @@ class FtpAccess(Access, Directory):
                     shown, f"no secure connection to {host}: {said}",
                     "ftps:// on port 990 is secured at once, on others by AUTH TLS",
                 )  # fmt: skip
+            case TlsRefused():
+                return NotTrusted(
+                    shown,
+                    f"{host} does not offer TLS: {said}",
+                    "ftp:// asks for it unencrypted",
+                )
             case TimeoutError():
                 waited = format_duration(self._stall_after)
                 return TimedOut(shown, f"nothing came for {waited}", "try later")

@@ -19,6 +19,10 @@ _IMPLICIT_PORT = 990
 _MOST_REPLY_LINES = 1000
 
 
+class TlsRefused(ftplib.error_perm):
+    """The server does not understand AUTH TLS (RFC 4217, 4)."""
+
+
 class Connection(ftplib.FTP_TLS):
     """A control connection (RFC 959), secured (RFC 4217) or not.
 
@@ -73,7 +77,10 @@ class Connection(ftplib.FTP_TLS):
             self._reader.allow(greeting_seconds)
             self.welcome = ftplib.FTP.getresp(self)
             if secure and not implicit:
-                self.auth()
+                try:
+                    self.auth()
+                except ftplib.error_perm as error:
+                    raise TlsRefused(str(error)) from error
                 assert self.sock is not None, "it is connected"
                 guard.watch(self.sock)
                 self._use(self.sock, reply_seconds)

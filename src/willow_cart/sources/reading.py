@@ -73,6 +73,8 @@ def _fetch(
             may_list = _kind_of(beginning, facts) is not None
         if may_list:
             return facts, beginning + read_whole(delivery, largest)
+        if address.endswith("/") and facts.media_type == "text/plain" and not facts.attachment:
+            raise _not_a_listing(address, facts)
         if keep is not None:
             is_kept = True
             keep(address, delivery, beginning)
@@ -80,6 +82,15 @@ def _fetch(
     finally:
         if not is_kept:
             delivery.close()
+
+
+def _not_a_listing(address: str, facts: Facts) -> UnreadableSource:
+    return UnreadableSource(
+        without_secrets(address),
+        f"the server answers with {facts.media_type or 'a document'}, not with a listing that can"
+        " be read",
+        "give --as file to fetch the answer itself",
+    )
 
 
 class Reader:
@@ -137,12 +148,7 @@ class Reader:
         listing = self.understand(content, facts, kind, source)
         if listing is None and address.endswith("/") and not facts.attachment:
             # A folder was asked for: its index must not be filed as if it were the data.
-            raise UnreadableSource(
-                without_secrets(address),
-                f"the server answers with {facts.media_type or 'a document'}, not with a listing"
-                " that can be read",
-                "give --as file to fetch the answer itself",
-            )
+            raise _not_a_listing(address, facts)
         if listing is None and keep is not None:
             keep(address, ReadDelivery(facts), content)
         return listing
@@ -158,7 +164,8 @@ class Reader:
         shown = without_secrets(facts.address) or source
         found = kind or _kind_of(content, facts)
         if found in (Kind.PAGE, Kind.FOLDER):
-            if kind is not Kind.PAGE and content.lstrip().startswith(b"["):
+            is_json = facts.media_type == "application/json"
+            if kind is not Kind.PAGE and (is_json or content.lstrip().startswith(b"[")):
                 return read_json_folder(content, facts.address, source)
             if kind is Kind.FOLDER and looks_like_xml(content[:BEGINNING]):
                 return self._read_xml_folder(content, facts, shown, source)
