@@ -23,6 +23,7 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
+from outbox import growing_ledger, outbox  # noqa: E402
 from records import large_audit, large_ledger  # noqa: E402
 
 from tests.support.line import Weather, line  # noqa: E402
@@ -263,6 +264,9 @@ def main() -> None:
             small_files(base, work, args.rounds)
             far_away(base, work / "far", args.rounds)
             large_file(base, work, args.rounds)
+        print()
+        outbox(work, args.rounds)
+        growing_ledger(work)
         large_ledger(work)
         large_audit(work, args.rounds)
 

@@ -190,7 +190,8 @@ class _KeptDelivery(Delivery):
             OSError: the bytes cannot be kept.
         """
         self._file.write(beginning)
-        until = time.monotonic() + seconds
+        began = time.monotonic()
+        until = began + seconds
         if (self.facts.length or 0) > _READ_AT_ONCE:
             return False
         while self._file.tell() <= _READ_AT_ONCE and time.monotonic() < until:
@@ -200,6 +201,7 @@ class _KeptDelivery(Delivery):
                 self._delivery.close()
                 break
             self._file.write(data)
+        self.spent += time.monotonic() - began
         return self._is_all
 
     def rewind(self) -> None:

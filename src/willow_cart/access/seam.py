@@ -44,6 +44,7 @@ class Delivery(ABC):
         joining: what a later `open` can do with the bytes that came until a break.
         in_parts: whether the place has said that it serves parts; many do without saying so.
         notes: what a person should know of the answer, although it is taken.
+        spent: seconds that were spent on it before it was asked for.
     """
 
     facts: Facts
@@ -51,6 +52,7 @@ class Delivery(ABC):
     joining: Joining
     in_parts: bool = False
     notes: tuple[str, ...] = ()
+    spent: float = 0.0
 
     @abstractmethod
     def read(self) -> bytes:

@@ -258,6 +258,7 @@ class Receiver:
                         partial.learn(delivery.facts)
                     trip.in_parts |= delivery.in_parts or delivery.start > 0
                     trip.notes = delivery.notes or trip.notes
+                    trip.seconds += delivery.spent
                     self._receive(trip, partial, strand, delivery, lane)
                 finally:
                     partial.let_go(strand)
