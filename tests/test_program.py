@@ -351,7 +351,7 @@ def test_the_stand_in_is_kept_up_to_play_with(tmp_path: Path) -> None:
         assert outcome.last_line == "23 offers, 23 chosen: 5.15 MB"
         assert base in (tmp_path / "play" / "addresses.txt").read_text()
         process.send_signal(signal.SIGINT)
-        assert process.wait(20) == 0
+        assert process.wait(60) == 0
     finally:
         process.kill()
         process.communicate()
@@ -362,7 +362,7 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     (tmp_path / "sounds.csv").write_text("take,url,source\nyes,http://127.0.0.1:1/x,elsewhere\n")
     (tmp_path / "stick").mkdir()
     (tmp_path / "mine.txt").write_text("mine")
-    outcome = run("demo", "--into", tmp_path, cwd=tmp_path)
+    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, patience=240)
     assert outcome.code == 0, outcome.out + outcome.err
     assert (tmp_path / "mine.txt").read_text() == "mine"
     assert {path.partition("/")[0] for path in files_in(tmp_path / "levels")} == {

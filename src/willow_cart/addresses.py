@@ -138,7 +138,7 @@ def _in_ascii(host: str) -> str:
     The standard library knows IDNA 2003, which makes `ss` of `ß`: that is another host by now.
 
     Raises:
-        UnicodeError: it is none.
+        UnicodeError: it is not a host name.
     """
     import idna  # most hosts are in ASCII
 

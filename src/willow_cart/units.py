@@ -41,7 +41,7 @@ LARGEST_SIZE = 1 << 60
 
 
 def read_count(text: str) -> int | None:
-    """Read a count of bytes as a server writes it; None for what is no number, or too large.
+    """Read a count of bytes as a server writes it; None if it is not one, or is too large.
 
     Only ASCII digits count, and no more of them than 64 bits hold: Python takes other digits too,
     and minutes for very long numbers.

@@ -34,7 +34,11 @@ class Outcome:
 
 
 def run(
-    *arguments: str | Path, cwd: Path, stdin: bytes = b"", env: dict[str, str] | None = None
+    *arguments: str | Path,
+    cwd: Path,
+    stdin: bytes = b"",
+    env: dict[str, str] | None = None,
+    patience: float = PATIENCE,
 ) -> Outcome:
     """Run a command to its end."""
     done = subprocess.run(
@@ -42,7 +46,7 @@ def run(
         cwd=cwd,
         input=stdin,
         capture_output=True,
-        timeout=PATIENCE,
+        timeout=patience,
         check=False,
         env={**os.environ, **(env or {})},
     )

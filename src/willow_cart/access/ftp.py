@@ -21,6 +21,7 @@ from datetime import UTC, datetime
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
 from willow_cart.access.ftp_connection import Connection, TlsRefused, begins_secured
+from willow_cart.access.ftp_delivery import FOREIGN, FtpDelivery, ListingLines
 from willow_cart.access.ftp_listing import (
     Line,
     NotUnderstoodLine,
@@ -36,7 +37,6 @@ from willow_cart.access.seam import (
     Directory,
     Entry,
     FolderEntries,
-    Joining,
     Unchanged,
 )
 from willow_cart.access.sign_ins import SignIns
@@ -80,8 +80,6 @@ _TOO_MANY = re.compile(
     re.IGNORECASE,
 )
 
-_FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
-
 
 @dataclass(slots=True)
 class _Host:
@@ -92,7 +90,7 @@ class _Host:
         open: how many there are in all.
         most: as many as the host has allowed; None while it has refused none.
         until: when that is forgotten, by the clock of the access.
-        implicit: whether TLS begins with the first byte there; None while nobody knows.
+        implicit: whether TLS begins with the first byte there; None while that is not known.
     """
 
     idle: list[Connection] = field(default_factory=list)
@@ -168,7 +166,6 @@ class FtpAccess(Access, Directory):
                 self.give_back(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0
-            connection.use_bytes()
             try:
                 data = connection.open_data(f"RETR {_name_of(address)}", begin)
             except ftplib.error_perm:
@@ -181,7 +178,7 @@ class FtpAccess(Access, Directory):
             return FtpDelivery(self, connection, data, facts, begin)
         except BaseException as error:
             self.drop(address, connection)
-            if isinstance(error, _FOREIGN):
+            if isinstance(error, FOREIGN):
                 raise self.translate(error, address) from error
             raise
 
@@ -209,7 +206,7 @@ class FtpAccess(Access, Directory):
         """Say goodbye on every connection."""
         for host in self._hosts.values():
             for connection in host.idle:
-                with suppress(*_FOREIGN):
+                with suppress(*FOREIGN):
                     connection.quit()
                 connection.hang_up()
             host.idle.clear()
@@ -273,7 +270,7 @@ class FtpAccess(Access, Directory):
         """Send a listing command and read its lines, as far as they may be long."""
         found: list[Line] = []
         strange: list[str] = []
-        for line in (lines := _Lines(self._list(connection, command), self._largest_listing)):
+        for line in (lines := ListingLines(self._list(connection, command), self._largest_listing)):
             try:
                 read = parse(line)
             except NotUnderstoodLine:
@@ -326,7 +323,11 @@ class FtpAccess(Access, Directory):
             return replace(line, kind="file", size=_size(connection, line.name))
 
     def _facts(self, connection: Connection, address: str) -> Facts:
-        """Size and date of a file (RFC 3659, 3 and 4), which together mark its version."""
+        """Size and date of a file (RFC 3659, 3 and 4), which together mark its version.
+
+        That files are counted and sent byte by byte is said here, for SIZE and for the RETR that
+        follows it.
+        """
         connection.go_to(_folders_of(address))
         name = _name_of(address)
         size = _size(connection, name)
@@ -347,7 +348,7 @@ class FtpAccess(Access, Directory):
             yield connection
         except BaseException as error:
             self.drop(address, connection)
-            if isinstance(error, _FOREIGN):
+            if isinstance(error, FOREIGN):
                 raise self.translate(error, address) from error
             raise
         self.give_back(address, connection)
@@ -359,7 +360,7 @@ class FtpAccess(Access, Directory):
             raise self.translate(error, address) from error
 
     def _take(self, address: str) -> Connection:
-        """A connection that nobody uses, or a new one if the host allows one more.
+        """Return an idle connection, or a new one if the host allows one more.
 
         Raises:
             ServerBusy: it allows no more, and those that there are stay in use.
@@ -454,7 +455,7 @@ class FtpAccess(Access, Directory):
                 reply_seconds=self._stall_after, greeting_seconds=greeting, guard=self._guard,
             )  # fmt: skip
             connection.sign_in(*(self._sign_ins.password_for(address) or _ANONYMOUS))
-        except _FOREIGN as error:
+        except FOREIGN as error:
             if connection is not None:
                 connection.hang_up()
             raise self.translate(error, address) from error
@@ -510,110 +511,6 @@ class FtpAccess(Access, Directory):
                 return ConnectionLost(shown, f"the connection to {host} broke", "try again later")
 
 
-class FtpDelivery(Delivery):
-    """A file on its way over a data connection."""
-
-    def __init__(
-        self,
-        access: FtpAccess,
-        connection: Connection,
-        data: socket.socket,
-        facts: Facts,
-        start: int,
-    ) -> None:
-        self.facts = facts
-        self.start = start
-        self.joining = Joining.SAFE if facts.validators else Joining.BLIND
-        self._access = access
-        self._connection: Connection | None = connection
-        self._data = data
-        self._left = None if facts.length is None else facts.length - start
-        self._extra = b""
-        self._ended = False
-
-    def read(self) -> bytes:
-        """Return what one receive brings.
-
-        With the last byte the server has to say that it was all (RFC 959, 5.4), which makes the
-        control connection free for the next file.
-        """
-        if self._ended or self._connection is None:
-            return b""
-        try:
-            piece = self._extra or self._data.recv(CHUNK)
-            self._extra = b""
-            if self._left is not None:
-                self._left -= len(piece)
-            if piece and self._left != 0:
-                return piece
-            if piece and (extra := self._data.recv(CHUNK)):
-                self._extra = extra  # more than it has said: the reader will not take it
-                return piece
-            self._end(self._connection)
-        except (ftplib.error_temp, ftplib.error_perm) as error:
-            said = " ".join(str(error).split())[:200]
-            raise ConnectionLost(
-                without_secrets(self.facts.address),
-                f"the server ended the transfer: {said}",
-                "try again",
-            ) from error
-        except _FOREIGN as error:
-            raise self._access.translate(error, self.facts.address) from error
-        return piece
-
-    def _end(self, connection: Connection) -> None:
-        """Close the data connection, and hear that the transfer is complete."""
-        if isinstance(self._data, ssl.SSLSocket):
-            with suppress(OSError):
-                self._data.unwrap()
-        self._data.close()
-        connection.voidresp()
-        self._ended = True
-
-    def close(self) -> None:
-        """Give the connection back after a whole file; hang up in the middle of one."""
-        connection, self._connection = self._connection, None
-        self._data.close()
-        if connection is None:
-            return
-        if self._ended:
-            self._access.give_back(self.facts.address, connection)
-        else:
-            self._access.drop(self.facts.address, connection)
-
-
-class _Lines:
-    """The lines of a listing, as ISO 8859-1, one after the other.
-
-    Args:
-        pieces: the bytes, in pieces; closed when enough of them have come.
-        most: bytes that are read.
-
-    Attributes:
-        is_cut: whether there were more.
-    """
-
-    def __init__(self, pieces: Generator[bytes, None, None], most: int) -> None:
-        self._pieces = pieces
-        self._most = most
-        self.is_cut = False
-
-    def __iter__(self) -> Iterator[str]:
-        rest = b""
-        received = 0
-        for piece in self._pieces:
-            received += len(piece)
-            *lines, rest = (rest + piece).split(b"\n")
-            for line in lines:
-                yield line.rstrip(b"\r").decode("latin-1")
-            if received > self._most:
-                self.is_cut = True
-                self._pieces.close()
-                return
-        if rest:
-            yield rest.rstrip(b"\r").decode("latin-1")
-
-
 def _refused(said: str, shown: str) -> TransferFailed:
     """The error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
     reason = f"the server answers {said}"
@@ -651,7 +548,7 @@ def _is_alive(connection: Connection) -> bool:
     """Whether a connection that was idle still is one."""
     try:
         connection.voidcmd("NOOP")
-    except _FOREIGN:
+    except FOREIGN:
         return False
     return True
 

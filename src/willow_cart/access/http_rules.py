@@ -32,7 +32,7 @@ def is_passing(status: int) -> bool:
     """Return whether an answer speaks of a state that passes.
 
     202: what was asked for is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
-    429: RFC 6585, 4. 5xx: 15.6; one that nobody has registered counts as 500 (RFC 9110, 15).
+    429: RFC 6585, 4. 5xx: 15.6; an unregistered one counts as 500 (RFC 9110, 15).
     """
     if status >= 500:
         return status not in _LASTING_ERRORS

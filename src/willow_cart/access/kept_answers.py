@@ -34,7 +34,7 @@ Keep = Callable[[str, Delivery, bytes], None]
 
 
 class KeptAnswers(Access):
-    """Hands answers that were kept to whoever asks for them first, and asks for all others.
+    """Hands answers that were kept to the first caller that asks for them, and asks for all others.
 
     Args:
         access: asks.
@@ -133,7 +133,7 @@ class KeptAnswers(Access):
         self._access.disown()
 
     def close(self) -> None:
-        """Close the answers that nobody has asked for."""
+        """Close the answers that were not used."""
         for kept in self._kept.values():
             kept.close()
         self._kept.clear()
@@ -158,7 +158,7 @@ class ReadDelivery(Delivery):
         self.facts = facts
 
     def read(self) -> bytes:
-        """Return that there is no more."""
+        """Return the end: all is kept already."""
         return b""
 
     def close(self) -> None:

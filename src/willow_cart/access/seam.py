@@ -162,7 +162,7 @@ class Access(ABC):
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         if kind is not None and not issubclass(kind, Exception):
-            self.abort()  # whoever interrupts does not wait for what is under way
+            self.abort()  # an interrupt does not wait for what is under way
         self.close()
 
     @abstractmethod

@@ -102,7 +102,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     come = _of(far.have, far.bytes, wide=wide)
     grid.add_row("all", files, _bar(done, total, bar), Text(come, "bold"))
     notes = [f"{format_size(int(far.speed))}/s"]
-    if far.left is not None:
+    if far.left is not None and far.left >= 1:
         notes.append(f"about {format_duration(round(far.left))} left")
     if far.aside:
         notes.append(f"{count_of(far.aside, 'host')} set aside")

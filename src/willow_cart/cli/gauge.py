@@ -61,7 +61,7 @@ class TimeLeft:
     def measure(
         self, now: float, files: tuple[int, int], received: tuple[int, int | None]
     ) -> float | None:
-        """Return the seconds left; None while nobody can say.
+        """Return the seconds left; None while it cannot be told.
 
         Args:
             now: the time in seconds.

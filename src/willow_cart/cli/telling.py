@@ -96,7 +96,11 @@ class WaitTeller:
 def tell_waiting(answered: int, waiting: Sequence[str]) -> None:
     """Say which places are asked what they are, and have not answered yet."""
     more = f" and {len(waiting) - 1:,} more" if len(waiting) > 1 else ""
-    tell(f"{answered:,} addresses have answered; waiting for {waiting[0]}{more}")
+    verb = "has" if answered == 1 else "have"
+    tell(
+        f"{count_of(answered, 'address', 'addresses')} {verb} answered; waiting for"
+        f" {waiting[0]}{more}"
+    )
 
 
 def code_for(error: WillowCartError) -> Exit:

@@ -117,7 +117,7 @@ class Crew:
             if self._stop.is_set():
                 deadline = deadline or now + _GRACE
                 if now > deadline:
-                    self._carrier.receiver.access.abort()  # whoever waits for bytes ends now
+                    self._carrier.receiver.access.abort()  # lanes that wait for bytes end now
                 if now > deadline + _LAST_GRACE:
                     # One is in a call of the system that nothing ends, such as for a name. It finds
                     # nothing left that it could change.
@@ -187,7 +187,7 @@ class Crew:
             trips = [self._trips[number] for number in numbers]
             carried = annex.carry([trip for trip in trips if annex.suits(trip)])
             with self._change:
-                # What was not begun is nobody's yet, and large files wait for no small ones.
+                # What was not begun goes back to the queue: large files do not wait for small ones.
                 self._docket.give_back(host, [n for n in numbers if n not in carried])
                 self._change.notify_all()
             for trip in trips:

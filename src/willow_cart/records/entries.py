@@ -31,7 +31,7 @@ class Arrival:
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
-        modified: when it was changed last at its place, in UTC, ISO 8601; empty where nobody says.
+        modified: when it was changed last at its place, in UTC, ISO 8601; empty if unknown.
         media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
     """
 

@@ -50,7 +50,7 @@ class AskAhead(Generic[Answer]):
         )
         self._asked: dict[str, Future[Answer]] = {}
         self._order: deque[str] = deque()
-        self._answered = 0
+        self._taken = 0
 
     def take(self, address: str) -> Answer:
         """Return the answer of an address, whether it was asked ahead or not.
@@ -68,9 +68,11 @@ class AskAhead(Generic[Answer]):
             except TimeoutError:
                 if future.done():
                     raise
-                self._progress(self._answered, self._waiting(address))
+                waiting = self._waiting(address)
+                done = sum(each.done() for each in self._asked.values())
+                self._progress(self._taken + done, waiting)
             else:
-                self._answered += 1
+                self._taken += 1
                 return answer
 
     def close(self) -> None:
