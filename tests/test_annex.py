@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import pickle
 import signal
+import threading
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,6 +17,7 @@ from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CheckFailed, ConnectionLost, NotServed, ServerBusy
 from willow_cart.hauling import Pace, Wishes, annex, bring_home, crowding
+from willow_cart.hauling.docket import Docket
 from willow_cart.hauling.trips import Trip
 from willow_cart.model import Offer, State
 from willow_cart.records import read_receipt
@@ -115,3 +117,39 @@ def test_errors_keep_what_they_know_between_processes() -> None:
     for error in (busy, failed):
         copy = pickle.loads(pickle.dumps(error))
         assert (type(copy), str(copy), vars(copy)) == (type(error), str(error), vars(error))
+
+
+def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
+    tmp_path: Path, eager: list[int]
+) -> None:
+    files = small(200)
+    busy = ServerBusy("x", "the server answers 429", "", wait=0.01, status=429)
+    for number in range(20, 200, 7):
+        files[f"{BASE}/{number}.csv"].troubles = [busy]
+    access = FakeAccess(files, pause=0.001)
+    account = bring_home(map(Offer, files), tmp_path, access, WISHES)
+    assert account.counts == {State.ARRIVED: 200}
+    assert files_in(tmp_path) == named(files)
+
+
+def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
+    """What is given back is taken by any lane, one by one, and by the dozen no more."""
+    docket = Docket([("h", n) for n in range(6)], lanes_per_host=4)
+    taken = docket.take_several(0.0, 4)
+    assert taken == ("h", [0, 1, 2, 3])
+    docket.give_back("h", [2, 3])
+    assert docket.take(0.0) == ("h", 2)
+    assert docket.take_several(0.0, 4) == ("h", [4, 5])
+    assert docket.take(0.0) == ("h", 3)
+
+
+def test_a_process_with_threads_is_not_forked(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.undo()
+    monkeypatch.setattr(annex, "_WORTH_IT", 1)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
+    ended = threading.Event()
+    thread = threading.Thread(target=ended.wait)
+    thread.start()
+    assert not annex.pays(20, Wishes())
+    ended.set()
+    thread.join()

@@ -211,3 +211,19 @@ def test_what_drips_is_given_up_by_slowest_and_by_the_time_for_a_file(
     outcome = run("haul", f"{place.base}/x.bin", "--into", "x", "--pause", "0.01", cwd=tmp_path)
     assert outcome.code == 1
     assert sum(request.status == 200 for request in place.requests) == 6
+
+
+@pytest.mark.parametrize("size", ["1" + "0" * 20, "9" * 5000, "-1", "²"])
+def test_an_absurd_size_in_a_listing_holds_up_nothing(
+    tmp_path: Path, place: StandIn, size: str
+) -> None:
+    page = f'<title>Index of /d/</title><pre><a href="a.csv">a.csv</a> 2031-06-01 06:00 {size}\n'
+    feed = f'<rss><channel><item><enclosure url="{place.base}/d/a.csv" length="{size}"/></item>'
+    place.exhibits |= {
+        "d/": Exhibit(page.encode(), media_type="text/html; charset=utf-8"),
+        "feed": Exhibit(f"{feed}</channel></rss>".encode(), media_type="application/rss+xml"),
+        "d/a.csv": Exhibit(LEVELS),
+    }
+    for source in ("d/", "feed"):
+        outcome = run("haul", f"{place.base}/{source}", "--into", "x", cwd=tmp_path)
+        assert outcome.code == 0, outcome.err

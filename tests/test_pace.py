@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import json
+import threading
 import time
 from pathlib import Path
 
@@ -325,3 +326,55 @@ def test_the_ledger_says_what_was_decoded(tmp_path: Path, place: StandIn) -> Non
     assert files_in(tmp_path / "x") == {"a.csv": content, "b.csv": b"plain"}
     rows = run("receipt", "x", "--json", cwd=tmp_path).json()["files"]
     assert [(row["size"], row["decoded"]) for row in rows] == [(4400, "gzip"), (5, "")]
+
+
+def test_no_file_fails_of_a_host_that_takes_so_many_requests_a_second(
+    tmp_path: Path, place: StandIn
+) -> None:
+    tokens, last, lock = [10.0], [time.monotonic()], threading.Lock()
+
+    def limited(handler: Handler) -> None:
+        with lock:
+            now = time.monotonic()
+            tokens[0] = min(10.0, tokens[0] + 100 * (now - last[0]))
+            last[0] = now
+            allowed = tokens[0] >= 1
+            tokens[0] -= allowed
+        if allowed:
+            handler.serve(Exhibit(b"x"))
+        else:
+            handler.refuse(429, {"Retry-After": "0"})
+
+    place.exhibits |= {f"{n:03}.csv": Exhibit(script=limited) for n in range(300)}
+    outcome = run("haul", f"{place.base}/{{000..299}}.csv", "--into", "x", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    assert len(files_in(tmp_path / "x")) == 300
+    assert outcome.err.count("is busy") == 1, "told once for the host"
+    refused = sum(request.status == 429 for request in place.requests)
+    assert refused < 100, "the haul has learnt"
+
+
+def test_connections_that_are_dropped_beside_others_are_crowding(
+    tmp_path: Path, place: StandIn
+) -> None:
+    """The server resets all but two of the connections that it has."""
+    inside, lock = [0], threading.Lock()
+
+    def crowded(handler: Handler) -> None:
+        with lock:
+            inside[0] += 1
+            many = inside[0] > 2
+        time.sleep(0.02)
+        with lock:
+            inside[0] -= 1
+        if many:
+            handler.cut()
+        else:
+            handler.serve(Exhibit(b"x"))
+
+    place.exhibits |= {f"{n:03}.csv": Exhibit(script=crowded) for n in range(80)}
+    outcome = run(
+        "haul", f"{place.base}/{{000..079}}.csv", "--into", "x", "--pause", "0.02", cwd=tmp_path
+    )
+    assert outcome.code == 0, outcome.err
+    assert len(files_in(tmp_path / "x")) == 80

@@ -216,3 +216,24 @@ def test_the_notebook_runs_on_the_stand_ins(tmp_path: Path) -> None:
     assert "Warning" not in told
     assert all(not cell.get("outputs") for cell in read(
         ROOT / "docs" / "notebook.ipynb", as_version=4).cells)  # fmt: skip
+
+
+def test_calls_at_the_same_time_do_not_hear_each_other(tmp_path: Path, place: StandIn) -> None:
+    """Each is told of its own troubles, also by its lanes, and of no other's."""
+    names = "abcd"
+    place.exhibits |= {f"{n}.csv": Exhibit(b"x" * 9, breaks=[3]) for n in names}
+    heard: dict[str, tuple[str, ...]] = {}
+
+    def bring(name: str) -> None:
+        address = f"{place.base}/{name}.csv"
+        heard[name] = wc.haul(address, into=tmp_path / name, pause=0.01, progress=False).notes
+
+    threads = [threading.Thread(target=bring, args=(name,)) for name in names]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    for name in names:
+        assert any(f"{name}.csv: the connection broke" in note for note in heard[name])
+        others = [other for other in names if other != name]
+        assert not any(f"{other}.csv" in note for note in heard[name] for other in others)

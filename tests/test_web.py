@@ -15,6 +15,8 @@ import pytest
 from urllib3 import exceptions as lib
 
 from willow_cart.access import Delivery, Joining, Unchanged
+from willow_cart.access.chain_cookies import ChainCookies
+from willow_cart.access.sign_ins import Secret, SignIn, SignIns
 from willow_cart.access.web import WebAccess
 from willow_cart.access.web_errors import translate
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
@@ -342,3 +344,72 @@ def test_what_breaks_off_in_a_head_has_said_nothing(place: StandIn, web: WebAcce
 
     place.exhibits["x"] = Exhibit(script=end_with_the_line)
     assert fetch(web, f"{place.base}/x")[1] == b"all of it"
+
+
+def test_a_consent_page_that_sets_a_cookie_is_passed(web: WebAccess, place: StandIn) -> None:
+    """The file sends those without a cookie to the page, which sets it and sends back."""
+
+    def file(handler: Handler) -> None:
+        if "agreed=yes" in (handler.headers.get("Cookie") or ""):
+            handler.serve(Exhibit(CONTENT))
+        else:
+            handler.refuse(302, {"Location": "/agree"})
+
+    def agree(handler: Handler) -> None:
+        handler.refuse(302, {"Location": "/x", "Set-Cookie": "agreed=yes; Path=/; HttpOnly"})
+
+    place.exhibits |= {"x": Exhibit(script=file), "agree": Exhibit(script=agree)}
+    assert fetch(web, f"{place.base}/x")[1] == CONTENT
+    # The next chain knows nothing of it, and a page without cookies still is a circle.
+    place.exhibits["agree"] = Exhibit(script=lambda h: h.refuse(302, {"Location": "/x"}))
+    with pytest.raises(TooManyRedirects):
+        fetch(web, f"{place.base}/x")
+
+
+def test_cookies_of_a_chain_stay_with_their_origin_and_path(place: StandIn) -> None:
+    cookies = ChainCookies()
+    here, elsewhere = "https://a.example/files/x", "https://b.example/files/x"
+    assert cookies.take(here, ["one=1", "two=2; Path=/other", "three=3; Domain=b.example; Path=/"])
+    assert cookies.field_for("https://a.example/files/y") == "one=1; three=3"
+    assert cookies.field_for("https://a.example/filesystem") == "three=3"
+    assert cookies.field_for("https://a.example/other") == "two=2; three=3"
+    assert cookies.field_for(elsewhere) == ""
+    assert cookies.field_for("http://a.example/files/y") == ""
+    assert not cookies.take(here, ["one=1", "broken", "=x", "odd=\n", "big=" + "x" * 5000])
+    assert cookies.take(here, ["one=; Max-Age=0"])
+    assert cookies.field_for("https://a.example/files/y") == "three=3"
+
+
+def test_as_many_redirects_are_followed_as_browsers_follow(web: WebAccess, place: StandIn) -> None:
+    def move_on(handler: Handler) -> None:
+        handler.refuse(302, {"Location": f"/{int(handler.path[1:]) + 1}"})
+
+    place.exhibits |= {str(number): Exhibit(script=move_on) for number in range(30)}
+    place.exhibits["20"] = Exhibit(CONTENT)
+    assert fetch(web, f"{place.base}/0")[1] == CONTENT
+    place.exhibits["20"] = place.exhibits["19"]
+    place.exhibits["30"] = Exhibit(CONTENT)
+    with pytest.raises(TooManyRedirects):
+        fetch(web, f"{place.base}/1")
+
+
+@pytest.mark.parametrize("signed", [False, True])
+def test_a_redirect_away_from_tls_is_told_and_refused_to_who_is_signed_in(
+    place: StandIn, signed: bool
+) -> None:
+    served(place)
+    certificate = Path(__file__).parent / "support" / "named.pem"
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+    context.load_cert_chain(certificate)
+    with StandIn({"x": Exhibit(script=lambda h: h.refuse(302, {"Location": f"{place.base}/x"}))},
+                 context=context) as secure:  # fmt: skip
+        sign_ins = SignIns({secure.base: SignIn(token=Secret("reedmace"))} if signed else {})
+        trust = ssl.create_default_context(cafile=str(certificate))
+        with WebAccess(context=trust, sign_ins=sign_ins) as web:
+            if signed:
+                with pytest.raises(NotTrusted, match="redirected from https to http"):
+                    fetch(web, f"{secure.base}/x")
+            else:
+                delivery, content = fetch(web, f"{secure.base}/x")
+                assert content == CONTENT
+                assert delivery.notes == ("redirected from https to http; it came unencrypted",)

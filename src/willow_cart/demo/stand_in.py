@@ -7,6 +7,7 @@ import hashlib
 import html
 import re
 import socket
+import ssl
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -113,12 +114,21 @@ class StandIn:
     Args:
         exhibits: what is served, by path without the first slash.
         port: 0 takes a free one.
+        context: for TLS; None serves without.
     """
 
-    def __init__(self, exhibits: Mapping[str, Exhibit], port: int = 0) -> None:
+    def __init__(
+        self,
+        exhibits: Mapping[str, Exhibit],
+        port: int = 0,
+        context: ssl.SSLContext | None = None,
+    ) -> None:
         self.exhibits = dict(exhibits)
         self.requests: list[Request] = []
         self._server = _Server(("127.0.0.1", port), self.handler())
+        self._scheme = "http" if context is None else "https"
+        if context is not None:
+            self._server.socket = context.wrap_socket(self._server.socket, server_side=True)
         self._server.stand_in = self
         serve = self._server.serve_forever
         self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
@@ -130,7 +140,7 @@ class StandIn:
     @property
     def base(self) -> str:
         """The address of its root, without a slash at the end."""
-        return f"http://127.0.0.1:{self._server.server_port}"
+        return f"{self._scheme}://127.0.0.1:{self._server.server_port}"
 
     def __enter__(self) -> Self:
         self._thread.start()

@@ -30,7 +30,7 @@ _DATES = (
     re.compile(rf"(?P<year>\d{{4}})-(?P<month>\d\d|[A-Za-z]{{3}})-(?P<day>\d\d){_TIME}"),
     re.compile(rf"(?P<day>\d\d)-(?P<month>[A-Za-z]{{3}})-(?P<year>\d{{4}}){_TIME}"),
 )
-_SIZE = re.compile(r"\s*(?P<number>\d+(?:\.\d+)?)\s?(?P<unit>[KMGTP]?)(?:i?B)?(?=\s|$)")
+_SIZE = re.compile(r"\s*(?P<number>\d{1,18}(?:\.\d{1,9})?)\s?(?P<unit>[KMGTP]?)(?:i?B)?(?=\s|$)")
 # All of the servers count in these, whatever they call them.
 _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40, "P": 1 << 50}
 
