@@ -5,6 +5,7 @@ from __future__ import annotations
 import socket
 import threading
 import time
+from contextlib import suppress
 from itertools import pairwise
 from pathlib import Path
 
@@ -105,6 +106,24 @@ def test_gaps_are_kept_by_the_look_and_from_the_first_request_on(
     gaps = [later - sooner for sooner, later in pairwise(moments)]
     assert len(moments) == 6
     assert min(gaps) > 0.1, "measured from sending, less what a busy machine adds to the first"
+
+
+def test_a_listing_that_drips_without_end_is_given_up(tmp_path: Path, place: StandIn) -> None:
+    gone = threading.Event()
+
+    def drip(handler: Handler) -> None:
+        handler.start(200, {"Content-Type": "text/html"})
+        with suppress(OSError):
+            while not gone.wait(0.02):
+                handler.wfile.write(b" ")
+        handler.close_connection = True
+
+    place.exhibits["levels/"] = Exhibit(script=drip)
+    limits = ["--time-per-file", "0.5", "--attempts", "2", "--pause", "0.01"]
+    outcome = run("haul", f"{place.base}/levels/", "--into", "x", *limits, cwd=tmp_path)
+    gone.set()
+    assert outcome.code == 1
+    assert "not complete after 0.5 s" in outcome.err
 
 
 class Down:

@@ -20,6 +20,7 @@ class Everywhere(Access):
         makers: what makes the access for each scheme; several schemes may share one.
         retrier: makes attempts again for listings and other documents.
         stopped: set by `abort`, to end what waits.
+        document_seconds: within which a listing or another document must have come; None as usual.
 
     Attributes:
         inside: what brings files inside archives.
@@ -30,7 +31,10 @@ class Everywhere(Access):
         makers: Mapping[str, Callable[[], Access]],
         retrier: Retrier | None = None,
         stopped: threading.Event | None = None,
+        document_seconds: float | None = None,
     ) -> None:
+        if document_seconds is not None:
+            self.document_seconds = document_seconds
         self.retrier = retrier or Retrier()
         self._stopped = stopped or threading.Event()
         self._makers = dict(makers)

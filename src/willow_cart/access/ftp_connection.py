@@ -87,6 +87,7 @@ class Connection(ftplib.FTP_TLS):
             else:
                 self._use(sock, reply_seconds)
         except BaseException:
+            self.hang_up()  # the file that reads it keeps a socket open
             sock.close()
             raise
 

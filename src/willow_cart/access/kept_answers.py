@@ -51,6 +51,7 @@ class KeptAnswers(Access):
         self._open: Counter[str] = Counter()
         self._lock = threading.Lock()
         self.retrier = access.retrier
+        self.document_seconds = access.document_seconds
 
     def keep(self, address: str, delivery: Delivery, beginning: bytes) -> None:
         """Keep an answer, or close it if too many of its host are open.

@@ -153,9 +153,11 @@ class Access(ABC):
 
     Attributes:
         retrier: makes attempts again where no lane does: at listings and other documents.
+        document_seconds: within which such a document must have come; a page may drip without end.
     """
 
     retrier: Retrier = Retrier()
+    document_seconds: float = 1800.0
 
     def __enter__(self) -> Self:
         return self

@@ -185,6 +185,7 @@ def make_access(
         },
         retrier,
         stopped,
+        rules.longest,
     )
 
 

@@ -72,7 +72,7 @@ def _fetch(
             beginning = delivery.read()
             may_list = _kind_of(beginning, facts) is not None
         if may_list:
-            return facts, beginning + read_whole(delivery, largest)
+            return facts, beginning + read_whole(delivery, largest, access.document_seconds)
         if address.endswith("/") and facts.media_type == "text/plain" and not facts.attachment:
             raise _not_a_listing(address, facts)
         if keep is not None:
