@@ -378,3 +378,26 @@ def test_connections_that_are_dropped_beside_others_are_crowding(
     )
     assert outcome.code == 0, outcome.err
     assert len(files_in(tmp_path / "x")) == 80
+
+
+def test_one_address_that_always_fails_does_not_slow_down_its_host(
+    tmp_path: Path, place: StandIn
+) -> None:
+    asked = []
+
+    def broken(handler: Handler) -> None:
+        asked.append(handler.path)
+        handler.cut()
+
+    def slow(handler: Handler) -> None:
+        time.sleep(0.01)
+        handler.serve(Exhibit(b"x"))
+
+    place.exhibits |= {f"{n:03}.csv": Exhibit(script=slow) for n in range(300)}
+    place.exhibits["000.csv"] = Exhibit(script=broken)
+    outcome = run(
+        "haul", f"{place.base}/{{000..299}}.csv", "--into", "x", "--pause", "0.01", cwd=tmp_path
+    )
+    assert outcome.code == 1
+    assert len(files_in(tmp_path / "x")) == 299
+    assert len(asked) <= 12

@@ -38,6 +38,11 @@ _LAST_GRACE = 30.0
 # Answers by which a host says that it is asked for too much (RFC 6585, 4; RFC 9110, 15.6.4).
 _BUSY = frozenset({421, 429, 503})
 
+# So often a file is not blamed for a busy host, or for a connection that it drops: one address that
+# always fails must not slow down all others of its host.
+_MOST_EXCUSES = 20
+_MOST_EXCUSES_FOR_LOSS = 2
+
 # A host that was set aside is left alone for so many times as long as a file would be.
 _ROUND = 30
 
@@ -311,18 +316,22 @@ class Crew:
         drops one of several connections while the others are served.
         """
         if isinstance(error, ServerBusy):
+            if trip.excused >= _MOST_EXCUSES:
+                return False
             return (
                 error.wait is not None
                 or error.most is not None
                 or (error.status in _BUSY and self._docket.served(host) > 0)
             )
         lost = isinstance(error, ConnectionLost) and trip.vain > 0
-        return lost and self._docket.has_company(host)
+        # A file whose connection breaks every time is broken itself.
+        return lost and trip.excused < _MOST_EXCUSES_FOR_LOSS and self._docket.has_company(host)
 
     def _make_room(self, host: str, trip: Trip, error: TryAgain) -> None:
         """Ask a host for less, and do not hold it against a file while the host serves others."""
         now = time.monotonic()
         with self._change:
+            trip.excused += 1
             served = self._docket.served(host)
             if isinstance(error, ServerBusy) and error.most is not None:
                 self._docket.allow_at_most(host, error.most, now)

@@ -31,6 +31,7 @@ class Trip:
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
         served_before: how often its host had answered well when it was busy for this file.
+        excused: how often it was not blamed for not coming.
         notes: what a person should know of what came.
         lengths: of the versions that the place has shown, by their strong entity tags.
         contradicted: whether it has shown one version with two lengths.
@@ -53,6 +54,7 @@ class Trip:
     in_parts: bool = False
     alone: bool = False
     served_before: int = -1
+    excused: int = 0
     notes: tuple[str, ...] = ()
     lengths: dict[str, int] = field(default_factory=dict)
     contradicted: bool = False
