@@ -71,9 +71,6 @@ _BUSY_SECONDS = 2.0
 # How long the greeting of a server is waited for that may be waiting for TLS itself.
 _GREETING_SECONDS = 5.0
 
-# A listing that takes longer has no end.
-_LONGEST_LISTING_SECONDS = 1800.0
-
 # What servers say with a 530 that is about their number of connections, and not about who asks.
 _TOO_MANY = re.compile(
     r"too many|maximum|max\b|limit|already connected|simultan|connections? (?:from|exceed)",
@@ -107,7 +104,7 @@ class FtpAccess(Access, Directory):
         sign_ins: who is let in where; everybody else is anonymous.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
-        longest: seconds after which a listing is given up; None for half an hour.
+        longest: seconds after which a listing is given up; None for `document_seconds` as usual.
         largest_listing: bytes of a listing that are read.
         pacer: keeps gaps between requests; None for no gaps.
         active: whether servers connect to us for data.
@@ -134,7 +131,8 @@ class FtpAccess(Access, Directory):
         self._sign_ins = sign_ins or SignIns()
         self._connect_after = connect_after
         self._stall_after = stall_after if longest is None else min(stall_after, longest)
-        self._longest_listing = _LONGEST_LISTING_SECONDS if longest is None else longest
+        if longest is not None:
+            self.document_seconds = longest
         self._largest_listing = largest_listing
         self._guard = SocketGuard(pacer)
         self._active = active
@@ -296,7 +294,7 @@ class FtpAccess(Access, Directory):
         """The bytes that a listing command sends; what is not read to its end is cut off."""
         data = connection.open_data(command)
         data.settimeout(self._stall_after)
-        until = self._clock() + self._longest_listing
+        until = self._clock() + self.document_seconds
         with data:
             try:
                 while piece := data.recv(CHUNK):
@@ -390,16 +388,19 @@ class FtpAccess(Access, Directory):
         try:
             return self._connect(address, host)
         except BaseException as error:
+            refused = isinstance(error, ServerBusy) and error.status == 421
+            limit = 0
             with self._change:
                 host.open -= 1
-                refused = isinstance(error, ServerBusy) and error.status == 421
-                if (refused or isinstance(error, ConnectionLost)) and host.open:
+                if refused or isinstance(error, ConnectionLost):
+                    limit = host.open
+                if limit:
                     # It has as many as it wants.
-                    host.most = host.open
+                    host.most = limit
                     host.until = self._clock() + _LIMIT_HOLDS_SECONDS
                 self._change.notify()
-            if host.most is not None and host.open:
-                raise _too_many(address, host.most) from error
+            if limit:
+                raise _too_many(address, limit) from error
             raise
 
     def _connect(self, address: str, host: _Host) -> Connection:
@@ -422,7 +423,7 @@ class FtpAccess(Access, Directory):
                 if isinstance(
                     error.__cause__, ssl.SSLCertVerificationError | ConnectionRefusedError
                 ):
-                    raise  # the way is right, or there is no server
+                    raise  # the certificate or the server is wrong, not the way
                 failures.append(error)
             else:
                 host.implicit = implicit

@@ -1,7 +1,7 @@
 """What FTP servers write when they list a folder: MLSD (RFC 3659) and the styles of LIST.
 
 Lines are read as ISO 8859-1, one character a byte, so that a name can be given back to the server
-byte by byte whatever it is written in. A line that names something which is no file or folder is
+byte by byte whatever it is written in. A line that names something else than a file or a folder is
 irrelevant; a line that cannot be understood may be a file, and is never passed over in silence.
 """
 
@@ -206,7 +206,7 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
 
 
 def _month(written: str) -> int | None:
-    """Return the number of a month, in one of many languages; None for a word that is none."""
+    """Return the number of a month, in one of many languages; None for any other word."""
     try:
         word = written.encode("latin-1").decode("utf-8")
     except UnicodeError:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import sys
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from typing import TYPE_CHECKING
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 _MOST_NAMED = 8
 
-# A host that is waited for again and again is told of no more often than this.
+# What is waited for again and again is told no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
 
 
@@ -75,22 +75,38 @@ def _write(line: object) -> None:
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
 
 
-class WaitTeller:
-    """Tells what is being waited for; one line for a host and a while, not one for each wait."""
+class Throttle:
+    """Decides whether something is to be told again, by what it is about.
+
+    Args:
+        clock: monotonic, in seconds.
+    """
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
-        self._told: dict[str, float] = {}
+        self._told: dict[Hashable, float] = {}
+
+    def is_due(self, about: Hashable) -> bool:
+        """Return whether it was not told just now; if so, it counts as told."""
+        now = self._clock()
+        if now - self._told.get(about, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
+            return False
+        self._told[about] = now
+        return True
+
+
+class WaitTeller:
+    """Tells what is being waited for; one line for a host and a while, not one for each wait."""
+
+    def __init__(self) -> None:
+        self._throttle = Throttle()
         self._tell = teller()
 
     def __call__(self, error: TryAgain, pause: float) -> None:
         """Say why a request waits, and for how long, unless that was said just now."""
         host = error.thing.partition("://")[2].partition("/")[0] or error.thing
-        now = self._clock()
-        if now - self._told.get(host, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
-            return
-        self._told[host] = now
-        self._tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
+        if self._throttle.is_due(host):
+            self._tell(f"{error.thing}: {error.reason}; trying again in {format_duration(pause)}")
 
 
 def tell_waiting(answered: int, waiting: Sequence[str]) -> None:

@@ -13,7 +13,7 @@ from typing import Self
 
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.cli.gauge import Gauge, TimeLeft
-from willow_cart.cli.telling import tell, teller
+from willow_cart.cli.telling import Throttle, tell, teller
 from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, Observer, Unpacked
@@ -25,9 +25,6 @@ _SECONDS_BETWEEN_LINES = 10.0
 
 # So many members that were left out are named.
 _MOST_NAMED = 8
-
-# Why a host keeps its files waiting is said once for so long, in seconds.
-_BETWEEN_WAITS_SECONDS = 15.0
 
 # In the background lines pile up over a night.
 _SECONDS_IN_BACKGROUND = 60.0
@@ -77,7 +74,7 @@ class View(Observer):
         self._measuring = threading.Lock()
         self.aside: set[str] = set()
         self._bytes_gauge, self._time_left = Gauge(clock()), TimeLeft(clock())
-        self._told_waits: dict[tuple[str, str], float] = {}
+        self._waits = Throttle(clock)
 
     def __enter__(self) -> Self:
         return self
@@ -162,10 +159,8 @@ class View(Observer):
 
     def _say_of_host(self, host: str, filed: Filed, error: TryAgain, pause: float) -> None:
         """Say why a file waits that has not begun, once for all that wait for the same reason."""
-        now, key = self._clock(), (host, error.reason)
-        if now - self._told_waits.get(key, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
+        if not self._waits.is_due((host, error.reason)):
             return
-        self._told_waits[key] = now
         if isinstance(error, ServerBusy):
             self.say(
                 f"{host} is busy ({error.reason}); asking more slowly, again in"

@@ -143,7 +143,7 @@ def make_plan(
     homes = _Homes(held, key_of)
     # Paths are compared by hashes: those that agree are looked at in full, the others are apart.
     wished = array("q")
-    taken = set(homes.taken)
+    taken = homes.taken
     last = ""
     gaps: list[str] = []  # a million are no more than a word each
     lacking = ""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter, defaultdict, deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from itertools import count
 from typing import Generic, TypeVar
@@ -76,12 +76,19 @@ class Docket(Generic[Item]):
             self._give_a_lane_back(host, now)
         if self._aside and not self._is_any_other_left():
             self._aside.clear()
+        free = self._next_host(lambda host: self._is_free(host, now))
+        if free is None:
+            return self._wait(now)
+        return free, self._take_from(free, self._returned[free] or self._waiting[free], now)
+
+    def _next_host(self, fits: Callable[[str], bool]) -> str | None:
+        """The host whose turn it is, of those that fit; None if none does."""
         for _ in range(len(self._turns)):
             host = self._turns[0]
             self._turns.rotate(-1)
-            if self._is_free(host, now):
-                return host, self._take_from(host, self._returned[host] or self._waiting[host], now)
-        return self._wait(now)
+            if fits(host):
+                return host
+        return None
 
     def _take_from(self, host: str, items: deque[Item], now: float) -> Item:
         self._taken[host] += 1
@@ -106,14 +113,18 @@ class Docket(Generic[Item]):
             most: how many.
         """
         self._bring_back(now)
-        for _ in range(len(self._turns)):
-            host = self._turns[0]
-            self._turns.rotate(-1)
-            waiting = self._waiting[host]
-            if waiting and self.has_lane(host, now) and self._rates[host].rate(now) is None:
-                self._taken[host] += 1
-                return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
-        return self._wait(now) if any(self._waiting.values()) else None
+        host = self._next_host(
+            lambda host: (
+                bool(self._waiting[host])
+                and self.has_lane(host, now)
+                and self._rates[host].rate(now) is None
+            )
+        )
+        if host is None:
+            return self._wait(now) if any(self._waiting.values()) else None
+        self._taken[host] += 1
+        waiting = self._waiting[host]
+        return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
 
     def give_back(self, host: str, items: Iterable[Item]) -> None:
         """Give files back that were taken with others and not begun; lanes take them one by one."""
