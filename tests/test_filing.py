@@ -13,9 +13,9 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from willow_cart.addresses import normalise
+from willow_cart.destination import fold, safe_name, safe_path
 from willow_cart.errors import FieldsMissing
-from willow_cart.filing import Layout, Plan, Template, make_plan, safe_name, safe_path
-from willow_cart.filing.names import fold
+from willow_cart.filing import Layout, Plan, Template, make_plan
 from willow_cart.model import Offer
 from willow_cart.shelf import Shelf
 

@@ -18,7 +18,9 @@ import pytest
 from tests.support.program import files_in
 from willow_cart.access import Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
-from willow_cart.hauling import Wishes, bring_home, destination, filer, receiving
+from willow_cart.destination import destination, tree
+from willow_cart.destination import disk as disk_module
+from willow_cart.hauling import Wishes, bring_home, filer, receiving
 from willow_cart.hauling.spans import Spans
 from willow_cart.model import Offer
 from willow_cart.records import Ledger, ledger_path
@@ -130,6 +132,8 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         patched.setattr(os, "fsync", disk.event(disk.sync))
         patched.setattr(os, "pwrite", disk.event(os.pwrite))
         patched.setattr(os, "replace", disk.event(os.replace))
+        moved = disk.event(disk_module.move_to_new_name)
+        patched.setattr(tree, "move_to_new_name", moved)
         patched.setattr(destination, "sync_file_system", disk.event(disk.sync_all))
         patched.setattr(Ledger, "transaction", watched_transaction)
         patched.setattr(receiving, "_BETWEEN_MARKS", 0.02)

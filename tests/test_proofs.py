@@ -117,8 +117,9 @@ def test_an_object_in_parts_is_proved_if_the_size_of_its_parts_is_usual(tmp_path
         parts = [content[at : at + size] for at in range(0, len(content), size)]
         sums = b"".join(hashlib.md5(part).digest() for part in parts)
         mark = hashlib.md5(sums).hexdigest()
-        assert proves_composite(str(tmp_path / "x"), mark, len(parts)) == proved
-        assert not proves_composite(str(tmp_path / "x"), "0" * 32, len(parts))
+        with (tmp_path / "x").open("rb") as file:
+            assert proves_composite(file, mark, len(parts)) == proved
+            assert not proves_composite(file, "0" * 32, len(parts))
 
 
 def promising(value: str, content: bytes = CONTENT) -> Exhibit:

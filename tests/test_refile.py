@@ -11,9 +11,9 @@ import pytest
 from tests.support.program import files_in, run
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.destination import Destination
 from willow_cart.errors import CannotStore
 from willow_cart.hauling import Wishes, bring_home, refile
-from willow_cart.hauling.destination import Destination
 from willow_cart.model import Offer
 from willow_cart.records import Ledger, ledger_path
 

@@ -17,6 +17,7 @@ from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.access import Delivery, Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.destination import Destination
 from willow_cart.hauling import Observer, Wishes, bring_home
 from willow_cart.hauling.helping import Paying
 from willow_cart.hauling.partials import Partial, PartialStore, Strand
@@ -78,14 +79,15 @@ def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: 
     """A kill in the moment in which a helper has written and the file's own lane has not."""
     delivery = FakeAccess({OWN: FakeFile(CONTENT)}).open(OWN)
     assert isinstance(delivery, Delivery)
-    partial = PartialStore(tmp_path, {}, "this start").begin(Offer(OWN), delivery)
+    destination = Destination(tmp_path)
+    partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
     record = partial.record(Offer(OWN))
     partial.wake()
     first, second = partial.take(), partial.take()
     assert first is not None
     assert second is not None
     partial.write(second, CONTENT[second.start : second.start + 1000])
-    found = PartialStore(tmp_path, {OWN: record}, "this start").find(Offer(OWN))
+    found = PartialStore(destination, {OWN: record}, "this start").find(Offer(OWN))
     assert found is not None
     assert found.spans == Spans(((second.start, second.start + 1000),))
 
@@ -242,7 +244,8 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
         access = FakeAccess({OWN: FakeFile(content)})
         delivery = access.open(OWN)
         assert isinstance(delivery, Delivery)
-        partial = PartialStore(Path(folder), {}, "this start").begin(Offer(OWN), delivery)
+        destination = Destination(Path(folder))
+        partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
         partial.recorded = True
         partial.wake()
         partial.share = chance.choice([None, 50, length // 3])
@@ -260,7 +263,8 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
             assert partial.size == partial.spans.total <= length, "no byte counts twice"
         found, _ = partial.finish()
         partial.rest()
-        assert Path(partial.path).read_bytes() == content
+        assert destination.full_path(partial.file).read_bytes() == content
+        destination.close()
         assert found["sha256"].digest == sha256(content)
 
 

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.destination import safe_path
 from willow_cart.errors import BadOption
-from willow_cart.filing import Layout, Template, safe_path
+from willow_cart.filing import Layout, Template
 from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
 

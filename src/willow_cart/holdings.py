@@ -7,14 +7,16 @@ from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import BinaryIO
 
 from willow_cart.access.http_rules import parse_date
 from willow_cart.access.local import address_of
 from willow_cart.addresses import take_inside
-from willow_cart.checks import digest_file
+from willow_cart.checks import digest_of
+from willow_cart.destination import FileTree
 from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.model import OWN_FOLDER, Offer
-from willow_cart.records import Arrival, Ledger, ledger_path
+from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,16 +26,30 @@ class Holding:
     Attributes:
         offer: the file as it can be chosen: by its path below the folder, its size and its date.
         path: below the folder, with `/` between the parts; of a lone file its name.
-        file: where it lies.
+        root: the folder that its path is below.
         arrival: what the ledger says of it; None if it does not know it.
         is_as_filed: whether it has the size and the time stamp that the ledger says.
     """
 
     offer: Offer
     path: str
-    file: str
+    root: Path
     arrival: Arrival | None = None
     is_as_filed: bool = False
+
+    @property
+    def file(self) -> Path:
+        """Where it lies."""
+        return self.root / self.path
+
+    def open(self) -> BinaryIO:
+        """Open it to read it.
+
+        Raises:
+            OSError: it cannot be opened, or is a link.
+        """
+        with FileTree(self.root) as tree:
+            return tree.open(self.path)
 
     def sha256(self) -> str:
         """The SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
@@ -44,7 +60,8 @@ class Holding:
         if self.arrival is not None and self.is_as_filed:
             return self.arrival.sha256
         try:
-            return digest_file(self.file, ["sha256"])["sha256"].digest
+            with self.open() as file:
+                return digest_of(file, ["sha256"])["sha256"].digest
         except OSError as error:
             raise UnreadableSource(
                 self.path, f"cannot be read: {plainly(error)}", "see to it"
@@ -76,13 +93,18 @@ def holdings_at(place: Path) -> Iterator[Holding]:
         UnreadableLedger: the folder's ledger cannot be read.
     """
     if place.is_dir():
-        ledger = ledger_path(place)
         arrivals = {}
-        if ledger.is_file():
-            with Ledger(ledger) as opened:
+        if has_ledger(place):
+            with Ledger(ledger_path(place)) as opened:
                 arrivals = {each.path: each for each in opened.latest_arrivals()}
-        for path, status in files_below(place):
-            yield _holding(place / path, path, status, arrivals.get(path), str(place))
+        try:
+            with FileTree(place) as tree:
+                for path, status in tree.files(without=OWN_FOLDER):
+                    yield _holding(place, path, status, arrivals.get(path), str(place))
+        except OSError as error:
+            raise UnreadableSource(
+                str(place), f"cannot be read: {plainly(error)}", "check its permissions"
+            ) from None
         return
     try:
         status = place.stat()
@@ -90,28 +112,16 @@ def holdings_at(place: Path) -> Iterator[Holding]:
         raise UnreadableSource(
             str(place), f"cannot be read: {plainly(error)}", "name a folder, or a file"
         ) from None
-    yield _holding(place, place.name, status, None, str(place))
-
-
-def files_below(root: Path) -> Iterator[tuple[str, os.stat_result]]:
-    """Every file below a folder, in order, without the product's own folder; links unfollowed."""
-    for folder, folders, names in os.walk(root):
-        folders.sort()
-        if Path(folder) == root and OWN_FOLDER in folders:
-            folders.remove(OWN_FOLDER)
-        below = Path(folder).relative_to(root).as_posix()
-        for name in sorted(names):
-            path = name if below == "." else f"{below}/{name}"
-            yield path, os.lstat(os.path.join(folder, name))
+    yield _holding(place.resolve().parent, place.resolve().name, status, None, str(place))
 
 
 def _holding(
-    file: Path, path: str, status: os.stat_result, arrival: Arrival | None, source: str
+    root: Path, path: str, status: os.stat_result, arrival: Arrival | None, source: str
 ) -> Holding:
     folder, _, name = path.rpartition("/")
     modified = parse_date(arrival.last_modified) if arrival else None
     offer = Offer(
-        address_of(file),
+        address_of(root / path),
         source,
         name=name,
         folder=folder,
@@ -121,4 +131,4 @@ def _holding(
     as_filed = arrival is not None and (
         (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
     )
-    return Holding(offer, path, str(file), arrival, as_filed)
+    return Holding(offer, path, root, arrival, as_filed)

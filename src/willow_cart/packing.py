@@ -138,8 +138,8 @@ def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arriv
         packed.troubles.append(Trouble(holding.path, "is left out; a list of that name is added"))
         return
     try:
-        with open(holding.file, "rb") as file:
-            sha256 = hashlib.file_digest(file, "sha256").hexdigest()
+        with holding.open() as file:
+            sha256 = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
             known = holding.arrival
             if known is not None and known.sha256 != sha256:
                 packed.troubles.append(

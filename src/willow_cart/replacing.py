@@ -1,10 +1,9 @@
-"""Putting files in place: by a new one so that a kill leaves the one or the other, or a link."""
+"""Putting files in place: by a new one so that a kill leaves the one or the other."""
 
 from __future__ import annotations
 
 import io
 import os
-import shutil
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -66,15 +65,3 @@ def _mode_for(path: Path) -> int:
     mask = os.umask(0)
     os.umask(mask)
     return 0o666 & ~mask
-
-
-def link_or_copy(file: Path, place: Path) -> None:
-    """Have a file lie at a further place: under a second name, or as a copy where that cannot be.
-
-    Raises:
-        OSError: it cannot lie there.
-    """
-    with suppress(OSError):
-        os.link(file, place)
-        return
-    shutil.copyfile(file, place)

@@ -9,6 +9,7 @@ from willow_cart.access.inside import Inside
 from willow_cart.access.patience import Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
 from willow_cart.addresses import is_inside, scheme_of, without_secrets
+from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
 
@@ -21,6 +22,7 @@ class Everywhere(Access):
         retrier: makes attempts again for listings and other documents.
         stopped: set by `abort`, to end what waits.
         document_seconds: within which a listing or another document must have come; None as usual.
+        bounds: how far archives may swell whose members are fetched; None as usual.
 
     Attributes:
         inside: what brings files inside archives.
@@ -32,6 +34,7 @@ class Everywhere(Access):
         retrier: Retrier | None = None,
         stopped: threading.Event | None = None,
         document_seconds: float | None = None,
+        bounds: Bounds | None = None,
     ) -> None:
         if document_seconds is not None:
             self.document_seconds = document_seconds
@@ -39,7 +42,7 @@ class Everywhere(Access):
         self._stopped = stopped or threading.Event()
         self._makers = dict(makers)
         self._made: dict[Callable[[], Access], Access] = {}
-        self.inside = Inside(self)
+        self.inside = Inside(self, bounds)
 
     def open(
         self,

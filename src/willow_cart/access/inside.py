@@ -15,12 +15,19 @@ import zlib
 from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from datetime import UTC, datetime
 from typing import Protocol
 
 from willow_cart.access.seam import Access, Delivery, Entry, Joining, Unchanged
 from willow_cart.addresses import address_inside, take_inside, without_secrets
-from willow_cart.errors import ConnectionLost, NoParts, NotServed, StrangeAnswer
+from willow_cart.archives.bounds import Bounds, Outflow
+from willow_cart.archives.zips import moment_of_member, path_of_member, require_apart
+from willow_cart.errors import (
+    ConnectionLost,
+    NoParts,
+    NotServed,
+    StrangeAnswer,
+    WillowCartError,
+)
 from willow_cart.model import Checksum, Facts, Origin, Validators
 
 # The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
@@ -32,7 +39,6 @@ _LONGEST_LIST = 256 << 20
 
 _LOCAL_HEADER = struct.Struct("<4s22xHH")  # APPNOTE, 4.3.7
 _ENCRYPTED = 1
-_IS_UTF_8 = 0x800
 _UNPACK_INSTEAD = "haul it, and unpack it with --unpack"
 
 
@@ -48,29 +54,6 @@ class _Stored:
         return data
 
 
-def path_of_member(info: zipfile.ZipInfo) -> str:
-    """The path of a member, with `/` between its parts.
-
-    Many programs write UTF-8 without saying so, and some write backslashes between the parts
-    (against APPNOTE, 4.4.17.1).
-    """
-    name = info.orig_filename
-    if not info.flag_bits & _IS_UTF_8:
-        try:
-            name = name.encode("cp437").decode("utf-8")
-        except UnicodeError:
-            return name.replace("\\", "/")  # it is what the format says it is
-    return name.replace("\\", "/")
-
-
-def moment_of_member(info: zipfile.ZipInfo) -> datetime | None:
-    """When a member was changed last, taken for UTC: the format knows no zones (APPNOTE, 4.4.6)."""
-    try:
-        return datetime(*info.date_time, tzinfo=UTC)
-    except ValueError:
-        return None
-
-
 @dataclass(frozen=True, slots=True)
 class _Contents:
     """What an archive holds.
@@ -79,15 +62,18 @@ class _Contents:
         facts: of the archive.
         members: by their paths; folders are none.
         offsets: where something begins in it, in order.
+        outflow: counts what comes out of it.
     """
 
     facts: Facts
     members: dict[str, zipfile.ZipInfo]
     offsets: list[int]
+    outflow: Outflow
 
     def end_of(self, info: zipfile.ZipInfo) -> int:
         """The byte before which a member ends for certain."""
-        return self.offsets[bisect_right(self.offsets, info.header_offset)]
+        place = bisect_right(self.offsets, info.header_offset)
+        return self.offsets[min(place, len(self.offsets) - 1)]
 
 
 class Inside(Access):
@@ -95,10 +81,12 @@ class Inside(Access):
 
     Args:
         outside: how the archives are talked to; not closed here.
+        bounds: how far an archive may swell; None for `Bounds()`.
     """
 
-    def __init__(self, outside: Access) -> None:
+    def __init__(self, outside: Access, bounds: Bounds | None = None) -> None:
         self._outside = outside
+        self._bounds = bounds or Bounds()
         self._lock = threading.RLock()
         self._contents: dict[str, _Contents] = {}
 
@@ -133,7 +121,7 @@ class Inside(Access):
         first = start if stored and (same or validators is None) else 0
         end_of_member = contents.end_of(info)
         delivery = self.open_part(archive, contents.facts, info.header_offset, end_of_member)
-        return MemberDelivery(delivery, facts, info, first)
+        return MemberDelivery(delivery, facts, info, contents.outflow, first)
 
     def ask(self, address: str) -> Facts:
         """Ask what is known of a file (see the seam)."""
@@ -179,17 +167,22 @@ class Inside(Access):
         file = _Remote(self, archive, facts, facts.length)
         try:
             with zipfile.ZipFile(file) as listed:
+                require_apart(listed.infolist())
                 members = {path_of_member(info): info for info in listed.infolist()}
                 offsets = {info.header_offset for info in listed.infolist()}
                 offsets.add(listed.start_dir)
-        except (zipfile.BadZipFile, struct.error, ValueError, OverflowError) as error:
+        except WillowCartError:
+            raise
+        except Exception as error:  # the library raises whatever it comes to
+            said = str(error).rstrip(".").lower()
             raise StrangeAnswer(
-                shown, f"is no zip archive: {str(error).lower()}", "haul it as the file that it is"
+                shown, f"is no zip archive: {said}", "haul it as the file that it is"
             ) from None
         return _Contents(
             facts,
             {path: info for path, info in members.items() if not path.endswith("/")},
-            [*sorted(offsets), facts.length],
+            [*sorted(offset for offset in offsets if offset < facts.length), facts.length],
+            Outflow(shown, facts.length, self._bounds),
         )
 
     def open_part(self, archive: str, facts: Facts, start: int, end: int) -> Delivery:
@@ -230,6 +223,7 @@ class MemberDelivery(Delivery):
         delivery: of the archive, from the member's header on.
         facts: of the member.
         info: what the archive's list says of it.
+        outflow: counts what comes out of the archive.
         start: which of its bytes are wanted first; above 0 only for one that is not packed.
 
     Raises:
@@ -237,13 +231,20 @@ class MemberDelivery(Delivery):
     """
 
     def __init__(
-        self, delivery: Delivery, facts: Facts, info: zipfile.ZipInfo, start: int = 0
+        self,
+        delivery: Delivery,
+        facts: Facts,
+        info: zipfile.ZipInfo,
+        outflow: Outflow,
+        start: int = 0,
     ) -> None:
         self.facts = facts
         self.start = start
         stored = info.compress_type == zipfile.ZIP_STORED
         self.joining = delivery.joining if stored else Joining.NEVER
         self._delivery = delivery
+        self._outflow = outflow
+        self._came = 0
         self._to_skip = start
         self._packed = info.compress_size
         self._left = info.file_size
@@ -272,11 +273,17 @@ class MemberDelivery(Delivery):
             if len(data) > self._left or not (data or piece):
                 raise self._strange("has another length than its archive says")
             self._left -= len(data)
+            self._outflow.count(len(data))
             skipped = min(self._to_skip, len(data))
             self._to_skip -= skipped
             if len(data) > skipped:
                 return data[skipped:]
         return b""
+
+    @property
+    def line_bytes(self) -> int:
+        """Return how many bytes of the archive came."""
+        return self._came
 
     def close(self) -> None:
         """Let go of the archive."""
@@ -286,15 +293,20 @@ class MemberDelivery(Delivery):
         """The next packed bytes; empty once they have all come."""
         if not self._packed:
             return b""
-        piece = self._at_hand or self._delivery.read()
+        piece = self._at_hand or self._receive()
         self._at_hand = b""
         piece = piece[: self._packed]
         self._packed -= len(piece)
         return piece
 
+    def _receive(self) -> bytes:
+        piece = self._delivery.read()
+        self._came += len(piece)
+        return piece
+
     def _take(self, count: int) -> bytes:
         while len(self._at_hand) < count:
-            piece = self._delivery.read()
+            piece = self._receive()
             if not piece:
                 raise ConnectionLost(without_secrets(self.facts.address), "stopped short")
             self._at_hand += piece

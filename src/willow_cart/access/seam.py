@@ -45,6 +45,8 @@ class Delivery(ABC):
         in_parts: whether the place has said that it serves parts; many do without saying so.
         notes: what a person should know of the answer, although it is taken.
         spent: seconds that were spent on it before it was asked for.
+        line_bytes: how many bytes have come over the line so far, where what is read is unpacked
+            from them; None where it is the same.
     """
 
     facts: Facts
@@ -53,6 +55,11 @@ class Delivery(ABC):
     in_parts: bool = False
     notes: tuple[str, ...] = ()
     spent: float = 0.0
+
+    @property
+    def line_bytes(self) -> int | None:
+        """See above."""
+        return None
 
     @abstractmethod
     def read(self) -> bytes:

@@ -121,6 +121,11 @@ class WebDelivery(Delivery):
                 )
         return data
 
+    @property
+    def line_bytes(self) -> int | None:
+        """Return how many coded bytes came; None without a coding."""
+        return None if self._undo is None else self._response.tell()
+
     def close(self) -> None:
         """Give the connection back if the body was read to its end, and close it otherwise."""
         if self._response.isclosed():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from willow_cart.errors import BadOption, NotUnpacked
@@ -11,7 +12,7 @@ from willow_cart.units import format_size, parse_size
 MOST_MEMBERS = 1_000_000
 """What holds more is meant to fill the disk with names."""
 
-# Up to here nobody is harmed, and tables of zeros swell by more than any ratio.
+# Up to here there is no harm, and tables of zeros swell by more than any ratio.
 _LITTLE = 100_000_000
 
 _RATIO = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)x", re.IGNORECASE)
@@ -49,26 +50,61 @@ class Bounds:
                     ) from None
         return bounds
 
-    def require(self, archive: str, packed: int, swollen: int, members: int) -> None:
-        """Refuse an archive that goes beyond them.
+    def most_of(self, packed: int) -> int:
+        """Return how many bytes may come out of an archive of a size in bytes."""
+        most = max(_LITTLE, int(self.ratio * packed))
+        return most if self.most is None else min(most, self.most)
 
-        Args:
-            archive: its name.
-            packed: bytes that it has.
-            swollen: bytes that have come out of it.
-            members: how many files have.
+
+class Outflow:
+    """What has come out of one archive, with all that is nested in it; kept within bounds.
+
+    Bytes count as they are unpacked, also those of members that are skipped on the way to others.
+
+    Args:
+        archive: its name.
+        packed: its size in bytes.
+        bounds: how far it may swell.
+        unpacked: told of bytes; may raise to stop.
+    """
+
+    def __init__(
+        self,
+        archive: str,
+        packed: int,
+        bounds: Bounds,
+        unpacked: Callable[[int], None] = lambda _: None,
+    ) -> None:
+        self.archive = archive
+        self._packed = packed
+        self._most = bounds.most_of(packed)
+        self._unpacked = unpacked
+        self._bytes = self._members = 0
+
+    def count(self, size: int) -> None:
+        """Count bytes that have come out.
 
         Raises:
-            NotUnpacked: it does.
+            NotUnpacked: they are too many.
         """
-        if members > MOST_MEMBERS:
-            raise NotUnpacked(archive, f"holds more than {MOST_MEMBERS:,} files", "look into it")
-        most = max(_LITTLE, self.ratio * packed)
-        if self.most is not None:
-            most = min(most, self.most)
-        if swollen > most:
+        self._bytes += size
+        if self._bytes > self._most:
             raise NotUnpacked(
-                archive,
-                f"has {format_size(packed)} and swells to more than {format_size(int(most))}",
+                self.archive,
+                f"has {format_size(self._packed)} and swells to more than"
+                f" {format_size(self._most)}",
                 "if it is meant to, allow it with --swell-at-most",
+            )
+        self._unpacked(size)
+
+    def count_member(self) -> None:
+        """Count a member.
+
+        Raises:
+            NotUnpacked: they are too many.
+        """
+        self._members += 1
+        if self._members > MOST_MEMBERS:
+            raise NotUnpacked(
+                self.archive, f"holds more than {MOST_MEMBERS:,} files", "look into it"
             )

@@ -9,25 +9,25 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-import shutil
 from collections.abc import Callable, Generator, Iterable, Iterator
-from contextlib import ExitStack, closing
+from contextlib import ExitStack, closing, suppress
 from dataclasses import dataclass, field, replace
+from typing import BinaryIO
 
-from willow_cart.archives.bounds import Bounds
+from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.members import Damaged, Member, Sort
+from willow_cart.archives.reader import ForwardReader, reading
 from willow_cart.archives.tars import (
     is_tar,
     members_of_tar,
     open_packed,
     packing_of,
     peek,
-    reading,
     single,
 )
 from willow_cart.archives.zips import members_of_zip
+from willow_cart.destination import FileTree, fold, safe_path
 from willow_cart.errors import NotUnpacked
-from willow_cart.filing.names import fold, safe_path
 from willow_cart.kinds import kind_of, stem_of
 
 _PIECE = 1 << 20
@@ -47,7 +47,7 @@ class Taken:
     Attributes:
         name: its path there, as the archive has it; of one in a nested archive both, with `/`.
         path: the same, made safe.
-        file: where its bytes are now.
+        file: where its bytes are now, below the folder's tree.
         size: in bytes.
         sha256: hexadecimal.
     """
@@ -92,37 +92,37 @@ class Emptied:
 
 
 def empty(
-    path: str,
+    file: BinaryIO,
     name: str,
+    tree: FileTree,
     into: str,
     *,
     chosen: Callable[[str], bool] = lambda _: True,
     nested: bool = False,
     bounds: Bounds | None = None,
     password: bytes | None = None,
-    wrote: Callable[[int], None] = lambda _: None,
+    unpacked: Callable[[int], None] = lambda _: None,
 ) -> Emptied:
     """Empty an archive, or a packed file, into a folder.
 
     Args:
-        path: where it lies.
+        file: the archive, open.
         name: what it is called.
+        tree: what the folder is in.
         into: an empty folder; it is filled with numbered files, also on the way out by an error.
         chosen: whether a member is wanted, by its safe path.
         nested: whether archives in it are emptied too, once.
         bounds: how far it may swell; None for `Bounds()`.
         password: of encrypted members; None for none.
-        wrote: told of bytes that were written; may raise to stop it.
+        unpacked: told of bytes that were unpacked; may raise to stop it.
 
     Raises:
         NotUnpacked: it is no archive that is known here, is damaged, or swells beyond the bounds.
         OSError: the disk would not give or take bytes.
     """
-    packed = os.path.getsize(path)
-    worker = _Emptying(
-        name, packed, into, bounds=bounds or Bounds(), password=password, wrote=wrote
-    )
-    emptied = worker.empty(path, name, chosen if not nested else _all_or_nested(chosen))
+    outflow = Outflow(name, os.fstat(file.fileno()).st_size, bounds or Bounds(), unpacked)
+    worker = _Emptying(tree, into, outflow, password)
+    emptied = worker.empty(file, name, chosen if not nested else _all_or_nested(chosen))
     if nested:
         worker.empty_nested(emptied, chosen)
     emptied.taken = list(_apart(emptied.taken))
@@ -148,30 +148,21 @@ def _all_or_nested(chosen: Callable[[str], bool]) -> Callable[[str], bool]:
 class _Emptying:
     """One archive and all that is nested in it, which share their bounds."""
 
-    def __init__(
-        self,
-        name: str,
-        packed: int,
-        into: str,
-        *,
-        bounds: Bounds,
-        password: bytes | None,
-        wrote: Callable[[int], None],
-    ) -> None:
-        self._name = name
-        self._packed = packed
+    def __init__(self, tree: FileTree, into: str, outflow: Outflow, password: bytes | None) -> None:
+        self._tree = tree
         self._into = into
-        self._bounds = bounds
+        self._outflow = outflow
         self._password = password
-        self._wrote = wrote
-        self._swollen = self._files = self._members = 0
+        self._files = 0
 
-    def empty(self, path: str, name: str, chosen: Callable[[str], bool]) -> Emptied:
+    def empty(self, file: BinaryIO, name: str, chosen: Callable[[str], bool]) -> Emptied:
         """Take what is chosen out of one archive."""
         emptied = Emptied()
         with ExitStack() as stack:
             try:
-                members, emptied.is_single = _members_of(path, name, self._password, stack)
+                members, emptied.is_single = open_members(
+                    file, name, self._outflow, self._password, stack
+                )
                 stack.enter_context(closing(members))
                 self._take(members, emptied, chosen)
             except Damaged as error:
@@ -189,13 +180,14 @@ class _Emptying:
                 emptied.taken.append(each)
                 continue
             try:
-                inner = self.empty(each.file, name, lambda _: True)
+                with self._tree.open(each.file) as file:
+                    inner = self.empty(file, name, lambda _: True)
             except NotUnpacked as error:
-                if self._swollen_too_far(error):
-                    raise
+                if error.thing == self._outflow.archive:
+                    raise  # with what is nested in it, it swells too far
                 emptied.left_out.append(LeftOut(each.name, error.reason))
                 continue
-            os.unlink(each.file)
+            self._tree.delete(each.file)
             place = folder if inner.is_single else "/".join(filter(None, (folder, stem_of(name))))
             for one in inner.taken:
                 path = f"{place}/{one.path}" if place else one.path
@@ -204,13 +196,10 @@ class _Emptying:
                     emptied.taken.append(replace(one, name=inside, path=path))
                 else:
                     emptied.not_chosen += 1
-                    os.unlink(one.file)
+                    self._tree.delete(one.file)
             emptied.left_out += [
                 replace(one, name=f"{each.name}/{one.name}") for one in inner.left_out
             ]
-
-    def _swollen_too_far(self, error: NotUnpacked) -> bool:
-        return error.thing == self._name
 
     def _take(
         self, members: Iterator[Member], emptied: Emptied, chosen: Callable[[str], bool]
@@ -218,8 +207,6 @@ class _Emptying:
         by_name: dict[str, Taken] = {}
         unchosen: set[str] = set()
         for member in members:
-            self._members += 1
-            self._bounds.require(self._name, self._packed, self._swollen, self._members)
             if member.sort is Sort.FOLDER:
                 continue
             if why := _refusal(member):
@@ -245,7 +232,7 @@ class _Emptying:
                 continue
             # What comes later under the same name is what was meant (POSIX, pax, -u).
             if (earlier := by_name.pop(member.name, None)) is not None:
-                os.unlink(earlier.file)
+                self._tree.delete(earlier.file)
             by_name[member.name] = taken
         emptied.taken = list(by_name.values())
 
@@ -259,54 +246,67 @@ class _Emptying:
         digest = hashlib.sha256()
         size = 0
         try:
-            with open(file, "xb", buffering=0) as out, reading():
+            with self._tree.create(file) as out, reading():
                 source = member.open()
                 while piece := source.read(_PIECE):
-                    self._swollen += len(piece)
-                    self._bounds.require(self._name, self._packed, self._swollen, self._members)
-                    self._wrote(len(piece))
                     out.write(piece)
                     digest.update(piece)
                     size += len(piece)
         except BaseException:
-            os.unlink(file)
+            self._tree.delete(file)
             raise
-        _set_time(file, member)
+        self._set_time(file, member)
         return Taken(member.name, path, file, size, digest.hexdigest())
 
     def _take_again(self, member: Member, path: str, target: Taken) -> Taken:
         """Copy what a hard link leads to, which came before it (POSIX, ustar, linkname)."""
-        self._swollen += target.size
-        self._bounds.require(self._name, self._packed, self._swollen, self._members)
         file = self._next_file()
-        shutil.copyfile(target.file, file)
-        _set_time(file, member)
+        with self._tree.open(target.file) as source, self._tree.create(file) as out:
+            while piece := source.read(_PIECE):
+                self._outflow.count(len(piece))
+                out.write(piece)
+        self._set_time(file, member)
         return replace(target, name=member.name, path=path, file=file)
 
     def _next_file(self) -> str:
         self._files += 1
-        return os.path.join(self._into, str(self._files))
+        return f"{self._into}/{self._files}"
+
+    def _set_time(self, file: str, member: Member) -> None:
+        if member.modified is not None:
+            with suppress(OSError, OverflowError):  # a time that this disk cannot write
+                self._tree.set_modified(file, int(member.modified.timestamp()) * 10**9)
 
 
-def _members_of(
-    path: str, name: str, password: bytes | None, stack: ExitStack
+def open_members(
+    file: BinaryIO, name: str, outflow: Outflow, password: bytes | None, stack: ExitStack
 ) -> tuple[Generator[Member], bool]:
-    """The members of an archive, and whether it is a single packed file.
+    """Return the members of an archive, and whether it is a single packed file.
+
+    Args:
+        file: the archive, open at its beginning.
+        name: what it is called.
+        outflow: counts what comes out of it.
+        password: of encrypted members; None for none.
+        stack: closes what is opened.
 
     Raises:
         Damaged: it is nothing that is known here.
     """
-    file = stack.enter_context(open(path, "rb"))  # noqa: SIM115
     beginning = file.read(8)
     file.seek(0)
     if beginning.startswith(_ZIPS):
-        return members_of_zip(path, password), False
+        return members_of_zip(file, outflow, password), False
     packing = packing_of(beginning)
-    inside, unpacked = peek(stack.enter_context(closing(open_packed(file, packing))))
-    if is_tar(inside):
-        return members_of_tar(unpacked), False
+    unpacking = open_packed(file, packing)
     if packing:
-        return (each for each in [single(unpacked, name, packing)]), True
+        stack.enter_context(closing(unpacking))
+    inside, unpacked = peek(unpacking)
+    if is_tar(inside):
+        return members_of_tar(unpacked, outflow), False
+    if packing:
+        forward = ForwardReader(unpacked, outflow)
+        return (each for each in [single(forward, name, packing)]), True
     known = "zip, tar, gz, bz2, xz and zst are"
     kind = next((kind for mark, kind in _OTHERS.items() if beginning.startswith(mark)), "")
     raise Damaged(
@@ -340,9 +340,3 @@ def _apart(taken: Iterable[Taken]) -> Iterator[Taken]:
             path = f"{folder}{slash}{stem} ({number}){name[len(stem) :]}"
         given.add(fold(path))
         yield replace(each, path=path)
-
-
-def _set_time(file: str, member: Member) -> None:
-    if member.modified is not None:
-        seconds = member.modified.timestamp()
-        os.utime(file, (seconds, seconds))

@@ -37,6 +37,7 @@ class Member:
         modified: when it was changed last; None where the archive does not say, or says nonsense.
         target: of a hard link, the name of the member whose bytes it has.
         open: gives its bytes.
+        is_encrypted: whether a password is needed for them.
     """
 
     name: str
@@ -44,7 +45,16 @@ class Member:
     modified: datetime | None
     target: str
     open: Callable[[], Readable]
+    is_encrypted: bool = False
 
 
 class Damaged(Exception):
-    """A member or an archive cannot be read; the text says why, as a clause."""
+    """A member or an archive cannot be read; the text says why, as a clause.
+
+    Attributes:
+        is_unknown: whether it may be sound, and is packed in a way that is not known here.
+    """
+
+    def __init__(self, why: str, *, is_unknown: bool = False) -> None:
+        super().__init__(why)
+        self.is_unknown = is_unknown

@@ -10,13 +10,13 @@ import gzip
 import io
 import lzma
 import tarfile
-import zlib
-from collections.abc import Generator, Iterator
-from contextlib import contextmanager
+from collections.abc import Generator
 from datetime import UTC, datetime
 from typing import IO, BinaryIO, cast
 
-from willow_cart.archives.members import Damaged, Member, Readable, Sort
+from willow_cart.archives.bounds import Outflow
+from willow_cart.archives.members import Member, Readable, Sort
+from willow_cart.archives.reader import ForwardReader, reading
 from willow_cart.kinds import extension_of
 
 _BLOCK = 512
@@ -77,18 +77,26 @@ def is_tar(beginning: bytes) -> bool:
     return True
 
 
-def members_of_tar(file: BinaryIO) -> Generator[Member]:
-    """The members of a tar archive, in their order.
+def members_of_tar(file: Readable, outflow: Outflow) -> Generator[Member]:
+    """Yield the members of a tar archive, in their order.
+
+    Args:
+        file: its bytes, unpacked.
+        outflow: counts them.
 
     Raises:
         Damaged: it cannot be read on.
+        NotUnpacked: it swells beyond its bounds.
     """
-    with reading(), tarfile.open(fileobj=file, mode="r|") as archive:
-        for info in archive:
+    forward = cast(BinaryIO, ForwardReader(file, outflow))
+    with reading(), tarfile.open(fileobj=forward, mode="r:") as archive:
+        while (info := archive.next()) is not None:
+            outflow.count_member()
             yield _member(archive, info)
+            archive.members = []  # type: ignore[attr-defined]  # it would hold them all
 
 
-def single(file: BinaryIO, name: str, packing: str) -> Member:
+def single(file: Readable, name: str, packing: str) -> Member:
     """What is in a packed file that is no archive: one file, with the name less its ending."""
     ending = f".{packing}"
     inside = name[: -len(ending)] if name.lower().endswith(ending) else name
@@ -109,36 +117,6 @@ def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
         while len(beginning) < _BLOCK and (piece := file.read(_BLOCK - len(beginning))):
             beginning += piece
     return beginning, cast(BinaryIO, io.BufferedReader(_Joined(beginning, file), _PIECE))
-
-
-@contextmanager
-def reading() -> Iterator[None]:
-    """Have what goes wrong with packed bytes told in one way.
-
-    Raises:
-        Damaged: they cannot be unpacked.
-    """
-    try:
-        yield
-    except EOFError:
-        raise Damaged("it ends too soon") from None
-    except (tarfile.TarError, lzma.LZMAError, zlib.error) as error:
-        raise Damaged(_clause(error)) from None
-    except OSError as error:
-        if error.errno is not None:
-            raise  # the disk says so; what the modules say of bad data has no number
-        raise Damaged(_clause(error)) from None
-    except Exception as error:
-        if type(error).__module__.split(".")[0] != "zstandard":
-            raise
-        raise Damaged(_clause(error)) from None
-
-
-def _clause(error: Exception) -> str:
-    said = str(error).rstrip(".").lower()
-    if "unexpected end" in said or "end-of-stream" in said:
-        return "it ends too soon"
-    return f"it cannot be unpacked: {said}"
 
 
 def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:

@@ -4,32 +4,86 @@ from __future__ import annotations
 
 import stat
 import zipfile
-import zlib
-from collections.abc import Generator, Iterator
-from contextlib import contextmanager
+from collections.abc import Generator, Iterable
+from datetime import UTC, datetime
+from typing import BinaryIO
 
-from willow_cart.access.inside import moment_of_member, path_of_member
+from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.members import Damaged, Member, Readable, Sort
+from willow_cart.archives.reader import LimitedReader, reading
 
 _UNIX = 3
 _ENCRYPTED = 1
 _AES = 99
+_IS_UTF_8 = 0x800
+
+_LOCAL_HEADER_BYTES = 30  # APPNOTE, 4.3.7; without name and extra field
 
 
-def members_of_zip(path: str, password: bytes | None) -> Generator[Member]:
-    """The members of a zip archive, in the order of its contents.
+def members_of_zip(
+    file: BinaryIO, outflow: Outflow, password: bytes | None = None
+) -> Generator[Member]:
+    """Yield the members of a zip archive, in the order of its contents.
 
     Args:
-        path: where it lies.
+        file: the archive, open.
+        outflow: counts what comes out of it.
         password: of its encrypted members; None for none.
 
     Raises:
         Damaged: it cannot be read.
+        NotUnpacked: it swells beyond its bounds.
     """
-    with _reading(), _open(path) as archive:
-        for info in archive.infolist():
-            opener = _Opener(archive, info, password)
-            yield Member(path_of_member(info), _sort_of(info), moment_of_member(info), "", opener)
+    with reading(), _open(LimitedReader(file)) as archive:
+        infos = archive.infolist()
+        require_apart(infos)
+        for info in infos:
+            outflow.count_member()
+            opener = _Opener(archive, info, password, outflow)
+            yield Member(
+                path_of_member(info),
+                _sort_of(info),
+                moment_of_member(info),
+                "",
+                opener,
+                is_encrypted(info),
+            )
+
+
+def require_apart(infos: Iterable[zipfile.ZipInfo]) -> None:
+    """Refuse members that share bytes: a few kilobytes would be unpacked again and again.
+
+    Raises:
+        Damaged: two do.
+    """
+    ends = 0
+    for info in sorted(infos, key=lambda each: each.header_offset):
+        if info.header_offset < ends:
+            raise Damaged("its members overlap")
+        ends = info.header_offset + _LOCAL_HEADER_BYTES + info.compress_size
+
+
+def path_of_member(info: zipfile.ZipInfo) -> str:
+    """Return the path of a member, with `/` between its parts.
+
+    Many programs write UTF-8 without saying so, and some write backslashes between the parts
+    (against APPNOTE, 4.4.17.1).
+    """
+    name = info.orig_filename
+    if not info.flag_bits & _IS_UTF_8:
+        try:
+            name = name.encode("cp437").decode("utf-8")
+        except UnicodeError:
+            return name.replace("\\", "/")  # it is what the format says it is
+    return name.replace("\\", "/")
+
+
+def moment_of_member(info: zipfile.ZipInfo) -> datetime | None:
+    """Return when a member was modified, as UTC: the format has no zones (APPNOTE, 4.4.6)."""
+    try:
+        return datetime(*info.date_time, tzinfo=UTC)
+    except ValueError:
+        return None
 
 
 def is_encrypted(info: zipfile.ZipInfo) -> bool:
@@ -37,14 +91,13 @@ def is_encrypted(info: zipfile.ZipInfo) -> bool:
     return bool(info.flag_bits & _ENCRYPTED)
 
 
-def _open(path: str) -> zipfile.ZipFile:
-    archive = zipfile.ZipFile(path)
+def _open(file: LimitedReader) -> zipfile.ZipFile:
+    archive = zipfile.ZipFile(file)
     if not any(info.compress_type == _AES for info in archive.infolist()):
         return archive
-    archive.close()
     import pyzipper  # encryption by AES, which the standard library lacks; few need it
 
-    aes: zipfile.ZipFile = pyzipper.AESZipFile(path)
+    aes: zipfile.ZipFile = pyzipper.AESZipFile(file)
     return aes
 
 
@@ -61,9 +114,14 @@ class _Opener:
     """Opens a member, and has what goes wrong in it told in one way."""
 
     def __init__(
-        self, archive: zipfile.ZipFile, info: zipfile.ZipInfo, password: bytes | None
+        self,
+        archive: zipfile.ZipFile,
+        info: zipfile.ZipInfo,
+        password: bytes | None,
+        outflow: Outflow,
     ) -> None:
         self._archive = archive
+        self._outflow = outflow
         self._info = info
         self._password = password
         self._file: Readable | None = None
@@ -71,35 +129,13 @@ class _Opener:
     def __call__(self) -> _Opener:
         if is_encrypted(self._info) and self._password is None:
             raise Damaged("it is encrypted; name its password with --archive-password env:NAME")
-        with _reading():
+        with reading():
             self._file = self._archive.open(self._info, pwd=self._password)
         return self
 
     def read(self, size: int) -> bytes:
         assert self._file is not None, "it is open"
-        with _reading():
-            return self._file.read(size)
-
-
-@contextmanager
-def _reading() -> Iterator[None]:
-    try:
-        yield
-    except NotImplementedError:
-        raise Damaged("it is packed in a way that is not known here") from None
-    except EOFError:
-        raise Damaged("it ends too soon") from None
-    except RuntimeError as error:
-        if "password" not in str(error).lower():
-            raise
-        raise Damaged("its password is another one") from None
-    except (zipfile.BadZipFile, zlib.error, ValueError) as error:
-        raise Damaged(f"it cannot be unpacked: {str(error).rstrip('.').lower()}") from None
-    except OSError as error:
-        if error.errno is not None:
-            raise
-        raise Damaged(f"it cannot be unpacked: {error}") from None
-    except Exception as error:
-        if not type(error).__name__.endswith("BadZipFile"):  # that of the AES module is its own
-            raise
-        raise Damaged(f"it cannot be unpacked: {str(error).rstrip('.').lower()}") from None
+        with reading():
+            data = self._file.read(size)
+            self._outflow.count(len(data))
+            return data

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -10,11 +11,11 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from willow_cart.checks import ChecksumBook, Entry, digest_file, inspect
+from willow_cart.checks import ChecksumBook, Entry, digest_of, inspect
+from willow_cart.destination import FileTree, LinkFound
 from willow_cart.errors import UnreadableLedger, plainly
-from willow_cart.holdings import files_below
-from willow_cart.model import Checksum, Offer, Trouble
-from willow_cart.records import Arrival, Ledger, ledger_path
+from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
+from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 # Files are handed to threads in batches of so many bytes, as far as the ledger knows, and of so
 # many files: handing one over costs as much as reading a small one. So many wait for each thread.
@@ -108,13 +109,14 @@ def audit(
         UnreadableLedger: there is neither a ledger nor a list.
     """
     known = list(_known_to_ledger(root, needed=not entries))
-    lying = {path: status.st_size for path, status in files_below(root)}
+    tree = FileTree(root)
+    lying = {path: status.st_size for path, status in tree.files(without=OWN_FOLDER)}
     if entries:
         known = _with_promises(known, entries, lying, [] if troubles is None else troubles)
     begin(sum(map(_size_of, known)))
     # The largest first: the last thread is not left alone with one.
     known.sort(key=_size_of, reverse=True)
-    examiner = _Examiner(root, quick, inside, read)
+    examiner = _Examiner(tree, quick, inside, read)
     pool = ThreadPoolExecutor(threads)
     waiting: deque[Future[list[Audited]]] = deque()
     try:
@@ -126,6 +128,7 @@ def audit(
             yield from waiting.popleft().result()
     finally:
         pool.shutdown(cancel_futures=True)
+        tree.close()
     paths = {each.path for each in known}
     for path, size in lying.items():
         if path not in paths:
@@ -154,10 +157,9 @@ def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
     """What the ledger says lies there: the latest arrival under every path."""
     if not root.is_dir():
         raise UnreadableLedger(str(root), "is no folder", "name one that was hauled into")
-    path = ledger_path(root)
-    if not path.is_file() and not needed:
+    if not has_ledger(root) and not needed:
         return
-    with Ledger(path) as ledger:
+    with Ledger(ledger_path(root)) as ledger:
         for arrival in ledger.latest_arrivals():
             promised = (Checksum("sha256", arrival.sha256),)
             yield _Known(arrival.path, promised, arrival)
@@ -199,13 +201,13 @@ class _Examiner:
     """Finds out what is the matter with files.
 
     Attributes:
-        root: the destination.
+        tree: the destination.
         quick: whether a file of the size and date that it was filed with is believed unread.
         inside: whether files are opened to see whether they are sound.
         read: told of bytes that were read.
     """
 
-    root: Path
+    tree: FileTree
     quick: bool
     inside: bool
     read: Callable[[int], None]
@@ -216,16 +218,17 @@ class _Examiner:
 
     def examine(self, known: _Known) -> Audited:
         """Find out what is the matter with one file."""
-        full = str(self.root / known.path)
-        try:
-            status = os.lstat(full)
-        except OSError:
+        status = self.tree.status(known.path)
+        if status is None:
             return Audited(known.path, Finding.MISSING, "it is not there", arrival=known.arrival)
         try:
-            finding, why = self._compare(full, status, known)
+            finding, why = self._compare(status, known)
             broken = ""
             if self.inside and finding is Finding.UNCHANGED:
-                broken = inspect(full, _name(known.path))
+                with self.tree.open(known.path) as file:
+                    broken = inspect(file, _name(known.path))
+        except LinkFound:
+            finding, why = Finding.CHANGED, "it is a link"
         except OSError as error:
             finding, why = Finding.CHANGED, f"it cannot be read: {plainly(error)}"
         else:
@@ -233,17 +236,19 @@ class _Examiner:
                 finding, why = Finding.BROKEN, broken
         return Audited(known.path, finding, why, status.st_size, known.arrival)
 
-    def _compare(self, full: str, status: os.stat_result, known: _Known) -> tuple[Finding, str]:
+    def _compare(self, status: os.stat_result, known: _Known) -> tuple[Finding, str]:
         """Hold a file that is there against what it should be; the finding and its reason."""
         arrival = known.arrival
-        if not os.path.isfile(full):
-            return Finding.CHANGED, "it is no file"
+        if not stat.S_ISREG(status.st_mode):
+            is_link = stat.S_ISLNK(status.st_mode)
+            return Finding.CHANGED, "it is a link" if is_link else "it is not a regular file"
         if arrival is not None and status.st_size != arrival.size:
             return Finding.CHANGED, f"it has {status.st_size:,} bytes, and had {arrival.size:,}"
         same_date = arrival is not None and status.st_mtime_ns == arrival.mtime_ns
         if self.quick and same_date and len(known.promised) == 1:
             return Finding.UNCHANGED, ""
-        measured = digest_file(full, {each.algorithm for each in known.promised}, self.read)
+        with self.tree.open(known.path) as file:
+            measured = digest_of(file, {each.algorithm for each in known.promised}, self.read)
         for promised in known.promised:
             if measured[promised.algorithm] != promised:
                 short = f"{measured[promised.algorithm].digest[:12]}..."

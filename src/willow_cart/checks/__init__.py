@@ -1,6 +1,6 @@
 """Is it what was promised: digests measured on the way, and the lists that promise them."""
 
-from willow_cart.checks.digests import RunningDigest, digest_file, read_checksum, written
+from willow_cart.checks.digests import RunningDigest, digest_of, read_checksum, written
 from willow_cart.checks.inspection import inspect
 from willow_cart.checks.lists import ChecksumBook, Entry, is_checksum_line, read_checksum_list
 from willow_cart.checks.verdicts import proves_composite, verdict_of, weakness_of
@@ -9,7 +9,7 @@ __all__ = [
     "ChecksumBook",
     "Entry",
     "RunningDigest",
-    "digest_file",
+    "digest_of",
     "inspect",
     "is_checksum_line",
     "proves_composite",

@@ -9,7 +9,7 @@ import threading
 import zlib
 from collections import deque
 from collections.abc import Callable, Iterable
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum
@@ -161,6 +161,7 @@ class RunningDigest:
         # Where each piece belongs in the file, and its bytes.
         self._in_hand: deque[tuple[int, bytes | memoryview]] = deque()
         self._more = threading.Condition()
+        self._state = threading.Lock()
         self._ending = False
         self._follower: threading.Thread | None = None
         self._failure: OSError | None = None
@@ -174,9 +175,10 @@ class RunningDigest:
         """
         written = self._written + len(data)
         if self._hashed == self._written and written <= _INLINE:
-            for each in self._hashes.values():
-                each.update(data)
-            self._hashed = self._written = written
+            with self._state:
+                for each in self._hashes.values():
+                    each.update(data)
+                self._hashed = self._written = written
             return
         if written - self._hashed <= _MOST_IN_HAND:
             self._in_hand.append((self._written, data))
@@ -211,6 +213,11 @@ class RunningDigest:
         """The checksums of all that was settled, by algorithm."""
         return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
 
+    def so_far(self) -> tuple[int, str]:
+        """Return how many bytes are hashed by now, and their SHA-256 in hexadecimal."""
+        with self._state:
+            return self._hashed, self._hashes["sha256"].hexdigest()
+
     def _next_in_hand(self) -> bytes | memoryview | None:
         """The next bytes if they were handed over; None if they must be read from the file."""
         if self._in_hand and self._in_hand[0][0] == self._hashed:
@@ -234,20 +241,21 @@ class RunningDigest:
                     data = piece[: os.preadv(file, [piece[:due]], self._hashed)]
                     if not data:
                         raise OSError("the file is shorter than what was written to it")
-                for each in self._hashes.values():
-                    each.update(data)
-                self._hashed += len(data)
+                with self._state:
+                    for each in self._hashes.values():
+                        each.update(data)
+                    self._hashed += len(data)
         except OSError as error:
             self._failure = error
 
 
-def digest_file(
-    path: str, algorithms: Iterable[str], read: Callable[[int], None] = lambda _: None
+def digest_of(
+    file: BinaryIO, algorithms: Iterable[str], read: Callable[[int], None] = lambda _: None
 ) -> dict[str, Checksum]:
-    """Measure a file at rest.
+    """Measure a file at rest, to its end.
 
     Args:
-        path: of the file.
+        file: open at its beginning.
         algorithms: by their names here.
         read: told of bytes that were read.
 
@@ -255,11 +263,10 @@ def digest_file(
         OSError: it cannot be read.
     """
     hashes = {name: new_hash(name) for name in algorithms}
-    with open(path, "rb", buffering=0) as file:
-        # A megabyte for each of many small files would cost more than hashing them.
-        piece = memoryview(bytearray(max(1, min(_PIECE, os.fstat(file.fileno()).st_size))))
-        while count := file.readinto(piece):
-            for each in hashes.values():
-                each.update(piece[:count])
-            read(count)
+    # A megabyte for each of many small files would cost more than hashing them.
+    piece = memoryview(bytearray(max(1, min(_PIECE, os.fstat(file.fileno()).st_size))))
+    while count := file.readinto(piece):  # type: ignore[attr-defined]
+        for each in hashes.values():
+            each.update(piece[:count])
+        read(count)
     return {name: Checksum(name, each.hexdigest()) for name, each in hashes.items()}

@@ -2,49 +2,42 @@
 
 from __future__ import annotations
 
-import bz2
 import csv
-import gzip
+import io
 import json
-import lzma
 import os
-import tarfile
-import zipfile
-import zlib
-from collections.abc import Callable, Iterator, Mapping
-from typing import BinaryIO, Protocol
+from collections.abc import Callable, Mapping
+from contextlib import ExitStack, closing
+from typing import BinaryIO
 
+from willow_cart.archives import Bounds, Damaged, Member, Outflow, Sort, open_members
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page, may_be_page
+from willow_cart.errors import NotUnpacked
 from willow_cart.kinds import extension_of
 
 _PIECE = 1 << 20
 
-# What is packed is read on to so many times its size; what goes beyond is meant to do harm.
-_MOST_SWELLING = 1000
-_LITTLE = 1 << 30
-
 # JSON is read whole; what is larger is not opened.
 _LARGEST_DOCUMENT = 256 << 20
-
-
-_NOT_UNPACKED = (zipfile.BadZipFile, tarfile.TarError, lzma.LZMAError, zlib.error, OSError)
-
-
-class _Reader(Protocol):
-    def read(self, size: int, /) -> bytes:
-        """Read up to so many bytes."""
 
 
 class _Unsound(Exception):
     """Something is wrong inside; the text says what."""
 
 
-def inspect(path: str, name: str) -> str:
-    """Open a file and read it through.
+def inspect(
+    file: BinaryIO,
+    name: str,
+    bounds: Bounds | None = None,
+    read: Callable[[int], None] = lambda _: None,
+) -> str:
+    """Read a file through.
 
     Args:
-        path: where it lies.
+        file: open at its beginning.
         name: what it is called, by which its kind is known.
+        bounds: how far an archive may swell; None for `Bounds()`.
+        read: told of bytes that come out of archives; may raise to stop it.
 
     Returns:
         What is wrong with it, as a clause; empty if it is sound, or of a kind that is not opened.
@@ -52,127 +45,107 @@ def inspect(path: str, name: str) -> str:
     Raises:
         OSError: the disk would not give it back.
     """
-    with open(path, "rb") as file:
-        if not may_be_page(name) and looks_like_page(file.read(BEGINNING)):
-            return "it is a page, and not what its name says"
-    look = _BY_EXTENSION.get(extension_of(name))
-    if look is None:
-        return ""
+    if not may_be_page(name) and looks_like_page(file.read(BEGINNING)):
+        return "it is a page, and not what its name says"
+    file.seek(0)
+    extension = extension_of(name)
     try:
-        look(path)
-    except _Unsound as error:
+        if extension in _ARCHIVES:
+            size = os.fstat(file.fileno()).st_size
+            _read_archive(file, name, Outflow(name, size, bounds or Bounds(), read))
+        elif (look := _BY_EXTENSION.get(extension)) is not None:
+            look(file)
+    except (_Unsound, Damaged) as error:
         return str(error)
-    except EOFError:
-        return "it ends too soon"
-    except _NOT_UNPACKED as error:
-        if isinstance(error, OSError) and error.errno is not None:
-            raise  # the disk says so; what the modules say of bad data has no number
-        return f"it cannot be unpacked: {str(error).rstrip('.').lower()}"
+    except NotUnpacked as error:
+        return f"it {error.reason}"
+    except RecursionError:
+        return "it cannot be read: it is nested too deeply"
     except (csv.Error, ValueError) as error:
         return f"it cannot be read: {str(error).rstrip('.').lower()}"
     return ""
 
 
-def _drain(reader: _Reader, size: int) -> None:
-    """Read to the end, and keep nothing."""
-    total = 0
-    while piece := reader.read(_PIECE):
-        total += len(piece)
-        if total > max(_LITTLE, _MOST_SWELLING * size):
-            raise _Unsound(f"it swells to more than {_MOST_SWELLING} times its size")
+def _read_archive(file: BinaryIO, name: str, outflow: Outflow) -> None:
+    """Read every member of an archive, or what is in a packed file, and keep nothing."""
+    with ExitStack() as stack:
+        members, is_single = open_members(file, name, outflow, None, stack)
+        stack.enter_context(closing(members))
+        for member in members:
+            if member.sort is Sort.FILE and not member.is_encrypted:
+                _read_member(member, is_single=is_single)
 
 
-def _zip(path: str) -> None:
-    size = os.path.getsize(path)
-    with zipfile.ZipFile(path) as archive:
-        for member in archive.infolist():
-            if member.flag_bits & 1:
-                continue  # encrypted, and nobody has the key here
-            try:
-                with archive.open(member) as file:
-                    _drain(file, size)
-            except zipfile.BadZipFile:
-                raise _Unsound(f"{member.filename} in it is damaged") from None
-            except NotImplementedError:
-                continue  # packed in a way that is not known here
+def _read_member(member: Member, *, is_single: bool) -> None:
+    try:
+        source = member.open()
+        while source.read(_PIECE):
+            pass
+    except Damaged as error:
+        if error.is_unknown:
+            return  # packed in a way that is not known here
+        if is_single:
+            raise
+        raise _Unsound(f"{member.name} in it is damaged: {error}") from None
 
 
-def _tar(path: str) -> None:
-    size = os.path.getsize(path)
-    with tarfile.open(path, "r|*") as archive:
-        for member in archive:
-            if member.isfile() and (file := archive.extractfile(member)) is not None:
-                _drain(file, size)
-
-
-def _packed(opened: Callable[[str], BinaryIO]) -> Callable[[str], None]:
-    def look(path: str) -> None:
-        with opened(path) as file:
-            _drain(file, os.path.getsize(path))
-
-    return look
-
-
-def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[str], None]:
+def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]:
     """For kinds that say at their end that it is one."""
 
-    def look(path: str) -> None:
-        with open(path, "rb") as file:
-            if file.read(len(beginning)) != beginning:
-                raise _Unsound(f"it does not begin as {what} does")
-            file.seek(max(0, os.path.getsize(path) - 4096))
-            # Cameras and programs put more behind the end.
-            if end not in file.read():
-                raise _Unsound(f"it lacks the end of {what}")
+    def look(file: BinaryIO) -> None:
+        if file.read(len(beginning)) != beginning:
+            raise _Unsound(f"it does not begin as {what} does")
+        file.seek(max(0, os.fstat(file.fileno()).st_size - 4096))
+        # Cameras and programs put more behind the end.
+        if end not in file.read():
+            raise _Unsound(f"it lacks the end of {what}")
 
     return look
 
 
-def _table(path: str) -> None:
-    with open(path, "rb") as file:
-        beginning = file.read(BEGINNING)
+def _table(file: BinaryIO) -> None:
+    beginning = file.read(BEGINNING)
+    file.seek(0)
     is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
     if b"\0" in beginning and not is_wide:
         raise _Unsound("it holds bytes that are no text")
     csv.field_size_limit(_LARGEST_DOCUMENT)  # outlines of lakes are longer than the usual limit
     encoding = "utf-16" if is_wide else "utf-8-sig"
-    with open(path, encoding=encoding, errors="surrogateescape", newline="") as text:
-        delimiter = "\t" if "\t" in text.readline() else ","
+    text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")
+    try:
+        delimiter = "\t" if "\t" in text.readline(_PIECE) else ","
         text.seek(0)
         for _ in csv.reader(text, strict=True, delimiter=delimiter):
             pass
+    finally:
+        text.detach()
 
 
-def _document(path: str) -> None:
-    if os.path.getsize(path) <= _LARGEST_DOCUMENT:
-        with open(path, "rb") as file:
-            json.load(file)
+def _document(file: BinaryIO) -> None:
+    if os.fstat(file.fileno()).st_size <= _LARGEST_DOCUMENT:
+        json.load(file)
 
 
-def _documents(path: str) -> None:
-    for number, line in enumerate(_lines(path), 1):
+def _documents(file: BinaryIO) -> None:
+    number = 0
+    while line := file.readline(_LARGEST_DOCUMENT):
+        number += 1
         try:
             if line.strip():
                 json.loads(line)
-        except ValueError as error:
-            raise _Unsound(f"line {number} cannot be read: {error}") from None
-
-
-def _lines(path: str) -> Iterator[bytes]:
-    with open(path, "rb") as file:
-        yield from file
+        except (ValueError, RecursionError) as error:
+            why = "nested too deeply" if isinstance(error, RecursionError) else error
+            raise _Unsound(f"line {number} cannot be read: {why}") from None
 
 
 _PNG = _ends(b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82", "a PNG picture")  # PNG, 5.2 and 11.2.5
 _JPEG = _ends(b"\xff\xd8", b"\xff\xd9", "a JPEG picture")  # ITU-T T.81, B.2.1
 
-_BY_EXTENSION: Mapping[str, Callable[[str], None]] = {
-    "zip": _zip, "xlsx": _zip, "docx": _zip, "ods": _zip, "kmz": _zip, "npz": _zip,
-    "tar": _tar, "tar.gz": _tar, "tgz": _tar, "tar.bz2": _tar, "tbz2": _tar, "tar.xz": _tar,
-    "txz": _tar,
-    "gz": _packed(gzip.open),  # type: ignore[arg-type]
-    "bz2": _packed(bz2.open),  # type: ignore[arg-type]
-    "xz": _packed(lzma.open),  # type: ignore[arg-type]
+_ARCHIVES = frozenset({
+    "zip", "xlsx", "docx", "ods", "kmz", "npz", "tar", "tar.gz", "tgz", "tar.bz2", "tbz2",
+    "tar.xz", "txz", "tar.zst", "gz", "bz2", "xz", "zst",
+})  # fmt: skip
+_BY_EXTENSION: Mapping[str, Callable[[BinaryIO], None]] = {
     "png": _PNG, "jpg": _JPEG, "jpeg": _JPEG,
     "csv": _table, "tsv": _table,
     "json": _document, "geojson": _document, "jsonl": _documents, "ndjson": _documents,

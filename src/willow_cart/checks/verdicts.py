@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Sequence
-from pathlib import Path
+from typing import BinaryIO
 
 from willow_cart.model import Checksum
 
@@ -48,29 +49,29 @@ def weakness_of(algorithm: str) -> str:
     return ", weak" if algorithm in _WEAK else ""
 
 
-def proves_composite(path: str, digest: str, parts: int) -> bool:
-    """Whether a file has an MD5 of the MD5s of so many parts, for some size of part that is usual.
+def proves_composite(file: BinaryIO, digest: str, parts: int) -> bool:
+    """Return whether a file has an MD5 of the MD5s of so many parts, for a usual size of part.
 
     If not, nothing is proved: the parts may have had another size.
 
     Raises:
         OSError: the file cannot be read.
     """
-    length = Path(path).stat().st_size
+    length = os.fstat(file.fileno()).st_size
     return any(
-        _composite(path, size) == digest for size in _PART_SIZES if -(-length // size) == parts
+        _composite(file, size) == digest for size in _PART_SIZES if -(-length // size) == parts
     )
 
 
-def _composite(path: str, size: int) -> str:
+def _composite(file: BinaryIO, size: int) -> str:
     sums = hashlib.md5(usedforsecurity=False)
-    with open(path, "rb") as file:
-        while True:
-            part = hashlib.md5(usedforsecurity=False)
-            left = size
-            while left and (piece := file.read(min(left, _MIB))):
-                part.update(piece)
-                left -= len(piece)
-            if left == size:
-                return sums.hexdigest()
-            sums.update(part.digest())
+    file.seek(0)
+    while True:
+        part = hashlib.md5(usedforsecurity=False)
+        left = size
+        while left and (piece := file.read(min(left, _MIB))):
+            part.update(piece)
+            left -= len(piece)
+        if left == size:
+            return sums.hexdigest()
+        sums.update(part.digest())

@@ -83,17 +83,17 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
 
     from willow_cart.access.kept_answers import KeptAnswers
     from willow_cart.addresses import without_secrets
-    from willow_cart.records import Held, ledger_path
+    from willow_cart.errors import UnreadableLedger
+    from willow_cart.records import Held, has_ledger, ledger_path
     from willow_cart.sources.look import Asking
 
-    path = ledger_path(into)
     folder = next(each for each in (into, *into.absolute().parents) if each.is_dir())
     with ExitStack() as stack:
         kept = stack.enter_context(KeptAnswers(access, folder, most_open))
         is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005, E731
-        if path.is_file():
-            with suppress(sqlite3.DatabaseError):  # the haul says what is wrong with it
-                held = stack.enter_context(Held(path))
+        if has_ledger(into):
+            with suppress(sqlite3.Error, UnreadableLedger):  # the haul says what is wrong with it
+                held = stack.enter_context(Held(ledger_path(into)))
                 held.is_known("")
                 is_known = lambda address: held.is_known(without_secrets(address))  # noqa: E731
         yield kept, Asking(is_known, kept.keep)

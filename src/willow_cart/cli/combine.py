@@ -149,7 +149,7 @@ def _candidates(args: argparse.Namespace, *, any_name: bool) -> Iterator[Holding
                 continue
             if place.is_dir() and not (any_name or is_table(each.path)):
                 continue
-            if own is not None and Path(each.file).resolve() == own:
+            if own is not None and each.file.resolve() == own:
                 continue
             number += 1
             path = f"{place}/{each.path}" if len(args.places) > 1 and place.is_dir() else each.path
@@ -175,7 +175,7 @@ def _tables_in(each: Holding, args: argparse.Namespace) -> list[TableFile]:
     from willow_cart.tables.reading import sheets_of
 
     parts = parts_of_names(args.name_parts, each.offer)
-    sheets = sheets_of(TableFile(each.file, each.path, each.sha256(), parts))
+    sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))
     if not sheets[0].sheet:
         return sheets
     if args.sheet is None:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.options import positive, read_seconds, read_size
+from willow_cart.cli.unpacking import read_bounds
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
@@ -186,6 +187,7 @@ def make_access(
         retrier,
         stopped,
         rules.longest,
+        read_bounds(getattr(args, "swell_at_most", None)),
     )
 
 

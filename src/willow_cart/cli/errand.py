@@ -276,21 +276,21 @@ def _show_changes(found: Found, into: Path) -> None:
     """Say what is new, changed and gone, as far as the sources, the ledger and memory tell."""
     from willow_cart.addresses import without_secrets
     from willow_cart.cli.screen import show_line
+    from willow_cart.destination import FileTree
     from willow_cart.hauling import find_gone
-    from willow_cart.records import Held, ledger_path
+    from willow_cart.records import Held, has_ledger, ledger_path
 
-    path = ledger_path(into)
-    if not path.is_file():
+    if not has_ledger(into):
         return
     new = changed = missing = 0
-    with Held(path) as held:
+    with Held(ledger_path(into)) as held, FileTree(into) as tree:
         for offer in found.shelf:
             arrival = held.get(without_secrets(offer.address))
             new += arrival is None
             if arrival is None:
                 continue
             changed += offer.size not in (None, arrival.size)
-            missing += arrival.instead != "members" and not (into / arrival.lies_at).is_file()
+            missing += arrival.instead != "members" and tree.stamp(arrival.lies_at) is None
     gone = find_gone(into, found.gone)
     show_line(
         f"since the last time: {new:,} new, {changed:,} of another size, {missing:,} missing here,"

@@ -64,12 +64,11 @@ def preview(offers: Shelf, into: Path, rule: Rule) -> None:
     """
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import in_words
-    from willow_cart.hauling.disk import is_case_sensitive
-    from willow_cart.records import Held, ledger_path
+    from willow_cart.destination import is_case_sensitive
+    from willow_cart.records import Held, has_ledger, ledger_path
 
-    ledger = ledger_path(into)
     with ExitStack() as stack:
-        held = stack.enter_context(Held(ledger)) if ledger.is_file() else None
+        held = stack.enter_context(Held(ledger_path(into))) if has_ledger(into) else None
         plan = make_plan(offers, rule, held, case_sensitive=is_case_sensitive(into))
         show_plan(plan, into)
         known = sum(map(len, plan.known.values()))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from willow_cart.cli.connecting import add_patience, make_patience
 from willow_cart.cli.filing import make_rule
 from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
-from willow_cart.cli.unpacking import make_unpacking, require_of_use
+from willow_cart.cli.unpacking import make_unpacking, read_bounds, require_of_use
 
 if TYPE_CHECKING:
     from willow_cart.access import RequestRules
@@ -66,6 +66,7 @@ def make_wishes(args: argparse.Namespace) -> Wishes:
         layout=make_rule(args),
         accept_anything=args.accept_anything,
         inspect=args.inspect,
+        bounds=read_bounds(args.swell_at_most),
         must_check=args.must_check,
         tight=args.tight,
         presence=Presence(args.if_present),

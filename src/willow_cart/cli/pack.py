@@ -41,7 +41,7 @@ def run(args: argparse.Namespace) -> int:
     found = {
         replace(each.offer, number=number): each
         for number, each in enumerate(holdings_at(args.folder), 1)
-        if Path(each.file).resolve() != own
+        if each.file.resolve() != own
     }
     if not found:
         raise nothing_there(args.folder, "file")

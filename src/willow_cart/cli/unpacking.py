@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import BadOption
 
 if TYPE_CHECKING:
+    from willow_cart.archives import Bounds
     from willow_cart.hauling import Account, Unpacking
 
 
@@ -56,6 +57,20 @@ def add_unpacking(command: argparse.ArgumentParser, group_text: str) -> argparse
     return group
 
 
+def read_bounds(text: str | None) -> Bounds:
+    """Read how far an archive may swell.
+
+    Args:
+        text: as it was typed; None for as far as usual.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+    from willow_cart.archives import Bounds
+
+    return Bounds() if text is None else Bounds.parse(text)
+
+
 def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
     """How the options want archives unpacked.
 
@@ -63,7 +78,6 @@ def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
         BadOption: one of them cannot be understood.
     """
     from willow_cart.access.sign_ins import read_secret
-    from willow_cart.archives import Bounds
     from willow_cart.filing import Template
     from willow_cart.hauling import Unpacking
 
@@ -75,7 +89,7 @@ def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
         lift=args.lift,
         nested=args.nested,
         remove=args.then == "remove",
-        bounds=Bounds() if args.swell_at_most is None else Bounds.parse(args.swell_at_most),
+        bounds=read_bounds(args.swell_at_most),
         password=password and os.fsencode(read_secret(password, "--archive-password").value),
     )
 
@@ -92,12 +106,17 @@ def require_of_use(args: argparse.Namespace) -> None:
         "--lift": args.lift,
         "--nested": args.nested,
         "--then": args.then != "keep",
-        "--swell-at-most": args.swell_at_most is not None,
+        "--swell-at-most": args.swell_at_most is not None and not opens_archives(args),
         "--archive-password": args.archive_password,
     }
     for option, is_given in given.items():
         if is_given:
             raise BadOption(option, "is of no use without --unpack", "give that as well")
+
+
+def opens_archives(args: argparse.Namespace) -> bool:
+    """Return whether archives are opened although they are not unpacked."""
+    return bool(args.inspect) or getattr(args, "as_", None) == "archive"
 
 
 def show_unpacked(account: Account) -> None:

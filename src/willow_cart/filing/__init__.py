@@ -1,7 +1,6 @@
 """Where an offer goes: safe names, folders by layout or template, and one name for one file."""
 
 from willow_cart.filing.layouts import Layout
-from willow_cart.filing.names import safe_name, safe_path
 from willow_cart.filing.plan import Clash, Filed, Plan, make_plan, marked, require_fields
 from willow_cart.filing.templates import Template
 
@@ -14,6 +13,4 @@ __all__ = [
     "make_plan",
     "marked",
     "require_fields",
-    "safe_name",
-    "safe_path",
 ]

@@ -14,8 +14,8 @@ from itertools import chain, count, pairwise
 from typing import Protocol
 
 from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
+from willow_cart.destination import fold, marked_name, safe_path
 from willow_cart.errors import FieldsMissing
-from willow_cart.filing.names import fold, marked_name, safe_path
 from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
 from willow_cart.shelf import Shelf

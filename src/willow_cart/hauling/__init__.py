@@ -1,7 +1,6 @@
 """Bringing what was chosen home: fetch, check, file."""
 
 from willow_cart.hauling.account import Account
-from willow_cart.hauling.destination import put_rotten_aside
 from willow_cart.hauling.handling import Command
 from willow_cart.hauling.observer import Handled, Observer, Unpacked, all_of
 from willow_cart.hauling.pace import Limits, Pace
@@ -12,7 +11,7 @@ from willow_cart.hauling.run import Rounds, bring_home
 from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.hauling.unpacking import Unpacking
 from willow_cart.hauling.unpacking_here import unpack
-from willow_cart.hauling.vanished import find_gone, put_gone_aside
+from willow_cart.hauling.vanished import find_gone, put_gone_aside, put_rotten_aside
 from willow_cart.hauling.wishes import Wishes
 
 __all__ = [

@@ -18,11 +18,10 @@ from typing import TYPE_CHECKING
 from willow_cart.access import Access
 from willow_cart.access.kept_answers import KeptAnswers
 from willow_cart.addresses import WEB, scheme_of
+from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.filing import Filed
 from willow_cart.hauling.carrier import Carrier
-from willow_cart.hauling.destination import Destination
-from willow_cart.hauling.disk import boot_mark
 from willow_cart.hauling.filer import Landing, Note
 from willow_cart.hauling.observer import Observer
 from willow_cart.hauling.partials import PartialStore
@@ -102,7 +101,7 @@ class Annex:
             and (size <= _SMALL if size is not None else not self._large)
             and scheme_of(trip.address) in WEB
             and self._destination is not None
-            and not self._destination.has_something_at(trip.filed.path)
+            and self._destination.status(trip.filed.path) is None
             and not self._is_kept(trip.address)
         )
 
@@ -171,7 +170,7 @@ def _serve(line: Connection, access: Access, wishes: Wishes) -> None:
 
 def _make_carrier(root: Path, access: Access, wishes: Wishes) -> Carrier:
     destination = Destination(root, locks=False)  # the first process has the lock
-    partials = PartialStore(destination.own / "partial", {}, boot_mark())
+    partials = PartialStore(destination, {}, boot_mark())
     receiver = Receiver(
         access, partials, _NoFiler(), Observer(), threading.Event(), wishes, destination.room
     )

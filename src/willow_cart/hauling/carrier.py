@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -12,8 +11,8 @@ from willow_cart.access.http_rules import parse_date
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
+from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import CheckFailed, TooSlow, TryAgain, Unproved
-from willow_cart.hauling.destination import Destination, cannot_store
 from willow_cart.hauling.filer import Landing
 from willow_cart.hauling.held_here import HeldHere
 from willow_cart.hauling.helping import Help
@@ -67,7 +66,7 @@ class Carrier:
             if not trip.attempts:
                 if not replaces and (proved := self.here.proved(trip)):
                     return proved
-                trip.partial = self.receiver.partials.find(trip.offer)
+                trip.partial = self.receiver.find(trip)
                 before = trip.partial.size if trip.partial else 0
             trip.attempts += 1
             held = None
@@ -130,7 +129,13 @@ class Carrier:
         verdict = self._check(trip, whole)
         unsound = ""
         if self.receiver.wishes.inspect:
-            unsound = inspect(partial.path, trip.filed.path.rpartition("/")[2])
+            with self.destination.open(partial.file) as file:
+                unsound = inspect(
+                    file,
+                    trip.filed.path.rpartition("/")[2],
+                    self.receiver.wishes.bounds,
+                    self.receiver.require_going_on,
+                )
         sha256 = whole.found["sha256"]
         size = trip.offer.size
         if size is not None and size != partial.size and not partial.facts.coding:
@@ -147,7 +152,7 @@ class Carrier:
             last_modified=partial.facts.validators.last_modified,
             expected=written(_promised(trip, partial)),
             verdict=verdict,
-            mtime_ns=self._stamp(partial.path, modified, whole.modified),
+            mtime_ns=self._stamp(partial.file, modified, whole.modified),
             decoded=partial.facts.coding,
             media_type=partial.facts.content_type,
             modified="" if modified is None else modified.isoformat(timespec="seconds"),
@@ -156,15 +161,13 @@ class Carrier:
         if present := self.here.same(trip, unharmed, sha256):
             self.receiver.discard(trip)
             stands = unharmed.instead if unharmed else ""
-            arrival = replace(arrival, mtime_ns=os.stat(present).st_mtime_ns, instead=stands)
+            arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)
             return trip.result(State.HERE, arrival=arrival)
-        if unharmed is None and (kept := self.destination.make_way(trip.filed.path)):
-            # What lies there is not ours.
-            self.receiver.observer.set_aside(trip.filed.path, kept)
         trip.partial = None
         return Landing(
-            partial.path,
+            partial.file,
             trip.result(State.ARRIVED, unsound, arrival),
+            unharmed.own_stamp if unharmed else None,
             partial.record(trip.offer, arrival) if partial.recorded else None,
         )
 
@@ -172,7 +175,7 @@ class Carrier:
         """Give a file the time of its place, if it is to have that; return what it has then.
 
         Args:
-            file: its path.
+            file: its path below the destination.
             modified: when it was changed last at its place.
             stamp: the time that it has, in nanoseconds.
         """
@@ -182,10 +185,9 @@ class Carrier:
         if abs(nanoseconds) > _LATEST_NANOSECONDS:
             return stamp
         try:
-            os.utime(file, ns=(nanoseconds, nanoseconds))
+            return self.destination.set_modified(file, nanoseconds)
         except (OSError, OverflowError):
             return stamp  # a time that this disk cannot write
-        return os.stat(file).st_mtime_ns  # some write it less exactly
 
     def _check(self, trip: Trip, whole: Whole) -> str:
         """Hold what came against what was promised, and say by what it is proved.
@@ -209,7 +211,7 @@ class Carrier:
             )
         verdict = verdict_of(_promised(trip, partial), partial.facts.length)
         composite = partial.facts.composite
-        if verdict == LENGTH_ONLY and composite and proves_composite(partial.path, *composite):
+        if verdict == LENGTH_ONLY and composite and self._proves(partial, *composite):
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.receiver.wishes.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(trip, partial)
@@ -217,8 +219,12 @@ class Carrier:
             raise Unproved(trip.shown, reason, UNPROVED_ADVICE)
         return verdict
 
+    def _proves(self, partial: Partial, digest: str, parts: int) -> bool:
+        with self.destination.open(partial.file) as file:
+            return proves_composite(file, digest, parts)
+
     def _refuse(self, trip: Trip, partial: Partial) -> Path:
-        kept = self.destination.refuse(partial.path, trip.filed.path)
+        kept = self.destination.refuse(partial.file, trip.filed.path)
         self.receiver.discard(trip)
         return kept
 

@@ -9,19 +9,18 @@ each other share both. No lane waits for it, and nobody else writes the ledger.
 
 from __future__ import annotations
 
-import os
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from pathlib import Path
 from queue import SimpleQueue
 from typing import Protocol
 
+from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
 from willow_cart.errors import CannotStore
-from willow_cart.hauling.destination import Destination, cannot_store
-from willow_cart.hauling.disk import sync_file
 from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.model import State
 from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
@@ -42,14 +41,16 @@ class Landing:
     """A file that is whole and checked, and wants its name.
 
     Attributes:
-        file: where its bytes are.
+        file: where its bytes are, below the destination.
         result: what is to be entered once it has its name.
+        replaces: the stamp of the file whose place it takes, one of an earlier haul; None for none.
         seal: what to record before it gets it, for one that would be dear to fetch again; its
             bytes are synced already.
     """
 
     file: str
     result: Result
+    replaces: Stamp | None = None
     seal: PartRecord | None = None
 
 
@@ -67,13 +68,15 @@ class Mark:
 
     Attributes:
         address: by which the file is known.
-        file: where its bytes are.
-        spans: which of them are there, as byte ranges.
+        name: of its file.
+        spans: which bytes are there, as byte ranges.
+        digests: of those that are hashed; see `hauling.partials.Piece`.
     """
 
     address: str
-    file: str
+    name: str
     spans: str
+    digests: str
 
 
 class Taker(Protocol):
@@ -98,6 +101,7 @@ class Filer:
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
         timeline: gives the haul's timeline as it is by now.
+        set_aside: told of a file that lay where one was filed, and where it is kept.
         twins: what becomes of files whose bytes lie here already under another name.
         handles: whether a command is run for what arrives, which the ledger is to remember.
         clock: monotonic, in seconds.
@@ -111,6 +115,7 @@ class Filer:
         settled: Callable[[Result], None],
         timeline: Callable[[], str],
         *,
+        set_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
         twins: SameBytes = SameBytes.KEEP,
         handles: bool = False,
         clock: Callable[[], float] = time.monotonic,
@@ -120,6 +125,7 @@ class Filer:
         self._destination = destination
         self._settled = settled
         self._timeline = timeline
+        self._set_aside = set_aside
         self._twins = twins
         self._handles = handles
         self._clock = clock
@@ -239,8 +245,8 @@ class Filer:
         unsealed = [item.file for item in items if isinstance(item, Landing) and item.seal is None]
         self._destination.sync_files(unsealed)
         for mark in marks:
-            with suppress(FileNotFoundError):  # it has been done away with, or has its name
-                sync_file(mark.file)
+            with suppress(FileNotFoundError):  # it was deleted, or has its name
+                self._destination.sync(f"{PARTIAL}/{mark.name}")
         # A seal has to last before the name that follows it does: otherwise a power cut leaves a
         # file that the ledger takes for one of the person's.
         lasting = bool(marks) or _any_sealed(items)
@@ -254,8 +260,7 @@ class Filer:
                 elif isinstance(item, Landing) and item.seal is not None:
                     self._ledger.keep_part(item.seal)
                 elif isinstance(item, Mark):
-                    name = os.path.basename(item.file)
-                    self._ledger.mark_part(item.address, name, item.spans)
+                    self._ledger.mark_part(item.address, item.name, item.spans, item.digests)
 
     def _name(self, landing: Landing) -> Result:
         result = landing.result
@@ -265,12 +270,22 @@ class Filer:
             self._require_own_path(result)
             if twin is not None:
                 return self._name_twin(landing, result.arrival, twin)
-            self._destination.place(landing.file, result.path)
+            self._place(landing)
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         self._just_named[result.arrival.sha256] = result.arrival
         self._just_placed[result.path] = result.address
         return result
+
+    def _place(self, landing: Landing) -> None:
+        """Give a file its name; tell of what lay there and was not of a haul.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        path = landing.result.path
+        if kept := self._destination.place(landing.file, path, replaces=landing.replaces):
+            self._set_aside(path, kept)
 
     def _require_own_path(self, result: Result) -> None:
         """Refuse to put a file where another address of the same run has put one.
@@ -280,7 +295,7 @@ class Filer:
         Raises:
             CannotStore: another file of this run lies there.
         """
-        if not self._destination.has_something_at(result.path):
+        if self._destination.status(result.path) is None:
             return
         path = result.path
         other = self._just_placed.get(path) or self._ledger.brought_in(self._run, path)
@@ -296,7 +311,8 @@ class Filer:
         if (just_now := self._just_named.get(arrival.sha256)) is not None:
             return just_now  # the ledger does not know it yet
         same = self._ledger.with_bytes_of(arrival)
-        return next((each for each in same if self._destination.holds(each)), None)
+        stamp = self._destination.stamp
+        return next((each for each in same if stamp(each.lies_at) == each.stamp), None)
 
     def _name_twin(self, landing: Landing, arrival: Arrival, twin: Arrival) -> Result:
         """Do with a file that is here under another name as the person wants it.
@@ -307,17 +323,17 @@ class Filer:
         result = replace(landing.result, twin=twin.path)
         as_twin = replace(arrival, mtime_ns=twin.mtime_ns)
         # A file that lies there is of an earlier version, and must not pass for what is here now.
-        replaces = self._destination.has_something_at(result.path)
+        replaces = self._destination.status(result.path) is not None
         if self._twins is SameBytes.SKIP and not replaces:
             with suppress(FileNotFoundError):
-                os.unlink(landing.file)
+                self._destination.delete(landing.file)
             as_twin = replace(as_twin, instead=f"{TWIN}{twin.path}")
             return replace(result, state=State.HERE, path=twin.path, arrival=as_twin)
         if self._twins is SameBytes.LINK and self._destination.place_twin(
-            landing.file, result.path, twin.path
+            landing.file, result.path, twin.path, replaces=landing.replaces
         ):
             return replace(result, arrival=as_twin)
-        self._destination.place(landing.file, result.path)
+        self._place(landing)
         return result
 
 

@@ -14,6 +14,7 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from pathlib import Path
 from queue import SimpleQueue
 
 from willow_cart.addresses import host_of
@@ -89,7 +90,7 @@ class Handler:
     def __init__(
         self,
         command: Command,
-        full_path: Callable[[str], str],
+        full_path: Callable[[str], Path],
         observer: Observer,
         stop: threading.Event,
         ended_well: Callable[[Arrival], None],
@@ -129,7 +130,7 @@ class Handler:
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
         """Run it for one file; None if it was broken off for the person's sake."""
-        fields = fields_of(filed, arrival, self._full_path(arrival.lies_at))
+        fields = fields_of(filed, arrival, str(self._full_path(arrival.lies_at)))
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
         try:

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import os
 from dataclasses import dataclass, replace
 
-from willow_cart.checks import digest_file, verdict_of, written
-from willow_cart.hauling.destination import Destination
+from willow_cart.checks import digest_of, verdict_of, written
+from willow_cart.destination import Destination, Stamp
 from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, State
 from willow_cart.records import Arrival, Held, Result, timestamp
@@ -32,47 +31,52 @@ class HeldHere:
         arrival = self.unharmed(trip)
         if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
             return trip.result(State.HERE, arrival=trip.restamped)
-        path = self.destination.full_path(trip.filed.path)
-        if not os.path.isfile(path):
+        path = trip.filed.path
+        stamp = self.destination.stamp(path)
+        if stamp is None:
             return None
-        found = digest_file(path, {"sha256", *(each.algorithm for each in promised)})
+        with self.destination.open(path) as file:
+            found = digest_of(file, {"sha256", *(each.algorithm for each in promised)})
         if any(found[each.algorithm] != each for each in promised):
             return None
-        return trip.result(State.HERE, arrival=self._describe(trip, path, found["sha256"]))
+        return trip.result(State.HERE, arrival=self._describe(trip, stamp, found["sha256"]))
 
     def unharmed(self, trip: Trip) -> Arrival | None:
         """What the ledger says of a file, provided that it still lies there as it was filed."""
         arrival = trip.restamped or self._known(trip)
-        if arrival is None or self.destination.holds(arrival):
+        if arrival is None:
+            return None
+        stamp = self.destination.stamp(arrival.lies_at)
+        if stamp == arrival.stamp:
             return arrival
         if arrival.instead == "members":
             return arrival if self._members_are_here(arrival) else None
         # A folder that was copied or restored has the same bytes under other time stamps.
-        path = self.destination.full_path(arrival.lies_at)
-        if not os.path.isfile(path) or os.path.getsize(path) != arrival.size:
+        if stamp is None or stamp.size != arrival.size:
             return None
-        stamp = os.stat(path).st_mtime_ns
-        if digest_file(path, ["sha256"])["sha256"].digest != arrival.sha256:
+        if self._sha256(arrival.lies_at).digest != arrival.sha256:
             return None
-        trip.restamped = replace(arrival, mtime_ns=stamp)
+        trip.restamped = replace(arrival, mtime_ns=stamp.mtime_ns)
         return trip.restamped
 
-    def same(self, trip: Trip, unharmed: Arrival | None, sha256: Checksum) -> str | None:
-        """Where a file lies already that has the same bytes as what came.
+    def same(self, trip: Trip, unharmed: Arrival | None, sha256: Checksum) -> Stamp | None:
+        """Return the stamp of a file that lies here already with the same bytes as what came.
 
         Args:
             trip: what came.
             unharmed: what the ledger says of what lies there, if that can be believed.
             sha256: of what came.
         """
-        path = self.destination.full_path(unharmed.lies_at if unharmed else trip.filed.path)
         if unharmed:
-            if unharmed.instead == "members":
-                return None
-            return path if unharmed.sha256 == sha256.digest else None
-        if os.path.isfile(path) and digest_file(path, ["sha256"])["sha256"] == sha256:
-            return path
-        return None
+            is_same = unharmed.instead != "members" and unharmed.sha256 == sha256.digest
+            return unharmed.stamp if is_same else None
+        path = trip.filed.path
+        stamp = self.destination.stamp(path)
+        return stamp if stamp is not None and self._sha256(path) == sha256 else None
+
+    def _sha256(self, path: str) -> Checksum:
+        with self.destination.open(path) as file:
+            return digest_of(file, ["sha256"])["sha256"]
 
     def _members_are_here(self, archive: Arrival) -> bool:
         """Whether what was unpacked from an archive lies here, which was done away with then."""
@@ -81,27 +85,28 @@ class HeldHere:
         members = [
             each for each in self.held.members_of(archive.address) if each.archive == archive.sha256
         ]
-        return bool(members) and all(map(self.destination.holds, members))
+        return bool(members) and all(
+            self.destination.stamp(each.lies_at) == each.stamp for each in members
+        )
 
     def _known(self, trip: Trip) -> Arrival | None:
         return None if self.held is None else self.held.get(trip.shown)
 
-    def _describe(self, trip: Trip, path: str, sha256: Checksum) -> Arrival:
+    def _describe(self, trip: Trip, stamp: Stamp, sha256: Checksum) -> Arrival:
         """The ledger's entry for a file that lies here and was proved right, however it came."""
         known = self._known(trip)
         if known is not None and known.sha256 != sha256.digest:
             known = None
-        status = os.stat(path)
         return Arrival(
             address=trip.shown,
             final_address=known.final_address if known else trip.shown,
             path=trip.filed.path,
             time=timestamp(),
-            size=status.st_size,
+            size=stamp.size,
             sha256=sha256.digest,
             entity_tag=known.entity_tag if known else None,
             last_modified=known.last_modified if known else None,
             expected=written(trip.offer.checksums),
-            verdict=verdict_of(trip.offer.checksums, status.st_size),
-            mtime_ns=status.st_mtime_ns,
+            verdict=verdict_of(trip.offer.checksums, stamp.size),
+            mtime_ns=stamp.mtime_ns,
         )

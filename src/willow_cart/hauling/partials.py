@@ -8,13 +8,14 @@ import os
 import threading
 import zlib
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from pathlib import Path
+from typing import Self
 
 from willow_cart.access import Delivery, Joining
 from willow_cart.addresses import without_secrets
 from willow_cart.checks import RunningDigest, read_checksum, written
-from willow_cart.hauling.disk import begin_to_write_out
+from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
 from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Facts, Offer, Origin
 from willow_cart.records import Arrival, PartRecord
@@ -26,8 +27,37 @@ _WORTH_WRITING_OUT = 16 << 20
 # Who asks for a strand waits no longer than so many seconds: others wait for them in turn.
 _BRIEFLY = 0.05
 
+# More than any note of spans has.
+_LONGEST_NOTE = 1 << 20
+
 # A strand that would bring fewer bytes is not worth its request.
 _WORTH_A_STRAND = 1 << 20
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Piece:
+    """Bytes of a partial file with their digest, by which a later run sees that they are unchanged.
+
+    Attributes:
+        start: the first byte.
+        end: the byte behind the last.
+        digest: hexadecimal: the SHA-256 of the piece that begins the file, which is made anyway,
+            and the CRC-32 of others, which costs a tenth.
+    """
+
+    start: int
+    end: int
+    digest: str
+
+    def __str__(self) -> str:
+        return f"{self.start}-{self.end}:{self.digest}"
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Read one as it is written; the ledger's entries are checked when they are read."""
+        span, _, digest = text.partition(":")
+        start, _, end = span.partition("-")
+        return cls(int(start), int(end), digest)
 
 
 @dataclass(slots=True, eq=False)
@@ -39,15 +69,31 @@ class Strand:
         asked: the byte behind the last that is asked for; None where nobody knows.
         end: the byte behind the last that is wanted: nearer while another strand brings the rest.
         at: the byte that comes next.
+        digested: the byte behind the last that it has hashed by itself.
     """
 
     start: int
     asked: int | None
     end: int | None = field(init=False)
     at: int = field(init=False)
+    digested: int = field(init=False)
+    _crc32: int = field(init=False, default=0)
 
     def __post_init__(self) -> None:
-        self.at, self.end = self.start, self.asked
+        self.at, self.end, self.digested = self.start, self.asked, self.start
+
+    def digest(self, data: memoryview) -> None:
+        """Hash bytes that continue it, which are not hashed with the whole file yet."""
+        if self.digested == self.at:
+            self._crc32 = zlib.crc32(data, self._crc32)
+            self.digested += len(data)
+
+    @property
+    def piece(self) -> Piece | None:
+        """What it has hashed by itself; None for nothing."""
+        if self.digested == self.start:
+            return None
+        return Piece(self.start, self.digested, f"{self._crc32:08x}")
 
     @property
     def left(self) -> int:
@@ -64,7 +110,7 @@ class Partial:
     keeps its state.
 
     Attributes:
-        path: where the bytes are.
+        name: of the file with the bytes, in the folder of partial files.
         facts: what the place said about the whole.
         joining: whether the rest can be joined to them later.
         size: how many there are.
@@ -76,7 +122,8 @@ class Partial:
 
     def __init__(
         self,
-        path: str,
+        destination: Destination,
+        name: str,
         facts: Facts,
         joining: Joining,
         algorithms: Iterable[str],
@@ -84,7 +131,8 @@ class Partial:
         spans: Spans,
         boot: str,
     ) -> None:
-        self.path = path
+        self.name = name
+        self._destination = destination
         self.facts = facts
         self.joining = joining
         self.size = spans.total
@@ -97,6 +145,7 @@ class Partial:
         self._strands: list[Strand] = []
         self._hashed = 0
         self._has_note = False
+        self._pieces: list[Piece] = []
         self._digest = RunningDigest(algorithms)
         self._file = -1
         self._users = 0
@@ -112,6 +161,11 @@ class Partial:
     def can_be_shared(self) -> bool:
         """Whether several strands may bring it: the ledger knows of it, and its end is known."""
         return self.recorded and not self.abandoned and self.facts.length is not None
+
+    @property
+    def file(self) -> str:
+        """The path of the file with the bytes, below the destination."""
+        return f"{PARTIAL}/{self.name}"
 
     @property
     def spans(self) -> Spans:
@@ -169,6 +223,7 @@ class Partial:
         with self._change:
             if strand in self._strands:
                 self._here = Spans.of([*self._here.pairs, (strand.start, strand.at)])
+                self._pieces += [strand.piece] if strand.piece else []
                 self._strands.remove(strand)
                 for each in self._strands:
                     if each.asked is not None:
@@ -215,12 +270,11 @@ class Partial:
         """
         with self._change:
             if self.abandoned:
-                raise FileNotFoundError(errno.ENOENT, "is done away with", self.path)
+                raise FileNotFoundError(errno.ENOENT, "is deleted", self.name)
             self._users += 1
             if self._users > 1:
                 return
-            flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | (0 if self.size else os.O_TRUNC)
-            self._file = os.open(self.path, flags, 0o666)
+            self._file = self._destination.open_partial(self.name, is_new=not self.size)
             if self.size:
                 self._follow()
                 _settle_end(self._file, self.spans, self.facts.length)
@@ -258,6 +312,8 @@ class Partial:
         if strand.at == self._hashed:
             self._digest.add(view, self._file)
             self._hashed += len(view)
+        else:
+            strand.digest(view)
         strand.at += len(view)
         spans = self.spans
         if self._has_note or not spans.is_in_order:
@@ -272,6 +328,43 @@ class Partial:
         if beginning > self._hashed:
             self._hashed = beginning
             self._digest.reach(beginning, self._file)
+
+    def pieces(self) -> list[Piece]:
+        """Return what is hashed by now, in order and with no byte in two of them."""
+        with self._change:
+            hashed, sha256 = self._digest.so_far()
+            own = (*self._pieces, *(each.piece for each in self._strands))
+            self._pieces = [each for each in self._pieces if each.end > hashed]
+            pieces = [Piece(0, hashed, sha256)] if hashed else []
+            for piece in sorted(each for each in own if each is not None):
+                if piece.start >= (pieces[-1].end if pieces else 0):
+                    pieces.append(piece)
+            return pieces
+
+    def is_as_marked(self, pieces: Iterable[Piece]) -> bool:
+        """Return whether its bytes are those that an earlier run has hashed.
+
+        Raises:
+            OSError: it cannot be read.
+        """
+        file = self._destination.open_partial(self.name, is_new=False)
+        try:
+            for piece in pieces:
+                if piece.start:
+                    digest = _crc32_between(file, piece.start, piece.end)
+                    self._pieces.append(piece)
+                elif piece.end <= self.spans.beginning:
+                    # The digest of the whole goes on from here.
+                    self._digest.reach(piece.end, file)
+                    self._digest.settle()
+                    self._hashed, digest = self._digest.so_far()
+                else:
+                    return False
+                if digest != piece.digest:
+                    return False
+            return True
+        finally:
+            os.close(file)
 
     def rest(self) -> None:
         """Close the file for now, unless others who have woken it still write it."""
@@ -310,7 +403,7 @@ class Partial:
         return PartRecord(
             without_secrets(offer.address),
             without_secrets(self.facts.address),
-            os.path.basename(self.path),
+            self.name,
             self.facts.length,
             self.facts.validators,
             self.joining.value,
@@ -321,16 +414,18 @@ class Partial:
 
 
 class PartialStore:
-    """The folder of partial files.
+    """The partial files of a destination.
 
     Args:
-        folder: where they are.
+        destination: where they are.
         records: what earlier runs have left, by address without secrets.
         boot: tells this start of the machine from every other; empty where nothing does.
     """
 
-    def __init__(self, folder: Path, records: Mapping[str, PartRecord], boot: str) -> None:
-        self._folder = folder
+    def __init__(
+        self, destination: Destination, records: Mapping[str, PartRecord], boot: str
+    ) -> None:
+        self._destination = destination
         self._records = records
         self._boot = boot
 
@@ -345,14 +440,18 @@ class PartialStore:
             OSError: the files cannot be changed.
         """
         wanted = {record.file for record in self._records.values()}
-        for path in self._folder.iterdir():
-            if path.name not in wanted and path.is_file():
-                path.unlink()
+        for name in self._destination.names(PARTIAL):
+            if name not in wanted:
+                with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
+                    self._destination.delete(f"{PARTIAL}/{name}")
         for record in self._records.values():
-            path = self._folder / record.file
             in_doubt = record.sealed is None and not (self._boot and record.boot == self._boot)
-            if in_doubt and path.is_file():
-                _cut_to(path, Spans.read(record.synced), record.length)
+            if in_doubt and self._destination.stamp(f"{PARTIAL}/{record.file}") is not None:
+                file = self._destination.open_partial(record.file, is_new=False)
+                try:
+                    _cut_to(file, Spans.read(record.synced), record.length)
+                finally:
+                    os.close(file)
 
     def begin(self, offer: Offer, delivery: Delivery) -> Partial:
         """Start an empty one for a delivery.
@@ -364,9 +463,14 @@ class PartialStore:
         marks = (offer.address, facts.length, facts.validators.entity_tag,
                  facts.validators.last_modified)  # fmt: skip
         name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
-        path = f"{self._folder}/{name}"
+        return self._make(name, offer, facts, delivery.joining, Spans())
+
+    def _make(
+        self, name: str, offer: Offer, facts: Facts, joining: Joining, spans: Spans
+    ) -> Partial:
+        algorithms = (each.algorithm for each in (*offer.checksums, *facts.checksums))
         return Partial(
-            path, facts, delivery.joining, _algorithms(offer, facts), spans=Spans(), boot=self._boot
+            self._destination, name, facts, joining, algorithms, spans=spans, boot=self._boot
         )
 
     def find(self, offer: Offer) -> Partial | None:
@@ -377,8 +481,11 @@ class PartialStore:
         joining = Joining(record.joining)
         if joining is Joining.BLIND and not offer.checksums:
             return None  # an earlier haul had a checksum to prove the joined parts; this has none
-        path = f"{self._folder}/{record.file}"
-        spans = _spans_in(path, record.length)
+        try:
+            with self._destination.read_partial(record.file) as file:
+                spans = _spans_in(file.fileno(), record.length)
+        except OSError:
+            return None  # it is gone, or is no file
         if spans is None:
             spans = Spans.read(record.synced)
         if not spans.total:
@@ -387,23 +494,33 @@ class PartialStore:
             replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
         )
         facts = Facts(record.final_address, record.length, record.validators, checksums=promised)
-        partial = Partial(
-            path, facts, joining, _algorithms(offer, facts), spans=spans, boot=self._boot
-        )
+        partial = self._make(record.file, offer, facts, joining, spans)
         partial.recorded = True
         return partial
+
+    def delete(self, partial: Partial) -> None:
+        """Delete a partial file.
+
+        Raises:
+            OSError: it is not there, or cannot be deleted.
+        """
+        self._destination.delete(partial.file)
+
+    def pieces_of(self, offer: Offer) -> list[Piece]:
+        """Return what an earlier run has hashed of the partial file of an offer."""
+        record = self._records.get(without_secrets(offer.address))
+        return [] if record is None else [*map(Piece.parse, record.digests.split())]
 
 
 # What is where in the file of a partial: all up to its end, or what a note behind that end says.
 
 
-def _cut_to(path: Path, spans: Spans, length: int | None) -> None:
+def _cut_to(file: int, spans: Spans, length: int | None) -> None:
     """Leave no more of a file than its spans."""
-    with path.open("r+b") as file:
-        size = os.fstat(file.fileno()).st_size
-        if spans.pairs and spans.pairs[-1][1] > size:
-            spans = Spans()  # it is another file than the one that was synced
-        _settle_end(file.fileno(), spans, length)
+    size = os.fstat(file).st_size
+    if spans.pairs and spans.pairs[-1][1] > size:
+        spans = Spans()  # it is another file than the one that was synced
+    _settle_end(file, spans, length)
 
 
 def _settle_end(file: int, spans: Spans, length: int | None) -> None:
@@ -421,16 +538,25 @@ def _leave_note(file: int, spans: Spans, length: int | None) -> None:
     os.pwrite(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
 
 
-def _spans_in(path: str, length: int | None) -> Spans | None:
+def _spans_in(file: int, length: int | None) -> Spans | None:
     """The spans that are found in a file; None if its note is damaged."""
-    size = os.path.getsize(path) if os.path.isfile(path) else 0
+    size = os.fstat(file).st_size
     if length is None or size <= length:
         return Spans.of([(0, size)])
-    with open(path, "rb") as file:
-        file.seek(length)
-        check, _, text = file.readline().rstrip(b"\n").partition(b" ")
-    return Spans.read(text.decode()) if check == b"%08x" % zlib.crc32(text) else None
+    line = os.pread(file, min(size - length, _LONGEST_NOTE), length).partition(b"\n")[0]
+    check, _, text = line.partition(b" ")
+    if check != b"%08x" % zlib.crc32(text):
+        return None
+    try:
+        spans = Spans.read(text.decode("ascii"))
+    except ValueError:
+        return None
+    return spans if spans.fits(length) else None
 
 
-def _algorithms(offer: Offer, facts: Facts) -> Iterable[str]:
-    return (checksum.algorithm for checksum in (*offer.checksums, *facts.checksums))
+def _crc32_between(file: int, start: int, end: int) -> str:
+    crc32 = 0
+    while start < end and (data := os.pread(file, min(end - start, 1 << 20), start)):
+        crc32 = zlib.crc32(data, crc32)
+        start += len(data)
+    return f"{crc32:08x}"

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 from enum import StrEnum
 
 from willow_cart.addresses import without_secrets
+from willow_cart.destination import Destination
 from willow_cart.filing import Plan
-from willow_cart.hauling.destination import Destination
 from willow_cart.model import State
 from willow_cart.records import Result
 
@@ -32,7 +32,7 @@ class Presence(StrEnum):
         if self is Presence.RENEW or self is Presence.REPLACE:
             return
         for number, filed in enumerate(plan, 1):
-            if destination.has_something_at(filed.path):
+            if destination.status(filed.path) is not None:
                 address = without_secrets(filed.offer.address)
                 if self is Presence.KEEP:
                     yield Result(number, address, filed.path, State.HERE)

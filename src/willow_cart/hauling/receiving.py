@@ -184,6 +184,31 @@ class Receiver:
             partial.let_go(strand)
         return True
 
+    def find(self, trip: Trip) -> Partial | None:
+        """Return what an earlier run left of a file, if it can be resumed.
+
+        Bytes that were changed since they were marked as safe are deleted, and told.
+
+        Raises:
+            OSError: it cannot be read.
+        """
+        partial = self.partials.find(trip.offer)
+        if partial is None or partial.is_as_marked(self.partials.pieces_of(trip.offer)):
+            return partial
+        trip.partial = partial
+        self.discard(trip)
+        trip.notes += ("the partial file was changed since the last run; all was fetched again",)
+        return None
+
+    def require_going_on(self, _count: int = 0) -> None:
+        """End what takes long once the person wants to stop.
+
+        Raises:
+            Interrupted: they do.
+        """
+        if self.stop.is_set():
+            raise Interrupted("a file", "interrupted")
+
     def close(self) -> None:
         """Change no file any more: the haul has ended, and its files may be another's."""
         self.closed.set()
@@ -200,7 +225,7 @@ class Receiver:
         if partial.recorded:
             self.filer.take(Note(lambda ledger: ledger.forget_part(trip.shown)))
         with suppress(FileNotFoundError):
-            os.unlink(partial.path)
+            self.partials.delete(partial)
 
     def _fill(
         self, trip: Trip, partial: Partial, lane: int, delivery: Delivery | None
@@ -307,11 +332,14 @@ class Receiver:
         length = partial.facts.length
         limits = self.wishes.limits
         meter = Meter(trip.shown, limits, self.cap, self.stop.wait, self.clock)
+        counted = 0
         for data in self._pieces(trip, partial, strand, delivery):
             if partial.size + len(data) != length:
                 self._record(trip, partial)
             count = partial.write(strand, data)
-            trip.count(count)
+            came = delivery.line_bytes
+            trip.count(count if came is None else came - counted)
+            counted = came or 0
             self.observer.received(lane, count)
             if length is not None and partial.size > length:
                 raise StrangeAnswer(
@@ -408,7 +436,8 @@ class Receiver:
         """Have what has come made safe on the disk, and the ledger know how much that is."""
         if partial.recorded:
             partial.marked = self.clock()
-            self.filer.take(Mark(trip.shown, partial.path, str(partial.spans)))
+            digests = " ".join(map(str, partial.pieces()))
+            self.filer.take(Mark(trip.shown, partial.name, str(partial.spans), digests))
 
 
 def _enough_of(delivery: Delivery) -> bytes:

@@ -8,7 +8,7 @@ is at its old place any more; then each gets its new name.
 
 from __future__ import annotations
 
-import os
+import stat
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -17,14 +17,16 @@ from pathlib import Path
 
 from willow_cart.access.http_rules import parse_date
 from willow_cart.addresses import fingerprint
+from willow_cart.destination import Destination, cannot_store, is_case_sensitive
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import Rule
-from willow_cart.hauling.destination import Destination
-from willow_cart.hauling.disk import is_case_sensitive
-from willow_cart.model import Offer
+from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.records import Arrival, Ledger, Move, ledger_path
 from willow_cart.shelf import Shelf
+
+_MOVING = f"{OWN_FOLDER}/moving"
+_MOVED = f"{OWN_FOLDER}/moved"
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +81,9 @@ def refile(into: Path, rule: Rule, *, only_look: bool = False) -> Refiled:
     with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
         end_moves(ledger, destination)
         arrivals = {arrival.path: arrival for arrival in ledger.latest_arrivals()}
-        staying = [path for path, each in arrivals.items() if not destination.holds(each)]
+        staying = [
+            path for path, each in arrivals.items() if destination.stamp(path) != each.own_stamp
+        ]
         for path in staying:
             del arrivals[path]
         by_address = {arrival.address: arrival for arrival in arrivals.values()}
@@ -105,7 +109,7 @@ def end_moves(ledger: Ledger, destination: Destination) -> None:
         CannotStore: a file cannot be moved.
     """
     if moves := ledger.moves():
-        _carry_on(moves, destination)
+        _carry_on(moves, ledger, destination)
         _enter(moves, ledger, destination)
 
 
@@ -125,9 +129,9 @@ def _require_free(moves: Sequence[Move], destination: Destination) -> None:
     """
     leaving = {move.old for move in moves}
     for move in moves:
-        there = destination.full_path(move.new)
-        # A folder may be empty by then, and is taken away.
-        if move.new not in leaving and os.path.lexists(there) and not os.path.isdir(there):
+        there = destination.status(move.new)
+        # A folder may be empty by then, and is deleted.
+        if move.new not in leaving and there is not None and not stat.S_ISDIR(there.st_mode):
             raise CannotStore(
                 move.new, f"lies in the way of {move.old}", "move it, or file by another rule"
             )
@@ -142,19 +146,21 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
     if not moves:
         return
     # A kill at the very end of an earlier one leaves its folder, which must not speak for this one.
-    for left in (destination.own / "moving", destination.own / "moved"):
+    for left in (_MOVING, _MOVED):
         try:
-            destination.drop_drawer(left)
+            destination.delete_folder(left)
         except FileNotFoundError:
             pass
         except OSError:
             raise CannotStore(
-                str(left), "holds files that no ledger knows of", "see what they are, and move them"
+                str(destination.full_path(left)),
+                "holds files that no ledger knows of",
+                "see what they are, and move them",
             ) from None
     with ledger.transaction(lasting=True):
         ledger.keep_moves(moves)
     try:
-        _carry_on(moves, destination)
+        _carry_on(moves, ledger, destination)
     except CannotStore:
         _take_back(moves, destination)
         with ledger.transaction(lasting=True):
@@ -163,40 +169,55 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
     _enter(moves, ledger, destination)
 
 
-def _carry_on(moves: Sequence[Move], destination: Destination) -> None:
+def _carry_on(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
     """Move what is not moved yet, from whatever a kill has left.
+
+    A file that was changed since, or put at a path meanwhile, is not the one to be moved.
 
     Raises:
         CannotStore: a file cannot be moved.
     """
-    moving, moved = destination.own / "moving", destination.own / "moved"
-    if not moved.is_dir():
-        moving.mkdir(exist_ok=True)
+    if destination.status(_MOVED) is None:
         for move in moves:
-            if not (moving / _mark(move)).exists() and destination.has_something_at(move.old):
-                destination.take_away(move.old, str(moving / _mark(move)))
-        destination.sync_folders()
-        destination.rename_drawer(moving, "moved")
+            known = ledger.latest_at(move.old)
+            is_ours = known is not None and destination.stamp(move.old) == known.own_stamp
+            if is_ours and destination.status(_moving(move)) is None:
+                destination.take_away(move.old, _moving(move))
+        _rename(destination, _MOVING, _MOVED)
     destination.drop_empty_folders(move.old for move in moves)
     for move in moves:
-        if (moved / _mark(move)).exists():
-            destination.place(str(moved / _mark(move)), move.new)
+        if destination.status(_moved(move)) is not None:
+            destination.place(_moved(move), move.new)
 
 
 def _take_back(moves: Sequence[Move], destination: Destination) -> None:
     """Have every file where it was."""
-    moving, moved = destination.own / "moving", destination.own / "moved"
-    if moved.is_dir():
+    if destination.status(_MOVED) is not None:
         for move in moves:
-            if not (moved / _mark(move)).exists():
-                destination.take_away(move.new, str(moved / _mark(move)))
-        destination.rename_drawer(moved, "moving")
+            if destination.status(_moved(move)) is None:
+                destination.take_away(move.new, _moved(move))
+        _rename(destination, _MOVED, _MOVING)
         destination.drop_empty_folders(move.new for move in moves)
     for move in moves:
-        if (moving / _mark(move)).exists():
-            destination.place(str(moving / _mark(move)), move.old)
+        if destination.status(_moving(move)) is not None:
+            destination.place(_moving(move), move.old)
     destination.sync_folders()
-    destination.drop_drawer(moving)
+    with suppress(FileNotFoundError):
+        destination.delete_folder(_MOVING)
+
+
+def _rename(destination: Destination, folder: str, to: str) -> None:
+    """Rename a folder in the own folder, and have what was moved into it before last.
+
+    Raises:
+        CannotStore: it cannot be renamed.
+    """
+    try:
+        destination.make_folder(folder)
+        destination.sync_folders()
+        destination.move(folder, to, replaces=False)
+    except OSError as error:
+        raise cannot_store(folder, error) from None
 
 
 def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
@@ -206,9 +227,14 @@ def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> N
         ledger.move_arrivals(moves)
         ledger.forget_moves()
     with suppress(OSError):
-        destination.drop_drawer(destination.own / "moved")
+        destination.delete_folder(_MOVED)
 
 
-def _mark(move: Move) -> str:
-    """What a file is called while it has neither its old name nor its new one."""
-    return fingerprint(move.address)
+def _moving(move: Move) -> str:
+    """Return the path of a file that has neither its old name nor its new one."""
+    return f"{_MOVING}/{fingerprint(move.address)}"
+
+
+def _moved(move: Move) -> str:
+    """Return the same once no file is at its old path any more."""
+    return f"{_MOVED}/{fingerprint(move.address)}"

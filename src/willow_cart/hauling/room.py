@@ -2,43 +2,17 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.addresses import without_secrets
+from willow_cart.destination import PARTIAL, FileTree, room_at
 from willow_cart.errors import TooLittleRoom
-from willow_cart.model import OWN_FOLDER, Offer, Sizes
-from willow_cart.records import Arrival, Held, Ledger, ledger_path
+from willow_cart.model import Offer, Sizes
+from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path
 from willow_cart.shelf import Shelf
 from willow_cart.units import format_size
-
-# What is left free for the ledger when a file would fill the disk, unless that is very small.
-_RESERVE = 16 << 20
-
-
-def room_at(folder: str | Path) -> int:
-    """How many bytes may still be written in a folder, there or to be made; some are kept back.
-
-    Raises:
-        OSError: nobody can say.
-    """
-    place = Path(folder).absolute()
-    while not place.exists() and place != place.parent:
-        place = place.parent
-    return room_in(str(place))
-
-
-def room_in(folder: str) -> int:
-    """How many bytes may still be written in a folder that is there; some are kept back.
-
-    Raises:
-        OSError: it is not.
-    """
-    status = os.statvfs(folder)
-    reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
-    return max(0, status.f_bavail * status.f_frsize - reserve)
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,36 +58,34 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
         room = room_at(into)
     except OSError:
         room = None
-    path = ledger_path(into)
-    if not path.is_file():
+    if not has_ledger(into):
         for offer in offers:
             to_come.add(offer)
         return Prospect(to_come, 0, 0, room, None)
     here = begun = 0
-    with Ledger(path) as ledger, Held(path) as held:
+    path = ledger_path(into)
+    with Ledger(path) as ledger, Held(path) as held, FileTree(into) as tree:
         parts = ledger.parts()
         for offer in offers:
             address = without_secrets(offer.address)
-            if _is_here(offer, held.get(address), into):
+            if _is_here(offer, held.get(address), tree):
                 here += 1
                 continue
             to_come.add(offer)
             if offer.size is not None and (part := parts.get(address)):
-                begun += min(_size_of(into / OWN_FOLDER / "partial" / part.file), offer.size)
+                begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
         return Prospect(to_come, here, begun, room, ledger.last_speed())
 
 
-def _is_here(offer: Offer, arrival: Arrival | None, into: Path) -> bool:
+def _is_here(offer: Offer, arrival: Arrival | None, tree: FileTree) -> bool:
     if arrival is None or offer.size not in (None, arrival.size):
         return False
-    return _size_of(into / arrival.path) == arrival.size
+    return _size_of(arrival.path, tree) == arrival.size
 
 
-def _size_of(path: Path) -> int:
-    try:
-        return os.lstat(path).st_size
-    except OSError:
-        return 0
+def _size_of(path: str, tree: FileTree) -> int:
+    stamp = tree.stamp(path)
+    return 0 if stamp is None else stamp.size
 
 
 def require_room(offers: Shelf, into: Path) -> None:

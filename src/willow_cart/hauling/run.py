@@ -11,6 +11,13 @@ from pathlib import Path
 
 from willow_cart.access import Access
 from willow_cart.addresses import without_secrets
+from willow_cart.destination import (
+    PARTIAL,
+    Destination,
+    boot_mark,
+    cannot_store,
+    is_case_sensitive,
+)
 from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
@@ -18,8 +25,6 @@ from willow_cart.hauling.account import Account
 from willow_cart.hauling.annex import Annex, pays
 from willow_cart.hauling.carrier import Carrier
 from willow_cart.hauling.crew import Crew
-from willow_cart.hauling.destination import Destination, cannot_store
-from willow_cart.hauling.disk import boot_mark, is_case_sensitive
 from willow_cart.hauling.docket import Docket
 from willow_cart.hauling.filer import Filer, Note
 from willow_cart.hauling.handling import Handler
@@ -119,7 +124,7 @@ def bring_home(
         else:
             rounds.run = ledger.begin_run(command, note)
         run, timekeeper = rounds.run, rounds.timekeeper
-        parts = _file_what_was_sealed(ledger, run, destination, held)
+        parts = _file_what_was_sealed(ledger, run, destination, held, observer)
         plan = make_plan(shelf, wishes.layout, held or None, case_sensitive=is_case_sensitive(into))
         if wishes.unpack is not None:
             wishes.unpack.require_fields(plan)
@@ -136,6 +141,7 @@ def bring_home(
         with ledger.transaction():
             ledger.keep_timeline(run, timekeeper.written())
             ledger.end_run(run, gravest(rounds.codes))
+        ledger.restore()
     return account
 
 
@@ -179,6 +185,7 @@ class _Haul:
             destination,
             settled,
             timekeeper.written,
+            set_aside=self.observer.set_aside,
             twins=wishes.twins,
             handles=wishes.on_arrival is not None,
         )
@@ -221,8 +228,8 @@ class _Haul:
         """The archives of the haul that lie here as they came."""
         for filed in wish.wanted(self.plan):
             arrival = self.held.get(without_secrets(filed.offer.address))
-            if arrival is not None and self.destination.holds(arrival):
-                yield Archive(filed, arrival, self.destination.full_path(arrival.lies_at))
+            if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
+                yield Archive(filed, arrival)
 
     def _make_handler(self, filer: Filer) -> Handler | None:
         """What runs the person's command, also for what an earlier haul has left; None for none."""
@@ -233,7 +240,8 @@ class _Haul:
         def ended_well(arrival: Arrival) -> None:
             filer.take(Note(lambda ledger: ledger.forget_unhandled(arrival.address)))
 
-        left = [each for each in self.ledger.unhandled() if self.destination.holds(each)]
+        stamp = self.destination.stamp
+        left = [each for each in self.ledger.unhandled() if stamp(each.lies_at) == each.stamp]
         handler = Handler(command, self.destination.full_path, self.observer, self.stop, ended_well)
         for arrival in left:
             handler.take(Filed(Offer(arrival.address), arrival.path), arrival)
@@ -266,18 +274,18 @@ def _open_partials(
 ) -> PartialStore:
     """The partial files, of which only what can be gone on with is left."""
     boot = boot_mark()
-    partials = PartialStore(destination.own / "partial", parts, boot)
+    partials = PartialStore(destination, parts, boot)
     try:
         partials.make_good()
     except OSError as error:
-        raise cannot_store(str(destination.own), error) from None
+        raise cannot_store(str(destination.full_path(PARTIAL)), error) from None
     with ledger.transaction():
         ledger.adopt_parts(boot)
     return partials
 
 
 def _file_what_was_sealed(
-    ledger: Ledger, run: int, destination: Destination, held: Held
+    ledger: Ledger, run: int, destination: Destination, held: Held, observer: Observer
 ) -> dict[str, PartRecord]:
     """Give the files their names that an earlier run had checked when it was cut off.
 
@@ -286,6 +294,7 @@ def _file_what_was_sealed(
         run: the run that they are entered under.
         destination: where they get their names.
         held: what the ledger holds.
+        observer: told of what lay there and was not of a haul.
 
     Returns:
         The partial files that are left to go on with, by address.
@@ -296,19 +305,19 @@ def _file_what_was_sealed(
             left[address] = part
             continue
         with ledger.transaction():
-            file = destination.own / "partial" / part.file
+            file, sealed = f"{PARTIAL}/{part.file}", part.sealed
             try:
-                if file.is_file():
+                if destination.stamp(file) == sealed.stamp:
                     earlier = held.get(address)
-                    if earlier is None or not destination.holds(earlier):
-                        destination.make_way(part.sealed.path)
-                    destination.place(str(file), part.sealed.path)
+                    replaces = None if earlier is None else earlier.own_stamp
+                    if kept := destination.place(file, sealed.path, replaces=replaces):
+                        observer.set_aside(sealed.path, kept)
             except CannotStore:
                 # It is whole all the same; the haul itself will say what stands in its way.
                 left[address] = part
                 continue
-            if destination.holds(part.sealed):
-                ledger.record_arrival(run, part.sealed)
+            if destination.stamp(sealed.path) == sealed.stamp:
+                ledger.record_arrival(run, sealed)
             else:
                 ledger.forget_part(address)
     return left

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-_WRITTEN = re.compile(r"(\d+)-(\d+)")
+_WRITTEN = re.compile(r"(\d{1,18})-(\d{1,18})")
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +73,10 @@ class Spans:
                 return at, first
             at = end
         return None if at == length else (at, length)
+
+    def fits(self, length: int) -> bool:
+        """Return whether a file of so many bytes can have them."""
+        return not self.pairs or self.pairs[-1][1] <= length
 
     def within(self, length: int) -> Spans:
         """Those of a file that has only so many bytes."""

@@ -10,24 +10,26 @@ from __future__ import annotations
 import errno
 import json
 import os
-import shutil
 import threading
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import BinaryIO
 
 from willow_cart.access import CHUNK
 from willow_cart.addresses import address_inside, take_inside
 from willow_cart.archives import Bounds, Emptied, LeftOut, Taken, empty, lifted
-from willow_cart.checks import digest_file
+from willow_cart.checks import digest_of
 from willow_cart.choosing.patterns import on_path, wildcard
+from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
 from willow_cart.errors import CannotStore, Interrupted, NotUnpacked
 from willow_cart.filing import Filed, Template, marked, require_fields
-from willow_cart.filing.names import safe_path
-from willow_cart.hauling.destination import Destination, cannot_store
 from willow_cart.hauling.observer import Observer, Unpacked
 from willow_cart.kinds import stem_of
+from willow_cart.model import OWN_FOLDER
 from willow_cart.records import TWIN, Arrival, Ledger, timestamp
+
+_UNPACKING = f"{OWN_FOLDER}/unpacking"
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,12 +106,26 @@ class Archive:
     Attributes:
         filed: what is known of it, and its path below the destination.
         arrival: as the ledger knows it, or would.
-        file: where it lies.
+        root: the folder that it lies in, if that is not the destination; None otherwise.
     """
 
     filed: Filed
     arrival: Arrival
-    file: str
+    root: Path | None = None
+
+    def open(self, tree: FileTree) -> BinaryIO:
+        """Open it.
+
+        Args:
+            tree: the destination.
+
+        Raises:
+            OSError: it cannot be opened.
+        """
+        if self.root is None:
+            return tree.open(self.arrival.lies_at)
+        with FileTree(self.root) as folder:
+            return folder.open(self.arrival.lies_at)
 
 
 class Unpacker:
@@ -180,32 +196,36 @@ class Unpacker:
         """
         arrival = archive.arrival
         left_out = self._ledger.left_out_of(arrival, self._wish.mark)
-        if left_out is not None and all(map(self._destination.holds, self._members(arrival))):
+        if left_out is not None and all(map(self._holds, self._members(arrival))):
             unpacked = Unpacked(archive.filed.path, left_out_before=left_out)
         else:
-            drawer = self._destination.own / "unpacking"
-            shutil.rmtree(drawer, ignore_errors=True)
-            drawer.mkdir()
+            self._destination.empty_folder(_UNPACKING)
             try:
-                unpacked = self._empty(archive, str(drawer))
+                unpacked = self._empty(archive)
             finally:
-                shutil.rmtree(drawer, ignore_errors=True)
+                self._destination.empty_folder(_UNPACKING)
+                self._destination.delete_folder(_UNPACKING)
         if self._wish.remove and not unpacked.left_out and not unpacked.left_out_before:
             self._remove(archive)
         return unpacked
 
-    def _empty(self, archive: Archive, drawer: str) -> Unpacked:
+    def _holds(self, arrival: Arrival) -> bool:
+        return self._destination.stamp(arrival.lies_at) == arrival.stamp
+
+    def _empty(self, archive: Archive) -> Unpacked:
         wish, filed, arrival = self._wish, archive.filed, archive.arrival
-        emptied = empty(
-            archive.file,
-            filed.path.rpartition("/")[2],
-            drawer,
-            chosen=wish.chooses,
-            nested=wish.nested,
-            bounds=wish.bounds,
-            password=wish.password,
-            wrote=self._wrote,
-        )
+        with archive.open(self._destination) as file:
+            emptied = empty(
+                file,
+                filed.path.rpartition("/")[2],
+                self._destination,
+                _UNPACKING,
+                chosen=wish.chooses,
+                nested=wish.nested,
+                bounds=wish.bounds,
+                password=wish.password,
+                unpacked=self._unpacked,
+            )
         taken = lifted(emptied.taken) if wish.lift else emptied.taken
         wished = wish.folder_for(filed, is_single=emptied.is_single).strip("/")
         folder = f"{safe_path(wished)}/" if wished else ""
@@ -237,10 +257,13 @@ class Unpacker:
         for each in taken:
             address = address_inside(archive.address, each.name)
             try:
-                path, twin = self._path_for(f"{folder}{each.path}", address, each, archive)
-                stamp = os.stat(each.file).st_mtime_ns
-                if twin is None:
-                    self._destination.place(each.file, path)
+                path, twin, earlier = self._path_for(f"{folder}{each.path}", address, each, archive)
+                stamp = self._destination.stamp(each.file)
+                assert stamp is not None, "it was just unpacked"
+                if twin is None and (
+                    kept := self._destination.place(each.file, path, replaces=earlier)
+                ):
+                    self._observer.set_aside(path, kept)
             except CannotStore as error:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue
@@ -255,34 +278,35 @@ class Unpacker:
                 last_modified=None,
                 expected="",
                 verdict=f"unpacked; its archive by {archive.verdict}",
-                mtime_ns=stamp if twin is None else twin.mtime_ns,
+                mtime_ns=stamp.mtime_ns if twin is None else twin.mtime_ns,
                 instead="" if twin is None else f"{TWIN}{twin.path}",
                 archive=archive.sha256,
             )
 
     def _path_for(
         self, path: str, address: str, taken: Taken, archive: Arrival
-    ) -> tuple[str, Arrival | None]:
-        """Where a member goes, and what lies there with its bytes and stands for it, if anything.
+    ) -> tuple[str, Arrival | None, Stamp | None]:
+        """Return where a member goes, and what it has to do with what lies there.
 
-        Raises:
-            CannotStore: what lies there cannot be moved.
+        Returns:
+            The path; what lies there with its bytes and stands for it; and the stamp of the file
+            whose place it may take.
         """
         earlier = self._ledger.latest_at(path)
-        if earlier is not None and earlier.address != address and self._destination.holds(earlier):
+        if earlier is not None and earlier.address != address and self._holds(earlier):
             path = marked(path, archive.path.rpartition("/")[2])
             if earlier.sha256 == taken.sha256:
-                return path, earlier
+                return path, earlier, None
             earlier = self._ledger.latest_at(path)
-        if earlier is None or not self._destination.holds(earlier):
-            full = self._destination.full_path(path)
-            if os.path.isfile(full) and digest_file(full, ["sha256"])["sha256"].digest == (
-                taken.sha256
-            ):
-                return path, None  # from a time before that was broken off
-            if kept := self._destination.make_way(path):
-                self._observer.set_aside(path, kept)
-        return path, None
+        if earlier is not None and self._holds(earlier):
+            return path, None, earlier.own_stamp
+        # A file with its bytes is from a time before that was interrupted.
+        stamp = self._destination.stamp(path)
+        if stamp is not None and stamp.size == taken.size:
+            with self._destination.open(path) as file:
+                if digest_of(file, ["sha256"])["sha256"].digest == taken.sha256:
+                    return path, None, stamp
+        return path, None, None
 
     def _members(self, archive: Arrival) -> Iterator[Arrival]:
         """What was unpacked of this version of an archive before, as far as it is wanted."""
@@ -300,8 +324,8 @@ class Unpacker:
         for each in self._ledger.members_of(archive.address):
             others = each.archive != archive.sha256 and each.path not in paths
             if others and self._chooses(each):
-                if self._destination.holds(each):
-                    self._destination.make_way(each.path)
+                if self._destination.stamp(each.path) == each.own_stamp:
+                    self._destination.put_aside(each.path)
                 gone.append(each)
         return gone
 
@@ -312,10 +336,13 @@ class Unpacker:
         """Do away with an archive; what was in it stands for it."""
         with self._ledger.transaction(lasting=True):
             self._ledger.let_stand_for(archive.arrival, "members")
-        with suppress(FileNotFoundError):
-            os.unlink(archive.file)
+        if archive.root is None:
+            archive.arrival.delete_from(self._destination)
+            return
+        with FileTree(archive.root) as folder:
+            archive.arrival.delete_from(folder)
 
-    def _wrote(self, _count: int) -> None:
+    def _unpacked(self, _count: int) -> None:
         if self._stop.is_set():
             raise Interrupted("unpacking", "interrupted")
         if self._destination.room() < CHUNK:

@@ -11,17 +11,17 @@ from pathlib import Path
 
 from willow_cart.access.http_rules import parse_date
 from willow_cart.access.local import address_of
-from willow_cart.checks import digest_file
+from willow_cart.checks import digest_of
 from willow_cart.choosing import Choosing
+from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import UnreadableSource, nothing_there, plainly
 from willow_cart.filing import Filed
 from willow_cart.hauling.account import Account
-from willow_cart.hauling.destination import Destination
 from willow_cart.hauling.observer import Observer
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
 from willow_cart.model import Offer
-from willow_cart.records import Arrival, Ledger, ledger_path, timestamp
+from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path, timestamp
 
 
 def unpack(
@@ -87,19 +87,19 @@ def _find(places: Iterable[Path], into: Path | None) -> Iterator[tuple[Path, Arc
     """Every archive, and the destination for what is in it."""
     for place in places:
         if place.is_dir():
-            yield from ((into or place, archive) for archive in _hauled_into(place))
+            yield from ((into or place, archive) for archive in _hauled_into(place, into))
         else:
             home = _destination_of(place)
             if home is not None and into is None:
                 path = place.resolve().relative_to(home).as_posix()
-                hauled = [each for each in _hauled_into(home) if each.arrival.path == path]
+                hauled = [each for each in _hauled_into(home, None) if each.arrival.path == path]
                 if hauled:
                     yield home, hauled[0]
                     continue
             yield into or place.absolute().parent, _found_at(place)
 
 
-def _hauled_into(folder: Path) -> Sequence[Archive]:
+def _hauled_into(folder: Path, into: Path | None) -> Sequence[Archive]:
     """The archives that a folder's ledger knows, and that lie there as they were filed."""
     with Ledger(ledger_path(folder)) as ledger:
         arrivals = [
@@ -107,8 +107,9 @@ def _hauled_into(folder: Path) -> Sequence[Archive]:
             for each in ledger.latest_arrivals()
             if Offer("file:///x", name=each.path.rpartition("/")[2]).kind == "archive"
         ]
+    is_own = into is None or into == folder
     return [
-        Archive(Filed(_offer_of(each, str(folder)), each.path), each, str(folder / each.path))
+        Archive(Filed(_offer_of(each, str(folder)), each.path), each, None if is_own else folder)
         for each in arrivals
     ]
 
@@ -127,9 +128,7 @@ def _offer_of(arrival: Arrival, source: str) -> Offer:
 
 def _destination_of(file: Path) -> Path | None:
     """The folder that a file was hauled into, or may have been; None if there is none."""
-    return next(
-        (folder for folder in file.resolve().parents if ledger_path(folder).is_file()), None
-    )
+    return next((folder for folder in file.resolve().parents if has_ledger(folder)), None)
 
 
 def _found_at(path: Path) -> Archive:
@@ -139,8 +138,9 @@ def _found_at(path: Path) -> Archive:
         UnreadableSource: it cannot be read.
     """
     try:
-        status = path.stat()
-        sha256 = digest_file(str(path), ["sha256"])["sha256"].digest
+        with FileTree(path.parent) as folder, folder.open(path.name) as file:
+            status = os.fstat(file.fileno())
+            sha256 = digest_of(file, ["sha256"])["sha256"].digest
     except OSError as error:
         raise UnreadableSource(
             str(path), f"cannot be read: {plainly(error)}", "name an archive, or a haul's folder"
@@ -152,4 +152,4 @@ def _found_at(path: Path) -> Archive:
         address, address, path.name, timestamp(), status.st_size, sha256, None, None, "",
         "nothing", status.st_mtime_ns,
     )  # fmt: skip
-    return Archive(Filed(offer, path.name), arrival, str(path))
+    return Archive(Filed(offer, path.name), arrival, path.parent)

@@ -1,12 +1,12 @@
-"""Files that their places offer no more: put aside, never deleted."""
+"""Files that are put aside, never deleted: no longer offered, or changed without a trace."""
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 from pathlib import Path
 
-from willow_cart.hauling.destination import Destination
-from willow_cart.records import Arrival, Ledger, ledger_path
+from willow_cart.destination import Destination, FileTree
+from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 
 def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
@@ -16,13 +16,13 @@ def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
         root: the destination.
         addresses: without secrets.
     """
-    if not addresses or not ledger_path(root).is_file():
+    if not addresses or not has_ledger(root):
         return []
-    with Ledger(ledger_path(root)) as ledger:
+    with Ledger(ledger_path(root)) as ledger, FileTree(root) as tree:
         return [
             each
             for each in ledger.latest_arrivals()
-            if each.archive_address in addresses and (root / each.lies_at).is_file()
+            if each.archive_address in addresses and tree.stamp(each.lies_at) is not None
         ]
 
 
@@ -42,12 +42,35 @@ def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Pat
     with Destination(root) as destination, Ledger(ledger_path(root)) as ledger:
         needed = ledger.paths_for_twins()
         for arrival in gone:
-            if arrival.instead or arrival.path in needed or not destination.holds(arrival):
+            is_ours = destination.stamp(arrival.path) == arrival.own_stamp
+            if arrival.instead or arrival.path in needed or not is_ours:
                 continue
             # Entered first: a kill in between leaves a file that nobody knows, and loses none.
             with ledger.transaction(lasting=True):
                 ledger.let_stand_for(arrival, "nothing")
-            if there := destination.make_way(arrival.path):
+            if there := destination.put_aside(arrival.path):
                 kept.append((arrival.path, there))
         destination.drop_empty_folders(path for path, _ in kept)
     return kept
+
+
+def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str, Path]]:
+    """Put files aside whose bytes have changed although they have the size and date they had.
+
+    A haul would believe them. Others it sees for itself, once what replaces them is there.
+
+    Args:
+        root: the destination.
+        arrivals: what the ledger says of the files that have changed.
+
+    Returns:
+        The path of each, and where it is kept.
+
+    Raises:
+        UnusableDestination: a haul is under way there.
+        CannotStore: one cannot be moved.
+    """
+    with Destination(root) as destination:
+        rotten = [each.path for each in arrivals if destination.stamp(each.path) == each.own_stamp]
+        kept = [(path, destination.put_aside(path)) for path in rotten]
+    return [(path, there) for path, there in kept if there is not None]

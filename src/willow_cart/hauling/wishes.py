@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from willow_cart.access import Patience
+from willow_cart.archives import Bounds
 from willow_cart.filing import Layout
 from willow_cart.filing.plan import Rule
 from willow_cart.hauling.handling import Command
@@ -25,6 +26,7 @@ class Wishes:
         patience: when to try again.
         accept_anything: whether pages are filed that come where something else was asked for.
         inspect: whether what arrives is opened to see whether it is sound inside.
+        bounds: how far an archive may swell that is inspected.
         must_check: whether files are refused that no checksum proves.
         tight: whether to begin although there is not enough room for everything.
         presence: what becomes of files that lie here already.
@@ -44,6 +46,7 @@ class Wishes:
     patience: Patience = field(default_factory=Patience)
     accept_anything: bool = False
     inspect: bool = False
+    bounds: Bounds = field(default_factory=Bounds)
     must_check: bool = False
     tight: bool = False
     presence: Presence = Presence.RENEW

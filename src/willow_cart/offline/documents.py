@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from pathlib import Path
 
 from willow_cart.access.http_rules import parse_content_type
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
 from willow_cart.offline.pages import Markup
@@ -90,24 +90,27 @@ def media_type_of(arrival: Arrival) -> str:
     return parse_content_type(arrival.media_type or None)[0]
 
 
-def open_document(into: Path, arrival: Arrival, role: Role) -> Document | None:
+def open_document(tree: FileTree, arrival: Arrival, role: Role) -> Document | None:
     """Open what arrived; None if it can have no references.
 
     Args:
-        into: the destination.
+        tree: the destination.
         arrival: what the ledger says of it.
         role: what it was wanted for; tells what it is where its place did not.
+
+    Raises:
+        OSError: it cannot be read.
     """
-    path = into / arrival.lies_at
     if arrival.size > _LARGEST:
         return None
     media_type, charset = parse_content_type(arrival.media_type or None)
     sort = _SORTS.get(media_type)
     if sort is None and media_type in ("", "text/plain", "application/octet-stream"):
-        sort = _sort_of(path, role)
+        sort = _sort_of(tree, arrival.lies_at, role)
     if sort is None:
         return None
-    content = path.read_bytes()
+    with tree.open(arrival.lies_at) as file:
+        content = file.read(_LARGEST)
     if sort is Sort.STYLE:
         codec = _lossless(content, charset or "utf-8")
         return Document(sort, content.decode(codec, "surrogateescape"), codec, "",
@@ -121,14 +124,14 @@ def open_document(into: Path, arrival: Arrival, role: Role) -> Document | None:
     return Document(sort, markup, codec, label, _resolver(arrival.final_address, base, used))
 
 
-def _sort_of(path: Path, role: Role) -> Sort | None:
+def _sort_of(tree: FileTree, path: str, role: Role) -> Sort | None:
     """What a file is whose place did not say."""
-    ending = extension_of(path.name)
+    ending = extension_of(path.rpartition("/")[2])
     if role is Role.STYLE or ending == "css":
         return Sort.STYLE
     if ending == "svg":
         return Sort.DRAWING
-    with path.open("rb") as file:
+    with tree.open(path) as file:
         return Sort.PAGE if looks_like_page(file.read(BEGINNING)) else None
 
 

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import shutil
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -16,10 +17,10 @@ from posixpath import relpath
 from urllib.parse import quote
 
 from willow_cart.addresses import without_secrets
+from willow_cart.destination import Destination, Stamp, cannot_store
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
-from willow_cart.hauling.destination import Destination, cannot_store
-from willow_cart.model import Offer
+from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offline.documents import Document, Sort, media_type_of, open_document
 from willow_cart.offline.naming import START, Readable
 from willow_cart.offline.pages import NOTHING
@@ -29,10 +30,9 @@ from willow_cart.offline.scope import plain_address
 from willow_cart.offline.start_page import Entry, make_start_page
 from willow_cart.offline.taking import Taken
 from willow_cart.records import Arrival, Ledger, Made, ledger_path
-from willow_cart.replacing import link_or_copy
 from willow_cart.shelf import Shelf
 
-_DRAWER = "making"
+_MAKING = f"{OWN_FOLDER}/making"
 
 
 @dataclass(slots=True)
@@ -106,15 +106,13 @@ class _Maker:
 
     def _open(self, address: str) -> Document | None:
         role = self._taken.roles.get(address, Role.LINK)
-        return open_document(self._into, self._taken.arrivals[address], role)
+        return open_document(self._destination, self._taken.arrivals[address], role)
 
     def make(self, ledger: Ledger, when: str) -> Readings:
         """Write all copies and the start page, and enter them."""
         done, scope = self._done, self._taken.scope
         done.same = len(self._main) - len(self._paths)
-        drawer = self._destination.own / _DRAWER
-        with suppress(FileExistsError):
-            drawer.mkdir()
+        self._destination.empty_folder(_MAKING)
         entries = []
         for address, path in self._paths.items():
             document = self._open(address)
@@ -134,7 +132,7 @@ class _Maker:
         with ledger.transaction(lasting=True):
             ledger.keep_made(self._made.values())
         with suppress(OSError):
-            drawer.rmdir()
+            self._destination.delete_folder(_MAKING)
         return done
 
     def _rewritten(self, document: Document, path: str) -> bytes:
@@ -165,65 +163,72 @@ class _Maker:
         """Have a file that stays as it is lie at its readable path too; linked where that goes."""
         made = Made(path, arrival.sha256, arrival.size, arrival.address)
         self._made[path] = made
-        full = self._destination.full_path(path)
-        served = self._destination.full_path(arrival.lies_at)
-        if os.path.exists(full) and os.path.samefile(full, served):
+        there, served = map(self._destination.status, (path, arrival.lies_at))
+        if there is not None and served is not None and os.path.samestat(there, served):
             return
-        if self._is_as_made(path, made):
+        if self._is_as_made(path, made) is None:
+            self._place(path, lambda file: self._link_or_copy(arrival.lies_at, file))
+
+    def _link_or_copy(self, path: str, to: str) -> None:
+        with suppress(OSError):
+            self._destination.link(path, to)
             return
-        self._place(path, lambda file: link_or_copy(Path(served), file))
+        with self._destination.open(path) as file, self._destination.create(to) as copy:
+            shutil.copyfileobj(file, copy)
 
     def _write(self, path: str, content: bytes, source: str) -> None:
         """Write a file if it is not there as it is to be."""
         made = Made(path, hashlib.sha256(content).hexdigest(), len(content), source)
         self._made[path] = made
-        if self._is_as_made(path, made):
-            return
-        self._place(path, lambda file: file.write_bytes(content))
+        if self._is_as_made(path, made) is None:
+            self._place(path, lambda file: self._write_new(file, content))
 
-    def _place(self, path: str, put: Callable[[Path], object]) -> None:
+    def _write_new(self, path: str, content: bytes) -> None:
+        with self._destination.create(path) as file:
+            file.write(content)
+
+    def _place(self, path: str, put: Callable[[str], None]) -> None:
         """Have a file put beside its path, and give it its name once it is safe on the disk.
 
         Raises:
             CannotStore: it cannot lie there.
         """
-        self._make_way(path)
-        beside = self._destination.own / _DRAWER / "file"
+        before = self._before.get(path)
+        earlier = None if before is None else self._is_as_made(path, before)
+        beside = f"{_MAKING}/file"
         try:
-            beside.unlink(missing_ok=True)  # what an earlier time has left may be linked elsewhere
+            with suppress(FileNotFoundError):
+                self._destination.delete(beside)
             put(beside)
-            self._destination.sync_files([str(beside)])
+            self._destination.sync_files([beside])
         except OSError as error:
             raise cannot_store(path, error) from None
-        self._destination.place(str(beside), path)
+        self._destination.place(beside, path, replaces=earlier)
         self._done.written += 1
 
-    def _is_as_made(self, path: str, made: Made) -> bool:
-        """Whether a file is there with just these bytes."""
-        full = self._destination.full_path(path)
+    def _is_as_made(self, path: str, made: Made) -> Stamp | None:
+        """Return the stamp of a file that has just these bytes; None if there is none there."""
+        stamp = self._destination.stamp(path)
+        if stamp is None or stamp.size != made.size:
+            return None
         try:
-            if os.lstat(full).st_size != made.size:
-                return False
-            with open(full, "rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest() == made.sha256
+            with self._destination.open(path) as file:
+                found = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
         except OSError:
-            return False
-
-    def _make_way(self, path: str) -> None:
-        """Keep what lies there and was not made here, or was changed since."""
-        if (before := self._before.get(path)) is None or not self._is_as_made(path, before):
-            self._destination.make_way(path)
+            return None
+        return stamp if found == made.sha256 else None
 
     def _do_away_with_others(self) -> None:
         """Do away with what was made of what is not part of it any more."""
         for path, before in self._before.items():
             if path in self._made:
                 continue
-            if not self._is_as_made(path, before):
-                self._done.kept += [path] if self._destination.has_something_at(path) else []
+            if self._is_as_made(path, before) is None:
+                there = self._destination.status(path)
+                self._done.kept += [] if there is None else [path]
                 continue
             try:
-                os.unlink(self._destination.full_path(path))
+                self._destination.delete(path)
             except OSError as error:
                 raise cannot_store(path, error) from None
             self._done.removed += 1

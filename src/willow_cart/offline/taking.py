@@ -18,6 +18,7 @@ from willow_cart.access import Access
 from willow_cart.addresses import host_of, without_secrets
 from willow_cart.choosing import Choice, Choosing
 from willow_cart.choosing.choosing import Learn
+from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling import Account, Observer, Rounds, Wishes, bring_home
@@ -26,7 +27,7 @@ from willow_cart.offline.documents import Document, open_document
 from willow_cart.offline.naming import START, AsServed
 from willow_cart.offline.roles import Role
 from willow_cart.offline.scope import Out, Scope, plain_address
-from willow_cart.records import Arrival, Held, Ledger, ledger_path, open_receipt
+from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path, open_receipt
 from willow_cart.sources.robots import Robots
 
 # So many places that want the same thing are remembered.
@@ -167,10 +168,9 @@ def _require_same_pages(into: Path, scope: Scope) -> None:
     Raises:
         UnusableDestination: it is one.
     """
-    path = ledger_path(into)
-    if not path.is_file():
+    if not has_ledger(into):
         return
-    with Ledger(path) as ledger:
+    with Ledger(ledger_path(into)) as ledger:
         started = next((each.source for each in ledger.made() if each.path == START), "")
     others = set(started.split()) - set(map(without_secrets, scope.pages))
     if others:
@@ -230,22 +230,24 @@ class _Taking:
         with open_receipt(self.into, account.run) as receipt:
             reasons = {row.address: row.reason for row in receipt.troubles(-1)}
         needed: dict[str, Role] = {}
-        with Held(ledger_path(self.into)) as held:
+        with Held(ledger_path(self.into)) as held, FileTree(self.into) as tree:
             for address, role in wanted.items():
                 shown = without_secrets(address)
                 arrival = held.get(shown)
-                here = arrival is not None and (self.into / arrival.lies_at).is_file()
+                here = arrival is not None and tree.stamp(arrival.lies_at) is not None
                 if why := reasons.get(shown, ""):
                     by = tuple(self.wanting[address])
                     self.taken.missing.append(Missing(shown, why, by, role, here))
                 if arrival is not None and here:
                     self.taken.arrivals[address] = arrival
-                    needed.update(self._needed_by(arrival, role))
+                    needed.update(self._needed_by(tree, arrival, role))
         return needed
 
-    def _needed_by(self, arrival: Arrival, role: Role) -> Iterator[tuple[str, Role]]:
+    def _needed_by(
+        self, tree: FileTree, arrival: Arrival, role: Role
+    ) -> Iterator[tuple[str, Role]]:
         """What something that came needs; what it leads to is put off to the next level."""
-        document = open_document(self.into, arrival, role)
+        document = open_document(tree, arrival, role)
         if document is None:
             return
         for address, reference in _references_in(document):

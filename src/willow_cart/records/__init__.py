@@ -2,13 +2,13 @@
 
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
 from willow_cart.records.ledger import Held, Ledger
+from willow_cart.records.opening import has_ledger, ledger_path
 from willow_cart.records.receipt import (
     Chapter,
     OpenReceipt,
     Receipt,
     Row,
     RunSummary,
-    ledger_path,
     open_receipt,
     read_receipt,
     read_runs,
@@ -39,6 +39,7 @@ __all__ = [
     "Runs",
     "Timeline",
     "Wait",
+    "has_ledger",
     "ledger_path",
     "open_receipt",
     "read_receipt",

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import os
 import shutil
 from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
 
 from willow_cart.bag_paths import encode_path
+from willow_cart.destination import FileTree
 from willow_cart.errors import CannotStore, plainly
 from willow_cart.records.entries import Arrival
-from willow_cart.replacing import link_or_copy
 from willow_cart.version import __version__
 
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
@@ -37,12 +39,18 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
     """
     payload: list[str] = []
     size = 0
+    # What a kill leaves has another name, and is deleted by the next time.
+    unfinished = bag.with_name(f".{bag.name}.unfinished")
     try:
-        bag.mkdir(parents=True)
+        if os.path.lexists(bag):
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(bag))
+        shutil.rmtree(unfinished, ignore_errors=True)
+        unfinished.mkdir(parents=True)
         for arrival in arrivals:
-            place = bag / "data" / arrival.path
+            place = unfinished / "data" / arrival.path
             place.parent.mkdir(parents=True, exist_ok=True)
-            link_or_copy(root / arrival.path, place)
+            with FileTree(root) as tree:
+                tree.link_or_copy(arrival.path, place)
             payload.append(f"{arrival.sha256}  {encode_path(f'data/{arrival.path}')}\n")
             size += arrival.size
         tags = {
@@ -51,14 +59,15 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
             "manifest-sha256.txt": "".join(payload),
         }
         for name, text in tags.items():
-            (bag / name).write_text(text, "utf-8", newline="")
+            (unfinished / name).write_text(text, "utf-8", newline="")
         sums = {name: hashlib.sha256(text.encode()).hexdigest() for name, text in tags.items()}
         lines = (f"{digest}  {name}\n" for name, digest in sums.items())
-        (bag / "tagmanifest-sha256.txt").write_text("".join(lines), "utf-8", newline="")
+        (unfinished / "tagmanifest-sha256.txt").write_text("".join(lines), "utf-8", newline="")
+        unfinished.rename(bag)
     except FileExistsError:
         raise CannotStore(str(bag), "is there already", "name a new folder") from None
     except OSError as error:
-        shutil.rmtree(bag, ignore_errors=True)
+        shutil.rmtree(unfinished, ignore_errors=True)
         about = error.filename or str(bag)
         raise CannotStore(
             str(about), plainly(error), "see what an audit says, and to the disk"

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from willow_cart.addresses import take_inside
+from willow_cart.destination import FileTree, Stamp
 from willow_cart.model import State, Validators
 
 TWIN = "twin "
@@ -68,6 +69,25 @@ class Arrival:
         return self.twin or self.path
 
     @property
+    def stamp(self) -> Stamp:
+        """The stamp of the file that lies under its name or its twin's."""
+        return Stamp(self.size, self.mtime_ns)
+
+    @property
+    def own_stamp(self) -> Stamp | None:
+        """The stamp of the file that lies at its path; None where something stands for it."""
+        return None if self.instead else self.stamp
+
+    def delete_from(self, tree: FileTree) -> None:
+        """Delete the file that lies at its path, if it is the one that arrived.
+
+        Raises:
+            OSError: it cannot be deleted.
+        """
+        if tree.stamp(self.path) == self.own_stamp is not None:
+            tree.delete(self.path)
+
+    @property
     def validators(self) -> Validators:
         """The marks of the version that arrived."""
         return Validators(self.entity_tag, self.last_modified)
@@ -87,6 +107,7 @@ class PartRecord:
         synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
         boot: tells the start of the machine in which it was written from every other.
         promised: the checksums that its place has promised as `algorithm:hex`, with blanks between.
+        digests: of what was there when it was synced last; see `hauling.partials.Piece`.
     """
 
     address: str
@@ -99,6 +120,7 @@ class PartRecord:
     synced: str = ""
     boot: str = ""
     promised: str = ""
+    digests: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,19 +5,25 @@ from __future__ import annotations
 import json
 import sqlite3
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from operator import attrgetter
 from pathlib import Path
-from typing import Any, Self
+from typing import Any, Self, TypeVar
 
 from willow_cart.addresses import address_inside
-from willow_cart.errors import UnreadableLedger
+from willow_cart.destination import is_safe_path
 from willow_cart.kinds import kind_of
-from willow_cart.model import Validators
-from willow_cart.records import schema
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
+from willow_cart.records.opening import LedgerFile, altered, unreadable
+from willow_cart.records.validation import (
+    Altered,
+    read_arrival,
+    read_made,
+    read_move,
+    read_part,
+)
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
@@ -31,6 +37,8 @@ _OF_ARCHIVE = (
 
 _ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
 _ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
+_Entry = TypeVar("_Entry")
+
 _arrival_values = attrgetter(*Arrival.__dataclass_fields__)
 
 
@@ -43,31 +51,33 @@ class Ledger:
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
         self._before = 0
-        if not create and not path.is_file():
-            raise UnreadableLedger(
-                str(path.parent.parent), "nothing was hauled into it yet", "name a haul's folder"
-            )
-        try:
-            self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
-            self._base.row_factory = sqlite3.Row
-            self._base.execute("PRAGMA foreign_keys = ON")
-            if create:
-                # In WAL a commit appends to one file, and readers need not wait for it. A power
-                # cut may take commits that were not to last, but never tears the ledger.
-                self._base.execute("PRAGMA journal_mode = WAL")
-            schema.bring_up_to_date(self._base, path)
-        except sqlite3.DatabaseError as error:
-            raise UnreadableLedger(str(path), f"cannot be read: {error}", "move it away") from None
+        self._path = path
+        self._file = LedgerFile(path, create=create)
+        self._base.row_factory = sqlite3.Row
 
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, *_: object) -> None:
+    def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
         self.close()
+        if isinstance(error, sqlite3.Error):
+            raise unreadable(self._path, error) from None
+
+    @property
+    def _base(self) -> sqlite3.Connection:
+        return self._file.base
 
     def close(self) -> None:
         """Close the file; what was committed is in it."""
-        self._base.close()
+        self._file.close()
+
+    def restore(self) -> bool:
+        """Make the file again if it was deleted while it was open; return whether it was.
+
+        Raises:
+            sqlite3.Error, OSError: it cannot be made.
+        """
+        return self._file.restore()
 
     @contextmanager
     def transaction(self, *, lasting: bool = False) -> Iterator[None]:
@@ -144,16 +154,17 @@ class Ledger:
         marks = part.validators
         sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
         self._base.execute(
-            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (part.address, part.final_address, part.file, part.length,
              marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed,
-             part.synced, part.boot, part.promised),
+             part.synced, part.boot, part.promised, part.digests),
         )  # fmt: skip
 
-    def mark_part(self, address: str, file: str, synced: str) -> None:
+    def mark_part(self, address: str, file: str, synced: str, digests: str) -> None:
         """Note which bytes of a partial file are safe on the disk, if it is still the one."""
         self._base.execute(
-            "UPDATE part SET synced = ? WHERE address = ? AND file = ?", (synced, address, file)
+            "UPDATE part SET synced = ?, digests = ? WHERE address = ? AND file = ?",
+            (synced, digests, address, file),
         )
 
     def adopt_parts(self, boot: str) -> None:
@@ -186,9 +197,13 @@ class Ledger:
         )
 
     def made(self) -> list[Made]:
-        """The files that were made here, in the order of their paths."""
+        """The files that were made here, in the order of their paths.
+
+        Raises:
+            UnreadableLedger: an entry was altered.
+        """
         rows = self.rows("SELECT path, sha256, size, source FROM made ORDER BY path")
-        return [Made(*row) for row in rows]
+        return [self._read(read_made, row) for row in rows]
 
     def keep_made(self, files: Iterable[Made]) -> None:
         """Enter the files that were made here, in place of those of an earlier time."""
@@ -199,8 +214,19 @@ class Ledger:
         )
 
     def moves(self) -> list[Move]:
-        """What was being moved when a refiling was broken off."""
-        return [Move(*row) for row in self.each_row("SELECT address, old, new FROM move")]
+        """What was being moved when a refiling was broken off.
+
+        Raises:
+            UnreadableLedger: an entry was altered.
+        """
+        rows = self.each_row("SELECT address, old, new FROM move")
+        return [self._read(read_move, row) for row in rows]
+
+    def _read(self, read: Callable[[sqlite3.Row], _Entry], row: sqlite3.Row) -> _Entry:
+        try:
+            return read(row)
+        except Altered as error:
+            raise altered(self._path, str(error)) from None
 
     # What happens to what has arrived
 
@@ -255,7 +281,7 @@ class Ledger:
         """The paths at which files lie that stand for others with the same bytes."""
         statement = "SELECT instead FROM arrival WHERE substr(instead, 1, ?) = ?"
         rows = self.rows(statement, len(TWIN), TWIN)
-        return {row["instead"].removeprefix(TWIN) for row in rows}
+        return {str(row["instead"]).removeprefix(TWIN) for row in rows}
 
     def left_out_of(self, archive: Arrival, wish: str) -> int | None:
         """How many members were left out of this version of an archive.
@@ -288,22 +314,14 @@ class Ledger:
     # What is known
 
     def parts(self) -> dict[str, PartRecord]:
-        """The partial files that can be gone on with, by address."""
-        found = {}
-        for row in self._base.execute("SELECT * FROM part"):
-            found[row["address"]] = PartRecord(
-                row["address"],
-                row["final_address"],
-                row["file"],
-                row["length"],
-                Validators(row["entity_tag"], row["last_modified"], row["date"]),
-                row["joining"],
-                Arrival(**json.loads(row["sealed"])) if row["sealed"] else None,
-                row["synced"],
-                row["boot"],
-                row["promised"],
-            )
-        return found
+        """The partial files that can be resumed, by address.
+
+        Raises:
+            UnreadableLedger: an entry was altered.
+        """
+        rows = self._base.execute("SELECT * FROM part")
+        parts = (self._read(read_part, row) for row in rows)
+        return {part.address: part for part in parts}
 
     def latest_arrivals(self) -> Iterator[Arrival]:
         """The latest arrival under every path at which a file lies, in the order of the paths."""
@@ -319,7 +337,7 @@ class Ledger:
     def _arrivals(self, condition: str, *values: object) -> Iterator[Arrival]:
         statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {condition}"
         for row in self._base.execute(statement, values):
-            yield Arrival(*row)
+            yield self._read(read_arrival, row)
 
     def cut_off(self) -> str | None:
         """When the last run began, if it was cut off before its end; None otherwise."""
@@ -356,26 +374,36 @@ class Held:
     """
 
     def __init__(self, path: Path) -> None:
-        self._base = sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        self._path = path
+        self._file = LedgerFile(path)
+        self._base = self._file.base
         self._lock = threading.Lock()
 
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, *_: object) -> None:
-        self._base.close()
+    def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
+        self._file.close()
+        if isinstance(error, sqlite3.Error):
+            raise unreadable(self._path, error) from None
 
     def get(self, address: str) -> Arrival | None:
         """What an address brought last; None if nothing."""
         row = self._latest(_ARRIVAL_COLUMNS, address)
-        return None if row is None else Arrival(*row)
+        return None if row is None else self._read(row)
+
+    def _read(self, row: tuple[Any, ...]) -> Arrival:
+        try:
+            return read_arrival(row)
+        except Altered as error:
+            raise altered(self._path, str(error)) from None
 
     def members_of(self, archive: str) -> list[Arrival]:
         """What was unpacked from an archive, by its address, and lies there."""
         statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {_OF_ARCHIVE}"
         with self._lock:
             rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
-        return [Arrival(*row) for row in rows]
+        return [*map(self._read, rows)]
 
     def path_of(self, address: str) -> str | None:
         """Return the path of what an address brought last; None if nothing lies there of it.
@@ -389,7 +417,11 @@ class Held:
         statement = "SELECT address FROM arrival WHERE path = ? AND id > ? ORDER BY id DESC LIMIT 1"
         with self._lock:
             later = self._base.execute(statement, (path, number)).fetchone()
-        return None if later is not None and later[0] != address else str(path)
+        if later is not None and later[0] != address:
+            return None
+        if not (isinstance(path, str) and is_safe_path(path)):
+            raise altered(self._path, f"{path!r:.80} is not a path for a file")
+        return path
 
     def is_known(self, address: str) -> bool:
         """Return whether an address is a file's that arrived, or has begun to.
@@ -411,7 +443,7 @@ class Held:
         )
         with self._lock:
             for (path,) in self._base.execute(latest):
-                yield path
+                yield str(path)
 
     def __bool__(self) -> bool:
         with self._lock:

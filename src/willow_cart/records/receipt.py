@@ -10,9 +10,10 @@ from pathlib import Path
 
 from willow_cart.addresses import is_inside
 from willow_cart.errors import UnreadableLedger
-from willow_cart.model import OWN_FOLDER, State
+from willow_cart.model import State
 from willow_cart.records.entries import Arrival
 from willow_cart.records.ledger import Ledger
+from willow_cart.records.opening import ledger_path
 from willow_cart.records.timeline import Timeline
 
 
@@ -283,8 +284,3 @@ def _addresses_of(ledger: Ledger, name: str) -> list[str]:
         if found := [row["address"] for row in ledger.each_row(statement, name)]:
             return found
     return []
-
-
-def ledger_path(destination: Path) -> Path:
-    """Where a destination keeps its ledger."""
-    return destination / OWN_FOLDER / "ledger.db"

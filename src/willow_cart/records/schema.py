@@ -117,6 +117,9 @@ _STEPS = (
     ALTER TABLE arrival ADD COLUMN modified TEXT NOT NULL DEFAULT '';  -- at its place, ISO 8601
     ALTER TABLE result ADD COLUMN note TEXT NOT NULL DEFAULT '';  -- to know, though it is right
     """,
+    """
+    ALTER TABLE part ADD COLUMN digests TEXT NOT NULL DEFAULT '';  -- of bytes that must not change
+    """,
 )
 VERSION = len(_STEPS)
 
@@ -132,5 +135,10 @@ def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
         raise UnreadableLedger(
             str(path), f"was written by a later version (schema {version})", "upgrade willow-cart"
         )
-    for number, step in enumerate(_STEPS[version:], version + 1):
+    build(connection, VERSION, since=version)
+
+
+def build(connection: sqlite3.Connection, version: int, *, since: int = 0) -> None:
+    """Make the tables of a version out of those of an earlier one, or of none."""
+    for number, step in enumerate(_STEPS[since:version], since + 1):
         connection.executescript(f"BEGIN; {step} PRAGMA user_version = {number}; COMMIT;")

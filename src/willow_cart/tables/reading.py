@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, time
@@ -32,14 +32,16 @@ class TableFile:
     """A table to be read.
 
     Attributes:
-        path: where it lies.
+        open: opens it to be read.
+        file_name: what it is called.
         name: what its rows are to say they are from.
         sha256: of the file, in hexadecimal.
         parts: further columns that are the same in all of its rows, by their names.
         sheet: of a workbook; empty for what is none.
     """
 
-    path: str
+    open: Callable[[], BinaryIO]
+    file_name: str
     name: str
     sha256: str
     parts: Mapping[str, str] = field(default_factory=dict)
@@ -75,7 +77,7 @@ def sheets_of(file: TableFile) -> list[TableFile]:
     Raises:
         NoTable: it is a workbook that cannot be opened.
     """
-    if extension_of(file.path.rpartition("/")[2]) not in _WORKBOOKS:
+    if extension_of(file.file_name) not in _WORKBOOKS:
         return [file]
     with ExitStack() as stack:
         book = _open_book(file, stack)
@@ -220,7 +222,7 @@ def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
         NoTable: it cannot be opened.
     """
     try:
-        plain = stack.enter_context(open(file.path, "rb"))  # noqa: SIM115
+        plain = stack.enter_context(file.open())
         packing = packing_of(plain.read(8))
         plain.seek(0)
     except OSError as error:
@@ -234,7 +236,8 @@ def _open_book(file: TableFile, stack: ExitStack) -> Any:
     import openpyxl  # slow to import, and few need it
 
     try:
-        book = openpyxl.load_workbook(file.path, read_only=True, data_only=True)
+        source = stack.enter_context(file.open())
+        book = openpyxl.load_workbook(source, read_only=True, data_only=True)
     except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
         reason = f"is no workbook that can be read: {str(error).rstrip('.').lower()}"
         raise NoTable(file.name, reason, "see to it") from None

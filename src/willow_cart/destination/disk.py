@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import ctypes
+import errno
 import os
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -13,21 +15,14 @@ from willow_cart.model import OWN_FOLDER
 # linux/fs.h: begin to write out what is dirty in a range, and do not wait for it.
 _SYNC_FILE_RANGE_WRITE = 2
 
+# What is left free for the ledger when a file would fill the disk, unless that is very small.
+_RESERVE = 16 << 20
+
+# linux/fs.h: fail rather than replace a file that has the name.
+_RENAME_NOREPLACE = 1
+
 # proc(5): random for every start.
 _BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
-
-
-def sync_file(path: str, flags: int = os.O_RDONLY) -> None:
-    """Make a file, or with `os.O_DIRECTORY` the names in a folder, safe against a power cut.
-
-    Raises:
-        OSError: the disk would not take it.
-    """
-    descriptor = os.open(path, flags)
-    try:
-        os.fsync(descriptor)
-    finally:
-        os.close(descriptor)
 
 
 def sync_file_system(descriptor: int) -> bool:
@@ -45,6 +40,37 @@ def sync_file_system(descriptor: int) -> bool:
     return True
 
 
+def move_to_new_name(
+    name: str, to: str, folder: int | None = None, to_folder: int | None = None
+) -> None:
+    """Move a file to a name that must be free (renameat2(2), RENAME_NOREPLACE).
+
+    Where the system or the disk cannot do that, the name is looked at just before.
+
+    Args:
+        name: of the file in its folder.
+        to: the name that it gets.
+        folder: the directory descriptor of its folder; None where the names are full paths.
+        to_folder: likewise of the one that it is moved to.
+
+    Raises:
+        FileExistsError: something has the name.
+        OSError: the file cannot be moved.
+    """
+    renameat2 = _function("renameat2")
+    if renameat2 is not None and folder is not None and to_folder is not None:
+        names = os.fsencode(name), os.fsencode(to)
+        if renameat2(folder, names[0], to_folder, names[1], _RENAME_NOREPLACE) == 0:
+            return
+        number = ctypes.get_errno()
+        if number not in (errno.ENOSYS, errno.EINVAL):
+            raise OSError(number, os.strerror(number), to)
+    with suppress(FileNotFoundError):
+        os.stat(to, dir_fd=to_folder, follow_symlinks=False)
+        raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), to)
+    os.replace(name, to, src_dir_fd=folder, dst_dir_fd=to_folder)
+
+
 def begin_to_write_out(descriptor: int) -> None:
     """Have what was written of an open file on its way to the disk (sync_file_range(2)).
 
@@ -54,6 +80,32 @@ def begin_to_write_out(descriptor: int) -> None:
     if sync_file_range is not None:
         to_its_end = ctypes.c_int64(0)
         sync_file_range(descriptor, ctypes.c_int64(0), to_its_end, _SYNC_FILE_RANGE_WRITE)
+
+
+def room_at(folder: str | Path) -> int:
+    """How many bytes may still be written in a folder, there or to be made; some are kept back.
+
+    Raises:
+        OSError: nobody can say.
+    """
+    place = Path(folder).absolute()
+    while not place.exists() and place != place.parent:
+        place = place.parent
+    return room_in(str(place))
+
+
+def room_in(folder: str | int) -> int:
+    """How many bytes may still be written in a folder that is there; some are kept back.
+
+    Args:
+        folder: its path, or the descriptor of a file in it.
+
+    Raises:
+        OSError: it is not.
+    """
+    status = os.statvfs(folder)
+    reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
+    return max(0, status.f_bavail * status.f_frsize - reserve)
 
 
 def is_case_sensitive(folder: Path) -> bool:

@@ -22,6 +22,9 @@ _JOINERS = "\u200c\u200d"
 _INVISIBLE = frozenset({"Cc", "Cf", "Co", "Cn", "Cs", "Zl", "Zp"})
 
 _PLAIN = re.compile(r"[A-Za-z0-9_](?:[A-Za-z0-9._-]*[A-Za-z0-9_-])?")
+# Most paths; names that end in a dot or are device names are not among them.
+_PLAIN_PART = r"(?:[A-Za-z0-9_-]{5,200}|\d{1,20})(?:\.[A-Za-z0-9_-]{1,20}){0,2}"
+_PLAIN_PATH = re.compile(f"{_PLAIN_PART}(?:/{_PLAIN_PART}){{0,20}}")
 # Separators on any system, and what Windows shares refuse in a name.
 _FORBIDDEN = re.compile(r'[/\\:*?"<>|]')
 # Device names that Windows gives a meaning of their own in every folder, with any extension.
@@ -69,6 +72,11 @@ def safe_path(path: str) -> str:
     """Make every part of a path safe and leave out what leads nowhere (`.`, `..`, empty parts)."""
     parts = [part for part in path.split("/") if part.strip(" ") not in ("", ".", "..")]
     return "/".join(safe_name(part) for part in parts) or "_"
+
+
+def is_safe_path(path: str) -> bool:
+    """Return whether a path is one that files are filed under: `safe_path` leaves it as it is."""
+    return bool(_PLAIN_PATH.fullmatch(path)) or safe_path(path) == path
 
 
 def fold(path: str) -> str:

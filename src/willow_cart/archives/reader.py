@@ -1,0 +1,154 @@
+"""What lies beneath the libraries that read archives: it counts, can be stopped, and sets limits.
+
+The libraries believe what an archive says of itself: they read a header of any length into memory,
+and skip as far as they are told to.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import BinaryIO
+
+from willow_cart.archives.bounds import Outflow
+from willow_cart.archives.members import Damaged, Readable
+from willow_cart.errors import WillowCartError
+
+_PIECE = 1 << 20
+
+# Headers with names and attributes are a thousandth of this; the list of a zip archive with a
+# million members fits.
+_LONGEST_HEADER = 4 << 20
+_LONGEST_LIST = 256 << 20
+
+
+@contextmanager
+def reading() -> Iterator[None]:
+    """Have what goes wrong with packed bytes told in one way.
+
+    Raises:
+        Damaged: they cannot be unpacked.
+    """
+    try:
+        yield
+    except (Damaged, WillowCartError):
+        raise
+    except EOFError:
+        raise Damaged("it ends too soon") from None
+    except RecursionError:
+        raise Damaged("its headers are nested too deeply") from None
+    except NotImplementedError:
+        raise Damaged("it is packed in a way that is not known here", is_unknown=True) from None
+    except OSError as error:
+        if error.errno is not None:
+            raise  # the disk says so; what the modules say of bad data has no number
+        raise Damaged(_clause(error)) from None
+    except RuntimeError as error:
+        if "password" in str(error).lower():
+            raise Damaged("wrong password") from None
+        raise Damaged(_clause(error)) from None
+    except Exception as error:  # a library that meets bad data raises whatever it comes to
+        raise Damaged(_clause(error)) from None
+
+
+def _clause(error: Exception) -> str:
+    said = str(error).rstrip(".").lower() or type(error).__name__
+    if "unexpected end" in said or "end-of-stream" in said:
+        return "it ends too soon"
+    return f"it cannot be unpacked: {said}"
+
+
+class ForwardReader:
+    """Unpacked bytes, which can only be read forward; for the library that reads tar archives.
+
+    Args:
+        source: gives the bytes.
+        outflow: counts them, those that are skipped included.
+    """
+
+    def __init__(self, source: Readable, outflow: Outflow) -> None:
+        self._source = source
+        self._outflow = outflow
+        self._at = 0
+
+    def read(self, size: int) -> bytes:
+        """Return so many bytes; fewer at the end.
+
+        Raises:
+            Damaged: they are more than any header has.
+            NotUnpacked: all are more than the archive may swell to.
+        """
+        if not 0 <= size <= _LONGEST_HEADER:
+            raise Damaged("one of its headers is too long")
+        data = self._next(size)
+        while len(data) < size and (more := self._next(size - len(data))):
+            data += more
+        return data
+
+    def tell(self) -> int:
+        """Return how many bytes were read."""
+        return self._at
+
+    def seek(self, offset: int, _whence: int = io.SEEK_SET) -> int:
+        """Skip to a byte, or to the end if that comes first.
+
+        Raises:
+            Damaged: it was read before.
+            NotUnpacked: as for `read`.
+        """
+        if offset < self._at:
+            raise Damaged("its members do not follow each other")
+        while self._at < offset and self._next(min(_PIECE, offset - self._at)):
+            pass
+        return self._at
+
+    def _next(self, size: int) -> bytes:
+        with reading():
+            data = self._source.read(size)
+        self._at += len(data)
+        self._outflow.count(len(data))
+        return data
+
+
+class LimitedReader(io.RawIOBase):
+    """A packed file that can be read anywhere; for the library that reads zip archives.
+
+    Args:
+        file: the archive.
+    """
+
+    def __init__(self, file: BinaryIO) -> None:
+        self._file = file
+
+    def readable(self) -> bool:
+        """It is."""
+        return True
+
+    def seekable(self) -> bool:
+        """It is."""
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """Go to a byte.
+
+        Raises:
+            Damaged: there is none before the first.
+        """
+        if offset < 0 and whence == io.SEEK_SET:
+            raise Damaged("it ends too soon")
+        return self._file.seek(offset, whence)
+
+    def tell(self) -> int:
+        """Return which byte is read next."""
+        return self._file.tell()
+
+    def read(self, size: int = -1) -> bytes:
+        """Return so many bytes; fewer at the end.
+
+        Raises:
+            Damaged: they are more than any list of members has.
+        """
+        if size > _LONGEST_LIST:
+            raise Damaged("its list of contents is too long")
+        return self._file.read(size if size >= 0 else _LONGEST_LIST)

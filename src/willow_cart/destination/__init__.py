@@ -1,0 +1,29 @@
+"""The destination: safe names, safe paths, and the only way to a file in a folder of hauls."""
+
+from willow_cart.destination.destination import PARTIAL, Destination, cannot_store
+from willow_cart.destination.disk import (
+    begin_to_write_out,
+    boot_mark,
+    is_case_sensitive,
+    room_at,
+)
+from willow_cart.destination.names import fold, is_safe_path, marked_name, safe_name, safe_path
+from willow_cart.destination.tree import FileTree, LinkFound, Stamp
+
+__all__ = [
+    "PARTIAL",
+    "Destination",
+    "FileTree",
+    "LinkFound",
+    "Stamp",
+    "begin_to_write_out",
+    "boot_mark",
+    "cannot_store",
+    "fold",
+    "is_case_sensitive",
+    "is_safe_path",
+    "marked_name",
+    "room_at",
+    "safe_name",
+    "safe_path",
+]

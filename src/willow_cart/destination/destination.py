@@ -1,0 +1,335 @@
+"""The destination: a folder that hauls write into, and the only way to the files in it."""
+
+from __future__ import annotations
+
+import errno
+import fcntl
+import os
+import stat
+import time
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path, PurePosixPath
+from typing import BinaryIO
+
+from willow_cart.destination.disk import room_in, sync_file_system
+from willow_cart.destination.names import fold
+from willow_cart.destination.tree import HAS_DESCRIPTORS, FileTree, LinkFound, Stamp
+from willow_cart.errors import CannotStore, UnusableDestination, plainly
+from willow_cart.model import OWN_FOLDER
+
+PARTIAL = f"{OWN_FOLDER}/partial"
+"""The folder of partial files."""
+
+_ASIDE = f"{OWN_FOLDER}/aside"
+_REFUSED = f"{OWN_FOLDER}/refused"
+_LOCK = f"{OWN_FOLDER}/lock"
+
+# From this many files on, syncing the whole file system is cheaper than syncing each.
+_WORTH_ONE_SYNC = 8
+
+# How long a lock is waited for.
+_LOCK_WAIT_SECONDS = 1.0
+
+
+class Destination(FileTree):
+    """A folder that one haul at a time writes into.
+
+    What lies in it may be the person's own, or put there to do harm. A file gets its name only
+    where nothing lies, or in place of a file that the caller knows by its stamp; anything else is
+    put aside, and where is returned.
+
+    Args:
+        root: the folder; made if it is not there.
+        locks: whether to keep other hauls out; not in a process that helps with one.
+        by_descriptor: as for `FileTree`.
+
+    Raises:
+        UnusableDestination: it is no folder, cannot be written, or another haul is writing it.
+    """
+
+    def __init__(
+        self, root: Path, *, locks: bool = True, by_descriptor: bool = HAS_DESCRIPTORS
+    ) -> None:
+        _require_ordinary(root)
+        self._lock = -1
+        try:
+            root.mkdir(parents=True, exist_ok=True)
+            super().__init__(root, by_descriptor=by_descriptor)
+            self._unsynced.update(("", OWN_FOLDER, PARTIAL))
+            self.keep_open(PARTIAL)
+            self._lock = self._open_lock()
+        except LinkFound as error:
+            raise UnusableDestination(
+                str(root / error.filename), "is a link", "delete it; a haul makes its own"
+            ) from None
+        except (FileExistsError, NotADirectoryError) as error:
+            raise UnusableDestination(
+                str(error.filename), "is a file", "name a folder with --into"
+            ) from None
+        except OSError as error:
+            raise UnusableDestination(
+                str(root), f"cannot be written: {plainly(error)}", "name another with --into"
+            ) from None
+        if locks:
+            self._lock_or_leave()
+
+    def close(self) -> None:
+        """Close what is open; the lock goes with its descriptor, also when the process dies."""
+        if self._lock >= 0:
+            os.close(self._lock)
+            self._lock = -1
+        super().close()
+
+    def _open_lock(self) -> int:
+        """Open the lock; one that is not a file of its own is replaced."""
+        flags = os.O_RDWR | os.O_CREAT
+        try:
+            return self.open_for(_LOCK, flags)
+        except LinkFound:
+            raise
+        except OSError as error:
+            if error.errno != errno.EINVAL:
+                raise
+        self.delete(_LOCK)
+        return self.open_for(_LOCK, flags)
+
+    def _lock_or_leave(self) -> None:
+        # A haul that was killed may have a second process, which sees that within a moment.
+        deadline = time.monotonic() + _LOCK_WAIT_SECONDS
+        while True:
+            try:
+                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                break
+            except BlockingIOError:
+                if time.monotonic() < deadline:
+                    time.sleep(_LOCK_WAIT_SECONDS / 20)
+                    continue
+                holder = _read_holder(self._lock)
+                self.close()
+                raise UnusableDestination(
+                    str(self.root),
+                    f"is in use by another haul ({holder})",
+                    "wait for its end, or watch it with willow-cart runs --watch",
+                ) from None
+            except OSError as error:
+                self.close()
+                raise UnusableDestination(
+                    str(self.root),
+                    f"cannot be locked: {plainly(error)}",
+                    "name a folder on a local disk",
+                ) from None
+        os.truncate(self._lock, 0)
+        since = datetime.now(UTC).isoformat(timespec="seconds")
+        os.write(self._lock, f"{os.getpid()}, since {since}\n".encode())
+
+    # Files under their names
+
+    def place(self, file: str, path: str, *, replaces: Stamp | None = None) -> Path | None:
+        """Give a whole, checked and synced file its name, in one step that nothing can halve.
+
+        Args:
+            file: where it lies now.
+            path: its name.
+            replaces: the stamp of the file that it may take the place of; None for none.
+
+        Returns:
+            Where something else that lay at the path is kept; None if nothing did.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        kept = None
+        try:
+            while True:
+                is_ours = replaces is not None and self.stamp(path) == replaces
+                try:
+                    self.move(file, path, replaces=is_ours)
+                    return kept
+                except FileExistsError:
+                    if self.status(path) is not None:
+                        kept = self._put_aside(path)
+        except OSError as error:
+            raise cannot_store(path, error) from None
+
+    def place_twin(self, file: str, path: str, twin: str, *, replaces: Stamp | None) -> bool:
+        """Give a file that lies here another name, in place of one that has the same bytes.
+
+        Args:
+            file: the other one; deleted.
+            path: the further name.
+            twin: where the file lies.
+            replaces: as for `place`.
+
+        Returns:
+            False if there can be no further name on this disk; nothing has been done then.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        link = f"{file}.twin"
+        try:
+            self.link(twin, link)
+        except OSError:
+            return False
+        self.place(link, path, replaces=replaces)
+        for left in (link, file):  # two names of one file do not replace each other (POSIX, rename)
+            with suppress(FileNotFoundError):
+                self.delete(left)
+        return True
+
+    def take_away(self, path: str, file: str) -> None:
+        """Move a file from its path to one in the own folder, at which nothing lies.
+
+        Raises:
+            CannotStore: it cannot be moved.
+        """
+        try:
+            self.move(path, file, replaces=False)
+        except OSError as error:
+            raise cannot_store(path, error) from None
+
+    def refuse(self, file: str, path: str) -> Path:
+        """Put a file that failed its check where it can be looked at, and return where.
+
+        Raises:
+            CannotStore: it cannot be moved.
+        """
+        try:
+            return self._put_away(file, f"{_REFUSED}/{path}")
+        except OSError as error:
+            raise cannot_store(path, error) from None
+
+    def put_aside(self, path: str) -> Path | None:
+        """Move what lies at a path to where it is kept, and return where; None if nothing does.
+
+        Raises:
+            CannotStore: it cannot be moved, or is a folder.
+        """
+        status = self.status(path)
+        if status is None or stat.S_ISDIR(status.st_mode):
+            return None
+        try:
+            return self._put_aside(path)
+        except OSError as error:
+            raise cannot_store(path, error) from None
+
+    def _put_aside(self, path: str) -> Path:
+        status = self.status(path)
+        if status is not None and stat.S_ISDIR(status.st_mode):
+            raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), path)
+        moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%S")
+        return self._put_away(path, f"{_ASIDE}/{moment}/{path}")
+
+    def _put_away(self, file: str, to: str) -> Path:
+        """Move a file to a free name, numbered if it must be; what is kept is never replaced."""
+        number = 1
+        while True:
+            kept = to if number == 1 else f"{to}.{number}"
+            try:
+                self.move(file, kept, replaces=False)
+            except FileExistsError:
+                number += 1
+            else:
+                return self.full_path(kept)
+
+    def drop_empty_folders(self, paths: Iterable[str]) -> None:
+        """Delete the folders of paths that nothing lies in."""
+        folders = {str(folder) for path in paths for folder in PurePosixPath(path).parents}
+        for folder in sorted(folders - {"."}, reverse=True):
+            with suppress(OSError):  # it is not empty, or is gone
+                self.delete_folder(folder)
+
+    # Its disk
+
+    def room(self) -> int:
+        """Return how many bytes may still be written; some are kept for the ledger."""
+        return room_in(self._lock)
+
+    def sync_files(self, paths: Sequence[str]) -> None:
+        """Make the bytes of files safe against a power cut.
+
+        Many are synced with their whole file system at once, which costs little more than one.
+
+        Raises:
+            OSError: the disk would not take them.
+        """
+        if len(paths) >= _WORTH_ONE_SYNC and sync_file_system(self._lock):
+            return
+        for path in paths:
+            self.sync(path)
+
+    # Partial files, each by a bare name
+
+    def open_partial(self, name: str, *, is_new: bool) -> int:
+        """Open a partial file to read and write it, and return its descriptor.
+
+        Raises:
+            OSError: it cannot be opened, or is not a regular file of its own.
+        """
+        return self.open_for(
+            f"{PARTIAL}/{name}", os.O_RDWR | os.O_CREAT | (os.O_TRUNC if is_new else 0)
+        )
+
+    def read_partial(self, name: str) -> BinaryIO:
+        """Open a partial file to read it.
+
+        Raises:
+            OSError: it is not there, or is not a regular file.
+        """
+        return self.open(f"{PARTIAL}/{name}")
+
+
+def _require_ordinary(root: Path) -> None:
+    """Refuse the program's own folder, and what is in it, as a destination.
+
+    Raises:
+        UnusableDestination: it is that.
+    """
+    if OWN_FOLDER in map(fold, Path(os.path.realpath(root)).parts):
+        raise UnusableDestination(
+            str(root), f"lies in {OWN_FOLDER}, the program's own folder", "name another with --into"
+        )
+    try:
+        os.fsencode(root).decode("utf-8")
+    except UnicodeDecodeError:
+        raise UnusableDestination(
+            os.fsencode(root).decode("utf-8", "backslashreplace"),
+            "is not UTF-8",
+            "name another with --into, or rename it",
+        ) from None
+
+
+def _read_holder(lock: int) -> str:
+    """Return what a lock says of the process that holds it, which anyone may have written."""
+    process, _, _ = os.read(lock, 64).decode("ascii", "replace").partition(",")
+    return f"process {process}" if process.isdecimal() else "an unknown process"
+
+
+def cannot_store(path: str, error: OSError) -> CannotStore:
+    """Return the error for a file that this machine would not keep."""
+    match error.errno:
+        case errno.ELOOP:
+            link = error.filename if isinstance(error, LinkFound) else path
+            return CannotStore(
+                path, f"{link} is a link, and links are not followed", "delete the link"
+            )
+        case errno.ENOSPC | errno.EDQUOT:
+            return CannotStore(
+                path,
+                "the disk is full",
+                "make room and run the same command again; it goes on from where it stopped",
+            )
+        case errno.ENOTDIR | errno.EEXIST:
+            return CannotStore(path, "a file lies where its folder would be", "move that file")
+        case errno.EISDIR | errno.ENOTEMPTY:
+            return CannotStore(path, "a folder lies where it would be", "rename that folder")
+        case errno.ENAMETOOLONG:
+            return CannotStore(path, "its path is too long for this disk", "try --layout flat")
+        case _:
+            return CannotStore(
+                path,
+                f"cannot be written: {plainly(error)}",
+                "see to the folder and run the same command again",
+            )

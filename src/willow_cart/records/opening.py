@@ -1,0 +1,221 @@
+"""Opening the file of a ledger, which whoever handed the folder on may have altered.
+
+SQLite opens its file by a path, follows links, and trusts the schema in it. So what lies there is
+looked at first: the files must be regular files, and the schema must be one of ours, without
+views, triggers or anything else that is run when a table is read.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import sqlite3
+import stat
+import tempfile
+from functools import cache
+from pathlib import Path
+
+from willow_cart.destination import FileTree
+from willow_cart.errors import UnreadableLedger
+from willow_cart.model import OWN_FOLDER
+from willow_cart.records import schema
+
+_NAME = f"{OWN_FOLDER}/ledger.db"
+_FILES = ("", "-wal", "-shm", "-journal")
+
+# The SQLite database file format, 3.0: ends a rollback journal that names a further file, which
+# SQLite would delete. A ledger's journal never has one.
+_NAMES_ANOTHER = b"\xd9\xd5\x05\xf9\x20\xa1\x63\xd7"
+
+_LOCK_WAIT_SECONDS = 5.0
+
+
+def ledger_path(destination: Path) -> Path:
+    """Return where the ledger of a destination is."""
+    return destination / _NAME
+
+
+def has_ledger(destination: Path) -> bool:
+    """Return whether anything lies where the ledger of a destination would be."""
+    return os.path.lexists(ledger_path(destination))
+
+
+class LedgerFile:
+    """The file of a ledger, open.
+
+    Args:
+        path: where it is, in its destination.
+        create: whether it is made if it is not there.
+
+    Attributes:
+        base: the connection, in autocommit mode.
+
+    Raises:
+        UnreadableLedger: there is none, it is damaged or altered, or it is of a later version.
+    """
+
+    def __init__(self, path: Path, *, create: bool = False) -> None:
+        self.path = path
+        self._copy: tempfile.TemporaryDirectory[str] | None = None
+        _require_files(path, create=create)
+        opened = path
+        if not create and not os.access(path.parent, os.W_OK):
+            opened = self._copy_of(path)
+        self.base = sqlite3.connect(
+            opened, isolation_level=None, check_same_thread=False, timeout=_LOCK_WAIT_SECONDS
+        )
+        try:
+            self.base.execute("PRAGMA trusted_schema = OFF")
+            self.base.execute("PRAGMA foreign_keys = ON")
+            if create:
+                # In WAL a commit appends to one file, and readers need not wait for it. A power
+                # cut may take commits that were not to last, but never tears the ledger.
+                self.base.execute("PRAGMA journal_mode = WAL")
+            _require_own_schema(self.base, path)
+            schema.bring_up_to_date(self.base, path)
+        except sqlite3.Error as error:
+            self.close()
+            raise unreadable(path, error) from None
+        except UnreadableLedger:
+            self.close()
+            raise
+        self._identity = _identity_of(opened)
+
+    def close(self) -> None:
+        """Close it; what was committed is in it."""
+        self.base.close()
+        if self._copy is not None:
+            self._copy.cleanup()
+
+    def restore(self) -> bool:
+        """Make the file again if it was deleted or replaced while it was open.
+
+        Returns:
+            Whether it was.
+
+        Raises:
+            sqlite3.Error, OSError: it cannot be made.
+        """
+        if _identity_of(self.path) == self._identity:
+            return False
+        with FileTree(self.path.parent.parent) as tree:
+            tree.make_folder(OWN_FOLDER)
+            for ending in _FILES:
+                if tree.status(f"{_NAME}{ending}") is not None:
+                    tree.move(f"{_NAME}{ending}", f"{_NAME}.replaced{ending}", replaces=True)
+        anew = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False)
+        anew.execute("PRAGMA journal_mode = WAL")
+        self.base.backup(anew)
+        anew.row_factory = self.base.row_factory
+        anew.execute("PRAGMA foreign_keys = ON")
+        self.base.close()
+        self.base = anew
+        self._identity = _identity_of(self.path)
+        return True
+
+    def _copy_of(self, path: Path) -> Path:
+        """Copy a ledger on a medium that cannot be written: SQLite needs files beside it."""
+        self._copy = tempfile.TemporaryDirectory(prefix="willow-cart-")
+        for ending in ("", "-wal"):
+            file = Path(f"{path}{ending}")
+            if file.exists():
+                shutil.copyfile(file, f"{self._copy.name}/ledger.db{ending}")
+        return Path(self._copy.name) / "ledger.db"
+
+
+def unreadable(path: Path, error: sqlite3.Error) -> UnreadableLedger:
+    """Return the error for a ledger that SQLite cannot read or write."""
+    said = str(error)
+    if "locked" in said or "busy" in said:
+        return UnreadableLedger(
+            str(path), "is in use by another program", "wait for it, and run the command again"
+        )
+    if "readonly" in said or "unable to open" in said:
+        return UnreadableLedger(
+            str(path), f"cannot be opened: {said}", "check its permissions and the disk"
+        )
+    return UnreadableLedger(
+        str(path),
+        f"is damaged: {said}",
+        "restore it from a copy, or move it away: the next haul begins a new one",
+    )
+
+
+def altered(path: Path, what: str) -> UnreadableLedger:
+    """Return the error for a ledger that this program has not left as it is."""
+    return UnreadableLedger(
+        str(path),
+        f"was altered: {what}",
+        "use a copy that you trust, or move it away: the next haul begins a new one",
+    )
+
+
+def _require_files(path: Path, *, create: bool) -> None:
+    """Refuse what is not there, and what SQLite must not open.
+
+    Raises:
+        UnreadableLedger: it is one or the other.
+    """
+    root = path.parent.parent
+    try:
+        tree = FileTree(root)
+    except OSError:
+        raise UnreadableLedger(str(root), "is not a folder", "name a haul's folder") from None
+    with tree:
+        own = tree.status(OWN_FOLDER)
+        if own is not None and not stat.S_ISDIR(own.st_mode):
+            raise altered(path.parent, "it is not a folder")
+        for ending in _FILES:
+            status = tree.status(f"{_NAME}{ending}")
+            if status is not None and not stat.S_ISREG(status.st_mode):
+                raise altered(path, f"ledger.db{ending} is not a regular file")
+        if not create and tree.status(_NAME) is None:
+            raise UnreadableLedger(
+                str(root), "nothing was hauled into it yet", "name a haul's folder"
+            )
+        status = tree.status(f"{_NAME}-journal")
+        if status is not None and status.st_size >= len(_NAMES_ANOTHER):
+            with tree.open(f"{_NAME}-journal") as journal:
+                journal.seek(-len(_NAMES_ANOTHER), os.SEEK_END)
+                if journal.read() == _NAMES_ANOTHER:
+                    raise altered(path, "its journal names another file")
+
+
+def _require_own_schema(base: sqlite3.Connection, path: Path) -> None:
+    """Refuse a schema that no version of this program makes.
+
+    Raises:
+        UnreadableLedger: it is one.
+        sqlite3.Error: it cannot be read.
+    """
+    (version,) = base.execute("PRAGMA user_version").fetchone()
+    if version <= schema.VERSION and _structure_of(base) != _structure(version):
+        raise altered(path, "its tables are not those of a ledger")
+
+
+@cache
+def _structure(version: int) -> frozenset[tuple[str, str, str]]:
+    base = sqlite3.connect(":memory:", isolation_level=None)
+    schema.build(base, version)
+    structure = _structure_of(base)
+    base.close()
+    return structure
+
+
+def _structure_of(base: sqlite3.Connection) -> frozenset[tuple[str, str, str]]:
+    rows = base.execute("SELECT type, name, coalesce(sql, '') FROM sqlite_master LIMIT 1000")
+    return frozenset((kind, name, _plain(sql)) for kind, name, sql in rows)
+
+
+def _plain(sql: str) -> str:
+    """Return a statement without its comments and blanks."""
+    return re.sub(r"\s+", "", re.sub(r"--[^\n]*", "", sql))
+
+
+def _identity_of(path: Path) -> tuple[int, int]:
+    try:
+        status = os.lstat(path)
+    except OSError:
+        return (0, 0)
+    return status.st_dev, status.st_ino
