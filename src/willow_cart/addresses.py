@@ -6,7 +6,6 @@ expect that form.
 
 from __future__ import annotations
 
-import hashlib
 import re
 from collections.abc import Iterator, Sequence
 from itertools import product
@@ -15,6 +14,7 @@ from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import kind_of, stem_of
+from willow_cart.redaction import without_secrets
 
 DEFAULT_PORTS = {
     "http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None, "s3": None, "gs": None,
@@ -44,16 +44,6 @@ _FORMAT_KEYS = frozenset({"format", "fmt", "type", "filetype", "ext", "extension
 
 _ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
-
-# Query parameters that let their bearer in. Their values are credentials, whoever issued them.
-_LETTING_IN = (
-    "access_token apikey api_key auth awsaccesskeyid bearer credential jwt key pass passwd password"
-    " pwd secret session sessionid sig signature token x-amz-credential x-amz-security-token"
-    " x-amz-signature x-goog-credential x-goog-signature"
-)
-_SECRET = re.compile(rf"([?&;](?:{'|'.join(_LETTING_IN.split())})=)([^&;#\s]+)", re.IGNORECASE)
-_FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
-_USER_INFO = re.compile(r"(?:(?<=:)|(?<!\S))//[^/?#\s]*@")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
 BEGINNINGS = "an address begins with https://, http://, ftp://, ftps://, s3:// or gs://"
@@ -282,33 +272,6 @@ def key_of(address: str) -> str:
 def query_of(address: str) -> str:
     """The query, decoded; empty where there is none."""
     return unquote(urlsplit(address).query)
-
-
-def without_secrets(text: str) -> str:
-    """An address, or any text with one in it, as it may be shown and recorded.
-
-    A name and password before the host are taken out. The values of parameters that let their
-    bearer in are replaced by a short fingerprint, so that two different addresses stay different.
-    """
-    if "@" in text:
-        text = _USER_INFO.sub("//***@", text)
-    if "=" not in text:
-        return text
-    return _SECRET.sub(lambda match: match[1] + _hidden(match[2]), text)
-
-
-def holds_secret(text: str) -> bool:
-    """Whether there is a secret in an address, or the place that one has been taken out of."""
-    return bool(_USER_INFO.search(text) or _SECRET.search(text))
-
-
-def _hidden(value: str) -> str:
-    return value if _FINGERPRINT.fullmatch(value) else f"~{fingerprint(value)}"
-
-
-def fingerprint(text: str) -> str:
-    """Eight hexadecimal digits that stand for a text."""
-    return hashlib.sha256(text.encode()).hexdigest()[:8]
 
 
 _RANGE = re.compile(r"\{([^{}]*)\}")

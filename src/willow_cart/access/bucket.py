@@ -25,7 +25,7 @@ from willow_cart.access.sockets import RequestPacer
 from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.web import WebAccess
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of, without_secrets
+from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of
 from willow_cart.errors import (
     BadAddress,
     NotServed,
@@ -33,6 +33,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:

@@ -15,9 +15,10 @@ from willow_cart.access.safe_xml import Element, local_name
 from willow_cart.access.seam import Access, Entry, Store
 from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import address_of_key, without_secrets
+from willow_cart.addresses import address_of_key
 from willow_cart.errors import TransferFailed
 from willow_cart.model import Origin
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 

@@ -8,10 +8,11 @@ from collections.abc import Callable, Mapping
 from willow_cart.access.inside import Inside
 from willow_cart.access.patience import Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
-from willow_cart.addresses import is_inside, scheme_of, without_secrets
+from willow_cart.addresses import is_inside, scheme_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
+from willow_cart.redaction import lacks_secret, without_secrets
 
 
 class Everywhere(Access):
@@ -88,6 +89,12 @@ class Everywhere(Access):
             access.close()
 
     def _access_to(self, address: str) -> Access:
+        if lacks_secret(address):
+            raise BadAddress(
+                without_secrets(address),
+                "its secret was left out when the address was recorded",
+                "haul it from the source that offers it",
+            )
         if is_inside(address):
             return self.inside
         maker = self._makers.get(scheme_of(address))

@@ -42,7 +42,7 @@ from willow_cart.access.seam import (
 from willow_cart.access.sign_ins import SignIns
 from willow_cart.access.sockets import RequestPacer, SocketGuard
 from willow_cart.access.whole import LARGEST_DOCUMENT
-from willow_cart.addresses import DEFAULT_PORTS, host_of, origin_of, without_secrets
+from willow_cart.addresses import DEFAULT_PORTS, host_of, origin_of
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -54,6 +54,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
+from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of, format_duration, format_size, printable, read_count
 
 # Who has no name there says so (RFC 1635), and that this program is asking.

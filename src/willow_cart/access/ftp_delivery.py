@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING
 
 from willow_cart.access.ftp_connection import Connection
 from willow_cart.access.seam import CHUNK, Delivery, Joining
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import ConnectionLost
 from willow_cart.model import Facts
+from willow_cart.redaction import without_secrets
 
 if TYPE_CHECKING:
     from willow_cart.access.ftp import FtpAccess

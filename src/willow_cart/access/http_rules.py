@@ -13,9 +13,10 @@ from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 from urllib.parse import unquote_to_bytes, urljoin
 
-from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
+from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.errors import BadAddress, StrangeAnswer, TooManyRedirects
 from willow_cart.model import Validators
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 MOST_REDIRECTS = 20

@@ -18,7 +18,7 @@ from dataclasses import dataclass, replace
 from typing import Protocol
 
 from willow_cart.access.seam import Access, Delivery, Entry, Joining, Unchanged
-from willow_cart.addresses import address_inside, take_inside, without_secrets
+from willow_cart.addresses import address_inside, take_inside
 from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.zips import moment_of_member, path_of_member, require_apart
 from willow_cart.errors import (
@@ -29,6 +29,7 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.model import Checksum, Facts, Origin, Validators
+from willow_cart.redaction import without_secrets
 
 # The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
 # comment has up to 64 KiB), and so is the list of some hundred members before it.

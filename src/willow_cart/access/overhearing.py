@@ -10,7 +10,8 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from urllib.parse import urlsplit
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:

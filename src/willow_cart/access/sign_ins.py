@@ -4,27 +4,33 @@ from __future__ import annotations
 
 import base64
 import os
+import re
 import threading
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from http.cookiejar import CookieJar, DefaultCookiePolicy
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol, cast
+from typing import TYPE_CHECKING, Protocol
 from urllib.parse import urlsplit
 
 from willow_cart.access import http_rules as rules
 from willow_cart.access.account_key import sign_for_account
+from willow_cart.access.cookie_file import CookieJar
 from willow_cart.access.digest import DigestChallenge, answer_digest, read_digest_challenge
 from willow_cart.addresses import origin_of
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, plainly
 
 if TYPE_CHECKING:
     import netrc
-    from urllib.request import Request
 
 
 _NO_FIELDS: Mapping[str, str] = {}
+
+_FIELD_VALUE = re.compile(r"[\x20-\x7e\xa0-\xff\t]*")
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+
+# No secret is longer, and no device such as /dev/zero comes to an end.
+_LONGEST_SECRET = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +63,15 @@ class SignIn:
     account_key: Secret | None = None
     shared_access: Secret | None = None
 
+    def __post_init__(self) -> None:
+        named = [("token", self.token), *((f"header {name}", one) for name, one in self.fields)]
+        for name, secret in named:
+            # RFC 9110, 5.5: what is beyond Latin-1 cannot be sent in a field.
+            if secret is not None and not _FIELD_VALUE.fullmatch(secret.value):
+                raise BadOption(
+                    name, "holds characters that a header field cannot carry", "check the secret"
+                )
+
 
 def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
     """Fetch a secret from where it is kept.
@@ -73,16 +88,32 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
     if kind == "env" and name:
         if not environment.get(name):
             raise BadOption(what, f"the environment variable {name} is not set", "set it")
-        return Secret(environment[name])
+        return _checked(environment[name], what, f"the environment variable {name}")
     if kind == "file" and name:
         try:
-            line = Path(name).expanduser().read_text("utf-8").partition("\n")[0].strip()
-        except (OSError, UnicodeDecodeError) as error:
-            raise BadOption(what, f"{name} cannot be read: {error}", "see to the file") from None
+            with Path(name).expanduser().open(encoding="utf-8-sig") as file:
+                line = file.readline(_LONGEST_SECRET).strip()
+        except UnicodeDecodeError:
+            raise BadOption(what, f"{name} is not UTF-8", "save it as UTF-8") from None
+        except (OSError, RuntimeError) as error:
+            why = plainly(error) if isinstance(error, OSError) else "there is no home folder"
+            raise BadOption(what, f"{name} cannot be read: {why}", "check its path") from None
         if not line:
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
-        return Secret(line)
+        return _checked(line, what, name)
     raise BadOption(what, "is not to be written out", "write env:NAME or file:PATH")
+
+
+def _checked(value: str, what: str, where: str) -> Secret:
+    """Return a secret without the line end that shells and editors leave at its end.
+
+    Raises:
+        BadOption: it holds control characters, of which it must not be shown where.
+    """
+    value = value.rstrip("\r\n")
+    if not value or _CONTROL.search(value):
+        raise BadOption(what, f"{where} holds control characters", "set it again, without them")
+    return Secret(value)
 
 
 class Signer(Protocol):
@@ -108,7 +139,7 @@ class SignIns:
 
     Args:
         by_origin: the sign-in for each origin.
-        cookies: cookies with the hosts and paths that they are for.
+        cookies: from a file, each with where it may go.
         netrc: sign-ins by host name. They are for origins that the person named, and for the web's
             secure port; a host alone does not say which of its servers is meant.
         named: the origins that the person named.
@@ -151,7 +182,7 @@ class SignIns:
         """
         origin = origin_of(address)
         fields: dict[str, str] = {}
-        if self._cookies is not None and (cookie := _cookie_for(self._cookies, address)):
+        if self._cookies is not None and (cookie := self._cookies.field_for(address)):
             fields["Cookie"] = cookie
         sign_in = self._sign_in_for(origin)
         if sign_in is None:
@@ -244,58 +275,3 @@ class SignIns:
         if entry is None or not entry[2]:
             return None
         return SignIn(user=entry[0] or "", password=Secret(entry[2]))
-
-
-class _Asking:
-    """As much of a request as a cookie jar wants to see."""
-
-    unverifiable = False
-
-    def __init__(self, address: str) -> None:
-        parts = urlsplit(address)
-        self.type = parts.scheme
-        self.host = parts.netloc
-        self.origin_req_host = parts.hostname or ""
-        self._address = address
-        self.cookie: str | None = None
-
-    def get_full_url(self) -> str:
-        return self._address
-
-    def has_header(self, _name: str) -> bool:
-        return False
-
-    def add_unredirected_header(self, name: str, value: str) -> None:
-        if name == "Cookie":
-            self.cookie = value
-
-
-def _cookie_for(jar: CookieJar, address: str) -> str | None:
-    """The Cookie field for an address by the jar's rules of hosts, paths and security."""
-    asking = _Asking(address)
-    jar.add_cookie_header(cast("Request", asking))
-    return asking.cookie
-
-
-def read_cookies(path: str) -> CookieJar:
-    """Read a cookie file in the Netscape text form.
-
-    Raises:
-        BadOption: it cannot be read, or is in another form.
-    """
-    from http.cookiejar import LoadError, MozillaCookieJar
-
-    jar = MozillaCookieJar(path, policy=DefaultCookiePolicy(netscape=True, rfc2965=False))
-    try:
-        jar.load(ignore_discard=True, ignore_expires=True)
-    except LoadError:
-        raise BadOption(
-            path, "is no cookie file in the Netscape form", "its first line says so"
-        ) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadOption(path, f"cannot be read: {error}", "see to the file") from None
-    for cookie in jar:
-        # Browsers write 0 where a cookie lasts as long as its session, and this is one.
-        cookie.expires = cookie.expires or None
-    jar.clear_expired_cookies()
-    return jar

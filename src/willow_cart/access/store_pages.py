@@ -8,8 +8,8 @@ from urllib.parse import quote, urlencode
 
 from willow_cart.access.safe_xml import BrokenXml, Element, local_name, parse_safely
 from willow_cart.access.seam import Entry
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import StrangeAnswer
+from willow_cart.redaction import without_secrets
 
 
 class Page(NamedTuple):

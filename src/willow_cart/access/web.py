@@ -35,7 +35,7 @@ from willow_cart.access.sign_ins import Signer, SignIns
 from willow_cart.access.sockets import RequestPacer, SocketGuard
 from willow_cart.access.web_delivery import WebDelivery
 from willow_cart.access.web_errors import translate
-from willow_cart.addresses import host_of, origin_of, scheme_of, without_secrets
+from willow_cart.addresses import host_of, origin_of, scheme_of
 from willow_cart.errors import (
     NotServed,
     NotTrusted,
@@ -44,6 +44,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Facts, Validators
+from willow_cart.redaction import without_secrets
 from willow_cart.version import __version__
 
 # A refusal's page is read to its end if it is short, so that the connection can be used again.

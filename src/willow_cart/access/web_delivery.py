@@ -22,10 +22,11 @@ from willow_cart.access.content_coding import (
 from willow_cart.access.http_connection import StrictResponse, answer_of
 from willow_cart.access.seam import CHUNK, Delivery, Joining
 from willow_cart.access.web_errors import translate
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
 from willow_cart.errors import ConnectionLost, StrangeAnswer, TransferFailed
 from willow_cart.kinds import begins_as_named
 from willow_cart.model import Facts, Validators
+from willow_cart.redaction import without_secrets
 
 # By how much more than sent what is coded may become: text shrinks to a fiftieth at best, and only
 # what was made to swell beyond that. Little is let pass.

@@ -10,7 +10,6 @@ import ssl
 from urllib3 import exceptions as lib
 
 from willow_cart.access.http_connection import FramingError
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -19,6 +18,7 @@ from willow_cart.errors import (
     TimedOut,
     TransferFailed,
 )
+from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import time
 
 from willow_cart.access.seam import Access, Delivery, Unchanged
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import StrangeAnswer, TimedOut
 from willow_cart.model import Facts
+from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration, format_size
 
 LARGEST_DOCUMENT = 64 << 20

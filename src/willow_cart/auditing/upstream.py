@@ -8,11 +8,11 @@ from functools import partial
 
 from willow_cart.access import ONCE_MORE, Access
 from willow_cart.access.http_rules import contradict
-from willow_cart.addresses import without_secrets
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.model import Facts
 from willow_cart.records import Arrival
+from willow_cart.redaction import without_secrets
 
 # RFC 9110, 15.5.5 and 15.5.11
 _NO_MORE = (404, 410)

@@ -6,10 +6,11 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import TextIO
 
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import normalise
 from willow_cart.bag_paths import decode_path, encode_path
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 _LINE = re.compile(r"(\S+)[ \t]+(\d+|-)[ \t]+(\S.*)")

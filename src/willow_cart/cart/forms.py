@@ -10,13 +10,13 @@ from functools import partial
 from pathlib import Path
 from typing import BinaryIO, TextIO
 
-from willow_cart.addresses import without_secrets
 from willow_cart.cart.bag import looks_like_fetch_list, read_fetch_list, write_fetch_list
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
 from willow_cart.cart.sheet import BEGINNING, Sheet, encoding_of, looks_like_sheet
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 
 Opened = Callable[[], BinaryIO]
 Read = Callable[[Opened, str, list[str]], Iterator[Offer | Trouble]]

@@ -7,10 +7,11 @@ from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
 from typing import Any, TextIO
 
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import normalise
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadOption, NotUnderstood
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 
 
 def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:

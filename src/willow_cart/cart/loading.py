@@ -8,7 +8,6 @@ from datetime import date
 from enum import IntEnum
 from pathlib import Path
 
-from willow_cart.addresses import without_secrets
 from willow_cart.cart.forms import Form
 from willow_cart.cart.rows import (
     COLUMNS,
@@ -23,6 +22,7 @@ from willow_cart.cart.rows import (
 from willow_cart.cart.sheet import Sheet, Style, places_of, writing
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 from willow_cart.shelf import Shelf
 

@@ -8,10 +8,11 @@ from typing import BinaryIO, TextIO
 from xml.sax.saxutils import escape, quoteattr
 
 from willow_cart.access.safe_xml import BrokenXml, Element, elements_named, local_name
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import normalise
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 NAMESPACE = "urn:ietf:params:xml:ns:metalink"

@@ -12,12 +12,13 @@ from operator import itemgetter
 from pathlib import Path
 from typing import TextIO
 
-from willow_cart.addresses import normalise, without_secrets
+from willow_cart.addresses import normalise
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
 from willow_cart.cart.sheet import Row, Sheet, cover, uncover
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadAddress, BadOption, NotUnderstood
 from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 COLUMNS = (

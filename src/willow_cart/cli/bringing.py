@@ -82,9 +82,9 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
     import sqlite3
 
     from willow_cart.access.kept_answers import KeptAnswers
-    from willow_cart.addresses import without_secrets
     from willow_cart.errors import UnreadableLedger
     from willow_cart.records import Held, has_ledger, ledger_path
+    from willow_cart.redaction import without_secrets
     from willow_cart.sources.look import Asking
 
     folder = next(each for each in (into, *into.absolute().parents) if each.is_dir())

@@ -157,8 +157,8 @@ def _candidates(args: argparse.Namespace, *, any_name: bool) -> Iterator[Holding
 
 
 def _addresses_of(cart: Path) -> set[str]:
-    from willow_cart.addresses import without_secrets
     from willow_cart.cart import Cart
+    from willow_cart.redaction import without_secrets
 
     return {without_secrets(offer.address) for offer in Cart.load(cart)}
 

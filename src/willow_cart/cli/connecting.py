@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 import threading
+import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -263,8 +264,9 @@ def _make_sign_ins(
     Raises:
         BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
     """
+    from willow_cart.access.cookie_file import CookieJar, read_cookies
     from willow_cart.access.sign_in_file import read_sign_ins
-    from willow_cart.access.sign_ins import SignIns, read_cookies
+    from willow_cart.access.sign_ins import SignIns
     from willow_cart.cli.preferring import TABLES, own_file
 
     config = own_file()
@@ -278,8 +280,11 @@ def _make_sign_ins(
         by_origin |= _sign_ins_of(args, named, kept, config)
         all_named |= named
     cookies = next((each.cookies for each in several if each.cookies), None)
-    read = read_cookies(cookies) if cookies else None
-    return SignIns(by_origin, cookies=read, netrc=_read_netrc(), named=all_named)
+    jar = None
+    if cookies:
+        only_named = any(each.sign_in_at is not None for each in several)
+        jar = CookieJar(read_cookies(cookies, time.time()), frozenset(all_named), only_named)
+    return SignIns(by_origin, cookies=jar, netrc=_read_netrc(), named=all_named)
 
 
 def _take_signatures(args: argparse.Namespace) -> dict[str, SignIn]:

@@ -274,11 +274,11 @@ def _preview(document: Document, job: Job, values: Values, memory: Memory) -> in
 
 def _show_changes(found: Found, into: Path) -> None:
     """Say what is new, changed and gone, as far as the sources, the ledger and memory tell."""
-    from willow_cart.addresses import without_secrets
     from willow_cart.cli.screen import show_line
     from willow_cart.destination import FileTree
     from willow_cart.hauling import find_gone
     from willow_cart.records import Held, has_ledger, ledger_path
+    from willow_cart.redaction import without_secrets
 
     if not has_ledger(into):
         return

@@ -9,11 +9,11 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import fingerprint
 from willow_cart.cli.keys import options_of_command, read_words, words_of
 from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
+from willow_cart.redaction import fingerprint
 
 if TYPE_CHECKING:
     from willow_cart.errands import Document, Table, Values

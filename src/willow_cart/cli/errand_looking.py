@@ -8,10 +8,10 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import without_secrets
 from willow_cart.cli.telling import tell
 from willow_cart.errors import NothingChosen, WillowCartError
 from willow_cart.model import Offer
+from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
 from willow_cart.units import count_of
 

@@ -25,8 +25,9 @@ def add_options(command: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     """Knock, and show what was found."""
-    from willow_cart.addresses import normalise, without_secrets
+    from willow_cart.addresses import normalise
     from willow_cart.cli.screen import show_line, show_table
+    from willow_cart.redaction import without_secrets
     from willow_cart.sources.knock import Knocker, Verdict
 
     address = normalise(args.sources[0])

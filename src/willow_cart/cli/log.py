@@ -9,11 +9,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
 
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import CannotStore, TryAgain, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Account, Handled, Observer, Unpacked
 from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
 
 
 class LogFile(Observer):

@@ -11,10 +11,10 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from willow_cart.addresses import without_secrets
 from willow_cart.cli.connecting import without_fields
 from willow_cart.cli.telling import is_heard
 from willow_cart.exits import Exit
+from willow_cart.redaction import without_secrets
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
 _SHOW_CURSOR = b"\x1b[?25h\n"

@@ -8,9 +8,10 @@ from importlib.resources import files
 from pathlib import Path
 from pprint import pformat
 
-from willow_cart.addresses import holds_secret, is_inside, scheme_of, without_secrets
+from willow_cart.addresses import is_inside, scheme_of
 from willow_cart.filing import Layout, make_plan
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import holds_secret, without_secrets
 from willow_cart.replacing import replacing
 from willow_cart.shelf import Shelf
 

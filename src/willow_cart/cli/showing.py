@@ -13,9 +13,10 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import TYPE_CHECKING, TextIO
 
-from willow_cart.addresses import host_of, origin_of, without_secrets
+from willow_cart.addresses import host_of, origin_of
 from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
 from willow_cart.model import Offer, Sizes, sum_of
+from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:

@@ -11,7 +11,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Self
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
 from willow_cart.cli.gauge import Gauge, TimeLeft
 from willow_cart.cli.telling import Throttle, tell, teller
 from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
@@ -19,6 +19,7 @@ from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, Observer, Unpacked
 from willow_cart.model import State
 from willow_cart.records import LaneProgress, Progress, Result
+from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of, format_duration, format_size
 
 _SECONDS_BETWEEN_LINES = 10.0

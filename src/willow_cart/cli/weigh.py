@@ -201,7 +201,7 @@ def _show_prospect(ahead: Prospect, args: argparse.Namespace) -> None:
 def _as_json(
     weight: Weight, ahead: Prospect, parts: Parts, args: argparse.Namespace
 ) -> dict[str, object]:
-    from willow_cart.addresses import without_secrets
+    from willow_cart.redaction import without_secrets
 
     def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
         return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}

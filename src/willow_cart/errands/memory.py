@@ -14,7 +14,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from willow_cart.addresses import fingerprint
+from willow_cart.redaction import fingerprint
 from willow_cart.replacing import replacing
 
 # Sources of earlier months are remembered up to so many.

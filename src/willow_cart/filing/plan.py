@@ -13,11 +13,12 @@ from dataclasses import dataclass, field
 from itertools import chain, count, pairwise
 from typing import Protocol
 
-from willow_cart.addresses import fingerprint, host_of, query_of, without_secrets
+from willow_cart.addresses import host_of, query_of
 from willow_cart.destination import fold, marked_name, safe_path
 from willow_cart.errors import FieldsMissing
 from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
+from willow_cart.redaction import fingerprint, without_secrets
 from willow_cart.shelf import Shelf
 from willow_cart.units import count_of
 

@@ -15,10 +15,11 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from urllib.parse import parse_qsl, urlsplit
 
-from willow_cart.addresses import host_of, looks_like_address, name_of, without_secrets
+from willow_cart.addresses import host_of, looks_like_address, name_of
 from willow_cart.errors import BadOption
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
+from willow_cart.redaction import without_secrets
 
 Value = str | int | datetime | None
 """What a field says of an offer; None for nothing, and likewise for an empty text."""

@@ -8,7 +8,6 @@ from pathlib import Path
 
 from willow_cart.access import Joining, Unchanged
 from willow_cart.access.http_rules import parse_date
-from willow_cart.addresses import without_secrets
 from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.destination import Destination, cannot_store
@@ -22,6 +21,7 @@ from willow_cart.hauling.receiving import UNPROVED_ADVICE, Receiver, Whole
 from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.records import Arrival, Held, Result, timestamp
+from willow_cart.redaction import without_secrets
 
 _PROGRESS_BYTES = 64 << 10
 

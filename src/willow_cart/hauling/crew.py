@@ -8,7 +8,7 @@ import time
 from collections.abc import Callable
 from functools import partial
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
 from willow_cart.errors import (
     CannotStore,
     ConnectionLost,
@@ -29,6 +29,7 @@ from willow_cart.hauling.helping import Help, Helping
 from willow_cart.hauling.trips import Trip, Trips
 from willow_cart.model import State
 from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
 
 # How long lanes that wait for bytes are waited for once the person wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.

@@ -13,12 +13,12 @@ from dataclasses import dataclass, field, replace
 from typing import Self
 
 from willow_cart.access import Delivery, Joining
-from willow_cart.addresses import without_secrets
 from willow_cart.checks import RunningDigest, read_checksum, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
 from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Facts, Offer, Origin
 from willow_cart.records import Arrival, PartRecord
+from willow_cart.redaction import without_secrets
 
 # A large file is sent to the disk in pieces of so many bytes while it comes; left to its end, the
 # sync of a gigabyte took a third as long again as receiving it.

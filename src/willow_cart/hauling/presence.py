@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from enum import StrEnum
 
-from willow_cart.addresses import without_secrets
 from willow_cart.destination import Destination
 from willow_cart.filing import Plan
 from willow_cart.model import State
 from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
 
 
 class Presence(StrEnum):

@@ -16,13 +16,13 @@ from datetime import datetime
 from pathlib import Path
 
 from willow_cart.access.http_rules import parse_date
-from willow_cart.addresses import fingerprint
 from willow_cart.destination import Destination, cannot_store, is_case_sensitive
 from willow_cart.errors import CannotStore
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import Rule
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.records import Arrival, Ledger, Move, ledger_path
+from willow_cart.redaction import fingerprint
 from willow_cart.shelf import Shelf
 
 _MOVING = f"{OWN_FOLDER}/moving"

@@ -6,11 +6,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.addresses import without_secrets
 from willow_cart.destination import PARTIAL, FileTree, room_at
 from willow_cart.errors import TooLittleRoom
 from willow_cart.model import Offer, Sizes
 from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path
+from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
 from willow_cart.units import format_size
 

@@ -10,7 +10,6 @@ from itertools import chain, islice
 from pathlib import Path
 
 from willow_cart.access import Access
-from willow_cart.addresses import without_secrets
 from willow_cart.destination import (
     PARTIAL,
     Destination,
@@ -39,6 +38,7 @@ from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
 from willow_cart.hauling.wishes import Wishes
 from willow_cart.model import Offer, State
 from willow_cart.records import Arrival, Held, Ledger, PartRecord, Result, ledger_path
+from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
 
 # So many results are entered in one transaction.

@@ -7,11 +7,12 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling.partials import Partial
 from willow_cart.model import Offer, State
 from willow_cart.records import Arrival, Result
+from willow_cart.redaction import without_secrets
 
 
 @dataclass(slots=True)

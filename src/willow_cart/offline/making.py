@@ -16,7 +16,6 @@ from pathlib import Path
 from posixpath import relpath
 from urllib.parse import quote
 
-from willow_cart.addresses import without_secrets
 from willow_cart.destination import Destination, Stamp, cannot_store
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
@@ -30,6 +29,7 @@ from willow_cart.offline.scope import plain_address
 from willow_cart.offline.start_page import Entry, make_start_page
 from willow_cart.offline.taking import Taken
 from willow_cart.records import Arrival, Ledger, Made, ledger_path
+from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
 
 _MAKING = f"{OWN_FOLDER}/making"

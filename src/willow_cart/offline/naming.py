@@ -7,15 +7,10 @@ from dataclasses import dataclass, field
 from mimetypes import guess_all_extensions
 from urllib.parse import unquote
 
-from willow_cart.addresses import (
-    fingerprint,
-    host_of,
-    query_of,
-    segments_of,
-    without_secrets,
-)
+from willow_cart.addresses import host_of, query_of, segments_of
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
+from willow_cart.redaction import fingerprint, without_secrets
 
 SERVED = "as-served"
 """The folder for everything as it came, byte for byte."""

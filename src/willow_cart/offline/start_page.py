@@ -8,7 +8,7 @@ from html import escape
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
-from willow_cart.addresses import without_secrets
+from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of
 from willow_cart.version import __version__
 

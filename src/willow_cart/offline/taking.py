@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from willow_cart.access import Access
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
 from willow_cart.choosing import Choice, Choosing
 from willow_cart.choosing.choosing import Learn
 from willow_cart.destination import FileTree
@@ -28,6 +28,7 @@ from willow_cart.offline.naming import START, AsServed
 from willow_cart.offline.roles import Role
 from willow_cart.offline.scope import Out, Scope, plain_address
 from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path, open_receipt
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
 
 # So many places that want the same thing are remembered.

@@ -10,6 +10,7 @@ import sqlite3
 from pathlib import Path
 
 from willow_cart.errors import UnreadableLedger
+from willow_cart.redaction import without_secrets
 
 _STEPS = (
     """
@@ -119,6 +120,17 @@ _STEPS = (
     """,
     """
     ALTER TABLE part ADD COLUMN digests TEXT NOT NULL DEFAULT '';  -- of bytes that must not change
+    -- Values in addresses that may be secrets are hidden by now that were not before.
+    UPDATE run SET command = without_secrets(command);
+    UPDATE arrival SET address = without_secrets(address),
+        final_address = without_secrets(final_address);
+    UPDATE result SET address = without_secrets(address);
+    UPDATE OR REPLACE part SET address = without_secrets(address),
+        final_address = without_secrets(final_address);
+    UPDATE OR REPLACE move SET address = without_secrets(address);
+    UPDATE OR REPLACE unpacking SET address = without_secrets(address);
+    UPDATE OR REPLACE unhandled SET address = without_secrets(address);
+    UPDATE made SET source = without_secrets(source);
     """,
 )
 VERSION = len(_STEPS)
@@ -140,5 +152,8 @@ def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
 
 def build(connection: sqlite3.Connection, version: int, *, since: int = 0) -> None:
     """Make the tables of a version out of those of an earlier one, or of none."""
+    connection.create_function(
+        "without_secrets", 1, lambda text: without_secrets(str(text)), deterministic=True
+    )
     for number, step in enumerate(_STEPS[since:version], since + 1):
         connection.executescript(f"BEGIN; {step} PRAGMA user_version = {number}; COMMIT;")

@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from willow_cart.access import ONCE_MORE, Access
-from willow_cart.addresses import without_secrets
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 
 
 def ask_sizes(

@@ -8,7 +8,8 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from typing import Generic, TypeVar
 
-from willow_cart.addresses import host_of, without_secrets
+from willow_cart.addresses import host_of
+from willow_cart.redaction import without_secrets
 
 Answer = TypeVar("Answer")
 

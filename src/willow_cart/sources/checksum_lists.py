@@ -9,11 +9,12 @@ from urllib.parse import urljoin
 
 from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import looks_like_address, normalise, without_secrets
+from willow_cart.addresses import looks_like_address, normalise
 from willow_cart.checks import Entry, is_checksum_line, read_checksum_list
 from willow_cart.checks.lists import is_bare_checksum
 from willow_cart.errors import NotWhatWasMeant, TransferFailed
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.fetching import read_text
 
 # What publishers call the list of a folder, the strongest first.

@@ -8,9 +8,10 @@ from fnmatch import fnmatchcase
 from urllib.parse import unquote_to_bytes, urlsplit
 
 from willow_cart.access import Directory, Entry, FolderEntries
-from willow_cart.addresses import WEB, name_of, scheme_of, without_secrets
+from willow_cart.addresses import WEB, name_of, scheme_of
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.model import Offer
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
 
 _MOST_NEAR = 5

@@ -7,14 +7,9 @@ from typing import BinaryIO
 
 from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import (
-    BEGINNINGS,
-    looks_like_address,
-    normalise,
-    scheme_of,
-    without_secrets,
-)
+from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise, scheme_of
 from willow_cart.errors import TransferFailed, UnreadableSource, plainly
+from willow_cart.redaction import without_secrets
 
 LARGEST_LIST = 1 << 30
 """The most bytes of a list in a file; larger ones are no lists that a person keeps."""

@@ -13,9 +13,10 @@ from urllib.parse import urlsplit
 
 from willow_cart.access import Access, Delivery, Unchanged, reaching
 from willow_cart.access.http_rules import parse_date
-from willow_cart.addresses import DEFAULT_PORTS, without_secrets
+from willow_cart.addresses import DEFAULT_PORTS
 from willow_cart.errors import NotServed, WillowCartError
 from willow_cart.model import Facts, Offer
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.look import look_through
 from willow_cart.sources.looking import Look
 from willow_cart.units import count_of, format_duration, format_size

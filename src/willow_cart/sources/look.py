@@ -14,13 +14,7 @@ from typing import TYPE_CHECKING, BinaryIO
 from willow_cart.access import Access, Store
 from willow_cart.access.local import address_of
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import (
-    expand_ranges,
-    looks_like_address,
-    name_of,
-    normalise,
-    without_secrets,
-)
+from willow_cart.addresses import expand_ranges, looks_like_address, name_of, normalise
 from willow_cart.checks import is_checksum_line
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import (
@@ -32,6 +26,7 @@ from willow_cart.errors import (
 )
 from willow_cart.kinds import kind_of
 from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.archives import ZIP, offers_in_archive
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file

@@ -10,7 +10,6 @@ from willow_cart.access.http_rules import HOW_TO_SIGN_IN
 from willow_cart.access.kept_answers import Keep, ReadDelivery
 from willow_cart.access.safe_xml import local_name
 from willow_cart.access.whole import LARGEST_DOCUMENT, read_whole
-from willow_cart.addresses import without_secrets
 from willow_cart.checks.soft_failures import (
     BEGINNING,
     PAGE_TYPES,
@@ -20,6 +19,7 @@ from willow_cart.checks.soft_failures import (
 )
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Facts
+from willow_cart.redaction import without_secrets
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.directories import list_directory
 from willow_cart.sources.folders import (

@@ -12,10 +12,11 @@ from itertools import count, islice
 from urllib.parse import unquote
 
 from willow_cart.access import Entry, Store
-from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of, without_secrets
+from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of
 from willow_cart.choosing.patterns import literal_beginning, matcher
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Offer
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
 
 _MOST_NEAR = 5

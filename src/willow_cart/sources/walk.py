@@ -10,9 +10,10 @@ from urllib.parse import unquote
 
 from willow_cart.access import Access
 from willow_cart.access.kept_answers import Keep
-from willow_cart.addresses import WEB, normalise, scheme_of, without_secrets
+from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.errors import NotUnderstood, TransferFailed, UnreadableSource, WillowCartError
 from willow_cart.model import Facts, Offer, Trouble
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
 from willow_cart.sources.reading import Answer, Reader

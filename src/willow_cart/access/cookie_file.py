@@ -1,0 +1,145 @@
+"""Cookie files in the Netscape text form, and where each cookie may go (RFC 6265)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import urlsplit
+
+from willow_cart.addresses import origin_of
+from willow_cart.errors import BadOption, plainly
+
+# What some programs put before the domain of a cookie that pages cannot read.
+_HTTP_ONLY = "#HttpOnly_"
+
+_IS_IP_ADDRESS = re.compile(r"[0-9.]+|\[.*\]")
+# RFC 6265, 4.1.1; quotes and blanks are what browsers send besides.
+_NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+_VALUE = re.compile(r"[\x20-\x3a\x3c-\x7e]*")
+
+# More than browsers keep for all sites together.
+_MOST_COOKIES = 10_000
+_LARGEST_FILE = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Cookie:
+    """A cookie, and which requests it belongs to.
+
+    Attributes:
+        domain: the host, in lower case.
+        subdomains: whether it also belongs to hosts below it.
+        path: at and below which it does.
+        secure: whether it goes over a secure connection only.
+        name, value: as they are sent.
+    """
+
+    domain: str
+    subdomains: bool
+    path: str
+    secure: bool
+    name: str
+    value: str = field(repr=False)
+
+    def belongs_to(self, address: str) -> bool:
+        """Return whether it belongs to an address, by host, path and security (RFC 6265, 5.4)."""
+        parts = urlsplit(address)
+        host = parts.hostname or ""
+        if self.secure and parts.scheme != "https":
+            return False
+        # RFC 6265, 5.1.3: an address of the network is no domain, and has no subdomains.
+        may_be_below = self.subdomains and not _IS_IP_ADDRESS.fullmatch(host)
+        if host != self.domain and not (may_be_below and host.endswith(f".{self.domain}")):
+            return False
+        path = parts.path or "/"
+        below = self.path if self.path.endswith("/") else f"{self.path}/"
+        return path == self.path or path.startswith(below)
+
+
+@dataclass(frozen=True, slots=True)
+class CookieJar:
+    """Cookies from a file, each of which goes to its own origins only.
+
+    A file has no schemes and ports. So cookies go to the origins that the person named, and to
+    other hosts that they belong to only on the port that secure connections use.
+
+    Attributes:
+        cookies: all of them.
+        named: the origins that the person named.
+        only_named: whether cookies go to those only.
+    """
+
+    cookies: tuple[Cookie, ...]
+    named: frozenset[str] = frozenset()
+    only_named: bool = False
+
+    def field_for(self, address: str) -> str:
+        """Return the Cookie field for a request; empty for none."""
+        origin = origin_of(address)
+        parts = urlsplit(origin)
+        is_usual = parts.scheme == "https" and parts.port is None and not self.only_named
+        if origin not in self.named and not is_usual:
+            return ""
+        return "; ".join(
+            f"{each.name}={each.value}" for each in self.cookies if each.belongs_to(address)
+        )
+
+
+def read_cookies(path: str, now: float) -> tuple[Cookie, ...]:
+    """Read the cookies in a file that have not expired.
+
+    Args:
+        path: of the file: a line for each cookie, with seven columns between tabs.
+        now: in seconds since 1970.
+
+    Raises:
+        BadOption: it cannot be read, or is in another form.
+    """
+    try:
+        with Path(path).open(encoding="utf-8-sig", newline="") as file:
+            text = file.read(_LARGEST_FILE + 1)
+    except UnicodeDecodeError:
+        raise _bad(path, "is not a text file") from None
+    except OSError as error:
+        raise BadOption(
+            f"--cookies {path}", f"cannot be read: {plainly(error)}", "name a cookie file"
+        ) from None
+    if len(text) > _LARGEST_FILE:
+        raise _bad(path, "is too large")
+    return tuple(_cookies_in(path, re.split(r"\r\n|\r|\n", text), now))
+
+
+def _cookies_in(path: str, lines: Iterable[str], now: float) -> Iterator[Cookie]:
+    count = 0
+    for number, whole in enumerate(lines, 1):
+        line = whole.removeprefix(_HTTP_ONLY)
+        if not line.strip() or (line is whole and line.startswith("#")):
+            continue
+        columns = line.split("\t")
+        count += 1
+        if len(columns) != 7 or count > _MOST_COOKIES:
+            raise _bad(path, f"line {number} does not have the seven columns of a cookie")
+        domain, subdomains, below, secure, expires, name, value = columns
+        if not _NAME.fullmatch(name) or not _VALUE.fullmatch(value) or not below.startswith("/"):
+            raise _bad(path, f"line {number} holds characters that a cookie cannot have")
+        if not re.fullmatch(r"\d{0,12}(?:\.\d{1,9})?", expires):
+            raise _bad(path, f"line {number} does not say when its cookie expires")
+        # Browsers write 0 where a cookie lasts as long as its session, and this is one.
+        if float(expires or 0) and float(expires) < now:
+            continue
+        yield Cookie(
+            domain.lower().lstrip("."),
+            subdomains.upper() == "TRUE",
+            below,
+            secure.upper() == "TRUE",
+            name,
+            value,
+        )
+
+
+def _bad(path: str, reason: str) -> BadOption:
+    return BadOption(
+        f"--cookies {path}", reason, "export the cookies again, in the Netscape text form"
+    )

@@ -1,0 +1,199 @@
+"""Secrets in addresses: what may be shown and recorded of them, and what is hidden.
+
+Addresses carry secrets under names that no list has, spelled in ways that no pattern foresees. So
+it is the other way round: of a query the names stay, and of the values only what is plainly
+harmless. Everything else is replaced by a fingerprint, so that different addresses stay different.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from urllib.parse import unquote_plus
+
+from willow_cart.kinds import kind_of
+
+_INSIDE = "#inside="
+_STORES = ("s3://", "gs://")
+_VERSION = "?versionId="
+
+_MASK = "***"
+_FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
+
+_MAY_HOLD = re.compile(r"[@?#;]|:[/\\]")
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]*")
+_WITH_SLASHES = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]+")
+_NEXT_ADDRESS = re.compile(r"(\s+(?=[A-Za-z][A-Za-z0-9+.-]*:[/\\]{2}))")
+_BLANKS = re.compile(r"(\s+)")
+# RFC 3986, 3.2: a host and perhaps a port, and no name and password before them.
+_HOST_AND_PORT = re.compile(r"(?:\[[0-9A-Fa-f:.]*\]|[^:@\[\]]*)(?::\d*)?")
+_USER_INFO = re.compile(r"[^\s/@]+:\S*@")
+_HAS_QUERY = re.compile(r"\?[^=\s]+=")
+_SEPARATOR = re.compile(r"([?&;#])")
+
+# Names that are kept: longer or odder ones may be secrets themselves.
+_NAME = re.compile(r"[A-Za-z][A-Za-z_.:$-]{0,30}[A-Za-z0-9_.:$\]\[-]{0,8}")
+
+# Whatever has one of these in its name has no harmless values.
+_TELLTALE = re.compile(
+    r"token|secret|key|pass|pwd|auth|sig|sess|cred|bearer|jwt|code|nonce|otp|private|access|hmac|hash"
+    r"|ticket|csrf|xsrf|saml|assert|client|login|user|account|mail|phone|cookie|salt|magic|invite"
+    r"|share|^pin$|^pw$|^sid$|^st$|^se$|^sp$|^sv$"
+)
+
+# What data services call the things that are asked for.
+_NOUNS = frozenset(
+    "area band bbox bucket category channel city class collection color county country coverage crs"
+    " cycle data dataset datatype date dates day days delimiter depth direction district domain"
+    " elevation encoding end enddate event extension feature features field fields fileformat"
+    " filetype fmt format frequency from group height hour instrument interval item kind lang"
+    " language lat latitude layer layers level levels limit list locale lon longitude measure"
+    " method metric mode model month months network offset option order orderby outfields output"
+    " page parameter parameters parameternames period platform point product project property province"
+    " quality quarter range rank reach region release report request resolution river route run"
+    " sample scale scenario section select selection sensor separator series service set site sites"
+    " size sort sortby source species srs srsname start startdate state station stations statistic"
+    " status step style subset table temporal theme tile time timezone to tool topic type typename"
+    " typenames unit units until value variable variables version view week where width year years"
+    " zone zoom".split()
+)
+_PLAIN_VALUE = re.compile(r"[A-Za-z0-9*][A-Za-z0-9 _.,:+/*-]{0,59}")
+_RUN = re.compile(r"[A-Za-z0-9]+")
+_PLAIN_RUN = re.compile(
+    r"(?:[a-z]{1,16}|[A-Z]{1,12}|(?:[A-Z][a-z]{1,12}){1,3}|[a-z]{1,10}(?:[A-Z][a-z]{1,12}){1,3})?\d{0,8}"
+)
+
+# Values that are harmless under any other name.
+_NUMBER = r"[+-]?\d{1,10}(?:\.\d{1,8})?"
+_DATE = (
+    r"\d{4}-?\d\d(?:-?\d\d)?(?:[T ]\d\d(?::?\d\d(?::?\d\d(?:\.\d{1,6})?)?)?(?:Z|[+-]\d\d:?\d\d)?)?"
+)
+_HARMLESS = re.compile(
+    rf"|\*|{_NUMBER}(?:,{_NUMBER}){{0,7}}|{_DATE}|[a-z]{{2,3}}(?:[-_][A-Za-z]{{2,4}})?"
+)
+_HARMLESS_WORDS = frozenset(
+    "true false yes no on off asc desc all any none daily weekly monthly yearly hourly latest"
+    " download raw full".split()
+)
+_FILE_NAME = re.compile(r"[A-Za-z0-9 _.()-]{1,100}")
+
+# Names are decoded so often: proxies and frameworks encode what is encoded already.
+_MOST_ENCODINGS = 3
+
+
+def without_secrets(text: str) -> str:
+    """Return an address, or any text with some in it, as it may be shown and recorded.
+
+    A name and password before the host are taken out. Values in a query or fragment are replaced
+    by a short fingerprint unless they are plainly harmless: short numbers, dates, languages, file
+    names, words of the path, and what data services are asked for by the usual nouns. The same
+    text always comes back the same, and what comes back stays as it is.
+    """
+    if not _MAY_HOLD.search(text):
+        return text
+    parts = (_NEXT_ADDRESS if _SCHEME.match(text.lstrip()) else _BLANKS).split(text)
+    return "".join(map(_cleared, parts))
+
+
+def holds_secret(text: str) -> bool:
+    """Return whether there is a secret in an address, or the place that one has been taken from."""
+    return without_secrets(text) != text or lacks_secret(text)
+
+
+def lacks_secret(address: str) -> bool:
+    """Return whether a secret was taken from an address, so that it cannot be asked for."""
+    _, mark, query = address.partition("?")
+    values = (piece.rpartition("=")[2] for piece in _SEPARATOR.split(query))
+    return bool(mark) and any(map(_FINGERPRINT.fullmatch, values))
+
+
+def fingerprint(text: str) -> str:
+    """Return eight hexadecimal digits that stand for a text."""
+    return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:8]
+
+
+def _cleared(text: str) -> str:
+    """Clear one address, or a word that may have one in it."""
+    scheme = _WITH_SLASHES.search(text) or _SCHEME.match(text)
+    if scheme is None:
+        if "@" in text:
+            text = _USER_INFO.sub(f"{_MASK}@", text)
+        return _without_values(text) if _HAS_QUERY.search(text) else text
+    before, rest = text[: scheme.end()], text[scheme.end() :]
+    has_slashes = before.endswith(("/", "\\"))
+    if not has_slashes and "@" not in rest:
+        return text
+    rest = _without_user(rest, has_authority=has_slashes)
+    if before.lower() in _STORES and rest.count("?") == 1 and _VERSION in rest:
+        return before + rest  # which version of an object is no secret
+    return before + _without_values(rest)
+
+
+def _without_user(rest: str, *, has_authority: bool) -> str:
+    """Take a name and password out of what follows a scheme.
+
+    In an odd address it may hold any character, so it goes up to the last sign that can end it.
+    """
+    authority = re.split(r"[/\\?#]", rest, maxsplit=1)[0]
+    if has_authority and _HOST_AND_PORT.fullmatch(authority):
+        return rest
+    _, at, host = rest.rpartition("@")
+    if at:
+        return f"{_MASK}@{host}"
+    if not has_authority:
+        return rest
+    name, _, _ = authority.partition(":")
+    return f"{name}:{_MASK}{rest[len(authority) :]}"
+
+
+def _without_values(address: str) -> str:
+    """Hide the values in a query and in a fragment."""
+    address, inside, member = address.partition(_INSIDE)
+    start = re.search(r"[?#]|;[^/=]*=", address)
+    if start is None:
+        return address + inside + member
+    path, query = address[: start.start()], address[start.start() :]
+    words = frozenset(map(str.lower, _RUN.findall(path)))
+    pieces = _SEPARATOR.split(query)
+    shown = (each if _SEPARATOR.fullmatch(each) else _shown(each, words) for each in pieces)
+    return path + "".join(shown) + inside + member
+
+
+def _shown(piece: str, words: frozenset[str]) -> str:
+    """Show a name with its value, as far as both are harmless; or a bare value."""
+    name, equals, value = piece.partition("=")
+    if not equals:
+        return piece if _is_harmless("", piece, words) else _hidden(piece)
+    shown = name if _NAME.fullmatch(name) else _hidden(name)
+    return f"{shown}={value if _is_harmless(name, value, words) else _hidden(value)}"
+
+
+def _hidden(value: str) -> str:
+    return value if _FINGERPRINT.fullmatch(value) else f"~{fingerprint(value)}"
+
+
+def _is_harmless(name: str, value: str, words: frozenset[str]) -> bool:
+    for _ in range(_MOST_ENCODINGS):
+        name = unquote_plus(name)
+    plain = re.sub(r"[^a-z0-9]", "", name.lower())
+    if value and _TELLTALE.search(plain):
+        return False
+    text = unquote_plus(value)
+    if _HARMLESS.fullmatch(text) or text.lower() in _HARMLESS_WORDS or _is_file_name(text):
+        return True
+    if not _PLAIN_VALUE.fullmatch(text):
+        return False
+    runs = _RUN.findall(text)
+    return (plain in _NOUNS and all(map(_PLAIN_RUN.fullmatch, runs))) or (
+        all(run.lower() in words for run in runs)
+    )
+
+
+def _is_file_name(text: str) -> bool:
+    """Return whether a text is the name of a known kind of file, or such a kind itself."""
+    *folders, name = text.replace("\\", "/").split("/")
+    if not folders and kind_of(f"x.{name}") != "other":
+        return True
+    return kind_of(name) != "other" and all(
+        map(_FILE_NAME.fullmatch, (*filter(None, folders), name))
+    )
