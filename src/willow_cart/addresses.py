@@ -275,8 +275,8 @@ def query_of(address: str) -> str:
 
 
 _RANGE = re.compile(r"\{([^{}]*)\}")
-_NUMBERS = re.compile(r"(-?\d+)\.\.(-?\d+)(?:\.\.(-?\d+))?")
-_LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d+))?")
+_NUMBERS = re.compile(r"(-?\d{1,18})\.\.(-?\d{1,18})(?:\.\.(-?\d{1,18}))?")
+_LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d{1,18}))?")
 
 
 def expand_ranges(text: str) -> Iterator[str]:

@@ -34,6 +34,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── WrongContent
     │   ├── NotUnpacked
     │   └── PageInstead
+    ├── InternalError          a fault of this program
     ├── Incomplete             a script asked for all of it, and not all is here (exit code 1 or 4)
     └── Interrupted            the person asked to stop
 
@@ -42,6 +43,7 @@ Every error reads as one line: the thing, the reason, what to do.
 
 from __future__ import annotations
 
+import traceback
 from pathlib import Path
 from typing import Any
 
@@ -315,6 +317,37 @@ class CheckFailed(NotWhatWasMeant):
         self.expected = expected
         self.found = found
         self.kept = kept
+
+
+class InternalError(WillowCartError):
+    """A fault of this program, met while one thing was dealt with.
+
+    It says where it happened and of what kind it is, and holds no values: those may be secrets.
+
+    Attributes:
+        trace: the calls that led to it, the outermost first, as `FILE:LINE FUNCTION`.
+    """
+
+    trace: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, thing: str, error: BaseException) -> InternalError:
+        """Return the error for something that was raised unforeseen.
+
+        Args:
+            thing: what was dealt with.
+            error: what was raised.
+        """
+        frames = traceback.extract_tb(error.__traceback__)
+        trace = tuple(f"{Path(each.filename).name}:{each.lineno} {each.name}" for each in frames)
+        where = trace[-1].partition(" ")[0] if trace else "unknown"
+        made = cls(
+            thing,
+            f"internal error ({type(error).__name__} at {where})",
+            "please report it; --log FILE writes the details",
+        )
+        made.trace = trace
+        return made
 
 
 class Incomplete(WillowCartError):

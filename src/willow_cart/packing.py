@@ -24,7 +24,7 @@ from willow_cart.holdings import Holding
 from willow_cart.model import Trouble
 from willow_cart.records import Arrival
 from willow_cart.records.manifests import data_package, sha256_sums
-from willow_cart.replacing import replacing_bytes
+from willow_cart.replacing import replacing_bytes, require_output
 
 MANIFEST = "SHA256SUMS"
 """The checksum list in an archive, as sha256sum(1) checks it."""
@@ -33,6 +33,8 @@ DESCRIPTOR = "datapackage.json"
 """The Data Package descriptor in an archive: what came from where, and when."""
 
 _PIECE = 1 << 20
+
+_COMMENT = "packed by willow-cart"
 
 # The earliest that zip can say (APPNOTE, 4.4.6), for files whose places did not say when.
 _LONG_AGO = datetime(1980, 1, 1, tzinfo=UTC)
@@ -99,14 +101,15 @@ def require_form(path: Path) -> None:
         raise BadOption(f"--to {path}", "does not say what it is", "end it in .zip or .tar.gz")
 
 
-def pack(holdings: Iterable[Holding], to: Path) -> Packed:
+def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> Packed:
     """Pack files, with a list of their checksums and a descriptor of where they are from.
 
     Files that are not as they were hauled are left out and told.
 
     Args:
         holdings: the files.
-        to: the archive; in place of what is there, in one step at the end.
+        to: the archive; in place of one that is there, in one step at the end.
+        overwrite: whether any other file there is replaced too.
 
     Raises:
         BadOption: its name does not say what it is.
@@ -114,9 +117,10 @@ def pack(holdings: Iterable[Holding], to: Path) -> Packed:
         CannotStore: it cannot be written.
     """
     require_form(to)
+    require_output(to, _is_ours, overwrite=overwrite)
     packed = Packed()
     arrivals: list[Arrival] = []
-    with replacing_bytes(to) as file:
+    with replacing_bytes(to, is_ours=_is_ours, overwrite=overwrite) as file:
         with _open(to, file) as writer:
             for holding in sorted(holdings, key=lambda each: each.path):
                 _add(holding, writer, packed, arrivals)
@@ -130,6 +134,12 @@ def pack(holdings: Iterable[Holding], to: Path) -> Packed:
         file.seek(0)
         packed.sha256 = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]
     return packed
+
+
+def _is_ours(content: bytes) -> bool:
+    """Return whether an archive was packed here: a zip by its lists, a tar by its header."""
+    lists = (MANIFEST.encode() in content) and (DESCRIPTOR.encode() in content)
+    return _COMMENT.encode() in content or (lists and content.startswith(b"PK"))
 
 
 def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arrival]) -> None:
@@ -185,6 +195,11 @@ def _open(to: Path, file: BinaryIO) -> Iterator[_Writer]:
             packed = stack.enter_context(gzip.GzipFile("", "wb", 6, file, mtime=0))
             yield _Tar(
                 stack.enter_context(
-                    tarfile.open(fileobj=packed, mode="w|", format=tarfile.PAX_FORMAT)
+                    tarfile.open(
+                        fileobj=packed,
+                        mode="w|",
+                        format=tarfile.PAX_FORMAT,
+                        pax_headers={"comment": _COMMENT},
+                    )
                 )
             )

@@ -43,24 +43,25 @@ _TELLTALE = re.compile(
 
 # What data services call the things that are asked for.
 _NOUNS = frozenset(
-    "area band bbox bucket category channel city class collection color county country coverage crs"
-    " cycle data dataset datatype date dates day days delimiter depth direction district domain"
-    " elevation encoding end enddate event extension feature features field fields fileformat"
-    " filetype fmt format frequency from group height hour instrument interval item kind lang"
-    " language lat latitude layer layers level levels limit list locale lon longitude measure"
-    " method metric mode model month months network offset option order orderby outfields output"
-    " page parameter parameters parameternames period platform point product project property province"
-    " quality quarter range rank reach region release report request resolution river route run"
-    " sample scale scenario section select selection sensor separator series service set site sites"
-    " size sort sortby source species srs srsname start startdate state station stations statistic"
-    " status step style subset table temporal theme tile time timezone to tool topic type typename"
-    " typenames unit units until value variable variables version view week where width year years"
-    " zone zoom".split()
+    "area band bbox bucket category channel city class collection color county country coverage"
+    " crs cycle data dataset datatype date dates day days delimiter depth direction district"
+    " domain elevation encoding end enddate event extension feature features field fields"
+    " fileformat filetype fmt format frequency from group height hour instrument interval item"
+    " kind lang language lat latitude layer layers level levels limit list locale lon longitude"
+    " measure method metric mode model month months network offset option order orderby outfields"
+    " output page parameter parameters parameternames period platform point product project"
+    " property province quality quarter range rank reach region release report request resolution"
+    " river route run sample scale scenario section select selection sensor separator series"
+    " service set site sites size sort sortby source species srs srsname start startdate state"
+    " station stations statistic status step style subset table temporal theme tile time timezone"
+    " to tool topic type typename typenames unit units until value variable variables version view"
+    " week where width year years zone zoom".split()
 )
 _PLAIN_VALUE = re.compile(r"[A-Za-z0-9*][A-Za-z0-9 _.,:+/*-]{0,59}")
 _RUN = re.compile(r"[A-Za-z0-9]+")
 _PLAIN_RUN = re.compile(
-    r"(?:[a-z]{1,16}|[A-Z]{1,12}|(?:[A-Z][a-z]{1,12}){1,3}|[a-z]{1,10}(?:[A-Z][a-z]{1,12}){1,3})?\d{0,8}"
+    r"(?:[a-z]{1,16}|[A-Z]{1,12}|(?:[A-Z][a-z]{1,12}){1,3}"
+    r"|[a-z]{1,10}(?:[A-Z][a-z]{1,12}){1,3})?\d{0,8}"
 )
 
 # Values that are harmless under any other name.

@@ -1,21 +1,43 @@
-"""Putting files in place: by a new one so that a kill leaves the one or the other."""
+"""Writing files in place of earlier ones: all at once, and never over what is not ours.
+
+A file is written under another name beside its place, and gets its own at the end, so that a kill
+leaves the old one or the new one. What a kill leaves of the other name the next time clears.
+"""
 
 from __future__ import annotations
 
+import fcntl
 import io
 import os
-import tempfile
-from collections.abc import Iterator
+import stat
+import zlib
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.errors import CannotStore, plainly
+from willow_cart.errors import BadOption, CannotStore, plainly
+
+# How much of a file's beginning and end is looked at for a mark of this program.
+_LOOKED_AT = 8192
+
+IsOurs = Callable[[bytes], bool]
+"""Whether a file was written by this program, by its beginning and its end."""
+
+
+def marked_with(mark: bytes) -> IsOurs:
+    """Return a test for files that hold a mark, packed by gzip or not."""
+    return lambda content: mark in content
 
 
 @contextmanager
 def replacing(
-    path: Path, encoding: str = "utf-8", *, advice: str = "see to its folder"
+    path: Path,
+    encoding: str = "utf-8",
+    *,
+    advice: str = "see to its folder",
+    is_ours: IsOurs | None = None,
+    overwrite: bool = False,
 ) -> Iterator[io.TextIOWrapper]:
     """Write a text in place of what is at a path, in one step at the end or not at all.
 
@@ -23,11 +45,15 @@ def replacing(
         path: of the file.
         encoding: as Python names it.
         advice: what to do if it cannot be written.
+        is_ours: whether what is there may be replaced; None for a file that was read before, or
+            that belongs to this program.
+        overwrite: whether it may be replaced whatever it is.
 
     Raises:
+        BadOption: something else is there.
         CannotStore: it cannot be written.
     """
-    with replacing_bytes(path, advice=advice) as file:
+    with replacing_bytes(path, advice=advice, is_ours=is_ours, overwrite=overwrite) as file:
         text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")
         yield text
         text.flush()
@@ -35,27 +61,134 @@ def replacing(
 
 
 @contextmanager
-def replacing_bytes(path: Path, *, advice: str = "see to its folder") -> Iterator[BinaryIO]:
+def replacing_bytes(
+    path: Path,
+    *,
+    advice: str = "see to its folder",
+    is_ours: IsOurs | None = None,
+    overwrite: bool = False,
+) -> Iterator[BinaryIO]:
     """Write bytes in place of what is at a path, in one step at the end or not at all.
 
+    Args:
+        path: as for `replacing`, and so are the others.
+        advice: see there.
+        is_ours: see there.
+        overwrite: see there.
+
     Raises:
-        CannotStore: they cannot be written.
+        BadOption, CannotStore: likewise.
     """
-    temporary = None
+    place = _require_ours(path, is_ours, overwrite=overwrite)
+    unfinished = place.with_name(f".{_shortened(place.name)}.unfinished")
+    done = False
+    descriptor = -1
     try:
-        descriptor, temporary = tempfile.mkstemp(prefix=f".{path.name[:80]}.", dir=path.parent)
-        with open(descriptor, "w+b") as file:
+        descriptor = _open_unfinished(unfinished)
+        with open(descriptor, "w+b", closefd=False) as file:
             yield file
             file.flush()
-            os.fsync(descriptor)
-        os.chmod(temporary, _mode_for(path))
-        os.replace(temporary, path)
+        os.fsync(descriptor)
+        os.fchmod(descriptor, _mode_for(place))
+        os.replace(unfinished, place)
+        done = True
+    except BlockingIOError:
+        done = True  # it is another's
+        raise CannotStore(
+            str(path), "is being written by another command", "wait for its end"
+        ) from None
     except OSError as error:
         raise CannotStore(str(path), f"cannot be written: {plainly(error)}", advice) from None
     finally:
-        if temporary is not None:
-            with suppress(FileNotFoundError):
-                os.unlink(temporary)
+        if not done:
+            with suppress(OSError):
+                os.unlink(unfinished)
+        if descriptor >= 0:
+            os.close(descriptor)
+
+
+def require_output(path: Path, is_ours: IsOurs | None = None, *, overwrite: bool = False) -> None:
+    """Refuse a path early at which something lies that is not ours, before work is done for it.
+
+    Raises:
+        BadOption: something does.
+    """
+    _require_ours(path, is_ours, overwrite=overwrite)
+
+
+def _require_ours(path: Path, is_ours: IsOurs | None, *, overwrite: bool) -> Path:
+    """Return where to write: at a path, or at what a link there leads to if that is ours.
+
+    Raises:
+        BadOption: what is there must not be replaced.
+    """
+    try:
+        status = os.lstat(path)
+    except OSError:
+        return path
+    if overwrite and not stat.S_ISDIR(status.st_mode):
+        return path
+    target = Path(os.path.realpath(path))
+    with suppress(OSError):
+        if stat.S_ISDIR(os.stat(target).st_mode):
+            raise BadOption(str(path), "is a folder", "name a file")
+        if stat.S_ISREG(os.stat(target).st_mode) and (
+            is_ours is None or not os.stat(target).st_size or is_ours(_looked_at(target))
+        ):
+            return target
+    raise BadOption(
+        str(path),
+        "exists, and was not written by willow-cart",
+        "name another file, or give --overwrite",
+    )
+
+
+def _looked_at(path: Path) -> bytes:
+    """Return the beginning and the end of a file; of a packed one also what its beginning is."""
+    with path.open("rb") as file:
+        beginning = file.read(_LOOKED_AT)
+        file.seek(max(0, os.fstat(file.fileno()).st_size - _LOOKED_AT))
+        end = file.read(_LOOKED_AT)
+    unpacked = b""
+    if beginning.startswith(b"\x1f\x8b"):
+        with suppress(zlib.error):
+            unpacked = zlib.decompressobj(31).decompress(beginning, _LOOKED_AT)
+    return beginning + unpacked + end
+
+
+def _open_unfinished(path: Path) -> int:
+    """Open the file that is written first; what an earlier time has left of it is cleared.
+
+    Raises:
+        BlockingIOError: another command is writing it.
+        OSError: it cannot be opened.
+    """
+    flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | getattr(os, "O_NOFOLLOW", 0)
+    with suppress(FileNotFoundError):
+        status = os.lstat(path)
+        if not stat.S_ISREG(status.st_mode) or status.st_nlink > 1:
+            os.unlink(path)
+    descriptor = os.open(path, flags, 0o600)
+    try:
+        _lock(descriptor)
+        os.truncate(descriptor, 0)
+    except BaseException:
+        os.close(descriptor)
+        raise
+    return descriptor
+
+
+def _lock(descriptor: int) -> None:
+    try:
+        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except BlockingIOError:
+        raise
+    except OSError:
+        return  # some disks know no locks
+
+
+def _shortened(name: str) -> str:
+    return name.encode()[:200].decode("utf-8", "ignore")
 
 
 def _mode_for(path: Path) -> int:

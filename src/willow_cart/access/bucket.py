@@ -25,7 +25,7 @@ from willow_cart.access.sockets import RequestPacer
 from willow_cart.access.store_pages import Page, open_page, page_by_page
 from willow_cart.access.web import WebAccess
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import address_of_key, host_of, key_of, scheme_of
+from willow_cart.addresses import address_of_key, host_of, key_of, origin_of, scheme_of
 from willow_cart.errors import (
     BadAddress,
     NotServed,
@@ -152,6 +152,10 @@ class BucketAccess(Access, Store):
     def store(self, address: str) -> Store:  # noqa: ARG002  # there is one for all
         """Itself."""
         return self
+
+    def trust(self, address: str) -> None:
+        """Sign requests to a bucket with what this machine keeps for stores (see the seam)."""
+        self._signer.trust(address)
 
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""
@@ -323,6 +327,11 @@ class _BucketSigner:
         self._lock = threading.Lock()
         self._usual: list[Credentials | None] = []
         self._known: dict[str, tuple[str, str, bool]] = {}
+        self._trusted: set[str] = set()
+
+    def trust(self, address: str) -> None:
+        """Use what this machine keeps for stores in a bucket that the person has named."""
+        self._trusted.add(origin_of(address))
 
     def __bool__(self) -> bool:
         return True
@@ -367,6 +376,9 @@ class _BucketSigner:
         named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
         if named is not None:
             return Credentials(*named)
+        # A bucket that a page or a ledger names is not one that the person has named.
+        if origin_of(told) not in self._trusted:
+            return None
         # The usual places are those of one service; another one is not shown what is kept there.
         if scheme_of(told) != "s3" and public:
             return None

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from willow_cart.access.inside import Inside
 from willow_cart.access.patience import Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
-from willow_cart.addresses import is_inside, scheme_of
+from willow_cart.addresses import STORES, is_inside, scheme_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
@@ -67,6 +67,11 @@ class Everywhere(Access):
     def contact(self, address: str) -> str:
         """The address that is really asked (see the seam)."""
         return self._access_to(address).contact(address)
+
+    def trust(self, address: str) -> None:
+        """Let a store be asked with what this machine keeps for stores (see the seam)."""
+        if scheme_of(address) in STORES:
+            self._access_to(address).trust(address)
 
     def store(self, address: str) -> Store | None:
         """What lists the objects there (see the seam)."""

@@ -215,6 +215,13 @@ class Access(ABC):
         """The address on the network that is really asked; the place's own on most."""
         return address
 
+    def trust(self, address: str) -> None:  # noqa: B027  # most have nothing to do
+        """Let a store be asked with what this machine keeps for stores: the person has named it.
+
+        Args:
+            address: of the store, or of something in it.
+        """
+
     def store(self, address: str) -> Store | None:  # noqa: ARG002  # for those that are some
         """What lists the objects there; None where there are no keys but folders and files."""
         return None

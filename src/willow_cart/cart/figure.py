@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cart.weighing import Weight, heaviest, in_time
-from willow_cart.errors import CannotStore, plainly
 from willow_cart.model import Sizes, sum_of
+from willow_cart.replacing import marked_with, replacing_bytes
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
@@ -24,7 +24,12 @@ _FEWEST_PLACES = 8
 _BAR, _OTHERS, _TEXT, _FAINT = "#3b7a7a", "#a9c4c4", "#22303a", "#8a979f"
 
 
-def draw(weight: Weight, path: Path, *, title: str, room: int | None = None) -> None:
+_MARK = "willow-cart, what a cart weighs"
+
+
+def draw(
+    weight: Weight, path: Path, *, title: str, room: int | None = None, overwrite: bool = False
+) -> None:
     """Draw what a cart weighs: by kind, folder and month, and beside what is free.
 
     All axes begin at nothing and are in bytes; unknown sizes are told in words, not drawn.
@@ -34,8 +39,10 @@ def draw(weight: Weight, path: Path, *, title: str, room: int | None = None) -> 
         path: a name that ends in `.png` or `.svg`.
         title: what it is of.
         room: bytes that are free where it is to go; None if nobody can say.
+        overwrite: whether a file there is replaced that is not such a figure.
 
     Raises:
+        BadOption: a file is there, and is none.
         CannotStore: the file cannot be written.
     """
     from matplotlib import rc_context
@@ -52,12 +59,12 @@ def draw(weight: Weight, path: Path, *, title: str, room: int | None = None) -> 
         _draw_bars(grid[0][1], "by folder", heaviest(weight.folders))
         _draw_bars(grid[1][0], "by month of the last change", in_time(weight.months), cut=False)
         _draw_room(grid[1][1], weight.all, room)
-        try:
-            figure.savefig(path, metadata={"Date": None} if path.suffix.lower() == ".svg" else None)
-        except OSError as error:
-            raise CannotStore(
-                str(path), f"cannot be written: {plainly(error)}", "name another"
-            ) from None
+        is_svg = path.suffix.lower() == ".svg"
+        metadata = {"Date": None, "Creator": _MARK} if is_svg else {"Software": _MARK}
+        with replacing_bytes(
+            path, advice="name another", is_ours=marked_with(_MARK.encode()), overwrite=overwrite
+        ) as file:
+            figure.savefig(file, format=path.suffix[1:].lower(), metadata=metadata)
 
 
 def _heading(weight: Weight, title: str) -> str:

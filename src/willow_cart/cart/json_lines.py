@@ -30,6 +30,8 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
                 raise BadOption(line.strip()[:60], "is no object", 'write {"url": ...}')
             if entry.get("take", True):
                 yield _offer_from(entry, place, count)
+        except RecursionError:
+            yield Trouble(f"{place}, line {number}", "is nested too deeply")
         except (NotUnderstood, ValueError) as error:
             # A number too large, a date that is none, a lone surrogate: all are ValueErrors.
             yield Trouble(f"{place}, line {number}", f"cannot be taken: {error}")

@@ -83,6 +83,12 @@ class Sheet:
         self.style = Style(delimiter, encoding)
         self._places = places_of(self.columns)
 
+    def is_alike(self, content: bytes) -> bool:
+        """Return whether a file begins with the same header, written in the same way."""
+        header = io.StringIO()
+        csv.writer(header, delimiter=self.style.delimiter).writerow(self.columns)
+        return content.startswith(header.getvalue().encode(self.style.encoding))
+
     @classmethod
     def at(cls, path: Path) -> Sheet:
         """The sheet in a cart's file.

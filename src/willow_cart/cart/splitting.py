@@ -18,6 +18,7 @@ from willow_cart.cart.rows import Entry, RowReader
 from willow_cart.cart.sheet import Sheet, writing
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.model import Offer, Sizes
+from willow_cart.replacing import require_output
 from willow_cart.units import count_of, format_size
 
 # The block of the file systems that drives are formatted with; larger ones are rare.
@@ -208,7 +209,7 @@ def _reckoned(offer: Offer) -> int | None:
     return -(-size // _BLOCK) * _BLOCK
 
 
-def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
+def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, Part]]:
     """Write a cart for each part, with every taken row of a cart in exactly one of them.
 
     The parts have all the columns of the cart, also those that a person has added.
@@ -216,14 +217,15 @@ def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
     Args:
         path: the cart.
         packing: the parts; what is given to them is noted there.
+        overwrite: whether files are replaced that are not carts with the same columns.
 
     Returns:
         The files that were written, beside the cart, with what is in them.
 
     Raises:
         UnreadableSource: it is no cart.
-        BadOption: there are too many parts, or rows of it are not understood, so that nobody can
-            say where they belong.
+        BadOption: there are too many parts, another file lies where one would be, or rows of it
+            are not understood, so that nobody can say where they belong.
         CannotStore: the drives have no room for all, or a file cannot be written.
     """
     if len(packing.parts) > _MOST_PARTS:
@@ -241,6 +243,8 @@ def split(path: Path, packing: Packing) -> list[tuple[Path, Part]]:
             "name more or larger drives, or take something out",
         )
     files = [file_of(path, part.name) for part in packing.parts]
+    for file in files:
+        require_output(file, sheet.is_alike, overwrite=overwrite)
     with ExitStack() as open_files:
         writes = [
             open_files.enter_context(writing(file, sheet.columns, sheet.style)) for file in files

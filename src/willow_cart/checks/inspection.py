@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 from willow_cart.archives import Bounds, Damaged, Member, Outflow, Sort, open_members
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page, may_be_page
-from willow_cart.errors import NotUnpacked
+from willow_cart.errors import NotUnpacked, WillowCartError
 from willow_cart.kinds import extension_of
 
 _PIECE = 1 << 20
@@ -63,6 +63,10 @@ def inspect(
         return "it cannot be read: it is nested too deeply"
     except (csv.Error, ValueError) as error:
         return f"it cannot be read: {str(error).rstrip('.').lower()}"
+    except (OSError, WillowCartError):
+        raise
+    except Exception as error:  # a library that meets bad data raises whatever it comes to
+        return f"it cannot be read: {type(error).__name__}"
     return ""
 
 

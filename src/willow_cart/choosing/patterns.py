@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 
 from willow_cart.errors import BadOption
+from willow_cart.expressions import Expression
 from willow_cart.model import Offer
 
 Keeps = Callable[[Offer], bool]
+
+# What a star stands for, and what two stars do.
+_STAR = "[^/]*"
+_DEEP = ("(?:[^/]+/)*", ".*")
+
+_LONGEST_WILDCARD = 1000
+_MOST_DEEP_WILDCARDS = 3
 
 _STROKE = "\N{FRACTION SLASH}"
 
@@ -58,26 +66,50 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
     Raises:
         BadOption: a set in the pattern cannot be read.
     """
+    if len(pattern) > _LONGEST_WILDCARD or pattern.count("**") > _MOST_DEEP_WILDCARDS:
+        raise BadOption(f"{pattern[:60]}", "has too many wildcards", "write it with fewer")
     try:
-        return re.compile(_translate(pattern), flags).fullmatch
+        return re.compile("".join(_unhurried(_translate(pattern))), flags).fullmatch
     except re.error as error:
         raise BadOption(pattern, f"is no wildcard: {error}", "mend what is in [ ]") from None
 
 
-def _translate(pattern: str) -> str:
-    """Write a wildcard pattern as a regular expression for the whole text."""
-    written = []
+def _unhurried(pieces: Sequence[str]) -> Iterator[str]:
+    """Have a star that another one follows in the same name match as little as it can.
+
+    What lies between two stars may as well be found at the first place where it stands: the second
+    star takes in the rest. So nothing is tried again, and the time does not grow with every star.
+    """
+    at = 0
+    while at < len(pieces):
+        if pieces[at] != _STAR:
+            yield pieces[at]
+            at += 1
+            continue
+        end = at + 1
+        while end < len(pieces) and pieces[end] not in (_STAR, "/", *_DEEP):
+            end += 1
+        if end < len(pieces) and pieces[end] == _STAR:
+            yield f"(?>[^/]*?{''.join(pieces[at + 1 : end])})"
+        else:
+            yield _STAR + "".join(pieces[at + 1 : end])
+        at = end
+
+
+def _translate(pattern: str) -> list[str]:
+    """Write a wildcard pattern as pieces of a regular expression for the whole text."""
+    written: list[str] = []
     at = 0
     while at < len(pattern):
         rest = pattern[at:]
         if rest.startswith("**/"):
-            written.append("(?:[^/]+/)*")
+            written.append(_DEEP[0])
             at += 3
         elif rest.startswith("**"):
-            written.append(".*")
+            written.append(_DEEP[1])
             at += 2
         elif rest[0] == "*":
-            written.append("[^/]*")
+            written.append(_STAR)
             at += 1
         elif rest[0] == "?":
             written.append("[^/]")
@@ -92,7 +124,7 @@ def _translate(pattern: str) -> str:
         else:
             written.append(re.escape(rest[0]))
             at += 1
-    return "".join(written)
+    return written
 
 
 def expression(option: str, pattern: str) -> Keeps:
@@ -101,14 +133,7 @@ def expression(option: str, pattern: str) -> Keeps:
     Raises:
         BadOption: it cannot be read.
     """
-    try:
-        compiled = re.compile(pattern)
-    except re.error as error:
-        raise BadOption(
-            f"{option} {pattern}",
-            f"is no regular expression: {error}",
-            "mend it, or use wildcards with --keep and --drop",
-        ) from None
+    compiled = Expression(option, pattern, "mend it, or use wildcards with --keep and --drop")
     return lambda offer: compiled.search(offer.path) is not None
 
 

@@ -9,12 +9,12 @@ import os
 import shlex
 import sys
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import add_folder, add_formats, positive
+from willow_cart.cli.options import add_folder, add_formats, few
 from willow_cart.cli.telling import counted, is_heard, tell, tell_each
 from willow_cart.exits import Exit
 
@@ -70,14 +70,20 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="haul again what has changed or is missing; what has changed is kept aside",
     )
     command.add_argument(
+        "--local-files",
+        action="store_true",
+        help="let --repair and --upstream read files of this machine that the ledger names; only"
+        " for folders of your own",
+    )
+    command.add_argument(
         "--threads",
-        type=positive,
+        type=few,
         default=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 2,
         metavar="N",
         help="how many files are read at a time (as many as there are processors)",
     )
     command.add_argument(
-        "--lanes", type=positive, default=4, metavar="N",
+        "--lanes", type=few, default=4, metavar="N",
         help="how many are asked for or fetched at a time (%(default)s)",
     )  # fmt: skip
     add_formats(command)
@@ -148,8 +154,27 @@ def _audit(args: argparse.Namespace) -> Iterator[Audited]:
         each.arrival for each in found if each.arrival and each.finding is Finding.UNCHANGED
     ]
     yield from (each for each in found if each.finding is not Finding.UNCHANGED or not each.arrival)
-    with _access(args, unharmed) as access:
-        yield from ask_upstream(unharmed, access, args.lanes)
+    with _access(args) as access:
+        yield from ask_upstream(list(_followed(args, unharmed)), access, args.lanes)
+
+
+def _followed(args: argparse.Namespace, arrivals: Iterable[Arrival | None]) -> Iterator[Arrival]:
+    """Yield the arrivals whose addresses may be asked; tell of those that may not.
+
+    A ledger may have been written by whoever handed the folder on.
+    """
+    from willow_cart.addresses import scheme_of
+
+    for arrival in arrivals:
+        if arrival is None:
+            continue
+        if scheme_of(arrival.address) == "file" and not args.local_files:
+            tell(
+                f"{arrival.path}: came from a file of this machine; --local-files fetches such"
+                " files again"
+            )
+            continue
+        yield arrival
 
 
 def _entries(args: argparse.Namespace) -> Sequence[Entry]:
@@ -157,15 +182,18 @@ def _entries(args: argparse.Namespace) -> Sequence[Entry]:
 
     if not args.checksums:
         return ()
-    with _access(args, ()) as access:
+    with _access(args) as access:
         entries, troubles = read_lists(args.checksums, access)
     tell_each(troubles)
     return entries
 
 
-def _access(args: argparse.Namespace, arrivals: Sequence[Arrival]) -> Access:
-    """What talks to the places that files came from."""
-    args.sources = sorted({arrival.address for arrival in arrivals})
+def _access(args: argparse.Namespace) -> Access:
+    """Return what talks to the places that files came from.
+
+    None of them counts as named: what the person signs in with goes where --sign-in-at says.
+    """
+    args.sources = []
     return make_access([args], args.lanes)
 
 
@@ -243,10 +271,10 @@ def repair(args: argparse.Namespace, found: Sequence[Audited]) -> Account:
     from willow_cart.model import Offer
 
     harmed = (Finding.CHANGED, Finding.MISSING)
-    lost = [each.arrival for each in found if each.arrival and each.finding in harmed]
+    lost = list(_followed(args, (each.arrival for each in found if each.finding in harmed)))
     for path, kept in put_rotten_aside(args.folder, lost):
         tell(f"{path}: what lay there is kept in {kept}")
-    with _access(args, lost) as access, make_view(args.folder, progress=False) as view:
+    with _access(args) as access, make_view(args.folder, progress=False) as view:
         return bring_home(
             (Offer(arrival.address) for arrival in lost),
             args.folder,

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import add_choosing, make_choosing
+from willow_cart.cli.options import add_choosing, add_overwrite, make_choosing, whole
 from willow_cart.errors import BadOption, nothing_there
 from willow_cart.exits import Exit
 
@@ -53,12 +53,13 @@ def add_options(command: argparse.ArgumentParser) -> None:
         action="store_true",
         help="begin with nothing: rows of other files that are there already do not stay",
     )
+    add_overwrite(command)
     command.add_argument(
         "--strict", action="store_true", help="stop if a table has not the columns of the others"
     )
     command.add_argument(
         "--skip-lines",
-        type=int,
+        type=whole,
         default=0,
         metavar="N",
         help="how many lines come before the header of each (%(default)s)",
@@ -91,14 +92,16 @@ def run(args: argparse.Namespace) -> int:
 
     if args.to is None and not args.preview:
         raise BadOption("--to", "is missing", "name a file, or look first with --preview")
-    if args.skip_lines < 0:
-        raise BadOption("--skip-lines", "is less than none", "give a number from 0 up")
     columns = tuple(name.strip() for name in args.columns.split(",") if name.strip())
     wish = Combining(args.skip_lines, columns, strict=args.strict)
     if args.to is not None:
         require_form(args.to, args.table)  # a slip is told before any work is done
     files = _tables(args)
-    output = NoOutput(Path()) if args.preview else output_for(args.to, args.table, anew=args.anew)
+    output = (
+        NoOutput(Path())
+        if args.preview
+        else output_for(args.to, args.table, anew=args.anew, overwrite=args.overwrite)
+    )
     with output:
         combined = combine(files, output, wish)
     tell_each(combined.troubles)

@@ -7,6 +7,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -175,7 +176,7 @@ def make_access(
 
         return LocalAccess()
 
-    return Everywhere(
+    access = Everywhere(
         {
             "http": make_web,
             "https": make_web,
@@ -190,6 +191,22 @@ def make_access(
         rules.longest,
         read_bounds(getattr(args, "swell_at_most", None)),
     )
+    for each in several:
+        for address in _named_by(each):
+            access.trust(address)
+    return access
+
+
+def _named_by(args: argparse.Namespace) -> Iterator[str]:
+    """Yield the addresses that the person has typed, as far as they can be read."""
+    from willow_cart.addresses import expand_ranges, looks_like_address, normalise
+    from willow_cart.errors import BadAddress
+
+    for source in (*args.sources, *filter(None, (args.sign_in_at,))):
+        if looks_like_address(source):
+            with suppress(BadAddress):  # that is told when it is its turn
+                for place in expand_ranges("/".join(source.split("/")[:3]) + "/"):
+                    yield normalise(place)
 
 
 def add_patience(group: argparse._ArgumentGroup) -> None:

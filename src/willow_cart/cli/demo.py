@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from pathlib import Path
 
 from willow_cart.exits import Exit
@@ -28,11 +29,18 @@ def add_options(command: argparse.ArgumentParser) -> None:
     )
     command.add_argument(
         "--port",
-        type=int,
+        type=_port,
         default=0,
         metavar="N",
         help="the port of the web server, with --serve (a free one)",
     )
+
+
+def _port(text: str) -> int:
+    number = int(text) if re.fullmatch(r"\d{1,5}", text) else 65536
+    if number > 65535:
+        raise argparse.ArgumentTypeError(f"{text:.60} is not a port from 0 to 65535")
+    return number
 
 
 def run(args: argparse.Namespace) -> int:

@@ -126,7 +126,7 @@ def detach(command: str, into: Path) -> Background | int:
 def _leave_terminal(log: Path) -> None:
     """Be a session of its own (setsid(2)), which the end of the terminal does not end."""
     os.setsid()
-    file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o666)
+    file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     os.dup2(file, 1)
     os.dup2(file, 2)
     os.close(file)

@@ -18,6 +18,7 @@ from willow_cart.cli.errand_job import Job, Step, make_job
 from willow_cart.cli.errand_looking import Found, look, open_access
 from willow_cart.cli.errand_outcome import account_for
 from willow_cart.cli.errand_surveying import write_from_survey
+from willow_cart.cli.options import add_overwrite
 from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
@@ -67,6 +68,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="write what came of it into a file, in one line",
     )
+    add_overwrite(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -109,11 +111,13 @@ def _run_there(
             else:
                 code = _do(job.steps[first:])
         except WillowCartError as error:
-            account_for(document, code_for(error), str(error), began, summary)
+            account_for(
+                document, code_for(error), str(error), began, summary, overwrite=args.overwrite
+            )
             raise
         if code is Exit.GOOD and args.begin is None:
             memory.keep(began, offered)
-        account_for(document, code, "", began, summary)
+        account_for(document, code, "", began, summary, overwrite=args.overwrite)
     return code
 
 

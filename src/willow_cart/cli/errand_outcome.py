@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shlex
 import shutil
 import subprocess
@@ -32,8 +33,19 @@ _MEANINGS = {
 }
 
 
+def _is_summary(content: bytes) -> bool:
+    """Return whether a file holds what came of an earlier run."""
+    return re.match(rb"\d{4}-\d\d-\d\d \d\d:\d\d .*\(exit code \d+\), took ", content) is not None
+
+
 def account_for(
-    document: Document, code: Exit, why: str, began: datetime, summary: Path | None
+    document: Document,
+    code: Exit,
+    why: str,
+    began: datetime,
+    summary: Path | None,
+    *,
+    overwrite: bool = False,
 ) -> None:
     """Say in one line what came of a run, to whoever is to know of it."""
     seconds = (datetime.now().astimezone() - began).total_seconds()
@@ -43,7 +55,7 @@ def account_for(
         f" {format_duration(seconds)}"
     )
     if summary is not None:
-        with replacing(summary) as text:
+        with replacing(summary, is_ours=_is_summary, overwrite=overwrite) as text:
             text.write(f"{line}\n")
     command = document.top.keys.get("on_failure")
     if code is Exit.GOOD:

@@ -8,7 +8,9 @@ from collections.abc import Iterator, Sequence
 from importlib import import_module
 from pathlib import Path
 
+from willow_cart.cli.connecting import without_fields
 from willow_cart.errors import BadOption
+from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 
 VALUES_HINT = """
@@ -50,10 +52,32 @@ def write_errand(path: Path, command: str, words: Sequence[str]) -> None:
 
     if path.exists():
         raise BadOption(f"--write-errand {path}", "is there already", "name a new file")
+    _require_no_secrets(words)
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in _lines(command, words))
         text.write(VALUES_HINT + ARRIVALS_HINT)
     tell(f"written to {path}; willow-cart errand {path} --preview shows what it does")
+
+
+def _require_no_secrets(words: Sequence[str]) -> None:
+    """Refuse what was typed if an errand would hold a secret that was typed.
+
+    Raises:
+        BadOption: it would.
+    """
+    for word, bare, shown in zip(
+        words, without_fields(words), map(without_secrets, words), strict=True
+    ):
+        if bare != word:
+            raise BadOption(
+                "--write-errand", "the value of --header would be written out",
+                "give it as env:NAME or file:PATH",
+            )  # fmt: skip
+        if shown != word:
+            raise BadOption(
+                "--write-errand", f"{shown} holds a secret, which would be written out",
+                "write the errand without it, and put {env[NAME]} in its place",
+            )  # fmt: skip
 
 
 def _lines(command: str, words: Sequence[str]) -> Iterator[str]:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
 from willow_cart.cli.errand_writing import add_writing, write_errand
-from willow_cart.cli.options import Looker, add_choosing, add_lanes, add_sources
+from willow_cart.cli.options import Looker, add_choosing, add_lanes, add_overwrite, add_sources
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -44,6 +44,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--add", action="store_true", help="add sources to a cart that has files of others"
     )
+    add_overwrite(command)
     add_writing(command)
     add_choosing(command)
     add_connecting(command)
@@ -72,7 +73,11 @@ def run(args: argparse.Namespace) -> int:
     if args.cart is not None:
         print(put_in_cart(find, args.cart, looker.found, add=args.add))
         offers = Cart.load(args.cart) if args.to_script is not None else ()
-    left = 0 if args.to_script is None else _write_script(offers, args.to_script)
+    left = (
+        0
+        if args.to_script is None
+        else _write_script(offers, args.to_script, overwrite=args.overwrite)
+    )
     incomplete = looker.found.troubles or looker.unanswered or left
     return Exit.INCOMPLETE if incomplete else Exit.GOOD
 
@@ -109,13 +114,13 @@ def find_for(
     return find, looker
 
 
-def _write_script(offers: Iterable[Offer], path: Path) -> int:
+def _write_script(offers: Iterable[Offer], path: Path, *, overwrite: bool) -> int:
     """Write a script of offers, and return how many it cannot bring."""
     from willow_cart.cli.script import write_script
     from willow_cart.cli.telling import tell_each
     from willow_cart.units import count_of
 
-    files, troubles = write_script(offers, path, datetime.now(UTC))
+    files, troubles = write_script(offers, path, datetime.now(UTC), overwrite=overwrite)
     tell_each(troubles)
     print(f"{path}: brings {count_of(files, 'file')}; python3 {path} --into DIR")
     return len(troubles)

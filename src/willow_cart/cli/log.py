@@ -9,11 +9,12 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TextIO
 
-from willow_cart.errors import CannotStore, TryAgain, WillowCartError, plainly
+from willow_cart.errors import CannotStore, InternalError, TryAgain, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Account, Handled, Observer, Unpacked
 from willow_cart.records import Result
 from willow_cart.redaction import without_secrets
+from willow_cart.replacing import require_output
 
 
 class LogFile(Observer):
@@ -23,11 +24,13 @@ class LogFile(Observer):
         path: the file; lines are added to what is in it.
 
     Raises:
+        BadOption: there is a file that is no log.
         CannotStore: the file cannot be written.
     """
 
     def __init__(self, path: Path) -> None:
         self._lock = threading.Lock()
+        require_output(path, lambda content: content.startswith(b'{"time": '))
         try:
             self._file: TextIO = path.open("a", encoding="utf-8", buffering=1)
         except OSError as error:
@@ -93,6 +96,10 @@ class LogFile(Observer):
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """Write which host is given up."""
         self._write("host_given_up", host=host, why=error.why, files=files)
+
+    def broke(self, path: str, error: InternalError) -> None:
+        """Write where a fault of this program was met."""
+        self._write("broke", path=path, why=error.reason, trace=error.trace)
 
     def set_aside(self, path: str, kept: Path) -> None:
         """Write where a file went that was not ours."""

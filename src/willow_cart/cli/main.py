@@ -8,14 +8,17 @@ import io
 import os
 import re
 import sys
+import threading
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from importlib import import_module
 from typing import NoReturn
 
 from willow_cart.cli.preferring import preferred
 from willow_cart.cli.telling import code_for, tell
-from willow_cart.errors import WillowCartError
+from willow_cart.errors import InternalError, WillowCartError, plainly
 from willow_cart.exits import Exit
+from willow_cart.redaction import without_secrets
 from willow_cart.version import __version__
 
 COMMANDS = (
@@ -84,23 +87,11 @@ def commands_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentP
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command and return its exit code; every error becomes one line and a code."""
     words = sys.argv[1:] if arguments is None else arguments
-    # Half of the time that it takes to begin goes to commands that nobody has asked for.
-    asked = [name for name in words[:1] if name in COMMANDS]
-    parser = make_parser(asked or COMMANDS)
+    threading.excepthook = _tell_of_thread
+    if sys.stdout is None:
+        sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it was closed
     try:
-        before = preferred(asked[0], words[1:]) if asked and "--help" not in words else []
-    except WillowCartError as error:
-        tell(error)
-        return code_for(error)
-    args = parser.parse_args([*asked, *before, *words[1:]] if asked else words)
-    args.typed = words
-    if isinstance(sys.stdout, io.TextIOWrapper):
-        # A name that the terminal's encoding lacks is written out rather than an end of the run.
-        sys.stdout.reconfigure(errors="backslashreplace")
-    try:
-        code: int = args.run(args)
-        sys.stdout.flush()
-        return code
+        return _run(words)
     except WillowCartError as error:
         tell(error)
         return code_for(error)
@@ -108,6 +99,54 @@ def main(arguments: Sequence[str] | None = None) -> int:
         tell("interrupted; nothing was changed")
         return Exit.INTERRUPTED
     except BrokenPipeError:
-        # The reader has seen enough (`| head`); the interpreter must not complain on its way out.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        # The reader has seen enough (`| head`).
+        _close_output()
         return Exit.GOOD
+    except OSError as error:
+        _close_output()
+        tell(f"{_named(error)}: {plainly(error)}")
+        return Exit.INCOMPLETE
+    except Exception as error:  # what reaches here is a fault of this program
+        tell(InternalError.of("willow-cart", error))
+        return Exit.INCOMPLETE
+
+
+def _named(error: OSError) -> str:
+    """Return what an error of the system is about; output that goes nowhere has no name."""
+    if error.filename is None:
+        return "standard output"
+    return without_secrets(os.fsdecode(error.filename))
+
+
+def _close_output() -> None:
+    """Have the interpreter not complain of an output that takes no more, on its way out."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+
+
+def _tell_of_thread(raised: threading.ExceptHookArgs) -> None:
+    """Tell of what a thread of a library or of this program has raised, without its values."""
+    if raised.exc_value is not None:
+        tell(
+            InternalError.of(raised.thread.name if raised.thread else "a thread", raised.exc_value)
+        )
+
+
+def _run(words: Sequence[str]) -> int:
+    """Read the words of a command and run it.
+
+    Raises:
+        WillowCartError, KeyboardInterrupt, OSError: as the command does.
+    """
+    # Half of the time that it takes to begin goes to commands that nobody has asked for.
+    asked = [name for name in words[:1] if name in COMMANDS]
+    parser = make_parser(asked or COMMANDS)
+    before = preferred(asked[0], words[1:]) if asked and "--help" not in words else []
+    args = parser.parse_args([*asked, *before, *words[1:]] if asked else words)
+    args.typed = words
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        # A name that the terminal's encoding lacks is written out rather than an end of the run.
+        sys.stdout.reconfigure(errors="backslashreplace")
+    code: int = args.run(args)
+    sys.stdout.flush()
+    return code

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import replace
@@ -145,7 +146,7 @@ def add_lanes(command: argparse.ArgumentParser) -> None:
     add_patience(command.add_argument_group("pace"))
     command.add_argument(
         "--lanes",
-        type=positive,
+        type=few,
         default=4,
         metavar="N",
         help="how many folders are read and sizes asked for at a time (%(default)s)",
@@ -395,12 +396,37 @@ def depth(text: str) -> int | None:
     return None if text == "all" else positive(text)
 
 
+MOST_AT_ONCE = 1000
+"""More lanes, threads or shares than any machine or server serves well."""
+
+
+def add_overwrite(command: argparse.ArgumentParser) -> None:
+    """Add what allows a file to be replaced that another program has written."""
+    command.add_argument(
+        "--overwrite",
+        action="store_true",
+        help="replace a file that is there, also if willow-cart has not written it",
+    )
+
+
 def positive(text: str) -> int:
     """Read a count from 1 up."""
-    try:
-        number = int(text)
-    except ValueError:
-        number = 0
+    number = int(text) if re.fullmatch(r"\s*\+?\d{1,12}\s*", text) else 0
     if number < 1:
-        raise argparse.ArgumentTypeError(f"{text} is not a whole number from 1 up")
+        raise argparse.ArgumentTypeError(f"{text:.60} is not a whole number from 1 up")
     return number
+
+
+def few(text: str) -> int:
+    """Read a count of what works at the same time, such as lanes."""
+    number = positive(text)
+    if number > MOST_AT_ONCE:
+        raise argparse.ArgumentTypeError(f"{text:.60} is more than {MOST_AT_ONCE:,}")
+    return number
+
+
+def whole(text: str) -> int:
+    """Read a count from 0 up."""
+    if not re.fullmatch(r"\d{1,12}", text):
+        raise argparse.ArgumentTypeError(f"{text:.60} is not a whole number from 0 up")
+    return int(text)

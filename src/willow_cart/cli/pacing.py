@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_patience, make_patience
 from willow_cart.cli.filing import make_rule
-from willow_cart.cli.options import positive, read_seconds, read_size, read_speed
+from willow_cart.cli.options import few, read_seconds, read_size, read_speed
 from willow_cart.cli.unpacking import make_unpacking, read_bounds, require_of_use
 
 if TYPE_CHECKING:
@@ -30,9 +30,9 @@ def add_pace(command: argparse.ArgumentParser) -> None:
         pace.add_argument(option, metavar=metavar, help=text, **more)  # type: ignore[arg-type]
 
     add("--lanes", "N", "how many files, or strands of files, are fetched at a time (%(default)s)",
-        type=positive, default=8)  # fmt: skip
+        type=few, default=8)  # fmt: skip
     add("--lanes-per-host", "N", f"how many of them from one host ({_LANES_PER_HOST}, or as many as"
-        " there are strands)", type=positive)  # fmt: skip
+        " there are strands)", type=few)  # fmt: skip
     add("--strands", "N|auto", "on how many lanes, at most, one large file is fetched when lanes"
         " have nothing else to do; auto takes more while that pays (%(default)s)",
         type=_read_strands, default="1")  # fmt: skip
@@ -116,4 +116,4 @@ def make_request_rules(args: argparse.Namespace, wishes: Wishes) -> RequestRules
 
 def _read_strands(text: str) -> int | None:
     """Read how many strands a file may have; None for as many as pay."""
-    return None if text == "auto" else positive(text)
+    return None if text == "auto" else few(text)

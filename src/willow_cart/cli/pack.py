@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from willow_cart.cli.options import add_choosing, make_choosing
+from willow_cart.cli.options import add_choosing, add_overwrite, make_choosing
 from willow_cart.errors import nothing_there
 from willow_cart.exits import Exit
 
@@ -23,6 +23,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
     command.add_argument(
         "--to", type=Path, required=True, metavar="FILE", help="a name that ends in .zip or .tar.gz"
     )
+    add_overwrite(command)
     add_choosing(command)
 
 
@@ -47,7 +48,7 @@ def run(args: argparse.Namespace) -> int:
         raise nothing_there(args.folder, "file")
     choice = make_choosing(args).choose(found)
     choice.require_some()
-    packed = pack((found[offer] for offer in choice.chosen), args.to)
+    packed = pack((found[offer] for offer in choice.chosen), args.to, overwrite=args.overwrite)
     tell_each(packed.troubles)
     show_line(
         f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {args.to},"

@@ -23,10 +23,14 @@ PROJECT_FILE = "willow-cart.toml"
 TABLES = ("connecting", "haul", "filing")
 """The tables of settings, with the same keys as in errands."""
 
-# Who hands a folder on hands its file on: nothing in it may run commands, trust certificates,
-# or write elsewhere.
+# Who hands a folder on hands its file on. So these are all the keys that a project may set: how
+# fast, how patiently and how strictly files come, and where below the destination they go.
 _PROJECT_TABLES = ("haul", "filing")
-_OWN_ALONE = ("on_arrival", "log")
+_PROJECT_KEYS = frozenset({
+    "times", "find_checksums", "must_check", "inspect", "lanes", "lanes_per_host", "strands", "gap",
+    "one_by_one", "speed_cap", "attempts", "pause", "longest_wait", "stall_after", "slowest",
+    "time_per_file", "largest", "layout", "file_as", "name_parts",
+})  # fmt: skip
 
 # Keys of which one at most can hold.
 _RIVALS = {"layout": "file_as", "file_as": "layout"}
@@ -132,6 +136,6 @@ def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Map
     for name, table in found.items():
         table.require_known(options_of(name))
         for key in table.keys:
-            if tables is _PROJECT_TABLES and key in _OWN_ALONE:
+            if tables is _PROJECT_TABLES and key not in _PROJECT_KEYS:
                 raise BadOption(table.place(key), "is for no project", f"put it in {own_file()}")
     return found

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.addresses import name_of
-from willow_cart.cli.options import add_folder, add_formats, positive
+from willow_cart.cli.options import add_folder, add_formats, add_overwrite, positive
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -70,6 +70,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
         metavar="NEW_DIR",
         help="write the folder's files as a BagIt bag, with their checksums, to hand them on",
     )
+    add_overwrite(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -82,7 +83,7 @@ def run(args: argparse.Namespace) -> int:
     if args.manifest:
         return _write_manifest(args.folder, args.manifest)
     if args.html is not None:
-        return _write_page(args.folder, args.html, args.number)
+        return _write_page(args.folder, args.html, args.number, overwrite=args.overwrite)
     if args.runs:
         return _list(args, [*map(_run_facts, read_runs(args.folder))])
     if args.of is not None:
@@ -125,11 +126,11 @@ def _write_bag(folder: Path, bag: Path) -> int:
     return Exit.GOOD
 
 
-def _write_page(folder: Path, page: Path, number: int | None) -> int:
+def _write_page(folder: Path, page: Path, number: int | None, *, overwrite: bool) -> int:
     from willow_cart.cli.telling import tell
     from willow_cart.report import write_page
 
-    write_page(folder, page, number)
+    write_page(folder, page, number, overwrite=overwrite)
     tell(f"written to {page}")
     return Exit.GOOD
 

@@ -12,8 +12,10 @@ from willow_cart.addresses import is_inside, scheme_of
 from willow_cart.filing import Layout, make_plan
 from willow_cart.model import Offer, Trouble
 from willow_cart.redaction import holds_secret, without_secrets
-from willow_cart.replacing import replacing
+from willow_cart.replacing import marked_with, replacing
 from willow_cart.shelf import Shelf
+
+_IS_SCRIPT = marked_with(b"# Made by willow-cart, ")
 
 _EMPTY = "FILES: Sequence[dict[str, Any]] = ()\n"
 
@@ -21,7 +23,9 @@ _SPOKEN = ("http", "https", "ftp", "ftps")
 """The schemes that the standard library can go on in."""
 
 
-def write_script(offers: Iterable[Offer], path: Path, made: datetime) -> tuple[int, list[Trouble]]:
+def write_script(
+    offers: Iterable[Offer], path: Path, made: datetime, *, overwrite: bool = False
+) -> tuple[int, list[Trouble]]:
     """Write a file that brings offers home by itself.
 
     Paths are those that a haul gives them in the layout of a tree. The file has no sign-ins, and
@@ -31,6 +35,7 @@ def write_script(offers: Iterable[Offer], path: Path, made: datetime) -> tuple[i
         offers: what is to come.
         path: of the file.
         made: when, to be told in it.
+        overwrite: whether a file there is replaced that is not such a script.
 
     Returns:
         How many files it brings, and what it cannot bring.
@@ -52,7 +57,7 @@ def write_script(offers: Iterable[Offer], path: Path, made: datetime) -> tuple[i
     program = files("willow_cart.cli").joinpath("elsewhere.py").read_text("utf-8")
     head, tail = program.split(_EMPTY)
     listed = pformat(rows, width=96, sort_dicts=False)
-    with replacing(path) as text:
+    with replacing(path, is_ours=_IS_SCRIPT, overwrite=overwrite) as text:
         text.write(f"#!/usr/bin/env python3\n# Made by willow-cart, {made:%Y-%m-%d %H:%M} UTC.\n")
         text.write(f"{head}FILES: Sequence[dict[str, Any]] = {listed}\n{tail}")
     return len(rows), troubles

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, positive, read_size, read_speed
+from willow_cart.cli.options import SizeAsker, add_overwrite, few, read_size, read_speed
 from willow_cart.cli.pick import add_cart
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -37,6 +37,7 @@ _LANES = 4
 def add_options(command: argparse.ArgumentParser) -> None:
     """Add what weigh understands."""
     add_cart(command)
+    add_overwrite(command)
     command.add_argument(
         "--into",
         type=Path,
@@ -65,7 +66,7 @@ def add_options(command: argparse.ArgumentParser) -> None:
         help="write a cart for each drive of these sizes, whole folders together where they fit",
     )
     parts.add_argument(
-        "--shares", type=positive, metavar="N", help="write N carts of about the same size"
+        "--shares", type=few, metavar="N", help="write N carts of about the same size"
     )
     command.add_argument("--figure", type=Path, metavar="FILE", help="draw it: FILE.png or .svg")
     command.add_argument("--json", action="store_true", help="write JSON for other programs")
@@ -106,7 +107,13 @@ def run(args: argparse.Namespace) -> int:
     if args.figure is not None:
         from willow_cart.cart.figure import draw
 
-        draw(weight, args.figure, title=args.cart.name, room=ahead.room)
+        draw(
+            weight,
+            args.figure,
+            title=args.cart.name,
+            room=ahead.room,
+            overwrite=args.overwrite,
+        )
         tell(f"drawn in {args.figure}")
     return Exit.INCOMPLETE if troubles or unanswered else Exit.GOOD
 
@@ -248,7 +255,8 @@ def _split(args: argparse.Namespace) -> Parts:
     what = "drive" if args.drives else "share"
     capacities = args.drives or [None] * args.shares
     parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
-    files = split(args.cart, DrivePacking(parts) if args.drives else SharePacking(parts))
+    packing = DrivePacking(parts) if args.drives else SharePacking(parts)
+    files = split(args.cart, packing, overwrite=args.overwrite)
     unknown = sum(part.sizes.unknown for part in parts)
     if unknown and args.drives:
         tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")

@@ -17,6 +17,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from willow_cart.addresses import host_of, looks_like_address, name_of
 from willow_cart.errors import BadOption
+from willow_cart.expressions import Expression
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.model import Offer
 from willow_cart.redaction import without_secrets
@@ -25,6 +26,10 @@ Value = str | int | datetime | None
 """What a field says of an offer; None for nothing, and likewise for an empty text."""
 
 _FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
+
+
+# Digits of a width in a field; names have at most 255 bytes.
+_LONGEST_WIDTH = 3
 
 
 class FieldMissing(Exception):  # it is caught where offers are counted
@@ -218,6 +223,9 @@ def _slot(
     if unknown := [word for word in wanted if word not in _FILTERS]:
         known = ", ".join([*_FILTERS, "or WORD"])
         raise BadOption(text, f"has no filter {unknown[0]}", f"filters are {known}")
+    # A width of a thousand million would take as many bytes.
+    if any(len(digits) > _LONGEST_WIDTH for digits in re.findall(r"\d+", spec)):
+        raise BadOption(text, "is wider than any name", "write a smaller number")
     slot = _Slot(
         f"{name}[{part}]" if part else name,
         read,
@@ -241,7 +249,7 @@ def _reader(
     """What reads a field; None if there is none of that name."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
-    if name in _LISTS and part and re.fullmatch(r"-?\d+", part):
+    if name in _LISTS and part and re.fullmatch(r"-?\d{1,6}", part):
         return lambda offer: _at(_LISTS[name](offer), int(part))
     if part:
         return None
@@ -258,13 +266,8 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
     """
     if not name_parts:
         return {}
-    try:
-        expression = re.compile(name_parts)
-    except re.error as error:
-        raise BadOption(
-            name_parts, f"is no regular expression: {error}", "see the guide on templates"
-        ) from None
-    names = list(expression.groupindex)
+    expression = Expression("", name_parts, "see the guide on templates")
+    names = list(expression.groups)
     known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query"}]
     if not names or known:
         problem = f"gives a field that is there already: {known[0]}" if known else "names no part"

@@ -13,6 +13,7 @@ from willow_cart.errors import (
     CannotStore,
     ConnectionLost,
     HostUnknown,
+    InternalError,
     Interrupted,
     NotTrusted,
     NotWhatWasMeant,
@@ -234,6 +235,8 @@ class Crew:
         except WillowCartError as error:
             self._require_wanted(error)
             failure = error
+        except Exception as error:  # its own lane brings it, or meets the same
+            failure = self._unforeseen(found.trip, error)
         self._observer.freed(lane)
         brought = found.strand.at > found.strand.start
         if _is_the_host_s_fault(failure, in_vain=not brought):
@@ -254,7 +257,16 @@ class Crew:
         except WillowCartError as error:
             self._require_wanted(error)
             outcome = error
+        except Exception as error:  # one odd file must not end the haul
+            outcome = self._unforeseen(trip, error)
         self._conclude(lane, host, trip, outcome)
+
+    def _unforeseen(self, trip: Trip, error: Exception) -> InternalError:
+        """Return the failure of a file for what was raised unforeseen, and have it logged."""
+        failure = InternalError.of(trip.shown, error)
+        self._observer.broke(trip.filed.path, failure)
+        self._carrier.receiver.discard(trip)
+        return failure
 
     def _require_wanted(self, error: WillowCartError) -> None:
         """End a lane whose connection was ended since the person wants to stop.

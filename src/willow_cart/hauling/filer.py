@@ -20,7 +20,7 @@ from queue import SimpleQueue
 from typing import Protocol
 
 from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
-from willow_cart.errors import CannotStore
+from willow_cart.errors import CannotStore, InternalError
 from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.model import State
 from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
@@ -228,16 +228,28 @@ class Filer:
         if lasting or _any_sealed(items):
             self._destination.sync_folders()
         with self._ledger.transaction(lasting=lasting):
+            results = [self._record(result) for result in results]
             for result in results:
-                self._ledger.record(self._run, result)
                 if self._handles and result.state is State.ARRIVED:
                     self._ledger.keep_unhandled(result.address)
             if lasting:
                 self._ledger.keep_timeline(self._run, self._timeline())
         if lasting:
+            self._ledger.restore()
             self._lasting_since = self._clock()
         for result in results:
             self._settled(result)
+
+    def _record(self, result: Result) -> Result:
+        """Enter a result; one with a value that the ledger cannot hold is entered as failed."""
+        try:
+            self._ledger.record(self._run, result)
+        except (ValueError, OverflowError) as error:
+            failure = InternalError.of(result.address, error)
+            path = result.path.encode("utf-8", "replace").decode()
+            result = Result(result.number, result.address, path, State.FAILED, failure.why)
+            self._ledger.record(self._run, result)
+        return result
 
     def _make_safe(self, items: Sequence[_Item]) -> None:
         """Sync what is to be named or marked, and note what is to be noted before that."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.archives import LeftOut
-from willow_cart.errors import TryAgain, WillowCartError
+from willow_cart.errors import InternalError, TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.records import Result
 
@@ -101,6 +101,9 @@ class Observer:
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """A host fails for good; so many of its files are not even asked for."""
+
+    def broke(self, path: str, error: InternalError) -> None:
+        """A fault of this program was met while a file was dealt with."""
 
     def set_aside(self, path: str, kept: Path) -> None:
         """What lay at a path was not what a haul had put there; it is kept elsewhere."""

@@ -10,6 +10,7 @@ from __future__ import annotations
 import errno
 import json
 import os
+import sqlite3
 import threading
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
@@ -22,7 +23,13 @@ from willow_cart.archives import Bounds, Emptied, LeftOut, Taken, empty, lifted
 from willow_cart.checks import digest_of
 from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
-from willow_cart.errors import CannotStore, Interrupted, NotUnpacked
+from willow_cart.errors import (
+    CannotStore,
+    InternalError,
+    Interrupted,
+    NotUnpacked,
+    WillowCartError,
+)
 from willow_cart.filing import Filed, Template, marked, require_fields
 from willow_cart.hauling.observer import Observer, Unpacked
 from willow_cart.kinds import stem_of
@@ -184,6 +191,12 @@ class Unpacker:
                 unpacked = Unpacked(path, failed=error.why)
             except OSError as error:
                 unpacked = Unpacked(path, failed=cannot_store(path, error).why)
+            except (WillowCartError, sqlite3.Error):
+                raise
+            except Exception as error:  # one odd archive must not end the others
+                failure = InternalError.of(path, error)
+                self._observer.broke(path, failure)
+                unpacked = Unpacked(path, failed=failure.why)
             self._observer.unpacked(unpacked)
             yield unpacked
 

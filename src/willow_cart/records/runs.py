@@ -128,7 +128,8 @@ class Runs:
             while True:
                 number += 1
                 with suppress(FileExistsError):
-                    (self._folder / str(number)).mkdir(parents=True)
+                    make_private(self._folder)
+                    (self._folder / str(number)).mkdir(mode=0o700)
                     break
             run = Run(
                 number=number,
@@ -189,18 +190,31 @@ class Runs:
     def _read(self, number: int) -> Run | None:
         folder = self._folder / str(number)
         try:
-            facts: dict[str, Any] = json.loads((folder / "state.json").read_text("utf-8"))
+            facts: Any = json.loads((folder / "state.json").read_text("utf-8"))
+            if not isinstance(facts, dict):
+                return None
             progress = facts.pop("progress")
             lanes = tuple(LaneProgress(**lane) for lane in progress.pop("lanes"))
             run = Run(**facts, progress=Progress(**progress, lanes=lanes))
-        except (OSError, ValueError, TypeError, KeyError):
-            return None  # it is just being made, or done away with
+        except (OSError, ValueError, TypeError, KeyError, AttributeError, RecursionError):
+            return None  # it is just being made or deleted, or was altered
         return replace(run, alive=not run.ended and _is_locked(folder / "lock"))
 
     def _forget_old(self) -> None:
         for number in sorted(self._numbers())[:-_REMEMBERED]:
             if not _is_locked(self._folder / str(number) / "lock"):
                 shutil.rmtree(self._folder / str(number), ignore_errors=True)
+
+
+def make_private(folder: Path) -> None:
+    """Make a folder that its owner alone can enter, also one that an earlier version has made.
+
+    Raises:
+        OSError: it cannot be made.
+    """
+    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+    if folder.stat().st_mode & 0o077:
+        folder.chmod(0o700)
 
 
 class OwnRun:
@@ -218,7 +232,7 @@ class OwnRun:
         self.run = run
         self.log = folder / "log"
         self._state = folder / "state.json"
-        self._lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o666)
+        self._lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         fcntl.flock(self._lock, fcntl.LOCK_EX)
         self._over = threading.Event()
         self._reporter: threading.Thread | None = None

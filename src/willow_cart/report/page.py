@@ -16,7 +16,7 @@ from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.model import Sizes, State
 from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline, open_receipt
-from willow_cart.replacing import replacing
+from willow_cart.replacing import marked_with, replacing, require_output
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
 from willow_cart.report.markup import asset, element
 from willow_cart.units import count_of, format_duration, format_size
@@ -31,23 +31,32 @@ _COLUMNS = ("no.", "state", "path", "size", "checked by", "arrived (UTC)", "SHA-
 _NUMERIC = ("no.", "size")
 
 
-def write_page(destination: Path, page: Path, run: int | None = None) -> None:
+_GENERATOR = "willow-cart"
+_IS_RECEIPT = marked_with(b'<meta name="generator" content="willow-cart">')
+
+
+def write_page(
+    destination: Path, page: Path, run: int | None = None, *, overwrite: bool = False
+) -> None:
     """Write the receipt of a run as a page that needs nothing but itself.
 
     Args:
         destination: the folder that was hauled into.
-        page: where to write it; a file there is replaced.
+        page: where to write it; a receipt there is replaced.
         run: its number; None for the last one.
+        overwrite: whether any other file there is replaced too.
 
     Raises:
         UnreadableLedger: there is no ledger, or no such run in it.
+        BadOption: something else is there.
         CannotStore: the page cannot be written.
     """
+    require_output(page, _IS_RECEIPT, overwrite=overwrite)
     with open_receipt(destination, run) as receipt:
         document = _document(receipt, destination.resolve().name)
     text = html.tostring(document, doctype="<!doctype html>", encoding="unicode", method="html")
     text = text.replace("</wbr>", "")  # libxml2 is older than this element, which has no end
-    with replacing(page, advice="name another") as file:
+    with replacing(page, advice="name another", is_ours=_IS_RECEIPT, overwrite=overwrite) as file:
         file.write(f"{text}\n")
 
 
@@ -58,6 +67,7 @@ def _document(receipt: OpenReceipt, folder: str) -> _Element:
         "head",
         element("meta", charset="utf-8"),
         element("meta", http_equiv="Content-Security-Policy", content=_POLICY),
+        element("meta", name="generator", content=_GENERATOR),
         element("meta", name="viewport", content="width=device-width, initial-scale=1"),
         element("title", title),
         asset("style", _read("page.css")),

@@ -14,12 +14,20 @@ from typing import TYPE_CHECKING, BinaryIO
 from willow_cart.access import Access, Store
 from willow_cart.access.local import address_of
 from willow_cart.access.whole import fetch_whole
-from willow_cart.addresses import expand_ranges, looks_like_address, name_of, normalise
+from willow_cart.addresses import (
+    expand_ranges,
+    looks_like_address,
+    name_of,
+    normalise,
+    scheme_of,
+)
 from willow_cart.checks import is_checksum_line
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import (
     BadOption,
+    InternalError,
     NotUnderstood,
+    NotWhatWasMeant,
     TransferFailed,
     UnreadableSource,
     WillowCartError,
@@ -134,16 +142,26 @@ def _go_through(sources: Iterable[str], found: Look, guide: _Guide) -> Iterator[
         except GeneratorExit:
             found.sources.append(shown_as(source))  # enough of it was seen
             raise
-        except (NotUnderstood, TransferFailed) as error:
+        except Exception as error:
+            failure = _failure_of(source, error)
             if count:
                 # What was listed until then stands.
                 found.sources.append(shown_as(source))
-                found.troubles.append(Trouble(error.thing, error.why))
+                found.troubles.append(Trouble(failure.thing, failure.why))
             else:
-                failures.append(error)
+                failures.append(failure)
     if failures and not found.sources:
         raise failures[0]
     found.troubles += [Trouble(failure.thing, failure.why) for failure in failures]
+
+
+def _failure_of(source: str, error: Exception) -> WillowCartError:
+    """Return why a source failed by itself; what ends the command is raised again."""
+    if isinstance(error, NotUnderstood | TransferFailed | NotWhatWasMeant):
+        return error
+    if isinstance(error, WillowCartError):
+        raise error
+    return InternalError.of(shown_as(source), error)  # one odd source must not end the others
 
 
 def shown_as(source: str) -> str:
@@ -238,7 +256,26 @@ class _Guide:
         )
 
     def go_through(self, source: str) -> Iterator[Offer | Trouble]:
-        """Every offer of a source, numbered, and every trouble with it; one source at a time."""
+        """Yield every offer of a source, numbered, and every trouble with it.
+
+        What a server sends may not name files of this machine, and no store that the person's own
+        credentials open.
+        """
+        is_remote = looks_like_address(source) and not source.lower().lstrip().startswith("file:")
+        for item in self._go_through(source):
+            if isinstance(item, Trouble):
+                yield item
+                continue
+            addresses = (item.address, *item.mirrors)
+            if is_remote and any(scheme_of(each) == "file" for each in addresses):
+                yield Trouble(item.address, "a server may not name files of this machine; left out")
+                continue
+            if not is_remote:
+                for each in addresses:
+                    self._access.trust(each)
+            yield item
+
+    def _go_through(self, source: str) -> Iterator[Offer | Trouble]:
         self._walk = None
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:

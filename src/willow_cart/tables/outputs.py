@@ -12,11 +12,12 @@ import sqlite3
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
+from itertools import islice
 from pathlib import Path
 from typing import Any, Self
 
 from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
-from willow_cart.replacing import replacing, replacing_bytes
+from willow_cart.replacing import replacing, replacing_bytes, require_output
 from willow_cart.tables.reading import TableFile
 from willow_cart.tables.types import Type, Value
 
@@ -77,6 +78,14 @@ class Output(ABC):
     def write(self, columns: Sequence[Sequence[Value]]) -> None:
         """Write rows, given by the values of each column of the whole."""
 
+    def require_own(self) -> None:
+        """Refuse what was not put together here, before it is replaced.
+
+        Raises:
+            NoTable: it was not.
+        """
+        self.before()
+
     def note(self, file: TableFile, how: str, rows: int) -> None:  # noqa: B027  # as above
         """Remember that the rows of a file are there."""
 
@@ -97,7 +106,7 @@ class SqliteOutput(Output):
 
     _NOTES = "combined_files"
 
-    def __init__(self, path: Path, *, anew: bool, table: str) -> None:
+    def __init__(self, path: Path, *, anew: bool, table: str, overwrite: bool = False) -> None:
         super().__init__(path, anew=anew)
         self._table = table
         self._is_new = not path.exists()
@@ -111,6 +120,8 @@ class SqliteOutput(Output):
                 f"CREATE TABLE IF NOT EXISTS {self._NOTES} (table_name TEXT, source_file TEXT,"
                 " sha256 TEXT, how TEXT, rows INTEGER, PRIMARY KEY (table_name, source_file))"
             )
+            if anew and not overwrite:
+                self.require_own()
             if anew:
                 self._base.execute(f"DROP TABLE IF EXISTS {_quoted(table)}")
                 self._base.execute(f"DELETE FROM {self._NOTES} WHERE table_name = ?", (table,))
@@ -252,6 +263,15 @@ class CsvOutput(Output):
 
 class JsonLinesOutput(Output):
     """A JSON object a row, one in a line (RFC 8259), in UTF-8; empty cells are left out."""
+
+    def require_own(self) -> None:
+        """Refuse what was not put together here (see `Output.require_own`)."""
+        with ExitStack() as stack:
+            for line in islice(_open_earlier(self.path, stack) or (), 1):
+                try:
+                    _require_source(self.path, json.loads(line))
+                except (ValueError, TypeError):
+                    _require_source(self.path, [])
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Make ready for the rows of some files (see `Output.begin`)."""
@@ -404,23 +424,31 @@ def require_form(path: Path, table: str = "") -> None:
         raise BadOption("--table", "is for databases", "leave it out, or name a .sqlite file")
 
 
-def output_for(path: Path, table: str = "", *, anew: bool = False) -> Output:
+def output_for(
+    path: Path, table: str = "", *, anew: bool = False, overwrite: bool = False
+) -> Output:
     """What a table is put together in, by its name.
 
     Args:
         path: of the file.
         table: of a database; empty for the file's own name.
         anew: whether to begin with nothing.
+        overwrite: whether to replace what was not put together here.
 
     Raises:
         BadOption: the name says nothing, or a table is named where there are none.
-        NoTable: it is no database.
+        NoTable: it is no database, or holds what was not put together here.
     """
     require_form(path, table)
+    require_output(path, lambda _: True, overwrite=overwrite)
     ending = path.suffix.lower()
+    anew = anew or overwrite
     if ending in _DATABASES:
-        return SqliteOutput(path, anew=anew, table=table or path.stem)
-    return _FORMS[ending](path, anew=anew)
+        return SqliteOutput(path, anew=anew, table=table or path.stem, overwrite=overwrite)
+    form = _FORMS[ending]
+    if anew and not overwrite:
+        form(path).require_own()
+    return form(path, anew=anew)
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
@@ -451,7 +479,7 @@ def _require_source(path: Path, columns: Sequence[str]) -> None:
         raise NoTable(
             str(path),
             f"is there already and has no column {SOURCE}, so it was not put together here",
-            "name another, or write over it with --anew",
+            "name another file, or give --overwrite",
         )
 
 
