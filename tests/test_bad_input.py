@@ -54,8 +54,8 @@ GOOD = "good.csv"
             ["no.sums", "no such file"],
         ),
         (["receipt", "empty-folder"], ["empty-folder", "nothing was hauled into it yet"]),
-        (["receipt", "no-such-folder"], ["no-such-folder", "nothing was hauled"]),
-        (["receipt", "broken"], ["broken/.willow/ledger.db", "cannot be read"]),
+        (["receipt", "no-such-folder"], ["no-such-folder", "is not a folder"]),
+        (["receipt", "broken"], ["broken/.willow/ledger.db", "is damaged"]),
         (["receipt", "future"], ["later version", "upgrade"]),
     ],
 )

@@ -130,7 +130,7 @@ def test_cookies_and_netrc_let_in(tmp_path: Path, place: StandIn) -> None:
     jar.write_text("# Netscape HTTP Cookie File\n" + line.format(path="/other/"))
     assert haul(place.base, tmp_path, "--cookies", "cookies.txt").code == 1
     jar.write_text(line)
-    assert "is no cookie file" in run("survey", place.base, "--cookies", jar, cwd=tmp_path).err
+    assert "Netscape text form" in run("survey", place.base, "--cookies", jar, cwd=tmp_path).err
     place.exhibits["m/x.csv"] = Exhibit(b"yes", members=f"ida:{SECRET}")
     assert haul(place.base, tmp_path).code == 1
     netrc = tmp_path / ".netrc"

@@ -90,8 +90,8 @@ def normalise(text: str) -> str:
     try:
         parts = urlsplit(text)
         port = parts.port
-    except ValueError as error:
-        raise BadAddress(shown, f"is no address: {error}", "check it for slips") from None
+    except ValueError:  # which says what is wrong with a secret in it
+        raise BadAddress(shown, "is no address", "check its host and port for slips") from None
     scheme = parts.scheme.lower()
     if not scheme or "://" not in text:
         meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else BEGINNINGS

@@ -47,6 +47,8 @@ import traceback
 from pathlib import Path
 from typing import Any
 
+from willow_cart.redaction import without_secrets
+
 
 def plainly(error: OSError) -> str:
     """What the system says is wrong, as a clause."""
@@ -63,6 +65,7 @@ class WillowCartError(Exception):
     """
 
     def __init__(self, thing: str, reason: str, advice: str = "") -> None:
+        thing = without_secrets(thing)
         super().__init__(thing, reason, advice)
         self.thing = thing
         self.reason = reason

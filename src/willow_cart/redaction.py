@@ -44,18 +44,17 @@ _TELLTALE = re.compile(
 # What data services call the things that are asked for.
 _NOUNS = frozenset(
     "area band bbox bucket category channel city class collection color county country coverage"
-    " crs cycle data dataset datatype date dates day days delimiter depth direction district"
-    " domain elevation encoding end enddate event extension feature features field fields"
-    " fileformat filetype fmt format frequency from group height hour instrument interval item"
-    " kind lang language lat latitude layer layers level levels limit list locale lon longitude"
-    " measure method metric mode model month months network offset option order orderby outfields"
-    " output page parameter parameters parameternames period platform point product project"
-    " property province quality quarter range rank reach region release report request resolution"
-    " river route run sample scale scenario section select selection sensor separator series"
-    " service set site sites size sort sortby source species srs srsname start startdate state"
-    " station stations statistic status step style subset table temporal theme tile time timezone"
-    " to tool topic type typename typenames unit units until value variable variables version view"
-    " week where width year years zone zoom".split()
+    " crs cycle dataset datatype date dates day days delimiter depth direction district"
+    " domain elevation encoding enddate event extension feature features fileformat filetype fmt"
+    " format frequency group height hour instrument interval kind lang language lat latitude layer"
+    " layers level levels limit list locale lon longitude measure method metric model month months"
+    " network offset order orderby outfields output page parameter parameters parameternames"
+    " period platform point product project property province quality quarter range rank reach"
+    " region release report request resolution river route run sample scale scenario sensor"
+    " separator series service set site sites size sort sortby species srs srsname startdate"
+    " station stations statistic style subset table temporal theme tile time timezone topic type"
+    " typename typenames unit units until variable variables version week width year years zone"
+    " zoom".split()
 )
 _PLAIN_VALUE = re.compile(r"[A-Za-z0-9*][A-Za-z0-9 _.,:+/*-]{0,59}")
 _RUN = re.compile(r"[A-Za-z0-9]+")
@@ -76,7 +75,7 @@ _HARMLESS_WORDS = frozenset(
     "true false yes no on off asc desc all any none daily weekly monthly yearly hourly latest"
     " download raw full".split()
 )
-_FILE_NAME = re.compile(r"[A-Za-z0-9 _.()-]{1,100}")
+_FILE_NAME = re.compile(r"[A-Za-z0-9 _.():-]{1,100}")
 
 # Names are decoded so often: proxies and frameworks encode what is encoded already.
 _MOST_ENCODINGS = 3

@@ -4,9 +4,10 @@ Run it with any Python from version 3.8 on; it needs no other package::
 
     python3 FILE.py --into DIR
 
-A file appears under its name only whole and checked. Run it again after any break: what is here is
-left alone, and what broke off goes on from its byte, if its server proves that it is still the same
-(RFC 9110, 13.1.5). Exit codes: 0 all is here; 1 something did not arrive; 4 something arrived and
+A file appears under its name only whole and checked; another file that lies there is kept in
+`.aside`, and no link is followed. Run it again after any break: what is here is left alone, and
+what broke off goes on from its byte, if its server proves that it is still the same (RFC 9110,
+13.1.5). Exit codes: 0 all is here; 1 something did not arrive; 4 something arrived and
 is not what was promised; 130 interrupted.
 """
 
@@ -19,6 +20,7 @@ import http.client
 import json
 import os
 import socket
+import stat
 import sys
 import threading
 import time
@@ -35,6 +37,7 @@ FILES: Sequence[dict[str, Any]] = ()
 
 AGENT = "willow-cart-script"
 UNFINISHED = ".unfinished"
+ASIDE = ".aside"
 PIECE = 1 << 20
 ATTEMPTS = 5
 LONGEST_WAIT = 300.0
@@ -81,26 +84,70 @@ def main() -> int:
 
 
 def _tidy(folder: str) -> None:
-    """Take away what nothing has come of."""
-    if not os.path.isdir(folder):
+    """Delete what nothing has come of."""
+    if not os.path.isdir(folder) or os.path.islink(folder):
         return
     for name in os.listdir(folder):
-        if not name.endswith(".json") and not os.path.getsize(os.path.join(folder, name)):
-            os.remove(os.path.join(folder, name))
+        file = os.path.join(folder, name)
+        if not name.endswith(".json") and _is_own(file) and not os.path.getsize(file):
+            os.remove(file)
     if not os.listdir(folder):
         os.rmdir(folder)
 
 
+# The same as in `willow_cart.destination`, which cannot come along: no link is followed, and a
+# file that was not brought by a run of this file is put aside.
+def _folder_in(into: str, parts: Sequence[str]) -> str:
+    """Return a folder below another one, made step by step, and none of the steps a link."""
+    folder = into
+    for part in parts:
+        if part in ("", ".", "..") or "/" in part or "\\" in part or "\0" in part:
+            raise NoGood(f"{part!r} is not the name of a folder")
+        folder = os.path.join(folder, part)
+        if os.path.islink(folder):
+            raise NoGood(f"{folder} is a link, and links are not followed; delete the link")
+        if not os.path.isdir(folder):
+            os.mkdir(folder)
+    return folder
+
+
+def _is_own(file: str) -> bool:
+    """Whether a file is a regular file without further names."""
+    try:
+        status = os.lstat(file)
+    except OSError:
+        return False
+    return stat.S_ISREG(status.st_mode) and status.st_nlink == 1
+
+
+def _give_name(stem: str, file: dict[str, Any], into: str) -> None:
+    """Give a whole file its name; what lies there and is another one is put aside."""
+    *parts, name = file["path"].split("/")
+    path = os.path.join(_folder_in(into, parts), name)
+    if os.path.isdir(path) and not os.path.islink(path):
+        raise NoGood(f"{path} is a folder; rename it")
+    if os.path.lexists(path):
+        number = 1
+        moment = time.strftime("%Y%m%dT%H%M%S")
+        folder = _folder_in(into, [ASIDE, moment, *parts])
+        while os.path.lexists(
+            kept := os.path.join(folder, f"{name}.{number}" if number > 1 else name)
+        ):
+            number += 1
+        os.replace(path, kept)
+        print(f"{file['path']}: what lay there is kept in {kept}", file=sys.stderr)
+    os.replace(stem, path)
+
+
 def bring(file: dict[str, Any], into: str) -> str:
     """Bring one file, from its address or else its mirrors, and return what became of it."""
-    path = os.path.join(into, *file["path"].split("/"))
-    if os.path.isfile(path) and not _wrong_with(path, file):
+    if _is_here(file, into):
         return "already here"
     state, why = "failed", "no address"
     for url in file["urls"]:
         for attempt in range(ATTEMPTS):
             try:
-                _fetch(url, file, path, into)
+                _fetch(url, file, into)
                 return "arrived"
             except Wrong as error:
                 state, why = "refused", str(error)
@@ -115,6 +162,16 @@ def bring(file: dict[str, Any], into: str) -> str:
                     return "failed"
     print(f"{state}: {file['path']}: {why}", file=sys.stderr)
     return state
+
+
+def _is_here(file: dict[str, Any], into: str) -> bool:
+    """Whether a file lies where it belongs, is what was promised, and is reached by no link."""
+    path = into
+    for part in file["path"].split("/"):
+        path = os.path.join(path, part)
+        if os.path.islink(path):
+            return False
+    return os.path.isfile(path) and not _wrong_with(path, file)
 
 
 def _pause_after(error: Exception, attempt: int) -> float:
@@ -132,11 +189,14 @@ def _pause_after(error: Exception, attempt: int) -> float:
     return 0.0 if attempt + 1 == ATTEMPTS else float(2**attempt)
 
 
-def _fetch(url: str, file: dict[str, Any], path: str, into: str) -> None:
+def _fetch(url: str, file: dict[str, Any], into: str) -> None:
     """Receive what is missing of a file, check the whole, and give it its name."""
-    folder = os.path.join(into, UNFINISHED)
-    os.makedirs(folder, exist_ok=True)
+    os.makedirs(into, exist_ok=True)
+    folder = _folder_in(into, [UNFINISHED])
     stem = os.path.join(folder, hashlib.sha256(url.encode()).hexdigest()[:24])
+    for left in (stem, stem + ".json"):
+        if os.path.lexists(left) and not _is_own(left):
+            os.remove(left)  # a link, or a further name of another file: nothing is written through
     have, mark = _left_by(stem)
     get = _get_ftp if url.startswith("ftp") else _get_http
     total = None
@@ -165,8 +225,7 @@ def _fetch(url: str, file: dict[str, Any], path: str, into: str) -> None:
     if why:
         os.remove(stem)
         raise Wrong(why)
-    os.makedirs(os.path.dirname(path) or ".", exist_ok=True)
-    os.replace(stem, path)
+    _give_name(stem, file, into)
 
 
 def _left_by(stem: str) -> tuple[int, str | None]:

@@ -125,9 +125,8 @@ class FileTree:
         Raises:
             OSError: it cannot be made, or a link leads to it.
         """
-        if self._by_descriptor:
-            with self._place(f"{folder}/x", makes=True) as place:
-                assert place.folder is not None, "it is reached by descriptor"
+        with self._place(f"{folder}/x", makes=True) as place:
+            if place.folder is not None:
                 self._kept[folder] = os.dup(place.folder)
 
     def _renew(self, folder: str) -> bool:
@@ -197,6 +196,7 @@ class FileTree:
             except OSError as error:
                 if error.errno == errno.ELOOP:
                     raise LinkFound(path) from None
+                error.filename = str(self.full_path(path))
                 raise
 
     def names(self, folder: str) -> list[str]:
@@ -372,7 +372,11 @@ class FileTree:
             folder = self._unsynced.pop()
             if not self._by_descriptor:
                 continue  # such systems write names through
-            with suppress(FileNotFoundError), self._place(f"{folder}/x".lstrip("/")) as place:
+            # A folder that was deleted or swapped for a link meanwhile has no names to keep.
+            with (
+                suppress(FileNotFoundError, NotADirectoryError, LinkFound),
+                self._place(f"{folder}/x".lstrip("/")) as place,
+            ):
                 assert place.folder is not None, "it is reached by descriptor"
                 os.fsync(place.folder)
 
@@ -389,8 +393,8 @@ class FileTree:
             LinkFound: a link stands on the way.
             OSError: a folder on the way is not there, is not a folder, or cannot be made.
         """
-        folder, _, name = path.rpartition("/")
-        if _leads_astray(name):
+        folder, slash, name = path.rpartition("/")
+        if _leads_astray(name) or (slash and not folder):
             raise OSError(errno.EINVAL, "is not a path below the folder", path)
         if (kept := self._kept.get(folder)) is not None:
             return _Place(kept, name, closes=False)

@@ -13,7 +13,8 @@ from pathlib import Path
 from typing import Any, Self, TypeVar
 
 from willow_cart.addresses import address_inside
-from willow_cart.destination import is_safe_path
+from willow_cart.destination import cannot_store, is_safe_path
+from willow_cart.errors import CannotStore, UnreadableLedger
 from willow_cart.kinds import kind_of
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
 from willow_cart.records.opening import LedgerFile, altered, unreadable
@@ -75,9 +76,16 @@ class Ledger:
         """Make the file again if it was deleted while it was open; return whether it was.
 
         Raises:
-            sqlite3.Error, OSError: it cannot be made.
+            CannotStore: it cannot be made.
         """
-        return self._file.restore()
+        try:
+            return self._file.restore()
+        except OSError as error:
+            raise cannot_store(str(self._path), error) from None
+        except sqlite3.Error as error:
+            raise CannotStore(
+                str(self._path), f"cannot be made again: {error}", "check the folder and the disk"
+            ) from None
 
     @contextmanager
     def transaction(self, *, lasting: bool = False) -> Iterator[None]:
@@ -222,6 +230,10 @@ class Ledger:
         rows = self.each_row("SELECT address, old, new FROM move")
         return [self._read(read_move, row) for row in rows]
 
+    def altered(self, what: str) -> UnreadableLedger:
+        """Return the error for an entry that this program has not left as it is."""
+        return altered(self._path, what)
+
     def _read(self, read: Callable[[sqlite3.Row], _Entry], row: sqlite3.Row) -> _Entry:
         try:
             return read(row)
@@ -360,7 +372,9 @@ class Ledger:
 
     def each_row(self, statement: str, *values: object) -> Iterator[sqlite3.Row]:
         """Read it row by row, where that may be many."""
-        yield from self._base.execute(statement, values)
+        # Not delegated to the cursor: a generator that is left early would close it, too late.
+        for row in self._base.execute(statement, values):  # noqa: UP028
+            yield row
 
 
 class Held:

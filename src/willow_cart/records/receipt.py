@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -15,6 +16,7 @@ from willow_cart.records.entries import Arrival
 from willow_cart.records.ledger import Ledger
 from willow_cart.records.opening import ledger_path
 from willow_cart.records.timeline import Timeline
+from willow_cart.records.validation import Altered, require_result, require_run
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,7 +127,10 @@ class OpenReceipt:
     def timeline(self) -> Timeline:
         """What came when; empty for a haul that was killed at once, or of an earlier version."""
         (run,) = self._ledger.rows("SELECT timeline FROM run WHERE id = ?", self.summary.run)
-        return Timeline.from_text(run["timeline"])
+        try:
+            return Timeline.from_text(str(run["timeline"]))
+        except ValueError as error:
+            raise self._ledger.altered(f"the timeline of a run: {error}") from None
 
     def rows(self) -> Iterator[Row]:
         """What became of each file, in the order of the haul."""
@@ -154,7 +159,7 @@ class OpenReceipt:
     def _select(self, condition: str, most: int = -1) -> Iterator[Row]:
         statement = f"SELECT {_ROW} WHERE result.run = ? {condition} ORDER BY number LIMIT ?"
         for row in self._ledger.each_row(statement, self.summary.run, most):
-            yield Row(*row)
+            yield _read_row(self._ledger, row)
 
 
 _HEAD = "id AS run, command, started, ended, exit_code, note, software"
@@ -178,6 +183,19 @@ _STORY_INSIDE = (
     " expected, verdict, decoded, 0, 0, 0, 0.0, '', ''"
     " FROM arrival WHERE address = ?1 AND archive != '' ORDER BY 1"
 )
+
+
+def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> Row:
+    """Read a row of a receipt, of which the columns begin at some one.
+
+    Raises:
+        UnreadableLedger: it was altered.
+    """
+    try:
+        require_result(row)
+    except Altered as error:
+        raise ledger.altered(str(error)) from None
+    return Row(*row[first:])
 
 
 @contextmanager
@@ -228,8 +246,11 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
         "SELECT run, state, count(*), sum(received) FROM result"
         f" WHERE run IN (SELECT id FROM run WHERE {condition}) GROUP BY run, state", value
     ):  # fmt: skip
-        counts[run][State(state)] += files
-        received[run] += came
+        try:
+            counts[run][State(state)] += files
+            received[run] += came
+        except (ValueError, TypeError):
+            raise ledger.altered(f"a run has files that are {state!r:.80}") from None
     members: Counter[int] = Counter()
     for run, files in ledger.each_row(
         "SELECT run, count(*) FROM arrival WHERE archive != '' AND instead = ''"
@@ -237,6 +258,11 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
         value,
     ):
         members[run] = files
+    for head in heads:
+        try:
+            require_run(head)
+        except Altered as error:
+            raise ledger.altered(str(error)) from None
     return [
         RunSummary(
             **dict(head),
@@ -265,7 +291,7 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
                 str(destination), f"has no file {name}", "give its path or its address"
             )
         return [
-            Chapter(row["run"], row["started"], Row(*row[2:]))
+            Chapter(row["run"], str(row["started"]), _read_row(ledger, row, 2))
             for address in addresses
             for row in ledger.rows(_STORY_INSIDE if is_inside(address) else _STORY, address)
         ]

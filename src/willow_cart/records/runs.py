@@ -277,7 +277,7 @@ class OwnRun:
         del facts["alive"]
         part = self._state.with_suffix(".part")
         with suppress(OSError):  # a haul does not end because nobody can be told of it
-            part.write_text(json.dumps(facts, ensure_ascii=False), "utf-8")
+            part.write_text(json.dumps(facts), "ascii")
             part.replace(self._state)
 
 

@@ -22,6 +22,10 @@ _MOST_HOSTS = 40
 OTHER_HOSTS = "other hosts"
 """What the hosts beyond the most that are told apart are called together."""
 
+# What no lane and no number of a timeline goes beyond.
+_MOST_LANES = 100_000
+_LARGEST = 1 << 62
+
 # So many waits are kept with their reasons; the others are counted.
 _MOST_WAITS = 500
 
@@ -164,16 +168,44 @@ class Timeline:
 
     @classmethod
     def from_text(cls, text: str) -> Self:
-        """The timeline that was written; an empty one for an empty text."""
+        """Return the timeline that was written; an empty one for an empty text.
+
+        Raises:
+            ValueError: it is something else.
+        """
         if not text:
             return cls()
-        kept = json.loads(text)
-        cells = {
-            (number, lane, kept["hosts"][host]): Cell(*cell)
-            for number, lane, host, *cell in kept.pop("cells")
-        }
-        waits = [Wait(**wait) for wait in kept.pop("waits")]
-        return cls(cells=cells, waits=waits, **kept)
+        try:
+            kept = json.loads(text)
+            cells = {
+                (number, lane, kept["hosts"][host]): Cell(*cell)
+                for number, lane, host, *cell in kept.pop("cells")
+            }
+            waits = [Wait(**wait) for wait in kept.pop("waits")]
+            read = cls(cells=cells, waits=waits, **kept)
+            read._require_possible()
+        except (TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
+            raise ValueError(type(error).__name__) from None
+        return read
+
+    def _require_possible(self) -> None:
+        """Refuse what `add` never makes: its figures would have no end.
+
+        Raises:
+            ValueError: it is that.
+            TypeError: something has another type.
+        """
+        numbers = [self.seconds, self.step, self.more_waits, *(each.at for each in self.waits)]
+        for (number, lane, _), cell in self.cells.items():
+            if not (0 <= number <= MOST_STEPS and 0 <= lane <= _MOST_LANES):
+                raise ValueError("a step that cannot be")
+            numbers += [cell.asking, cell.receiving, cell.bytes]
+        if not all(0 <= each <= _LARGEST for each in numbers):
+            raise ValueError("a number that cannot be")
+        if self.step < _FIRST_STEP or self.seconds > self.step * MOST_STEPS:
+            raise ValueError("a length that cannot be")
+        if not all(isinstance(each, str) for each in self.hosts):
+            raise ValueError("a host that cannot be")
 
     def lanes(self) -> list[int]:
         """The lanes that did anything, in their order."""

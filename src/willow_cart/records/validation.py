@@ -15,7 +15,7 @@ from datetime import datetime
 from typing import Any
 
 from willow_cart.destination import is_safe_path
-from willow_cart.model import Validators
+from willow_cart.model import State, Validators
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
@@ -23,6 +23,9 @@ _PARTIAL_NAME = re.compile(r"[0-9a-f]{24}")
 _SPAN = re.compile(r"\d{1,18}-\d{1,18}")
 _PIECE = re.compile(r"\d{1,18}-\d{1,18}:[0-9a-f]{8,64}")
 _CHECKSUM = re.compile(r"[a-z0-9_]{1,20}:[0-9a-f]{8,128}")
+# The states of results, and that of a file which came out of an archive.
+_STATES = frozenset({*State, "unpacked"})
+_LARGEST = 1 << 62
 _JOINING = frozenset({"safe", "blind", "never"})
 
 _TEXT = frozenset({str})
@@ -127,6 +130,47 @@ def read_move(row: sqlite3.Row) -> Move:
     return move
 
 
+def require_run(row: sqlite3.Row) -> None:
+    """Refuse the head of a run that this program has not written.
+
+    Raises:
+        Altered: it is one.
+    """
+    texts = (row["command"], row["started"], row["note"], row["software"])
+    if any(type(each) is not str for each in texts):
+        raise Altered("the entry of a run is not text")
+    if row["exit_code"] is not None and type(row["exit_code"]) is not int:
+        raise Altered(f"{row['exit_code']!r:.80} is not an exit code")
+    _require_time(row["started"])
+    if row["ended"] is not None:
+        _require_time(row["ended"])
+
+
+def require_result(row: sqlite3.Row) -> None:
+    """Refuse a result, with what is known of its file, that this program has not written.
+
+    Raises:
+        Altered: it is one.
+    """
+    for column in ("number", "received", "resumed", "attempts", "seconds"):
+        if type(row[column]) not in (int, float) or not 0 <= row[column] < _LARGEST:
+            raise Altered(f"{column} is {row[column]!r:.80} in a result")
+    for column in ("state", "path", "address", "reason", "note"):
+        if type(row[column]) is not str:
+            raise Altered(f"{column} is {row[column]!r:.80} in a result")
+    if row["state"] not in _STATES:
+        raise Altered(f"{row['state']!r:.80} is not a state")
+    for column in ("final_address", "sha256", "entity_tag", "last_modified", "expected",
+                   "verdict", "decoded"):  # fmt: skip
+        if type(row[column]) not in _TEXT_OR_NONE:
+            raise Altered(f"{column} is {row[column]!r:.80} in a result")
+    size = row["size"]
+    if size is not None and (type(size) is not int or size < 0):
+        raise Altered(f"{size!r:.80} is not a size")
+    if row["time"] is not None:
+        _require_time(row["time"])
+
+
 def _read_sealed(text: object) -> Arrival | None:
     if not text:
         return None
@@ -148,8 +192,8 @@ def _require_path(path: object) -> None:
         raise Altered(f"{path!r:.80} is not a path for a file")
 
 
-def _require_time(text: str) -> None:
+def _require_time(text: object) -> None:
     try:
-        datetime.fromisoformat(text)
-    except ValueError:
+        datetime.fromisoformat(text)  # type: ignore[arg-type]
+    except (ValueError, TypeError):
         raise Altered(f"{text!r:.80} is not a time") from None
