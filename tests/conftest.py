@@ -5,11 +5,14 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Iterator
+from pathlib import Path
 
 import hypothesis
 import pytest
 from selenium import webdriver
 
+from tests.support.program import Outcome, RunHere
+from willow_cart.cli.main import main
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
@@ -24,6 +27,23 @@ hypothesis.settings.load_profile("shared")
 def state(tmp_path_factory: pytest.TempPathFactory) -> None:
     """Keep the hauls of the tests out of the list of whoever runs them."""
     os.environ["XDG_STATE_HOME"] = str(tmp_path_factory.mktemp("state"))
+
+
+@pytest.fixture
+def here(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> RunHere:
+    """Run commands in this process, for tables of hundreds; the real program does the same."""
+
+    def run_here(folder: Path, *words: str) -> Outcome:
+        with monkeypatch.context() as patched:
+            patched.chdir(folder)
+            try:
+                code = main(words)
+            except SystemExit as error:  # a word was not understood
+                code = int(error.code or 0)
+        written = capsys.readouterr()
+        return Outcome(code, written.out, written.err)
+
+    return run_here
 
 
 @pytest.fixture(scope="session")

@@ -8,14 +8,13 @@ import sqlite3
 import subprocess
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import closing, suppress
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
-from tests.support.program import COMMAND, files_in, kill_haul, run, start, wait_for_bytes
+from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, start, wait_for_bytes
 from willow_cart.access.fake import FakeAccess, FakeFile
-from willow_cart.cli.main import main
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.errors import CannotStore
@@ -41,23 +40,6 @@ def handed(tmp_path: Path, served: StandIn) -> Path:
     (tmp_path / "list.txt").write_text("".join(f"{served.base}/{name}\n" for name in NAMES))
     assert run("haul", "list.txt", "--into", "data", cwd=tmp_path).code == 0
     return tmp_path / "data"
-
-
-RunHere = Callable[..., str]
-
-
-@pytest.fixture
-def here(capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch) -> RunHere:
-    """Runs a command in this process, since there are hundreds, and returns what it tells."""
-
-    def run_here(folder: Path, *words: str) -> str:
-        with monkeypatch.context() as patched:
-            patched.chdir(folder)
-            with suppress(SystemExit):  # a word was not understood
-                main(words)
-        return capsys.readouterr().err
-
-    return run_here
 
 
 def replace_by_link(path: Path, to: Path) -> None:
@@ -105,7 +87,7 @@ def test_no_link_in_a_folder_leads_a_command_out_of_it(
 ) -> None:
     replace_by_link(handed / link, tmp_path / LINKS[link])
     for command in COMMANDS:
-        assert "internal error" not in here(handed, *command), command
+        assert "internal error" not in here(handed, *command).err, command
         assert files_in(tmp_path / "outside") == {"thesis.txt": SECRET}, command
         for made in ("packed.zip", "all.csv"):
             assert SECRET[:-1] not in (
@@ -170,7 +152,7 @@ def test_an_altered_ledger_is_told_in_a_line_and_leads_nowhere(
     edit(handed, statement, *values)
     (handed / "notes.txt").unlink()  # there is something to repair
     for command in (*READERS, *COMMANDS):
-        told = here(handed, *command)
+        told = here(handed, *command).err
         assert "internal error" not in told, (command, told)
         assert files_in(tmp_path / "outside") == {"thesis.txt": SECRET}, command
 

@@ -276,6 +276,7 @@ def query_of(address: str) -> str:
 
 _RANGE = re.compile(r"\{([^{}]*)\}")
 _NUMBERS = re.compile(r"(-?\d{1,18})\.\.(-?\d{1,18})(?:\.\.(-?\d{1,18}))?")
+_TOO_LONG = re.compile(r"-?\d+\.\.-?(?:\d{19,}|\d+\.\.-?\d{19,}).*|-?\d{19,}\.\.-?\d+.*")
 _LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d{1,18}))?")
 
 
@@ -316,6 +317,10 @@ def expand_ranges(text: str) -> Iterator[str]:
 
 def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
     """The values that one pair of braces stands for, and the width that numbers are written in."""
+    if _TOO_LONG.fullmatch(inside):
+        raise BadAddress(
+            "{" + inside[:40] + "...}", "has numbers that are too long", "shorten them"
+        )
     if numbers := _NUMBERS.fullmatch(inside):
         first, last, step = numbers.groups()
         padded = any(end.lstrip("-").startswith("0") and len(end.lstrip("-")) > 1

@@ -8,6 +8,7 @@ import os
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -31,6 +32,10 @@ class Outcome:
 
     def json(self) -> Any:
         return json.loads(self.out)
+
+
+RunHere = Callable[..., Outcome]
+"""Runs a command in this process, given a folder and the words; see the fixture `here`."""
 
 
 def run(

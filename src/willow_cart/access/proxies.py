@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from ipaddress import ip_address
 from urllib.parse import urlsplit
@@ -25,7 +26,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
         environment: variables by name.
 
     Raises:
-        BadOption: the proxy is of a kind not spoken here.
+        BadOption: the variable names no proxy, or one of a kind not spoken here.
     """
     parts = urlsplit(origin)
     host = (parts.hostname or "").lower()
@@ -41,7 +42,14 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
         return None
     if "://" not in proxy:
         proxy = f"http://{proxy}"
-    scheme = urlsplit(proxy).scheme.lower()
+    try:
+        read = urlsplit(proxy)
+        is_address = bool(read.hostname) and read.port != 0 and proxy.isprintable()
+    except ValueError:
+        is_address = False
+    if not is_address or " " in proxy:
+        raise BadOption(specific, "does not name a proxy", "set it to http://HOST:PORT")
+    scheme = read.scheme.lower()
     if scheme not in _KNOWN:
         raise BadOption(
             specific, f"names a proxy by {scheme}://, which is not spoken here", "name one by http"
@@ -67,7 +75,7 @@ def _is_excepted(host: str, port: int, exceptions: str) -> bool:
     for written in exceptions.split(","):
         exception = written.strip().lower()
         name, colon, only = exception.rpartition(":")
-        if colon and only.isdigit() and not name.endswith(":"):
+        if colon and re.fullmatch(r"\d{1,5}", only) and not name.endswith(":"):
             if int(only) != port:
                 continue
             exception = name

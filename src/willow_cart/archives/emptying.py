@@ -16,7 +16,7 @@ from typing import BinaryIO
 
 from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.members import Damaged, Member, Sort
-from willow_cart.archives.reader import ForwardReader, reading
+from willow_cart.archives.reader import ForwardReader
 from willow_cart.archives.tars import (
     is_tar,
     members_of_tar,
@@ -246,7 +246,7 @@ class _Emptying:
         digest = hashlib.sha256()
         size = 0
         try:
-            with self._tree.create(file) as out, reading():
+            with self._tree.create(file) as out:
                 source = member.open()
                 while piece := source.read(_PIECE):
                     out.write(piece)

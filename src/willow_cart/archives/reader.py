@@ -111,6 +111,26 @@ class ForwardReader:
         return data
 
 
+class GuardedReader:
+    """A member's bytes; what a library raises for bad data is told as damage.
+
+    Args:
+        source: gives the bytes.
+    """
+
+    def __init__(self, source: Readable) -> None:
+        self._source = source
+
+    def read(self, size: int, /) -> bytes:
+        """Return up to so many bytes; empty at the end.
+
+        Raises:
+            Damaged: they cannot be read.
+        """
+        with reading():
+            return self._source.read(size)
+
+
 class LimitedReader(io.RawIOBase):
     """A packed file that can be read anywhere; for the library that reads zip archives.
 

@@ -16,7 +16,7 @@ from typing import IO, BinaryIO, cast
 
 from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.members import Member, Readable, Sort
-from willow_cart.archives.reader import ForwardReader, reading
+from willow_cart.archives.reader import ForwardReader, GuardedReader, reading
 from willow_cart.kinds import extension_of
 
 _BLOCK = 512
@@ -125,7 +125,7 @@ def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:
     def opened() -> Readable:
         file: IO[bytes] | None = archive.extractfile(info)
         assert file is not None, "only files are opened"
-        return file
+        return GuardedReader(file)
 
     return Member(info.name, sort, _moment(info.mtime), info.linkname, opened)
 

@@ -19,6 +19,7 @@ from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
 from willow_cart.units import count_of, format_size
 
@@ -59,7 +60,7 @@ class Cart:
         path = Path(path)
         place = str(path)
         try:
-            read = reader_for(lambda: path.open("rb"), place)
+            read = reader_for(lambda: open_named(path), place)
         except OSError as error:
             raise UnreadableSource(
                 place, f"cannot be read: {plainly(error)}", "name a cart"
@@ -68,7 +69,7 @@ class Cart:
             raise UnreadableSource(place, "is no cart", "look at it as a source, then Cart.of(...)")
         if form_for(path) is None:
             return cls._of_sheet(Sheet.at(path))
-        return cls((_offer(item), True) for item in read(lambda: path.open("rb"), place, []))
+        return cls((_offer(item), True) for item in read(lambda: open_named(path), place, []))
 
     @classmethod
     def from_frame(cls, frame: pd.DataFrame) -> Cart:

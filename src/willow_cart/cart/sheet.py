@@ -14,6 +14,7 @@ from typing import BinaryIO
 
 from willow_cart.errors import BadOption, UnreadableSource, plainly
 from willow_cart.model import Trouble
+from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
 
 _DELIMITERS = ",;\t"
@@ -98,7 +99,7 @@ class Sheet:
         """
         try:
             stamp = path.stat().st_mtime_ns
-            sheet = cls(lambda: path.open("rb"), str(path))
+            sheet = cls(lambda: open_named(path), str(path))
             sheet._stamp = stamp
             return sheet
         except UnreadableSource as error:
@@ -200,7 +201,7 @@ def places_of(columns: Sequence[str]) -> Mapping[str, int]:
 
 @contextmanager
 def writing(
-    path: Path, columns: Sequence[str], style: Style
+    path: Path, columns: Sequence[str], style: Style, *, overwrite: bool = False
 ) -> Iterator[Callable[[list[str]], None]]:
     """Write a sheet in place of what is at a path, in one step at the end or not at all.
 
@@ -208,6 +209,7 @@ def writing(
         path: where.
         columns: the header row.
         style: how.
+        overwrite: whether a link there is replaced, and not what it leads to.
 
     Yields:
         What takes the rows, each a cell for each column.
@@ -215,19 +217,24 @@ def writing(
     Raises:
         CannotStore: it cannot be written.
     """
-    with replacing(path, style.encoding) as text:
+    with replacing(path, style.encoding, overwrite=overwrite) as text:
         writer = csv.writer(text, delimiter=style.delimiter)
         writer.writerow(columns)
         yield writer.writerow
 
 
+# The control characters of Unicode, without tab, line feed and carriage return.
+_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
+
+
 def cover(cell: str) -> str:
     """Keep a spreadsheet from running a cell, and its outer blanks from being lost.
 
-    A cell that looks covered is covered once more. No text holds a NUL, so another character
-    stands for one.
+    A cell that looks covered is covered once more. Another character stands for those that control
+    a terminal; line ends and tabs stay.
     """
-    cell = cell.replace("\0", "\N{REPLACEMENT CHARACTER}")
+    if not cell.isprintable():
+        cell = _CONTROL.sub("\N{REPLACEMENT CHARACTER}", cell)
     return f"'{cell}" if _needs_cover(cell) else cell
 
 

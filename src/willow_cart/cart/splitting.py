@@ -247,7 +247,8 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
         require_output(file, sheet.is_alike, overwrite=overwrite)
     with ExitStack() as open_files:
         writes = [
-            open_files.enter_context(writing(file, sheet.columns, sheet.style)) for file in files
+            open_files.enter_context(writing(file, sheet.columns, sheet.style, overwrite=overwrite))
+            for file in files
         ]
         for place, entry in enumerate(_taken(sheet)):
             home = packing[place]

@@ -66,6 +66,7 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
     Raises:
         BadOption: a set in the pattern cannot be read.
     """
+    pattern = re.sub(r"\*{3,}", "**", pattern)
     if len(pattern) > _LONGEST_WILDCARD or pattern.count("**") > _MOST_DEEP_WILDCARDS:
         raise BadOption(f"{pattern[:60]}", "has too many wildcards", "write it with fewer")
     try:

@@ -52,6 +52,10 @@ def run(args: argparse.Namespace) -> int:
     when = Timetable.parse(args.at)
     read_document(args.file)  # one that cannot be read would fail every night
     path = args.file.resolve()
+    if not str(path).isprintable():
+        raise BadOption(
+            repr(str(path)), "has characters that a timetable cannot hold", "rename the errand"
+        )
     log = path.with_suffix(".log")
     summary = path.with_suffix(".last.txt")
     command = [*_program(), "errand", str(path), "--summary", str(summary)]

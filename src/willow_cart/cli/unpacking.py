@@ -116,7 +116,7 @@ def require_of_use(args: argparse.Namespace) -> None:
 
 def opens_archives(args: argparse.Namespace) -> bool:
     """Return whether archives are opened although they are not unpacked."""
-    return bool(args.inspect) or getattr(args, "as_", None) == "archive"
+    return bool(args.inspect) or getattr(args, "kind", None) == "archive"
 
 
 def show_unpacked(account: Account) -> None:

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.errors import BadOption, plainly
+from willow_cart.named_files import open_named
 
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
@@ -23,6 +24,10 @@ GONE = ("keep", "aside")
 
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
+
+
+# No person writes a longer one.
+_LARGEST = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,7 +132,8 @@ def read_toml(path: Path, advice: str) -> tuple[str, dict[str, object]]:
         BadOption: it cannot be read.
     """
     try:
-        text = path.read_text("utf-8")
+        with open_named(path) as file:
+            text = file.read(_LARGEST).decode("utf-8")
         return text, tomllib.loads(text)
     except OSError as error:
         raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None

@@ -72,7 +72,8 @@ class Document:
     def title(self) -> str:
         """A page's title, in one line; empty where there is none."""
         title = "" if isinstance(self.content, str) else self.content.title
-        return title.encode(self.codec, "surrogateescape").decode(self.codec, "replace")
+        title = title.encode(self.codec, "surrogateescape").decode(self.codec, "replace")
+        return "".join(each if each.isprintable() else " " for each in title)
 
     @property
     def canonical(self) -> str | None:

@@ -9,6 +9,7 @@ from willow_cart.access import Access
 from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise, scheme_of
 from willow_cart.errors import TransferFailed, UnreadableSource, plainly
+from willow_cart.named_files import open_named
 from willow_cart.redaction import without_secrets
 
 LARGEST_LIST = 1 << 30
@@ -55,7 +56,7 @@ def open_file(name: str) -> BinaryIO:
     try:
         if path.is_dir():
             raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
-        return path.open("rb")
+        return open_named(path)
     except FileNotFoundError:
         raise UnreadableSource(name, "there is no such file", BEGINNINGS) from None
     except OSError as error:

@@ -34,14 +34,16 @@ class Output(ABC):
     Args:
         path: of the file.
         anew: whether to begin with nothing.
+        overwrite: whether a link there is replaced, and not what it leads to.
 
     Attributes:
         kept: how many rows are of files that are not among those of this time.
     """
 
-    def __init__(self, path: Path, *, anew: bool = False) -> None:
+    def __init__(self, path: Path, *, anew: bool = False, overwrite: bool = False) -> None:
         self.path = path
         self.anew = anew
+        self.overwrite = overwrite
         self.kept = 0
         self._stack = ExitStack()
 
@@ -109,6 +111,8 @@ class SqliteOutput(Output):
     def __init__(self, path: Path, *, anew: bool, table: str, overwrite: bool = False) -> None:
         super().__init__(path, anew=anew)
         self._table = table
+        if overwrite and not _is_database(path):
+            path.unlink(missing_ok=True)
         self._is_new = not path.exists()
         self._begun = False
         try:
@@ -141,6 +145,11 @@ class SqliteOutput(Output):
         statement = f"SELECT 1 FROM {self._NOTES} WHERE (table_name, source_file, sha256, how)"
         values = (self._table, file.name, file.sha256, how)
         return self._base.execute(f"{statement} = (?, ?, ?, ?)", values).fetchone() is not None
+
+    def require_own(self) -> None:
+        """Refuse a table that was not put together here (see `Output.require_own`)."""
+        if columns := self.before():
+            _require_source(self.path, list(columns))
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Make ready for the rows of some files (see `Output.begin`)."""
@@ -218,6 +227,14 @@ class SqliteOutput(Output):
         return {row[1]: types.get(row[2], Type.TEXT) for row in rows}
 
 
+def _is_database(path: Path) -> bool:
+    """Return whether a regular file begins as a database does (SQLite, "Database File Format")."""
+    if path.is_symlink() or not path.is_file():
+        return False
+    with path.open("rb") as file:
+        return file.read(16) == b"SQLite format 3\0"
+
+
 def _declared(type_: Type) -> str:
     """How SQLite calls what a column holds (SQLite, "Datatypes", 3)."""
     return _DECLARED.get(type_, "TEXT")
@@ -244,7 +261,7 @@ class CsvOutput(Output):
             header = next(reader, [])
             _require_source(self.path, header)
         whole = dict.fromkeys(header, Type.TEXT) | columns
-        text = self._stack.enter_context(replacing(self.path))
+        text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
         self._writer = csv.writer(text, lineterminator="\r\n")
         self._writer.writerow(whole)
         if earlier is not None:
@@ -276,7 +293,7 @@ class JsonLinesOutput(Output):
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Make ready for the rows of some files (see `Output.begin`)."""
         earlier = None if self.anew else _open_earlier(self.path, self._stack)
-        self._text = self._stack.enter_context(replacing(self.path))
+        self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
         self._names = list(columns)
         for line in earlier or ():
             try:
@@ -331,7 +348,7 @@ class ParquetOutput(Output):
         kinds = _kinds()
         self._schema = pa.schema([(name, kinds.get(type_, pa.string()))
                                   for name, type_ in whole.items()])  # fmt: skip
-        file = self._stack.enter_context(replacing_bytes(self.path))
+        file = self._stack.enter_context(replacing_bytes(self.path, overwrite=self.overwrite))
         self._writer = self._stack.enter_context(
             pq.ParquetWriter(file, self._schema, compression="zstd")
         )
@@ -448,7 +465,7 @@ def output_for(
     form = _FORMS[ending]
     if anew and not overwrite:
         form(path).require_own()
-    return form(path, anew=anew)
+    return form(path, anew=anew, overwrite=overwrite)
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
