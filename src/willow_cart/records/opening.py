@@ -13,6 +13,7 @@ import shutil
 import sqlite3
 import stat
 import tempfile
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
@@ -57,14 +58,9 @@ class LedgerFile:
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
         self.path = path
-        self._copy: tempfile.TemporaryDirectory[str] | None = None
         _require_files(path, create=create)
-        opened = path
-        if not create and not os.access(path.parent, os.W_OK):
-            opened = self._copy_of(path)
-        self.base = sqlite3.connect(
-            opened, isolation_level=None, check_same_thread=False, timeout=_LOCK_WAIT_SECONDS
-        )
+        is_writable = create or os.access(path.parent, os.W_OK)
+        self.base = _connect(path) if is_writable else _connect_to_copy(path)
         try:
             self.base.execute("PRAGMA trusted_schema = OFF")
             self.base.execute("PRAGMA foreign_keys = ON")
@@ -80,13 +76,11 @@ class LedgerFile:
         except UnreadableLedger:
             self.close()
             raise
-        self._identity = _identity_of(opened)
+        self._identity = _identity_of(path)
 
     def close(self) -> None:
         """Close it; what was committed is in it."""
         self.base.close()
-        if self._copy is not None:
-            self._copy.cleanup()
 
     def restore(self) -> bool:
         """Make the file again if it was deleted or replaced while it was open.
@@ -104,7 +98,7 @@ class LedgerFile:
             for ending in _FILES:
                 if tree.status(f"{_NAME}{ending}") is not None:
                     tree.move(f"{_NAME}{ending}", f"{_NAME}.replaced{ending}", replaces=True)
-        anew = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False)
+        anew = _connect(self.path)
         anew.execute("PRAGMA journal_mode = WAL")
         self.base.backup(anew)
         anew.row_factory = self.base.row_factory
@@ -114,14 +108,35 @@ class LedgerFile:
         self._identity = _identity_of(self.path)
         return True
 
-    def _copy_of(self, path: Path) -> Path:
-        """Copy a ledger on a medium that cannot be written: SQLite needs files beside it."""
-        self._copy = tempfile.TemporaryDirectory(prefix="willow-cart-")
+
+def _connect(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(
+        path, isolation_level=None, check_same_thread=False, timeout=_LOCK_WAIT_SECONDS
+    )
+
+
+def _connect_to_copy(path: Path) -> sqlite3.Connection:
+    """Open a copy of a ledger on a medium that cannot be written: SQLite needs files beside it.
+
+    The copy has no name any more once it is open, so a kill leaves nothing of it.
+
+    Raises:
+        UnreadableLedger: it cannot be read.
+    """
+    with tempfile.TemporaryDirectory(prefix="willow-cart-") as folder:
         for ending in ("", "-wal"):
-            file = Path(f"{path}{ending}")
-            if file.exists():
-                shutil.copyfile(file, f"{self._copy.name}/ledger.db{ending}")
-        return Path(self._copy.name) / "ledger.db"
+            with suppress(FileNotFoundError):
+                shutil.copyfile(f"{path}{ending}", f"{folder}/ledger.db{ending}")
+        base = _connect(Path(folder) / "ledger.db")
+        try:
+            # What is in the write-ahead log moves into the file, which then stands for itself.
+            base.execute("PRAGMA journal_mode = DELETE")
+            base.execute("PRAGMA journal_mode = MEMORY")
+            base.execute("SELECT * FROM sqlite_master").fetchall()
+        except sqlite3.Error as error:
+            base.close()
+            raise unreadable(path, error) from None
+    return base
 
 
 def unreadable(path: Path, error: sqlite3.Error) -> UnreadableLedger:

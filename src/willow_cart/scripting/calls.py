@@ -37,7 +37,7 @@ if TYPE_CHECKING:
 
 # What functions do otherwise than by an option: their own arguments, and forms for people.
 NOT_KEYWORDS = frozenset(
-    "into cart add preview detach write_errand to_script why json csv tree".split()
+    "into cart add preview detach write_errand to_script overwrite why json csv tree".split()
 )
 
 

@@ -134,5 +134,6 @@ class AuditOptions(ReachingOptions, total=False):
     checksums: Files
     upstream: bool
     repair: bool
+    local_files: bool
     threads: int
     lanes: int
