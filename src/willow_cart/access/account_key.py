@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import hmac
 from collections.abc import Mapping
 from datetime import datetime
@@ -47,7 +46,7 @@ def sign_for_account(
     lines += [f"{name}:{value}" for name, value in sorted(own.items())]
     try:
         secret = base64.b64decode(key, validate=True)
-    except binascii.Error:
+    except ValueError:
         raise BadOption("--account-key", "is no key of an account", "copy it whole") from None
     text = "\n".join([*lines, resource])
     signature = base64.b64encode(hmac.digest(secret, text.encode(), "sha256")).decode()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import re
 from collections.abc import Iterator, Mapping
 
@@ -93,7 +92,7 @@ def read_base64(algorithm: str | None, value: str, origin: Origin) -> tuple[Chec
     """A digest in base 64 as a checksum; none if it is no digest, or of no known algorithm."""
     try:
         digest = base64.b64decode(value, validate=True)
-    except binascii.Error:
+    except ValueError:
         return ()
     if algorithm is None or len(digest) != _LENGTHS[algorithm]:
         return ()
