@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import sqlite3
 import subprocess
@@ -20,7 +21,7 @@ from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.errors import CannotStore
 from willow_cart.hauling import Wishes, bring_home
 from willow_cart.model import Offer
-from willow_cart.records import ledger_path
+from willow_cart.records import ledger_path, opening
 
 NAMES = ("2031/level_01.csv", "2031/level_02.csv", "notes.txt")
 SECRET = b"the person's own thesis\n"
@@ -155,6 +156,36 @@ def test_an_altered_ledger_is_told_in_a_line_and_leads_nowhere(
         told = here(handed, *command).err
         assert "internal error" not in told, (command, told)
         assert files_in(tmp_path / "outside") == {"thesis.txt": SECRET}, command
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_a_damaged_ledger_is_told_in_a_line(handed: Path, seed: int, here: RunHere) -> None:
+    chance = random.Random(seed)
+    ledger = ledger_path(handed)
+    with closing(sqlite3.connect(ledger)) as base:
+        base.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+    content = bytearray(ledger.read_bytes())
+    for _ in range(chance.choice([1, 20, 400])):
+        content[chance.randrange(len(content))] = chance.randrange(256)
+    ledger.write_bytes(content if seed % 2 else content[: chance.randrange(len(content))])
+    for command in (*READERS, *COMMANDS):
+        done = here(handed, *command)
+        assert "internal error" not in done.err, (command, done.err)
+
+
+def test_a_locked_ledger_is_told_in_a_line(
+    handed: Path, here: RunHere, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(opening, "_LOCK_WAIT_SECONDS", 0.1)
+    with closing(sqlite3.connect(ledger_path(handed), isolation_level=None)) as base:
+        base.execute("PRAGMA locking_mode = EXCLUSIVE")
+        base.execute("BEGIN EXCLUSIVE")
+        for command in (*READERS, *COMMANDS):
+            done = here(handed, *command)
+            assert "internal error" not in done.err, (command, done.err)
+        assert "is in use by another program" in here(handed, *COMMANDS[0]).err
+        base.execute("ROLLBACK")
+    assert here(handed, "audit", ".").code == 0
 
 
 def test_a_ledger_whose_journal_names_another_file_is_not_opened(

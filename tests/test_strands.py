@@ -20,7 +20,8 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.hauling import Observer, Wishes, bring_home
 from willow_cart.hauling.helping import Paying
-from willow_cart.hauling.partials import Partial, PartialStore, Strand
+from willow_cart.hauling.partial_store import PartialStore
+from willow_cart.hauling.partials import Partial, Strand
 from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Offer
 from willow_cart.records import read_receipt

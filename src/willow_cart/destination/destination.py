@@ -57,13 +57,6 @@ class Destination(FileTree):
         try:
             root.mkdir(parents=True, exist_ok=True)
             super().__init__(root, by_descriptor=by_descriptor)
-            self._unsynced.update(("", OWN_FOLDER, PARTIAL))
-            self.keep_open(PARTIAL)
-            self._lock = self._open_lock()
-        except LinkFound as error:
-            raise UnusableDestination(
-                str(root / error.filename), "is a link", "delete it; a haul makes its own"
-            ) from None
         except (FileExistsError, NotADirectoryError) as error:
             raise UnusableDestination(
                 str(error.filename), "is a file", "name a folder with --into"
@@ -72,8 +65,35 @@ class Destination(FileTree):
             raise UnusableDestination(
                 str(root), f"cannot be written: {plainly(error)}", "name another with --into"
             ) from None
-        if locks:
-            self._lock_or_leave()
+        try:
+            self._open_own_folder()
+            if locks:
+                self._lock_or_leave()
+        except UnusableDestination:
+            self.close()
+            raise
+
+    def _open_own_folder(self) -> None:
+        """Make the own folder, and open its lock.
+
+        Raises:
+            UnusableDestination: it is not what a haul has made, or cannot be made.
+        """
+        try:
+            self._unsynced.update(("", OWN_FOLDER, PARTIAL))
+            self.keep_open(PARTIAL)
+            self._lock = self._open_lock()
+        except LinkFound as error:
+            raise UnusableDestination(
+                str(self.root / error.filename), "is a link", "delete it; a haul makes its own"
+            ) from None
+        except (FileExistsError, NotADirectoryError):
+            own = str(self.full_path(OWN_FOLDER))
+            raise UnusableDestination(own, "is a file", "move it; a haul makes a folder") from None
+        except OSError as error:
+            raise UnusableDestination(
+                str(self.root), f"cannot be written: {plainly(error)}", "name another with --into"
+            ) from None
 
     def close(self) -> None:
         """Close what is open; the lock goes with its descriptor, also when the process dies."""
@@ -107,14 +127,12 @@ class Destination(FileTree):
                     time.sleep(_LOCK_WAIT_SECONDS / 20)
                     continue
                 holder = _read_holder(self._lock)
-                self.close()
                 raise UnusableDestination(
                     str(self.root),
                     f"is in use by another haul ({holder})",
                     "wait for its end, or watch it with willow-cart runs --watch",
                 ) from None
             except OSError as error:
-                self.close()
                 raise UnusableDestination(
                     str(self.root),
                     f"cannot be locked: {plainly(error)}",

@@ -24,7 +24,7 @@ from willow_cart.filing import Filed
 from willow_cart.hauling.carrier import Carrier
 from willow_cart.hauling.filer import Landing, Note
 from willow_cart.hauling.observer import Observer
-from willow_cart.hauling.partials import PartialStore
+from willow_cart.hauling.partial_store import PartialStore
 from willow_cart.hauling.receiving import Receiver
 from willow_cart.hauling.trips import Trip
 from willow_cart.hauling.wishes import Wishes

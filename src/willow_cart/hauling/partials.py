@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import errno
-import hashlib
 import os
 import threading
 import zlib
-from collections.abc import Iterable, Mapping
-from contextlib import suppress
+from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Self
 
-from willow_cart.access import Delivery, Joining
-from willow_cart.checks import RunningDigest, read_checksum, written
+from willow_cart.access import Joining
+from willow_cart.checks import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
+from willow_cart.hauling.span_notes import leave_note, settle_end
 from willow_cart.hauling.spans import Spans
-from willow_cart.model import Checksum, Facts, Offer, Origin
+from willow_cart.model import Checksum, Facts, Offer
 from willow_cart.records import Arrival, PartRecord
 from willow_cart.redaction import without_secrets
 
@@ -26,9 +25,6 @@ _WORTH_WRITING_OUT = 16 << 20
 
 # Who asks for a strand waits no longer than so many seconds: others wait for them in turn.
 _BRIEFLY = 0.05
-
-# More than any note of spans has.
-_LONGEST_NOTE = 1 << 20
 
 # A strand that would bring fewer bytes is not worth its request.
 _WORTH_A_STRAND = 1 << 20
@@ -277,7 +273,7 @@ class Partial:
             self._file = self._destination.open_partial(self.name, is_new=not self.size)
             if self.size:
                 self._follow()
-                _settle_end(self._file, self.spans, self.facts.length)
+                settle_end(self._file, self.spans, self.facts.length)
 
     def write(self, strand: Strand, data: bytes) -> int:
         """Add bytes to a strand, and return how many; the rest is another's by now.
@@ -319,7 +315,7 @@ class Partial:
         if self._has_note or not spans.is_in_order:
             self._has_note = True
             self._follow()
-            _leave_note(self._file, spans, self.facts.length)
+            leave_note(self._file, spans, self.facts.length)
         self.size += len(view)  # last, for whoever waits until it is whole
 
     def _follow(self) -> None:
@@ -411,147 +407,6 @@ class Partial:
             boot=self._boot,
             promised=written(self.facts.checksums),
         )
-
-
-class PartialStore:
-    """The partial files of a destination.
-
-    Args:
-        destination: where they are.
-        records: what earlier runs have left, by address without secrets.
-        boot: tells this start of the machine from every other; empty where nothing does.
-    """
-
-    def __init__(
-        self, destination: Destination, records: Mapping[str, PartRecord], boot: str
-    ) -> None:
-        self._destination = destination
-        self._records = records
-        self._boot = boot
-
-    def make_good(self) -> None:
-        """Leave only what can be gone on with.
-
-        What no record speaks of is deleted. What a program has written is there after its end,
-        also after a kill; but once the machine has been started anew, only what was synced is sure
-        to be, and the rest is cut off.
-
-        Raises:
-            OSError: the files cannot be changed.
-        """
-        wanted = {record.file for record in self._records.values()}
-        for name in self._destination.names(PARTIAL):
-            if name not in wanted:
-                with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
-                    self._destination.delete(f"{PARTIAL}/{name}")
-        for record in self._records.values():
-            in_doubt = record.sealed is None and not (self._boot and record.boot == self._boot)
-            if in_doubt and self._destination.stamp(f"{PARTIAL}/{record.file}") is not None:
-                file = self._destination.open_partial(record.file, is_new=False)
-                try:
-                    _cut_to(file, Spans.read(record.synced), record.length)
-                finally:
-                    os.close(file)
-
-    def begin(self, offer: Offer, delivery: Delivery) -> Partial:
-        """Start an empty one for a delivery.
-
-        Its name is made of the address and the version, so that bytes of two versions never meet
-        in one file, whatever is interrupted when.
-        """
-        facts = delivery.facts
-        marks = (offer.address, facts.length, facts.validators.entity_tag,
-                 facts.validators.last_modified)  # fmt: skip
-        name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
-        return self._make(name, offer, facts, delivery.joining, Spans())
-
-    def _make(
-        self, name: str, offer: Offer, facts: Facts, joining: Joining, spans: Spans
-    ) -> Partial:
-        algorithms = (each.algorithm for each in (*offer.checksums, *facts.checksums))
-        return Partial(
-            self._destination, name, facts, joining, algorithms, spans=spans, boot=self._boot
-        )
-
-    def find(self, offer: Offer) -> Partial | None:
-        """The one that an earlier run left of an offer, if it can be gone on with."""
-        record = self._records.get(without_secrets(offer.address)) if self._records else None
-        if record is None:
-            return None
-        joining = Joining(record.joining)
-        if joining is Joining.BLIND and not offer.checksums:
-            return None  # an earlier haul had a checksum to prove the joined parts; this has none
-        try:
-            with self._destination.read_partial(record.file) as file:
-                spans = _spans_in(file.fileno(), record.length)
-        except OSError:
-            return None  # it is gone, or is no file
-        if spans is None:
-            spans = Spans.read(record.synced)
-        if not spans.total:
-            return None
-        promised = tuple(
-            replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
-        )
-        facts = Facts(record.final_address, record.length, record.validators, checksums=promised)
-        partial = self._make(record.file, offer, facts, joining, spans)
-        partial.recorded = True
-        return partial
-
-    def delete(self, partial: Partial) -> None:
-        """Delete a partial file.
-
-        Raises:
-            OSError: it is not there, or cannot be deleted.
-        """
-        self._destination.delete(partial.file)
-
-    def pieces_of(self, offer: Offer) -> list[Piece]:
-        """Return what an earlier run has hashed of the partial file of an offer."""
-        record = self._records.get(without_secrets(offer.address))
-        return [] if record is None else [*map(Piece.parse, record.digests.split())]
-
-
-# What is where in the file of a partial: all up to its end, or what a note behind that end says.
-
-
-def _cut_to(file: int, spans: Spans, length: int | None) -> None:
-    """Leave no more of a file than its spans."""
-    size = os.fstat(file).st_size
-    if spans.pairs and spans.pairs[-1][1] > size:
-        spans = Spans()  # it is another file than the one that was synced
-    _settle_end(file, spans, length)
-
-
-def _settle_end(file: int, spans: Spans, length: int | None) -> None:
-    """Have a file end so that its spans are found in it, and nothing else."""
-    if spans.is_in_order:
-        os.ftruncate(file, spans.total)
-    else:
-        _leave_note(file, spans, length)
-
-
-def _leave_note(file: int, spans: Spans, length: int | None) -> None:
-    assert length is not None, "only a file of known length comes in several strands"
-    text = str(spans).encode()
-    # The sum is for a kill in the middle of the write.
-    os.pwrite(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
-
-
-def _spans_in(file: int, length: int | None) -> Spans | None:
-    """The spans that are found in a file; None if its note is damaged."""
-    size = os.fstat(file).st_size
-    if length is None or size <= length:
-        return Spans.of([(0, size)])
-    line = os.pread(file, min(size - length, _LONGEST_NOTE), length).partition(b"\n")[0]
-    check, _, text = line.partition(b" ")
-    if check != b"%08x" % zlib.crc32(text):
-        return None
-    try:
-        spans = Spans.read(text.decode("ascii"))
-    except ValueError:
-        return None
-    return spans if spans.fits(length) else None
 
 
 def _crc32_between(file: int, start: int, end: int) -> str:

@@ -33,7 +33,8 @@ from willow_cart.errors import (
 from willow_cart.hauling.filer import Mark, Note, Taker
 from willow_cart.hauling.observer import Observer
 from willow_cart.hauling.pace import Meter, SpeedCap
-from willow_cart.hauling.partials import Partial, PartialStore, Strand
+from willow_cart.hauling.partial_store import PartialStore
+from willow_cart.hauling.partials import Partial, Strand
 from willow_cart.hauling.trips import Trip
 from willow_cart.hauling.wishes import Wishes
 from willow_cart.model import Checksum, Validators

@@ -28,7 +28,7 @@ from willow_cart.hauling.docket import Docket
 from willow_cart.hauling.filer import Filer, Note
 from willow_cart.hauling.handling import Handler
 from willow_cart.hauling.observer import Observer, all_of
-from willow_cart.hauling.partials import PartialStore
+from willow_cart.hauling.partial_store import PartialStore
 from willow_cart.hauling.receiving import Receiver
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room

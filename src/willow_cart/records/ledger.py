@@ -17,7 +17,7 @@ from willow_cart.destination import cannot_store, is_safe_path
 from willow_cart.errors import CannotStore, UnreadableLedger
 from willow_cart.kinds import kind_of
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
-from willow_cart.records.opening import LedgerFile, altered, unreadable
+from willow_cart.records.opening import DAMAGE, LedgerFile, altered, unreadable
 from willow_cart.records.validation import (
     Altered,
     read_arrival,
@@ -61,7 +61,7 @@ class Ledger:
 
     def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
         self.close()
-        if isinstance(error, sqlite3.Error):
+        if isinstance(error, DAMAGE):
             raise unreadable(self._path, error) from None
 
     @property
@@ -398,7 +398,7 @@ class Held:
 
     def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
         self._file.close()
-        if isinstance(error, sqlite3.Error):
+        if isinstance(error, DAMAGE):
             raise unreadable(self._path, error) from None
 
     def get(self, address: str) -> Arrival | None:

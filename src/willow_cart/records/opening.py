@@ -31,6 +31,9 @@ _NAMES_ANOTHER = b"\xd9\xd5\x05\xf9\x20\xa1\x63\xd7"
 
 _LOCK_WAIT_SECONDS = 5.0
 
+DAMAGE = (sqlite3.Error, UnicodeDecodeError)
+"""What SQLite raises for a ledger that it cannot read, or cannot write now."""
+
 
 def ledger_path(destination: Path) -> Path:
     """Return where the ledger of a destination is."""
@@ -70,7 +73,7 @@ class LedgerFile:
                 self.base.execute("PRAGMA journal_mode = WAL")
             _require_own_schema(self.base, path)
             schema.bring_up_to_date(self.base, path)
-        except sqlite3.Error as error:
+        except DAMAGE as error:
             self.close()
             raise unreadable(path, error) from None
         except UnreadableLedger:
@@ -139,7 +142,7 @@ def _connect_to_copy(path: Path) -> sqlite3.Connection:
     return base
 
 
-def unreadable(path: Path, error: sqlite3.Error) -> UnreadableLedger:
+def unreadable(path: Path, error: Exception) -> UnreadableLedger:
     """Return the error for a ledger that SQLite cannot read or write."""
     said = str(error)
     if "locked" in said or "busy" in said:

@@ -1,0 +1,118 @@
+"""The partial files of a destination: those that earlier runs have left, and new ones."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import replace
+
+from willow_cart.access import Delivery, Joining
+from willow_cart.checks import read_checksum
+from willow_cart.destination import PARTIAL, Destination
+from willow_cart.hauling.partials import Partial, Piece
+from willow_cart.hauling.span_notes import cut_to, spans_in
+from willow_cart.hauling.spans import Spans
+from willow_cart.model import Facts, Offer, Origin
+from willow_cart.records import PartRecord
+from willow_cart.redaction import without_secrets
+
+
+class PartialStore:
+    """The partial files of a destination.
+
+    Args:
+        destination: where they are.
+        records: what earlier runs have left, by address without secrets.
+        boot: tells this start of the machine from every other; empty where nothing does.
+    """
+
+    def __init__(
+        self, destination: Destination, records: Mapping[str, PartRecord], boot: str
+    ) -> None:
+        self._destination = destination
+        self._records = records
+        self._boot = boot
+
+    def make_good(self) -> None:
+        """Leave only what can be gone on with.
+
+        What no record speaks of is deleted. What a program has written is there after its end,
+        also after a kill; but once the machine has been started anew, only what was synced is sure
+        to be, and the rest is cut off.
+
+        Raises:
+            OSError: the files cannot be changed.
+        """
+        wanted = {record.file for record in self._records.values()}
+        for name in self._destination.names(PARTIAL):
+            if name not in wanted:
+                with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
+                    self._destination.delete(f"{PARTIAL}/{name}")
+        for record in self._records.values():
+            in_doubt = record.sealed is None and not (self._boot and record.boot == self._boot)
+            if in_doubt and self._destination.stamp(f"{PARTIAL}/{record.file}") is not None:
+                file = self._destination.open_partial(record.file, is_new=False)
+                try:
+                    cut_to(file, Spans.read(record.synced), record.length)
+                finally:
+                    os.close(file)
+
+    def begin(self, offer: Offer, delivery: Delivery) -> Partial:
+        """Start an empty one for a delivery.
+
+        Its name is made of the address and the version, so that bytes of two versions never meet
+        in one file, whatever is interrupted when.
+        """
+        facts = delivery.facts
+        marks = (offer.address, facts.length, facts.validators.entity_tag,
+                 facts.validators.last_modified)  # fmt: skip
+        name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
+        return self._make(name, offer, facts, delivery.joining, Spans())
+
+    def _make(
+        self, name: str, offer: Offer, facts: Facts, joining: Joining, spans: Spans
+    ) -> Partial:
+        algorithms = (each.algorithm for each in (*offer.checksums, *facts.checksums))
+        return Partial(
+            self._destination, name, facts, joining, algorithms, spans=spans, boot=self._boot
+        )
+
+    def find(self, offer: Offer) -> Partial | None:
+        """The one that an earlier run left of an offer, if it can be gone on with."""
+        record = self._records.get(without_secrets(offer.address)) if self._records else None
+        if record is None:
+            return None
+        joining = Joining(record.joining)
+        if joining is Joining.BLIND and not offer.checksums:
+            return None  # an earlier haul had a checksum to prove the joined parts; this has none
+        try:
+            with self._destination.read_partial(record.file) as file:
+                spans = spans_in(file.fileno(), record.length)
+        except OSError:
+            return None  # it is gone, or is no file
+        if spans is None:
+            spans = Spans.read(record.synced)
+        if not spans.total:
+            return None
+        promised = tuple(
+            replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
+        )
+        facts = Facts(record.final_address, record.length, record.validators, checksums=promised)
+        partial = self._make(record.file, offer, facts, joining, spans)
+        partial.recorded = True
+        return partial
+
+    def delete(self, partial: Partial) -> None:
+        """Delete a partial file.
+
+        Raises:
+            OSError: it is not there, or cannot be deleted.
+        """
+        self._destination.delete(partial.file)
+
+    def pieces_of(self, offer: Offer) -> list[Piece]:
+        """Return what an earlier run has hashed of the partial file of an offer."""
+        record = self._records.get(without_secrets(offer.address))
+        return [] if record is None else [*map(Piece.parse, record.digests.split())]

@@ -1,0 +1,51 @@
+"""Which bytes of a partial file are there: all up to its end, or what a note behind that says."""
+
+from __future__ import annotations
+
+import os
+import zlib
+
+from willow_cart.hauling.spans import Spans
+
+# More than any note has.
+_LONGEST_NOTE = 1 << 20
+
+
+def cut_to(file: int, spans: Spans, length: int | None) -> None:
+    """Leave no more of a file than its spans."""
+    size = os.fstat(file).st_size
+    if spans.pairs and spans.pairs[-1][1] > size:
+        spans = Spans()  # it is another file than the one that was synced
+    settle_end(file, spans, length)
+
+
+def settle_end(file: int, spans: Spans, length: int | None) -> None:
+    """Have a file end so that its spans are found in it, and nothing else."""
+    if spans.is_in_order:
+        os.ftruncate(file, spans.total)
+    else:
+        leave_note(file, spans, length)
+
+
+def leave_note(file: int, spans: Spans, length: int | None) -> None:
+    """Write which spans are there behind the end that the file will have."""
+    assert length is not None, "only a file of known length comes in several strands"
+    text = str(spans).encode()
+    # The sum is for a kill in the middle of the write.
+    os.pwrite(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
+
+
+def spans_in(file: int, length: int | None) -> Spans | None:
+    """Return the spans that are found in a file; None if its note is damaged."""
+    size = os.fstat(file).st_size
+    if length is None or size <= length:
+        return Spans.of([(0, size)])
+    line = os.pread(file, min(size - length, _LONGEST_NOTE), length).partition(b"\n")[0]
+    check, _, text = line.partition(b" ")
+    if check != b"%08x" % zlib.crc32(text):
+        return None
+    try:
+        spans = Spans.read(text.decode("ascii"))
+    except ValueError:
+        return None
+    return spans if spans.fits(length) else None
