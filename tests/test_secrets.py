@@ -13,7 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import run
+from willow_cart.access.bucket import BucketAccess
 from willow_cart.access.cookie_file import Cookie, CookieJar
+from willow_cart.access.seam import Delivery
 from willow_cart.access.sign_ins import SignIn, SignIns, read_secret
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
@@ -249,3 +251,45 @@ def test_a_list_from_a_server_names_no_file_of_this_machine(tmp_path: Path) -> N
     for path in (tmp_path / "data").rglob("*"):
         if path.is_file() and path.name not in served:
             assert SECRET.encode() not in path.read_bytes(), path
+
+
+@pytest.mark.parametrize("form", ["--token {}", "--token={}", "--password {}", "--header X:{}",
+                                  "--header=X:{}", "--archive-password {}"])  # fmt: skip
+def test_a_secret_that_was_written_out_by_mistake_is_not_kept(tmp_path: Path, form: str) -> None:
+    env = {"XDG_STATE_HOME": str(tmp_path / "state")}
+    words = form.format(SECRET).split()
+    haul = ("haul", "http://127.0.0.1:9/x", "--into", "data", "--attempts", "1", "--user", "ida")
+    for more in ((), ("--detach",)):
+        done = run(*haul, *words, *more, cwd=tmp_path, env=env)
+        assert SECRET not in done.out + done.err
+    for path in tmp_path.rglob("*"):
+        assert not path.is_file() or SECRET.encode() not in path.read_bytes(), path
+
+
+def test_keys_of_this_machine_are_for_stores_that_the_person_has_named() -> None:
+    keys = {"AWS_ACCESS_KEY_ID": "ida", "AWS_SECRET_ACCESS_KEY": SECRET}
+    with pytest.MonkeyPatch.context() as patched:
+        for name, value in keys.items():
+            patched.setenv(name, value)
+        with StandIn({"named/x.csv": Exhibit(b"x"), "other/x.csv": Exhibit(b"x")}) as place:
+            access = BucketAccess(endpoint=place.base)
+            access.trust("s3://named/")
+            for bucket in ("named", "other"):
+                delivery = access.open(f"s3://{bucket}/x.csv")
+                assert isinstance(delivery, Delivery)
+                delivery.close()
+            access.close()
+    signed = {each.path: "authorization" in each.fields for each in place.requests if each.status}
+    assert signed == {"/named/x.csv": True, "/other/x.csv": False}
+
+
+def test_a_bucket_that_a_page_names_is_asked_without_keys(tmp_path: Path) -> None:
+    page = b'<a href="s3://theirs/x.csv">x</a>'
+    with StandIn({"page.html": Exhibit(page), "theirs/x.csv": Exhibit(b"x")}) as place:
+        env = {"AWS_ACCESS_KEY_ID": "ida", "AWS_SECRET_ACCESS_KEY": SECRET,
+               "AWS_ENDPOINT_URL": place.base}  # fmt: skip
+        page_address = f"{place.base}/page.html"
+        assert run("haul", page_address, "--into", "data", cwd=tmp_path, env=env).code == 0
+        assert not any("authorization" in each.fields for each in place.requests)
+        run("haul", "s3://theirs/x.csv", "--into", "own", cwd=tmp_path, env=env)
+        assert any("authorization" in each.fields for each in place.requests)

@@ -55,6 +55,15 @@ def plainly(error: OSError) -> str:
     return (error.strerror or str(error)).lower()
 
 
+# No name that a person recognises is longer.
+_LONGEST_THING = 300
+
+
+def shortened(thing: str) -> str:
+    """Return a name as it is shown in a line: what is longer than any that is read loses its end."""
+    return thing if len(thing) <= _LONGEST_THING else f"{thing[:_LONGEST_THING]}..."
+
+
 class WillowCartError(Exception):
     """The root of the tree.
 
@@ -77,7 +86,7 @@ class WillowCartError(Exception):
         return f"{self.reason}; {self.advice}" if self.advice else self.reason
 
     def __str__(self) -> str:
-        return f"{self.thing}: {self.why}"
+        return f"{shortened(self.thing)}: {self.why}"
 
     def __reduce__(self) -> tuple[Any, ...]:
         # Between processes; what subclasses take by keyword would be lost.

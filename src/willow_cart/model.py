@@ -8,6 +8,7 @@ from datetime import datetime
 from enum import StrEnum
 
 from willow_cart.addresses import file_name_in, segments_of
+from willow_cart.errors import shortened
 from willow_cart.kinds import kind_of
 from willow_cart.units import LARGEST_SIZE
 
@@ -200,7 +201,7 @@ class Trouble:
     why: str
 
     def __str__(self) -> str:
-        return f"{self.place}: {self.why}"
+        return f"{shortened(self.place)}: {self.why}"
 
 
 class State(StrEnum):

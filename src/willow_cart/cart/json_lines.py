@@ -13,6 +13,8 @@ from willow_cart.errors import BadOption, NotUnderstood
 from willow_cart.model import Offer, Trouble
 from willow_cart.redaction import without_secrets
 
+_MOST_DIGITS = 30
+
 
 def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
     """Read offers; those whose `take` is false are passed over.
@@ -25,7 +27,7 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
             continue
         count += 1
         try:
-            entry = json.loads(line)
+            entry = json.loads(line, parse_int=_read_int)
             if not isinstance(entry, dict):
                 raise BadOption(line.strip()[:60], "is no object", 'write {"url": ...}')
             if entry.get("take", True):
@@ -35,6 +37,17 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
         except (NotUnderstood, ValueError) as error:
             # A number too large, a date that is none, a lone surrogate: all are ValueErrors.
             yield Trouble(f"{place}, line {number}", f"cannot be taken: {error}")
+
+
+def _read_int(digits: str) -> int:
+    """Read a whole number; one that fills a page is a slip, or meant to keep a machine busy.
+
+    Raises:
+        ValueError: it is one.
+    """
+    if len(digits) > _MOST_DIGITS:
+        raise ValueError("a number has too many digits")
+    return int(digits)
 
 
 def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:

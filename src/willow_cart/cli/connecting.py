@@ -348,19 +348,25 @@ def _sign_ins_of(
     return by_origin
 
 
+# Options whose values are where a secret is kept, and must never be the secret.
+_SECRETS = ("--password", "--token", "--account-key", "--shared-access", "--archive-password")
+
+
 def without_fields(arguments: Sequence[str]) -> list[str]:
-    """What was typed, with the values of header fields that were written out taken out."""
+    """Return what was typed, without secrets that were written out where they must not be."""
     shown = list(arguments)
     for at, word in enumerate(arguments):
-        before, option, field = "", "--header", word
-        if word.startswith("--header="):
-            before, _, field = word.partition("=")
-            before += "="
-        elif not at or arguments[at - 1] != option:
+        option, equals, value = word.partition("=")
+        before = f"{option}{equals}"
+        if not (equals and option in (*_SECRETS, "--header")):
+            option, before, value = arguments[at - 1] if at else "", "", word
+        if option == "--header":
+            name, _, value = value.partition(":")
+            before += f"{name}: "
+        elif option not in _SECRETS:
             continue
-        name, _, value = field.partition(":")
         if not value.strip().startswith(("env:", "file:")):
-            shown[at] = f"{before}{name}: ***"
+            shown[at] = f"{before}***"
     return shown
 
 

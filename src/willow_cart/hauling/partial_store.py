@@ -47,7 +47,8 @@ class PartialStore:
         """
         wanted = {record.file for record in self._records.values()}
         for name in self._destination.names(PARTIAL):
-            if name not in wanted:
+            # A link by the name of a partial file is not one.
+            if name not in wanted or self._destination.stamp(f"{PARTIAL}/{name}") is None:
                 with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
                     self._destination.delete(f"{PARTIAL}/{name}")
         for record in self._records.values():

@@ -31,6 +31,9 @@ _NAMES_ANOTHER = b"\xd9\xd5\x05\xf9\x20\xa1\x63\xd7"
 
 _LOCK_WAIT_SECONDS = 5.0
 
+# Bytes of a value: the timeline of a haul on a thousand lanes has a tenth of this.
+_LONGEST_VALUE = 64 << 20
+
 DAMAGE = (sqlite3.Error, UnicodeDecodeError)
 """What SQLite raises for a ledger that it cannot read, or cannot write now."""
 
@@ -65,6 +68,7 @@ class LedgerFile:
         is_writable = create or os.access(path.parent, os.W_OK)
         self.base = _connect(path) if is_writable else _connect_to_copy(path)
         try:
+            self.base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LONGEST_VALUE)
             self.base.execute("PRAGMA trusted_schema = OFF")
             self.base.execute("PRAGMA foreign_keys = ON")
             if create:
