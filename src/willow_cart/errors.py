@@ -60,7 +60,7 @@ _LONGEST_THING = 300
 
 
 def shortened(thing: str) -> str:
-    """Return a name as it is shown in a line: what is longer than any that is read loses its end."""
+    """Return a name as it is shown in a line: a longer one than is read loses its end."""
     return thing if len(thing) <= _LONGEST_THING else f"{thing[:_LONGEST_THING]}..."
 
 
