@@ -1,11 +1,12 @@
-"""Write `docs/reference.md` from the parser, so that it cannot say anything else: `make docs`."""
+"""Write `docs/reference.md` from the option table, so that both say the same: `make docs`."""
 
 from __future__ import annotations
 
-import argparse
+from collections.abc import Iterable
 from pathlib import Path
 
-from willow_cart.cli.main import commands_of, make_parser
+from willow_cart.cli.main import DESCRIPTION, EXIT_CODES
+from willow_cart.jobs import COMMANDS, Option, options_in
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"
@@ -16,38 +17,37 @@ SHIPPED = Path(__file__).parent.parent / "src" / "willow_cart" / "cli" / "guide.
 
 def render() -> str:
     """The page."""
-    parser = make_parser()
     lines = [
         "# Reference",
         "",
-        "Made from the program's own parser by `make docs`; the same words as `--help`.",
+        "Made from the program's own table of options by `make docs`; the same words as `--help`.",
         "",
-        f"{parser.description}",
+        DESCRIPTION,
         "",
-        f"{parser.epilog}",
+        EXIT_CODES,
     ]
-    for name, command in commands_of(parser).items():
-        lines += ["", f"## willow-cart {name}", "", f"{command.description}"]
-        for group in command._action_groups:  # noqa: SLF001  # there is no public way to them
-            rows = [_row(action) for action in group._group_actions if action.dest != "help"]  # noqa: SLF001
-            if rows:
-                title = {"positional arguments": "What it takes", "options": "Options"}
-                lines += [
-                    "",
-                    f"**{title.get(str(group.title), str(group.title).capitalize())}**",
-                    "",
-                ]
-                lines += ["| | |", "| --- | --- |", *rows]
+    for name, command in COMMANDS.items():
+        lines += ["", f"## willow-cart {name}", "", command.description]
+        if command.arguments is not None:
+            lines += _table("What it takes", options_in(command.arguments), is_named=False)
+        for group in command.groups:
+            title = group.title.capitalize() or "Options"
+            lines += _table(title, options_in(*group.options), is_named=True)
     return "\n".join(lines) + "\n"
 
 
-def _row(action: argparse.Action) -> str:
-    words = ", ".join(action.option_strings)
-    if action.nargs != 0:
-        words = f"{words} {action.metavar or action.dest}".strip()
-    text = (action.help or "") % {"default": action.default}
+def _table(title: str, options: Iterable[Option], *, is_named: bool) -> list[str]:
+    rows = [_row(option, is_named=is_named) for option in options]
+    return ["", f"**{title}**", "", "| | |", "| --- | --- |", *rows]
+
+
+def _row(option: Option, *, is_named: bool) -> str:
+    words = option.flag if is_named else ""
+    if not option.is_flag:
+        words = f"{words} {option.metavar or option.dest}".strip()
     # A bar would begin another cell, and a pair of stars slanted words.
-    return f"| `{words.replace('|', BAR)}` | {text.replace('|', BAR).replace('*', STAR)} |"
+    text = option.text.replace("|", BAR).replace("*", STAR)
+    return f"| `{words.replace('|', BAR)}` | {text} |"
 
 
 if __name__ == "__main__":

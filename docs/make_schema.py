@@ -1,14 +1,14 @@
-"""Write `docs/errand.schema.json` from the parser, for editors that help to write: `make docs`."""
+"""Write `docs/errand.schema.json`, for editors, from the option table: `make docs`."""
 
 from __future__ import annotations
 
-import argparse
 import json
 from collections.abc import Mapping
 from pathlib import Path
 
 from willow_cart.cli.errand_job import STEPS, TABLES, options_of
 from willow_cart.errands.document import TEXTS
+from willow_cart.jobs import Option
 
 SCHEMA = Path(__file__).parent / "errand.schema.json"
 
@@ -45,27 +45,22 @@ def render() -> str:
     return json.dumps(schema, indent=1, ensure_ascii=False) + "\n"
 
 
-def _table(
-    options: Mapping[str, argparse.Action], required: str = "", **more: object
-) -> dict[str, object]:
+def _table(options: Mapping[str, Option], required: str = "", **more: object) -> dict[str, object]:
     table = {
         "type": "object",
         "additionalProperties": False,
-        "properties": {**more, **{key: _key(action) for key, action in options.items()}},
+        "properties": {**more, **{key: _key(option) for key, option in options.items()}},
     }
     return table | ({"required": [required]} if required else {})
 
 
-def _key(action: argparse.Action) -> dict[str, object]:
-    text = (action.help or "") % {"default": action.default}
-    if action.nargs == 0:
-        return {"type": "boolean", "description": text}
-    one: dict[str, object] = dict(_VALUE)
-    if action.choices is not None:
-        one = {"enum": [*map(str, action.choices)]}
-    if isinstance(action.default, list):
-        return {"anyOf": [one, {"type": "array", "items": one}], "description": text}
-    return one | {"description": text}
+def _key(option: Option) -> dict[str, object]:
+    if option.is_flag:
+        return {"type": "boolean", "description": option.text}
+    one: dict[str, object] = {"enum": list(option.choices)} if option.choices else dict(_VALUE)
+    if option.many:
+        return {"anyOf": [one, {"type": "array", "items": one}], "description": option.text}
+    return one | {"description": option.text}
 
 
 if __name__ == "__main__":

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import importlib.util
 import json
 import re
 import shlex
 import tomllib
 from pathlib import Path
-from typing import Any
 
 import jsonschema
 import pytest
 
 import willow_cart
+from tests.support.docs import docs_module
 from willow_cart.cart import COLUMNS
 from willow_cart.cli.main import make_parser
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -24,23 +23,13 @@ PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").g
 
 
 def test_the_reference_is_what_the_parser_says() -> None:
-    rendered = _module("make_reference").render()
+    rendered = docs_module("make_reference").render()
     assert (ROOT / "docs" / "reference.md").read_text() == rendered, "run `make docs`"
-
-
-def _module(name: str) -> Any:
-    page = ROOT / "docs" / f"{name}.py"
-    spec = importlib.util.spec_from_file_location(name, page)
-    assert spec is not None
-    assert spec.loader is not None
-    module = importlib.util.module_from_spec(spec)
-    spec.loader.exec_module(module)
-    return module
 
 
 def test_the_schema_of_errands_is_what_the_parser_says_and_takes_the_guide_s() -> None:
     written = (ROOT / "docs" / "errand.schema.json").read_text()
-    assert written == _module("make_schema").render(), "run `make docs`"
+    assert written == docs_module("make_schema").render(), "run `make docs`"
     (errand,) = re.findall(
         r"```toml\n(into.*?)```", (ROOT / "docs" / "guide.md").read_text(), re.DOTALL
     )
@@ -55,7 +44,9 @@ def test_the_schema_of_errands_is_what_the_parser_says_and_takes_the_guide_s() -
 def test_every_answer_on_a_page_is_what_the_command_answers(name: str) -> None:
     page = (ROOT / "docs" / name).read_text()
     assert page.count("```console\n$ ") > 2
-    assert _module("make_outputs").render(page) == page, "run `make docs`, and read what it says"
+    assert docs_module("make_outputs").render(page) == page, (
+        "run `make docs`, and read what it says"
+    )
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)

@@ -269,35 +269,28 @@ def test_sign_ins_stand_in_it_without_their_secrets(tmp_path: Path, place: Stand
     assert (without.code, "FEN" in without.err) == (2, True)
 
 
-def test_every_option_of_the_commands_has_its_key(tmp_path: Path) -> None:
+def test_steps_take_over_what_their_source_keeps_unless_they_name_it(tmp_path: Path) -> None:
     job = write(
         tmp_path,
         """into = "d"
-        [connecting]
-        endpoint = "http://127.0.0.1:9/{bucket}"
         [[source]]
         at = "s3://camera-traps/"
-        depth = "all"
-        kind = ["image", "table"]
+        keep = ["*.zip", "*.csv"]
+        drop = "draft*"
+        keep_re = "2031/"
         since = 2031-05-01
-        at_least = "10kB"
-        [haul]
-        speed_cap = "2MB/s"
-        must_check = true
-        on_arrival = "look {path}"
-        if_present = "keep"
-        [filing]
-        layout = "month"
+        [[arrival]]
+        unpack = "north*.zip"
+        [[arrival]]
+        combine = "all.csv"
         """,
     )
     made = make_job(read_document(job), values({}))
-    source = made.sources[0].args
-    assert (source.depth, source.kinds, source.since) == (None, ["image", "table"], "2031-05-01")
-    assert (source.at_least, source.endpoint) == (10_000, "http://127.0.0.1:9/{bucket}")
-    haul = made.haul
-    assert (haul.speed_cap, haul.must_check, haul.on_arrival) == (2_000_000, True, "look {path}")
-    assert (haul.if_present, haul.layout, haul.endpoint) == ("keep", "month", source.endpoint)
-    assert os.fspath(haul.into) == "d"
+    assert made.sources[0].args.since == "2031-05-01"
+    unpack, combine = (set(step.words) for step in made.steps)
+    assert unpack == {"unpack", "d", "--keep=north*.zip", "--drop=draft*"}
+    assert combine > {"--keep=*.zip", "--keep=*.csv", "--drop=draft*"}
+    assert "--keep-re=2031/" not in combine
 
 
 @pytest.mark.parametrize(

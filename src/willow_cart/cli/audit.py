@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import csv
 import json
-import os
 import shlex
 import sys
 from collections import Counter
@@ -13,8 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import add_folder, add_formats, few
+from willow_cart.cli.connecting import make_access
 from willow_cart.cli.telling import counted, is_heard, tell, tell_each
 from willow_cart.exits import Exit
 
@@ -27,67 +25,11 @@ if TYPE_CHECKING:
     from willow_cart.hauling import Account
     from willow_cart.records import Arrival
 
-BRIEF = "check what lies in a folder against its ledger, checksum lists, or where it came from"
-DESCRIPTION = (
-    "Read every file that was hauled into a folder, and say what has changed, what is missing, and"
-    " what no haul has brought. Fetches nothing, unless --repair."
-)
 
 # Worst first, as a person wants to read them.
 _ORDER = (
     "changed", "broken", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged",
 )  # fmt: skip
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what audit understands."""
-    add_folder(command)
-    command.add_argument(
-        "--quick",
-        action="store_true",
-        help="believe files that have the size and date with which they were filed",
-    )
-    command.add_argument(
-        "--inspect",
-        action="store_true",
-        help="open archives, pictures, tables and JSON, and say what is broken inside",
-    )
-    command.add_argument(
-        "--checksums",
-        action="append",
-        default=[],
-        metavar="FILE|ADDRESS",
-        help="hold files against a checksum list as well; then the folder needs no ledger",
-    )
-    command.add_argument(
-        "--upstream",
-        action="store_true",
-        help="ask the places that files came from whether they have newer ones; fetches none",
-    )
-    command.add_argument(
-        "--repair",
-        action="store_true",
-        help="haul again what has changed or is missing; what has changed is kept aside",
-    )
-    command.add_argument(
-        "--local-files",
-        action="store_true",
-        help="let --repair and --upstream read files of this machine that the ledger names; only"
-        " for folders of your own",
-    )
-    command.add_argument(
-        "--threads",
-        type=few,
-        default=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 2,
-        metavar="N",
-        help="how many files are read at a time (as many as there are processors)",
-    )
-    command.add_argument(
-        "--lanes", type=few, default=4, metavar="N",
-        help="how many are asked for or fetched at a time (%(default)s)",
-    )  # fmt: skip
-    add_formats(command)
-    add_connecting(command)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import add_choosing, add_overwrite, make_choosing, whole
+from willow_cart.cli.options import make_choosing
 from willow_cart.errors import BadOption, nothing_there
 from willow_cart.exits import Exit
 
@@ -16,72 +16,9 @@ if TYPE_CHECKING:
     from willow_cart.holdings import Holding
     from willow_cart.tables import Combined, TableFile
 
-BRIEF = "put tables that were hauled together into one"
-DESCRIPTION = (
-    "Put tables together: CSV and its relatives, also packed, and workbooks, into one table of a"
-    " SQLite database, a Parquet file, a CSV or a JSON Lines file. How each is written is found"
-    " out, and what a column holds is settled over all of them. Every row says what file it is"
-    " from; run again, what is there already is not there twice."
-)
 
 # So much of a cell is shown.
 _WIDEST = 28
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what combine understands."""
-    command.add_argument(
-        "places",
-        nargs="+",
-        type=Path,
-        metavar="DIR|FILE",
-        help="a folder, hauled into or not, or a table",
-    )
-    command.add_argument(
-        "--to",
-        type=Path,
-        metavar="FILE",
-        help="what to put them together in; its name ends in .sqlite, .parquet, .csv or .jsonl",
-    )
-    command.add_argument("--table", default="", metavar="NAME", help="the table of a database"
-                         " (the name of its file)")  # fmt: skip
-    command.add_argument(
-        "--preview", action="store_true", help="show what there would be; writes nothing"
-    )
-    command.add_argument(
-        "--anew",
-        action="store_true",
-        help="begin with nothing: rows of other files that are there already do not stay",
-    )
-    add_overwrite(command)
-    command.add_argument(
-        "--strict", action="store_true", help="stop if a table has not the columns of the others"
-    )
-    command.add_argument(
-        "--skip-lines",
-        type=whole,
-        default=0,
-        metavar="N",
-        help="how many lines come before the header of each (%(default)s)",
-    )
-    command.add_argument(
-        "--columns", default="", metavar="NAME,...", help="only these columns, in this order"
-    )
-    command.add_argument(
-        "--sheet",
-        metavar="PATTERN",
-        help="which sheets of workbooks, as a wildcard pattern (the first)",
-    )
-    command.add_argument(
-        "--name-parts",
-        default="",
-        metavar="REGEX",
-        help=r"makes columns of parts of names: 'level_(?P<year>\d{4})' makes one called year",
-    )
-    command.add_argument(
-        "--cart", type=Path, metavar="FILE", help="only what the addresses of a cart have brought"
-    )
-    add_choosing(command)
 
 
 def run(args: argparse.Namespace) -> int:

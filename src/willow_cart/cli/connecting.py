@@ -12,7 +12,6 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import positive, read_seconds, read_size
 from willow_cart.cli.unpacking import read_bounds
 from willow_cart.errors import BadOption
 
@@ -23,79 +22,6 @@ if TYPE_CHECKING:
     from willow_cart.access import Access, Patience, RequestRules
     from willow_cart.access.overhearing import Overhearing
     from willow_cart.access.sign_ins import Secret, SignIn, SignIns
-
-
-def add_connecting(command: argparse.ArgumentParser) -> None:
-    """Add the options for signing in and connecting, the same in every command that asks."""
-    group = command.add_argument_group(
-        "sign-in",
-        "For the places of the addresses among the sources, or for the one that --sign-in-at names,"
-        " and nowhere else. Secrets are kept in an environment variable (env:NAME) or in the first"
-        " line of a file (file:PATH). Also used: sign-ins of the config file that say where they"
-        " are for, and ~/.netrc.",
-    )
-    group.add_argument("--sign-in", metavar="NAME", help="a sign-in of the config file")
-    group.add_argument(
-        "--user", metavar="NAME", help="a user's name, for basic or digest authentication"
-    )
-    group.add_argument(
-        "--password",
-        metavar="env:NAME|file:PATH",
-        help="that user's password; without this option a terminal is asked for it",
-    )
-    group.add_argument("--token", metavar="env:NAME|file:PATH", help="a bearer token")
-    group.add_argument(
-        "--account-key",
-        metavar="env:NAME|file:PATH",
-        help="the key of a blob store's account, whose name is --user",
-    )
-    group.add_argument(
-        "--shared-access",
-        metavar="env:NAME|file:PATH",
-        help="a shared access signature of a blob store",
-    )
-    group.add_argument(
-        "--header",
-        action="append",
-        default=[],
-        metavar="'NAME: VALUE'",
-        help="a header field; its value may be env:NAME or file:PATH",
-    )
-    group.add_argument("--cookies", metavar="FILE", help="a cookie file in the Netscape text form")
-    group.add_argument("--sign-in-at", metavar="ADDRESS", help="the place that these are for")
-    group = command.add_argument_group("connecting")
-    group.add_argument(
-        "--ca", metavar="FILE", help="certificates to trust besides the system's, in PEM form"
-    )
-    group.add_argument(
-        "--client-cert",
-        metavar="FILE",
-        help="a certificate to prove who you are, in PEM form, with its key",
-    )
-    group.add_argument(
-        "--client-key", metavar="FILE", help="the key of that certificate, where it is elsewhere"
-    )
-    group.add_argument(
-        "--endpoint",
-        metavar="ADDRESS",
-        help="where the buckets of s3:// and gs:// are; with {bucket} in it the bucket is part of"
-        " the host",
-    )
-    group.add_argument(
-        "--requester-pays",
-        action="store_true",
-        help="bear the costs of buckets whose owners do not",
-    )
-    group.add_argument(
-        "--largest-listing",
-        metavar="SIZE",
-        type=read_size,
-        default=64 << 20,
-        help="the most bytes of a page, a folder index or an FTP listing that are read (64MiB)",
-    )
-    group.add_argument(
-        "--active", action="store_true", help="let FTP servers connect to this machine for data"
-    )
 
 
 def make_access(
@@ -209,32 +135,6 @@ def _named_by(args: argparse.Namespace) -> Iterator[str]:
                     yield normalise(place)
 
 
-def add_patience(group: argparse._ArgumentGroup) -> None:
-    """Add how often places are asked again, the same wherever they are asked."""
-    group.add_argument(
-        "--attempts",
-        metavar="N",
-        help="how often in a row a request is made without success before it is given up, with"
-        " growing pauses in between (%(default)s)",
-        type=positive,
-        default=5,
-    )
-    group.add_argument(
-        "--pause",
-        metavar="SECONDS",
-        help="always the same pause between attempts",
-        type=read_seconds,
-    )
-    group.add_argument(
-        "--longest-wait",
-        metavar="SECONDS",
-        help="the longest pause that a server may ask for; a file that it asks longer for fails"
-        " (%(default)s)",
-        type=read_seconds,
-        default=300,
-    )
-
-
 def make_patience(args: argparse.Namespace) -> Patience:
     """Return how often the options want places asked again; as usual where there are none."""
     from willow_cart.access import Patience
@@ -314,7 +214,7 @@ def _take_signatures(args: argparse.Namespace) -> dict[str, SignIn]:
     from willow_cart.addresses import looks_like_address, normalise, origin_of, scheme_of
 
     signed: dict[str, SignIn] = {}
-    if getattr(args, "kind", None) != "bucket":
+    if getattr(args, "as_", None) != "bucket":
         return signed
     for at, source in enumerate(args.sources):
         bare, _, query = source.partition("?")

@@ -18,7 +18,6 @@ from willow_cart.cli.errand_job import Job, Step, make_job
 from willow_cart.cli.errand_looking import Found, look, open_access
 from willow_cart.cli.errand_outcome import account_for
 from willow_cart.cli.errand_surveying import write_from_survey
-from willow_cart.cli.options import add_overwrite
 from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
@@ -26,49 +25,6 @@ from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.errands import Document, Memory, Values
-
-BRIEF = "run a whole job that is written down in a file, again next month"
-DESCRIPTION = (
-    "Run a job from its file, in TOML: where files come from, which of them, where they go, and"
-    " what is done with them then. Every option of the commands is a key there. What changes from"
-    " one run to the next, such as the month, is a value and stands in the texts by its name."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what errand understands."""
-    command.add_argument("file", type=Path, metavar="FILE", help="the errand")
-    command.add_argument(
-        "--preview",
-        action="store_true",
-        help="show its values, what would be fetched, where it would go and what would be done",
-    )
-    command.add_argument(
-        "--set",
-        action="append",
-        default=[],
-        metavar="NAME=VALUE",
-        help="give a value of the errand another word for this run",
-    )
-    command.add_argument(
-        "--from",
-        dest="begin",
-        metavar="STEP",
-        help="fetch nothing, and begin with a step: its number, or what it is, such as combine",
-    )
-    command.add_argument(
-        "--new",
-        nargs="+",
-        metavar="SOURCE",
-        help="write the file: an errand of these sources, with what they offer in comments",
-    )
-    command.add_argument(
-        "--summary",
-        type=Path,
-        metavar="FILE",
-        help="write what came of it into a file, in one line",
-    )
-    add_overwrite(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -98,14 +54,14 @@ def _run_there(
 ) -> int:
     memory = _memory_of(document.path)
     job = make_job(document, values, memory.last_good())
-    first = _first_step(job, args.begin)
+    first = _first_step(job, args.from_)
     job.haul.typed = args.typed
     if args.preview:
         return _preview(document, job, values, memory)
     with _alone(document.path):
         try:
             offered: Mapping[str, Collection[str]] = {}
-            if args.begin is None:
+            if args.from_ is None:
                 code, offered = _haul(document, job, memory)
                 code = code or _do(job.steps)
             else:
@@ -115,7 +71,7 @@ def _run_there(
                 document, code_for(error), str(error), began, summary, overwrite=args.overwrite
             )
             raise
-        if code is Exit.GOOD and args.begin is None:
+        if code is Exit.GOOD and args.from_ is None:
             memory.keep(began, offered)
         account_for(document, code, "", began, summary, overwrite=args.overwrite)
     return code

@@ -13,6 +13,7 @@ from willow_cart.cli.keys import options_of_command, read_words, words_of
 from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
+from willow_cart.jobs import Option
 from willow_cart.redaction import fingerprint
 
 if TYPE_CHECKING:
@@ -22,9 +23,7 @@ STEPS = ("unpack", "combine", "pack", "receipt", "run")
 """What can be done with arrivals, by the key that names it."""
 
 # Options that say what an errand says elsewhere, or that make no sense where nobody watches.
-_ELSEWHERE = frozenset(
-    {"sources", "into", "cart", "add", "preview", "detach", "help", "write_errand", "note"}
-)
+_ELSEWHERE = frozenset({"into", "cart", "add", "preview", "detach", "write_errand", "note"})
 _CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
 _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 
@@ -97,16 +96,18 @@ class Job:
     steps: Sequence[Step]
 
 
-def options_of(table: str) -> dict[str, argparse.Action]:
+def options_of(table: str) -> dict[str, Option]:
     """The options that a table of an errand, or a step, may have, by their keys."""
     options = {
-        key: action
-        for key, action in options_of_command(*TABLES[table]).items()
-        if action.dest not in _ELSEWHERE
+        key: option
+        for key, option in options_of_command(*TABLES[table]).items()
+        if key not in _ELSEWHERE
     }
     if table == "haul":
         for key in options_of("filing"):  # where files go is said there
             options.pop(key, None)
+        # What is unpacked is said by steps; hauls open archives also to look into them.
+        options["swell_at_most"] = options_of("unpack")["swell_at_most"]
     return options
 
 
@@ -143,6 +144,8 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
         "haul", ["-", f"--into={into}", *preferred("haul", haul), *haul], document.haul
     )
     parsed.sources = []
+    if any(source.args.as_ == "archive" for source in sources):
+        parsed.as_ = "archive"
     steps = [
         _make_step(number, table, values, into, document.sources)
         for number, table in enumerate(document.arrivals, 1)
@@ -192,7 +195,8 @@ def _make_step(
         return Step(number, what, shlex.split(filled[0]))
     options = options_of(what)
     words = _words(table, values, options, besides=(what, "of"))
-    words += _inherited(table, values, options, sources)
+    by_name = tuple(key for key in _BY_NAME if (what, key) != ("unpack", "keep"))
+    words += _inherited(table, values, options, sources, by_name)
     match what:
         case "unpack":
             words += [f"--keep={pattern}" for pattern in filled]
@@ -208,13 +212,15 @@ def _make_step(
 def _inherited(
     table: Table,
     values: Values,
-    options: Mapping[str, argparse.Action],
+    options: Mapping[str, Option],
     sources: Sequence[Table],
+    by_name: Sequence[str],
 ) -> list[str]:
     """What a step takes over from a source, so that no pattern is typed twice.
 
     From the source that `of` names, or from the only one, unless the step chooses itself. Patterns
-    with a slash are about the folders there, which may be others here.
+    with a slash are about the folders there, which may be others here. The archives of an
+    unpacking step are those that it names, so no patterns are added to them.
 
     Raises:
         BadOption: there is no such source.
@@ -230,7 +236,7 @@ def _inherited(
     taken = {
         key: value
         for key, value in source.keys.items()
-        if key in _BY_NAME and not any("/" in text for text in _texts_of(value))
+        if key in by_name and not any("/" in text for text in _texts_of(value))
     }
     words = []
     # Where a list makes several sources, a step is about all of them.
@@ -251,7 +257,7 @@ def _texts_in(table: Table) -> list[str]:
 def _words(
     table: Table,
     values: Values,
-    options: Mapping[str, argparse.Action],
+    options: Mapping[str, Option],
     besides: Sequence[str] = (),
 ) -> list[str]:
     """The options of a table as they would be typed, with the values put in."""

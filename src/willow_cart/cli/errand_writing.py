@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import argparse
 import json
-from collections.abc import Iterator, Sequence
-from importlib import import_module
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
+from willow_cart.cli.arguments import add_arguments
 from willow_cart.cli.connecting import without_fields
+from willow_cart.cli.keys import options_of_command
 from willow_cart.errors import BadOption
+from willow_cart.jobs import COMMANDS, Option
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 
@@ -24,16 +26,6 @@ ARRIVALS_HINT = """
 # [[arrival]]
 # combine = "all.sqlite"
 """
-
-
-def add_writing(command: argparse.ArgumentParser) -> None:
-    """Add what has an errand written."""
-    command.add_argument(
-        "--write-errand",
-        type=Path,
-        metavar="FILE",
-        help="write what is typed here into a file as an errand, to be run again from there",
-    )
 
 
 def write_errand(path: Path, command: str, words: Sequence[str]) -> None:
@@ -65,12 +57,14 @@ def _require_no_secrets(words: Sequence[str]) -> None:
     Raises:
         BadOption: it would.
     """
+    option = ""
     for word, bare, shown in zip(
         words, without_fields(words), map(without_secrets, words), strict=True
     ):
+        option = word.partition("=")[0] if word.startswith("--") else option
         if bare != word:
             raise BadOption(
-                "--write-errand", "the value of --header would be written out",
+                "--write-errand", f"the value of {option} would be written out",
                 "give it as env:NAME or file:PATH",
             )  # fmt: skip
         if shown != word:
@@ -84,23 +78,37 @@ def _lines(command: str, words: Sequence[str]) -> Iterator[str]:
     from willow_cart.cli.errand_job import options_of
 
     parser = argparse.ArgumentParser(add_help=False, allow_abbrev=False)
-    import_module(f"willow_cart.cli.{command}").add_options(parser)
-    for action in parser._actions:  # noqa: SLF001  # there is no public way to them
-        action.type = None  # every value as it was typed
+    add_arguments(parser, COMMANDS[command], raw=True)
     typed = vars(parser.parse_args(words))
     # Whatever is relative is relative to the errand's file then.
-    yield f"into = {json.dumps(str(typed.get('into', 'data')))}"
+    yield f"into = {_quoted(str(typed.get('into', 'data')))}"
     for key in ("note", "cart"):
         if typed.get(key):
-            yield f"{key} = {json.dumps(typed[key], ensure_ascii=False)}"
-    yield from ("", "[[source]]", f"at = {json.dumps(typed['sources'], ensure_ascii=False)}")
+            yield f"{key} = {_quoted(typed[key])}"
+    yield from ("", "[[source]]", f"at = {_quoted(typed['sources'])}")
     for table in ("source", "connecting", "haul", "filing"):
-        keys = [
-            f"{key} = {json.dumps(typed[action.dest], ensure_ascii=False)}"
-            for key, action in options_of(table).items()
-            if action.dest in typed
-            and typed[action.dest] not in (action.default, str(action.default))
-        ]
+        options = options_of(table)
+        if table == "haul" and not (typed.get("inspect") or typed.get("as_") == "archive"):
+            del options["swell_at_most"]  # that is about the archives of the step below
+        keys = list(_keys(options, typed))
         if keys and table != "source":
             yield from ("", f"[{table}]")
         yield from keys
+    if typed.get("unpack"):
+        options = options_of_command("unpack", ("unpacking",))
+        if typed["unpack_to"] is not None:
+            options["name_parts"] = options_of("unpack")["name_parts"]
+        yield from ("", "[[arrival]]", f"unpack = {_quoted(typed['unpack'])}")
+        yield from _keys(options, typed)
+
+
+def _keys(options: Mapping[str, Option], typed: Mapping[str, object]) -> Iterator[str]:
+    """What was typed of some options, as the lines of a table."""
+    for key, option in options.items():
+        value = typed.get(option.dest, option.default)
+        if value not in (option.default, str(option.default)):
+            yield f"{key} = {_quoted(value)}"
+
+
+def _quoted(value: object) -> str:
+    return json.dumps(value, ensure_ascii=False)

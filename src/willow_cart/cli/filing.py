@@ -17,31 +17,6 @@ if TYPE_CHECKING:
     from willow_cart.shelf import Shelf
 
 
-def add_filing(command: argparse.ArgumentParser) -> None:
-    """Add what says where files go."""
-    rule = command.add_mutually_exclusive_group()
-    rule.add_argument(
-        "--layout",
-        choices=[layout.value for layout in Layout],
-        default=Layout.TREE.value,
-        metavar="|".join(Layout),
-        help="folders: as in the addresses, none, by host, by kind of file, by month of the last"
-        " change, or by heading on the page (%(default)s)",
-    )
-    rule.add_argument(
-        "--file-as",
-        metavar="TEMPLATE",
-        help="the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}; the guide has the"
-        " fields",
-    )
-    command.add_argument(
-        "--name-parts",
-        default="",
-        metavar="REGEX",
-        help=r"cuts parts out of names for --file-as: 'level_(?P<year>\d{4})' gives it {year}",
-    )
-
-
 def make_rule(args: argparse.Namespace) -> Layout | Template:
     """The rule that the options give.
 

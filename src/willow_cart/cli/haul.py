@@ -6,127 +6,14 @@ import argparse
 from pathlib import Path
 
 from willow_cart.cli.bringing import bring, keeping_answers
-from willow_cart.cli.connecting import add_connecting, make_access
+from willow_cart.cli.connecting import make_access
 from willow_cart.cli.detaching import Background, detach
-from willow_cart.cli.errand_writing import add_writing, write_errand
-from willow_cart.cli.filing import add_filing, preview
-from willow_cart.cli.options import Looker, add_choosing, add_sources
-from willow_cart.cli.pacing import add_pace, make_request_rules, make_wishes
+from willow_cart.cli.errand_writing import write_errand
+from willow_cart.cli.filing import preview
+from willow_cart.cli.options import Looker
+from willow_cart.cli.pacing import make_request_rules, make_wishes
 from willow_cart.cli.running import shown_command
-from willow_cart.cli.unpacking import add_unpacking
 from willow_cart.exits import Exit
-
-BRIEF = "bring what is chosen home: fetch with resume, check, file"
-DESCRIPTION = (
-    "Fetch what the sources offer and the choosing options leave, check it, and file it. A file"
-    " appears under its name only whole and checked. Run the same command again to go on after"
-    " any break, and next month to renew what has changed."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what haul understands."""
-    add_sources(command)
-    command.add_argument(
-        "--into", type=Path, required=True, metavar="DIR", help="the folder to file into"
-    )
-    add_filing(command)
-    command.add_argument(
-        "--times",
-        choices=["keep", "now"],
-        default="keep",
-        metavar="keep|now",
-        help="give files the time at which they were changed last at their places, or leave them"
-        " the time of their arrival (%(default)s)",
-    )
-    command.add_argument(
-        "--preview",
-        action="store_true",
-        help="show the tree that the folder would get; fetches and writes nothing",
-    )
-    command.add_argument(
-        "--checksums",
-        action="append",
-        default=[],
-        metavar="FILE|ADDRESS",
-        help="a checksum list to hold what comes against, in GNU or BSD style",
-    )
-    command.add_argument(
-        "--find-checksums",
-        action="store_true",
-        help="look for checksum lists beside the files: SHA256SUMS, md5sums.txt, name.sha256, ...",
-    )
-    command.add_argument(
-        "--must-check",
-        action="store_true",
-        help="refuse what no checksum proves: none in the cart, in a list, or from its place",
-    )
-    command.add_argument(
-        "--inspect",
-        action="store_true",
-        help="open archives, pictures, tables and JSON that arrive, and say what is broken inside",
-    )
-    command.add_argument(
-        "--accept-anything",
-        action="store_true",
-        help="file also pages that come where something else was asked for",
-    )
-    command.add_argument(
-        "--if-present",
-        choices=["renew", "keep", "replace", "fail"],
-        default="renew",
-        metavar="renew|keep|replace|fail",
-        help="of files that lie here already: ask whether they have changed, leave them unasked,"
-        " fetch them anew, or count them as failed (%(default)s)",
-    )
-    command.add_argument(
-        "--twins",
-        choices=["keep", "link", "skip"],
-        default="keep",
-        metavar="keep|link|skip",
-        help="of files whose bytes lie here under another name already: file them as well, have"
-        " both names lead to one file, or leave them out (%(default)s)",
-    )
-    command.add_argument(
-        "--cart",
-        type=Path,
-        metavar="FILE",
-        help="leave a cart of what is hauled behind, as load writes it",
-    )
-    command.add_argument(
-        "--tight",
-        action="store_true",
-        help="begin also where there is not enough room for everything",
-    )
-    command.add_argument(
-        "--note", default="", metavar="TEXT", help="your own words about it, kept in the ledger"
-    )
-    command.add_argument(
-        "--detach",
-        action="store_true",
-        help="hand the terminal back and go on in the background; willow-cart runs sees to it",
-    )
-    command.add_argument(
-        "--log", type=Path, metavar="FILE", help="write what happens as JSON lines, one event each"
-    )
-    add_writing(command)
-    command.add_argument(
-        "--on-arrival",
-        metavar="COMMAND",
-        help="run a command for every file that arrives, without a shell: 'check {path}'; the guide"
-        " has the fields",
-    )
-    add_choosing(command)
-    unpacking = add_unpacking(command, "Archives are unpacked once everything has come.")
-    unpacking.add_argument(
-        "--unpack",
-        action="append",
-        default=[],
-        metavar="PATTERN",
-        help="unpack archives that match a wildcard pattern, as for --keep: '*.zip'",
-    )
-    add_connecting(command)
-    add_pace(command)
 
 
 def run(args: argparse.Namespace) -> int:

@@ -11,23 +11,7 @@ from importlib.resources import files
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
-BRIEF = "read the guide, a topic at a time"
-DESCRIPTION = (
-    "Show what the guide has to say of a topic: one of its headings, a part of one, or an option."
-    " Without a topic, show the headings."
-)
-
 _HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what help understands."""
-    command.add_argument(
-        "topic",
-        nargs="*",
-        metavar="TOPIC",
-        help="what to read about: errands, checksums, or an option without its dashes: since",
-    )
 
 
 def run(args: argparse.Namespace) -> int:

@@ -9,11 +9,12 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
-from importlib import import_module
 from typing import NoReturn
 
+from willow_cart.cli.arguments import add_arguments
 from willow_cart.errands.document import Table
 from willow_cart.errors import BadOption
+from willow_cart.jobs import COMMANDS, Option, options_in
 
 Fill = Callable[[str, str, str], str]
 """Makes the text of an option from what is given: the text, its key, and where it stands."""
@@ -21,22 +22,19 @@ Fill = Callable[[str, str, str], str]
 
 def options_of_command(
     command: str, groups: Sequence[str] = (), without: Sequence[str] = ()
-) -> dict[str, argparse.Action]:
-    """The options of a command by their keys, of all groups or of some."""
-    parser = argparse.ArgumentParser(add_help=False)
-    import_module(f"willow_cart.cli.{command}").add_options(parser)
+) -> dict[str, Option]:
+    """Return the options of a command by their keys, of all groups or of some."""
     return {
-        action.option_strings[0].lstrip("-").replace("-", "_"): action
-        for group in parser._action_groups  # noqa: SLF001  # there is no public way to them
+        option.key: option
+        for group in COMMANDS[command].groups
         if (not groups or group.title in groups) and group.title not in without
-        for action in group._group_actions  # noqa: SLF001
-        if action.option_strings
+        for option in options_in(*group.options)
     }
 
 
 def words_of(
     table: Table,
-    options: Mapping[str, argparse.Action],
+    options: Mapping[str, Option],
     besides: Sequence[str] = (),
     fill: Fill = lambda text, _key, _place: text,
 ) -> list[str]:
@@ -56,36 +54,35 @@ def words_of(
     for key, value in table.keys.items():
         if key in besides:
             continue
-        action, place = options[key], table.place(key)
-        option = action.option_strings[0]
-        if action.nargs == 0:
+        option, place = options[key], table.place(key)
+        if option.is_flag:
             if not isinstance(value, bool):
                 raise BadOption(place, "is yes or no", "write true or false")
-            words += [option] if value else []
+            words += [option.flag] if value else []
             continue
         if isinstance(value, bool | dict):
             raise BadOption(place, "is neither text, number nor list", "write it in quotes")
         several = value if isinstance(value, list | tuple) else [value]
         filled = [fill(_text_of(each), key, place) for each in several]
-        given = filled if isinstance(action.default, list) else [",".join(filled)]
+        given = filled if option.many else [",".join(filled)]
         for text in given:
-            _require_good(action, text, place)
-        words += [f"{option}={text}" for text in given]
+            _require_good(option, text, place)
+        words += [f"{option.flag}={text}" for text in given]
     return words
 
 
-def _require_good(action: argparse.Action, text: str, place: str) -> None:
+def _require_good(option: Option, text: str, place: str) -> None:
     """Refuse what the option does not take, with the place where it stands.
 
     Raises:
         BadOption: it is such.
     """
     try:
-        read = text if action.type is None else action.type(text)  # type: ignore[operator]
-    except (argparse.ArgumentTypeError, TypeError, ValueError) as error:
+        option.read(text)
+    except (BadOption, ValueError) as error:
         raise BadOption(place, str(error), "see the reference") from None
-    if action.choices is not None and read not in action.choices:
-        there_are = ", ".join(map(str, action.choices))
+    if option.choices and text not in option.choices:
+        there_are = ", ".join(option.choices)
         raise BadOption(place, f"{text} is not among its choices", f"there are {there_are}")
 
 
@@ -101,7 +98,7 @@ def read_words(command: str, words: Sequence[str], table: Table) -> argparse.Nam
             raise BadOption(table.place(), message.removeprefix("argument "), "see the guide")
 
     parser = Parser(add_help=False, allow_abbrev=False)
-    import_module(f"willow_cart.cli.{command}").add_options(parser)
+    add_arguments(parser, COMMANDS[command])
     return parser.parse_args(words)
 
 

@@ -6,21 +6,8 @@ import argparse
 import json
 from dataclasses import asdict
 
-from willow_cart.cli.connecting import add_connecting, make_access, make_context
+from willow_cart.cli.connecting import make_access, make_context
 from willow_cart.exits import Exit
-
-BRIEF = "test a place: name, port, TLS, listing, fetching, resuming, checksums, clock"
-DESCRIPTION = (
-    "Try a place step by step, and say what works, what does not, and what to do about it. Fetches"
-    " no file."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what knock understands."""
-    command.add_argument("sources", nargs=1, metavar="ADDRESS", help="the place")
-    add_connecting(command)
-    command.add_argument("--json", action="store_true", help="write JSON for other programs")
 
 
 def run(args: argparse.Namespace) -> int:

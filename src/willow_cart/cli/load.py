@@ -8,9 +8,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.errand_writing import add_writing, write_errand
-from willow_cart.cli.options import Looker, add_choosing, add_lanes, add_overwrite, add_sources
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.errand_writing import write_errand
+from willow_cart.cli.options import Looker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -18,37 +18,6 @@ if TYPE_CHECKING:
     from willow_cart.cart import Find, Loaded
     from willow_cart.model import Offer
     from willow_cart.sources import Look
-
-BRIEF = "put what is chosen in a cart: a table to look over, prune and haul"
-DESCRIPTION = (
-    "Write what the sources offer and the choosing options leave into a cart, a CSV file with one"
-    " row a file. Load again to bring it up to date: sizes and dates are renewed, what is new is"
-    " added, what is not offered any more is marked, and what you have changed stays as it is."
-    " A name that ends in .txt, .jsonl or .meta4, or is fetch.txt, writes that form instead."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what load understands."""
-    add_sources(command)
-    command.add_argument(
-        "--cart", type=Path, metavar="FILE", help="the cart, made or brought up to date"
-    )
-    command.add_argument(
-        "--to-script",
-        type=Path,
-        metavar="FILE.py",
-        help="write a Python file that brings it all home by itself, with checks and resume, where"
-        " nothing but Python is",
-    )
-    command.add_argument(
-        "--add", action="store_true", help="add sources to a cart that has files of others"
-    )
-    add_overwrite(command)
-    add_writing(command)
-    add_choosing(command)
-    add_connecting(command)
-    add_lanes(command)
 
 
 def run(args: argparse.Namespace) -> int:

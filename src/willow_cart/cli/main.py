@@ -14,19 +14,24 @@ from contextlib import suppress
 from importlib import import_module
 from typing import NoReturn
 
+from willow_cart.cli.arguments import add_arguments
 from willow_cart.cli.preferring import preferred
 from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import InternalError, WillowCartError, plainly
 from willow_cart.exits import Exit
+from willow_cart.jobs import COMMANDS
 from willow_cart.redaction import without_secrets
 from willow_cart.version import __version__
 
-COMMANDS = (
-    "survey", "load", "pick", "weigh", "haul", "unpack", "combine", "pack", "runs", "audit",
-    "receipt", "refile", "offline", "errand", "timetable", "knock", "settings", "help",
-    "completion", "demo",
-)  # fmt: skip
-"""The commands, in the order in which people come to them; each has a module of its name."""
+DESCRIPTION = (
+    "Bring many files home from lists, web pages and folders: look, choose, fetch with resume,"
+    " check, file, and keep a record of what came from where."
+)
+EXIT_CODES = (
+    "Exit codes: 0 all arrived or was here already; 1 something did not arrive; 2 the command was"
+    " not understood; 3 nothing matched; 4 something arrived but failed its check; 130 interrupted:"
+    " run the same command again to go on."
+)
 
 
 class _Parser(argparse.ArgumentParser):
@@ -54,34 +59,23 @@ def _near(word: str, known: Iterable[str]) -> str:
 
 
 def make_parser(names: Iterable[str] = COMMANDS) -> argparse.ArgumentParser:
-    """The parser of all commands, or of some; the reference in `docs/` is generated from it."""
+    """Return the parser of all commands, or of some."""
     parser = _Parser(
         prog="willow-cart",
-        description="Bring many files home from lists, web pages and folders: look, choose, fetch"
-        " with resume, check, file, and keep a record of what came from where.",
-        epilog="Exit codes: 0 all arrived or was here already; 1 something did not arrive;"
-        " 2 the command was not understood; 3 nothing matched; 4 something arrived but failed its"
-        " check; 130 interrupted: run the same command again to go on.",
+        description=DESCRIPTION,
+        epilog=EXIT_CODES,
         allow_abbrev=False,
     )
     parser.add_argument("--version", action="version", version=f"willow-cart {__version__}")
     commands = parser.add_subparsers(title="commands", metavar="COMMAND", required=True)
     for name in names:
-        module = import_module(f"willow_cart.cli.{name}")
-        command = commands.add_parser(
-            name, help=module.BRIEF, description=module.DESCRIPTION, allow_abbrev=False
+        command = COMMANDS[name]
+        added = commands.add_parser(
+            name, help=command.brief, description=command.description, allow_abbrev=False
         )
-        module.add_options(command)
-        command.set_defaults(run=module.run)
+        add_arguments(added, command)
+        added.set_defaults(command=name)
     return parser
-
-
-def commands_of(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
-    """The parser of each command, by its name."""
-    for action in parser._actions:  # noqa: SLF001  # there is no public way to them
-        if isinstance(action, argparse._SubParsersAction):  # noqa: SLF001
-            return dict(action.choices)
-    raise LookupError("the parser has no commands")
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -147,6 +141,6 @@ def _run(words: Sequence[str]) -> int:
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")
-    code: int = args.run(args)
+    code: int = import_module(f"willow_cart.cli.{args.command}").run(args)
     sys.stdout.flush()
     return code

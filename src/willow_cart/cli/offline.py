@@ -11,9 +11,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, add_choosing, depth, make_choosing, words_in
-from willow_cart.cli.pacing import add_pace, make_pace, make_request_rules
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.options import SizeAsker, make_choosing, words_in
+from willow_cart.cli.pacing import make_pace, make_request_rules
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -24,70 +24,9 @@ if TYPE_CHECKING:
     from willow_cart.hauling import Observer
     from willow_cart.offline import Readings, Scope, Taken
 
-BRIEF = "take a page, or a site's part, with all it needs to be read without a network"
-DESCRIPTION = (
-    "Take pages with their pictures, styles, fonts, scripts and media, and make copies that lead to"
-    " each other instead of to the network. What was served lies in DIR/as-served, byte for byte;"
-    " what is to be read begins at DIR/index.html. Run it again to renew what has changed. Choosing"
-    " options choose among what links lead to; what a page needs is taken with it."
-)
 
 # So many of what could not be had are told one by one.
 _MOST_TOLD = 10
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what offline understands."""
-    command.add_argument(
-        "pages", nargs="+", metavar="ADDRESS", help="the page to begin with; ranges as everywhere"
-    )
-    command.add_argument(
-        "--into", type=Path, required=True, metavar="DIR", help="the folder to file into"
-    )
-    command.add_argument(
-        "--depth",
-        type=depth,
-        default=1,
-        metavar="N|all",
-        help="how many levels of links are followed; 1 is the page itself (%(default)s)",
-    )
-    command.add_argument(
-        "--stay",
-        choices=["folder", "host"],
-        default="folder",
-        metavar="folder|host",
-        help="follow links below the page's folder, or anywhere at its host (%(default)s)",
-    )
-    command.add_argument(
-        "--also",
-        action="append",
-        default=[],
-        metavar="HOST",
-        help="a host, or a wildcard pattern, from which what pages need may come too",
-    )
-    command.add_argument(
-        "--parts",
-        default="images,media,styles,scripts",
-        metavar="PART,...",
-        help="what is taken with a page (%(default)s)",
-    )
-    command.add_argument(
-        "--ignore-robots",
-        action="store_true",
-        help="take also what robots.txt asks programs not to; for your own servers",
-    )
-    command.add_argument(
-        "--warc",
-        type=Path,
-        metavar="FILE",
-        help="write also the exact exchanges, as WARC (ISO 28500); end it in .warc or .warc.gz",
-    )
-    command.add_argument(
-        "--note", default="", metavar="TEXT", help="your own words about it, kept in the ledger"
-    )
-    add_choosing(command)
-    add_connecting(command)
-    add_pace(command)
 
 
 def run(args: argparse.Namespace) -> int:

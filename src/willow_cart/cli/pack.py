@@ -3,28 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
-from willow_cart.cli.options import add_choosing, add_overwrite, make_choosing
+from willow_cart.cli.options import make_choosing
 from willow_cart.errors import nothing_there
 from willow_cart.exits import Exit
-
-BRIEF = "pack what was hauled into one archive, the same to the byte every time"
-DESCRIPTION = (
-    "Pack the files of a folder into a zip or tar.gz archive, with a list of their checksums and a"
-    " Data Package descriptor of where they are from. The same files make the same archive. Every"
-    " file is read and held against the ledger; what is not as it was hauled is left out and told."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what pack understands."""
-    command.add_argument("folder", type=Path, metavar="DIR", help="a folder, hauled into or not")
-    command.add_argument(
-        "--to", type=Path, required=True, metavar="FILE", help="a name that ends in .zip or .tar.gz"
-    )
-    add_overwrite(command)
-    add_choosing(command)
 
 
 def run(args: argparse.Namespace) -> int:

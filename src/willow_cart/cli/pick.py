@@ -8,43 +8,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.choosing import Unknown
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, add_choosing, make_choosing
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.options import SizeAsker, make_choosing
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.cart import Picked, Way
 
-BRIEF = "take rows of a cart out or put them back; without options, in a view to tick in"
-DESCRIPTION = (
-    "Mark rows of a cart by the same options that choose everywhere, or tick them in a view where"
-    " none of --out, --only and --back is given. Nothing is deleted: a row that is out has an empty"
-    " take, and can be put back. What the cart was before is kept for --undo."
-)
 
 # So many sizes are asked for at a time.
 _LANES = 4
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what pick understands."""
-    add_cart(command)
-    ways = command.add_mutually_exclusive_group()
-    ways.add_argument("--out", action="store_true", help="take what is chosen out")
-    ways.add_argument("--only", action="store_true", help="take out everything but what is chosen")
-    ways.add_argument("--back", action="store_true", help="put what is chosen back")
-    ways.add_argument(
-        "--undo", action="store_true", help="undo the last picking; undo that, too, if repeated"
-    )
-    command.add_argument(
-        "--gone",
-        action="store_true",
-        help="choose only rows that their sources did not offer any more when last loaded",
-    )
-    add_choosing(command)
-    command.set_defaults(undated=None, unsized=None)
-    add_connecting(command)
 
 
 def add_cart(command: argparse.ArgumentParser) -> None:

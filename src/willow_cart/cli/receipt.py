@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.addresses import name_of
-from willow_cart.cli.options import add_folder, add_formats, add_overwrite, positive
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -23,54 +22,6 @@ if TYPE_CHECKING:
 
 # What is told of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
-
-BRIEF = "the account of the last haul into a folder, or of any before it"
-DESCRIPTION = (
-    "Show what a haul brought: each file with its state, size, checksum and how it was checked."
-    " The figures are read from the ledger in the folder."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what receipt understands."""
-    add_folder(command)
-    which = command.add_mutually_exclusive_group()
-    which.add_argument(
-        "--run",
-        dest="number",
-        type=positive,
-        metavar="N",
-        help="the haul with this number, not the last one",
-    )
-    which.add_argument(
-        "--runs", action="store_true", help="list the hauls into the folder, one in a line"
-    )
-    which.add_argument(
-        "--of",
-        metavar="NAME",
-        help="what became of one file in every haul: give its name, path or address",
-    )
-    form = add_formats(command)
-    form.add_argument(
-        "--html",
-        type=Path,
-        metavar="FILE",
-        help="write the receipt as a page with figures, which needs nothing but itself",
-    )
-    form.add_argument(
-        "--manifest",
-        choices=["sha256sums", "datapackage", "ro-crate", "markdown"],
-        metavar="sha256sums|datapackage|ro-crate|markdown",
-        help="what lies in the folder: a checksum list, a Data Package, an RO-Crate's metadata, or"
-        " a paragraph on data sources for a report",
-    )
-    form.add_argument(
-        "--bag",
-        type=Path,
-        metavar="NEW_DIR",
-        help="write the folder's files as a BagIt bag, with their checksums, to hand them on",
-    )
-    add_overwrite(command)
 
 
 def run(args: argparse.Namespace) -> int:
@@ -83,12 +34,12 @@ def run(args: argparse.Namespace) -> int:
     if args.manifest:
         return _write_manifest(args.folder, args.manifest)
     if args.html is not None:
-        return _write_page(args.folder, args.html, args.number, overwrite=args.overwrite)
+        return _write_page(args.folder, args.html, args.run_, overwrite=args.overwrite)
     if args.runs:
         return _list(args, [*map(_run_facts, read_runs(args.folder))])
     if args.of is not None:
         return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
-    with open_receipt(args.folder, args.number) as receipt:
+    with open_receipt(args.folder, args.run_) as receipt:
         if args.json:
             _write_json(receipt)
         elif args.csv:
@@ -108,7 +59,7 @@ def _require_one_haul(args: argparse.Namespace) -> None:
     form = "--html" if args.html is not None else ""
     for option, given in (("--manifest", args.manifest), ("--bag", args.bag)):
         if given is not None:
-            form, several = option, several or ("--run" if args.number else "")
+            form, several = option, several or ("--run" if args.run_ else "")
     if several and form:
         raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
 

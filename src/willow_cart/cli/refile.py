@@ -4,26 +4,8 @@ from __future__ import annotations
 
 import argparse
 
-from willow_cart.cli.filing import add_filing, make_rule, show_plan
-from willow_cart.cli.options import add_folder
+from willow_cart.cli.filing import make_rule, show_plan
 from willow_cart.exits import Exit
-
-BRIEF = "move what was hauled into a folder to where another rule wants it"
-DESCRIPTION = (
-    "Move the files of a folder by another layout or template, and have its ledger know: later"
-    " hauls find them there. All are moved or none. A file keeps the name that it has now, and what"
-    " is not as it was filed stays where it is. The ledger tells of a file its address, its name,"
-    " when it arrived and when it was changed last; of pages it tells nothing."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what refile understands."""
-    add_folder(command)
-    add_filing(command)
-    command.add_argument(
-        "--preview", action="store_true", help="show the tree that would result; moves nothing"
-    )
 
 
 def run(args: argparse.Namespace) -> int:

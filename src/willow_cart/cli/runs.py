@@ -13,7 +13,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import positive
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
@@ -31,26 +30,6 @@ _OUTCOMES = {
     Exit.CHECK_FAILED: "a check failed",
     Exit.INTERRUPTED: "stopped",
 }
-
-BRIEF = "hauls under way and past: list them, watch one, stop one"
-DESCRIPTION = (
-    "List the hauls of this machine, in the background or not. Without a number the options mean"
-    " the last one that is under way. Stopped or broken off, a haul goes on when its command is run"
-    " again."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what runs understands."""
-    what = command.add_mutually_exclusive_group()
-
-    def add(option: str, text: str) -> None:
-        what.add_argument(option, nargs="?", type=positive, const=0, metavar="N", help=text)
-
-    add("--watch", "show how far a haul is until it ends; Ctrl-C ends the watching alone")
-    add("--stop", "have a haul end: it keeps what has come, and its command goes on from there")
-    add("--log", "what a haul in the background has said so far")
-    what.add_argument("--json", action="store_true", help="list them as JSON")
 
 
 def run(args: argparse.Namespace) -> int:

@@ -13,21 +13,6 @@ from willow_cart.exits import Exit
 if TYPE_CHECKING:
     from willow_cart.cli.preferring import Setting
 
-BRIEF = "show which settings count here, and where each comes from"
-DESCRIPTION = (
-    "Show every setting that counts in this folder, with the file and the line that it is from."
-    " What is typed comes first, then what an errand says, then the project's file in this folder,"
-    " then your own; what nobody sets is as the reference says."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what settings understands."""
-    command.add_argument(
-        "--all", action="store_true", help="show also what nobody has set, as it is by itself"
-    )
-    command.add_argument("--json", action="store_true", help="write JSON for other programs")
-
 
 def run(args: argparse.Namespace) -> int:
     """Show the settings."""
@@ -60,9 +45,9 @@ def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, s
     from willow_cart.cli.preferring import TABLES
 
     return [
-        (table, key, action.default, "by itself")
+        (table, key, option.default, "by itself")
         for table in TABLES
-        for key, action in options_of(table).items()
+        for key, option in options_of(table).items()
         if (table, key) not in found
     ]
 

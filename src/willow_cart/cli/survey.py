@@ -6,34 +6,13 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import Looker, add_choosing, add_formats, add_lanes, add_sources
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.options import Looker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
 if TYPE_CHECKING:
     from willow_cart.cli.showing import Showing
-
-BRIEF = "look: what is offered and chosen, with counts and sizes; fetches no file"
-DESCRIPTION = (
-    "Show what the sources offer and what the choosing options leave of it: a table or a tree, the"
-    " total, and counts by kind and by heading. Fetches no file."
-)
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what survey understands."""
-    add_sources(command)
-    add_choosing(command)
-    add_connecting(command)
-    command.add_argument(
-        "--why",
-        action="store_true",
-        help="show also what was dropped, and by which rule",
-    )
-    add_lanes(command)
-    forms = add_formats(command)
-    forms.add_argument("--tree", action="store_true", help="show the folders as a tree")
 
 
 def run(args: argparse.Namespace) -> int:

@@ -12,34 +12,12 @@ from pathlib import Path
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.exits import Exit
 
-BRIEF = "have an errand run by itself, by cron or by systemd"
-DESCRIPTION = (
-    "Print what makes an errand run by itself: a line for a crontab, and a timer with its service"
-    " for systemd. Both have full paths and write what is said to a log beside the errand. With"
-    " --install the line is put into your own crontab, in place of an earlier one for the same"
-    " errand."
-)
-
 # The line above ours in a crontab says whose it is, so that it can be found again.
 _MARK = "# willow-cart errand"
 
 _VARIABLES = re.compile(
     r"\{env\[(\w+)\]\}|^\s*\w+_env\s*=\s*[\"'](\w+)|[\"']env:(\w+)", re.MULTILINE
 )
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what timetable understands."""
-    command.add_argument("file", type=Path, metavar="FILE", help="the errand")
-    command.add_argument(
-        "--at",
-        required=True,
-        metavar="WHEN",
-        help="when: 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', or a day of the month: '1 06:00'",
-    )
-    command.add_argument(
-        "--install", action="store_true", help="put the line into your own crontab"
-    )
 
 
 def run(args: argparse.Namespace) -> int:

@@ -13,50 +13,6 @@ if TYPE_CHECKING:
     from willow_cart.hauling import Account, Unpacking
 
 
-def add_unpacking(command: argparse.ArgumentParser, group_text: str) -> argparse._ArgumentGroup:
-    """Add what says how archives are unpacked, and return the group."""
-    group = command.add_argument_group("unpacking", group_text)
-    group.add_argument(
-        "--unpack-to",
-        metavar="TEMPLATE",
-        help="the folder for what is in each archive, by the fields of --file-as ({folder}/{stem})",
-    )
-    group.add_argument(
-        "--inside",
-        action="append",
-        default=[],
-        metavar="PATTERN",
-        help="take only what matches a wildcard pattern, as for --keep, by its path in the archive",
-    )
-    group.add_argument(
-        "--lift",
-        action="store_true",
-        help="leave out the folder that everything in an archive is in, if there is one",
-    )
-    group.add_argument(
-        "--nested", action="store_true", help="unpack archives in archives too, once"
-    )
-    group.add_argument(
-        "--then",
-        choices=["keep", "remove"],
-        default="keep",
-        metavar="keep|remove",
-        help="what becomes of an archive of which all was taken (%(default)s)",
-    )
-    group.add_argument(
-        "--swell-at-most",
-        metavar="BOUND",
-        help="how much may come out of one: 200x its size, 50GB, or both with a comma (1000x, where"
-        " that is more than 100 MB)",
-    )
-    group.add_argument(
-        "--archive-password",
-        metavar="env:NAME|file:PATH",
-        help="the password of encrypted archives",
-    )
-    return group
-
-
 def read_bounds(text: str | None) -> Bounds:
     """Read how far an archive may swell.
 
@@ -116,7 +72,7 @@ def require_of_use(args: argparse.Namespace) -> None:
 
 def opens_archives(args: argparse.Namespace) -> bool:
     """Return whether archives are opened although they are not unpacked."""
-    return bool(args.inspect) or getattr(args, "kind", None) == "archive"
+    return bool(args.inspect) or getattr(args, "as_", None) == "archive"
 
 
 def show_unpacked(account: Account) -> None:

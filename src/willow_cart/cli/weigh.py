@@ -7,9 +7,8 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.connecting import add_connecting, make_access
-from willow_cart.cli.options import SizeAsker, add_overwrite, few, read_size, read_speed
-from willow_cart.cli.pick import add_cart
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.options import SizeAsker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 
@@ -22,59 +21,10 @@ if TYPE_CHECKING:
 
     Parts = list[tuple[Path, Part]]
 
-BRIEF = "what a cart weighs, by kind, folder, source and month; does it fit; split it"
-DESCRIPTION = (
-    "Count and add up what is taken of a cart: by kind, folder, source and month, with the largest"
-    " files, the free space, and how long it takes. Sizes that are not known are counted apart."
-    " With --drives or --shares also write one cart for each drive or machine."
-)
 
 # So many groups of a sort are told one by one, and sizes asked for at a time.
 _MOST_GROUPS = 12
 _LANES = 4
-
-
-def add_options(command: argparse.ArgumentParser) -> None:
-    """Add what weigh understands."""
-    add_cart(command)
-    add_overwrite(command)
-    command.add_argument(
-        "--into",
-        type=Path,
-        default=Path(),
-        metavar="DIR",
-        help="where it is to be hauled: its free space, what is there already, the speed of the"
-        " last haul (the current folder)",
-    )
-    command.add_argument(
-        "--at",
-        type=read_speed,
-        metavar="SPEED",
-        help="how long it takes at a speed, such as 20MB/s",
-    )
-    command.add_argument(
-        "--ask-sizes",
-        action="store_true",
-        help="ask the servers for sizes that are not known, one request a file, and note them in"
-        " the cart",
-    )
-    parts = command.add_mutually_exclusive_group()
-    parts.add_argument(
-        "--drives",
-        type=_drives,
-        metavar="SIZE,...",
-        help="write a cart for each drive of these sizes, whole folders together where they fit",
-    )
-    parts.add_argument(
-        "--shares", type=few, metavar="N", help="write N carts of about the same size"
-    )
-    command.add_argument("--figure", type=Path, metavar="FILE", help="draw it: FILE.png or .svg")
-    command.add_argument("--json", action="store_true", help="write JSON for other programs")
-    add_connecting(command)
-
-
-def _drives(text: str) -> list[int]:
-    return [read_size(each) for each in text.split(",")]
 
 
 def run(args: argparse.Namespace) -> int:

@@ -249,8 +249,8 @@ def _parse(
     keys = {key.rstrip("_"): value for key, value in options.items() if value is not None}
     table = Table(name, name, keys)
     known = {
-        key: action
-        for key, action in options_of_command(command).items()
+        key: option
+        for key, option in options_of_command(command).items()
         if key not in NOT_KEYWORDS
     }
     typed = [*words_of(table, known), *more, *words]

@@ -1,8 +1,6 @@
-"""The options of the commands as keywords, with their types; a test holds them to the parser.
+"""What the functions take besides their sources: the options of the commands, typed.
 
-Sizes are bytes or text with a unit (`"10MB"`), times seconds or text (`"5d"`), moments text or
-`datetime`. An option that may be given several times takes one or a sequence of them. `as` is a
-word of the language, so it is written `as_` here.
+Made from the option table by `make docs`; not to be edited.
 """
 
 from __future__ import annotations
@@ -17,13 +15,13 @@ File = str | PathLike[str]
 Files = File | Sequence[File]
 Amount = int | float | str
 Moment = str | date | datetime
-Unknown = Literal["keep", "drop"]
 
 
-class LookingOptions(TypedDict, total=False):
-    """How sources are looked at."""
+class SurveyOptions(TypedDict, total=False):
+    """What `survey` and `load` understand."""
 
-    as_: str
+    lanes: int
+    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
     depth: int | Literal["all"]
     within: str
     parts: Words
@@ -32,11 +30,6 @@ class LookingOptions(TypedDict, total=False):
     base: str
     most_listed: int
     ignore_robots: bool
-
-
-class ChoosingOptions(TypedDict, total=False):
-    """Which offers are kept."""
-
     numbers: int | str
     link_text: Words
     column: int | str
@@ -49,19 +42,14 @@ class ChoosingOptions(TypedDict, total=False):
     after_name: str
     since: Moment
     until: Moment
-    undated: Unknown
+    undated: Literal["keep", "drop"]
     at_least: Amount
     at_most: Amount
-    unsized: Unknown
+    unsized: Literal["keep", "drop"]
     prefer: Words
     nth: str
     first: int
     ask_sizes: bool
-
-
-class ReachingOptions(TypedDict, total=False):
-    """How places are reached and let one in; no secret is among them, only where it is kept."""
-
     sign_in: str
     user: str
     password: str
@@ -78,24 +66,18 @@ class ReachingOptions(TypedDict, total=False):
     requester_pays: bool
     largest_listing: Amount
     active: bool
-
-
-class SurveyOptions(LookingOptions, ChoosingOptions, ReachingOptions, total=False):
-    """What `survey` and `load` understand."""
-
-    lanes: int
     attempts: int
     pause: Amount
     longest_wait: Amount
 
 
-class HaulOptions(SurveyOptions, total=False):
+class HaulOptions(TypedDict, total=False):
     """What `haul` understands."""
 
-    layout: str
+    layout: Literal["tree", "flat", "host", "kind", "month", "heading"]
     file_as: str
-    times: Literal["keep", "now"]
     name_parts: str
+    times: Literal["keep", "now"]
     checksums: Files
     find_checksums: bool
     must_check: bool
@@ -107,7 +89,35 @@ class HaulOptions(SurveyOptions, total=False):
     note: str
     log: File
     on_arrival: str
-    unpack: Words
+    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
+    depth: int | Literal["all"]
+    within: str
+    parts: Words
+    pages: int
+    next: str
+    base: str
+    most_listed: int
+    ignore_robots: bool
+    numbers: int | str
+    link_text: Words
+    column: int | str
+    ext: Words
+    kind: Words
+    keep: Words
+    drop: Words
+    keep_re: Words
+    drop_re: Words
+    after_name: str
+    since: Moment
+    until: Moment
+    undated: Literal["keep", "drop"]
+    at_least: Amount
+    at_most: Amount
+    unsized: Literal["keep", "drop"]
+    prefer: Words
+    nth: str
+    first: int
+    ask_sizes: bool
     unpack_to: str
     inside: Words
     lift: bool
@@ -115,6 +125,24 @@ class HaulOptions(SurveyOptions, total=False):
     then: Literal["keep", "remove"]
     swell_at_most: str
     archive_password: str
+    unpack: Words
+    sign_in: str
+    user: str
+    password: str
+    token: str
+    account_key: str
+    shared_access: str
+    header: Words
+    cookies: File
+    sign_in_at: str
+    ca: File
+    client_cert: File
+    client_key: File
+    endpoint: str
+    requester_pays: bool
+    largest_listing: Amount
+    active: bool
+    lanes: int
     lanes_per_host: int
     strands: int | Literal["auto"]
     gap: Amount
@@ -124,9 +152,12 @@ class HaulOptions(SurveyOptions, total=False):
     slowest: Amount
     time_per_file: Amount
     largest: Amount
+    attempts: int
+    pause: Amount
+    longest_wait: Amount
 
 
-class AuditOptions(ReachingOptions, total=False):
+class AuditOptions(TypedDict, total=False):
     """What `audit` understands."""
 
     quick: bool
@@ -137,3 +168,19 @@ class AuditOptions(ReachingOptions, total=False):
     local_files: bool
     threads: int
     lanes: int
+    sign_in: str
+    user: str
+    password: str
+    token: str
+    account_key: str
+    shared_access: str
+    header: Words
+    cookies: File
+    sign_in_at: str
+    ca: File
+    client_cert: File
+    client_key: File
+    endpoint: str
+    requester_pays: bool
+    largest_listing: Amount
+    active: bool

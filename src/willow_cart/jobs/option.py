@@ -1,0 +1,112 @@
+"""What an option is: defined once, as a field of a dataclass, with all that its faces need.
+
+From a field come the argument of the command line, the key of errands and settings, the keyword of
+the Python function, the line in the reference, the entry in the JSON schema, and what shells
+complete.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+_OPTION = "option"
+
+
+@dataclass(frozen=True, slots=True)
+class Option:
+    """An option, or an argument that has no name on the command line.
+
+    Attributes:
+        dest: the name of the field; a name that Python reserves has `_` behind it.
+        help: one line, with `%(default)s` for the default.
+        default: as the command line would give it; a list of none for one that is given several
+            times.
+        read: makes a value of a text; raises ValueError or BadOption.
+        metavar: what stands for the value in help.
+        choices: the texts that it takes; empty for any.
+        many: whether it may be given several times.
+        is_flag: whether it takes no value.
+        is_required: whether it must be given.
+        nargs: how many values an argument takes, as argparse writes it; None for one.
+        const: the value where it is given without one; None where it must have one.
+        one_of: what it is an alternative to: options of a command with the same word exclude each
+            other; empty for none.
+        keyword: the type of its keyword in Python; empty for the usual one.
+    """
+
+    dest: str
+    help: str
+    default: Any = None
+    read: Callable[[str], Any] = str
+    metavar: str = ""
+    choices: tuple[str, ...] = ()
+    many: bool = False
+    is_flag: bool = False
+    is_required: bool = False
+    nargs: str | int | None = None
+    const: Any = None
+    one_of: str = ""
+    keyword: str = ""
+
+    @property
+    def key(self) -> str:
+        """Its name in errands, settings and Python."""
+        return self.dest.rstrip("_")
+
+    @property
+    def flag(self) -> str:
+        """Its name on the command line."""
+        return f"--{self.key.replace('_', '-')}"
+
+    @property
+    def text(self) -> str:
+        """Its line of help, with the default put in."""
+        return self.help % {"default": self.default, "prog": "willow-cart"}
+
+
+def option(
+    default: Any,
+    read: Callable[[str], Any],
+    text: str,
+    *,
+    metavar: str = "",
+    choices: Sequence[str] = (),
+    many: bool = False,
+    required: bool = False,
+    nargs: str | int | None = None,
+    const: Any = None,
+    one_of: str = "",
+    keyword: str = "",
+) -> Any:
+    """Return a field for an option with a value; see `Option`."""
+    made = Option(
+        "",
+        text,
+        [] if many else default,
+        read,
+        metavar or "|".join(choices),
+        tuple(choices),
+        many,
+        is_required=required,
+        nargs=nargs,
+        const=const,
+        one_of=one_of,
+        keyword=keyword,
+    )
+    return dataclasses.field(default=default, metadata={_OPTION: made})
+
+
+def flag(text: str, *, one_of: str = "") -> Any:
+    """Return a field for an option without a value; see `Option`."""
+    made = Option("", text, default=False, is_flag=True, one_of=one_of)
+    return dataclasses.field(default=False, metadata={_OPTION: made})
+
+
+def options_in(*groups: type) -> Iterator[Option]:
+    """Yield the options of groups, in the order in which they are defined."""
+    for group in groups:
+        for field in dataclasses.fields(group):
+            yield dataclasses.replace(field.metadata[_OPTION], dest=field.name)

@@ -1,0 +1,178 @@
+"""An option is defined once: whichever way it is given, the same is asked for."""
+
+from __future__ import annotations
+
+import json
+import typing
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.support.docs import ROOT, docs_module
+from tests.support.program import RunHere
+from willow_cart.choosing import Unknown
+from willow_cart.cli.errand_job import TABLES, make_job, options_of
+from willow_cart.cli.errand_writing import write_errand
+from willow_cart.cli.keys import options_of_command, read_words, words_of
+from willow_cart.cli.main import make_parser
+from willow_cart.errands import Table, Values, read_document
+from willow_cart.errors import BadOption
+from willow_cart.filing import Layout
+from willow_cart.hauling import Presence, SameBytes
+from willow_cart.jobs import COMMANDS, Option
+from willow_cart.jobs import readers as read
+from willow_cart.offline import Stay
+from willow_cart.records.manifests import Manifest
+from willow_cart.scripting import calls
+from willow_cart.scripting import options as keywords
+from willow_cart.sources.listing import Kind
+
+_SAMPLES: dict[Any, tuple[str, object]] = {
+    read.size: ("12MB", "12MB"),
+    read.speed: ("2MB/s", "2MB/s"),
+    read.seconds: ("7", 7),
+    read.positive: ("3", 3),
+    read.few: ("3", 3),
+    read.whole: ("3", 3),
+    read.depth: ("all", "all"),
+    read.strands: ("auto", "auto"),
+    Path: ("some/file", Path("some/file")),
+    str: ("3,8", "3,8"),
+}
+"""By what reads an option: what is typed, and what is given in Python for the same."""
+
+
+def _sample(option: Option) -> tuple[str, object]:
+    """A value that is not the default, as it is typed and as it is given in Python."""
+    if option.is_flag:
+        return "", True
+    if option.choices:
+        other = next(each for each in reversed(option.choices) if each != option.default)
+        return other, other
+    if option.metavar.startswith("env:"):
+        return "env:FROM_TRUST", "env:FROM_TRUST"
+    return _SAMPLES[option.read]
+
+
+def _typed(option: Option) -> str:
+    text, _given = _sample(option)
+    return option.flag if option.is_flag else f"{option.flag}={text}"
+
+
+def _all_options() -> Iterator[tuple[str, Option]]:
+    for name, command in COMMANDS.items():
+        for option in command.options():
+            yield name, option
+
+
+def test_each_name_stands_for_one_option_of_a_command() -> None:
+    for name, command in COMMANDS.items():
+        keys = [option.key for option in command.options()]
+        assert len(keys) == len(set(keys)), name
+
+
+@pytest.mark.parametrize("command", ["survey", "load", "haul", "audit"])
+def test_typed_and_as_a_keyword_an_option_asks_for_the_same(command: str) -> None:
+    rest = {"load": ["--cart=-"], "haul": ["--into=x"]}.get(command, [])
+    options = options_of_command(command)
+    for key, option in options.items():
+        if f"--{key}=" in " ".join(rest):
+            continue
+        typed = make_parser().parse_args([command, "x", *rest, _typed(option)])
+        table = Table("in Python", "in Python", {key: _sample(option)[1]})
+        given = read_words(command, [*rest, *words_of(table, options), "x"], table)
+        assert vars(typed)[option.dest] != option.default, key
+        assert vars(typed).items() >= vars(given).items(), key
+
+
+def test_each_keyword_is_typed() -> None:
+    classes = {"survey": "SurveyOptions", "haul": "HaulOptions", "audit": "AuditOptions"}
+    for command, name in classes.items():
+        known = typing.get_type_hints(getattr(keywords, name))
+        options = options_of_command(command)
+        assert {key.rstrip("_") for key in known} == set(options) - calls.NOT_KEYWORDS
+    written = (ROOT / "src" / "willow_cart" / "scripting" / "options.py").read_text()
+    assert written == docs_module("make_keywords").render(), "run `make docs`"
+
+
+def test_an_errand_that_is_written_asks_for_what_was_typed(tmp_path: Path) -> None:
+    said_otherwise = {"into", "preview", "detach", "write_errand"}
+    unpacking = options_of_command("haul", ("unpacking",))
+    for key, option in options_of_command("haul").items():
+        if key in said_otherwise:
+            continue
+        words = ["x", "--into=y", _typed(option)]
+        if key == "header":
+            words[-1] = "--header=X-Trust: env:FROM_TRUST"
+        elif key in unpacking and key != "unpack":
+            words.append("--unpack=*.zip")
+        typed = make_parser().parse_args(["haul", *words])
+        asked = _asked_by_errand(tmp_path / f"{key}.toml", words)
+        assert asked[option.dest] == vars(typed)[option.dest] != option.default, key
+
+
+def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
+    """Write an errand of what is typed, read it, and return all that it asks for."""
+    write_errand(path, "haul", words)
+    job = make_job(read_document(path), Values({}, now=datetime.now(UTC), environment={}))
+    (source,) = job.sources
+    asked = {**vars(job.haul), **_of_tables(vars(source.args), "source")}
+    for step in job.steps:
+        unpacking = make_parser().parse_args(step.words)
+        asked |= {**_of_tables(vars(unpacking), "unpack"), "unpack": unpacking.keep}
+    return asked
+
+
+def _of_tables(values: Mapping[str, Any], table: str) -> dict[str, Any]:
+    dests = {option.dest for option in options_of(table).values()}
+    return {dest: value for dest, value in values.items() if dest in dests}
+
+
+def test_the_reference_and_the_shells_know_each_option(here: RunHere, tmp_path: Path) -> None:
+    page = (ROOT / "docs" / "reference.md").read_text()
+    sections = dict(zip(COMMANDS, page.split("\n## ")[-len(COMMANDS) :], strict=True))
+    shells = {shell: here(tmp_path, "completion", shell).out for shell in ("bash", "zsh", "fish")}
+    for command, option in _all_options():
+        assert option.flag in sections[command]
+        for shell, script in shells.items():
+            assert option.key.replace("_", "-") in script, shell
+
+
+def test_the_schema_knows_each_key_of_an_errand() -> None:
+    schema = json.loads((ROOT / "docs" / "errand.schema.json").read_text())["properties"]
+    steps = {each["required"][0]: each for each in schema["arrival"]["items"]["oneOf"]}
+    tables = {**schema, "source": schema["source"]["items"], **steps}
+    for table in TABLES:
+        for key, option in options_of(table).items():
+            known = tables[table]["properties"][key]
+            assert (known.get("type") == "boolean") == option.is_flag, key
+
+
+def test_choices_are_those_that_the_core_knows() -> None:
+    known = {
+        "as": {each.value for each in Kind},
+        "manifest": {each.value for each in Manifest},
+        "stay": {each.value for each in Stay},
+        "layout": {each.value for each in Layout},
+        "if_present": {each.value for each in Presence},
+        "twins": {each.value for each in SameBytes},
+        "undated": {each.value for each in Unknown},
+        "unsized": {each.value for each in Unknown},
+    }
+    for _command, option in _all_options():
+        if option.key in known and option.choices:
+            assert set(option.choices) == known[option.key], option.key
+
+
+def test_what_a_reader_refuses_is_refused_in_every_face() -> None:
+    for command, option in _all_options():
+        if option.is_flag or option.read in (str, Path):
+            continue
+        with pytest.raises((BadOption, ValueError)):
+            option.read("not-one")
+        table = Table("a table", "a table", {option.key: "not-one"})
+        with pytest.raises(BadOption):
+            words_of(table, options_of_command(command))
