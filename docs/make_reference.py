@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from willow_cart.cli.main import DESCRIPTION, EXIT_CODES
-from willow_cart.jobs import COMMANDS, Option, options_in
+from willow_cart.jobs import COMMANDS, Option
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"
@@ -28,21 +28,20 @@ def render() -> str:
     ]
     for name, command in COMMANDS.items():
         lines += ["", f"## willow-cart {name}", "", command.description]
-        if command.arguments is not None:
-            lines += _table("What it takes", options_in(command.arguments), is_named=False)
-        for group in command.groups:
-            title = group.title.capitalize() or "Options"
-            lines += _table(title, options_in(*group.options), is_named=True)
+        if arguments := list(command.arguments()):
+            lines += _table("What it takes", arguments)
+        for group in command.groups():
+            lines += _table(group.title.capitalize() or "Options", group.options)
     return "\n".join(lines) + "\n"
 
 
-def _table(title: str, options: Iterable[Option], *, is_named: bool) -> list[str]:
-    rows = [_row(option, is_named=is_named) for option in options]
+def _table(title: str, options: Iterable[Option]) -> list[str]:
+    rows = map(_row, options)
     return ["", f"**{title}**", "", "| | |", "| --- | --- |", *rows]
 
 
-def _row(option: Option, *, is_named: bool) -> str:
-    words = option.flag if is_named else ""
+def _row(option: Option) -> str:
+    words = "" if option.is_argument else option.flag
     if not option.is_flag:
         words = f"{words} {option.metavar or option.dest}".strip()
     # A bar would begin another cell, and a pair of stars slanted words.

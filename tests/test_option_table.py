@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import typing
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import asdict
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,7 @@ from tests.support.program import RunHere
 from willow_cart.choosing import Unknown
 from willow_cart.cli.errand_job import TABLES, make_job, options_of
 from willow_cart.cli.errand_writing import write_errand
-from willow_cart.cli.keys import options_of_command, read_words, words_of
+from willow_cart.cli.keys import Asked, options_of_command, read_words, words_of
 from willow_cart.cli.main import make_parser
 from willow_cart.errands import Table, Values, read_document
 from willow_cart.errors import BadOption
@@ -24,6 +25,12 @@ from willow_cart.filing import Layout
 from willow_cart.hauling import Presence, SameBytes
 from willow_cart.jobs import COMMANDS, Option
 from willow_cart.jobs import readers as read
+from willow_cart.jobs.audit import AuditRequest
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.load import LoadRequest
+from willow_cart.jobs.requests import Request
+from willow_cart.jobs.survey import SurveyRequest
+from willow_cart.jobs.unpack import UnpackRequest
 from willow_cart.offline import Stay
 from willow_cart.records.manifests import Manifest
 from willow_cart.scripting import calls
@@ -72,20 +79,25 @@ def test_each_name_stands_for_one_option_of_a_command() -> None:
     for name, command in COMMANDS.items():
         keys = [option.key for option in command.options()]
         assert len(keys) == len(set(keys)), name
+        assert not {option.dest for option in command.options()} & set(dir(Request)), name
 
 
-@pytest.mark.parametrize("command", ["survey", "load", "haul", "audit"])
-def test_typed_and_as_a_keyword_an_option_asks_for_the_same(command: str) -> None:
-    rest = {"load": ["--cart=-"], "haul": ["--into=x"]}.get(command, [])
-    options = options_of_command(command)
+@pytest.mark.parametrize("kind", [SurveyRequest, LoadRequest, HaulRequest, AuditRequest])
+def test_typed_and_as_a_keyword_an_option_asks_for_the_same(kind: type[Request]) -> None:
+    rest = {"load": ["--cart=-"], "haul": ["--into=x"]}.get(kind.command, [])
+    options = options_of_command(kind.command)
     for key, option in options.items():
-        if f"--{key}=" in " ".join(rest):
+        if any(word.startswith(f"{option.flag}=") for word in rest):
             continue
-        typed = make_parser().parse_args([command, "x", *rest, _typed(option)])
+        typed = _request(kind, ["x", *rest, _typed(option)])
         table = Table("in Python", "in Python", {key: _sample(option)[1]})
-        given = read_words(command, [*rest, *words_of(table, options), "x"], table)
-        assert vars(typed)[option.dest] != option.default, key
-        assert vars(typed).items() >= vars(given).items(), key
+        assert typed == read_words(kind, [*rest, *words_of(table, options), "x"], table)
+        assert typed != _request(kind, ["x", *rest]), key
+
+
+def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
+    """What is asked for by typing words."""
+    return kind.from_values(vars(make_parser().parse_args([kind.command, *words])))
 
 
 def test_each_keyword_is_typed() -> None:
@@ -109,9 +121,10 @@ def test_an_errand_that_is_written_asks_for_what_was_typed(tmp_path: Path) -> No
             words[-1] = "--header=X-Trust: env:FROM_TRUST"
         elif key in unpacking and key != "unpack":
             words.append("--unpack=*.zip")
-        typed = make_parser().parse_args(["haul", *words])
+        typed = _request(HaulRequest, words)
         asked = _asked_by_errand(tmp_path / f"{key}.toml", words)
-        assert asked[option.dest] == vars(typed)[option.dest] != option.default, key
+        given = getattr(typed, option.dest)
+        assert asked[option.dest] == given != getattr(HaulRequest, option.dest), key
 
 
 def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
@@ -119,16 +132,15 @@ def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
     write_errand(path, "haul", words)
     job = make_job(read_document(path), Values({}, now=datetime.now(UTC), environment={}))
     (source,) = job.sources
-    asked = {**vars(job.haul), **_of_tables(vars(source.args), "source")}
+    asked = {**asdict(job.haul), **_of_table(source.request, "source")}
     for step in job.steps:
-        unpacking = make_parser().parse_args(step.words)
-        asked |= {**_of_tables(vars(unpacking), "unpack"), "unpack": unpacking.keep}
+        unpacking = _request(UnpackRequest, step.words[1:])
+        asked |= {**_of_table(unpacking, "unpack"), "unpack": unpacking.keep}
     return asked
 
 
-def _of_tables(values: Mapping[str, Any], table: str) -> dict[str, Any]:
-    dests = {option.dest for option in options_of(table).values()}
-    return {dest: value for dest, value in values.items() if dest in dests}
+def _of_table(request: Request, table: str) -> dict[str, Any]:
+    return {each.dest: getattr(request, each.dest) for each in options_of(table).values()}
 
 
 def test_the_reference_and_the_shells_know_each_option(here: RunHere, tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from willow_cart.errors import BadOption
-from willow_cart.jobs import Command, Option, options_in
+from willow_cart.jobs import Command, Option
 
 
 def add_arguments(parser: argparse.ArgumentParser, command: Command, *, raw: bool = False) -> None:
@@ -18,15 +18,13 @@ def add_arguments(parser: argparse.ArgumentParser, command: Command, *, raw: boo
         command: as the table has it.
         raw: whether values stay the texts that were typed.
     """
-    if command.arguments is not None:
-        for option in options_in(command.arguments):
-            _add(parser, option, raw=raw)
-    for group in command.groups:
-        options = list(options_in(*group.options))
+    for argument in command.arguments():
+        _add(parser, argument, raw=raw)
+    for group in command.groups():
+        within: argparse._ActionsContainer = parser
         if group.title:
-            _add_all(parser.add_argument_group(group.title, group.text or None), options, raw=raw)
-        else:
-            _add_all(parser, options, raw=raw)
+            within = parser.add_argument_group(group.title, group.text or None)
+        _add_all(within, group.options, raw=raw)
     parser.set_defaults(**command.defaults)
 
 
@@ -39,11 +37,12 @@ def _add_all(to: argparse._ActionsContainer, options: Iterable[Option], *, raw: 
             if option.one_of not in excluding:
                 excluding[option.one_of] = to.add_mutually_exclusive_group()
             where = excluding[option.one_of]
-        _add(where, option, raw=raw, name=option.flag)
+        _add(where, option, raw=raw)
 
 
-def _add(to: argparse._ActionsContainer, option: Option, *, raw: bool, name: str = "") -> None:
-    """Add one option, or an argument where it has no name."""
+def _add(to: argparse._ActionsContainer, option: Option, *, raw: bool) -> None:
+    """Add one option, or an argument."""
+    name = "" if option.is_argument else option.flag
     named: dict[str, Any] = {"dest": option.dest} if name else {}
     if name and option.is_required:
         named["required"] = True

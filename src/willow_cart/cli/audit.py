@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import csv
 import json
 import shlex
@@ -15,6 +14,7 @@ from typing import TYPE_CHECKING
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.telling import counted, is_heard, tell, tell_each
 from willow_cart.exits import Exit
+from willow_cart.jobs.audit import AuditRequest
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -32,30 +32,30 @@ _ORDER = (
 )  # fmt: skip
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: AuditRequest) -> int:
     """Audit, show what was found, and repair it if that is wished for."""
     from willow_cart.auditing import Finding
 
-    found = find(args)
-    if args.json:
+    found = find(request)
+    if request.json:
         print(json.dumps([_facts(each) for each in found], ensure_ascii=False, indent=2))
-    elif args.csv:
+    elif request.csv:
         writer = csv.DictWriter(sys.stdout, ("path", "finding", "why", "size", "url"))
         writer.writeheader()
         writer.writerows(map(_covered, found))
     else:
         _show(found)
     counts = Counter(each.finding for each in found)
-    if args.repair and (counts[Finding.CHANGED] or counts[Finding.MISSING]):
-        account = repair(args, found)
+    if request.repair and (counts[Finding.CHANGED] or counts[Finding.MISSING]):
+        account = repair(request, found)
         print(counted(account.planned, account.counts), flush=True)
         return account.exit_code
     return code_of(counts)
 
 
-def find(args: argparse.Namespace) -> list[Audited]:
+def find(request: AuditRequest) -> list[Audited]:
     """What there is to find, the worst first."""
-    return sorted(_audit(args), key=lambda each: (_ORDER.index(each.finding), each.path))
+    return sorted(_audit(request), key=lambda each: (_ORDER.index(each.finding), each.path))
 
 
 def code_of(counts: Mapping[Finding, int]) -> Exit:
@@ -68,39 +68,39 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
     return Exit.INCOMPLETE if any(counts[each] for each in bad) else Exit.GOOD
 
 
-def _audit(args: argparse.Namespace) -> Iterator[Audited]:
+def _audit(request: AuditRequest) -> Iterator[Audited]:
     """What was found at rest, and upstream of what is still as it was."""
     from willow_cart.auditing import Finding, ask_upstream, audit
     from willow_cart.model import Trouble
 
     troubles: list[Trouble] = []
-    entries = _entries(args)
+    entries = _entries(request)
     with _bar() as (begin, read):
         found = list(
             audit(
-                args.folder,
+                request.folder,
                 entries,
-                quick=args.quick,
-                inside=args.inspect,
-                threads=args.threads,
+                quick=request.quick,
+                inside=request.inspect,
+                threads=request.threads,
                 begin=begin,
                 read=read,
                 troubles=troubles,
             )
         )
     tell_each(troubles)
-    if not args.upstream:
+    if not request.upstream:
         yield from found
         return
     unharmed = [
         each.arrival for each in found if each.arrival and each.finding is Finding.UNCHANGED
     ]
     yield from (each for each in found if each.finding is not Finding.UNCHANGED or not each.arrival)
-    with _access(args) as access:
-        yield from ask_upstream(list(_followed(args, unharmed)), access, args.lanes)
+    with _access(request) as access:
+        yield from ask_upstream(list(_followed(request, unharmed)), access, request.lanes)
 
 
-def _followed(args: argparse.Namespace, arrivals: Iterable[Arrival | None]) -> Iterator[Arrival]:
+def _followed(request: AuditRequest, arrivals: Iterable[Arrival | None]) -> Iterator[Arrival]:
     """Yield the arrivals whose addresses may be asked; tell of those that may not.
 
     A ledger may have been written by whoever handed the folder on.
@@ -110,7 +110,7 @@ def _followed(args: argparse.Namespace, arrivals: Iterable[Arrival | None]) -> I
     for arrival in arrivals:
         if arrival is None:
             continue
-        if scheme_of(arrival.address) == "file" and not args.local_files:
+        if scheme_of(arrival.address) == "file" and not request.local_files:
             tell(
                 f"{arrival.path}: came from a file of this machine; --local-files fetches such"
                 " files again"
@@ -119,24 +119,23 @@ def _followed(args: argparse.Namespace, arrivals: Iterable[Arrival | None]) -> I
         yield arrival
 
 
-def _entries(args: argparse.Namespace) -> Sequence[Entry]:
+def _entries(request: AuditRequest) -> Sequence[Entry]:
     from willow_cart.sources.checksum_lists import read_lists
 
-    if not args.checksums:
+    if not request.checksums:
         return ()
-    with _access(args) as access:
-        entries, troubles = read_lists(args.checksums, access)
+    with _access(request) as access:
+        entries, troubles = read_lists(request.checksums, access)
     tell_each(troubles)
     return entries
 
 
-def _access(args: argparse.Namespace) -> Access:
+def _access(request: AuditRequest) -> Access:
     """Return what talks to the places that files came from.
 
     None of them counts as named: what the person signs in with goes where --sign-in-at says.
     """
-    args.sources = []
-    return make_access([args], args.lanes)
+    return make_access([request], request.lanes)
 
 
 @contextmanager
@@ -205,7 +204,7 @@ def _is_told(finding: Finding, counts: Counter[Finding]) -> bool:
     return finding in ("unchanged", "changed", "missing", "unknown") or bool(counts[finding])
 
 
-def repair(args: argparse.Namespace, found: Sequence[Audited]) -> Account:
+def repair(request: AuditRequest, found: Sequence[Audited]) -> Account:
     """Haul again what is not as it was; what lies there is kept aside first."""
     from willow_cart.auditing import Finding
     from willow_cart.cli.bringing import make_view
@@ -213,15 +212,15 @@ def repair(args: argparse.Namespace, found: Sequence[Audited]) -> Account:
     from willow_cart.model import Offer
 
     harmed = (Finding.CHANGED, Finding.MISSING)
-    lost = list(_followed(args, (each.arrival for each in found if each.finding in harmed)))
-    for path, kept in put_rotten_aside(args.folder, lost):
+    lost = list(_followed(request, (each.arrival for each in found if each.finding in harmed)))
+    for path, kept in put_rotten_aside(request.folder, lost):
         tell(f"{path}: what lay there is kept in {kept}")
-    with _access(args) as access, make_view(args.folder, progress=False) as view:
+    with _access(request) as access, make_view(request.folder, progress=False) as view:
         return bring_home(
             (Offer(arrival.address) for arrival in lost),
-            args.folder,
+            request.folder,
             access,
-            Wishes(lanes=args.lanes, lanes_per_host=args.lanes),
-            command=shlex.join(["willow-cart", "audit", str(args.folder), "--repair"]),
+            Wishes(lanes=request.lanes, lanes_per_host=request.lanes),
+            command=shlex.join(["willow-cart", "audit", str(request.folder), "--repair"]),
             observer=view,
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import gc
 import sys
 import threading
@@ -17,6 +16,8 @@ from willow_cart.cli.running import shown_command, stoppable
 from willow_cart.cli.telling import is_heard
 from willow_cart.cli.unpacking import show_unpacked
 from willow_cart.exits import Exit
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.hauling_options import HandlingOptions
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
 
 
 def bring(
-    args: argparse.Namespace,
+    request: HaulRequest,
     wishes: Wishes,
     offers: Shelf,
     access: Access,
@@ -39,7 +40,7 @@ def bring(
     """Haul what was chosen, and account for it.
 
     Args:
-        args: the options of a haul.
+        request: the options of a haul.
         wishes: what they come to.
         offers: what was chosen.
         access: how places are talked to.
@@ -51,11 +52,13 @@ def bring(
 
     begun = background.begun if background else None
     with stoppable() as stop:
-        view = make_view(args.into, begun)
-        account = carry(args, wishes, offers, access, view=view, stop=stop, background=background)
-    _sum_up(account, args.into, troubles=troubles)
-    _tell_twins(account, args.twins)
-    if args.unpack:
+        view = make_view(request.into, begun)
+        account = carry(
+            request, wishes, offers, access, view=view, stop=stop, background=background
+        )
+    _sum_up(account, request.into, troubles=troubles)
+    _tell_twins(account, request.twins)
+    if request.unpack:
         show_unpacked(account)
     if account.unhandled:
         tell(
@@ -99,7 +102,7 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
         yield kept, Asking(is_known, kept.keep)
 
 
-def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> Shelf:
+def _with_checksums(request: HandlingOptions, offers: Shelf, access: Access) -> Shelf:
     """The offers with what checksum lists promise of them: those named, and those beside them."""
     from willow_cart.checks import ChecksumBook
     from willow_cart.cli.telling import tell, tell_each
@@ -107,11 +110,11 @@ def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> 
     from willow_cart.sources.checksum_lists import lists_beside, read_lists
     from willow_cart.units import count_of
 
-    if not (args.checksums or args.find_checksums):
+    if not (request.checksums or request.find_checksums):
         return offers
-    entries, no_lines = read_lists(args.checksums, access)
+    entries, no_lines = read_lists(request.checksums, access)
     tell_each(no_lines)
-    if args.find_checksums:
+    if request.find_checksums:
         for found in lists_beside(offers, access):
             entries += found.entries
             tell(
@@ -129,7 +132,7 @@ def _with_checksums(args: argparse.Namespace, offers: Shelf, access: Access) -> 
 
 
 def carry(
-    args: argparse.Namespace,
+    request: HaulRequest,
     wishes: Wishes,
     offers: Shelf,
     access: Access,
@@ -141,7 +144,7 @@ def carry(
     """Haul what was chosen, held against the checksum lists, with a log and an entry in the runs.
 
     Args:
-        args: the options of a haul, and what was typed.
+        request: the options of a haul, and what was typed.
         wishes: what they come to.
         offers: what was chosen.
         access: how places are talked to.
@@ -152,23 +155,23 @@ def carry(
     from willow_cart.hauling import all_of, bring_home
     from willow_cart.hauling.annex import Annex, pays
 
-    offers = _with_checksums(args, offers, access)
-    command = shown_command(args)
-    log = _open_log(args.log) if args.log is not None else None
+    offers = _with_checksums(request, offers, access)
+    command = shown_command(request)
+    log = _open_log(request.log) if request.log is not None else None
     # The offers live until the end; looking through them for garbage again and again would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
     # Forked now: showing what happens takes threads.
     annex = Annex(access, wishes) if pays(len(offers), wishes) else None
     try:
-        with entered(command, args.into, background, view) as ending, view:
+        with entered(command, request.into, background, view) as ending, view:
             account = bring_home(
                 offers,
-                args.into,
+                request.into,
                 access,
                 wishes,
                 command=command,
-                note=args.note,
+                note=request.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
                 annex=annex,

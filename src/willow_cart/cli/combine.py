@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,6 +10,7 @@ from typing import TYPE_CHECKING
 from willow_cart.cli.options import make_choosing
 from willow_cart.errors import BadOption, nothing_there
 from willow_cart.exits import Exit
+from willow_cart.jobs.combine import CombineRequest
 
 if TYPE_CHECKING:
     from willow_cart.holdings import Holding
@@ -21,34 +21,35 @@ if TYPE_CHECKING:
 _WIDEST = 28
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: CombineRequest) -> int:
     """Put tables together, and say what came of it."""
     from willow_cart.cli.telling import tell, tell_each
     from willow_cart.tables import Combining, combine
     from willow_cart.tables.outputs import NoOutput, output_for, require_form
 
-    if args.to is None and not args.preview:
+    to = None if request.preview else request.to
+    if to is None and not request.preview:
         raise BadOption("--to", "is missing", "name a file, or look first with --preview")
-    columns = tuple(name.strip() for name in args.columns.split(",") if name.strip())
-    wish = Combining(args.skip_lines, columns, strict=args.strict)
-    if args.to is not None:
-        require_form(args.to, args.table)  # a slip is told before any work is done
-    files = _tables(args)
+    columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
+    wish = Combining(request.skip_lines, columns, strict=request.strict)
+    if request.to is not None:
+        require_form(request.to, request.table)  # a slip is told before any work is done
+    files = _tables(request)
     output = (
         NoOutput(Path())
-        if args.preview
-        else output_for(args.to, args.table, anew=args.anew, overwrite=args.overwrite)
+        if to is None
+        else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
     )
     with output:
         combined = combine(files, output, wish)
     tell_each(combined.troubles)
     for note in combined.notes:
         tell(note)
-    _show(combined, None if args.preview else args.to)
+    _show(combined, to)
     return Exit.INCOMPLETE if combined.troubles else Exit.GOOD
 
 
-def _tables(args: argparse.Namespace) -> list[TableFile]:
+def _tables(request: CombineRequest) -> list[TableFile]:
     """The tables that are chosen.
 
     Raises:
@@ -57,12 +58,12 @@ def _tables(args: argparse.Namespace) -> list[TableFile]:
     from willow_cart.cli.telling import tell
     from willow_cart.units import count_of
 
-    choosing = make_choosing(args)
+    choosing = make_choosing(request)
     # Who says what to take may mean a table by any name.
     named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
-    found = {each.offer: each for each in _candidates(args, any_name=named)}
+    found = {each.offer: each for each in _candidates(request, any_name=named)}
     if not found:
-        raise nothing_there(", ".join(map(str, args.places)), "table")
+        raise nothing_there(", ".join(map(str, request.places)), "table")
     choice = choosing.choose(found)
     choice.require_some()
     chosen = [found[offer] for offer in choice.chosen]
@@ -72,18 +73,18 @@ def _tables(args: argparse.Namespace) -> list[TableFile]:
             f"{count_of(len(changed), 'file')} {verb} not as hauled, such as {changed[0].path}; an"
             " audit says more"
         )
-    return [table for each in chosen for table in _tables_in(each, args)]
+    return [table for each in chosen for table in _tables_in(each, request)]
 
 
-def _candidates(args: argparse.Namespace, *, any_name: bool) -> Iterator[Holding]:
+def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
     """The files that may be meant, each with its place among them."""
     from willow_cart.holdings import holdings_at
     from willow_cart.tables.reading import is_table
 
-    addresses = _addresses_of(args.cart) if args.cart is not None else None
-    own = args.to.resolve() if args.to is not None else None
+    addresses = _addresses_of(request.cart) if request.cart is not None else None
+    own = request.to.resolve() if request.to is not None else None
     number = 0
-    for place in args.places:
+    for place in request.places:
         for each in holdings_at(place):
             if addresses is not None and not each.came_from(addresses):
                 continue
@@ -92,7 +93,9 @@ def _candidates(args: argparse.Namespace, *, any_name: bool) -> Iterator[Holding
             if own is not None and each.file.resolve() == own:
                 continue
             number += 1
-            path = f"{place}/{each.path}" if len(args.places) > 1 and place.is_dir() else each.path
+            path = (
+                f"{place}/{each.path}" if len(request.places) > 1 and place.is_dir() else each.path
+            )
             yield replace(each, path=path, offer=replace(each.offer, number=number))
 
 
@@ -103,7 +106,7 @@ def _addresses_of(cart: Path) -> set[str]:
     return {without_secrets(offer.address) for offer in Cart.load(cart)}
 
 
-def _tables_in(each: Holding, args: argparse.Namespace) -> list[TableFile]:
+def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
     """The tables in a file, of which a workbook has several.
 
     Raises:
@@ -114,17 +117,17 @@ def _tables_in(each: Holding, args: argparse.Namespace) -> list[TableFile]:
     from willow_cart.tables import TableFile
     from willow_cart.tables.reading import sheets_of
 
-    parts = parts_of_names(args.name_parts, each.offer)
+    parts = parts_of_names(request.name_parts, each.offer)
     sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))
     if not sheets[0].sheet:
         return sheets
-    if args.sheet is None:
+    if request.sheet is None:
         return sheets[:1]
-    wanted = on_path(args.sheet)
+    wanted = on_path(request.sheet)
     chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
     if not chosen:
         known = ", ".join(one.sheet for one in sheets)
-        raise BadOption(f"--sheet {args.sheet}", f"is none of {each.path}", f"it has {known}")
+        raise BadOption(f"--sheet {request.sheet}", f"is none of {each.path}", f"it has {known}")
     return chosen
 
 

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import argparse
 import shlex
 from collections.abc import Iterator
 
 from willow_cart.exits import Exit
 from willow_cart.jobs import COMMANDS, Option
+from willow_cart.jobs.completion import CompletionRequest
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: CompletionRequest) -> int:
     """Print the completion of a shell."""
-    write = {"bash": _bash, "zsh": _zsh, "fish": _fish}[args.shell]
+    write = {"bash": _bash, "zsh": _zsh, "fish": _fish}[request.shell]
     print("\n".join(write()))
     return Exit.GOOD
 

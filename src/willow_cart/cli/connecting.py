@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 import threading
 import time
@@ -14,6 +13,9 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.unpacking import read_bounds
 from willow_cart.errors import BadOption
+from willow_cart.jobs.hauling_options import UnpackingOptions
+from willow_cart.jobs.reaching_options import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.jobs.requests import ReachingRequest
 
 if TYPE_CHECKING:
     import ssl
@@ -25,7 +27,7 @@ if TYPE_CHECKING:
 
 
 def make_access(
-    several: Sequence[argparse.Namespace],
+    several: Sequence[ReachingRequest],
     lanes_per_host: int,
     rules: RequestRules | None = None,
     *,
@@ -49,13 +51,13 @@ def make_access(
     from willow_cart.access.sockets import RequestPacer
     from willow_cart.cli.telling import WaitTeller
 
-    args = several[0]
-    rules = rules or RequestRules(make_patience(args))
+    request = several[0]
+    rules = rules or RequestRules(make_patience(request))
     stopped = threading.Event()
     retrier = Retrier(rules.patience, stopped.wait, WaitTeller())
     pacer = RequestPacer(rules.gap_after) if rules.gap_after is not None else None
     sign_ins = _make_sign_ins(several, kept or {})
-    context = make_context(args)
+    context = make_context(request)
 
     def make_web() -> Access:
         from willow_cart.access.web import WebAccess
@@ -75,11 +77,11 @@ def make_access(
 
         return FtpAccess(
             sign_ins=sign_ins,
-            active=args.active,
+            active=request.active,
             context=context,
             stall_after=rules.stall_after,
             longest=rules.longest,
-            largest_listing=args.largest_listing,
+            largest_listing=request.largest_listing,
             pacer=pacer,
         )
 
@@ -87,9 +89,9 @@ def make_access(
         from willow_cart.access.bucket import BucketAccess
 
         return BucketAccess(
-            endpoint=args.endpoint,
+            endpoint=request.endpoint,
             sign_ins=sign_ins,
-            requester_pays=args.requester_pays,
+            requester_pays=request.requester_pays,
             lanes_per_host=lanes_per_host,
             context=context,
             rules=rules,
@@ -115,7 +117,7 @@ def make_access(
         retrier,
         stopped,
         rules.longest,
-        read_bounds(getattr(args, "swell_at_most", None)),
+        read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None),
     )
     for each in several:
         for address in _named_by(each):
@@ -123,31 +125,31 @@ def make_access(
     return access
 
 
-def _named_by(args: argparse.Namespace) -> Iterator[str]:
+def _named_by(request: ReachingRequest) -> Iterator[str]:
     """Yield the addresses that the person has typed, as far as they can be read."""
     from willow_cart.addresses import expand_ranges, looks_like_address, normalise
     from willow_cart.errors import BadAddress
 
-    for source in (*args.sources, *filter(None, (args.sign_in_at,))):
+    for source in (*request.sources, *filter(None, (request.sign_in_at,))):
         if looks_like_address(source):
             with suppress(BadAddress):  # that is told when it is its turn
                 for place in expand_ranges("/".join(source.split("/")[:3]) + "/"):
                     yield normalise(place)
 
 
-def make_patience(args: argparse.Namespace) -> Patience:
+def make_patience(options: object) -> Patience:
     """Return how often the options want places asked again; as usual where there are none."""
     from willow_cart.access import Patience
 
-    if not hasattr(args, "attempts"):
+    if not isinstance(options, PatienceOptions):
         return Patience()
-    patience = Patience(attempts=args.attempts, longest_wait=args.longest_wait)
-    if args.pause is not None:
-        patience = replace(patience, pause=args.pause, growth=1.0, longest=args.pause)
+    patience = Patience(attempts=options.attempts, longest_wait=options.longest_wait)
+    if options.pause is not None:
+        patience = replace(patience, pause=options.pause, growth=1.0, longest=options.pause)
     return patience
 
 
-def make_context(args: argparse.Namespace) -> ssl.SSLContext | None:
+def make_context(request: ConnectingOptions) -> ssl.SSLContext | None:
     """What is trusted besides the system's certificates, and what proves who asks.
 
     Raises:
@@ -155,26 +157,26 @@ def make_context(args: argparse.Namespace) -> ssl.SSLContext | None:
     """
     import ssl
 
-    if args.client_key is not None and args.client_cert is None:
+    if request.client_key is not None and request.client_cert is None:
         raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
-    if args.ca is None and args.client_cert is None:
+    if request.ca is None and request.client_cert is None:
         return None
     context = ssl.create_default_context()
     try:
-        option = f"--ca {args.ca}"
-        if args.ca is not None:
-            context.load_verify_locations(args.ca)
-        option = f"--client-cert {args.client_cert}"
-        if args.client_cert is not None:
+        option = f"--ca {request.ca}"
+        if request.ca is not None:
+            context.load_verify_locations(request.ca)
+        option = f"--client-cert {request.client_cert}"
+        if request.client_cert is not None:
             # An empty password: nobody is asked for one in the midst of the night.
-            context.load_cert_chain(args.client_cert, args.client_key, password="")
+            context.load_cert_chain(request.client_cert, request.client_key, password="")
     except (OSError, ssl.SSLError) as error:
         raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
     return context
 
 
 def _make_sign_ins(
-    several: Sequence[argparse.Namespace], kept_besides: Mapping[str, tuple[str | None, SignIn]]
+    several: Sequence[ReachingRequest], kept_besides: Mapping[str, tuple[str | None, SignIn]]
 ) -> SignIns:
     """Gather every sign-in that a command may use.
 
@@ -183,18 +185,21 @@ def _make_sign_ins(
     """
     from willow_cart.access.cookie_file import CookieJar, read_cookies
     from willow_cart.access.sign_in_file import read_sign_ins
-    from willow_cart.access.sign_ins import SignIns
+    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
     from willow_cart.cli.preferring import TABLES, own_file
 
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
     by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
-    for args in several:
-        by_origin |= _take_signatures(args)
+    for request in several:
+        for origin, query in request.signatures:
+            by_origin[origin] = SignIn(shared_access=Secret(query))
     all_named: set[str] = set()
-    for args in several:
-        named = set(_origins(args.sources if args.sign_in_at is None else [args.sign_in_at]))
-        by_origin |= _sign_ins_of(args, named, kept, config)
+    for request in several:
+        named = set(
+            _origins(request.sources if request.sign_in_at is None else [request.sign_in_at])
+        )
+        by_origin |= _sign_ins_of(request, named, kept, config)
         all_named |= named
     cookies = next((each.cookies for each in several if each.cookies), None)
     jar = None
@@ -204,44 +209,22 @@ def _make_sign_ins(
     return SignIns(by_origin, cookies=jar, netrc=_read_netrc(), named=all_named)
 
 
-def _take_signatures(args: argparse.Namespace) -> dict[str, SignIn]:
-    """Take shared access signatures out of pasted addresses of containers, and sign in by them.
-
-    With the signature in its query an address is that of one object; what is meant is the whole
-    container, and every request to it is to be signed.
-    """
-    from willow_cart.access.sign_ins import Secret, SignIn
-    from willow_cart.addresses import looks_like_address, normalise, origin_of, scheme_of
-
-    signed: dict[str, SignIn] = {}
-    if getattr(args, "as_", None) != "bucket":
-        return signed
-    for at, source in enumerate(args.sources):
-        bare, _, query = source.partition("?")
-        names = {each.partition("=")[0] for each in query.split("&")}
-        is_web = looks_like_address(bare) and scheme_of(bare) in ("http", "https")
-        if is_web and {"sig", "sv"} <= names:
-            args.sources[at] = bare
-            signed[origin_of(normalise(bare))] = SignIn(shared_access=Secret(query))
-    return signed
-
-
 def _sign_ins_of(
-    args: argparse.Namespace,
+    request: SignInOptions,
     named: set[str],
     kept: Mapping[str, tuple[str | None, SignIn]],
     config: Path,
 ) -> dict[str, SignIn]:
     """The sign-ins that some options name, or spell out, by the origins that they are for."""
     by_origin: dict[str, SignIn] = {}
-    if args.sign_in is not None:
-        if args.sign_in not in kept:
+    if request.sign_in is not None:
+        if request.sign_in not in kept:
             known = f"there are {', '.join(kept)}" if kept else f"write it into {config}"
-            raise BadOption(f"--sign-in {args.sign_in}", f"is not in {config}", known)
-        origin, sign_in = kept[args.sign_in]
+            raise BadOption(f"--sign-in {request.sign_in}", f"is not in {config}", known)
+        origin, sign_in = kept[request.sign_in]
         if origin is None:
             by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
-    if typed := _typed_sign_in(args):
+    if typed := _typed_sign_in(request):
         by_origin.update(
             dict.fromkeys(_some(named, "--user, --token, --header or --shared-access"), typed)
         )
@@ -270,29 +253,29 @@ def without_fields(arguments: Sequence[str]) -> list[str]:
     return shown
 
 
-def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
+def _typed_sign_in(request: SignInOptions) -> SignIn | None:
     """The sign-in of the options; None where there is none."""
     from willow_cart.access.sign_ins import Secret, SignIn, read_secret
 
-    if args.password is not None and args.user is None:
+    if request.password is not None and request.user is None:
         raise BadOption("--password", "is nobody's", "give --user as well")
     password = token = account_key = shared_access = None
-    if args.account_key is not None:
-        if args.user is None:
+    if request.account_key is not None:
+        if request.user is None:
             raise BadOption("--account-key", "is of no account", "give its name as --user")
-        account_key = read_secret(args.account_key, "--account-key")
-    elif args.user is not None:
+        account_key = read_secret(request.account_key, "--account-key")
+    elif request.user is not None:
         password = (
-            _ask_password(args.user)
-            if args.password is None
-            else read_secret(args.password, "--password")
+            _ask_password(request.user)
+            if request.password is None
+            else read_secret(request.password, "--password")
         )
-    if args.token is not None:
-        token = read_secret(args.token, "--token")
-    if args.shared_access is not None:
-        shared_access = read_secret(args.shared_access, "--shared-access")
+    if request.token is not None:
+        token = read_secret(request.token, "--token")
+    if request.shared_access is not None:
+        shared_access = read_secret(request.shared_access, "--shared-access")
     fields = []
-    for field in args.header:
+    for field in request.header:
         name, colon, value = field.partition(":")
         value = value.strip()
         if not colon or not name.strip() or not value or not field.isprintable():
@@ -301,7 +284,7 @@ def _typed_sign_in(args: argparse.Namespace) -> SignIn | None:
         fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
     if not (password or token or fields or account_key or shared_access):
         return None
-    return SignIn(args.user or "", password, token, tuple(fields), account_key, shared_access)
+    return SignIn(request.user or "", password, token, tuple(fields), account_key, shared_access)
 
 
 def _ask_password(user: str) -> Secret:

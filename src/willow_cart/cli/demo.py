@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-import argparse
 from pathlib import Path
 
 from willow_cart.exits import Exit
+from willow_cart.jobs.demo import DemoRequest
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: DemoRequest) -> int:
     """Run the example, or serve."""
     import tempfile
 
     from willow_cart.demo.example import run_example, serve
 
-    folder = args.into or Path(tempfile.mkdtemp(prefix="harrowmere-"))
-    if args.serve:
-        serve(folder, args.port)
+    folder = request.into or Path(tempfile.mkdtemp(prefix="harrowmere-"))
+    if request.serve:
+        serve(folder, request.port)
         return Exit.GOOD
     return run_example(folder)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import fcntl
 import os
 import subprocess
@@ -21,32 +20,33 @@ from willow_cart.cli.errand_surveying import write_from_survey
 from willow_cart.cli.telling import code_for, tell
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
+from willow_cart.jobs.errand import ErrandRequest
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.errands import Document, Memory, Values
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: ErrandRequest) -> int:
     """Run an errand, or show what it would do."""
     from willow_cart.errands import Values, read_document
 
-    if args.new is not None:
-        write_from_survey(args.file, args.new)
+    if request.new is not None:
+        write_from_survey(request.file, request.new)
         return Exit.GOOD
-    document = read_document(args.file)
-    given = {**document.values.keys, **_set(args.set, document)}
+    document = read_document(request.file)
+    given = {**document.values.keys, **_set(request.set, document)}
     began = datetime.now().astimezone()
     values = Values(given, now=began, environment=os.environ)
-    summary = None if args.summary is None else args.summary.absolute()
+    summary = None if request.summary is None else request.summary.absolute()
     # What is written relative in the file is relative to it, wherever it is started from.
-    document = replace(document, path=args.file.resolve())
+    document = replace(document, path=request.file.resolve())
     with chdir(document.path.parent):
-        return _run_there(args, document, values, began, summary)
+        return _run_there(request, document, values, began, summary)
 
 
 def _run_there(
-    args: argparse.Namespace,
+    request: ErrandRequest,
     document: Document,
     values: Values,
     began: datetime,
@@ -54,26 +54,26 @@ def _run_there(
 ) -> int:
     memory = _memory_of(document.path)
     job = make_job(document, values, memory.last_good())
-    first = _first_step(job, args.from_)
-    job.haul.typed = args.typed
-    if args.preview:
+    first = _first_step(job, request.from_)
+    job = replace(job, haul=replace(job.haul, typed=request.typed))
+    if request.preview:
         return _preview(document, job, values, memory)
     with _alone(document.path):
         try:
             offered: Mapping[str, Collection[str]] = {}
-            if args.from_ is None:
+            if request.from_ is None:
                 code, offered = _haul(document, job, memory)
                 code = code or _do(job.steps)
             else:
                 code = _do(job.steps[first:])
         except WillowCartError as error:
             account_for(
-                document, code_for(error), str(error), began, summary, overwrite=args.overwrite
+                document, code_for(error), str(error), began, summary, overwrite=request.overwrite
             )
             raise
-        if code is Exit.GOOD and args.from_ is None:
+        if code is Exit.GOOD and request.from_ is None:
             memory.keep(began, offered)
-        account_for(document, code, "", began, summary, overwrite=args.overwrite)
+        account_for(document, code, "", began, summary, overwrite=request.overwrite)
     return code
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -13,7 +12,9 @@ from willow_cart.cli.keys import options_of_command, read_words, words_of
 from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
-from willow_cart.jobs import Option
+from willow_cart.jobs import COMMANDS, Option
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.load import LoadRequest
 from willow_cart.redaction import fingerprint
 
 if TYPE_CHECKING:
@@ -46,12 +47,12 @@ class Source:
 
     Attributes:
         name: what its files are said to be from; empty for the address.
-        args: as `load` has them.
+        request: how it is looked at, and what is chosen.
         mark: tells it from every other, and from itself if it were to choose otherwise.
     """
 
     name: str
-    args: argparse.Namespace
+    request: LoadRequest
     mark: str
 
 
@@ -92,7 +93,7 @@ class Job:
 
     into: str
     sources: Sequence[Source]
-    haul: argparse.Namespace
+    haul: HaulRequest
     steps: Sequence[Step]
 
 
@@ -140,17 +141,16 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
         ),
     ]
     haul += connecting
-    parsed = read_words(
-        "haul", ["-", f"--into={into}", *preferred("haul", haul), *haul], document.haul
+    request = read_words(
+        HaulRequest, ["-", f"--into={into}", *preferred("haul", haul), *haul], document.haul
     )
-    parsed.sources = []
-    if any(source.args.as_ == "archive" for source in sources):
-        parsed.as_ = "archive"
+    opens = any(source.request.as_ == "archive" for source in sources)
+    request = replace(request, sources=(), as_="archive" if opens else None)
     steps = [
         _make_step(number, table, values, into, document.sources)
         for number, table in enumerate(document.arrivals, 1)
     ]
-    return Job(into, sources, parsed, steps)
+    return Job(into, sources, request, steps)
 
 
 def _with_last_run(table: Table, last: datetime | None) -> Table:
@@ -170,10 +170,10 @@ def _make_source(table: Table, values: Values, reaching: Sequence[str]) -> Sourc
     filled = [values.fill(str(each), table.place("at")) for each in addresses]
     options = options_of("source")
     words = _words(table, values, options, besides=("at", "name"))
-    args = read_words("load", [*reaching, *words, "--cart=-", "--", *filled], table)
+    request = read_words(LoadRequest, [*reaching, *words, "--cart=-", "--", *filled], table)
     name = values.fill(str(table.keys.get("name", "")), table.place("name"))
     choosing = [word for word in words if not word.startswith("--since=")]
-    return Source(name, args, fingerprint("\n".join([name, *filled, *choosing])))
+    return Source(name, request, fingerprint("\n".join([name, *filled, *choosing])))
 
 
 def _make_step(
@@ -205,7 +205,9 @@ def _make_step(
         case _:
             words += [f"--to={filled[0]}"]
     command = [what, into, *words]
-    read_words(what, command[1:], table)  # a slip is told before anything is fetched
+    read_words(
+        COMMANDS[what].request, command[1:], table
+    )  # a slip is told before anything is fetched
     return Step(number, what, command)
 
 

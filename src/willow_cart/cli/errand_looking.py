@@ -50,7 +50,7 @@ def open_access(document: Document, job: Job) -> Iterator[Access]:
     from willow_cart.cli.pacing import make_pace, make_request_rules
 
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
-    several = [job.haul, *(source.args for source in job.sources)]
+    several = [job.haul, *(source.request for source in job.sources)]
     lanes = job.haul.lanes_per_host or job.haul.lanes
     rules = make_request_rules(job.haul, make_pace(job.haul))
     with make_access(several, lanes, rules, kept=kept) as access:
@@ -81,7 +81,7 @@ def look(
     failures: list[WillowCartError] = []
     counts: Counter[str] = Counter()
     for source in job.sources:
-        looker = Looker(source.args, access, job.haul.lanes, asking=asking)
+        looker = Looker(source.request, access, job.haul.lanes, asking=asking)
         already = len(found.shelf)
         try:
             _go_through(source, looker, before.get(source.mark, ()), found)

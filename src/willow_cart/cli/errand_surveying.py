@@ -6,11 +6,13 @@ import json
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.cli.errand_writing import ARRIVALS_HINT, VALUES_HINT
 from willow_cart.errors import BadOption
+from willow_cart.jobs.survey import SurveyRequest
 from willow_cart.replacing import replacing
 from willow_cart.units import count_of
 
@@ -43,13 +45,13 @@ def write_from_survey(path: Path, sources: Sequence[str]) -> None:
 
     if path.exists():
         raise BadOption(str(path), "is there already", "name a new file")
-    args = read_words("survey", ["--", *sources], Table("--new", "--new"))
+    request = read_words(SurveyRequest, ["--", *sources], Table("--new", "--new"))
     month = next((found[0] for found in map(_MONTH.search, sources) if found), "")
     lines = [*_head(month)]
-    with make_access([args], args.lanes) as access:
+    with make_access([request], request.lanes) as access:
         for source in sources:
-            args.sources = [source]
-            looker = Looker(args, access, args.lanes)
+            one = replace(request, sources=(source,))
+            looker = Looker(one, access, request.lanes)
             offers = [offer for offer, _ in looker.judged()]
             lines += _source(source, offers, looker.found, month)
     with replacing(path) as text:

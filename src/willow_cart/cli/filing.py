@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 from contextlib import ExitStack
 from dataclasses import replace
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template, make_plan
+from willow_cart.jobs.hauling_options import FilingOptions, UnpackingOptions
 
 if TYPE_CHECKING:
     from willow_cart.filing import Plan
@@ -17,17 +17,18 @@ if TYPE_CHECKING:
     from willow_cart.shelf import Shelf
 
 
-def make_rule(args: argparse.Namespace) -> Layout | Template:
+def make_rule(request: FilingOptions) -> Layout | Template:
     """The rule that the options give.
 
     Raises:
         BadOption: it cannot be understood.
     """
-    if args.file_as is not None:
-        return Template(args.file_as, args.name_parts)
-    if args.name_parts and getattr(args, "unpack_to", None) is None:
+    if request.file_as is not None:
+        return Template(request.file_as, request.name_parts)
+    unpacks = isinstance(request, UnpackingOptions) and request.unpack_to is not None
+    if request.name_parts and not unpacks:
         raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
-    return Layout(args.layout)
+    return Layout(request.layout)
 
 
 def preview(offers: Shelf, into: Path, rule: Rule) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import difflib
 import re
 import sys
@@ -10,22 +9,23 @@ from importlib.resources import files
 
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.help import HelpRequest
 
 _HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: HelpRequest) -> int:
     """Show the guide."""
     from willow_cart.cli.screen import show_line
 
     topics = _topics()
-    if not args.topic:
+    if not request.topic:
         for heading in topics:
             show_line(heading)
         show_line("")
         show_line("willow-cart help TOPIC shows one; willow-cart COMMAND --help has the options")
         return Exit.GOOD
-    _show("\n\n".join(_find(topics, " ".join(args.topic))))
+    _show("\n\n".join(_find(topics, " ".join(request.topic))))
     return Exit.GOOD
 
 

@@ -9,12 +9,15 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable, Mapping, Sequence
 from datetime import date, datetime
-from typing import NoReturn
+from typing import NoReturn, TypeVar
 
 from willow_cart.cli.arguments import add_arguments
 from willow_cart.errands.document import Table
 from willow_cart.errors import BadOption
-from willow_cart.jobs import COMMANDS, Option, options_in
+from willow_cart.jobs import COMMANDS, Option
+from willow_cart.jobs.requests import Request
+
+Asked = TypeVar("Asked", bound=Request)
 
 Fill = Callable[[str, str, str], str]
 """Makes the text of an option from what is given: the text, its key, and where it stands."""
@@ -26,9 +29,9 @@ def options_of_command(
     """Return the options of a command by their keys, of all groups or of some."""
     return {
         option.key: option
-        for group in COMMANDS[command].groups
+        for group in COMMANDS[command].groups()
         if (not groups or group.title in groups) and group.title not in without
-        for option in options_in(*group.options)
+        for option in group.options
     }
 
 
@@ -86,8 +89,13 @@ def _require_good(option: Option, text: str, place: str) -> None:
         raise BadOption(place, f"{text} is not among its choices", f"there are {there_are}")
 
 
-def read_words(command: str, words: Sequence[str], table: Table) -> argparse.Namespace:
-    """Read options as the command does.
+def read_words(kind: type[Asked], words: Sequence[str], table: Table) -> Asked:
+    """Make a request of words, as the command line does.
+
+    Args:
+        kind: what is asked for.
+        words: what would be typed behind the command.
+        table: what they were made of, for messages.
 
     Raises:
         BadOption: one cannot be understood; the error names the table.
@@ -98,8 +106,8 @@ def read_words(command: str, words: Sequence[str], table: Table) -> argparse.Nam
             raise BadOption(table.place(), message.removeprefix("argument "), "see the guide")
 
     parser = Parser(add_help=False, allow_abbrev=False)
-    add_arguments(parser, COMMANDS[command])
-    return parser.parse_args(words)
+    add_arguments(parser, COMMANDS[kind.command])
+    return kind.from_values(vars(parser.parse_args(words)), [kind.command, *words])
 
 
 def _text_of(value: object) -> str:

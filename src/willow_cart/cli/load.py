@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 from collections.abc import Iterable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -13,6 +12,7 @@ from willow_cart.cli.errand_writing import write_errand
 from willow_cart.cli.options import Looker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.load import LoadRequest
 
 if TYPE_CHECKING:
     from willow_cart.cart import Find, Loaded
@@ -20,32 +20,32 @@ if TYPE_CHECKING:
     from willow_cart.sources import Look
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: LoadRequest) -> int:
     """Look, choose, and load."""
     from willow_cart.cart import Cart
 
-    if args.cart is None and args.to_script is None:
+    if request.cart is None and request.to_script is None:
         raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
-    if args.cart is not None and any(
-        Path(source).resolve() == args.cart.resolve() for source in args.sources
+    if request.cart is not None and any(
+        Path(source).resolve() == request.cart.resolve() for source in request.sources
     ):
         raise BadOption(
-            f"--cart {args.cart}",
+            f"--cart {request.cart}",
             "is among the sources",
             "name the sources that it was loaded from",
         )
-    require_form(args.cart)
-    if args.write_errand is not None:
-        write_errand(args.write_errand, "load", args.typed[1:])
-    find, looker = find_for(args, args.cart)
+    require_form(request.cart)
+    if request.write_errand is not None:
+        write_errand(request.write_errand, "load", request.typed[1:])
+    find, looker = find_for(request, request.cart)
     offers: Iterable[Offer] = find.chosen()
-    if args.cart is not None:
-        print(put_in_cart(find, args.cart, looker.found, add=args.add))
-        offers = Cart.load(args.cart) if args.to_script is not None else ()
+    if request.cart is not None:
+        print(put_in_cart(find, request.cart, looker.found, add=request.add))
+        offers = Cart.load(request.cart) if request.to_script is not None else ()
     left = (
         0
-        if args.to_script is None
-        else _write_script(offers, args.to_script, overwrite=args.overwrite)
+        if request.to_script is None
+        else _write_script(offers, request.to_script, overwrite=request.overwrite)
     )
     incomplete = looker.found.troubles or looker.unanswered or left
     return Exit.INCOMPLETE if incomplete else Exit.GOOD
@@ -60,12 +60,12 @@ def require_form(path: Path | None) -> None:
 
 
 def find_for(
-    args: argparse.Namespace, path: Path | None, besides: Iterable[Offer] = ()
+    request: LoadRequest, path: Path | None, besides: Iterable[Offer] = ()
 ) -> tuple[Find, Looker]:
     """What there is for a cart; all of it, and not only what is chosen, if it is there already.
 
     Args:
-        args: the options.
+        request: the options.
         path: the cart; None for none.
         besides: offers that are known already.
 
@@ -76,8 +76,8 @@ def find_for(
     from willow_cart.cart import Find
 
     everything = path is not None and path.exists()
-    with make_access([args], args.lanes) as access:
-        looker = Looker(args, access, args.lanes, everything=everything, besides=besides)
+    with make_access([request], request.lanes) as access:
+        looker = Looker(request, access, request.lanes, everything=everything, besides=besides)
         find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
     looker.choice.require_some()
     return find, looker

@@ -58,8 +58,10 @@ def _near(word: str, known: Iterable[str]) -> str:
     return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
 
 
-def make_parser(names: Iterable[str] = COMMANDS) -> argparse.ArgumentParser:
-    """Return the parser of all commands, or of some."""
+def make_parser(
+    names: Iterable[str] = COMMANDS, *, with_options: bool = True
+) -> argparse.ArgumentParser:
+    """Return the parser of all commands, or of some; without their options it only knows names."""
     parser = _Parser(
         prog="willow-cart",
         description=DESCRIPTION,
@@ -73,7 +75,8 @@ def make_parser(names: Iterable[str] = COMMANDS) -> argparse.ArgumentParser:
         added = commands.add_parser(
             name, help=command.brief, description=command.description, allow_abbrev=False
         )
-        add_arguments(added, command)
+        if with_options:
+            add_arguments(added, command)
         added.set_defaults(command=name)
     return parser
 
@@ -134,13 +137,13 @@ def _run(words: Sequence[str]) -> int:
     """
     # Half of the time that it takes to begin goes to commands that nobody has asked for.
     asked = [name for name in words[:1] if name in COMMANDS]
-    parser = make_parser(asked or COMMANDS)
+    parser = make_parser(asked or COMMANDS, with_options=bool(asked))
     before = preferred(asked[0], words[1:]) if asked and "--help" not in words else []
     args = parser.parse_args([*asked, *before, *words[1:]] if asked else words)
-    args.typed = words
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")
-    code: int = import_module(f"willow_cart.cli.{args.command}").run(args)
+    request = COMMANDS[args.command].request.from_values(vars(args), words)
+    code: int = import_module(f"willow_cart.cli.{args.command}").run(request)
     sys.stdout.flush()
     return code

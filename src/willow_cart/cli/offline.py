@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
@@ -16,6 +15,7 @@ from willow_cart.cli.options import SizeAsker, make_choosing, words_in
 from willow_cart.cli.pacing import make_pace, make_request_rules
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.offline import OfflineRequest
 
 if TYPE_CHECKING:
     from willow_cart.access.overhearing import Overhearing
@@ -29,41 +29,43 @@ if TYPE_CHECKING:
 _MOST_TOLD = 10
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: OfflineRequest) -> int:
     """Take pages, make them readable, and account for it."""
     from willow_cart.cli.running import shown_command, stoppable
     from willow_cart.offline import make_readable, take
     from willow_cart.offline.warc import require_warc_name
 
-    scope = _scope(args)
-    choosing = _choosing(args)
+    scope = _scope(request)
+    choosing = _choosing(request)
     # A second process would not be overheard.
-    wishes = replace(make_pace(args), one_process=args.warc is not None)
-    if args.warc is not None:
-        require_warc_name(args.warc)
-    args.sources = list(scope.pages)
-    command = shown_command(args)
+    wishes = replace(make_pace(request), one_process=request.warc is not None)
+    if request.warc is not None:
+        require_warc_name(request.warc)
+    request = replace(request, sources=scope.pages)
+    command = shown_command(request)
     with (
-        _recorded(args.warc, command) as overhearing,
+        _recorded(request.warc, command) as overhearing,
         make_access(
-            [args],
+            [request],
             wishes.lanes_per_host,
-            make_request_rules(args, wishes),
+            make_request_rules(request, wishes),
             overhearing=overhearing,
         ) as access,
         stoppable() as stop,
     ):
         taken = take(
-            scope, args.into, access, wishes, choosing=choosing,
-            learn=SizeAsker(access, wishes.lanes_per_host) if args.ask_sizes else None,
-            ignore_robots=args.ignore_robots,
-            command=command, note=args.note, watch=_watch(args.into), stop=stop,
+            scope, request.into, access, wishes, choosing=choosing,
+            learn=SizeAsker(access, wishes.lanes_per_host) if request.ask_sizes else None,
+            ignore_robots=request.ignore_robots,
+            command=command, note=request.note, watch=_watch(request.into), stop=stop,
         )  # fmt: skip
-        made = make_readable(taken, args.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}")
-    return _sum_up(args, taken, made)
+        made = make_readable(
+            taken, request.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}"
+        )
+    return _sum_up(request, taken, made)
 
 
-def _scope(args: argparse.Namespace) -> Scope:
+def _scope(request: OfflineRequest) -> Scope:
     """What the options want taken.
 
     Raises:
@@ -75,33 +77,35 @@ def _scope(args: argparse.Namespace) -> Scope:
     from willow_cart.offline import Scope, Stay
     from willow_cart.sources import Part
 
-    pages = tuple(normalise(each) for page in args.pages for each in expand_ranges(page))
+    pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
     for page in pages:
         if scheme_of(page) not in WEB:
             raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
-    words = words_in([args.parts])
+    words = words_in([request.parts])
     known = [part for part in Part if part is not Part.LINKS]
     for word in words:
         if word not in known:
             raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
-    return Scope(pages, args.depth, Stay(args.stay), tuple(args.also), tuple(map(Part, words)))
+    return Scope(
+        pages, request.depth, Stay(request.stay), tuple(request.also), tuple(map(Part, words))
+    )
 
 
 # What is known of links on a page that is looked at, and not of addresses.
 _OF_NO_USE = ("numbers", "link_text", "column", "nth")
 
 
-def _choosing(args: argparse.Namespace) -> Choosing:
+def _choosing(request: OfflineRequest) -> Choosing:
     """Which links the options want followed.
 
     Raises:
         BadOption: a rule cannot be read, or is about what nobody knows here.
     """
     for name in _OF_NO_USE:
-        if getattr(args, name):
+        if getattr(request, name):
             option = f"--{name.replace('_', '-')}"
             raise BadOption(option, "chooses nothing here", "choose by address: --keep, --drop")
-    return make_choosing(args)
+    return make_choosing(request)
 
 
 def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
@@ -115,11 +119,11 @@ def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
     return watch
 
 
-def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings | None) -> Exit:
+def _sum_up(request: OfflineRequest, taken: Taken, made: Readings | None) -> Exit:
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import summed_up, tell
 
-    _tell_left(args, taken)
+    _tell_left(request, taken)
     for each in taken.missing[:_MOST_TOLD]:
         wanted = f", wanted by {each.wanted_by[0]}" if each.wanted_by else ""
         kept = "; an earlier version of it is here" if each.kept else ""
@@ -127,7 +131,7 @@ def _sum_up(args: argparse.Namespace, taken: Taken, made: Readings | None) -> Ex
     if (more := len(taken.missing) - _MOST_TOLD) > 0:
         tell(f"... and {more:,} more; the page to begin with lists them")
     sys.stdout.flush()
-    show_line(summed_up(taken, args.into))
+    show_line(summed_up(taken, request.into))
     if made is not None:
         _show_made(made)
     if taken.interrupted:
@@ -153,7 +157,7 @@ def _show_made(made: Readings) -> None:
     )
 
 
-def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
+def _tell_left(request: OfflineRequest, taken: Taken) -> None:
     """Say what was not taken, with the option that takes it."""
     from willow_cart.cli.telling import tell, tell_unknown
     from willow_cart.offline import Out
@@ -162,13 +166,13 @@ def _tell_left(args: argparse.Namespace, taken: Taken) -> None:
     tell_unknown(taken.choice)
     left = taken.left
     if deeper := left[Out.DEEPER]:
-        levels = f"--depth {args.depth + 1} or --depth all" if args.depth else ""
+        levels = f"--depth {request.depth + 1} or --depth all" if request.depth else ""
         tell(f"{_links(deeper)} deeper ({levels} follows them)")
     for host, many in taken.hosts.items():
         needed = f"{count_of(many, 'file')} needed from {host}"
         tell(f"{needed} not taken (--also {host} takes such)")
     if away := left[Out.AWAY]:
-        wider = " (--stay host follows those at the same host)" if args.stay == "folder" else ""
+        wider = " (--stay host follows those at the same host)" if request.stay == "folder" else ""
         tell(f"{_links(away)} elsewhere{wider}")
     if robots := left[Out.ROBOTS]:
         files = count_of(robots, "file")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
@@ -12,6 +11,8 @@ from typing import TYPE_CHECKING, TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.errors import BadOption
+from willow_cart.jobs.looking_options import ChoosingOptions
+from willow_cart.jobs.requests import LookingRequest
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
@@ -24,7 +25,7 @@ Some = TypeVar("Some", str, tuple[str, ...])
 Number = TypeVar("Number", int, float)
 
 
-def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choosing:
+def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
     """The choosing that the options ask for.
 
     Raises:
@@ -32,35 +33,35 @@ def make_choosing(args: argparse.Namespace, now: datetime | None = None) -> Choo
     """
     now = now or datetime.now(UTC)
     return Choosing(
-        numbers=_some("--numbers", args.numbers or "", args.numbers is not None),
-        link_text=tuple(args.link_text),
-        column=args.column,
-        extensions=_some("--ext", words_in(args.ext), args.ext),
-        kinds=_some("--kind", words_in(args.kind), args.kind),
-        keep=tuple(args.keep),
-        drop=tuple(args.drop),
-        keep_re=tuple(args.keep_re),
-        drop_re=tuple(args.drop_re),
-        after_name=args.after_name,
-        since=None if args.since is None else parse_when(args.since, now),
-        until=None if args.until is None else parse_when(args.until, now, whole_day=True),
-        at_least=args.at_least,
-        at_most=args.at_most,
-        undated=Unknown(args.undated),
-        unsized=Unknown(args.unsized),
-        prefer=_some("--prefer", words_in(args.prefer), args.prefer),
-        nth=args.nth,
-        first=args.first,
+        numbers=_some("--numbers", request.numbers or "", request.numbers is not None),
+        link_text=tuple(request.link_text),
+        column=request.column,
+        extensions=_some("--ext", words_in(request.ext), request.ext),
+        kinds=_some("--kind", words_in(request.kind), request.kind),
+        keep=tuple(request.keep),
+        drop=tuple(request.drop),
+        keep_re=tuple(request.keep_re),
+        drop_re=tuple(request.drop_re),
+        after_name=request.after_name,
+        since=None if request.since is None else parse_when(request.since, now),
+        until=None if request.until is None else parse_when(request.until, now, whole_day=True),
+        at_least=request.at_least,
+        at_most=request.at_most,
+        undated=Unknown(request.undated),
+        unsized=Unknown(request.unsized),
+        prefer=_some("--prefer", words_in(request.prefer), request.prefer),
+        nth=request.nth,
+        first=request.first,
     )
 
 
 def make_looking(
-    args: argparse.Namespace, lanes: int, choosing: Choosing, *, everything: bool = False
+    request: LookingRequest, lanes: int, choosing: Choosing, *, everything: bool = False
 ) -> Looking:
     """How the options want sources looked at, and what need not be listed for the choosing.
 
     Args:
-        args: the options.
+        request: the options.
         lanes: how many folders are read at a time.
         choosing: what is chosen.
         everything: whether also what is not chosen is to be listed.
@@ -70,19 +71,19 @@ def make_looking(
     """
     from willow_cart.sources import Kind, Looking, PageRules
 
-    compares_paths = args.depth == 1 or "/" in choosing.after_name
+    compares_paths = request.depth == 1 or "/" in choosing.after_name
 
     return Looking(
-        kind=None if args.as_ is None else Kind(args.as_),
-        base=args.base,
-        depth=args.depth,
-        pages=args.pages,
-        rules=PageRules(words_in([args.parts]), args.within, args.next_),
-        ignore_robots=args.ignore_robots,
+        kind=None if request.as_ is None else Kind(request.as_),
+        base=request.base,
+        depth=request.depth,
+        pages=request.pages,
+        rules=PageRules(words_in([request.parts]), request.within, request.next_),
+        ignore_robots=request.ignore_robots,
         lanes=lanes,
-        most_listed=args.most_listed,
-        largest_listing=args.largest_listing,
-        beginning="" if everything else choosing.beginning(deep=args.depth != 1),
+        most_listed=request.most_listed,
+        largest_listing=request.largest_listing,
+        beginning="" if everything else choosing.beginning(deep=request.depth != 1),
         after="" if everything or not compares_paths else choosing.after_name,
     )
 
@@ -118,7 +119,7 @@ class Looker:
     """Looks at sources and chooses, as the options of a command say.
 
     Args:
-        args: the options.
+        request: the options.
         access: how places are talked to.
         lanes: how many folders are read and sizes asked for at a time.
         everything: whether also what is not chosen is to be listed.
@@ -133,7 +134,7 @@ class Looker:
 
     def __init__(
         self,
-        args: argparse.Namespace,
+        request: LookingRequest,
         access: Access,
         lanes: int,
         *,
@@ -146,13 +147,13 @@ class Looker:
         from willow_cart.sources.look import Asking
 
         self._asking = replace(asking or Asking(), progress=tell_waiting)
-        self._args = args
+        self._request = request
         self._access = access
         self._besides = besides
-        self._choosing = make_choosing(args)
-        self._looking = make_looking(args, lanes, self._choosing, everything=everything)
+        self._choosing = make_choosing(request)
+        self._looking = make_looking(request, lanes, self._choosing, everything=everything)
         self._asker = SizeAsker(access, lanes)
-        self.asks: bool = args.ask_sizes
+        self.asks: bool = request.ask_sizes
         self.found: Look = Look()
         self.choice: Choice = self._choosing.begin()
 
@@ -173,7 +174,7 @@ class Looker:
         # A program that is started from a timetable may have no standard input at all.
         standard_input = sys.stdin.buffer if sys.stdin is not None else None
         offers = look_through(
-            self._args.sources,
+            self._request.sources,
             self.found,
             self._access,
             self._looking,
@@ -185,7 +186,7 @@ class Looker:
         offers.close()
         self.found.ended_by = self.choice.ended_by
         tell_each(self.found.troubles)
-        tell_look(self.found, self.choice, depth=self._args.depth, pages=self._args.pages)
+        tell_look(self.found, self.choice, depth=self._request.depth, pages=self._request.pages)
 
     def chosen(self) -> Shelf:
         """What is chosen, each address once.

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import argparse
-
 from willow_cart.cli.options import make_choosing
 from willow_cart.errors import nothing_there
 from willow_cart.exits import Exit
+from willow_cart.jobs.pack import PackRequest
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: PackRequest) -> int:
     """Pack, and account for it."""
     from dataclasses import replace
 
@@ -19,21 +18,23 @@ def run(args: argparse.Namespace) -> int:
     from willow_cart.packing import pack, require_form
     from willow_cart.units import count_of, format_size
 
-    require_form(args.to)
-    own = args.to.resolve()
+    require_form(request.to)
+    own = request.to.resolve()
     found = {
         replace(each.offer, number=number): each
-        for number, each in enumerate(holdings_at(args.folder), 1)
+        for number, each in enumerate(holdings_at(request.folder), 1)
         if each.file.resolve() != own
     }
     if not found:
-        raise nothing_there(args.folder, "file")
-    choice = make_choosing(args).choose(found)
+        raise nothing_there(request.folder, "file")
+    choice = make_choosing(request).choose(found)
     choice.require_some()
-    packed = pack((found[offer] for offer in choice.chosen), args.to, overwrite=args.overwrite)
+    packed = pack(
+        (found[offer] for offer in choice.chosen), request.to, overwrite=request.overwrite
+    )
     tell_each(packed.troubles)
     show_line(
-        f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {args.to},"
+        f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {request.to},"
         f" {format_size(packed.size)}"
     )
     show_line(f"sha256:{packed.sha256}", dim=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import csv
 import json
 import sys
@@ -16,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 from willow_cart.addresses import name_of
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.receipt import ReceiptRequest
 
 if TYPE_CHECKING:
     from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
@@ -24,42 +24,42 @@ if TYPE_CHECKING:
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: ReceiptRequest) -> int:
     """Read the receipt and show it."""
     from willow_cart.records import Row, open_receipt, read_runs, read_story
 
-    _require_one_haul(args)
-    if args.bag is not None:
-        return _write_bag(args.folder, args.bag)
-    if args.manifest:
-        return _write_manifest(args.folder, args.manifest)
-    if args.html is not None:
-        return _write_page(args.folder, args.html, args.run_, overwrite=args.overwrite)
-    if args.runs:
-        return _list(args, [*map(_run_facts, read_runs(args.folder))])
-    if args.of is not None:
-        return _list(args, [*map(_chapter_facts, read_story(args.folder, args.of))])
-    with open_receipt(args.folder, args.run_) as receipt:
-        if args.json:
+    _require_one_haul(request)
+    if request.bag is not None:
+        return _write_bag(request.folder, request.bag)
+    if request.manifest:
+        return _write_manifest(request.folder, request.manifest)
+    if request.html is not None:
+        return _write_page(request.folder, request.html, request.run_, overwrite=request.overwrite)
+    if request.runs:
+        return _list(request, [*map(_run_facts, read_runs(request.folder))])
+    if request.of is not None:
+        return _list(request, [*map(_chapter_facts, read_story(request.folder, request.of))])
+    with open_receipt(request.folder, request.run_) as receipt:
+        if request.json:
             _write_json(receipt)
-        elif args.csv:
+        elif request.csv:
             _write_csv(map(_as_dict, receipt.rows()), [field.name for field in fields(Row)])
         else:
             _show(receipt)
     return Exit.GOOD
 
 
-def _require_one_haul(args: argparse.Namespace) -> None:
+def _require_one_haul(request: ReceiptRequest) -> None:
     """Refuse forms that cannot show what is asked for, rather than show something else.
 
     Raises:
         BadOption: they cannot.
     """
-    several = "--runs" if args.runs else "--of" if args.of is not None else ""
-    form = "--html" if args.html is not None else ""
-    for option, given in (("--manifest", args.manifest), ("--bag", args.bag)):
+    several = "--runs" if request.runs else "--of" if request.of is not None else ""
+    form = "--html" if request.html is not None else ""
+    for option, given in (("--manifest", request.manifest), ("--bag", request.bag)):
         if given is not None:
-            form, several = option, several or ("--run" if args.run_ else "")
+            form, several = option, several or ("--run" if request.run_ else "")
     if several and form:
         raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
 
@@ -145,14 +145,14 @@ def _flat(row: Mapping[str, Any]) -> dict[str, object]:
     return flat
 
 
-def _list(args: argparse.Namespace, rows: list[dict[str, object]]) -> int:
+def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> int:
     """Show runs, or the chapters of a file's story."""
-    if args.json:
+    if request.json:
         print(json.dumps(rows, ensure_ascii=False, indent=2))
-    elif args.csv:
+    elif request.csv:
         flat = [*map(_flat, rows)]
         _write_csv(flat, [*flat[0]])
-    elif args.runs:
+    elif request.runs:
         _show_runs(rows)
     else:
         _show_story(rows)

@@ -2,25 +2,24 @@
 
 from __future__ import annotations
 
-import argparse
-
 from willow_cart.cli.filing import make_rule, show_plan
 from willow_cart.exits import Exit
+from willow_cart.jobs.refile import RefileRequest
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: RefileRequest) -> int:
     """Move the files, or show where they would go."""
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import tell
     from willow_cart.hauling import refile
     from willow_cart.units import count_of
 
-    found = refile(args.folder, make_rule(args), only_look=args.preview)
+    found = refile(request.folder, make_rule(request), only_look=request.preview)
     for path in found.staying:
         tell(f"{path}: is missing or not as it was filed, and stays; an audit says more")
     files = count_of(len(found.plan), "file")
-    if args.preview:
-        show_plan(found.plan, args.folder)
+    if request.preview:
+        show_plan(found.plan, request.folder)
         show_line(f"{files}: {len(found.moves):,} would be moved; nothing was")
     else:
         show_line(f"{files}: {len(found.moves):,} moved")

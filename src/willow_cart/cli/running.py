@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 import shlex
 import signal
@@ -14,6 +13,7 @@ from contextlib import contextmanager
 from willow_cart.cli.connecting import without_fields
 from willow_cart.cli.telling import is_heard
 from willow_cart.exits import Exit
+from willow_cart.jobs.requests import Request
 from willow_cart.redaction import without_secrets
 
 # ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
@@ -46,6 +46,6 @@ def stoppable() -> Iterator[threading.Event]:
             signal.signal(number, handler)
 
 
-def shown_command(args: argparse.Namespace) -> str:
+def shown_command(request: Request) -> str:
     """What was typed, without secrets, to be typed again."""
-    return shlex.join(["willow-cart", *map(without_secrets, without_fields(args.typed))])
+    return shlex.join(["willow-cart", *map(without_secrets, without_fields(request.typed))])

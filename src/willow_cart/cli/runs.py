@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 import sys
 import time
@@ -14,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.exits import Exit
+from willow_cart.jobs.runs import RunsRequest
 
 if TYPE_CHECKING:
     from willow_cart.records import Run, Runs
@@ -32,18 +32,18 @@ _OUTCOMES = {
 }
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: RunsRequest) -> int:
     """Do what is asked for."""
     from willow_cart.cli.detaching import my_runs
 
     runs = my_runs()
-    if args.watch is not None:
-        return _watch(runs, runs.find(args.watch or None, alive=not args.watch))
-    if args.stop is not None:
-        return _stop(runs, runs.find(args.stop or None, alive=True))
-    if args.log is not None:
-        return _show_log(runs, runs.find(args.log or None))
-    if args.json:
+    if request.watch is not None:
+        return _watch(runs, runs.find(request.watch or None, alive=not request.watch))
+    if request.stop is not None:
+        return _stop(runs, runs.find(request.stop or None, alive=True))
+    if request.log is not None:
+        return _show_log(runs, runs.find(request.log or None))
+    if request.json:
         print(json.dumps([asdict(run) for run in runs.all()], ensure_ascii=False, indent=2))
     else:
         _show(runs.all())

@@ -2,29 +2,29 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.exits import Exit
+from willow_cart.jobs.settings import SettingsRequest
 
 if TYPE_CHECKING:
     from willow_cart.cli.preferring import Setting
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: SettingsRequest) -> int:
     """Show the settings."""
     from willow_cart.cli.preferring import PROJECT_FILE, TABLES, own_file, settings_in
     from willow_cart.cli.screen import show_line, show_table
 
     found = {(each.table, each.key): each for each in settings_in(Path())}
     rows = [(each.table, each.key, each.value, _place_of(each)) for each in found.values()]
-    if args.all:
+    if request.all:
         rows += _unset(found)
     rows.sort(key=lambda row: (TABLES.index(row[0]), row[1]))
-    if args.json:
+    if request.json:
         names = ("table", "key", "value", "from")
         print(json.dumps([dict(zip(names, row, strict=True)) for row in rows], indent=2))
         return Exit.GOOD

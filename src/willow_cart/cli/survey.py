@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import sys
 from typing import TYPE_CHECKING
 
@@ -10,30 +9,31 @@ from willow_cart.cli.connecting import make_access
 from willow_cart.cli.options import Looker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.survey import SurveyRequest
 
 if TYPE_CHECKING:
     from willow_cart.cli.showing import Showing
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: SurveyRequest) -> int:
     """Look, choose, and show."""
-    with make_access([args], args.lanes) as access:
-        looker = Looker(args, access, args.lanes)
-        _make_showing(args).show(looker)
+    with make_access([request], request.lanes) as access:
+        looker = Looker(request, access, request.lanes)
+        _make_showing(request).show(looker)
     looker.choice.require_some()
     incomplete = looker.found.troubles or looker.unanswered
     return Exit.INCOMPLETE if incomplete else Exit.GOOD
 
 
-def _make_showing(args: argparse.Namespace) -> Showing:
+def _make_showing(request: SurveyRequest) -> Showing:
     from willow_cart.cli import showing
 
-    if args.json:
-        return showing.AsJson(why=args.why)
-    if args.csv:
-        return showing.AsCart(sys.stdout, why=args.why)
-    if args.tree:
-        if args.why:
+    if request.json:
+        return showing.AsJson(why=request.why)
+    if request.csv:
+        return showing.AsCart(sys.stdout, why=request.why)
+    if request.tree:
+        if request.why:
             raise BadOption("--why", "does not go with --tree", "leave out one of them")
         return showing.AsTree()
-    return showing.AsTable(why=args.why)
+    return showing.AsTable(why=request.why)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import re
 import shutil
 import subprocess
@@ -11,6 +10,7 @@ from pathlib import Path
 
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.exits import Exit
+from willow_cart.jobs.timetable import TimetableRequest
 
 # The line above ours in a crontab says whose it is, so that it can be found again.
 _MARK = "# willow-cart errand"
@@ -20,16 +20,16 @@ _VARIABLES = re.compile(
 )
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: TimetableRequest) -> int:
     """Print or install a timetable."""
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import tell
     from willow_cart.errands import read_document
     from willow_cart.errands.timetable import Timetable, crontab_line, units
 
-    when = Timetable.parse(args.at)
-    read_document(args.file)  # one that cannot be read would fail every night
-    path = args.file.resolve()
+    when = Timetable.parse(request.at)
+    read_document(request.file)  # one that cannot be read would fail every night
+    path = request.file.resolve()
     if not str(path).isprintable():
         raise BadOption(
             repr(str(path)), "has characters that a timetable cannot hold", "rename the errand"
@@ -39,9 +39,11 @@ def run(args: argparse.Namespace) -> int:
     command = [*_program(), "errand", str(path), "--summary", str(summary)]
     line = crontab_line(when, command, log)
     if names := _variables_in(path.read_text("utf-8")):
-        tell(f"{args.file}: needs {', '.join(names)} in the environment, which has little in it at"
-             " night; keep secrets in files (password_file), or set them there")  # fmt: skip
-    if args.install:
+        tell(
+            f"{request.file}: needs {', '.join(names)} in the environment, which has little in it"
+            " at night; keep secrets in files (password_file), or set them there"
+        )
+    if request.install:
         _install(f"{_MARK} {path}", line)
         show_line(f"in your crontab: {line}")
         return Exit.GOOD

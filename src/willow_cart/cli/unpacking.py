@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-import argparse
 import os
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.hauling_options import UnpackingOptions
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from willow_cart.archives import Bounds
     from willow_cart.hauling import Account, Unpacking
 
@@ -27,7 +30,9 @@ def read_bounds(text: str | None) -> Bounds:
     return Bounds() if text is None else Bounds.parse(text)
 
 
-def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
+def make_unpacking(
+    request: UnpackingOptions, name_parts: str, archives: Sequence[str]
+) -> Unpacking:
     """How the options want archives unpacked.
 
     Raises:
@@ -37,42 +42,44 @@ def make_unpacking(args: argparse.Namespace, archives: list[str]) -> Unpacking:
     from willow_cart.filing import Template
     from willow_cart.hauling import Unpacking
 
-    password = args.archive_password
+    secret = None
+    if request.archive_password:
+        secret = os.fsencode(read_secret(request.archive_password, "--archive-password").value)
     return Unpacking(
         tuple(archives),
-        Template(args.unpack_to, args.name_parts) if args.unpack_to is not None else None,
-        tuple(args.inside),
-        lift=args.lift,
-        nested=args.nested,
-        remove=args.then == "remove",
-        bounds=read_bounds(args.swell_at_most),
-        password=password and os.fsencode(read_secret(password, "--archive-password").value),
+        Template(request.unpack_to, name_parts) if request.unpack_to is not None else None,
+        tuple(request.inside),
+        lift=request.lift,
+        nested=request.nested,
+        remove=request.then == "remove",
+        bounds=read_bounds(request.swell_at_most),
+        password=secret,
     )
 
 
-def require_of_use(args: argparse.Namespace) -> None:
+def require_of_use(request: HaulRequest) -> None:
     """Refuse options for unpacking where nothing is unpacked.
 
     Raises:
         BadOption: there is one.
     """
     given = {
-        "--unpack-to": args.unpack_to is not None,
-        "--inside": args.inside,
-        "--lift": args.lift,
-        "--nested": args.nested,
-        "--then": args.then != "keep",
-        "--swell-at-most": args.swell_at_most is not None and not opens_archives(args),
-        "--archive-password": args.archive_password,
+        "--unpack-to": request.unpack_to is not None,
+        "--inside": request.inside,
+        "--lift": request.lift,
+        "--nested": request.nested,
+        "--then": request.then != "keep",
+        "--swell-at-most": request.swell_at_most is not None and not opens_archives(request),
+        "--archive-password": request.archive_password,
     }
     for option, is_given in given.items():
         if is_given:
             raise BadOption(option, "is of no use without --unpack", "give that as well")
 
 
-def opens_archives(args: argparse.Namespace) -> bool:
+def opens_archives(request: HaulRequest) -> bool:
     """Return whether archives are opened although they are not unpacked."""
-    return bool(args.inspect) or getattr(args, "as_", None) == "archive"
+    return request.inspect or request.as_ == "archive"
 
 
 def show_unpacked(account: Account) -> None:

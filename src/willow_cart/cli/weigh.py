@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import argparse
 import json
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,6 +10,7 @@ from willow_cart.cli.connecting import make_access
 from willow_cart.cli.options import SizeAsker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.weigh import WeighRequest
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
@@ -27,58 +27,58 @@ _MOST_GROUPS = 12
 _LANES = 4
 
 
-def run(args: argparse.Namespace) -> int:
+def run(request: WeighRequest) -> int:
     """Weigh, show, draw and split."""
     from willow_cart.cart import Weight, read_marked
     from willow_cart.cli.telling import tell, tell_each
     from willow_cart.hauling import prospect
 
-    if args.figure is not None and args.figure.suffix.lower() not in (".png", ".svg"):
-        raise BadOption(f"--figure {args.figure}", "is neither .png nor .svg", "end it in one")
+    if request.figure is not None and request.figure.suffix.lower() not in (".png", ".svg"):
+        raise BadOption(f"--figure {request.figure}", "is neither .png nor .svg", "end it in one")
     troubles: list[Trouble] = []
     notes: list[str] = []
-    unanswered = _ask_sizes(args) if args.ask_sizes else 0
+    unanswered = _ask_sizes(request) if request.ask_sizes else 0
     weight = Weight()
 
     def taken() -> Iterator[Offer]:
-        for offer, is_taken in read_marked(args.cart, troubles, notes):
+        for offer, is_taken in read_marked(request.cart, troubles, notes):
             weight.add(offer, taken=is_taken)
             if is_taken:
                 yield offer
 
-    ahead = prospect(taken(), args.into)
+    ahead = prospect(taken(), request.into)
     tell_each([*troubles, *notes])
-    parts = _split(args) if args.drives or args.shares else []
-    if args.json:
-        print(json.dumps(_as_json(weight, ahead, parts, args), ensure_ascii=False, indent=1))
+    parts = _split(request) if request.drives or request.shares else []
+    if request.json:
+        print(json.dumps(_as_json(weight, ahead, parts, request), ensure_ascii=False, indent=1))
     else:
-        _show(weight, ahead, args)
+        _show(weight, ahead, request)
         _show_parts(parts)
-    if args.figure is not None:
+    if request.figure is not None:
         from willow_cart.cart.figure import draw
 
         draw(
             weight,
-            args.figure,
-            title=args.cart.name,
+            request.figure,
+            title=request.cart.name,
             room=ahead.room,
-            overwrite=args.overwrite,
+            overwrite=request.overwrite,
         )
-        tell(f"drawn in {args.figure}")
+        tell(f"drawn in {request.figure}")
     return Exit.INCOMPLETE if troubles or unanswered else Exit.GOOD
 
 
-def _ask_sizes(args: argparse.Namespace) -> int:
+def _ask_sizes(request: WeighRequest) -> int:
     """Note in the cart what the servers say, and return how many say nothing."""
     from willow_cart.cart import learn_in
 
-    with make_access([args], _LANES) as access:
+    with make_access([request], _LANES) as access:
         asker = SizeAsker(access, _LANES)
-        learn_in(args.cart, asker)
+        learn_in(request.cart, asker)
     return asker.unanswered
 
 
-def _show(weight: Weight, ahead: Prospect, args: argparse.Namespace) -> None:
+def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
     from willow_cart.cart.weighing import heaviest, in_time
     from willow_cart.cli.screen import show_line, show_tables
     from willow_cart.cli.telling import in_words
@@ -105,9 +105,9 @@ def _show(weight: Weight, ahead: Prospect, args: argparse.Namespace) -> None:
     if common:
         show_line(f"all of {', '.join(common)}", dim=True)
     left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
-    asks = "" if args.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
-    show_line(f"{args.cart}: {in_words(whole)}{asks}{left_out}")
-    _show_prospect(ahead, args)
+    asks = "" if request.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
+    show_line(f"{request.cart}: {in_words(whole)}{asks}{left_out}")
+    _show_prospect(ahead, request)
 
 
 def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
@@ -133,12 +133,12 @@ def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
     return [name, f"{sizes.files:,}", written(sizes), share]
 
 
-def _show_prospect(ahead: Prospect, args: argparse.Namespace) -> None:
+def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
     from willow_cart.cli.screen import show_line
     from willow_cart.cli.telling import in_words
     from willow_cart.units import count_of, format_duration, format_size
 
-    into = "here" if args.into == Path() else f"in {args.into}"
+    into = "here" if request.into == Path() else f"in {request.into}"
     if ahead.here:
         verb = "is" if ahead.here == 1 else "are"
         show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already; to come are"
@@ -148,7 +148,7 @@ def _show_prospect(ahead: Prospect, args: argparse.Namespace) -> None:
         if ahead.fits and (ahead.to_come.unknown or ahead.to_come.rough):
             fits = "what is known of it fits"
         show_line(f"{format_size(ahead.room)} free {into}: {fits}")
-    speed, whose = (args.at, "") if args.at else (ahead.speed, ", as fast as the last haul")
+    speed, whose = (request.at, "") if request.at else (ahead.speed, ", as fast as the last haul")
     if speed and ahead.needed:
         time = format_duration(ahead.needed / speed)
         unknown = ", without the unknown" if ahead.to_come.unknown else ""
@@ -156,16 +156,16 @@ def _show_prospect(ahead: Prospect, args: argparse.Namespace) -> None:
 
 
 def _as_json(
-    weight: Weight, ahead: Prospect, parts: Parts, args: argparse.Namespace
+    weight: Weight, ahead: Prospect, parts: Parts, request: WeighRequest
 ) -> dict[str, object]:
     from willow_cart.redaction import without_secrets
 
     def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
         return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
 
-    speed = args.at or ahead.speed
+    speed = request.at or ahead.speed
     return {
-        "cart": str(args.cart),
+        "cart": str(request.cart),
         "taken": _sizes_as_json(weight.all),
         "not_taken": weight.left_out,
         "kinds": table(weight.kinds),
@@ -176,7 +176,7 @@ def _as_json(
             {"path": each.path, "size": each.size, "url": without_secrets(each.address)}
             for each in weight.largest
         ],
-        "into": str(args.into),
+        "into": str(request.into),
         "here_already": ahead.here,
         "to_come": _sizes_as_json(ahead.to_come),
         "bytes_needed": ahead.needed,
@@ -197,20 +197,20 @@ def _sizes_as_json(sizes: Sizes) -> dict[str, int]:
     }
 
 
-def _split(args: argparse.Namespace) -> Parts:
+def _split(request: WeighRequest) -> Parts:
     from willow_cart.cart import DrivePacking, Part, SharePacking, split
     from willow_cart.cart.splitting import file_of
     from willow_cart.cli.telling import tell
 
-    what = "drive" if args.drives else "share"
-    capacities = args.drives or [None] * args.shares
+    what = "drive" if request.drives else "share"
+    capacities = request.drives or (None,) * (request.shares or 0)
     parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
-    packing = DrivePacking(parts) if args.drives else SharePacking(parts)
-    files = split(args.cart, packing, overwrite=args.overwrite)
+    packing = DrivePacking(parts) if request.drives else SharePacking(parts)
+    files = split(request.cart, packing, overwrite=request.overwrite)
     unknown = sum(part.sizes.unknown for part in parts)
-    if unknown and args.drives:
+    if unknown and request.drives:
         tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
-    stale = file_of(args.cart, f"{what}-{len(parts) + 1}")
+    stale = file_of(request.cart, f"{what}-{len(parts) + 1}")
     if stale.exists():
         tell(f"{stale} is of an earlier split; take it away, or its files are hauled twice")
     return files

@@ -1,21 +1,20 @@
-"""The commands: what each is for, and which options it has."""
+"""The commands: what each is for, and the options that it has.
+
+A command's request is loaded where it is wanted: most of the time of a short command would go to
+the requests of others.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from importlib import import_module
+from typing import TYPE_CHECKING, cast
 
-from willow_cart.jobs import command_options as own
-from willow_cart.jobs.hauling_options import (
-    FilingOptions,
-    HandlingOptions,
-    PaceOptions,
-    UnpackingOptions,
-    UnpackOption,
-)
-from willow_cart.jobs.looking_options import ChoosingOptions, LookingOptions
-from willow_cart.jobs.option import Option, options_in
-from willow_cart.jobs.reaching_options import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.jobs.option import Option, groups_of
+
+if TYPE_CHECKING:
+    from willow_cart.jobs.requests import Request
 
 
 @dataclass(frozen=True, slots=True)
@@ -24,12 +23,12 @@ class Group:
 
     Attributes:
         title: what they are about; empty for a command's first ones.
-        options: the dataclasses that define them.
+        options: what they are.
         text: a sentence about all of them; empty for none.
     """
 
     title: str
-    options: tuple[type, ...]
+    options: tuple[Option, ...]
     text: str = ""
 
 
@@ -41,38 +40,43 @@ class Command:
         name: as it is typed.
         brief: what it does, in a few words.
         description: what it does, in a few sentences.
-        arguments: the dataclass of what it takes without a name; None for nothing.
-        groups: its options.
         defaults: what stands for options that are not given, where that is not what their
-            definition says; and for sources, where a command has none.
+            definition says.
     """
 
     name: str
     brief: str
     description: str
-    arguments: type | None = None
-    groups: tuple[Group, ...] = field(default=())
     defaults: Mapping[str, object] = field(default_factory=dict)
+
+    @property
+    def request(self) -> type[Request]:
+        """What is asked for by it; the fields are its options."""
+        module = import_module(f"willow_cart.jobs.{self.name}")
+        return cast("type[Request]", getattr(module, f"{self.name.capitalize()}Request"))
+
+    def arguments(self) -> Iterator[Option]:
+        """Yield what it takes without a name."""
+        for options in groups_of(self.request).values():
+            yield from (option for option in options if option.is_argument)
+
+    def groups(self) -> Iterator[Group]:
+        """Yield its options by what they are about."""
+        titled: dict[str, Group] = {}
+        for group, options in groups_of(self.request).items():
+            title = vars(group).get("group_title", "")
+            named = tuple(option for option in options if not option.is_argument)
+            before = titled.get(title, Group(title, ()))
+            text = vars(group).get("group_text", before.text)
+            if named:
+                titled[title] = Group(title, before.options + named, text)
+        yield from titled.values()
 
     def options(self) -> Iterator[Option]:
         """Yield all options, without the arguments."""
-        for group in self.groups:
-            yield from options_in(*group.options)
+        for group in self.groups():
+            yield from group.options
 
-
-_SIGN_IN = Group(
-    "sign-in",
-    (SignInOptions,),
-    "For the places of the addresses among the sources, or for the one that --sign-in-at names, "
-    "and nowhere else. Secrets are kept in an environment variable (env:NAME) or in the first "
-    "line of a file (file:PATH). Also used: sign-ins of the config file that say where they are "
-    "for, and ~/.netrc.",
-)
-_CONNECTING = Group("connecting", (ConnectingOptions,))
-_LOOKING = Group("looking", (LookingOptions,))
-_CHOOSING = Group("choosing", (ChoosingOptions,))
-_PATIENCE = Group("pace", (PatienceOptions,))
-_PACE = Group("pace", (PaceOptions, PatienceOptions))
 
 _COMMANDS = (
     Command(
@@ -80,22 +84,6 @@ _COMMANDS = (
         "look: what is offered and chosen, with counts and sizes; fetches no file",
         "Show what the sources offer and what the choosing options leave of it: a table or a "
         "tree, the total, and counts by kind and by heading. Fetches no file.",
-        own.SourcesArgument,
-        (
-            Group(
-                "",
-                (
-                    own.SurveyOptions,
-                    own.FormOptions,
-                    own.LanesOption,
-                ),
-            ),
-            _LOOKING,
-            _CHOOSING,
-            _SIGN_IN,
-            _CONNECTING,
-            _PATIENCE,
-        ),
     ),
     Command(
         "load",
@@ -105,23 +93,6 @@ _COMMANDS = (
         "what is new is added, what is not offered any more is marked, and what you have "
         "changed stays as it is. A name that ends in .txt, .jsonl or .meta4, or is fetch.txt, "
         "writes that form instead.",
-        own.SourcesArgument,
-        (
-            Group(
-                "",
-                (
-                    own.LoadOptions,
-                    own.OverwriteOption,
-                    own.WriteErrandOption,
-                    own.LanesOption,
-                ),
-            ),
-            _LOOKING,
-            _CHOOSING,
-            _SIGN_IN,
-            _CONNECTING,
-            _PATIENCE,
-        ),
     ),
     Command(
         "pick",
@@ -129,15 +100,8 @@ _COMMANDS = (
         "Mark rows of a cart by the same options that choose everywhere, or tick them in a view "
         "where none of --out, --only and --back is given. Nothing is deleted: a row that is out "
         "has an empty take, and can be put back. What the cart was before is kept for --undo.",
-        own.CartArgument,
-        (
-            Group("", (own.PickOptions,)),
-            _CHOOSING,
-            _SIGN_IN,
-            _CONNECTING,
-        ),
         # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
-        {"undated": None, "unsized": None, "sources": ()},
+        {"undated": "", "unsized": ""},
     ),
     Command(
         "weigh",
@@ -146,19 +110,6 @@ _COMMANDS = (
         "largest files, the free space, and how long it takes. Sizes that are not known are "
         "counted apart. With --drives or --shares also write one cart for each drive or "
         "machine.",
-        own.CartArgument,
-        (
-            Group(
-                "",
-                (
-                    own.WeighOptions,
-                    own.OverwriteOption,
-                ),
-            ),
-            _SIGN_IN,
-            _CONNECTING,
-        ),
-        {"sources": ()},
     ),
     Command(
         "haul",
@@ -166,28 +117,6 @@ _COMMANDS = (
         "Fetch what the sources offer and the choosing options leave, check it, and file it. A "
         "file appears under its name only whole and checked. Run the same command again to go "
         "on after any break, and next month to renew what has changed.",
-        own.SourcesArgument,
-        (
-            Group(
-                "",
-                (
-                    own.HaulOptions,
-                    FilingOptions,
-                    HandlingOptions,
-                    own.WriteErrandOption,
-                ),
-            ),
-            _LOOKING,
-            _CHOOSING,
-            Group(
-                "unpacking",
-                (UnpackingOptions, UnpackOption),
-                "Archives are unpacked once everything has come.",
-            ),
-            _SIGN_IN,
-            _CONNECTING,
-            _PACE,
-        ),
     ),
     Command(
         "unpack",
@@ -196,12 +125,6 @@ _COMMANDS = (
         "packed files. Of a folder that was hauled into all its archives, or those that are "
         "chosen. Nothing gets out of its folder, and the ledger knows of every file what "
         "archive it was in. Run again, only what is new is unpacked.",
-        own.UnpackArguments,
-        (
-            Group("", (own.UnpackOptions,)),
-            Group("unpacking", (UnpackingOptions,)),
-            _CHOOSING,
-        ),
     ),
     Command(
         "combine",
@@ -210,17 +133,6 @@ _COMMANDS = (
         "of a SQLite database, a Parquet file, a CSV or a JSON Lines file. How each is written "
         "is found out, and what a column holds is settled over all of them. Every row says what "
         "file it is from; run again, what is there already is not there twice.",
-        own.CombineArguments,
-        (
-            Group(
-                "",
-                (
-                    own.CombineOptions,
-                    own.OverwriteOption,
-                ),
-            ),
-            _CHOOSING,
-        ),
     ),
     Command(
         "pack",
@@ -229,17 +141,6 @@ _COMMANDS = (
         "checksums and a Data Package descriptor of where they are from. The same files make "
         "the same archive. Every file is read and held against the ledger; what is not as it "
         "was hauled is left out and told.",
-        own.PackArguments,
-        (
-            Group(
-                "",
-                (
-                    own.PackOptions,
-                    own.OverwriteOption,
-                ),
-            ),
-            _CHOOSING,
-        ),
     ),
     Command(
         "runs",
@@ -247,43 +148,18 @@ _COMMANDS = (
         "List the hauls of this machine, in the background or not. Without a number the options "
         "mean the last one that is under way. Stopped or broken off, a haul goes on when its "
         "command is run again.",
-        None,
-        (Group("", (own.RunsOptions,)),),
     ),
     Command(
         "audit",
         "check what lies in a folder against its ledger, checksum lists, or where it came from",
         "Read every file that was hauled into a folder, and say what has changed, what is "
         "missing, and what no haul has brought. Fetches nothing, unless --repair.",
-        own.FolderArgument,
-        (
-            Group(
-                "",
-                (
-                    own.AuditOptions,
-                    own.FormOptions,
-                ),
-            ),
-            _SIGN_IN,
-            _CONNECTING,
-        ),
     ),
     Command(
         "receipt",
         "the account of the last haul into a folder, or of any before it",
         "Show what a haul brought: each file with its state, size, checksum and how it was "
         "checked. The figures are read from the ledger in the folder.",
-        own.FolderArgument,
-        (
-            Group(
-                "",
-                (
-                    own.ReceiptOptions,
-                    own.FormOptions,
-                    own.OverwriteOption,
-                ),
-            ),
-        ),
     ),
     Command(
         "refile",
@@ -293,16 +169,6 @@ _COMMANDS = (
         "now, and what is not as it was filed stays where it is. The ledger tells of a file its "
         "address, its name, when it arrived and when it was changed last; of pages it tells "
         "nothing.",
-        own.FolderArgument,
-        (
-            Group(
-                "",
-                (
-                    own.RefileOptions,
-                    FilingOptions,
-                ),
-            ),
-        ),
     ),
     Command(
         "offline",
@@ -312,14 +178,6 @@ _COMMANDS = (
         "byte for byte; what is to be read begins at DIR/index.html. Run it again to renew what "
         "has changed. Choosing options choose among what links lead to; what a page needs is "
         "taken with it.",
-        own.OfflineArguments,
-        (
-            Group("", (own.OfflineOptions,)),
-            _CHOOSING,
-            _SIGN_IN,
-            _CONNECTING,
-            _PACE,
-        ),
     ),
     Command(
         "errand",
@@ -328,16 +186,6 @@ _COMMANDS = (
         "and what is done with them then. Every option of the commands is a key there. What "
         "changes from one run to the next, such as the month, is a value and stands in the "
         "texts by its name.",
-        own.ErrandArguments,
-        (
-            Group(
-                "",
-                (
-                    own.ErrandOptions,
-                    own.OverwriteOption,
-                ),
-            ),
-        ),
     ),
     Command(
         "timetable",
@@ -346,20 +194,12 @@ _COMMANDS = (
         "service for systemd. Both have full paths and write what is said to a log beside the "
         "errand. With --install the line is put into your own crontab, in place of an earlier "
         "one for the same errand.",
-        own.TimetableArguments,
-        (Group("", (own.TimetableOptions,)),),
     ),
     Command(
         "knock",
         "test a place: name, port, TLS, listing, fetching, resuming, checksums, clock",
         "Try a place step by step, and say what works, what does not, and what to do about it. "
         "Fetches no file.",
-        own.KnockArguments,
-        (
-            Group("", (own.KnockOptions,)),
-            _SIGN_IN,
-            _CONNECTING,
-        ),
     ),
     Command(
         "settings",
@@ -367,16 +207,12 @@ _COMMANDS = (
         "Show every setting that counts in this folder, with the file and the line that it is "
         "from. What is typed comes first, then what an errand says, then the project's file in "
         "this folder, then your own; what nobody sets is as the reference says.",
-        None,
-        (Group("", (own.SettingsOptions,)),),
     ),
     Command(
         "help",
         "read the guide, a topic at a time",
         "Show what the guide has to say of a topic: one of its headings, a part of one, or an "
         "option. Without a topic, show the headings.",
-        own.HelpArguments,
-        (),
     ),
     Command(
         "completion",
@@ -386,8 +222,6 @@ _COMMANDS = (
         "~/.local/share/bash-completion/completions/willow-cart'; for zsh write it to a file "
         "_willow-cart in a folder of $fpath; for fish to "
         "~/.config/fish/completions/willow-cart.fish.",
-        own.CompletionArguments,
-        (),
     ),
     Command(
         "demo",
@@ -395,8 +229,6 @@ _COMMANDS = (
         "Start stand-ins for the made-up Harrowmere Wetland Trust's web server, its "
         "contractor's FTP outbox and its object store on this machine and run the full example "
         "against them, or keep them up to play with. Needs no network.",
-        None,
-        (Group("", (own.DemoOptions,)),),
     ),
 )
 

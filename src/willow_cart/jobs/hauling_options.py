@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import ClassVar
 
 from willow_cart.jobs.option import flag, option
+from willow_cart.jobs.reaching_options import PatienceOptions
 from willow_cart.jobs.readers import few, seconds, size, speed, strands
 
 
@@ -37,8 +39,10 @@ class FilingOptions:
 
 
 @dataclass(frozen=True, kw_only=True)
-class PaceOptions:
+class PaceOptions(PatienceOptions):
     """How politely, patiently and warily files are fetched."""
+
+    group_title: ClassVar[str] = "pace"
 
     lanes: int = option(
         8,
@@ -53,7 +57,7 @@ class PaceOptions:
         metavar="N",
     )
     strands: int | None = option(
-        "1",
+        1,
         strands,
         "on how many lanes, at most, one large file is fetched when lanes have nothing else to "
         "do; auto takes more while that pays (%(default)s)",
@@ -150,6 +154,8 @@ class HandlingOptions:
 class UnpackingOptions:
     """How archives are unpacked, by hauls and where they lie."""
 
+    group_title: ClassVar[str] = "unpacking"
+
     unpack_to: str | None = option(
         None,
         str,
@@ -186,6 +192,9 @@ class UnpackingOptions:
 @dataclass(frozen=True, kw_only=True)
 class UnpackOption:
     """Which archives a haul unpacks."""
+
+    group_title: ClassVar[str] = "unpacking"
+    group_text: ClassVar[str] = "Archives are unpacked once everything has come."
 
     unpack: tuple[str, ...] = option(
         (),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 from willow_cart.jobs.option import flag, option
 from willow_cart.jobs.readers import depth, positive, size
@@ -11,6 +12,8 @@ from willow_cart.jobs.readers import depth, positive, size
 @dataclass(frozen=True, kw_only=True)
 class LookingOptions:
     """How sources are looked at."""
+
+    group_title: ClassVar[str] = "looking"
 
     as_: str | None = option(
         None,
@@ -58,6 +61,8 @@ class LookingOptions:
 @dataclass(frozen=True, kw_only=True)
 class ChoosingOptions:
     """Which offers are chosen; the same in every command."""
+
+    group_title: ClassVar[str] = "choosing"
 
     numbers: str | None = option(
         None,

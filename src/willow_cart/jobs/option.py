@@ -1,4 +1,4 @@
-"""What an option is: defined once, as a field of a dataclass, with all that its faces need.
+"""What an option is: defined once, as a field of a request, with all that its faces need.
 
 From a field come the argument of the command line, the key of errands and settings, the keyword of
 the Python function, the line in the reference, the entry in the JSON schema, and what shells
@@ -8,7 +8,7 @@ complete.
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +28,7 @@ class Option:
         metavar: what stands for the value in help.
         choices: the texts that it takes; empty for any.
         many: whether it may be given several times.
+        is_argument: whether it has no name on the command line.
         is_flag: whether it takes no value.
         is_required: whether it must be given.
         nargs: how many values an argument takes, as argparse writes it; None for one.
@@ -44,6 +45,7 @@ class Option:
     metavar: str = ""
     choices: tuple[str, ...] = ()
     many: bool = False
+    is_argument: bool = False
     is_flag: bool = False
     is_required: bool = False
     nargs: str | int | None = None
@@ -99,14 +101,47 @@ def option(
     return dataclasses.field(default=default, metadata={_OPTION: made})
 
 
+def argument(
+    default: Any,
+    read: Callable[[str], Any],
+    text: str,
+    *,
+    metavar: str = "",
+    choices: Sequence[str] = (),
+    nargs: str | int | None = None,
+) -> Any:
+    """Return a field for an argument, which has no name on the command line; see `Option`."""
+    made = Option(
+        "",
+        text,
+        default,
+        read,
+        metavar or "|".join(choices),
+        tuple(choices),
+        is_argument=True,
+        nargs=nargs,
+    )  # fmt: skip
+    return dataclasses.field(default=default, metadata={_OPTION: made})
+
+
 def flag(text: str, *, one_of: str = "") -> Any:
     """Return a field for an option without a value; see `Option`."""
     made = Option("", text, default=False, is_flag=True, one_of=one_of)
     return dataclasses.field(default=False, metadata={_OPTION: made})
 
 
-def options_in(*groups: type) -> Iterator[Option]:
-    """Yield the options of groups, in the order in which they are defined."""
-    for group in groups:
-        for field in dataclasses.fields(group):
-            yield dataclasses.replace(field.metadata[_OPTION], dest=field.name)
+def groups_of(request: type) -> dict[type, tuple[Option, ...]]:
+    """Return the options of a request by the classes that define them, in their order there."""
+    fields = {field.name: field for field in dataclasses.fields(request)}
+    found = {}
+    for group in request.__mro__:
+        names = [name for name in vars(group).get("__annotations__", ()) if name in fields]
+        own = [fields.pop(name) for name in names]
+        options = [
+            dataclasses.replace(field.metadata[_OPTION], dest=field.name)
+            for field in own
+            if _OPTION in field.metadata
+        ]
+        if options:
+            found[group] = tuple(options)
+    return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import ClassVar
 
 from willow_cart.jobs.option import flag, option
 from willow_cart.jobs.readers import positive, seconds, size
@@ -11,6 +12,14 @@ from willow_cart.jobs.readers import positive, seconds, size
 @dataclass(frozen=True, kw_only=True)
 class SignInOptions:
     """What lets one in; no secret is among them, only where it is kept."""
+
+    group_title: ClassVar[str] = "sign-in"
+    group_text: ClassVar[str] = (
+        "For the places of the addresses among the sources, or for the one that --sign-in-at "
+        "names, and nowhere else. Secrets are kept in an environment variable (env:NAME) or in the "
+        "first line of a file (file:PATH). Also used: sign-ins of the config file that say where "
+        "they are for, and ~/.netrc."
+    )
 
     sign_in: str | None = option(None, str, "a sign-in of the config file", metavar="NAME")
     user: str | None = option(
@@ -49,6 +58,8 @@ class SignInOptions:
 class ConnectingOptions:
     """How places are connected to."""
 
+    group_title: ClassVar[str] = "connecting"
+
     ca: str | None = option(
         None, str, "certificates to trust besides the system's, in PEM form", metavar="FILE"
     )
@@ -78,6 +89,8 @@ class ConnectingOptions:
 @dataclass(frozen=True, kw_only=True)
 class PatienceOptions:
     """How often and how long places are asked again."""
+
+    group_title: ClassVar[str] = "pace"
 
     attempts: int = option(
         5,

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import argparse
 import io
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import redirect_stdout
+from dataclasses import replace
 from os import PathLike, fspath
 from pathlib import Path
-from typing import TYPE_CHECKING, Unpack, cast
+from typing import TYPE_CHECKING, TypeVar, Unpack, cast
 
 from willow_cart.cart import Cart
 from willow_cart.cli import audit as audit_command
@@ -26,6 +26,12 @@ from willow_cart.cli.telling import counted, hearing
 from willow_cart.errands import Table
 from willow_cart.errors import BadOption, Incomplete
 from willow_cart.exits import Exit
+from willow_cart.jobs.audit import AuditRequest
+from willow_cart.jobs.errand import ErrandRequest
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.load import LoadRequest
+from willow_cart.jobs.requests import LookingRequest, Request
+from willow_cart.jobs.survey import SurveyRequest
 from willow_cart.model import Offer
 from willow_cart.scripting.options import AuditOptions, HaulOptions, SurveyOptions
 from willow_cart.scripting.results import Audit, ErrandRun, Haul, Survey
@@ -34,6 +40,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
     Source = str | PathLike[str] | Iterable[Offer] | pd.DataFrame
+
+Asked = TypeVar("Asked", bound=Request)
+Looked = TypeVar("Looked", bound=LookingRequest)
 
 # What functions do otherwise than by an option: their own arguments, and forms for people.
 NOT_KEYWORDS = frozenset(
@@ -54,9 +63,9 @@ def survey(*sources: Source, **options: Unpack[SurveyOptions]) -> Survey:
         WillowCartError: none of the sources can be read, or an option cannot be understood.
     """
     with hearing() as notes:
-        args, offers = _read("survey", sources, options)
-        with make_access([args], args.lanes) as access:
-            looker = Looker(args, access, args.lanes, besides=offers)
+        request, offers = _read(SurveyRequest, sources, options)
+        with make_access([request], request.lanes) as access:
+            looker = Looker(request, access, request.lanes, besides=offers)
             chosen = tuple(looker.chosen())
         found = looker.found
     complete = not (found.troubles or looker.unanswered)
@@ -85,10 +94,10 @@ def load(
         WillowCartError: as for `survey`, or the cart cannot be written.
     """
     with hearing():
-        args, offers = _read("load", sources, options, more=["--cart=-"])
+        request, offers = _read(LoadRequest, sources, options, more=["--cart=-"])
         path = None if cart is None else Path(cart)
         require_form(path)
-        find, looker = find_for(args, path, offers)
+        find, looker = find_for(request, path, offers)
         if path is None:
             return Cart.of(find.chosen())
         put_in_cart(find, path, looker.found, add=add)
@@ -123,20 +132,20 @@ def haul(
             its byte.
     """
     with hearing() as notes:
-        args, offers = _read("haul", sources, options, more=[f"--into={fspath(into)}"])
-        require_outside(args)
-        wishes = make_wishes(args)
+        request, offers = _read(HaulRequest, sources, options, more=[f"--into={fspath(into)}"])
+        require_outside(request)
+        wishes = make_wishes(request)
         lanes = wishes.lanes_per_host
         with (
-            make_access([args], lanes, make_request_rules(args, wishes)) as made,
-            keeping_answers(made, args.into, lanes) as (access, asking),
+            make_access([request], lanes, make_request_rules(request, wishes)) as made,
+            keeping_answers(made, request.into, lanes) as (access, asking),
         ):
-            looker = Looker(args, access, lanes, besides=offers, asking=asking)
+            looker = Looker(request, access, lanes, besides=offers, asking=asking)
             chosen = looker.chosen()
-            view = make_view(args.into, progress=progress)
+            view = make_view(request.into, progress=progress)
             with stoppable() as stop:
-                account = carry(args, wishes, chosen, access, view=view, stop=stop)
-    done = Haul(args.into, account, tuple(notes))
+                account = carry(request, wishes, chosen, access, view=view, stop=stop)
+    done = Haul(request.into, account, tuple(notes))
     if account.interrupted:
         raise KeyboardInterrupt
     if must_arrive and (done.exit_code or looker.found.troubles):
@@ -169,11 +178,11 @@ def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditOptions]) ->
         WillowCartError: an option cannot be understood, or a list cannot be read.
     """
     with hearing() as notes:
-        args = _parse("audit", options, [fspath(folder)])
-        found = audit_command.find(args)
+        request = _parse(AuditRequest, options, [fspath(folder)])
+        found = audit_command.find(request)
         harmed = any(each.finding in ("changed", "missing") for each in found)
-        repaired = audit_command.repair(args, found) if args.repair and harmed else None
-    return Audit(args.folder, tuple(found), repaired, tuple(notes))
+        repaired = audit_command.repair(request, found) if request.repair and harmed else None
+    return Audit(request.folder, tuple(found), repaired, tuple(notes))
 
 
 def errand(
@@ -203,8 +212,8 @@ def errand(
     words += ["--preview"] if preview else []
     output = io.StringIO()
     with hearing() as notes, redirect_stdout(output):
-        args = _parse("errand", {}, [*words, fspath(file)])
-        code = Exit(errand_command.run(args))
+        request = _parse(ErrandRequest, {}, [*words, fspath(file)])
+        code = Exit(errand_command.run(request))
     done = ErrandRun(Path(file), code, output.getvalue(), tuple(notes))
     if code is Exit.INTERRUPTED:
         raise KeyboardInterrupt
@@ -217,11 +226,11 @@ def errand(
 
 
 def _read(
-    command: str,
+    kind: type[Looked],
     sources: Sequence[Source],
     options: Mapping[str, object],
     more: Sequence[str] = (),
-) -> tuple[argparse.Namespace, list[Offer]]:
+) -> tuple[Looked, list[Offer]]:
     """What was asked for, as the command reads it, and the offers among the sources."""
     named: list[str] = []
     offers: list[Offer] = []
@@ -234,17 +243,17 @@ def _read(
             offers += source
     for offer in offers:
         if not isinstance(offer, Offer):
-            raise BadOption(f"{command}()", f"takes no {type(offer).__name__}", "see its help")
+            raise BadOption(f"{kind.command}()", f"takes no {type(offer).__name__}", "see its help")
     if not sources:
-        raise BadOption(f"{command}()", "has no source", "name an address or a list")
-    args = _parse(command, options, ["--", *(named or ["-"])], more)
-    args.sources = named
-    return args, offers
+        raise BadOption(f"{kind.command}()", "has no source", "name an address or a list")
+    request = _parse(kind, options, ["--", *(named or ["-"])], more)
+    return request if named else replace(request, sources=()), offers
 
 
 def _parse(
-    command: str, options: Mapping[str, object], words: Sequence[str], more: Sequence[str] = ()
-) -> argparse.Namespace:
+    kind: type[Asked], options: Mapping[str, object], words: Sequence[str], more: Sequence[str] = ()
+) -> Asked:
+    command = kind.command
     name = f"{command}()"
     keys = {key.rstrip("_"): value for key, value in options.items() if value is not None}
     table = Table(name, name, keys)
@@ -254,6 +263,5 @@ def _parse(
         if key not in NOT_KEYWORDS
     }
     typed = [*words_of(table, known), *more, *words]
-    args = read_words(command, [*preferred(command, typed), *typed], table)
-    args.typed = [command, *typed]
-    return args
+    request = read_words(kind, [*preferred(command, typed), *typed], table)
+    return replace(request, typed=(command, *typed))

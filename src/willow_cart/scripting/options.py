@@ -89,6 +89,14 @@ class HaulOptions(TypedDict, total=False):
     note: str
     log: File
     on_arrival: str
+    unpack_to: str
+    inside: Words
+    lift: bool
+    nested: bool
+    then: Literal["keep", "remove"]
+    swell_at_most: str
+    archive_password: str
+    unpack: Words
     as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
     depth: int | Literal["all"]
     within: str
@@ -118,14 +126,6 @@ class HaulOptions(TypedDict, total=False):
     nth: str
     first: int
     ask_sizes: bool
-    unpack_to: str
-    inside: Words
-    lift: bool
-    nested: bool
-    then: Literal["keep", "remove"]
-    swell_at_most: str
-    archive_password: str
-    unpack: Words
     sign_in: str
     user: str
     password: str

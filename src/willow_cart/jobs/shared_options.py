@@ -1,0 +1,76 @@
+"""Options that several commands have."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.jobs.option import argument, flag, option
+from willow_cart.jobs.readers import few
+
+
+@dataclass(frozen=True, kw_only=True)
+class SourcesArgument:
+    """The sources of offers."""
+
+    sources: tuple[str, ...] = argument(
+        (),
+        str,
+        "an http:// or https:// address of a file, a page, a folder, a feed or a sitemap; a "
+        "list of addresses, a CSV table with a url column, a saved page; or - for standard "
+        "input; addresses may hold ranges: {2018..2031}, {01..12}, {a,b}",
+        metavar="SOURCE",
+        nargs="+",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class CartArgument:
+    """The cart."""
+
+    cart: Path = argument(Path(), Path, "a cart that load has made", metavar="CART")
+
+
+@dataclass(frozen=True, kw_only=True)
+class FolderArgument:
+    """The folder that a command is about."""
+
+    folder: Path = argument(
+        Path(), Path, "a folder that was hauled into (the current one)", metavar="DIR", nargs="?"
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class OverwriteOption:
+    """What allows a file to be replaced that another program has written."""
+
+    overwrite: bool = flag("replace a file that is there, also if willow-cart has not written it")
+
+
+@dataclass(frozen=True, kw_only=True)
+class WriteErrandOption:
+    """What has an errand written instead."""
+
+    write_errand: Path | None = option(
+        None,
+        Path,
+        "write what is typed here into a file as an errand, to be run again from there",
+        metavar="FILE",
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class FormOptions:
+    """The forms for other programs."""
+
+    json: bool = flag("write JSON for other programs", one_of="form")
+    csv: bool = flag("write CSV for spreadsheets", one_of="form")
+
+
+@dataclass(frozen=True, kw_only=True)
+class LanesOption:
+    """How many places are looked at together."""
+
+    lanes: int = option(
+        4, few, "how many folders are read and sizes asked for at a time (%(default)s)", metavar="N"
+    )
