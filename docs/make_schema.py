@@ -6,9 +6,9 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from willow_cart.cli.errand_job import STEPS, TABLES, options_of
 from willow_cart.errands.document import TEXTS
 from willow_cart.jobs import Option
+from willow_cart.jobs.tables import STEPS, TABLES, options_of
 
 SCHEMA = Path(__file__).parent / "errand.schema.json"
 

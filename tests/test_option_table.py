@@ -15,9 +15,9 @@ import pytest
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import RunHere
 from willow_cart.choosing import Unknown
-from willow_cart.cli.errand_job import TABLES, make_job, options_of
+from willow_cart.cli.errand_job import make_job
 from willow_cart.cli.errand_writing import write_errand
-from willow_cart.cli.keys import Asked, options_of_command, read_words, words_of
+from willow_cart.cli.keys import Asked, read_words, words_of
 from willow_cart.cli.main import make_parser
 from willow_cart.errands import Table, Values, read_document
 from willow_cart.errors import BadOption
@@ -30,6 +30,7 @@ from willow_cart.jobs.haul import HaulRequest
 from willow_cart.jobs.load import LoadRequest
 from willow_cart.jobs.requests import Request
 from willow_cart.jobs.survey import SurveyRequest
+from willow_cart.jobs.tables import TABLES, options_of, options_of_command
 from willow_cart.jobs.unpack import UnpackRequest
 from willow_cart.offline import Stay
 from willow_cart.records.manifests import Manifest

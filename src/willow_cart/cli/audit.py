@@ -11,16 +11,25 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING
 
+from willow_cart.addresses import scheme_of
+from willow_cart.auditing import Finding, ask_upstream, audit
+from willow_cart.cart import cover
+from willow_cart.cli.bringing import make_view
 from willow_cart.cli.connecting import make_access
+from willow_cart.cli.screen import show_line, show_table
 from willow_cart.cli.telling import counted, is_heard, tell, tell_each
 from willow_cart.exits import Exit
+from willow_cart.hauling import Wishes, bring_home, put_rotten_aside
 from willow_cart.jobs.audit import AuditRequest
+from willow_cart.model import Offer, Trouble
+from willow_cart.sources.checksum_lists import read_lists
+from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
     from willow_cart.access import Access
-    from willow_cart.auditing import Audited, Finding
+    from willow_cart.auditing import Audited
     from willow_cart.checks import Entry
     from willow_cart.hauling import Account
     from willow_cart.records import Arrival
@@ -34,8 +43,6 @@ _ORDER = (
 
 def run(request: AuditRequest) -> int:
     """Audit, show what was found, and repair it if that is wished for."""
-    from willow_cart.auditing import Finding
-
     found = find(request)
     if request.json:
         print(json.dumps([_facts(each) for each in found], ensure_ascii=False, indent=2))
@@ -60,8 +67,6 @@ def find(request: AuditRequest) -> list[Audited]:
 
 def code_of(counts: Mapping[Finding, int]) -> Exit:
     """What the shell is told of what was found."""
-    from willow_cart.auditing import Finding
-
     if counts[Finding.CHANGED] or counts[Finding.BROKEN]:
         return Exit.CHECK_FAILED
     bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)
@@ -70,9 +75,6 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
 
 def _audit(request: AuditRequest) -> Iterator[Audited]:
     """What was found at rest, and upstream of what is still as it was."""
-    from willow_cart.auditing import Finding, ask_upstream, audit
-    from willow_cart.model import Trouble
-
     troubles: list[Trouble] = []
     entries = _entries(request)
     with _bar() as (begin, read):
@@ -105,8 +107,6 @@ def _followed(request: AuditRequest, arrivals: Iterable[Arrival | None]) -> Iter
 
     A ledger may have been written by whoever handed the folder on.
     """
-    from willow_cart.addresses import scheme_of
-
     for arrival in arrivals:
         if arrival is None:
             continue
@@ -120,7 +120,6 @@ def _followed(request: AuditRequest, arrivals: Iterable[Arrival | None]) -> Iter
 
 
 def _entries(request: AuditRequest) -> Sequence[Entry]:
-    from willow_cart.sources.checksum_lists import read_lists
 
     if not request.checksums:
         return ()
@@ -176,15 +175,11 @@ def _facts(each: Audited) -> dict[str, object]:
 
 
 def _covered(each: Audited) -> dict[str, object]:
-    from willow_cart.cart import cover
 
     return {name: cover(str(value)) for name, value in _facts(each).items()}
 
 
 def _show(found: Sequence[Audited]) -> None:
-    from willow_cart.auditing import Finding
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.units import count_of, format_size
 
     rows = [
         (str(each.finding), each.path, format_size(each.size) if each.size else "", each.why)
@@ -206,11 +201,6 @@ def _is_told(finding: Finding, counts: Counter[Finding]) -> bool:
 
 def repair(request: AuditRequest, found: Sequence[Audited]) -> Account:
     """Haul again what is not as it was; what lies there is kept aside first."""
-    from willow_cart.auditing import Finding
-    from willow_cart.cli.bringing import make_view
-    from willow_cart.hauling import Wishes, bring_home, put_rotten_aside
-    from willow_cart.model import Offer
-
     harmed = (Finding.CHANGED, Finding.MISSING)
     lost = list(_followed(request, (each.arrival for each in found if each.finding in harmed)))
     for path, kept in put_rotten_aside(request.folder, lost):

@@ -11,21 +11,32 @@ from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.access.kept_answers import KeptAnswers
+from willow_cart.checks import ChecksumBook
 from willow_cart.cli.detaching import Background, entered
+from willow_cart.cli.log import LogFile
 from willow_cart.cli.running import shown_command, stoppable
-from willow_cart.cli.telling import is_heard
-from willow_cart.cli.unpacking import show_unpacked
+from willow_cart.cli.telling import is_heard, summed_up, tell, tell_each
+from willow_cart.cli.unpack import show_unpacked
+from willow_cart.cli.view import PlainView, QuietView
+from willow_cart.errors import UnreadableLedger
 from willow_cart.exits import Exit
+from willow_cart.hauling import all_of, bring_home
+from willow_cart.hauling.annex import Annex, pays
 from willow_cart.jobs.haul import HaulRequest
 from willow_cart.jobs.hauling_options import HandlingOptions
+from willow_cart.model import State
+from willow_cart.records import Held, has_ledger, ledger_path
+from willow_cart.redaction import without_secrets
+from willow_cart.shelf import Shelf
+from willow_cart.sources.checksum_lists import lists_beside, read_lists
+from willow_cart.sources.look import Asking
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.access import Access
-    from willow_cart.cli.log import LogFile
     from willow_cart.cli.view import View
     from willow_cart.hauling import Account, Wishes
-    from willow_cart.shelf import Shelf
-    from willow_cart.sources.look import Asking
 
 
 def bring(
@@ -47,9 +58,6 @@ def bring(
         background: what holds the terminal meanwhile; None if it is held.
         troubles: how many lines or places of the sources could not be taken.
     """
-    from willow_cart.cli.telling import tell
-    from willow_cart.units import count_of
-
     begun = background.begun if background else None
     with stoppable() as stop:
         view = make_view(request.into, begun)
@@ -84,12 +92,6 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
     """
     import sqlite3
 
-    from willow_cart.access.kept_answers import KeptAnswers
-    from willow_cart.errors import UnreadableLedger
-    from willow_cart.records import Held, has_ledger, ledger_path
-    from willow_cart.redaction import without_secrets
-    from willow_cart.sources.look import Asking
-
     folder = next(each for each in (into, *into.absolute().parents) if each.is_dir())
     with ExitStack() as stack:
         kept = stack.enter_context(KeptAnswers(access, folder, most_open))
@@ -104,12 +106,6 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
 
 def _with_checksums(request: HandlingOptions, offers: Shelf, access: Access) -> Shelf:
     """The offers with what checksum lists promise of them: those named, and those beside them."""
-    from willow_cart.checks import ChecksumBook
-    from willow_cart.cli.telling import tell, tell_each
-    from willow_cart.shelf import Shelf
-    from willow_cart.sources.checksum_lists import lists_beside, read_lists
-    from willow_cart.units import count_of
-
     if not (request.checksums or request.find_checksums):
         return offers
     entries, no_lines = read_lists(request.checksums, access)
@@ -152,9 +148,6 @@ def carry(
         stop: ends it early.
         background: its own entry, if it has no terminal.
     """
-    from willow_cart.hauling import all_of, bring_home
-    from willow_cart.hauling.annex import Annex, pays
-
     offers = _with_checksums(request, offers, access)
     command = shown_command(request)
     log = _open_log(request.log) if request.log is not None else None
@@ -205,7 +198,6 @@ def make_view(
 
         return LiveView(into)
     # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
-    from willow_cart.cli.view import PlainView, QuietView
 
     return QuietView() if is_heard() else PlainView(begun)
 
@@ -216,14 +208,11 @@ def _in_notebook() -> bool:
 
 
 def _open_log(path: Path) -> LogFile:
-    from willow_cart.cli.log import LogFile
 
     return LogFile(path)
 
 
 def _tell_twins(account: Account, twins: str) -> None:
-    from willow_cart.cli.telling import tell
-    from willow_cart.units import count_of
 
     if not account.twins:
         return
@@ -241,9 +230,6 @@ def _tell_twins(account: Account, twins: str) -> None:
 
 
 def _sum_up(account: Account, into: Path, *, troubles: int) -> None:
-    from willow_cart.cli.telling import summed_up, tell
-    from willow_cart.model import State
-    from willow_cart.units import count_of
 
     sys.stdout.flush()
     print(summed_up(account, into), flush=True)

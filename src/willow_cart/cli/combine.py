@@ -7,14 +7,25 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.options import make_choosing
+from willow_cart.cart import Cart
+from willow_cart.choosing.patterns import on_path
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.telling import tell, tell_each
 from willow_cart.errors import BadOption, nothing_there
 from willow_cart.exits import Exit
+from willow_cart.filing.templates import parts_of_names
+from willow_cart.holdings import holdings_at
 from willow_cart.jobs.combine import CombineRequest
+from willow_cart.jobs.looking_policies import make_choosing
+from willow_cart.redaction import without_secrets
+from willow_cart.tables import Combining, TableFile, combine
+from willow_cart.tables.outputs import NoOutput, output_for, require_form
+from willow_cart.tables.reading import is_table, sheets_of
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.holdings import Holding
-    from willow_cart.tables import Combined, TableFile
+    from willow_cart.tables import Combined
 
 
 # So much of a cell is shown.
@@ -23,10 +34,6 @@ _WIDEST = 28
 
 def run(request: CombineRequest) -> int:
     """Put tables together, and say what came of it."""
-    from willow_cart.cli.telling import tell, tell_each
-    from willow_cart.tables import Combining, combine
-    from willow_cart.tables.outputs import NoOutput, output_for, require_form
-
     to = None if request.preview else request.to
     if to is None and not request.preview:
         raise BadOption("--to", "is missing", "name a file, or look first with --preview")
@@ -55,9 +62,6 @@ def _tables(request: CombineRequest) -> list[TableFile]:
     Raises:
         NothingChosen: there are none.
     """
-    from willow_cart.cli.telling import tell
-    from willow_cart.units import count_of
-
     choosing = make_choosing(request)
     # Who says what to take may mean a table by any name.
     named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
@@ -78,9 +82,6 @@ def _tables(request: CombineRequest) -> list[TableFile]:
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
     """The files that may be meant, each with its place among them."""
-    from willow_cart.holdings import holdings_at
-    from willow_cart.tables.reading import is_table
-
     addresses = _addresses_of(request.cart) if request.cart is not None else None
     own = request.to.resolve() if request.to is not None else None
     number = 0
@@ -100,8 +101,6 @@ def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]
 
 
 def _addresses_of(cart: Path) -> set[str]:
-    from willow_cart.cart import Cart
-    from willow_cart.redaction import without_secrets
 
     return {without_secrets(offer.address) for offer in Cart.load(cart)}
 
@@ -112,11 +111,6 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
     Raises:
         BadOption: a workbook has no such sheet.
     """
-    from willow_cart.choosing.patterns import on_path
-    from willow_cart.filing.templates import parts_of_names
-    from willow_cart.tables import TableFile
-    from willow_cart.tables.reading import sheets_of
-
     parts = parts_of_names(request.name_parts, each.offer)
     sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))
     if not sheets[0].sheet:
@@ -133,9 +127,6 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
 
 def _show(combined: Combined, to: Path | None) -> None:
     """Write the first rows, the columns, and the counts."""
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.units import count_of
-
     if combined.first:
         rows = [[_shown(cell) for cell in row] for row in combined.first]
         show_table(list(combined.columns), rows, numeric=_numeric(combined))

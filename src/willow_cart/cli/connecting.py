@@ -1,4 +1,4 @@
-"""Options by which places are reached and a person is let in, and what comes of them."""
+"""What talks to places, with the sign-ins that a person names or keeps."""
 
 from __future__ import annotations
 
@@ -7,23 +7,30 @@ import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.unpacking import read_bounds
-from willow_cart.errors import BadOption
+from willow_cart.access import RequestRules, Retrier
+from willow_cart.access.cookie_file import CookieJar, read_cookies
+from willow_cart.access.everywhere import Everywhere
+from willow_cart.access.local import LocalAccess
+from willow_cart.access.sign_in_file import read_sign_ins
+from willow_cart.access.sign_ins import Secret, SignIn, SignIns, read_secret
+from willow_cart.access.sockets import RequestPacer
+from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
+from willow_cart.cli.preferring import TABLES, own_file
+from willow_cart.cli.telling import WaitTeller, tell
+from willow_cart.errors import BadAddress, BadOption
 from willow_cart.jobs.hauling_options import UnpackingOptions
-from willow_cart.jobs.reaching_options import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.jobs.reaching_options import SignInOptions
+from willow_cart.jobs.reaching_policies import make_context, make_patience, read_bounds
 from willow_cart.jobs.requests import ReachingRequest
 
 if TYPE_CHECKING:
-    import ssl
     from netrc import netrc
 
-    from willow_cart.access import Access, Patience, RequestRules
+    from willow_cart.access import Access
     from willow_cart.access.overhearing import Overhearing
-    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
 
 
 def make_access(
@@ -46,11 +53,6 @@ def make_access(
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
     """
-    from willow_cart.access import RequestRules, Retrier
-    from willow_cart.access.everywhere import Everywhere
-    from willow_cart.access.sockets import RequestPacer
-    from willow_cart.cli.telling import WaitTeller
-
     request = several[0]
     rules = rules or RequestRules(make_patience(request))
     stopped = threading.Event()
@@ -100,7 +102,6 @@ def make_access(
         )
 
     def make_local() -> Access:
-        from willow_cart.access.local import LocalAccess
 
         return LocalAccess()
 
@@ -127,52 +128,11 @@ def make_access(
 
 def _named_by(request: ReachingRequest) -> Iterator[str]:
     """Yield the addresses that the person has typed, as far as they can be read."""
-    from willow_cart.addresses import expand_ranges, looks_like_address, normalise
-    from willow_cart.errors import BadAddress
-
     for source in (*request.sources, *filter(None, (request.sign_in_at,))):
         if looks_like_address(source):
             with suppress(BadAddress):  # that is told when it is its turn
                 for place in expand_ranges("/".join(source.split("/")[:3]) + "/"):
                     yield normalise(place)
-
-
-def make_patience(options: object) -> Patience:
-    """Return how often the options want places asked again; as usual where there are none."""
-    from willow_cart.access import Patience
-
-    if not isinstance(options, PatienceOptions):
-        return Patience()
-    patience = Patience(attempts=options.attempts, longest_wait=options.longest_wait)
-    if options.pause is not None:
-        patience = replace(patience, pause=options.pause, growth=1.0, longest=options.pause)
-    return patience
-
-
-def make_context(request: ConnectingOptions) -> ssl.SSLContext | None:
-    """What is trusted besides the system's certificates, and what proves who asks.
-
-    Raises:
-        BadOption: a file cannot be read.
-    """
-    import ssl
-
-    if request.client_key is not None and request.client_cert is None:
-        raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
-    if request.ca is None and request.client_cert is None:
-        return None
-    context = ssl.create_default_context()
-    try:
-        option = f"--ca {request.ca}"
-        if request.ca is not None:
-            context.load_verify_locations(request.ca)
-        option = f"--client-cert {request.client_cert}"
-        if request.client_cert is not None:
-            # An empty password: nobody is asked for one in the midst of the night.
-            context.load_cert_chain(request.client_cert, request.client_key, password="")
-    except (OSError, ssl.SSLError) as error:
-        raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
-    return context
 
 
 def _make_sign_ins(
@@ -183,11 +143,6 @@ def _make_sign_ins(
     Raises:
         BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
     """
-    from willow_cart.access.cookie_file import CookieJar, read_cookies
-    from willow_cart.access.sign_in_file import read_sign_ins
-    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
-    from willow_cart.cli.preferring import TABLES, own_file
-
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
     by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
@@ -255,8 +210,6 @@ def without_fields(arguments: Sequence[str]) -> list[str]:
 
 def _typed_sign_in(request: SignInOptions) -> SignIn | None:
     """The sign-in of the options; None where there is none."""
-    from willow_cart.access.sign_ins import Secret, SignIn, read_secret
-
     if request.password is not None and request.user is None:
         raise BadOption("--password", "is nobody's", "give --user as well")
     password = token = account_key = shared_access = None
@@ -290,8 +243,6 @@ def _typed_sign_in(request: SignInOptions) -> SignIn | None:
 def _ask_password(user: str) -> Secret:
     from getpass import getpass
 
-    from willow_cart.access.sign_ins import Secret
-
     if sys.stdin is None or not (sys.stdin.isatty() and sys.stderr.isatty()):
         raise BadOption(
             f"--user {user}", "has no password", "give --password env:NAME or file:PATH"
@@ -301,9 +252,6 @@ def _ask_password(user: str) -> Secret:
 
 def _origins(sources: Iterable[str]) -> Iterator[str]:
     """The origins of the addresses among the sources."""
-    from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
-    from willow_cart.errors import BadAddress
-
     for source in sources:
         if looks_like_address(source):
             # Ranges in the path do not matter here, and there may be a million.
@@ -326,8 +274,6 @@ def _some(named: set[str], option: str) -> set[str]:
 def _read_netrc() -> netrc | None:
     """What `~/.netrc` holds; a file that cannot be used is told and passed over."""
     import netrc
-
-    from willow_cart.cli.telling import tell
 
     path = Path("~/.netrc").expanduser()
     if not path.is_file():

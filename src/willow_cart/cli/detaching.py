@@ -14,10 +14,11 @@ from typing import TYPE_CHECKING
 from willow_cart.cli.telling import tell
 from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit
+from willow_cart.records import Runs
 
 if TYPE_CHECKING:
     from willow_cart.cli.view import View
-    from willow_cart.records import OwnRun, Runs
+    from willow_cart.records import OwnRun
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is under way there. Looking at a large place goes on without it.
@@ -29,8 +30,6 @@ _BEGUN = b"begun"
 def my_runs() -> Runs:
     """The runs of whoever is at this machine."""
     import platformdirs
-
-    from willow_cart.records import Runs
 
     return Runs(platformdirs.user_state_path("willow-cart", appauthor=False) / "runs")
 

@@ -13,24 +13,35 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cart import Cart, Find
+from willow_cart.cli.bringing import bring, keeping_answers
 from willow_cart.cli.errand_job import Job, Step, make_job
 from willow_cart.cli.errand_looking import Found, look, open_access
 from willow_cart.cli.errand_outcome import account_for
 from willow_cart.cli.errand_surveying import write_from_survey
+from willow_cart.cli.filing import preview
+from willow_cart.cli.load import put_in_cart
+from willow_cart.cli.screen import show_line, show_table
 from willow_cart.cli.telling import code_for, tell
+from willow_cart.destination import FileTree
+from willow_cart.errands import Memory, Values, read_document
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit
+from willow_cart.hauling import find_gone, put_gone_aside
 from willow_cart.jobs.errand import ErrandRequest
+from willow_cart.jobs.hauling_policies import make_wishes
+from willow_cart.records import Held, has_ledger, ledger_path
+from willow_cart.redaction import without_secrets
+from willow_cart.shelf import Shelf
+from willow_cart.sources import Look
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
-    from willow_cart.errands import Document, Memory, Values
+    from willow_cart.errands import Document
 
 
 def run(request: ErrandRequest) -> int:
     """Run an errand, or show what it would do."""
-    from willow_cart.errands import Values, read_document
-
     if request.new is not None:
         write_from_survey(request.file, request.new)
         return Exit.GOOD
@@ -79,8 +90,6 @@ def _run_there(
 
 def _memory_of(path: Path) -> Memory:
     import platformdirs
-
-    from willow_cart.errands import Memory
 
     state = platformdirs.user_state_path("willow-cart", appauthor=False)
     return Memory(path, state / "errands")
@@ -141,13 +150,6 @@ def _haul(
     document: Document, job: Job, memory: Memory
 ) -> tuple[Exit, Mapping[str, Collection[str]]]:
     """Bring everything home, and say what is offered, by the marks of the sources."""
-    from willow_cart.cart import Cart, Find
-    from willow_cart.cli.bringing import bring, keeping_answers
-    from willow_cart.cli.load import put_in_cart
-    from willow_cart.cli.pacing import make_wishes
-    from willow_cart.shelf import Shelf
-    from willow_cart.sources import Look
-
     wishes = make_wishes(job.haul)
     with (
         open_access(document, job) as made,
@@ -171,8 +173,6 @@ def _haul(
 
 def _see_to_gone(document: Document, job: Job, found: Found) -> None:
     """Say what lies here and is offered no more, and put it aside if that is wished for."""
-    from willow_cart.hauling import find_gone, put_gone_aside
-
     into = Path(job.into)
     gone = find_gone(into, found.gone)
     if not gone:
@@ -216,10 +216,6 @@ def _take(step: Step) -> Exit:
 
 def _preview(document: Document, job: Job, values: Values, memory: Memory) -> int:
     """Show what a run would do."""
-    from willow_cart.cli.filing import preview
-    from willow_cart.cli.pacing import make_wishes
-    from willow_cart.cli.screen import show_line, show_table
-
     if shown := list(values.shown()):
         show_table(("value", "is"), shown)
     wishes = make_wishes(job.haul)
@@ -234,12 +230,6 @@ def _preview(document: Document, job: Job, values: Values, memory: Memory) -> in
 
 def _show_changes(found: Found, into: Path) -> None:
     """Say what is new, changed and gone, as far as the sources, the ledger and memory tell."""
-    from willow_cart.cli.screen import show_line
-    from willow_cart.destination import FileTree
-    from willow_cart.hauling import find_gone
-    from willow_cart.records import Held, has_ledger, ledger_path
-    from willow_cart.redaction import without_secrets
-
     if not has_ledger(into):
         return
     new = changed = missing = 0

@@ -8,34 +8,18 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
-from willow_cart.cli.keys import options_of_command, read_words, words_of
+from willow_cart.cli.keys import read_words, words_of
 from willow_cart.cli.preferring import preferred
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errors import BadOption
 from willow_cart.jobs import COMMANDS, Option
 from willow_cart.jobs.haul import HaulRequest
 from willow_cart.jobs.load import LoadRequest
+from willow_cart.jobs.tables import STEPS, options_of
 from willow_cart.redaction import fingerprint
 
 if TYPE_CHECKING:
     from willow_cart.errands import Document, Table, Values
-
-STEPS = ("unpack", "combine", "pack", "receipt", "run")
-"""What can be done with arrivals, by the key that names it."""
-
-# Options that say what an errand says elsewhere, or that make no sense where nobody watches.
-_ELSEWHERE = frozenset({"into", "cart", "add", "preview", "detach", "write_errand", "note"})
-_CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
-_NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
-
-TABLES: Mapping[str, tuple[str, Sequence[str], Sequence[str]]] = {
-    "source": ("load", _CHOOSING_GROUPS, ()),
-    "connecting": ("load", ("connecting",), ()),
-    "haul": ("haul", (), _NOT_OF_HAULS),
-    "filing": ("refile", (), ()),
-    **{what: (what, (), ()) for what in STEPS if what != "run"},
-}
-"""Whose options are keys of a table or a step: a command's, of some groups, without some."""
 
 # The keys of a source that choose by name.
 _BY_NAME = ("ext", "kind", "keep", "drop", "keep_re", "drop_re")
@@ -95,21 +79,6 @@ class Job:
     sources: Sequence[Source]
     haul: HaulRequest
     steps: Sequence[Step]
-
-
-def options_of(table: str) -> dict[str, Option]:
-    """The options that a table of an errand, or a step, may have, by their keys."""
-    options = {
-        key: option
-        for key, option in options_of_command(*TABLES[table]).items()
-        if key not in _ELSEWHERE
-    }
-    if table == "haul":
-        for key in options_of("filing"):  # where files go is said there
-            options.pop(key, None)
-        # What is unpacked is said by steps; hauls open archives also to look into them.
-        options["swell_at_most"] = options_of("unpack")["swell_at_most"]
-    return options
 
 
 def make_job(document: Document, values: Values, last: datetime | None = None) -> Job:

@@ -8,8 +8,12 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from willow_cart.access.sign_in_file import sign_ins_in
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.looking import Looker
 from willow_cart.cli.telling import tell
 from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
 from willow_cart.model import Offer
 from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
@@ -18,7 +22,6 @@ from willow_cart.units import count_of
 if TYPE_CHECKING:
     from willow_cart.access import Access
     from willow_cart.cli.errand_job import Job, Source
-    from willow_cart.cli.options import Looker
     from willow_cart.errands import Document
     from willow_cart.sources import Look
     from willow_cart.sources.look import Asking
@@ -45,10 +48,6 @@ class Found:
 @contextmanager
 def open_access(document: Document, job: Job) -> Iterator[Access]:
     """What talks to the places of an errand, with its own sign-ins and those of its sources."""
-    from willow_cart.access.sign_in_file import sign_ins_in
-    from willow_cart.cli.connecting import make_access
-    from willow_cart.cli.pacing import make_pace, make_request_rules
-
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.request for source in job.sources)]
     lanes = job.haul.lanes_per_host or job.haul.lanes
@@ -75,8 +74,6 @@ def look(
         NothingChosen: nothing is left of any of them.
         WillowCartError: none of them can be read.
     """
-    from willow_cart.cli.options import Looker
-
     found = Found()
     failures: list[WillowCartError] = []
     counts: Counter[str] = Counter()

@@ -10,10 +10,17 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.connecting import make_access
 from willow_cart.cli.errand_writing import ARRIVALS_HINT, VALUES_HINT
+from willow_cart.cli.keys import read_words
+from willow_cart.cli.looking import Looker
+from willow_cart.cli.telling import tell
+from willow_cart.errands import Table
 from willow_cart.errors import BadOption
 from willow_cart.jobs.survey import SurveyRequest
+from willow_cart.kinds import extension_of
 from willow_cart.replacing import replacing
+from willow_cart.sources import Why
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
@@ -37,12 +44,6 @@ def write_from_survey(path: Path, sources: Sequence[str]) -> None:
         CannotStore: it cannot be written.
         WillowCartError: none of the sources can be read.
     """
-    from willow_cart.cli.connecting import make_access
-    from willow_cart.cli.keys import read_words
-    from willow_cart.cli.options import Looker
-    from willow_cart.cli.telling import tell
-    from willow_cart.errands import Table
-
     if path.exists():
         raise BadOption(str(path), "is there already", "name a new file")
     request = read_words(SurveyRequest, ["--", *sources], Table("--new", "--new"))
@@ -71,9 +72,6 @@ def _head(month: str) -> Iterator[str]:
 
 def _source(source: str, offers: Sequence[Offer], found: Look, month: str) -> Iterator[str]:
     """A source, what it offers, and keys that might be wanted."""
-    from willow_cart.kinds import extension_of
-    from willow_cart.sources import Why
-
     yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
     such = f", such as {offers[0].path}" if offers else ""
     yield f"# It offers {count_of(len(offers), 'file')}{such}"

@@ -9,9 +9,10 @@ from pathlib import Path
 
 from willow_cart.cli.arguments import add_arguments
 from willow_cart.cli.connecting import without_fields
-from willow_cart.cli.keys import options_of_command
+from willow_cart.cli.telling import tell
 from willow_cart.errors import BadOption
 from willow_cart.jobs import COMMANDS, Option
+from willow_cart.jobs.tables import options_of, options_of_command
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 
@@ -40,8 +41,6 @@ def write_errand(path: Path, command: str, words: Sequence[str]) -> None:
         BadOption: there is such a file already.
         CannotStore: it cannot be written.
     """
-    from willow_cart.cli.telling import tell
-
     if path.exists():
         raise BadOption(f"--write-errand {path}", "is there already", "name a new file")
     _require_no_secrets(words)
@@ -75,7 +74,6 @@ def _require_no_secrets(words: Sequence[str]) -> None:
 
 
 def _lines(command: str, words: Sequence[str]) -> Iterator[str]:
-    from willow_cart.cli.errand_job import options_of
 
     parser = argparse.ArgumentParser(add_help=False, allow_abbrev=False)
     add_arguments(parser, COMMANDS[command], raw=True)

@@ -7,28 +7,18 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errors import BadOption
-from willow_cart.filing import Layout, Template, make_plan
-from willow_cart.jobs.hauling_options import FilingOptions, UnpackingOptions
+from willow_cart.cli.screen import show_line, show_tree
+from willow_cart.cli.showing import Folder
+from willow_cart.cli.telling import in_words
+from willow_cart.cli.view import PlainView
+from willow_cart.destination import is_case_sensitive
+from willow_cart.filing import make_plan
+from willow_cart.records import Held, has_ledger, ledger_path
 
 if TYPE_CHECKING:
     from willow_cart.filing import Plan
     from willow_cart.filing.plan import Rule
     from willow_cart.shelf import Shelf
-
-
-def make_rule(request: FilingOptions) -> Layout | Template:
-    """The rule that the options give.
-
-    Raises:
-        BadOption: it cannot be understood.
-    """
-    if request.file_as is not None:
-        return Template(request.file_as, request.name_parts)
-    unpacks = isinstance(request, UnpackingOptions) and request.unpack_to is not None
-    if request.name_parts and not unpacks:
-        raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
-    return Layout(request.layout)
 
 
 def preview(offers: Shelf, into: Path, rule: Rule) -> None:
@@ -38,11 +28,6 @@ def preview(offers: Shelf, into: Path, rule: Rule) -> None:
         FieldsMissing: the rule has a field that some of them have nothing to say for.
         UnreadableLedger: the ledger there is damaged, or of a later version.
     """
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import in_words
-    from willow_cart.destination import is_case_sensitive
-    from willow_cart.records import Held, has_ledger, ledger_path
-
     with ExitStack() as stack:
         held = stack.enter_context(Held(ledger_path(into))) if has_ledger(into) else None
         plan = make_plan(offers, rule, held, case_sensitive=is_case_sensitive(into))
@@ -54,10 +39,6 @@ def preview(offers: Shelf, into: Path, rule: Rule) -> None:
 
 def show_plan(plan: Plan, into: Path) -> None:
     """Say what should be known of a plan, and draw the tree that it leads to."""
-    from willow_cart.cli.screen import show_tree
-    from willow_cart.cli.showing import Folder
-    from willow_cart.cli.view import PlainView
-
     PlainView().planned(plan)
     root = Folder()
     for filed in plan:

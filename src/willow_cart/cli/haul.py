@@ -4,16 +4,22 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from willow_cart.access.local import path_of
+from willow_cart.cart import Find, form_for
 from willow_cart.cli.bringing import bring, keeping_answers
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.detaching import Background, detach
 from willow_cart.cli.errand_writing import write_errand
 from willow_cart.cli.filing import preview
-from willow_cart.cli.options import Looker
-from willow_cart.cli.pacing import make_request_rules, make_wishes
+from willow_cart.cli.load import put_in_cart
+from willow_cart.cli.looking import Looker
 from willow_cart.cli.running import shown_command
+from willow_cart.cli.telling import tell
+from willow_cart.errors import UnusableDestination
 from willow_cart.exits import Exit
 from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
+from willow_cart.sources import Look
 
 
 def run(request: HaulRequest) -> int:
@@ -32,10 +38,6 @@ def run(request: HaulRequest) -> int:
 
 
 def _run(request: HaulRequest, background: Background | None) -> int:
-    from willow_cart.cart import Find, form_for
-    from willow_cart.cli.load import put_in_cart
-    from willow_cart.cli.telling import tell
-    from willow_cart.sources import Look
 
     if request.cart is not None:
         form_for(request.cart)  # a name that says nothing is told before any work is done
@@ -66,9 +68,6 @@ def require_outside(request: HaulRequest) -> None:
     Raises:
         UnusableDestination: it is one.
     """
-    from willow_cart.access.local import path_of
-    from willow_cart.errors import UnusableDestination
-
     into = request.into.resolve()
     for source in request.sources:
         folder = Path(path_of(source) if source.startswith("file://") else source)

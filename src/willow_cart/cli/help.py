@@ -7,6 +7,7 @@ import re
 import sys
 from importlib.resources import files
 
+from willow_cart.cli.screen import show_line
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.help import HelpRequest
@@ -16,8 +17,6 @@ _HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
 
 def run(request: HelpRequest) -> int:
     """Show the guide."""
-    from willow_cart.cli.screen import show_line
-
     topics = _topics()
     if not request.topic:
         for heading in topics:

@@ -23,18 +23,6 @@ Fill = Callable[[str, str, str], str]
 """Makes the text of an option from what is given: the text, its key, and where it stands."""
 
 
-def options_of_command(
-    command: str, groups: Sequence[str] = (), without: Sequence[str] = ()
-) -> dict[str, Option]:
-    """Return the options of a command by their keys, of all groups or of some."""
-    return {
-        option.key: option
-        for group in COMMANDS[command].groups()
-        if (not groups or group.title in groups) and group.title not in without
-        for option in group.options
-    }
-
-
 def words_of(
     table: Table,
     options: Mapping[str, Option],

@@ -5,18 +5,18 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 
-from willow_cart.cli.connecting import make_access, make_context
+from willow_cart.addresses import normalise
+from willow_cart.cli.connecting import make_access
+from willow_cart.cli.screen import show_line, show_table
 from willow_cart.exits import Exit
 from willow_cart.jobs.knock import KnockRequest
+from willow_cart.jobs.reaching_policies import make_context
+from willow_cart.redaction import without_secrets
+from willow_cart.sources.knock import Knocker, Verdict
 
 
 def run(request: KnockRequest) -> int:
     """Knock, and show what was found."""
-    from willow_cart.addresses import normalise
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.redaction import without_secrets
-    from willow_cart.sources.knock import Knocker, Verdict
-
     address = normalise(request.sources[0])
     with make_access([request], lanes_per_host=2) as access:
         signed = bool(

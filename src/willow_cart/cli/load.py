@@ -7,23 +7,25 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cart import Cart, Find, form_for, load, load_as
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.errand_writing import write_errand
-from willow_cart.cli.options import Looker
+from willow_cart.cli.looking import Looker
+from willow_cart.cli.script import write_script
+from willow_cart.cli.telling import in_words, tell, tell_each
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.load import LoadRequest
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
-    from willow_cart.cart import Find, Loaded
+    from willow_cart.cart import Loaded
     from willow_cart.model import Offer
     from willow_cart.sources import Look
 
 
 def run(request: LoadRequest) -> int:
     """Look, choose, and load."""
-    from willow_cart.cart import Cart
-
     if request.cart is None and request.to_script is None:
         raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
     if request.cart is not None and any(
@@ -53,8 +55,6 @@ def run(request: LoadRequest) -> int:
 
 def require_form(path: Path | None) -> None:
     """Refuse a cart's name that says nothing, before any work is done."""
-    from willow_cart.cart import form_for
-
     if path is not None:
         form_for(path)
 
@@ -73,8 +73,6 @@ def find_for(
         WillowCartError: none of the sources can be read.
         NothingChosen: nothing is left.
     """
-    from willow_cart.cart import Find
-
     everything = path is not None and path.exists()
     with make_access([request], request.lanes) as access:
         looker = Looker(request, access, request.lanes, everything=everything, besides=besides)
@@ -85,10 +83,6 @@ def find_for(
 
 def _write_script(offers: Iterable[Offer], path: Path, *, overwrite: bool) -> int:
     """Write a script of offers, and return how many it cannot bring."""
-    from willow_cart.cli.script import write_script
-    from willow_cart.cli.telling import tell_each
-    from willow_cart.units import count_of
-
     files, troubles = write_script(offers, path, datetime.now(UTC), overwrite=overwrite)
     tell_each(troubles)
     print(f"{path}: brings {count_of(files, 'file')}; python3 {path} --into DIR")
@@ -107,10 +101,6 @@ def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:
     Returns:
         A line that sums it up.
     """
-    from willow_cart.cart import form_for, load, load_as
-    from willow_cart.cli.telling import tell, tell_each
-    from willow_cart.units import count_of
-
     form = form_for(path)
     if form is None:
         today = datetime.now(UTC).date()
@@ -133,8 +123,6 @@ def put_in_cart(find: Find, path: Path, found: Look, *, add: bool) -> str:
 
 
 def _changes(loaded: Loaded) -> str:
-    from willow_cart.cli.telling import in_words
-    from willow_cart.units import count_of
 
     changes = [f"{loaded.new:,} new", f"{loaded.renewed:,} renewed", f"{loaded.gone:,} gone"]
     if loaded.back:

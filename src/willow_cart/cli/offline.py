@@ -10,19 +10,30 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.access.overhearing import Overhearing
+from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
+from willow_cart.cli.bringing import make_view
 from willow_cart.cli.connecting import make_access
-from willow_cart.cli.options import SizeAsker, make_choosing, words_in
-from willow_cart.cli.pacing import make_pace, make_request_rules
-from willow_cart.errors import BadOption
+from willow_cart.cli.looking import SizeAsker
+from willow_cart.cli.running import shown_command, stoppable
+from willow_cart.cli.screen import show_line
+from willow_cart.cli.telling import summed_up, tell, tell_unknown
+from willow_cart.errors import BadAddress, BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
+from willow_cart.jobs.looking_policies import make_choosing, words_in
 from willow_cart.jobs.offline import OfflineRequest
+from willow_cart.offline import Out, Scope, Stay, make_readable, take
+from willow_cart.offline.warc import WarcFile, require_warc_name
+from willow_cart.replacing import replacing_bytes
+from willow_cart.sources import Part
+from willow_cart.units import count_of
 
 if TYPE_CHECKING:
-    from willow_cart.access.overhearing import Overhearing
     from willow_cart.choosing import Choosing
     from willow_cart.cli.view import View
     from willow_cart.hauling import Observer
-    from willow_cart.offline import Readings, Scope, Taken
+    from willow_cart.offline import Readings, Taken
 
 
 # So many of what could not be had are told one by one.
@@ -31,10 +42,6 @@ _MOST_TOLD = 10
 
 def run(request: OfflineRequest) -> int:
     """Take pages, make them readable, and account for it."""
-    from willow_cart.cli.running import shown_command, stoppable
-    from willow_cart.offline import make_readable, take
-    from willow_cart.offline.warc import require_warc_name
-
     scope = _scope(request)
     choosing = _choosing(request)
     # A second process would not be overheard.
@@ -72,11 +79,6 @@ def _scope(request: OfflineRequest) -> Scope:
         BadAddress: a page is no address.
         BadOption: an option cannot be understood.
     """
-    from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
-    from willow_cart.errors import BadAddress
-    from willow_cart.offline import Scope, Stay
-    from willow_cart.sources import Part
-
     pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
     for page in pages:
         if scheme_of(page) not in WEB:
@@ -109,7 +111,6 @@ def _choosing(request: OfflineRequest) -> Choosing:
 
 
 def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
-    from willow_cart.cli.bringing import make_view
 
     def watch() -> View:
         view = make_view(into)
@@ -120,8 +121,6 @@ def _watch(into: Path) -> Callable[[], AbstractContextManager[Observer]]:
 
 
 def _sum_up(request: OfflineRequest, taken: Taken, made: Readings | None) -> Exit:
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import summed_up, tell
 
     _tell_left(request, taken)
     for each in taken.missing[:_MOST_TOLD]:
@@ -142,9 +141,6 @@ def _sum_up(request: OfflineRequest, taken: Taken, made: Readings | None) -> Exi
 
 
 def _show_made(made: Readings) -> None:
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import tell
-    from willow_cart.units import count_of
 
     for path in made.kept:
         tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
@@ -159,10 +155,6 @@ def _show_made(made: Readings) -> None:
 
 def _tell_left(request: OfflineRequest, taken: Taken) -> None:
     """Say what was not taken, with the option that takes it."""
-    from willow_cart.cli.telling import tell, tell_unknown
-    from willow_cart.offline import Out
-    from willow_cart.units import count_of
-
     tell_unknown(taken.choice)
     left = taken.left
     if deeper := left[Out.DEEPER]:
@@ -182,7 +174,6 @@ def _tell_left(request: OfflineRequest, taken: Taken) -> None:
 
 
 def _links(count: int) -> str:
-    from willow_cart.units import count_of
 
     return f"{count_of(count, 'link')} {'leads' if count == 1 else 'lead'}"
 
@@ -193,9 +184,6 @@ def _recorded(path: Path | None, command: str) -> Iterator[Overhearing | None]:
     if path is None:
         yield None
         return
-    from willow_cart.access.overhearing import Overhearing
-    from willow_cart.offline.warc import WarcFile
-    from willow_cart.replacing import replacing_bytes
 
     with replacing_bytes(path) as file:
         yield Overhearing(WarcFile(file, path.name, command).write)

@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from willow_cart.cli.options import make_choosing
+from willow_cart.cli.screen import show_line
+from willow_cart.cli.telling import tell_each
 from willow_cart.errors import nothing_there
 from willow_cart.exits import Exit
+from willow_cart.holdings import holdings_at
+from willow_cart.jobs.looking_policies import make_choosing
 from willow_cart.jobs.pack import PackRequest
+from willow_cart.packing import pack, require_form
+from willow_cart.units import count_of, format_size
 
 
 def run(request: PackRequest) -> int:
     """Pack, and account for it."""
     from dataclasses import replace
-
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import tell_each
-    from willow_cart.holdings import holdings_at
-    from willow_cart.packing import pack, require_form
-    from willow_cart.units import count_of, format_size
 
     require_form(request.to)
     own = request.to.resolve()

@@ -7,15 +7,18 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cart import Tray, Way, mark_in, pick_in, read_marked, undo, weigh
 from willow_cart.choosing import Unknown
 from willow_cart.cli.connecting import make_access
-from willow_cart.cli.options import SizeAsker, make_choosing
+from willow_cart.cli.looking import SizeAsker
+from willow_cart.cli.telling import in_words, tell_each, tell_unknown
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.jobs.looking_policies import make_choosing
 from willow_cart.jobs.pick import PickRequest
 
 if TYPE_CHECKING:
-    from willow_cart.cart import Picked, Way
+    from willow_cart.cart import Picked
 
 
 # So many sizes are asked for at a time.
@@ -24,9 +27,6 @@ _LANES = 4
 
 def run(request: PickRequest) -> int:
     """Pick by options, or show the view."""
-    from willow_cart.cart import Way, read_marked, undo, weigh
-    from willow_cart.cli.telling import in_words
-
     if request.undo:
         undo(request.cart)
         taken = weigh(read_marked(request.cart, [], [])).all
@@ -37,7 +37,6 @@ def run(request: PickRequest) -> int:
 
 
 def _pick(request: PickRequest, way: Way) -> int:
-    from willow_cart.cart import pick_in
 
     if request.column:
         raise BadOption("--column", "is not known of the rows of a cart", "use it when loading")
@@ -52,8 +51,6 @@ def _pick(request: PickRequest, way: Way) -> int:
         picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
     _sum_up(request.cart, picked, "put back" if way == "back" else "taken out")
     if choice.undated or choice.unsized:
-        from willow_cart.cli.telling import tell_unknown
-
         tell_unknown(choice)
     return Exit.INCOMPLETE if picked.unread or (asker and asker.unanswered) else Exit.GOOD
 
@@ -65,7 +62,6 @@ def _tick(request: PickRequest) -> int:
             "there is no terminal to tick in",
             "say what to do: --out, --only or --back, with options that choose",
         )
-    from willow_cart.cart import Tray, mark_in
     from willow_cart.cli.ticking import tick
 
     tray = Tray(request.cart)
@@ -78,7 +74,6 @@ def _tick(request: PickRequest) -> int:
 
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
-    from willow_cart.cli.telling import in_words, tell_each
 
     tell_each([*picked.unread, *picked.oddities])
     print(f"{path}: {done} {in_words(picked.changed)}; taken are now {in_words(picked.taken)}")

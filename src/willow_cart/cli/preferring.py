@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption
+from willow_cart.jobs.tables import options_of, options_of_command
 
 if TYPE_CHECKING:
     from willow_cart.errands import Table
@@ -92,7 +93,7 @@ def preferred(command: str, typed: Sequence[str], folder: Path | None = None) ->
     folder = folder or Path()
     if not (own_file().is_file() or (folder / PROJECT_FILE).is_file()):
         return []  # as for most people, who should not wait for it
-    from willow_cart.cli.keys import options_of_command, words_of
+    from willow_cart.cli.keys import words_of
     from willow_cart.errands import Table
 
     options = options_of_command(command)
@@ -120,7 +121,6 @@ def _settings_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> I
 
 
 def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Mapping[str, Table]:
-    from willow_cart.cli.errand_job import options_of
     from willow_cart.errands.document import read_toml, table_at
 
     if not path.exists():

@@ -13,12 +13,20 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.addresses import name_of
+from willow_cart.cart import cover
+from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
+from willow_cart.cli.telling import counted, tell
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.receipt import ReceiptRequest
+from willow_cart.model import State
+from willow_cart.records import Ledger, Row, ledger_path, open_receipt, read_runs, read_story
+from willow_cart.records.bags import write_bag
+from willow_cart.records.manifests import Manifest
+from willow_cart.units import count_of, format_duration, format_size
 
 if TYPE_CHECKING:
-    from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
+    from willow_cart.records import Chapter, OpenReceipt, RunSummary
 
 # What is told of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
@@ -26,8 +34,6 @@ _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 def run(request: ReceiptRequest) -> int:
     """Read the receipt and show it."""
-    from willow_cart.records import Row, open_receipt, read_runs, read_story
-
     _require_one_haul(request)
     if request.bag is not None:
         return _write_bag(request.folder, request.bag)
@@ -65,10 +71,6 @@ def _require_one_haul(request: ReceiptRequest) -> None:
 
 
 def _write_bag(folder: Path, bag: Path) -> int:
-    from willow_cart.cli.screen import show_line
-    from willow_cart.records import Ledger, ledger_path, read_runs
-    from willow_cart.records.bags import write_bag
-    from willow_cart.units import count_of
 
     notes = "; ".join(run.note for run in read_runs(folder) if run.note)
     with Ledger(ledger_path(folder)) as ledger:
@@ -78,7 +80,6 @@ def _write_bag(folder: Path, bag: Path) -> int:
 
 
 def _write_page(folder: Path, page: Path, number: int | None, *, overwrite: bool) -> int:
-    from willow_cart.cli.telling import tell
     from willow_cart.report import write_page
 
     write_page(folder, page, number, overwrite=overwrite)
@@ -87,8 +88,6 @@ def _write_page(folder: Path, page: Path, number: int | None, *, overwrite: bool
 
 
 def _write_manifest(folder: Path, form: str) -> int:
-    from willow_cart.records import Ledger, ledger_path
-    from willow_cart.records.manifests import Manifest
 
     with Ledger(ledger_path(folder)) as ledger:
         for line in Manifest(form).lines(ledger):
@@ -119,7 +118,6 @@ def _as_dict(row: Row) -> dict[str, object]:
 
 
 def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
-    from willow_cart.cart import cover
 
     writer = csv.writer(sys.stdout)
     writer.writerow(columns)
@@ -137,8 +135,6 @@ def _chapter_facts(chapter: Chapter) -> dict[str, object]:
 
 def _flat(row: Mapping[str, Any]) -> dict[str, object]:
     """A row for a table: counts, where there are any, as columns of their own."""
-    from willow_cart.model import State
-
     flat = {name: value for name, value in row.items() if name != "counts"}
     if "counts" in row:
         flat |= {str(state): row["counts"].get(state, 0) for state in State}
@@ -160,8 +156,6 @@ def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> int:
 
 
 def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.units import count_of, format_size
 
     rows = []
     for run in runs:
@@ -177,9 +171,6 @@ def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
 
 
 def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.units import count_of, format_size
-
     rows = [
         (
             str(each["run"]), f"{datetime.fromisoformat(each['started']):%Y-%m-%d %H:%M}",
@@ -200,8 +191,6 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
 
 def _when(run: RunSummary) -> str:
     """When a run was, for people: in UTC, as the ledger has it."""
-    from willow_cart.units import format_duration
-
     began = datetime.fromisoformat(run.started)
     if run.ended is None:
         return f"{began:%Y-%m-%d %H:%M} UTC, cut off before its end"
@@ -210,9 +199,6 @@ def _when(run: RunSummary) -> str:
 
 
 def _show(receipt: OpenReceipt) -> None:
-    from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
-    from willow_cart.cli.telling import counted
-    from willow_cart.units import count_of, format_size
 
     run = receipt.summary
     show_line(f"Run {run.run}: {run.command}")
@@ -254,8 +240,6 @@ def _show(receipt: OpenReceipt) -> None:
 
 
 def _show_unpacked(receipt: OpenReceipt) -> None:
-    from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
-    from willow_cart.units import count_of, format_size
 
     show_line("unpacked:")
     cells = [

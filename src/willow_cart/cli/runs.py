@@ -12,8 +12,13 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.detaching import my_runs
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.telling import tell
+from willow_cart.errors import NoSuchRun
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import RunsRequest
+from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
     from willow_cart.records import Run, Runs
@@ -34,8 +39,6 @@ _OUTCOMES = {
 
 def run(request: RunsRequest) -> int:
     """Do what is asked for."""
-    from willow_cart.cli.detaching import my_runs
-
     runs = my_runs()
     if request.watch is not None:
         return _watch(runs, runs.find(request.watch or None, alive=not request.watch))
@@ -61,8 +64,6 @@ def _state_of(run: Run) -> str:
 
 
 def _show(runs: list[Run]) -> None:
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.units import count_of, format_size
 
     rows = []
     for run in runs:
@@ -84,7 +85,6 @@ def _show(runs: list[Run]) -> None:
 
 
 def _show_log(runs: Runs, run: Run) -> int:
-    from willow_cart.errors import NoSuchRun
 
     log = runs.log_of(run)
     if not log.is_file():
@@ -95,8 +95,6 @@ def _show_log(runs: Runs, run: Run) -> int:
 
 def _watch(runs: Runs, run: Run) -> int:
     """Show a run until it ends, and end with its exit code."""
-    from willow_cart.cli.telling import tell
-
     said = 0
     try:
         if sys.stderr.isatty():
@@ -148,8 +146,6 @@ def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
 
 def _stop(runs: Runs, run: Run) -> int:
     """Have a run stop, and wait until it has."""
-    from willow_cart.cli.telling import tell
-
     runs.stop(run)
     deadline = time.monotonic() + _TO_STOP
     while run.alive and time.monotonic() < deadline:

@@ -7,8 +7,11 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.preferring import PROJECT_FILE, TABLES, own_file, settings_in
+from willow_cart.cli.screen import show_line, show_table
 from willow_cart.exits import Exit
 from willow_cart.jobs.settings import SettingsRequest
+from willow_cart.jobs.tables import options_of
 
 if TYPE_CHECKING:
     from willow_cart.cli.preferring import Setting
@@ -16,9 +19,6 @@ if TYPE_CHECKING:
 
 def run(request: SettingsRequest) -> int:
     """Show the settings."""
-    from willow_cart.cli.preferring import PROJECT_FILE, TABLES, own_file, settings_in
-    from willow_cart.cli.screen import show_line, show_table
-
     found = {(each.table, each.key): each for each in settings_in(Path())}
     rows = [(each.table, each.key, each.value, _place_of(each)) for each in found.values()]
     if request.all:
@@ -41,8 +41,6 @@ def _place_of(setting: Setting) -> str:
 
 
 def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, str]]:
-    from willow_cart.cli.errand_job import options_of
-    from willow_cart.cli.preferring import TABLES
 
     return [
         (table, key, option.default, "by itself")

@@ -14,13 +14,15 @@ from itertools import islice
 from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.addresses import host_of, origin_of
+from willow_cart.cart import write_table
+from willow_cart.cli.looking import Looker
 from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
+from willow_cart.sources import Why
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
-    from willow_cart.cli.options import Looker
     from willow_cart.sources import NotEntered
 
 # So many groups and files are told one by one; nobody reads on.
@@ -92,8 +94,6 @@ class AsCart(Showing):
 
     def show(self, looker: Looker) -> None:
         """Write what was chosen, or all, where what was dropped is not taken."""
-        from willow_cart.cart import write_table
-
         write_table(
             (
                 (offer, not dropped_by)
@@ -309,8 +309,6 @@ class AsTree(Showing):
 
     def show(self, looker: Looker) -> None:
         """Gather the folders, then draw them."""
-        from willow_cart.sources import Why
-
         totals = Totals()
         roots: defaultdict[str, Folder] = defaultdict(Folder)
         for offer, dropped_by in looker.judged():

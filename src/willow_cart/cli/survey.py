@@ -5,8 +5,9 @@ from __future__ import annotations
 import sys
 from typing import TYPE_CHECKING
 
+from willow_cart.cli import showing
 from willow_cart.cli.connecting import make_access
-from willow_cart.cli.options import Looker
+from willow_cart.cli.looking import Looker
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.survey import SurveyRequest
@@ -26,7 +27,6 @@ def run(request: SurveyRequest) -> int:
 
 
 def _make_showing(request: SurveyRequest) -> Showing:
-    from willow_cart.cli import showing
 
     if request.json:
         return showing.AsJson(why=request.why)

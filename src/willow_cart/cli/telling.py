@@ -29,9 +29,7 @@ if TYPE_CHECKING:
     from willow_cart.choosing import Choice
     from willow_cart.hauling import Account
     from willow_cart.offline import Taken
-    from willow_cart.sources import Look
 
-_MOST_NAMED = 8
 
 # What is waited for again and again is told no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
@@ -152,38 +150,6 @@ def in_words(sizes: Sizes) -> str:
     if sizes.unknown:
         words += f", {count_of(sizes.unknown, 'size')} unknown"
     return words
-
-
-def tell_look(found: Look, choice: Choice, *, depth: int | None, pages: int) -> None:
-    """Say what was seen and not entered, and of what a rule could not tell.
-
-    Args:
-        found: what came of looking.
-        choice: what came of choosing.
-        depth: the levels that were asked for.
-        pages: the pages that were asked for.
-    """
-    from willow_cart.sources import Why
-
-    tell_each(found.notes)
-    if found.ended_by:
-        tell(f"the listing was read up to {found.ended_by}; there may be more")
-    ways = {
-        Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
-        Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
-        Why.LOOP: "not entered, a way back to where it began",
-        Why.DEEP: f"not entered, {Why.DEEP}",
-        Why.MANY: "not entered, after so many others (--most-listed allows more)",
-        Why.PAGES: f"not followed (--pages {pages + 1} or more goes on)",
-    }
-    for why, way in ways.items():
-        paths = [each.path for each in found.not_entered if each.why is why]
-        if paths:
-            noun = "further page" if why is Why.PAGES else "folder"
-            named = ", ".join(paths[:_MOST_NAMED])
-            more = f", ... and {len(paths) - _MOST_NAMED:,} more" if paths[_MOST_NAMED:] else ""
-            tell(f"{count_of(len(paths), noun)} {way}: {named}{more}")
-    tell_unknown(choice)
 
 
 def tell_unknown(choice: Choice) -> None:

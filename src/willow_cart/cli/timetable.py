@@ -8,6 +8,10 @@ import subprocess
 import sys
 from pathlib import Path
 
+from willow_cart.cli.screen import show_line
+from willow_cart.cli.telling import tell
+from willow_cart.errands import read_document
+from willow_cart.errands.timetable import Timetable, crontab_line, units
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.exits import Exit
 from willow_cart.jobs.timetable import TimetableRequest
@@ -22,11 +26,6 @@ _VARIABLES = re.compile(
 
 def run(request: TimetableRequest) -> int:
     """Print or install a timetable."""
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import tell
-    from willow_cart.errands import read_document
-    from willow_cart.errands.timetable import Timetable, crontab_line, units
-
     when = Timetable.parse(request.at)
     read_document(request.file)  # one that cannot be read would fail every night
     path = request.file.resolve()

@@ -6,16 +6,25 @@ import json
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cart import DrivePacking, Part, SharePacking, Weight, learn_in, read_marked, split
+from willow_cart.cart.splitting import file_of
+from willow_cart.cart.weighing import heaviest, in_time
 from willow_cart.cli.connecting import make_access
-from willow_cart.cli.options import SizeAsker
+from willow_cart.cli.looking import SizeAsker
+from willow_cart.cli.screen import show_line, show_table, show_tables
+from willow_cart.cli.showing import written
+from willow_cart.cli.telling import in_words, tell, tell_each
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
+from willow_cart.hauling import prospect
 from willow_cart.jobs.weigh import WeighRequest
+from willow_cart.model import sum_of
+from willow_cart.redaction import without_secrets
+from willow_cart.units import count_of, format_duration, format_size
 
 if TYPE_CHECKING:
     from collections.abc import Iterator, Mapping, Sequence
 
-    from willow_cart.cart import Part, Weight
     from willow_cart.hauling import Prospect
     from willow_cart.model import Offer, Sizes, Trouble
 
@@ -29,10 +38,6 @@ _LANES = 4
 
 def run(request: WeighRequest) -> int:
     """Weigh, show, draw and split."""
-    from willow_cart.cart import Weight, read_marked
-    from willow_cart.cli.telling import tell, tell_each
-    from willow_cart.hauling import prospect
-
     if request.figure is not None and request.figure.suffix.lower() not in (".png", ".svg"):
         raise BadOption(f"--figure {request.figure}", "is neither .png nor .svg", "end it in one")
     troubles: list[Trouble] = []
@@ -70,8 +75,6 @@ def run(request: WeighRequest) -> int:
 
 def _ask_sizes(request: WeighRequest) -> int:
     """Note in the cart what the servers say, and return how many say nothing."""
-    from willow_cart.cart import learn_in
-
     with make_access([request], _LANES) as access:
         asker = SizeAsker(access, _LANES)
         learn_in(request.cart, asker)
@@ -79,10 +82,6 @@ def _ask_sizes(request: WeighRequest) -> int:
 
 
 def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
-    from willow_cart.cart.weighing import heaviest, in_time
-    from willow_cart.cli.screen import show_line, show_tables
-    from willow_cart.cli.telling import in_words
-    from willow_cart.units import count_of, format_size
 
     whole = weight.all
     common = []
@@ -112,8 +111,6 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
 
 def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
     """The first groups, and all the others as one, so that it still adds up."""
-    from willow_cart.model import sum_of
-
     if len(groups) <= _MOST_GROUPS + 1:
         return groups
     rest = groups[_MOST_GROUPS:]
@@ -124,7 +121,6 @@ def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
 
 
 def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
-    from willow_cart.cli.showing import written
 
     share = ""
     if sizes.bytes:
@@ -134,9 +130,6 @@ def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
 
 
 def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
-    from willow_cart.cli.screen import show_line
-    from willow_cart.cli.telling import in_words
-    from willow_cart.units import count_of, format_duration, format_size
 
     into = "here" if request.into == Path() else f"in {request.into}"
     if ahead.here:
@@ -158,7 +151,6 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
 def _as_json(
     weight: Weight, ahead: Prospect, parts: Parts, request: WeighRequest
 ) -> dict[str, object]:
-    from willow_cart.redaction import without_secrets
 
     def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
         return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
@@ -198,9 +190,6 @@ def _sizes_as_json(sizes: Sizes) -> dict[str, int]:
 
 
 def _split(request: WeighRequest) -> Parts:
-    from willow_cart.cart import DrivePacking, Part, SharePacking, split
-    from willow_cart.cart.splitting import file_of
-    from willow_cart.cli.telling import tell
 
     what = "drive" if request.drives else "share"
     capacities = request.drives or (None,) * (request.shares or 0)
@@ -217,9 +206,6 @@ def _split(request: WeighRequest) -> Parts:
 
 
 def _show_parts(parts: Parts) -> None:
-    from willow_cart.cli.screen import show_line, show_table
-    from willow_cart.cli.showing import written
-    from willow_cart.units import format_size
 
     if not parts:
         return

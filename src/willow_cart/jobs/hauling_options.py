@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import ClassVar
 
-from willow_cart.jobs.option import flag, option
+from willow_cart.jobs.option import flag, option, option_group
 from willow_cart.jobs.reaching_options import PatienceOptions
 from willow_cart.jobs.readers import few, seconds, size, speed, strands
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class FilingOptions:
     """Where files go below the destination."""
 
@@ -38,7 +37,7 @@ class FilingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class PaceOptions(PatienceOptions):
     """How politely, patiently and warily files are fetched."""
 
@@ -87,7 +86,7 @@ class PaceOptions(PatienceOptions):
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class HandlingOptions:
     """What is fetched, and what becomes of it."""
 
@@ -150,7 +149,7 @@ class HandlingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class UnpackingOptions:
     """How archives are unpacked, by hauls and where they lie."""
 
@@ -189,7 +188,7 @@ class UnpackingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class UnpackOption:
     """Which archives a haul unpacks."""
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
 
-from willow_cart.jobs.option import flag, option
+from willow_cart.jobs.option import flag, option, option_group
 from willow_cart.jobs.readers import depth, positive, size
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class LookingOptions:
     """How sources are looked at."""
 
@@ -58,7 +57,7 @@ class LookingOptions:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class ChoosingOptions:
     """Which offers are chosen; the same in every command."""
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
 
-from willow_cart.jobs.option import flag, option
+from willow_cart.jobs.option import flag, option, option_group
 from willow_cart.jobs.readers import positive, seconds, size
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class SignInOptions:
     """What lets one in; no secret is among them, only where it is kept."""
 
@@ -54,7 +53,7 @@ class SignInOptions:
     sign_in_at: str | None = option(None, str, "the place that these are for", metavar="ADDRESS")
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class ConnectingOptions:
     """How places are connected to."""
 
@@ -86,7 +85,7 @@ class ConnectingOptions:
     active: bool = flag("let FTP servers connect to this machine for data")
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class PatienceOptions:
     """How often and how long places are asked again."""
 

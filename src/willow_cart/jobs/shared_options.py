@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.jobs.option import argument, flag, option
+from willow_cart.jobs.option import argument, flag, option, option_group
 from willow_cart.jobs.readers import few
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class SourcesArgument:
     """The sources of offers."""
 
@@ -24,14 +23,14 @@ class SourcesArgument:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class CartArgument:
     """The cart."""
 
     cart: Path = argument(Path(), Path, "a cart that load has made", metavar="CART")
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class FolderArgument:
     """The folder that a command is about."""
 
@@ -40,14 +39,14 @@ class FolderArgument:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class OverwriteOption:
     """What allows a file to be replaced that another program has written."""
 
     overwrite: bool = flag("replace a file that is there, also if willow-cart has not written it")
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class WriteErrandOption:
     """What has an errand written instead."""
 
@@ -59,7 +58,7 @@ class WriteErrandOption:
     )
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class FormOptions:
     """The forms for other programs."""
 
@@ -67,7 +66,7 @@ class FormOptions:
     csv: bool = flag("write CSV for spreadsheets", one_of="form")
 
 
-@dataclass(frozen=True, kw_only=True)
+@option_group
 class LanesOption:
     """How many places are looked at together."""
 

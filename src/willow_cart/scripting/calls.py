@@ -16,10 +16,9 @@ from willow_cart.cli import errand as errand_command
 from willow_cart.cli.bringing import carry, keeping_answers, make_view
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.haul import require_outside
-from willow_cart.cli.keys import options_of_command, read_words, words_of
+from willow_cart.cli.keys import read_words, words_of
 from willow_cart.cli.load import find_for, put_in_cart, require_form
-from willow_cart.cli.options import Looker
-from willow_cart.cli.pacing import make_request_rules, make_wishes
+from willow_cart.cli.looking import Looker
 from willow_cart.cli.preferring import preferred
 from willow_cart.cli.running import stoppable
 from willow_cart.cli.telling import counted, hearing
@@ -29,9 +28,11 @@ from willow_cart.exits import Exit
 from willow_cart.jobs.audit import AuditRequest
 from willow_cart.jobs.errand import ErrandRequest
 from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
 from willow_cart.jobs.load import LoadRequest
 from willow_cart.jobs.requests import LookingRequest, Request
 from willow_cart.jobs.survey import SurveyRequest
+from willow_cart.jobs.tables import options_of_command
 from willow_cart.model import Offer
 from willow_cart.scripting.options import AuditOptions, HaulOptions, SurveyOptions
 from willow_cart.scripting.results import Audit, ErrandRun, Haul, Survey

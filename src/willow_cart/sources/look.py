@@ -21,6 +21,7 @@ from willow_cart.addresses import (
     normalise,
     scheme_of,
 )
+from willow_cart.cart.forms import lines_of, reader_for
 from willow_cart.checks import is_checksum_line
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.errors import (
@@ -36,6 +37,7 @@ from willow_cart.kinds import kind_of
 from willow_cart.model import Offer, Trouble
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.archives import ZIP, offers_in_archive
+from willow_cart.sources.asking_ahead import AskAhead
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.fetching import LARGEST_LIST, open_file
 from willow_cart.sources.listing import (
@@ -46,11 +48,12 @@ from willow_cart.sources.listing import (
 )
 from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.looking import Look, Looking
+from willow_cart.sources.stores import offers_in_store
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.access.kept_answers import Keep
-    from willow_cart.sources.asking_ahead import AskAhead, Progress
+    from willow_cart.sources.asking_ahead import Progress
     from willow_cart.sources.reading import Answer
     from willow_cart.sources.walk import Walk
 
@@ -216,7 +219,6 @@ class _Guide:
         if first is None:
             return
         # Reading pages takes longer to import than a short list takes to haul.
-        from willow_cart.sources.asking_ahead import AskAhead
         from willow_cart.sources.reading import fetch_answer
 
         self._ahead = AskAhead(
@@ -299,8 +301,6 @@ class _Guide:
 
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
         """What a file or standard input offers, whatever it is."""
-        from willow_cart.cart.forms import reader_for  # a lone address has no need of it
-
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"is not for {place}", "give the file's address")
@@ -382,7 +382,6 @@ class _Guide:
         store = self._store_at(address)
         if store is None:
             return self._walk_of(source).offers_at(address)
-        from willow_cart.sources.stores import offers_in_store
 
         return offers_in_store(store, address, self._looking, self._found, source)
 
@@ -405,8 +404,6 @@ class _Guide:
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Trouble]:
         """What a list offers; a folder in it stands for the files in it."""
-        from willow_cart.cart.forms import lines_of
-
         lines = lines_of(opened, place)
         first = next((line for line in lines if line.strip()), "")
         lines = lines_of(opened, place)

@@ -1,0 +1,139 @@
+"""What the options of fetching, filing and unpacking come to."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import replace
+from random import random
+
+from willow_cart.access import RequestRules
+from willow_cart.access.sign_ins import read_secret
+from willow_cart.errors import BadOption
+from willow_cart.filing import Layout, Template
+from willow_cart.hauling import Command, Limits, Pace, Presence, SameBytes, Unpacking, Wishes
+from willow_cart.jobs.haul import HaulRequest
+from willow_cart.jobs.hauling_options import FilingOptions, PaceOptions, UnpackingOptions
+from willow_cart.jobs.reaching_policies import make_patience, read_bounds
+
+# How many connections one host gets where nobody says.
+_LANES_PER_HOST = 4
+
+# Seconds on the average between two files for those who are shy.
+_SHY_GAP = 2.0
+
+
+def make_wishes(request: HaulRequest) -> Wishes:
+    """How the options of a haul want it done."""
+    if request.unpack:
+        unpack = make_unpacking(request, request.name_parts, request.unpack)
+    else:
+        require_of_use(request)
+        unpack = None
+    return replace(
+        make_pace(request),
+        layout=make_rule(request),
+        accept_anything=request.accept_anything,
+        inspect=request.inspect,
+        bounds=read_bounds(request.swell_at_most),
+        must_check=request.must_check,
+        tight=request.tight,
+        presence=Presence(request.if_present),
+        twins=SameBytes(request.twins),
+        unpack=unpack,
+        keep_times=request.times == "keep",
+        on_arrival=None if request.on_arrival is None else Command(request.on_arrival),
+    )
+
+
+def make_pace(request: PaceOptions) -> Wishes:
+    """How politely, patiently and warily the options want it done, and nothing besides."""
+    pace = Pace(request.gap, speed_cap=request.speed_cap)
+    if request.one_by_one:
+        pace = replace(pace, gap=request.gap or _SHY_GAP, jitter=0.5)
+    strands: int | None = request.strands
+    lanes: int = max(request.lanes, strands or 1)
+    per_host: int = request.lanes_per_host or max(_LANES_PER_HOST, strands or 1)
+    if request.one_by_one:
+        lanes = per_host = strands = 1
+    return Wishes(
+        lanes=lanes,
+        lanes_per_host=per_host,
+        patience=make_patience(request),
+        pace=pace,
+        limits=Limits(request.largest, request.slowest, request.time_per_file),
+        strands=strands,
+    )
+
+
+def make_request_rules(request: PaceOptions, wishes: Wishes) -> RequestRules:
+    """Return how the options of a haul want requests made, those of the look before it too."""
+    pace = wishes.pace
+    return RequestRules(
+        wishes.patience,
+        (lambda: pace.gap_after(random())) if pace.gap else None,  # noqa: S311  # not a secret
+        request.stall_after,
+        request.time_per_file,
+    )
+
+
+def make_rule(request: FilingOptions) -> Layout | Template:
+    """The rule that the options give.
+
+    Raises:
+        BadOption: it cannot be understood.
+    """
+    if request.file_as is not None:
+        return Template(request.file_as, request.name_parts)
+    unpacks = isinstance(request, UnpackingOptions) and request.unpack_to is not None
+    if request.name_parts and not unpacks:
+        raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
+    return Layout(request.layout)
+
+
+def make_unpacking(
+    request: UnpackingOptions, name_parts: str, archives: Sequence[str]
+) -> Unpacking:
+    """How the options want archives unpacked.
+
+    Raises:
+        BadOption: one of them cannot be understood.
+    """
+    secret = None
+    if request.archive_password:
+        secret = os.fsencode(read_secret(request.archive_password, "--archive-password").value)
+    return Unpacking(
+        tuple(archives),
+        Template(request.unpack_to, name_parts) if request.unpack_to is not None else None,
+        tuple(request.inside),
+        lift=request.lift,
+        nested=request.nested,
+        remove=request.then == "remove",
+        bounds=read_bounds(request.swell_at_most),
+        password=secret,
+    )
+
+
+def require_of_use(request: HaulRequest) -> None:
+    """Refuse options for unpacking where nothing is unpacked.
+
+    Raises:
+        BadOption: there is one.
+    """
+    given = {
+        "--unpack-to": request.unpack_to is not None,
+        "--inside": request.inside,
+        "--lift": request.lift,
+        "--nested": request.nested,
+        "--then": request.then != "keep",
+        "--swell-at-most": request.swell_at_most is not None and not opens_archives(request),
+        "--archive-password": request.archive_password,
+    }
+    for option, is_given in given.items():
+        if is_given:
+            raise BadOption(option, "is of no use without --unpack", "give that as well")
+
+
+def opens_archives(request: HaulRequest) -> bool:
+    """Return whether archives are opened although they are not unpacked."""
+    return request.inspect or request.as_ == "archive"
