@@ -7,6 +7,7 @@ import typing
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -81,6 +82,20 @@ def test_each_name_stands_for_one_option_of_a_command() -> None:
         keys = [option.key for option in command.options()]
         assert len(keys) == len(set(keys)), name
         assert not {option.dest for option in command.options()} & set(dir(Request)), name
+
+
+def test_a_command_has_a_request_and_a_module_that_carries_it_out() -> None:
+    for name, command in COMMANDS.items():
+        runs = import_module(f"willow_cart.cli.{name}").run
+        assert command.request.command == name
+        assert runs.__annotations__["request"] == command.request.__name__
+
+
+def test_options_come_from_the_table_and_from_nowhere_else() -> None:
+    source = ROOT / "src" / "willow_cart"
+    adding = [path.name for path in source.rglob("*.py") if ".add_argument(" in path.read_text()]
+    # The program's own --version, and the script that is written for machines without it.
+    assert sorted(adding) == ["arguments.py", "elsewhere.py", "main.py"]
 
 
 @pytest.mark.parametrize("kind", [SurveyRequest, LoadRequest, HaulRequest, AuditRequest])

@@ -1,4 +1,4 @@
-"""The options for where files go, and what shows it before anything is fetched."""
+"""The tree that files would get, shown before anything is fetched."""
 
 from __future__ import annotations
 

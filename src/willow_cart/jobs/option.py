@@ -122,7 +122,7 @@ def argument(
         tuple(choices),
         is_argument=True,
         nargs=nargs,
-    )  # fmt: skip
+    )
     return dataclasses.field(default=default, metadata={_OPTION: made})
 
 
