@@ -5,12 +5,13 @@ Editors and mypy know what is in a file, and nothing that is made when a program
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from keyword import iskeyword
 from pathlib import Path
 
 from willow_cart.jobs import COMMANDS, Option
 from willow_cart.jobs import readers as read
+from willow_cart.jobs.option import groups_of
 from willow_cart.scripting.calls import NOT_KEYWORDS
 
 PAGE = Path(__file__).parent.parent / "src" / "willow_cart" / "scripting" / "options.py"
@@ -34,31 +35,53 @@ Amount = int | float | str
 Moment = str | date | datetime
 '''
 
+_WIDTH = 100
+"""The longest line of the project."""
+
 _AMOUNTS = (read.size, read.speed, read.seconds)
 _COUNTS = (read.positive, read.few, read.whole)
 _FILES = frozenset({"FILE", "DIR", "FILE|ADDRESS"})
 
 
+_CLASSES = {
+    "SurveyOptions": ("survey", "What `survey` and `load` understand."),
+    "HaulOptions": ("haul", "What `haul` understands."),
+    "AuditOptions": ("audit", "What `audit` understands."),
+}
+
+
 def render() -> str:
-    """The module."""
-    classes = {
-        "SurveyOptions": ("survey", "What `survey` and `load` understand."),
-        "HaulOptions": ("haul", "What `haul` understands."),
-        "AuditOptions": ("audit", "What `audit` understands."),
-    }
-    parts = [_HEAD]
-    for name, (command, text) in classes.items():
-        parts.append(_class(name, text, COMMANDS[command].options()))
-    return "\n\n".join(parts)
+    """The module: a class for each group of options, and one of these for each function."""
+    groups: dict[str, str] = {}
+    functions = []
+    for name, (command, text) in _CLASSES.items():
+        bases, own = [], ""
+        for group, options in groups_of(COMMANDS[command].request).items():
+            fields = _fields(options)
+            if group is COMMANDS[command].request:
+                own = fields
+            elif fields:
+                bases.append(group.__name__)
+                groups[group.__name__] = _class(group.__name__, [], group.__doc__ or "", fields)
+        functions.append(_class(name, bases, text, own))
+    return "\n\n".join([_HEAD, *groups.values(), *functions])
 
 
-def _class(name: str, text: str, options: Iterable[Option]) -> str:
-    fields = [
+def _class(name: str, bases: Sequence[str], text: str, fields: str) -> str:
+    inherits = ", ".join([*(bases or ["TypedDict"]), "total=False"])
+    body = f"\n{fields}" if fields else ""
+    head = f"class {name}({inherits}):"
+    if len(head) > _WIDTH:
+        head = f"class {name}(\n    {inherits.replace(', ', f',{chr(10)}    ')},\n):"
+    return f'{head}\n    """{text}"""\n{body}'
+
+
+def _fields(options: Iterable[Option]) -> str:
+    return "".join(
         f"    {_keyword_of(each)}: {_type_of(each)}\n"
         for each in options
-        if each.key not in NOT_KEYWORDS
-    ]
-    return f'class {name}(TypedDict, total=False):\n    """{text}"""\n\n{"".join(fields)}'
+        if not each.is_argument and each.key not in NOT_KEYWORDS
+    )
 
 
 def _keyword_of(option: Option) -> str:

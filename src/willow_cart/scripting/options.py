@@ -17,10 +17,15 @@ Amount = int | float | str
 Moment = str | date | datetime
 
 
-class SurveyOptions(TypedDict, total=False):
-    """What `survey` and `load` understand."""
+class LanesOption(TypedDict, total=False):
+    """How many places are looked at together."""
 
     lanes: int
+
+
+class LookingOptions(TypedDict, total=False):
+    """How sources are looked at."""
+
     as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
     depth: int | Literal["all"]
     within: str
@@ -30,6 +35,11 @@ class SurveyOptions(TypedDict, total=False):
     base: str
     most_listed: int
     ignore_robots: bool
+
+
+class ChoosingOptions(TypedDict, total=False):
+    """Which offers are chosen; the same in every command."""
+
     numbers: int | str
     link_text: Words
     column: int | str
@@ -50,6 +60,11 @@ class SurveyOptions(TypedDict, total=False):
     nth: str
     first: int
     ask_sizes: bool
+
+
+class SignInOptions(TypedDict, total=False):
+    """What lets one in; no secret is among them, only where it is kept."""
+
     sign_in: str
     user: str
     password: str
@@ -59,6 +74,11 @@ class SurveyOptions(TypedDict, total=False):
     header: Words
     cookies: File
     sign_in_at: str
+
+
+class ConnectingOptions(TypedDict, total=False):
+    """How places are connected to."""
+
     ca: File
     client_cert: File
     client_key: File
@@ -66,17 +86,27 @@ class SurveyOptions(TypedDict, total=False):
     requester_pays: bool
     largest_listing: Amount
     active: bool
+
+
+class PatienceOptions(TypedDict, total=False):
+    """How often and how long places are asked again."""
+
     attempts: int
     pause: Amount
     longest_wait: Amount
 
 
-class HaulOptions(TypedDict, total=False):
-    """What `haul` understands."""
+class FilingOptions(TypedDict, total=False):
+    """Where files go below the destination."""
 
     layout: Literal["tree", "flat", "host", "kind", "month", "heading"]
     file_as: str
     name_parts: str
+
+
+class HandlingOptions(TypedDict, total=False):
+    """What is fetched, and what becomes of it."""
+
     times: Literal["keep", "now"]
     checksums: Files
     find_checksums: bool
@@ -89,6 +119,11 @@ class HaulOptions(TypedDict, total=False):
     note: str
     log: File
     on_arrival: str
+
+
+class UnpackingOptions(TypedDict, total=False):
+    """How archives are unpacked, by hauls and where they lie."""
+
     unpack_to: str
     inside: Words
     lift: bool
@@ -96,52 +131,17 @@ class HaulOptions(TypedDict, total=False):
     then: Literal["keep", "remove"]
     swell_at_most: str
     archive_password: str
+
+
+class UnpackOption(TypedDict, total=False):
+    """Which archives a haul unpacks."""
+
     unpack: Words
-    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
-    depth: int | Literal["all"]
-    within: str
-    parts: Words
-    pages: int
-    next: str
-    base: str
-    most_listed: int
-    ignore_robots: bool
-    numbers: int | str
-    link_text: Words
-    column: int | str
-    ext: Words
-    kind: Words
-    keep: Words
-    drop: Words
-    keep_re: Words
-    drop_re: Words
-    after_name: str
-    since: Moment
-    until: Moment
-    undated: Literal["keep", "drop"]
-    at_least: Amount
-    at_most: Amount
-    unsized: Literal["keep", "drop"]
-    prefer: Words
-    nth: str
-    first: int
-    ask_sizes: bool
-    sign_in: str
-    user: str
-    password: str
-    token: str
-    account_key: str
-    shared_access: str
-    header: Words
-    cookies: File
-    sign_in_at: str
-    ca: File
-    client_cert: File
-    client_key: File
-    endpoint: str
-    requester_pays: bool
-    largest_listing: Amount
-    active: bool
+
+
+class PaceOptions(TypedDict, total=False):
+    """How politely, patiently and warily files are fetched."""
+
     lanes: int
     lanes_per_host: int
     strands: int | Literal["auto"]
@@ -152,12 +152,37 @@ class HaulOptions(TypedDict, total=False):
     slowest: Amount
     time_per_file: Amount
     largest: Amount
-    attempts: int
-    pause: Amount
-    longest_wait: Amount
 
 
-class AuditOptions(TypedDict, total=False):
+class SurveyOptions(
+    LanesOption,
+    LookingOptions,
+    ChoosingOptions,
+    SignInOptions,
+    ConnectingOptions,
+    PatienceOptions,
+    total=False,
+):
+    """What `survey` and `load` understand."""
+
+
+class HaulOptions(
+    FilingOptions,
+    HandlingOptions,
+    UnpackingOptions,
+    UnpackOption,
+    LookingOptions,
+    ChoosingOptions,
+    SignInOptions,
+    ConnectingOptions,
+    PaceOptions,
+    PatienceOptions,
+    total=False,
+):
+    """What `haul` understands."""
+
+
+class AuditOptions(SignInOptions, ConnectingOptions, total=False):
     """What `audit` understands."""
 
     quick: bool
@@ -168,19 +193,3 @@ class AuditOptions(TypedDict, total=False):
     local_files: bool
     threads: int
     lanes: int
-    sign_in: str
-    user: str
-    password: str
-    token: str
-    account_key: str
-    shared_access: str
-    header: Words
-    cookies: File
-    sign_in_at: str
-    ca: File
-    client_cert: File
-    client_key: File
-    endpoint: str
-    requester_pays: bool
-    largest_listing: Amount
-    active: bool
