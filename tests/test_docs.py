@@ -121,3 +121,14 @@ def test_the_public_face_is_what_it_lists() -> None:
 def test_every_module_says_in_its_first_line_why_it_exists() -> None:
     for path in (ROOT / "src").rglob("*.py"):
         assert path.read_text().startswith('"""'), path
+
+
+def test_the_house_is_drawn_as_its_imports_run() -> None:
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())
+    (contract, *_) = project["tool"]["importlinter"]["contracts"]
+    layers = [re.findall(r"willow_cart\.(\w+)", layer) for layer in contract["layers"]]
+    house = (ROOT / "docs" / "house.md").read_text()
+    drawn = re.findall(r"^(\w+)(?:/|\.py) ", house.split("```")[1], re.MULTILINE)
+    assert drawn == [*(name for layer in layers for name in layer), "demo"]
+    there = {path.stem for path in (ROOT / "src" / "willow_cart").glob("[a-z]*")} - {"py"}
+    assert there == set(drawn)
