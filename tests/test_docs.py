@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import pkgutil
 import re
 import shlex
 import tomllib
@@ -132,3 +133,11 @@ def test_the_house_is_drawn_as_its_imports_run() -> None:
     assert drawn == [*(name for layer in layers for name in layer), "demo"]
     there = {path.stem for path in (ROOT / "src" / "willow_cart").glob("[a-z]*")} - {"py"}
     assert there == set(drawn)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
+def test_every_part_of_the_program_on_a_page_exists(page: Path) -> None:
+    parts = {path.stem for path in (ROOT / "src" / "willow_cart").glob("[a-z]*")}
+    for name in re.findall(r"`([a-z_]+(?:\.\w+)+)(?:\(\))?`", page.read_text()):
+        if name.partition(".")[0] in parts and not name.endswith(".py"):
+            assert pkgutil.resolve_name(f"willow_cart.{name}"), name
