@@ -11,7 +11,7 @@ from willow_cart.errors import BadOption
 from willow_cart.jobs.reaching_options import ConnectingOptions, PatienceOptions
 
 
-def make_patience(options: object) -> Patience:
+def make_patience(options: ConnectingOptions | PatienceOptions) -> Patience:
     """Return how often the options want places asked again; as usual where there are none."""
     if not isinstance(options, PatienceOptions):
         return Patience()
@@ -27,8 +27,6 @@ def make_context(request: ConnectingOptions) -> ssl.SSLContext | None:
     Raises:
         BadOption: a file cannot be read.
     """
-    import ssl
-
     if request.client_key is not None and request.client_cert is None:
         raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
     if request.ca is None and request.client_cert is None:
