@@ -124,7 +124,7 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
 ) -> None:
     files = small(200)
     busy = ServerBusy("x", "the server answers 429", "", wait=0.01, status=429)
-    for number in range(20, 200, 7):
+    for number in range(20, 200, 60):
         files[f"{BASE}/{number}.csv"].troubles = [busy]
     access = FakeAccess(files, pause=0.001)
     account = bring_home(map(Offer, files), tmp_path, access, WISHES)

@@ -113,7 +113,7 @@ def test_typed_and_as_a_keyword_an_option_asks_for_the_same(kind: type[Request])
 
 def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
     """What is asked for by typing words."""
-    return kind.from_values(vars(make_parser().parse_args([kind.command, *words])))
+    return kind.from_values(vars(make_parser([kind.command]).parse_args([kind.command, *words])))
 
 
 def test_each_keyword_is_typed() -> None:
