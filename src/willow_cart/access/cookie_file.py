@@ -49,7 +49,7 @@ class Cookie:
         host = parts.hostname or ""
         if self.secure and parts.scheme != "https":
             return False
-        # RFC 6265, 5.1.3: an address of the network is no domain, and has no subdomains.
+        # RFC 6265, 5.1.3: an IP address is not a domain name, and has no subdomains.
         may_be_below = self.subdomains and not _IS_IP_ADDRESS.fullmatch(host)
         if host != self.domain and not (may_be_below and host.endswith(f".{self.domain}")):
             return False

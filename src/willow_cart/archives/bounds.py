@@ -12,7 +12,7 @@ from willow_cart.units import format_size, parse_size
 MOST_MEMBERS = 1_000_000
 """What holds more is meant to fill the disk with names."""
 
-# Up to here there is no harm, and tables of zeros swell by more than any ratio.
+# So little fills no disk, and tables of zeros swell by more than any ratio.
 _LITTLE = 100_000_000
 
 _RATIO = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)x", re.IGNORECASE)

@@ -153,7 +153,7 @@ class LimitedReader(io.RawIOBase):
         """Go to a byte.
 
         Raises:
-            Damaged: there is none before the first.
+            Damaged: the byte would lie before the first.
         """
         if offset < 0 and whence == io.SEEK_SET:
             raise Damaged("it ends too soon")

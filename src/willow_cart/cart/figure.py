@@ -42,7 +42,7 @@ def draw(
         overwrite: whether a file there is replaced that is not such a figure.
 
     Raises:
-        BadOption: a file is there, and is none.
+        BadOption: the file that is there is not such a figure.
         CannotStore: the file cannot be written.
     """
     from matplotlib import rc_context

@@ -121,18 +121,9 @@ def make_access(
         read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None),
     )
     for each in several:
-        for address in _named_by(each):
-            access.trust(address)
+        for place in _places((*each.sources, *filter(None, (each.sign_in_at,)))):
+            access.trust(place)
     return access
-
-
-def _named_by(request: ReachingRequest) -> Iterator[str]:
-    """Yield the addresses that the person has typed, as far as they can be read."""
-    for source in (*request.sources, *filter(None, (request.sign_in_at,))):
-        if looks_like_address(source):
-            with suppress(BadAddress):  # that is told when it is its turn
-                for place in expand_ranges("/".join(source.split("/")[:3]) + "/"):
-                    yield normalise(place)
 
 
 def _make_sign_ins(
@@ -151,9 +142,8 @@ def _make_sign_ins(
             by_origin[origin] = SignIn(shared_access=Secret(query))
     all_named: set[str] = set()
     for request in several:
-        named = set(
-            _origins(request.sources if request.sign_in_at is None else [request.sign_in_at])
-        )
+        places = request.sources if request.sign_in_at is None else (request.sign_in_at,)
+        named = set(map(origin_of, _places(places)))
         by_origin |= _sign_ins_of(request, named, kept, config)
         all_named |= named
     cookies = next((each.cookies for each in several if each.cookies), None)
@@ -250,17 +240,15 @@ def _ask_password(user: str) -> Secret:
     return Secret(getpass(f"Password of {user}: "))
 
 
-def _origins(sources: Iterable[str]) -> Iterator[str]:
-    """The origins of the addresses among the sources."""
+def _places(sources: Iterable[str]) -> Iterator[str]:
+    """Yield the hosts of the addresses among sources, as addresses without a path."""
     for source in sources:
         if looks_like_address(source):
             # Ranges in the path do not matter here, and there may be a million.
             scheme, _, rest = source.partition("://")
             for place in expand_ranges(f"{scheme}://{rest.partition('/')[0]}/"):
-                try:
-                    yield origin_of(normalise(place))
-                except BadAddress:
-                    continue  # whoever looks at it will say so
+                with suppress(BadAddress):  # whatever looks at it says so
+                    yield normalise(place)
 
 
 def _some(named: set[str], option: str) -> set[str]:

@@ -88,9 +88,7 @@ def _scope(request: OfflineRequest) -> Scope:
     for word in words:
         if word not in known:
             raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
-    return Scope(
-        pages, request.depth, Stay(request.stay), tuple(request.also), tuple(map(Part, words))
-    )
+    return Scope(pages, request.depth, Stay(request.stay), request.also, tuple(map(Part, words)))
 
 
 # What is known of links on a page that is looked at, and not of addresses.

@@ -105,7 +105,7 @@ def make_unpacking(
     return Unpacking(
         tuple(archives),
         Template(request.unpack_to, name_parts) if request.unpack_to is not None else None,
-        tuple(request.inside),
+        request.inside,
         lift=request.lift,
         nested=request.nested,
         remove=request.then == "remove",

@@ -16,7 +16,7 @@ from willow_cart.cli import errand as errand_command
 from willow_cart.cli.bringing import carry, keeping_answers, make_view
 from willow_cart.cli.connecting import make_access
 from willow_cart.cli.haul import require_outside
-from willow_cart.cli.keys import read_words, words_of
+from willow_cart.cli.keys import Asked, read_words, words_of
 from willow_cart.cli.load import find_for, put_in_cart, require_form
 from willow_cart.cli.looking import Looker
 from willow_cart.cli.preferring import preferred
@@ -30,7 +30,7 @@ from willow_cart.jobs.errand import ErrandRequest
 from willow_cart.jobs.haul import HaulRequest
 from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
 from willow_cart.jobs.load import LoadRequest
-from willow_cart.jobs.requests import LookingRequest, Request
+from willow_cart.jobs.requests import LookingRequest
 from willow_cart.jobs.survey import SurveyRequest
 from willow_cart.jobs.tables import options_of_command
 from willow_cart.model import Offer
@@ -42,7 +42,6 @@ if TYPE_CHECKING:
 
     Source = str | PathLike[str] | Iterable[Offer] | pd.DataFrame
 
-Asked = TypeVar("Asked", bound=Request)
 Looked = TypeVar("Looked", bound=LookingRequest)
 
 # What functions do otherwise than by an option: their own arguments, and forms for people.
