@@ -9,9 +9,9 @@ from collections.abc import Iterable, Sequence
 from keyword import iskeyword
 from pathlib import Path
 
-from willow_cart.jobs import COMMANDS, Option
-from willow_cart.jobs import readers as read
-from willow_cart.jobs.option import groups_of
+from willow_cart.options import readers as read
+from willow_cart.options.option import groups_of
+from willow_cart.requests import COMMANDS, Option
 from willow_cart.scripting.calls import NOT_KEYWORDS
 
 PAGE = Path(__file__).parent.parent / "src" / "willow_cart" / "scripting" / "options.py"

@@ -18,9 +18,9 @@ import pytest
 
 from tests.support.program import Outcome, files_in, run, start
 from tests.test_unpacking import zipped
-from willow_cart.cli.errand_job import make_job
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errands import Values, read_document
+from willow_cart.errands.job import make_job
 from willow_cart.errands.timetable import Timetable, units
 from willow_cart.errors import BadOption
 

@@ -16,28 +16,30 @@ import pytest
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import RunHere
 from willow_cart.choosing import Unknown
-from willow_cart.cli.errand_job import make_job
-from willow_cart.cli.errand_writing import write_errand
-from willow_cart.cli.keys import Asked, read_words, words_of
+from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
-from willow_cart.errands import Table, Values, read_document
+from willow_cart.errands import Values, read_document
+from willow_cart.errands.job import Asked, make_job
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
 from willow_cart.hauling import Presence, SameBytes
-from willow_cart.jobs import COMMANDS, Option
-from willow_cart.jobs import readers as read
-from willow_cart.jobs.audit import AuditRequest
-from willow_cart.jobs.haul import HaulRequest
-from willow_cart.jobs.load import LoadRequest
-from willow_cart.jobs.requests import Request
-from willow_cart.jobs.survey import SurveyRequest
-from willow_cart.jobs.tables import TABLES, options_of, options_of_command
-from willow_cart.jobs.unpack import UnpackRequest
 from willow_cart.offline import Stay
+from willow_cart.options import readers as read
 from willow_cart.records.manifests import Manifest
+from willow_cart.requests import COMMANDS, Option
+from willow_cart.requests.audit import AuditRequest
+from willow_cart.requests.errand_text import write_errand
+from willow_cart.requests.given import given_in
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.load import LoadRequest
+from willow_cart.requests.request import Request
+from willow_cart.requests.survey import SurveyRequest
+from willow_cart.requests.tables import TABLES, options_of, options_of_command
+from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import calls
 from willow_cart.scripting import options as keywords
 from willow_cart.sources.listing import Kind
+from willow_cart.toml_file import Table
 
 _SAMPLES: dict[Any, tuple[str, object]] = {
     read.size: ("12MB", "12MB"),
@@ -95,25 +97,27 @@ def test_options_come_from_the_table_and_from_nowhere_else() -> None:
     source = ROOT / "src" / "willow_cart"
     adding = [path.name for path in source.rglob("*.py") if ".add_argument(" in path.read_text()]
     # The program's own --version, and the script that is written for machines without it.
-    assert sorted(adding) == ["arguments.py", "elsewhere.py", "main.py"]
+    assert sorted(adding) == ["arguments.py", "main.py", "program.py"]
 
 
 @pytest.mark.parametrize("kind", [SurveyRequest, LoadRequest, HaulRequest, AuditRequest])
 def test_typed_and_as_a_keyword_an_option_asks_for_the_same(kind: type[Request]) -> None:
     rest = {"load": ["--cart=-"], "haul": ["--into=x"]}.get(kind.command, [])
     options = options_of_command(kind.command)
+    without = _request(kind, ["x", *rest])
     for key, option in options.items():
         if any(word.startswith(f"{option.flag}=") for word in rest):
             continue
         typed = _request(kind, ["x", *rest, _typed(option)])
         table = Table("in Python", "in Python", {key: _sample(option)[1]})
-        assert typed == read_words(kind, [*rest, *words_of(table, options), "x"], table)
-        assert typed != _request(kind, ["x", *rest]), key
+        assert typed == kind.read({**without.given, **given_in(table, options)})
+        assert typed != without, key
 
 
 def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
     """What is asked for by typing words."""
-    return kind.from_values(vars(make_parser([kind.command]).parse_args([kind.command, *words])))
+    typed = make_parser([kind.command]).parse_args([kind.command, *words])
+    return kind.read(given_by(typed, COMMANDS[kind.command]))
 
 
 def test_each_keyword_is_typed() -> None:
@@ -145,12 +149,14 @@ def test_an_errand_that_is_written_asks_for_what_was_typed(tmp_path: Path) -> No
 
 def _asked_by_errand(path: Path, words: Sequence[str]) -> dict[str, Any]:
     """Write an errand of what is typed, read it, and return all that it asks for."""
-    write_errand(path, "haul", words)
+    write_errand(path, _request(HaulRequest, words))
     job = make_job(read_document(path), Values({}, now=datetime.now(UTC), environment={}))
     (source,) = job.sources
     asked = {**asdict(job.haul), **_of_table(source.request, "source")}
     for step in job.steps:
-        unpacking = _request(UnpackRequest, step.words[1:])
+        unpacking = step.request
+        assert isinstance(unpacking, UnpackRequest)
+        assert unpacking == _request(UnpackRequest, step.words[1:])
         asked |= {**_of_table(unpacking, "unpack"), "unpack": unpacking.keep}
     return asked
 
@@ -203,4 +209,4 @@ def test_what_a_reader_refuses_is_refused_in_every_face() -> None:
             option.read("not-one")
         table = Table("a table", "a table", {option.key: "not-one"})
         with pytest.raises(BadOption):
-            words_of(table, options_of_command(command))
+            given_in(table, options_of_command(command))

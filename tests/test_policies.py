@@ -9,13 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from willow_cart.access import Patience, Retrier
-from willow_cart.cli.gauge import Gauge, TimeLeft
 from willow_cart.errors import TryAgain
 from willow_cart.exits import Exit
 from willow_cart.hauling import Account
 from willow_cart.hauling.crowding import Crowding
 from willow_cart.hauling.docket import Docket, Wait
 from willow_cart.hauling.host_rate import HostRate
+from willow_cart.hauling.progress import Gauge, TimeLeft
 from willow_cart.model import State
 from willow_cart.units import format_duration, format_size, parse_size
 

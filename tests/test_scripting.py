@@ -18,7 +18,7 @@ import willow_cart as wc
 from tests.support.program import PATIENCE, files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import NothingChosen
-from willow_cart.jobs.tables import options_of_command
+from willow_cart.requests.tables import options_of_command
 from willow_cart.scripting import options
 from willow_cart.scripting.calls import NOT_KEYWORDS
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import run
-from willow_cart.jobs import COMMANDS
+from willow_cart.requests import COMMANDS
 
 ROOT = Path(__file__).parent.parent
 

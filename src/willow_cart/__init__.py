@@ -29,7 +29,6 @@ if TYPE_CHECKING:
     from willow_cart.cart import Cart, Way, Weight
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
-    from willow_cart.cli.bars import LiveView
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
     from willow_cart.hauling import (
@@ -55,6 +54,7 @@ if TYPE_CHECKING:
         survey,
     )
     from willow_cart.sources import Look, Looking, NotEntered, PageRules, ask_sizes, look
+    from willow_cart.views.bars import LiveView
 
 _HOMES = {
     "Access": "access",
@@ -70,7 +70,7 @@ _HOMES = {
     "Haul": "scripting",
     "Incomplete": "errors",
     "Layout": "filing",
-    "LiveView": "cli.bars",
+    "LiveView": "views.bars",
     "Look": "sources",
     "Looking": "sources",
     "NotEntered": "sources",

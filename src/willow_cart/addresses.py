@@ -15,16 +15,14 @@ from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import kind_of, stem_of
 from willow_cart.redaction import without_secrets
+from willow_cart.schemes import SCHEMES, Lists
 
-DEFAULT_PORTS = {
-    "http": 80, "https": 443, "ftp": 21, "ftps": 990, "file": None, "s3": None, "gs": None,
-}  # fmt: skip
-"""The schemes that are spoken here, with the ports that need not be written."""
+_PORTS = {scheme: each.port for scheme, each in SCHEMES.items()}
 
-WEB = frozenset({"http", "https"})
+WEB = frozenset(scheme for scheme, each in SCHEMES.items() if each.lists is Lists.DOCUMENTS)
 """The schemes of the web."""
 
-STORES = frozenset({"s3", "gs"})
+STORES = frozenset(scheme for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 """The schemes of buckets; the path is a key there, in which dots and slashes mean nothing."""
 
 _INSIDE = "#inside="
@@ -32,9 +30,10 @@ _INSIDE = "#inside="
 # What alone may follow a question mark in the address of a key.
 _VERSION = "?versionId="
 
-# Where a question mark is a wildcard or part of a name, and begins no query: FTP has none
-# (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
-_WITHOUT_QUERY = frozenset({"ftp", "ftps", "file"})
+# Where a question mark is a wildcard or part of a name.
+_WITHOUT_QUERY = frozenset(
+    scheme for scheme, each in SCHEMES.items() if not each.has_queries and scheme not in STORES
+)
 
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is mended in `_encode`.
@@ -46,7 +45,8 @@ _ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
-BEGINNINGS = "an address begins with https://, http://, ftp://, ftps://, s3:// or gs://"
+_TYPED = [f"{scheme}://" for scheme, each in SCHEMES.items() if each.is_typed]
+BEGINNINGS = f"an address begins with {', '.join(_TYPED[:-1])} or {_TYPED[-1]}"
 """What a person may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
@@ -60,7 +60,7 @@ def looks_like_address(text: str) -> bool:
 
 # An address that is in normal form beyond doubt, as nearly all are that a program has written.
 _NORMAL = re.compile(
-    r"(?:https?|ftps?|s3|gs)://(?:[a-z0-9_-]{1,63}\.){0,8}[a-z0-9_-]{1,63}"
+    rf"(?:{'|'.join(_TYPED)})(?:[a-z0-9_-]{{1,63}}\.){{0,8}}[a-z0-9_-]{{1,63}}"
     r"(?:/(?!\.)[A-Za-z0-9_~.-]*)+"
 )
 
@@ -96,13 +96,13 @@ def normalise(text: str) -> str:
     if not scheme or "://" not in text:
         meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else BEGINNINGS
         raise BadAddress(shown, "is no address", meant)
-    if scheme not in DEFAULT_PORTS:
+    if scheme not in _PORTS:
         raise BadAddress(shown, f"{scheme}:// is not spoken here", BEGINNINGS)
     if parts.username is not None or parts.password is not None:
         # RFC 3986, 3.2.1 deprecates it; whoever sees the list would have the password.
         raise BadAddress(shown, "holds a name and password", "leave them out; give --user")
     host = "" if scheme == "file" else _encode_host(shown, parts.hostname)
-    authority = host if port in (None, DEFAULT_PORTS[scheme]) else f"{host}:{port}"
+    authority = host if port in (None, _PORTS[scheme]) else f"{host}:{port}"
     path = _encode(parts.path) or "/"
     path = _keep_dots(path) if scheme in STORES else _without_dot_segments(path)
     return urlunsplit((scheme, authority, path, _encode(parts.query), ""))

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Collection
 from enum import IntEnum
 
+from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, WillowCartError
+
 
 class Exit(IntEnum):
     """What a command tells the shell."""
@@ -21,6 +23,17 @@ class Exit(IntEnum):
     """Something arrived and failed its check."""
     INTERRUPTED = 130
     """The person stopped it: 128 and the number of the signal, as shells have it."""
+
+
+def code_for(error: WillowCartError) -> Exit:
+    """Return what the shell is told of an error that ends a command."""
+    match error:
+        case NothingChosen():
+            return Exit.NOTHING_CHOSEN
+        case CannotStore() | TransferFailed():
+            return Exit.INCOMPLETE
+        case _:
+            return Exit.NOT_UNDERSTOOD
 
 
 def gravest(codes: Collection[Exit]) -> Exit:

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.errors import BadOption, NothingChosen, plainly
+from willow_cart.exits import Exit
 from willow_cart.holdings import Holding
 from willow_cart.model import Trouble
 from willow_cart.records import Arrival
@@ -57,6 +58,11 @@ class Packed:
     size: int = 0
     sha256: str = ""
     troubles: list[Trouble] = field(default_factory=list)
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.CHECK_FAILED if self.troubles else Exit.GOOD
 
 
 class _Writer(ABC):

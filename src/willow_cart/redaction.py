@@ -12,9 +12,10 @@ import re
 from urllib.parse import unquote_plus
 
 from willow_cart.kinds import kind_of
+from willow_cart.schemes import SCHEMES, Lists
 
 _INSIDE = "#inside="
-_STORES = ("s3://", "gs://")
+_STORES = tuple(f"{scheme}://" for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 _VERSION = "?versionId="
 
 _MASK = "***"

@@ -39,6 +39,8 @@ from willow_cart.units import read_count
 if TYPE_CHECKING:
     from botocore.credentials import Credentials
 
+    from willow_cart.access.everywhere import AccessSettings
+
 Answer = TypeVar("Answer")
 
 _FIRST_REGION = "us-east-1"
@@ -75,6 +77,20 @@ class _Elsewhere(TransferFailed):
     def __init__(self, thing: str, region: str) -> None:
         super().__init__(thing, f"the bucket is in the region {region}", "name it by AWS_REGION")
         self.region = region
+
+
+def connect(settings: AccessSettings) -> BucketAccess:
+    """Return what talks to object stores, as the settings say."""
+    return BucketAccess(
+        endpoint=settings.endpoint,
+        sign_ins=settings.sign_ins,
+        requester_pays=settings.requester_pays,
+        lanes_per_host=settings.lanes_per_host,
+        context=settings.context,
+        rules=settings.rules,
+        pacer=settings.pacer,
+        retrier=settings.retrier,
+    )
 
 
 class BucketAccess(Access, Store):

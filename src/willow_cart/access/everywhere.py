@@ -2,27 +2,62 @@
 
 from __future__ import annotations
 
+import ssl
 import threading
-from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from importlib import import_module
 
 from willow_cart.access.inside import Inside
-from willow_cart.access.patience import Retrier
+from willow_cart.access.overhearing import Overhearing
+from willow_cart.access.patience import RequestRules, Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
+from willow_cart.access.sign_ins import SignIns
+from willow_cart.access.sockets import RequestPacer
 from willow_cart.addresses import STORES, is_inside, scheme_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Facts, Validators
 from willow_cart.redaction import lacks_secret, without_secrets
+from willow_cart.schemes import SCHEMES
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccessSettings:
+    """How places are talked to; each protocol takes what concerns it.
+
+    Attributes:
+        lanes_per_host: how many connections one host may have.
+        rules: how patiently requests are made.
+        sign_ins: what proves who asks.
+        context: for TLS; None trusts whom the system trusts.
+        retrier: makes attempts again for listings and other documents.
+        pacer: keeps a gap between requests; None for none.
+        overhearing: hears every exchange with the web; None for none.
+        active: whether FTP servers open data connections to this machine.
+        endpoint: the address of an object store; None for the usual one.
+        requester_pays: whether the account pays for what a store sends.
+        largest_listing: the longest listing that is read, in bytes.
+    """
+
+    lanes_per_host: int
+    rules: RequestRules
+    sign_ins: SignIns
+    context: ssl.SSLContext | None
+    retrier: Retrier
+    pacer: RequestPacer | None
+    overhearing: Overhearing | None
+    active: bool
+    endpoint: str | None
+    requester_pays: bool
+    largest_listing: int
 
 
 class Everywhere(Access):
     """Hands every address to the access that speaks its scheme, made when it is first needed.
 
     Args:
-        makers: what makes the access for each scheme; several schemes may share one.
-        retrier: makes attempts again for listings and other documents.
+        settings: how places are talked to.
         stopped: set by `abort`, to end what waits.
-        document_seconds: within which a listing or another document must have come; None as usual.
         bounds: how far archives may swell whose members are fetched; None as usual.
 
     Attributes:
@@ -31,18 +66,16 @@ class Everywhere(Access):
 
     def __init__(
         self,
-        makers: Mapping[str, Callable[[], Access]],
-        retrier: Retrier | None = None,
+        settings: AccessSettings,
         stopped: threading.Event | None = None,
-        document_seconds: float | None = None,
         bounds: Bounds | None = None,
     ) -> None:
-        if document_seconds is not None:
-            self.document_seconds = document_seconds
-        self.retrier = retrier or Retrier()
+        if settings.rules.longest is not None:
+            self.document_seconds = settings.rules.longest
+        self.retrier = settings.retrier
         self._stopped = stopped or threading.Event()
-        self._makers = dict(makers)
-        self._made: dict[Callable[[], Access], Access] = {}
+        self._settings = settings
+        self._made: dict[str, Access] = {}
         self.inside = Inside(self, bounds)
 
     def open(
@@ -102,12 +135,13 @@ class Everywhere(Access):
             )
         if is_inside(address):
             return self.inside
-        maker = self._makers.get(scheme_of(address))
-        if maker is None:
+        protocol = SCHEMES.get(scheme_of(address))
+        if protocol is None:
             shown = without_secrets(address)
             raise BadAddress(shown, f"{scheme_of(address)}:// is not spoken here", "")
-        access = self._made.get(maker)
+        access = self._made.get(protocol.module)
         if access is None:
             # Of two that lanes make at the same time, one is kept; the other has done nothing yet.
-            access = self._made.setdefault(maker, maker())
+            connect = import_module(protocol.module).connect
+            access = self._made.setdefault(protocol.module, connect(self._settings))
         return access

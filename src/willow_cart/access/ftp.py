@@ -18,6 +18,7 @@ from collections.abc import Callable, Generator, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
 from willow_cart.access.ftp_connection import Connection, TlsRefused, begins_secured
@@ -42,7 +43,7 @@ from willow_cart.access.seam import (
 from willow_cart.access.sign_ins import SignIns
 from willow_cart.access.sockets import RequestPacer, SocketGuard
 from willow_cart.access.whole import LARGEST_DOCUMENT
-from willow_cart.addresses import DEFAULT_PORTS, host_of, origin_of
+from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -55,7 +56,11 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Facts, Validators
 from willow_cart.redaction import without_secrets
+from willow_cart.schemes import SCHEMES
 from willow_cart.units import count_of, format_duration, format_size, printable, read_count
+
+if TYPE_CHECKING:
+    from willow_cart.access.everywhere import AccessSettings
 
 # Who has no name there says so (RFC 1635), and that this program is asking.
 _ANONYMOUS = ("anonymous", "willow-cart@")
@@ -96,6 +101,19 @@ class _Host:
     most: int | None = None
     until: float = 0.0
     implicit: bool | None = None
+
+
+def connect(settings: AccessSettings) -> FtpAccess:
+    """Return what talks to FTP servers, as the settings say."""
+    return FtpAccess(
+        sign_ins=settings.sign_ins,
+        active=settings.active,
+        context=settings.context,
+        stall_after=settings.rules.stall_after,
+        longest=settings.rules.longest,
+        largest_listing=settings.largest_listing,
+        pacer=settings.pacer,
+    )
 
 
 class FtpAccess(Access, Directory):
@@ -448,7 +466,7 @@ class FtpAccess(Access, Directory):
 
     def _try_to_connect(self, address: str, *, implicit: bool, greeting: float) -> Connection:
         parts = urlsplit(address)
-        port = parts.port or DEFAULT_PORTS[parts.scheme] or 0
+        port = parts.port or SCHEMES[parts.scheme].port or 0
         connection = None
         try:
             connection = Connection(

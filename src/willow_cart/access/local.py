@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote_to_bytes
 
 from willow_cart.access.seam import (
@@ -20,6 +21,9 @@ from willow_cart.access.seam import (
 from willow_cart.errors import ConnectionLost, NotServed, plainly
 from willow_cart.model import OWN_FOLDER, Facts, Validators
 
+if TYPE_CHECKING:
+    from willow_cart.access.everywhere import AccessSettings
+
 
 def address_of(path: Path | str) -> str:
     """The `file:` address of a path; of a folder with a slash at its end."""
@@ -30,6 +34,11 @@ def address_of(path: Path | str) -> str:
 def path_of(address: str) -> str:
     """The path that a `file:` address stands for."""
     return os.fsdecode(_path_of(address))
+
+
+def connect(_settings: AccessSettings) -> LocalAccess:
+    """Return what reads files of this machine."""
+    return LocalAccess()
 
 
 class LocalAccess(Access, Directory):

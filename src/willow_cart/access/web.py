@@ -13,7 +13,7 @@ import ssl
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import unquote, urlsplit
 
 import urllib3
@@ -47,6 +47,9 @@ from willow_cart.model import Facts, Validators
 from willow_cart.redaction import without_secrets
 from willow_cart.version import __version__
 
+if TYPE_CHECKING:
+    from willow_cart.access.everywhere import AccessSettings
+
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
 _SHORT_PAGE = 64 * 1024
 
@@ -74,6 +77,19 @@ class _Followed(NamedTuple):
     response: Response
     final: str
     notes: tuple[str, ...]
+
+
+def connect(settings: AccessSettings) -> WebAccess:
+    """Return what talks to the web, as the settings say."""
+    return WebAccess(
+        lanes_per_host=settings.lanes_per_host,
+        sign_ins=settings.sign_ins,
+        context=settings.context,
+        stall_after=settings.rules.stall_after,
+        longest=settings.rules.longest,
+        pacer=settings.pacer,
+        overhearing=settings.overhearing,
+    )
 
 
 class WebAccess(Access):

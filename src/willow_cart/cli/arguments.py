@@ -7,28 +7,38 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from willow_cart.errors import BadOption
-from willow_cart.jobs import Command, Option
+from willow_cart.requests import Command, Option
+from willow_cart.requests.given import Given
 
 
-def add_arguments(parser: argparse.ArgumentParser, command: Command, *, raw: bool = False) -> None:
-    """Add what a command takes to a parser.
-
-    Args:
-        parser: of the command.
-        command: as the table has it.
-        raw: whether values stay the texts that were typed.
-    """
+def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
+    """Add what a command takes to a parser; what is typed stays text, and nothing has a default."""
     for argument in command.arguments():
-        _add(parser, argument, raw=raw)
+        _add(parser, argument)
     for group in command.groups():
         within: argparse._ActionsContainer = parser
         if group.title:
             within = parser.add_argument_group(group.title, group.text or None)
-        _add_all(within, group.options, raw=raw)
-    parser.set_defaults(**command.defaults)
+        _add_all(within, group.options)
 
 
-def _add_all(to: argparse._ActionsContainer, options: Iterable[Option], *, raw: bool) -> None:
+def given_by(typed: argparse.Namespace, command: Command) -> Given:
+    """Return the texts that were typed, by the keys of their options."""
+    values = vars(typed)
+    return {
+        key: _texts_of(values[option.dest])
+        for key, option in command.by_key().items()
+        if option.dest in values
+    }
+
+
+def _texts_of(value: object) -> tuple[str, ...]:
+    if isinstance(value, list):
+        return tuple(value)
+    return (value,) if isinstance(value, str) else ("",)
+
+
+def _add_all(to: argparse._ActionsContainer, options: Iterable[Option]) -> None:
     """Add options; those that exclude each other go into groups of their own."""
     excluding: dict[str, argparse._ActionsContainer] = {}
     for option in options:
@@ -37,41 +47,48 @@ def _add_all(to: argparse._ActionsContainer, options: Iterable[Option], *, raw: 
             if option.one_of not in excluding:
                 excluding[option.one_of] = to.add_mutually_exclusive_group()
             where = excluding[option.one_of]
-        _add(where, option, raw=raw)
+        _add(where, option)
 
 
-def _add(to: argparse._ActionsContainer, option: Option, *, raw: bool) -> None:
+def _add(to: argparse._ActionsContainer, option: Option) -> None:
     """Add one option, or an argument."""
     name = "" if option.is_argument else option.flag
     named: dict[str, Any] = {"dest": option.dest} if name else {}
+    help_text = option.text.replace("%", "%%")
     if name and option.is_required:
         named["required"] = True
     if option.is_flag:
-        to.add_argument(name, action="store_true", help=option.help, **named)
+        to.add_argument(
+            name, action="store_true", default=argparse.SUPPRESS, help=help_text, **named
+        )
         return
     if option.many:
         named["action"] = "append"
     if option.nargs is not None:
-        named |= {"nargs": option.nargs, "const": option.const} if name else {"nargs": option.nargs}
-    if option.read is not str and not raw:
-        named["type"] = _reader(option)
+        named |= {"nargs": option.nargs}
+        if option.const is not None:
+            named["const"] = ""  # stands for no value
     to.add_argument(
         name or option.dest,
-        default=option.default,
+        default=argparse.SUPPRESS,
+        type=_checked(option),
         metavar=option.metavar or None,
         choices=list(option.choices) or None,
-        help=option.help,
+        help=help_text,
         **named,
     )
 
 
-def _reader(option: Option) -> Callable[[str], Any]:
-    """Return what reads a value, and says what is wrong with one as argparse wants it."""
+def _checked(option: Option) -> Callable[[str], str]:
+    """Return what refuses a text that the option does not take, as argparse wants it."""
 
-    def read(text: str) -> Any:
+    def check(text: str) -> str:
+        if text == argparse.SUPPRESS or (not text and option.const is not None):
+            return text
         try:
-            return option.read(text)
+            option.read(text)
         except (BadOption, ValueError) as error:
             raise argparse.ArgumentTypeError(str(error)) from None
+        return text
 
-    return read
+    return check

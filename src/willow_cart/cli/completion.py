@@ -6,8 +6,8 @@ import shlex
 from collections.abc import Iterator
 
 from willow_cart.exits import Exit
-from willow_cart.jobs import COMMANDS, Option
-from willow_cart.jobs.completion import CompletionRequest
+from willow_cart.requests import COMMANDS, Option
+from willow_cart.requests.completion import CompletionRequest
 
 
 def run(request: CompletionRequest) -> int:

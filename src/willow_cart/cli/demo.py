@@ -7,7 +7,7 @@ from pathlib import Path
 
 from willow_cart.demo.example import run_example, serve
 from willow_cart.exits import Exit
-from willow_cart.jobs.demo import DemoRequest
+from willow_cart.requests.demo import DemoRequest
 
 
 def run(request: DemoRequest) -> int:

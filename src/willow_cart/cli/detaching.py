@@ -5,33 +5,20 @@ from __future__ import annotations
 import os
 import select
 import sys
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from willow_cart.cli.telling import tell
-from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit
-from willow_cart.records import Runs
-
-if TYPE_CHECKING:
-    from willow_cart.cli.view import View
-    from willow_cart.records import OwnRun
+from willow_cart.jobs.runs import my_runs
+from willow_cart.records import OwnRun
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is under way there. Looking at a large place goes on without it.
 _WAIT = 5.0
 
 _BEGUN = b"begun"
-
-
-def my_runs() -> Runs:
-    """The runs of whoever is at this machine."""
-    import platformdirs
-
-    return Runs(platformdirs.user_state_path("willow-cart", appauthor=False) / "runs")
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,45 +41,6 @@ class Background:
     def failed(self) -> None:
         """Say in the list of runs that it came to nothing."""
         self.run.end(Exit.NOT_UNDERSTOOD, self.run.run.progress)
-
-
-@dataclass(slots=True)
-class Ending:
-    """How a haul has ended.
-
-    Attributes:
-        exit_code: what the shell is told.
-    """
-
-    exit_code: int = Exit.NOT_UNDERSTOOD
-
-
-@contextmanager
-def entered(
-    command: str, into: Path, background: Background | None, view: View
-) -> Iterator[Ending]:
-    """Have `runs` show a haul while it is under way, and afterwards how it has ended.
-
-    Args:
-        command: what the person typed, without secrets.
-        into: the destination.
-        background: its own entry, if it has no terminal.
-        view: knows how far it is.
-    """
-    run = None
-    with suppress(CannotStore):  # it is hauled all the same, unseen
-        run = background.run if background else my_runs().begin(command, into, background=False)
-    ending = Ending()
-    if run is None:
-        yield ending
-        return
-    run.report(view.progress)
-    try:
-        yield ending
-    finally:
-        run.end(ending.exit_code, view.progress())
-        if not (view.files or background):
-            run.forget()  # it has not begun, and has said so in its terminal
 
 
 def detach(command: str, into: Path) -> Background | int:

@@ -2,29 +2,24 @@
 
 from __future__ import annotations
 
-from pathlib import Path
+import sys
 
-from willow_cart.access.local import path_of
-from willow_cart.cart import Find, form_for
-from willow_cart.cli.bringing import bring, keeping_answers
-from willow_cart.cli.connecting import make_access
+from willow_cart.cli.console import Console
 from willow_cart.cli.detaching import Background, detach
-from willow_cart.cli.errand_writing import write_errand
 from willow_cart.cli.filing import preview
-from willow_cart.cli.load import put_in_cart
-from willow_cart.cli.looking import Looker
-from willow_cart.cli.running import shown_command
+from willow_cart.cli.screen import show_line
 from willow_cart.cli.telling import tell
-from willow_cart.errors import UnusableDestination
-from willow_cart.exits import Exit
-from willow_cart.jobs.haul import HaulRequest
-from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
-from willow_cart.sources import Look
+from willow_cart.hauling import Account
+from willow_cart.jobs.haul import Hauled, Planned, haul
+from willow_cart.model import State
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.secrets import shown_command
+from willow_cart.units import count_of
+from willow_cart.views.words import summed_up, unpacked_line
 
 
 def run(request: HaulRequest) -> int:
     """Look, choose, haul, and account for it, here or in the background."""
-    require_outside(request)
     if not request.detach:
         return _run(request, None)
     background = detach(shown_command(request), request.into)
@@ -38,40 +33,61 @@ def run(request: HaulRequest) -> int:
 
 
 def _run(request: HaulRequest, background: Background | None) -> int:
-
-    if request.cart is not None:
-        form_for(request.cart)  # a name that says nothing is told before any work is done
-    wishes = make_wishes(request)
-    if request.write_errand is not None:
-        write_errand(request.write_errand, "haul", request.typed[1:])
-    lanes = wishes.lanes_per_host
-    with (
-        make_access([request], lanes, make_request_rules(request, wishes)) as made,
-        keeping_answers(made, request.into, lanes) as (access, asking),
-    ):
-        looker = Looker(request, access, lanes, asking=None if request.preview else asking)
-        offers = looker.chosen()
-        troubles = len(looker.found.troubles)
-        if request.preview:
-            preview(offers, request.into, wishes.layout)
-            return Exit.INCOMPLETE if troubles else Exit.GOOD
-        if request.cart is not None:
-            # Left behind now, so that it is there whatever becomes of the haul.
-            find = Find((offer, True) for offer in offers)
-            tell(put_in_cart(find, request.cart, Look(sources=looker.found.sources), add=False))
-        return bring(request, wishes, offers, access, background, troubles=troubles)
+    console = Console(background.begun if background else None)
+    done = haul(request, console, run=background.run if background else None)
+    if isinstance(done, Planned):
+        preview(done)
+    else:
+        show(done)
+    return done.exit_code
 
 
-def require_outside(request: HaulRequest) -> None:
-    """Refuse a destination in the midst of what is hauled: every run would haul the one before.
+def show(done: Hauled) -> None:
+    """Say what came of a haul, and how it goes on."""
+    account, request = done.account, done.request
+    sys.stdout.flush()
+    print(summed_up(account, request.into), flush=True)
+    _tell_rest(account)
+    if done.troubles:
+        tell(
+            f"{count_of(done.troubles, 'line or place', 'lines or places')} of the sources could"
+            " not be taken; see above"
+        )
+    _tell_twins(account, request.twins)
+    if request.unpack:
+        show_line(unpacked_line(account))
+    if account.unhandled:
+        tell(
+            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; the same"
+            " haul runs it for them again"
+        )
 
-    Raises:
-        UnusableDestination: it is one.
-    """
-    into = request.into.resolve()
-    for source in request.sources:
-        folder = Path(path_of(source) if source.startswith("file://") else source)
-        if request.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
-            raise UnusableDestination(
-                str(request.into), f"lies in {source}, which is to be hauled", "name another --into"
-            )
+
+def _tell_rest(account: Account) -> None:
+    """Say what becomes of what did not come."""
+    if account.interrupted:
+        tell(
+            f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
+            " on from where it stopped"
+        )
+    elif account.unsound:
+        verb = "is" if account.unsound == 1 else "are"
+        tell(f"{count_of(account.unsound, 'file')} arrived and {verb} broken inside; see above")
+    elif account.counts[State.FAILED]:
+        tell("the same command tries again what failed; what arrived is not fetched twice")
+
+
+def _tell_twins(account: Account, twins: str) -> None:
+    if not account.twins:
+        return
+    path, other = account.twin
+    verb = "has" if account.twins == 1 else "have"
+    done = {
+        "keep": f"such as {path} and {other}; --twins link or skip would not keep them twice",
+        "link": f"and the name of one leads to the other, such as {path} to {other}",
+        "skip": f"and was left out for it, such as for {other}",
+    }
+    tell(
+        f"{count_of(account.twins, 'file')} {verb} the same bytes as another one here, "
+        + done[twins]
+    )

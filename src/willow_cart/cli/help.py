@@ -10,7 +10,7 @@ from importlib.resources import files
 from willow_cart.cli.screen import show_line
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.jobs.help import HelpRequest
+from willow_cart.requests.help import HelpRequest
 
 _HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
 

@@ -14,13 +14,13 @@ from contextlib import suppress
 from importlib import import_module
 from typing import NoReturn
 
-from willow_cart.cli.arguments import add_arguments
-from willow_cart.cli.preferring import preferred
-from willow_cart.cli.telling import code_for, tell
+from willow_cart.cli.arguments import add_arguments, given_by
+from willow_cart.cli.telling import tell
 from willow_cart.errors import InternalError, WillowCartError, plainly
-from willow_cart.exits import Exit
-from willow_cart.jobs import COMMANDS
+from willow_cart.exits import Exit, code_for
 from willow_cart.redaction import without_secrets
+from willow_cart.requests import COMMANDS
+from willow_cart.settings import settings_for
 from willow_cart.version import __version__
 
 DESCRIPTION = (
@@ -137,13 +137,14 @@ def _run(words: Sequence[str]) -> int:
     """
     # Half of the time that it takes to begin goes to commands that nobody has asked for.
     asked = [name for name in words[:1] if name in COMMANDS]
-    parser = make_parser(asked or COMMANDS, with_options=bool(asked))
-    before = preferred(asked[0], words[1:]) if asked and "--help" not in words else []
-    args = parser.parse_args([*asked, *before, *words[1:]] if asked else words)
+    args = make_parser(asked or COMMANDS, with_options=bool(asked)).parse_args(words)
+    command = COMMANDS[args.command]
+    request = command.request.read(
+        given_by(args, command), settings_for(command.name), tuple(words)
+    )
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")
-    request = COMMANDS[args.command].request.from_values(vars(args), words)
-    code: int = import_module(f"willow_cart.cli.{args.command}").run(request)
+    code: int = import_module(f"willow_cart.cli.{command.name}").run(request)
     sys.stdout.flush()
     return code

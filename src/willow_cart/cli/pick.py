@@ -3,56 +3,35 @@
 from __future__ import annotations
 
 import sys
-from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from willow_cart.cart import Tray, Way, mark_in, pick_in, read_marked, undo, weigh
-from willow_cart.choosing import Unknown
-from willow_cart.cli.connecting import make_access
-from willow_cart.cli.looking import SizeAsker
-from willow_cart.cli.telling import in_words, tell_each, tell_unknown
+from willow_cart.cart import Picked, Tray, Way, mark_in
+from willow_cart.cli.console import Console
+from willow_cart.cli.telling import tell_each
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.jobs.looking_policies import make_choosing
-from willow_cart.jobs.pick import PickRequest
-
-if TYPE_CHECKING:
-    from willow_cart.cart import Picked
-
-
-# So many sizes are asked for at a time.
-_LANES = 4
+from willow_cart.jobs.events import Unsure
+from willow_cart.jobs.pick import pick, undo_picking, way_of
+from willow_cart.requests.pick import PickRequest
+from willow_cart.views.words import in_words
 
 
 def run(request: PickRequest) -> int:
     """Pick by options, or show the view."""
     if request.undo:
-        undo(request.cart)
-        taken = weigh(read_marked(request.cart, [], [])).all
+        taken = undo_picking(request)
         print(f"{request.cart}: as before the last picking; taken are {in_words(taken)}")
         return Exit.GOOD
-    ways = [way for way in Way if getattr(request, way)]
-    return _pick(request, ways[0]) if ways else _tick(request)
+    way = way_of(request)
+    return _tick(request) if way is None else _pick(request, way)
 
 
 def _pick(request: PickRequest, way: Way) -> int:
-
-    if request.column:
-        raise BadOption("--column", "is not known of the rows of a cart", "use it when loading")
-    # Where a rule cannot tell, the row stays as it is.
-    unsure = Unknown.KEEP if way == "only" else Unknown.DROP
-    choosing = make_choosing(
-        replace(request, undated=request.undated or unsure, unsized=request.unsized or unsure)
-    )
-    choice = choosing.begin()
-    with make_access([request], _LANES) as access:
-        asker = SizeAsker(access, _LANES) if request.ask_sizes else None
-        picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
-    _sum_up(request.cart, picked, "put back" if way == "back" else "taken out")
-    if choice.undated or choice.unsized:
-        tell_unknown(choice)
-    return Exit.INCOMPLETE if picked.unread or (asker and asker.unanswered) else Exit.GOOD
+    console = Console()
+    done = pick(request, way, console)
+    _sum_up(request.cart, done.picked, "put back" if way == "back" else "taken out")
+    console.note(Unsure(done.choice))
+    return done.exit_code
 
 
 def _tick(request: PickRequest) -> int:
@@ -74,6 +53,5 @@ def _tick(request: PickRequest) -> int:
 
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
-
     tell_each([*picked.unread, *picked.oddities])
     print(f"{path}: {done} {in_words(picked.changed)}; taken are now {in_words(picked.taken)}")

@@ -9,24 +9,27 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, fields
 from datetime import datetime
 from itertools import islice
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from willow_cart.addresses import name_of
 from willow_cart.cart import cover
 from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
-from willow_cart.cli.telling import counted, tell
-from willow_cart.errors import BadOption
+from willow_cart.cli.telling import tell
 from willow_cart.exits import Exit
-from willow_cart.jobs.receipt import ReceiptRequest
+from willow_cart.jobs.receipt import (
+    BagWritten,
+    Lines,
+    PageWritten,
+    Result,
+    Story,
+    Summaries,
+    receipt,
+)
 from willow_cart.model import State
-from willow_cart.records import Ledger, Row, ledger_path, open_receipt, read_runs, read_story
-from willow_cart.records.bags import write_bag
-from willow_cart.records.manifests import Manifest
+from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
+from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size
-
-if TYPE_CHECKING:
-    from willow_cart.records import Chapter, OpenReceipt, RunSummary
+from willow_cart.views.words import counted
 
 # What is told of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
@@ -34,65 +37,31 @@ _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 def run(request: ReceiptRequest) -> int:
     """Read the receipt and show it."""
-    _require_one_haul(request)
-    if request.bag is not None:
-        return _write_bag(request.folder, request.bag)
-    if request.manifest:
-        return _write_manifest(request.folder, request.manifest)
-    if request.html is not None:
-        return _write_page(request.folder, request.html, request.run_, overwrite=request.overwrite)
-    if request.runs:
-        return _list(request, [*map(_run_facts, read_runs(request.folder))])
-    if request.of is not None:
-        return _list(request, [*map(_chapter_facts, read_story(request.folder, request.of))])
-    with open_receipt(request.folder, request.run_) as receipt:
-        if request.json:
-            _write_json(receipt)
-        elif request.csv:
-            _write_csv(map(_as_dict, receipt.rows()), [field.name for field in fields(Row)])
-        else:
-            _show(receipt)
+    with receipt(request) as result:
+        show(request, result)
     return Exit.GOOD
 
 
-def _require_one_haul(request: ReceiptRequest) -> None:
-    """Refuse forms that cannot show what is asked for, rather than show something else.
-
-    Raises:
-        BadOption: they cannot.
-    """
-    several = "--runs" if request.runs else "--of" if request.of is not None else ""
-    form = "--html" if request.html is not None else ""
-    for option, given in (("--manifest", request.manifest), ("--bag", request.bag)):
-        if given is not None:
-            form, several = option, several or ("--run" if request.run_ else "")
-    if several and form:
-        raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
-
-
-def _write_bag(folder: Path, bag: Path) -> int:
-
-    notes = "; ".join(run.note for run in read_runs(folder) if run.note)
-    with Ledger(ledger_path(folder)) as ledger:
-        files = write_bag(folder, ledger.latest_arrivals(), bag, notes)
-    show_line(f"{count_of(files, 'file')} in the bag {bag}")
-    return Exit.GOOD
-
-
-def _write_page(folder: Path, page: Path, number: int | None, *, overwrite: bool) -> int:
-    from willow_cart.report import write_page
-
-    write_page(folder, page, number, overwrite=overwrite)
-    tell(f"written to {page}")
-    return Exit.GOOD
-
-
-def _write_manifest(folder: Path, form: str) -> int:
-
-    with Ledger(ledger_path(folder)) as ledger:
-        for line in Manifest(form).lines(ledger):
-            print(line)
-    return Exit.GOOD
+def show(request: ReceiptRequest, result: Result) -> None:
+    """Show what was read, or say what was written."""
+    match result:
+        case BagWritten():
+            show_line(f"{count_of(result.files, 'file')} in the bag {result.bag}")
+        case PageWritten():
+            tell(f"written to {result.page}")
+        case Lines():
+            for line in result.lines:
+                print(line)
+        case Summaries():
+            _list(request, [*map(_run_facts, result.runs)])
+        case Story():
+            _list(request, [*map(_chapter_facts, result.chapters)])
+        case OpenReceipt() if request.json:
+            _write_json(result)
+        case OpenReceipt() if request.csv:
+            _write_csv(map(_as_dict, result.rows()), [field.name for field in fields(Row)])
+        case OpenReceipt():
+            _show(result)
 
 
 def _write_json(receipt: OpenReceipt) -> None:
@@ -118,7 +87,6 @@ def _as_dict(row: Row) -> dict[str, object]:
 
 
 def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
-
     writer = csv.writer(sys.stdout)
     writer.writerow(columns)
     for row in rows:
@@ -141,7 +109,7 @@ def _flat(row: Mapping[str, Any]) -> dict[str, object]:
     return flat
 
 
-def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> int:
+def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
     """Show runs, or the chapters of a file's story."""
     if request.json:
         print(json.dumps(rows, ensure_ascii=False, indent=2))
@@ -152,11 +120,9 @@ def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> int:
         _show_runs(rows)
     else:
         _show_story(rows)
-    return Exit.GOOD
 
 
 def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
-
     rows = []
     for run in runs:
         counts = ", ".join(f"{count:,} {state}" for state, count in run["counts"].items())
@@ -199,7 +165,6 @@ def _when(run: RunSummary) -> str:
 
 
 def _show(receipt: OpenReceipt) -> None:
-
     run = receipt.summary
     show_line(f"Run {run.run}: {run.command}")
     show_line(_when(run), dim=True)
@@ -240,7 +205,6 @@ def _show(receipt: OpenReceipt) -> None:
 
 
 def _show_unpacked(receipt: OpenReceipt) -> None:
-
     show_line("unpacked:")
     cells = [
         [each.path, format_size(each.size), each.sha256[:12], name_of(each.archive_address)]

@@ -5,16 +5,14 @@ from __future__ import annotations
 from willow_cart.cli.filing import show_plan
 from willow_cart.cli.screen import show_line
 from willow_cart.cli.telling import tell
-from willow_cart.exits import Exit
-from willow_cart.hauling import refile
-from willow_cart.jobs.hauling_policies import make_rule
-from willow_cart.jobs.refile import RefileRequest
+from willow_cart.jobs.refile import refile
+from willow_cart.requests.refile import RefileRequest
 from willow_cart.units import count_of
 
 
 def run(request: RefileRequest) -> int:
     """Move the files, or show where they would go."""
-    found = refile(request.folder, make_rule(request), only_look=request.preview)
+    found = refile(request)
     for path in found.staying:
         tell(f"{path}: is missing or not as it was filed, and stays; an audit says more")
     files = count_of(len(found.plan), "file")
@@ -23,4 +21,4 @@ def run(request: RefileRequest) -> int:
         show_line(f"{files}: {len(found.moves):,} would be moved; nothing was")
     else:
         show_line(f"{files}: {len(found.moves):,} moved")
-    return Exit.INCOMPLETE if found.staying else Exit.GOOD
+    return found.exit_code

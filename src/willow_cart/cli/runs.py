@@ -10,24 +10,18 @@ from dataclasses import asdict
 from datetime import datetime
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from willow_cart.cli.detaching import my_runs
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.cli.telling import tell
 from willow_cart.errors import NoSuchRun
 from willow_cart.exits import Exit
-from willow_cart.jobs.runs import RunsRequest
+from willow_cart.jobs.runs import my_runs, stop_run
+from willow_cart.records import Run, Runs
+from willow_cart.requests.runs import RunsRequest
 from willow_cart.units import count_of, format_size
 
-if TYPE_CHECKING:
-    from willow_cart.records import Run, Runs
-
-# How often a run that is watched or stopped is looked at, in seconds.
+# How often a run that is watched is looked at, in seconds.
 _MOMENT = 0.2
-
-# How long a run may take to stop before that is said.
-_TO_STOP = 15.0
 
 _OUTCOMES = {
     Exit.GOOD: "done",
@@ -117,7 +111,7 @@ def _draw(runs: Runs, run: Run) -> Run:
     from rich.console import Console
     from rich.live import Live
 
-    from willow_cart.cli.bars import draw
+    from willow_cart.views.bars import draw
 
     console = Console(stderr=True, highlight=False, markup=False, emoji=False)
     said = 0
@@ -146,11 +140,7 @@ def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
 
 def _stop(runs: Runs, run: Run) -> int:
     """Have a run stop, and wait until it has."""
-    runs.stop(run)
-    deadline = time.monotonic() + _TO_STOP
-    while run.alive and time.monotonic() < deadline:
-        time.sleep(_MOMENT)
-        run = runs.find(run.number)
+    run = stop_run(runs, run)
     if run.alive:
         tell(f"run {run.number} was asked to stop and has not yet; --watch {run.number} shows it")
         return Exit.INCOMPLETE

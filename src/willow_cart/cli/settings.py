@@ -5,16 +5,12 @@ from __future__ import annotations
 import json
 from collections.abc import Collection
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from willow_cart.cli.preferring import PROJECT_FILE, TABLES, own_file, settings_in
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.exits import Exit
-from willow_cart.jobs.settings import SettingsRequest
-from willow_cart.jobs.tables import options_of
-
-if TYPE_CHECKING:
-    from willow_cart.cli.preferring import Setting
+from willow_cart.requests.settings import SettingsRequest
+from willow_cart.requests.tables import options_of
+from willow_cart.settings import PROJECT_FILE, TABLES, Setting, own_file, settings_in
 
 
 def run(request: SettingsRequest) -> int:

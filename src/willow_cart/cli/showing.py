@@ -15,8 +15,8 @@ from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.cart import write_table
-from willow_cart.cli.looking import Looker
 from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
+from willow_cart.jobs.looking import Looker
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources import Why

@@ -3,31 +3,20 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
 
 from willow_cart.cli import showing
-from willow_cart.cli.connecting import make_access
-from willow_cart.cli.looking import Looker
+from willow_cart.cli.console import Console
 from willow_cart.errors import BadOption
-from willow_cart.exits import Exit
-from willow_cart.jobs.survey import SurveyRequest
-
-if TYPE_CHECKING:
-    from willow_cart.cli.showing import Showing
+from willow_cart.jobs.survey import survey
+from willow_cart.requests.survey import SurveyRequest
 
 
 def run(request: SurveyRequest) -> int:
     """Look, choose, and show."""
-    with make_access([request], request.lanes) as access:
-        looker = Looker(request, access, request.lanes)
-        _make_showing(request).show(looker)
-    looker.choice.require_some()
-    incomplete = looker.found.troubles or looker.unanswered
-    return Exit.INCOMPLETE if incomplete else Exit.GOOD
+    return survey(request, Console(), _make_showing(request).show).exit_code
 
 
-def _make_showing(request: SurveyRequest) -> Showing:
-
+def _make_showing(request: SurveyRequest) -> showing.Showing:
     if request.json:
         return showing.AsJson(why=request.why)
     if request.csv:

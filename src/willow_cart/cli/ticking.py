@@ -16,11 +16,11 @@ from textual.widgets import Footer, Input, Static
 
 from willow_cart.cart import Tray
 from willow_cart.cart.tray import By
-from willow_cart.cli.bars import cut_middle
-from willow_cart.cli.telling import in_words
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 from willow_cart.units import count_of, format_size, printable
+from willow_cart.views.bars import cut_middle
+from willow_cart.views.words import in_words
 
 # Widths of all columns but that of the path, which gets what is left.
 _NUMBER, _SIZE, _DATE, _KIND = 7, 8, 10, 9

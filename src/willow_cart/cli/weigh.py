@@ -3,86 +3,54 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from willow_cart.cart import DrivePacking, Part, SharePacking, Weight, learn_in, read_marked, split
-from willow_cart.cart.splitting import file_of
+from willow_cart.cart import Part, Weight
 from willow_cart.cart.weighing import heaviest, in_time
-from willow_cart.cli.connecting import make_access
-from willow_cart.cli.looking import SizeAsker
+from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table, show_tables
 from willow_cart.cli.showing import written
-from willow_cart.cli.telling import in_words, tell, tell_each
-from willow_cart.errors import BadOption
-from willow_cart.exits import Exit
-from willow_cart.hauling import prospect
-from willow_cart.jobs.weigh import WeighRequest
-from willow_cart.model import sum_of
+from willow_cart.cli.telling import tell, tell_each
+from willow_cart.hauling import Prospect
+from willow_cart.jobs.weigh import Weighed, draw, weigh
+from willow_cart.model import Sizes, sum_of
 from willow_cart.redaction import without_secrets
+from willow_cart.requests.weigh import WeighRequest
 from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.views.words import in_words
 
-if TYPE_CHECKING:
-    from collections.abc import Iterator, Mapping, Sequence
+Parts = Sequence[tuple[Path, Part]]
 
-    from willow_cart.hauling import Prospect
-    from willow_cart.model import Offer, Sizes, Trouble
-
-    Parts = list[tuple[Path, Part]]
-
-
-# So many groups of a sort are told one by one, and sizes asked for at a time.
+# So many groups of a sort are told one by one.
 _MOST_GROUPS = 12
-_LANES = 4
 
 
 def run(request: WeighRequest) -> int:
     """Weigh, show, draw and split."""
-    if request.figure is not None and request.figure.suffix.lower() not in (".png", ".svg"):
-        raise BadOption(f"--figure {request.figure}", "is neither .png nor .svg", "end it in one")
-    troubles: list[Trouble] = []
-    notes: list[str] = []
-    unanswered = _ask_sizes(request) if request.ask_sizes else 0
-    weight = Weight()
-
-    def taken() -> Iterator[Offer]:
-        for offer, is_taken in read_marked(request.cart, troubles, notes):
-            weight.add(offer, taken=is_taken)
-            if is_taken:
-                yield offer
-
-    ahead = prospect(taken(), request.into)
-    tell_each([*troubles, *notes])
-    parts = _split(request) if request.drives or request.shares else []
+    done = weigh(request, Console())
+    tell_each([*done.troubles, *done.notes])
+    _tell_of_parts(request, done)
     if request.json:
-        print(json.dumps(_as_json(weight, ahead, parts, request), ensure_ascii=False, indent=1))
+        facts = _as_json(done.weight, done.ahead, done.parts, request)
+        print(json.dumps(facts, ensure_ascii=False, indent=1))
     else:
-        _show(weight, ahead, request)
-        _show_parts(parts)
-    if request.figure is not None:
-        from willow_cart.cart.figure import draw
-
-        draw(
-            weight,
-            request.figure,
-            title=request.cart.name,
-            room=ahead.room,
-            overwrite=request.overwrite,
-        )
-        tell(f"drawn in {request.figure}")
-    return Exit.INCOMPLETE if troubles or unanswered else Exit.GOOD
+        _show(done.weight, done.ahead, request)
+        _show_parts(done.parts)
+    if (figure := draw(request, done)) is not None:
+        tell(f"drawn in {figure}")
+    return done.exit_code
 
 
-def _ask_sizes(request: WeighRequest) -> int:
-    """Note in the cart what the servers say, and return how many say nothing."""
-    with make_access([request], _LANES) as access:
-        asker = SizeAsker(access, _LANES)
-        learn_in(request.cart, asker)
-    return asker.unanswered
+def _tell_of_parts(request: WeighRequest, done: Weighed) -> None:
+    unknown = sum(part.sizes.unknown for _, part in done.parts)
+    if unknown and request.drives:
+        tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
+    if done.stale is not None:
+        tell(f"{done.stale} is of an earlier split; take it away, or its files are hauled twice")
 
 
 def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
-
     whole = weight.all
     common = []
     tables: list[tuple[Sequence[str], Sequence[Sequence[str]]]] = []
@@ -121,7 +89,6 @@ def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
 
 
 def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
-
     share = ""
     if sizes.bytes:
         part = sizes.bytes / whole.bytes
@@ -151,7 +118,6 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
 def _as_json(
     weight: Weight, ahead: Prospect, parts: Parts, request: WeighRequest
 ) -> dict[str, object]:
-
     def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
         return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
 
@@ -189,24 +155,7 @@ def _sizes_as_json(sizes: Sizes) -> dict[str, int]:
     }
 
 
-def _split(request: WeighRequest) -> Parts:
-
-    what = "drive" if request.drives else "share"
-    capacities = request.drives or (None,) * (request.shares or 0)
-    parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
-    packing = DrivePacking(parts) if request.drives else SharePacking(parts)
-    files = split(request.cart, packing, overwrite=request.overwrite)
-    unknown = sum(part.sizes.unknown for part in parts)
-    if unknown and request.drives:
-        tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
-    stale = file_of(request.cart, f"{what}-{len(parts) + 1}")
-    if stale.exists():
-        tell(f"{stale} is of an earlier split; take it away, or its files are hauled twice")
-    return files
-
-
 def _show_parts(parts: Parts) -> None:
-
     if not parts:
         return
     columns = ["cart", "files", "size"]

@@ -82,3 +82,11 @@ class Memory:
             return json.loads(self._file.read_text("utf-8"))
         except (OSError, ValueError):
             return {}
+
+
+def my_memory(errand: Path) -> Memory:
+    """Return what is remembered of an errand of the person at this machine."""
+    import platformdirs
+
+    state = platformdirs.user_state_path("willow-cart", appauthor=False)
+    return Memory(errand, state / "errands")

@@ -8,11 +8,15 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Sequence
+import shutil
+import subprocess
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.errors import BadOption
+from willow_cart.errands.document import read_document
+from willow_cart.errors import BadOption, CannotStore
+from willow_cart.requests.timetable import TimetableRequest
 
 _DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
 _TIME = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)")
@@ -121,3 +125,85 @@ def _word(word: str) -> str:
 
 def _path(path: Path) -> str:
     return str(path).replace("%", "%%")
+
+
+# The line above ours in a crontab says whose it is, so that it can be found again.
+_MARK = "# willow-cart errand"
+
+_VARIABLES = re.compile(
+    r"\{env\[(\w+)\]\}|^\s*\w+_env\s*=\s*[\"'](\w+)|[\"']env:(\w+)", re.MULTILINE
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """What makes an errand run by itself.
+
+    Attributes:
+        line: of a crontab.
+        mark: the line above it, by which it is found again.
+        timer: the name of the timer among the units.
+        units: of systemd, by the names of their files.
+        variables: environment variables that the errand names.
+    """
+
+    line: str
+    mark: str
+    timer: str
+    units: Mapping[str, str]
+    variables: Sequence[str]
+
+
+def make_entry(request: TimetableRequest, program: Sequence[str]) -> Entry:
+    """Make what runs an errand at its times.
+
+    Args:
+        request: the errand, and when.
+        program: what starts this program, from wherever and with whatever search path.
+
+    Raises:
+        BadOption: the time or the errand cannot be read.
+    """
+    when = Timetable.parse(request.at)
+    read_document(request.file)  # one that cannot be read would fail every night
+    path = request.file.resolve()
+    if not str(path).isprintable():
+        raise BadOption(
+            repr(str(path)), "has characters that a timetable cannot hold", "rename the errand"
+        )
+    log, summary = path.with_suffix(".log"), path.with_suffix(".last.txt")
+    command = [*program, "errand", str(path), "--summary", str(summary)]
+    name = re.sub(r"[^\w.-]+", "-", path.stem)
+    return Entry(
+        crontab_line(when, command, log),
+        f"{_MARK} {path}",
+        f"errand-{name}.timer",
+        units(when, command, name, log),
+        _variables_in(path.read_text("utf-8")),
+    )
+
+
+def _variables_in(text: str) -> list[str]:
+    """The environment variables that an errand names."""
+    return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
+
+
+def install(entry: Entry) -> None:
+    """Put a line into the person's crontab, in place of the one that bears the same mark.
+
+    Raises:
+        BadOption: there is no cron here.
+        CannotStore: it would not take it.
+    """
+    if shutil.which("crontab") is None:
+        raise BadOption("--install", "finds no cron here", "use the timer that is printed without")
+    listed = subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False)  # noqa: S607
+    lines = listed.stdout.splitlines() if listed.returncode == 0 else []
+    if entry.mark in lines:
+        place = lines.index(entry.mark)
+        del lines[place : place + 2]
+    content = "".join(f"{each}\n" for each in [*lines, entry.mark, entry.line])
+    done = subprocess.run(["crontab", "-"], input=content, text=True, capture_output=True,  # noqa: S607
+                          check=False)  # fmt: skip
+    if done.returncode:
+        raise CannotStore("your crontab", f"cannot be written: {done.stderr.strip()}", "see cron")

@@ -18,6 +18,7 @@ from pathlib import Path
 from willow_cart.access.http_rules import parse_date
 from willow_cart.destination import Destination, cannot_store, is_case_sensitive
 from willow_cart.errors import CannotStore
+from willow_cart.exits import Exit
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import Rule
 from willow_cart.model import OWN_FOLDER, Offer
@@ -42,6 +43,11 @@ class Refiled:
     plan: Plan
     moves: Sequence[Move]
     staying: Sequence[str]
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.staying else Exit.GOOD
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,49 +1,110 @@
-"""`combine`: putting tables together."""
+"""`combine`: put tables together."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
-from willow_cart.jobs.looking_options import ChoosingOptions
-from willow_cart.jobs.option import argument, flag, option
-from willow_cart.jobs.readers import whole
-from willow_cart.jobs.requests import Request
-from willow_cart.jobs.shared_options import OverwriteOption
+from willow_cart.cart import Cart
+from willow_cart.choosing.patterns import on_path
+from willow_cart.errors import BadOption, nothing_there
+from willow_cart.filing.templates import parts_of_names
+from willow_cart.holdings import Holding, holdings_at
+from willow_cart.jobs.events import ChangedHere
+from willow_cart.jobs.looking import make_choosing
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.combine import CombineRequest
+from willow_cart.tables import Combined, Combining, TableFile
+from willow_cart.tables import combine as combine_files
+from willow_cart.tables.outputs import NoOutput, output_for, require_form
+from willow_cart.tables.reading import is_table, sheets_of
 
 
-@dataclass(frozen=True, kw_only=True)
-class CombineRequest(OverwriteOption, ChoosingOptions, Request):
-    """What `combine` is asked for."""
+def combine(request: CombineRequest, observer: JobObserver) -> Combined:
+    """Put the tables that are chosen together.
 
-    command = "combine"
+    Raises:
+        NothingChosen: there are none.
+        WillowCartError: an option cannot be understood, or the output cannot be written.
+    """
+    to = None if request.preview else request.to
+    if to is None and not request.preview:
+        raise BadOption("--to", "is missing", "name a file, or look first with --preview")
+    columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
+    wish = Combining(request.skip_lines, columns, strict=request.strict)
+    if request.to is not None:
+        require_form(request.to, request.table)  # a slip is told before any work is done
+    files = _tables(request, observer)
+    output = (
+        NoOutput(Path())
+        if to is None
+        else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
+    )
+    with output:
+        return combine_files(files, output, wish)
 
-    places: tuple[Path, ...] = argument(
-        (), Path, "a folder, hauled into or not, or a table", metavar="DIR|FILE", nargs="+"
-    )
-    to: Path | None = option(
-        None,
-        Path,
-        "what to put them together in; its name ends in .sqlite, .parquet, .csv or .jsonl",
-        metavar="FILE",
-    )
-    table: str = option("", str, "the table of a database (the name of its file)", metavar="NAME")
-    preview: bool = flag("show what there would be; writes nothing")
-    anew: bool = flag("begin with nothing: rows of other files that are there already do not stay")
-    strict: bool = flag("stop if a table has not the columns of the others")
-    skip_lines: int = option(
-        0, whole, "how many lines come before the header of each (%(default)s)", metavar="N"
-    )
-    columns: str = option("", str, "only these columns, in this order", metavar="NAME,...")
-    sheet: str | None = option(
-        None, str, "which sheets of workbooks, as a wildcard pattern (the first)", metavar="PATTERN"
-    )
-    name_parts: str = option(
-        "",
-        str,
-        "makes columns of parts of names: 'level_(?P<year>\\d{4})' makes one called year",
-        metavar="REGEX",
-    )
-    cart: Path | None = option(
-        None, Path, "only what the addresses of a cart have brought", metavar="FILE"
-    )
+
+def _tables(request: CombineRequest, observer: JobObserver) -> list[TableFile]:
+    """The tables that are chosen.
+
+    Raises:
+        NothingChosen: there are none.
+    """
+    choosing = make_choosing(request)
+    # A rule that says what to take may mean a table by any name.
+    named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
+    found = {each.offer: each for each in _candidates(request, any_name=named)}
+    if not found:
+        raise nothing_there(", ".join(map(str, request.places)), "table")
+    choice = choosing.choose(found)
+    choice.require_some()
+    chosen = [found[offer] for offer in choice.chosen]
+    if changed := [each for each in chosen if each.is_changed()]:
+        observer.note(ChangedHere(len(changed), changed[0].path))
+    return [table for each in chosen for table in _tables_in(each, request)]
+
+
+def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
+    """The files that may be meant, each with its place among them."""
+    addresses = _addresses_of(request.cart) if request.cart is not None else None
+    own = request.to.resolve() if request.to is not None else None
+    number = 0
+    for place in request.places:
+        for each in holdings_at(place):
+            if addresses is not None and not each.came_from(addresses):
+                continue
+            if place.is_dir() and not (any_name or is_table(each.path)):
+                continue
+            if own is not None and each.file.resolve() == own:
+                continue
+            number += 1
+            path = (
+                f"{place}/{each.path}" if len(request.places) > 1 and place.is_dir() else each.path
+            )
+            yield replace(each, path=path, offer=replace(each.offer, number=number))
+
+
+def _addresses_of(cart: Path) -> set[str]:
+    return {without_secrets(offer.address) for offer in Cart.load(cart)}
+
+
+def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
+    """The tables in a file, of which a workbook has several.
+
+    Raises:
+        BadOption: a workbook has no such sheet.
+    """
+    parts = parts_of_names(request.name_parts, each.offer)
+    sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))
+    if not sheets[0].sheet:
+        return sheets
+    if request.sheet is None:
+        return sheets[:1]
+    wanted = on_path(request.sheet)
+    chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
+    if not chosen:
+        known = ", ".join(one.sheet for one in sheets)
+        raise BadOption(f"--sheet {request.sheet}", f"is none of {each.path}", f"it has {known}")
+    return chosen

@@ -1,34 +1,302 @@
-"""`haul`: bringing what is chosen home."""
+"""`haul`: look, choose, fetch, check, file."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import gc
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager, suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from willow_cart.jobs.hauling_options import (
-    FilingOptions,
-    HandlingOptions,
-    PaceOptions,
-    UnpackingOptions,
-    UnpackOption,
-)
-from willow_cart.jobs.option import option
-from willow_cart.jobs.requests import LookingRequest
-from willow_cart.jobs.shared_options import WriteErrandOption
+from willow_cart.access import Access
+from willow_cart.access.kept_answers import KeptAnswers
+from willow_cart.access.local import path_of
+from willow_cart.cart import Find, form_for
+from willow_cart.checks import ChecksumBook
+from willow_cart.destination import is_case_sensitive
+from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestination
+from willow_cart.exits import Exit
+from willow_cart.filing import Plan, make_plan
+from willow_cart.filing.plan import Rule
+from willow_cart.hauling import Account, Wishes, all_of, bring_home
+from willow_cart.hauling.annex import Annex, pays
+from willow_cart.hauling.progress import Follower
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.events import CartKept, ErrandWritten, ListFound, NotPromised
+from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
+from willow_cart.jobs.load import fill_cart
+from willow_cart.jobs.log import LogFile
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.runs import my_runs
+from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.options.hauling import HandlingOptions
+from willow_cart.records import Held, OwnRun, has_ledger, ledger_path
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.errand_text import write_errand
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.secrets import shown_command
+from willow_cart.shelf import Shelf
+from willow_cart.sources import Look
+from willow_cart.sources.checksum_lists import lists_beside, read_lists
+from willow_cart.sources.look import Asking
 
 
-@dataclass(frozen=True, kw_only=True)
-class HaulRequest(
-    FilingOptions,
-    HandlingOptions,
-    WriteErrandOption,
-    UnpackingOptions,
-    UnpackOption,
-    LookingRequest,
-    PaceOptions,
-):
-    """What `haul` is asked for."""
+@dataclass(frozen=True, slots=True)
+class Planned:
+    """Where everything would go.
 
-    command = "haul"
+    Attributes:
+        plan: the path of each file.
+        into: the destination.
+        sizes: of all of them.
+        known: how many were brought by earlier hauls.
+        incomplete: whether something of the sources could not be taken.
+    """
 
-    into: Path = option(Path(), Path, "the folder to file into", metavar="DIR", required=True)
+    plan: Plan
+    into: Path
+    sizes: Sizes
+    known: int
+    incomplete: bool = False
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.incomplete else Exit.GOOD
+
+
+@dataclass(frozen=True, slots=True)
+class Hauled:
+    """What came of a haul.
+
+    Attributes:
+        account: counts, bytes and seconds.
+        request: what was asked for.
+        troubles: how many lines and places of the sources could not be taken.
+        unread: what these are; empty where an errand has told them.
+    """
+
+    account: Account
+    request: HaulRequest
+    troubles: int = 0
+    unread: Sequence[Trouble] = ()
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        if self.account.exit_code is Exit.GOOD and self.troubles:
+            return Exit.INCOMPLETE
+        return self.account.exit_code
+
+
+def haul(
+    request: HaulRequest,
+    observer: JobObserver,
+    *,
+    besides: Iterable[Offer] = (),
+    run: OwnRun | None = None,
+) -> Hauled | Planned:
+    """Look, choose, and bring what is chosen home; or only plan it.
+
+    Args:
+        request: what is asked for.
+        observer: who is told what happens, and ends the haul early.
+        besides: offers that are known already, chosen from as well.
+        run: its entry in the list of runs; None makes one.
+
+    Raises:
+        NothingChosen: nothing is left to haul.
+        WillowCartError: none of the sources can be read, an option cannot be understood, or
+            nothing can be filed there.
+    """
+    _require_outside(request)
+    if request.cart is not None:
+        form_for(request.cart)  # a name that says nothing is told before any work is done
+    wishes = make_wishes(request)
+    if request.write_errand is not None:
+        write_errand(request.write_errand, request)
+        observer.note(ErrandWritten(request.write_errand))
+    lanes = wishes.lanes_per_host
+    with (
+        make_access([request], lanes, observer, make_request_rules(request, wishes)) as made,
+        keeping_answers(made, request.into, lanes) as (access, asking),
+    ):
+        asks = None if request.preview else asking
+        looker = Looker(request, access, lanes, observer, besides=besides, asking=asks)
+        offers = looker.chosen()
+        troubles = looker.found.troubles
+        if request.preview:
+            planned = plan_haul(offers, request.into, wishes.layout)
+            return replace(planned, incomplete=bool(troubles))
+        if request.cart is not None:
+            # Left behind now, so that it is there whatever becomes of the haul.
+            find = Find((offer, True) for offer in offers)
+            look = Look(sources=looker.found.sources)
+            observer.note(CartKept(fill_cart(find, request.cart, look, observer, add=False)))
+        account = carry(request, wishes, offers, access, observer, run=run)
+    return Hauled(account, request, len(troubles), troubles)
+
+
+def _require_outside(request: HaulRequest) -> None:
+    """Refuse a destination inside what is hauled: every run would haul the one before.
+
+    Raises:
+        UnusableDestination: it is one.
+    """
+    into = request.into.resolve()
+    for source in request.sources:
+        folder = Path(path_of(source) if source.startswith("file://") else source)
+        if request.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
+            raise UnusableDestination(
+                str(request.into), f"lies in {source}, which is to be hauled", "name another --into"
+            )
+
+
+def plan_haul(offers: Shelf, into: Path, rule: Rule) -> Planned:
+    """Find out where offers would go.
+
+    Raises:
+        FieldsMissing: the rule has a field that some of them have nothing to say for.
+        UnreadableLedger: the ledger there is damaged, or of a later version.
+    """
+    with ExitStack() as stack:
+        held = stack.enter_context(Held(ledger_path(into))) if has_ledger(into) else None
+        plan = make_plan(offers, rule, held, case_sensitive=is_case_sensitive(into))
+        known = sum(map(len, plan.known.values()))
+        return Planned(plan, into, offers.sizes, known)
+
+
+@contextmanager
+def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tuple[Access, Asking]]:
+    """Have answers to the look become the download, and ask nothing that an earlier haul knows.
+
+    Args:
+        access: how places are talked to.
+        into: the destination.
+        most_open: how many large answers of one host are left open.
+
+    Yields:
+        How places are talked to from now on, and what becomes of answers.
+    """
+    import sqlite3
+
+    folder = next(each for each in (into, *into.absolute().parents) if each.is_dir())
+    with ExitStack() as stack:
+        kept = stack.enter_context(KeptAnswers(access, folder, most_open))
+        is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005, E731
+        if has_ledger(into):
+            with suppress(sqlite3.Error, UnreadableLedger):  # the haul says what is wrong with it
+                held = stack.enter_context(Held(ledger_path(into)))
+                held.is_known("")
+                is_known = lambda address: held.is_known(without_secrets(address))  # noqa: E731
+        yield kept, Asking(is_known, kept.keep)
+
+
+def _with_checksums(
+    request: HandlingOptions, offers: Shelf, access: Access, observer: JobObserver
+) -> Shelf:
+    """The offers with what checksum lists promise of them: those named, and those beside them."""
+    if not (request.checksums or request.find_checksums):
+        return offers
+    entries, no_lines = read_lists(request.checksums, access)
+    observer.note_each(no_lines)
+    if request.find_checksums:
+        for found in lists_beside(offers, access):
+            entries += found.entries
+            observer.note(ListFound(found.place, len(found.entries)))
+    promising, troubles = ChecksumBook(entries).promise(offers)
+    promised = Shelf(promising)
+    promised.twice = offers.twice
+    observer.note_each(troubles)
+    if bare := sum(not offer.checksums for offer in promised):
+        observer.note(NotPromised(bare, len(promised)))
+    return promised
+
+
+def carry(
+    request: HaulRequest,
+    wishes: Wishes,
+    offers: Shelf,
+    access: Access,
+    observer: JobObserver,
+    *,
+    run: OwnRun | None = None,
+) -> Account:
+    """Haul what was chosen, held against the checksum lists, with a log and an entry in the runs.
+
+    Args:
+        request: the options of a haul, and what was typed.
+        wishes: what they come to.
+        offers: what was chosen.
+        access: how places are talked to.
+        observer: who is told what happens, and ends it early.
+        run: its own entry; None makes one.
+    """
+    offers = _with_checksums(request, offers, access, observer)
+    command = shown_command(request)
+    # The offers live until the end; looking through them for garbage again and again would cost a
+    # haul of thousands of small files a tenth of its time.
+    gc.freeze()
+    with ExitStack() as stack:
+        stack.callback(gc.unfreeze)
+        log = None if request.log is None else stack.enter_context(LogFile(request.log))
+        # Forked now: showing what happens takes threads.
+        annex = Annex(access, wishes) if pays(len(offers), wishes) else None
+        if annex is not None:
+            stack.callback(annex.close)
+        stop = stack.enter_context(observer.stoppable())
+        view = stack.enter_context(observer.watch_haul(request.into))
+        with _entered(command, request.into, run, view) as ending:
+            account = bring_home(
+                offers,
+                request.into,
+                access,
+                wishes,
+                command=command,
+                note=request.note,
+                observer=view if log is None else all_of(log, view),
+                stop=stop,
+                annex=annex,
+            )
+            ending.exit_code = account.exit_code
+        if log is not None:
+            log.ended(account)
+    return account
+
+
+@dataclass(slots=True)
+class _Ending:
+    """How a haul has ended.
+
+    Attributes:
+        exit_code: what the shell is told.
+    """
+
+    exit_code: int = Exit.NOT_UNDERSTOOD
+
+
+@contextmanager
+def _entered(command: str, into: Path, own: OwnRun | None, view: Follower) -> Iterator[_Ending]:
+    """Have `runs` show a haul while it is under way, and afterwards how it has ended.
+
+    Args:
+        command: what the person typed, without secrets.
+        into: the destination.
+        own: its entry, if it is in the background and has one already.
+        view: knows how far it is.
+    """
+    run = own
+    with suppress(CannotStore):  # it is hauled even so, and not listed
+        run = own or my_runs().begin(command, into, background=False)
+    ending = _Ending()
+    if run is None:
+        yield ending
+        return
+    run.report(view.progress)
+    try:
+        yield ending
+    finally:
+        run.end(ending.exit_code, view.progress())
+        if not (view.files or own):
+            run.forget()  # it has not begun, and has said so where it was started

@@ -12,9 +12,9 @@ from willow_cart.access.sign_ins import read_secret
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
 from willow_cart.hauling import Command, Limits, Pace, Presence, SameBytes, Unpacking, Wishes
-from willow_cart.jobs.haul import HaulRequest
-from willow_cart.jobs.hauling_options import FilingOptions, PaceOptions, UnpackingOptions
-from willow_cart.jobs.reaching_policies import make_patience, read_bounds
+from willow_cart.jobs.connecting import make_patience, read_bounds
+from willow_cart.options.hauling import FilingOptions, PaceOptions, UnpackingOptions
+from willow_cart.requests.haul import HaulRequest
 
 # How many connections one host gets where nobody says.
 _LANES_PER_HOST = 4

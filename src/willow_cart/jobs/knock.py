@@ -1,18 +1,51 @@
-"""`knock`: testing a place."""
+"""`knock`: test a place."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
-from willow_cart.jobs.option import argument, flag
-from willow_cart.jobs.requests import ReachingRequest
+from willow_cart.addresses import normalise
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access, make_context
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.requests.knock import KnockRequest
+from willow_cart.sources.knock import Finding, Knocker, Verdict
 
 
-@dataclass(frozen=True, kw_only=True)
-class KnockRequest(ReachingRequest):
-    """What `knock` is asked for."""
+@dataclass(frozen=True, slots=True)
+class Knocked:
+    """What was found at a place.
 
-    command = "knock"
+    Attributes:
+        address: of the place.
+        findings: what was tried, with what came of it.
+    """
 
-    sources: tuple[str, ...] = argument((), str, "the place", metavar="ADDRESS", nargs=1)
-    json: bool = flag("write JSON for other programs")
+    address: str
+    findings: Sequence[Finding]
+
+    @property
+    def failed(self) -> bool:
+        """Whether something does not work."""
+        return any(finding.verdict is Verdict.FAILED for finding in self.findings)
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.failed else Exit.GOOD
+
+
+def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
+    """Try a place step by step.
+
+    Raises:
+        WillowCartError: the address or an option cannot be understood.
+    """
+    address = normalise(request.sources[0])
+    with make_access([request], 2, observer) as access:
+        signed = bool(
+            request.user or request.token or request.header or request.cookies or request.sign_in
+        )
+        knocker = Knocker(access, make_context(request), signed)
+        return Knocked(address, list(knocker.knock(address)))

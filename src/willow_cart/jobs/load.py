@@ -1,28 +1,135 @@
-"""`load`: putting what is chosen in a cart."""
+"""`load`: put what is chosen in a cart, or in a script of its own."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.jobs.option import flag, option
-from willow_cart.jobs.reaching_options import PatienceOptions
-from willow_cart.jobs.requests import LookingRequest
-from willow_cart.jobs.shared_options import LanesOption, OverwriteOption, WriteErrandOption
+from willow_cart.cart import Cart, Find, form_for, load_as
+from willow_cart.cart import load as load_cart
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.events import CartFilled, ErrandWritten
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Offer, Trouble
+from willow_cart.requests.errand_text import write_errand
+from willow_cart.requests.load import LoadRequest
+from willow_cart.sources import Look
+from willow_cart.standalone import write_script
 
 
-@dataclass(frozen=True, kw_only=True)
-class LoadRequest(OverwriteOption, WriteErrandOption, LanesOption, LookingRequest, PatienceOptions):
-    """What `load` is asked for."""
+@dataclass(frozen=True, slots=True)
+class ScriptWritten:
+    """A script that brings files home by itself.
 
-    command = "load"
+    Attributes:
+        path: of the script.
+        files: how many it brings.
+        left_out: what it cannot bring.
+    """
 
-    cart: Path | None = option(None, Path, "the cart, made or brought up to date", metavar="FILE")
-    to_script: Path | None = option(
-        None,
-        Path,
-        "write a Python file that brings it all home by itself, with checks and resume, where "
-        "nothing but Python is",
-        metavar="FILE.py",
-    )
-    add: bool = flag("add sources to a cart that has files of others")
+    path: Path
+    files: int
+    left_out: tuple[Trouble, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class LoadedSources:
+    """What came of loading.
+
+    Attributes:
+        found: what was seen, and what could not be taken.
+        unanswered: of how many offers no server would tell the size.
+        find: all that was found; what is chosen of it is marked.
+        cart: the cart; None where there is none.
+        script: the script; None where there is none.
+    """
+
+    found: Look
+    unanswered: int
+    find: Find
+    cart: CartFilled | None
+    script: ScriptWritten | None
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        left_out = self.script is not None and self.script.left_out
+        incomplete = self.found.troubles or self.unanswered or left_out
+        return Exit.INCOMPLETE if incomplete else Exit.GOOD
+
+
+def load(
+    request: LoadRequest, observer: JobObserver, besides: Iterable[Offer] = ()
+) -> LoadedSources:
+    """Look, choose, and load.
+
+    Args:
+        request: what is asked for; without a cart and a script nothing is written.
+        observer: who is told what was seen.
+        besides: offers that are known already, chosen from as well.
+
+    Raises:
+        NothingChosen: nothing is left.
+        WillowCartError: none of the sources can be read, or the cart cannot be written.
+    """
+    cart = request.cart
+    if cart is not None:
+        if any(Path(source).resolve() == cart.resolve() for source in request.sources):
+            raise BadOption(
+                f"--cart {cart}", "is among the sources", "name the sources that it was loaded from"
+            )
+        form_for(cart)  # a name that says nothing is told before any work is done
+    if request.write_errand is not None:
+        write_errand(request.write_errand, request)
+        observer.note(ErrandWritten(request.write_errand))
+    # All that there is, and not only what is chosen, for a cart that is there already.
+    everything = cart is not None and cart.exists()
+    with make_access([request], request.lanes, observer) as access:
+        looker = Looker(
+            request, access, request.lanes, observer, everything=everything, besides=besides
+        )
+        find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
+    looker.choice.require_some()
+    filled = None
+    offers: Iterable[Offer] = find.chosen()
+    if cart is not None:
+        filled = fill_cart(find, cart, looker.found, observer, add=request.add)
+        offers = Cart.load(cart) if request.to_script is not None else ()
+    script = None
+    if request.to_script is not None:
+        files, left_out = write_script(
+            offers, request.to_script, datetime.now(UTC), overwrite=request.overwrite
+        )
+        script = ScriptWritten(request.to_script, files, tuple(left_out))
+    return LoadedSources(looker.found, looker.unanswered, find, filled, script)
+
+
+def fill_cart(
+    find: Find, path: Path, found: Look, observer: JobObserver, *, add: bool
+) -> CartFilled:
+    """Put what was found in a cart, in the form that its name says, and tell what is odd about it.
+
+    Args:
+        find: what was found.
+        path: the cart.
+        found: what is known of the looking.
+        observer: who is told.
+        add: whether sources may be added to a cart that has others.
+    """
+    form = form_for(path)
+    bare = 0
+    if form is None:
+        today = datetime.now(UTC).date()
+        loaded = load_cart(find, path, found.sources, found.covers, add=add, today=today)
+    else:
+        loaded = load_as(form, find, path)
+        if not form.keeps_checksums:
+            bare = sum(1 for offer in find.chosen() if offer.checksums)
+    filled = CartFilled(path, loaded, form, bare)
+    observer.note(filled)
+    return filled

@@ -1,59 +1,123 @@
-"""`offline`: pages to be read without a network."""
+"""`offline`: pages with all that they need, to be read without a network."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import datetime
 from pathlib import Path
 
-from willow_cart.jobs.hauling_options import PaceOptions
-from willow_cart.jobs.looking_options import ChoosingOptions
-from willow_cart.jobs.option import argument, flag, option
-from willow_cart.jobs.readers import depth
-from willow_cart.jobs.requests import ReachingRequest
+from willow_cart.access.overhearing import Overhearing
+from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
+from willow_cart.choosing import Choosing
+from willow_cart.errors import BadAddress, BadOption
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
+from willow_cart.jobs.looking import SizeAsker, make_choosing, words_in
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.offline import Readings, Scope, Stay, Taken, make_readable, take
+from willow_cart.offline.warc import WarcFile, require_warc_name
+from willow_cart.replacing import replacing_bytes
+from willow_cart.requests.offline import OfflineRequest
+from willow_cart.requests.secrets import shown_command
+from willow_cart.sources import Part
 
 
-@dataclass(frozen=True, kw_only=True)
-class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
-    """What `offline` is asked for."""
+@dataclass(frozen=True, slots=True)
+class TakenOffline:
+    """What came of taking pages offline.
 
-    command = "offline"
+    Attributes:
+        taken: what was served.
+        made: the copies that lead to each other; None where none were made.
+    """
 
-    pages: tuple[str, ...] = argument(
-        (), str, "the page to begin with; ranges as everywhere", metavar="ADDRESS", nargs="+"
-    )
-    into: Path = option(Path(), Path, "the folder to file into", metavar="DIR", required=True)
-    depth: int | None = option(
-        1,
-        depth,
-        "how many levels of links are followed; 1 is the page itself (%(default)s)",
-        metavar="N|all",
-    )
-    stay: str = option(
-        "folder",
-        str,
-        "follow links below the page's folder, or anywhere at its host (%(default)s)",
-        choices=("folder", "host"),
-    )
-    also: tuple[str, ...] = option(
-        (),
-        str,
-        "a host, or a wildcard pattern, from which what pages need may come too",
-        metavar="HOST",
-        many=True,
-    )
-    parts: str = option(
-        "images,media,styles,scripts",
-        str,
-        "what is taken with a page (%(default)s)",
-        metavar="PART,...",
-    )
-    ignore_robots: bool = flag(
-        "take also what robots.txt asks programs not to; for your own servers"
-    )
-    warc: Path | None = option(
-        None,
-        Path,
-        "write also the exact exchanges, as WARC (ISO 28500); end it in .warc or .warc.gz",
-        metavar="FILE",
-    )
-    note: str = option("", str, "your own words about it, kept in the ledger", metavar="TEXT")
+    taken: Taken
+    made: Readings | None
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return self.taken.exit_code
+
+
+def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
+    """Take pages, and make them readable.
+
+    Raises:
+        WillowCartError: an option cannot be understood, or nothing can be filed there.
+    """
+    scope = _scope(request)
+    choosing = _choosing(request)
+    # A second process would not be overheard.
+    wishes = replace(make_pace(request), one_process=request.warc is not None)
+    if request.warc is not None:
+        require_warc_name(request.warc)
+    request = replace(request, sources=scope.pages)
+    command = shown_command(request)
+    rules = make_request_rules(request, wishes)
+    lanes = wishes.lanes_per_host
+    with (
+        _recorded(request.warc, command) as overhearing,
+        make_access([request], lanes, observer, rules, overhearing=overhearing) as access,
+        observer.stoppable() as stop,
+    ):
+        taken = take(
+            scope, request.into, access, wishes, choosing=choosing,
+            learn=SizeAsker(access, lanes, observer) if request.ask_sizes else None,
+            ignore_robots=request.ignore_robots, command=command, note=request.note,
+            # Failures are told at the end, with the pages that want what did not come.
+            watch=lambda: observer.watch_haul(request.into, failures=False), stop=stop,
+        )  # fmt: skip
+        made = make_readable(
+            taken, request.into, when=f"{datetime.now().astimezone():%Y-%m-%d %H:%M}"
+        )
+    return TakenOffline(taken, made)
+
+
+def _scope(request: OfflineRequest) -> Scope:
+    """What the options want taken.
+
+    Raises:
+        BadAddress: a page is no address.
+        BadOption: an option cannot be understood.
+    """
+    pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
+    for page in pages:
+        if scheme_of(page) not in WEB:
+            raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
+    words = words_in([request.parts])
+    known = [part for part in Part if part is not Part.LINKS]
+    for word in words:
+        if word not in known:
+            raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
+    return Scope(pages, request.depth, Stay(request.stay), request.also, tuple(map(Part, words)))
+
+
+# What is known of links on a page that is looked at, and not of addresses.
+_OF_NO_USE = ("numbers", "link_text", "column", "nth")
+
+
+def _choosing(request: OfflineRequest) -> Choosing:
+    """Which links the options want followed.
+
+    Raises:
+        BadOption: a rule cannot be read, or is about what nobody knows here.
+    """
+    for name in _OF_NO_USE:
+        if getattr(request, name):
+            option = f"--{name.replace('_', '-')}"
+            raise BadOption(option, "chooses nothing here", "choose by address: --keep, --drop")
+    return make_choosing(request)
+
+
+@contextmanager
+def _recorded(path: Path | None, command: str) -> Iterator[Overhearing | None]:
+    """What hears all exchanges and writes them into a file; nothing where none is wanted."""
+    if path is None:
+        yield None
+        return
+    with replacing_bytes(path) as file:
+        yield Overhearing(WarcFile(file, path.name, command).write)

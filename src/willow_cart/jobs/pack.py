@@ -1,23 +1,35 @@
-"""`pack`: packing what was hauled."""
+"""`pack`: what lies in a folder, as one archive."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from pathlib import Path
+from dataclasses import replace
 
-from willow_cart.jobs.looking_options import ChoosingOptions
-from willow_cart.jobs.option import argument, option
-from willow_cart.jobs.requests import Request
-from willow_cart.jobs.shared_options import OverwriteOption
+from willow_cart.errors import nothing_there
+from willow_cart.holdings import holdings_at
+from willow_cart.jobs.looking import make_choosing
+from willow_cart.packing import Packed, require_form
+from willow_cart.packing import pack as pack_files
+from willow_cart.requests.pack import PackRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class PackRequest(OverwriteOption, ChoosingOptions, Request):
-    """What `pack` is asked for."""
+def pack(request: PackRequest) -> Packed:
+    """Pack what is chosen.
 
-    command = "pack"
-
-    folder: Path = argument(Path(), Path, "a folder, hauled into or not", metavar="DIR")
-    to: Path = option(
-        Path(), Path, "a name that ends in .zip or .tar.gz", metavar="FILE", required=True
+    Raises:
+        NothingChosen: nothing is left to pack.
+        WillowCartError: an option cannot be understood, or the archive cannot be written.
+    """
+    require_form(request.to)
+    own = request.to.resolve()
+    found = {
+        replace(each.offer, number=number): each
+        for number, each in enumerate(holdings_at(request.folder), 1)
+        if each.file.resolve() != own
+    }
+    if not found:
+        raise nothing_there(request.folder, "file")
+    choice = make_choosing(request).choose(found)
+    choice.require_some()
+    return pack_files(
+        (found[offer] for offer in choice.chosen), request.to, overwrite=request.overwrite
     )

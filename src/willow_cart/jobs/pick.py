@@ -1,23 +1,75 @@
-"""`pick`: taking rows of a cart out, and putting them back."""
+"""`pick`: take rows of a cart out, or put them back."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-from willow_cart.jobs.looking_options import ChoosingOptions
-from willow_cart.jobs.option import flag
-from willow_cart.jobs.requests import ReachingRequest
-from willow_cart.jobs.shared_options import CartArgument
+from willow_cart.cart import Picked, Way, pick_in, read_marked, undo, weigh
+from willow_cart.choosing import Choice, Unknown
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.looking import SizeAsker, make_choosing
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Sizes
+from willow_cart.requests.pick import PickRequest
+
+# So many sizes are asked for at a time.
+_LANES = 4
 
 
-@dataclass(frozen=True, kw_only=True)
-class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
-    """What `pick` is asked for."""
+@dataclass(frozen=True, slots=True)
+class PickedRows:
+    """What came of picking.
 
-    command = "pick"
+    Attributes:
+        picked: what has changed.
+        way: how it was picked.
+        choice: what was counted in choosing.
+        unanswered: of how many rows no server would tell the size.
+    """
 
-    out: bool = flag("take what is chosen out", one_of="way")
-    only: bool = flag("take out everything but what is chosen", one_of="way")
-    back: bool = flag("put what is chosen back", one_of="way")
-    undo: bool = flag("undo the last picking; undo that, too, if repeated", one_of="way")
-    gone: bool = flag("choose only rows that their sources did not offer any more when last loaded")
+    picked: Picked
+    way: Way
+    choice: Choice
+    unanswered: int
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.picked.unread or self.unanswered else Exit.GOOD
+
+
+def way_of(request: PickRequest) -> Way | None:
+    """Return how rows are to be picked; None where a person is to tick them, or undo."""
+    return next((way for way in Way if getattr(request, way)), None)
+
+
+def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
+    """Pick rows by the options that choose.
+
+    Raises:
+        WillowCartError: an option cannot be understood, or the cart cannot be read or written.
+    """
+    if request.column:
+        raise BadOption("--column", "is not known of the rows of a cart", "use it when loading")
+    # Where a rule cannot tell, the row stays as it is.
+    unsure = Unknown.KEEP if way == "only" else Unknown.DROP
+    choosing = make_choosing(
+        replace(request, undated=request.undated or unsure, unsized=request.unsized or unsure)
+    )
+    choice = choosing.begin()
+    with make_access([request], _LANES, observer) as access:
+        asker = SizeAsker(access, _LANES, observer) if request.ask_sizes else None
+        picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
+    return PickedRows(picked, way, choice, asker.unanswered if asker else 0)
+
+
+def undo_picking(request: PickRequest) -> Sizes:
+    """Have a cart be as before the last picking, and return the sizes of what is taken then.
+
+    Raises:
+        WillowCartError: there is nothing to undo.
+    """
+    undo(request.cart)
+    return weigh(read_marked(request.cart, [], [])).all

@@ -1,52 +1,124 @@
-"""`receipt`: the account of a haul."""
+"""`receipt`: the account of a haul, shown, or written in another form."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.jobs.option import flag, option
-from willow_cart.jobs.readers import positive
-from willow_cart.jobs.requests import Request
-from willow_cart.jobs.shared_options import FolderArgument, FormOptions, OverwriteOption
+from willow_cart.errors import BadOption
+from willow_cart.records import (
+    Chapter,
+    Ledger,
+    OpenReceipt,
+    RunSummary,
+    ledger_path,
+    open_receipt,
+    read_runs,
+    read_story,
+)
+from willow_cart.records.bags import write_bag
+from willow_cart.records.manifests import Manifest
+from willow_cart.requests.receipt import ReceiptRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
-    """What `receipt` is asked for."""
+@dataclass(frozen=True, slots=True)
+class BagWritten:
+    """A bag of everything that was hauled.
 
-    command = "receipt"
+    Attributes:
+        bag: its folder.
+        files: how many are in it.
+    """
 
-    run_: int | None = option(
-        None, positive, "the haul with this number, not the last one", metavar="N", one_of="which"
-    )
-    runs: bool = flag("list the hauls into the folder, one in a line", one_of="which")
-    of: str | None = option(
-        None,
-        str,
-        "what became of one file in every haul: give its name, path or address",
-        metavar="NAME",
-        one_of="which",
-    )
-    html: Path | None = option(
-        None,
-        Path,
-        "write the receipt as a page with figures, which needs nothing but itself",
-        metavar="FILE",
-        one_of="form",
-    )
-    manifest: str | None = option(
-        None,
-        str,
-        "what lies in the folder: a checksum list, a Data Package, an RO-Crate's metadata, or a "
-        "paragraph on data sources for a report",
-        choices=("sha256sums", "datapackage", "ro-crate", "markdown"),
-        one_of="form",
-    )
-    bag: Path | None = option(
-        None,
-        Path,
-        "write the folder's files as a BagIt bag, with their checksums, to hand them on",
-        metavar="NEW_DIR",
-        one_of="form",
-    )
+    bag: Path
+    files: int
+
+
+@dataclass(frozen=True, slots=True)
+class PageWritten:
+    """A receipt as a page.
+
+    Attributes:
+        page: its file.
+    """
+
+    page: Path
+
+
+@dataclass(frozen=True, slots=True)
+class Lines:
+    """A manifest, a line at a time."""
+
+    lines: Iterator[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Story:
+    """What became of one file in every haul."""
+
+    chapters: Sequence[Chapter]
+
+
+@dataclass(frozen=True, slots=True)
+class Summaries:
+    """Every haul into a folder."""
+
+    runs: Sequence[RunSummary]
+
+
+Result = BagWritten | PageWritten | Lines | Story | Summaries | OpenReceipt
+
+
+@contextmanager
+def receipt(request: ReceiptRequest) -> Iterator[Result]:
+    """Read or write what is asked for; rows are read while the context is open.
+
+    Raises:
+        UnreadableLedger: there is no ledger, or it cannot be read.
+        WillowCartError: options do not go together, or what is asked for cannot be written.
+    """
+    _require_one_haul(request)
+    with ExitStack() as stack:
+        if request.bag is not None:
+            yield _write_bag(request.folder, request.bag)
+        elif request.manifest:
+            ledger = stack.enter_context(Ledger(ledger_path(request.folder)))
+            yield Lines(Manifest(request.manifest).lines(ledger))
+        elif request.html is not None:
+            yield _write_page(request, request.html)
+        elif request.runs:
+            yield Summaries(read_runs(request.folder))
+        elif request.of is not None:
+            yield Story(read_story(request.folder, request.of))
+        else:
+            yield stack.enter_context(open_receipt(request.folder, request.run_))
+
+
+def _require_one_haul(request: ReceiptRequest) -> None:
+    """Refuse forms that cannot show what is asked for, rather than show something else.
+
+    Raises:
+        BadOption: they cannot.
+    """
+    several = "--runs" if request.runs else "--of" if request.of is not None else ""
+    form = "--html" if request.html is not None else ""
+    for option, given in (("--manifest", request.manifest), ("--bag", request.bag)):
+        if given is not None:
+            form, several = option, several or ("--run" if request.run_ else "")
+    if several and form:
+        raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
+
+
+def _write_bag(folder: Path, bag: Path) -> BagWritten:
+    notes = "; ".join(run.note for run in read_runs(folder) if run.note)
+    with Ledger(ledger_path(folder)) as ledger:
+        return BagWritten(bag, write_bag(folder, ledger.latest_arrivals(), bag, notes))
+
+
+def _write_page(request: ReceiptRequest, page: Path) -> PageWritten:
+    from willow_cart.report import write_page  # its template takes longer than a short receipt
+
+    write_page(request.folder, page, request.run_, overwrite=request.overwrite)
+    return PageWritten(page)

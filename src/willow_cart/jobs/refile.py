@@ -1,19 +1,17 @@
-"""`refile`: moving what was hauled to where another rule wants it."""
+"""`refile`: file anew what earlier hauls have brought."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-from willow_cart.jobs.hauling_options import FilingOptions
-from willow_cart.jobs.option import flag
-from willow_cart.jobs.requests import Request
-from willow_cart.jobs.shared_options import FolderArgument
+from willow_cart.hauling import Refiled
+from willow_cart.hauling import refile as refile_here
+from willow_cart.jobs.hauling_policies import make_rule
+from willow_cart.requests.refile import RefileRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class RefileRequest(FolderArgument, FilingOptions, Request):
-    """What `refile` is asked for."""
+def refile(request: RefileRequest) -> Refiled:
+    """Move the files, or find out where they would go.
 
-    command = "refile"
-
-    preview: bool = flag("show the tree that would result; moves nothing")
+    Raises:
+        WillowCartError: an option cannot be understood, or the files cannot be moved.
+    """
+    return refile_here(request.folder, make_rule(request), only_look=request.preview)

@@ -1,45 +1,28 @@
-"""`runs`: hauls under way and past."""
+"""The runs of the person at this machine, and how one is stopped."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import time
 
-from willow_cart.jobs.option import flag, option
-from willow_cart.jobs.readers import positive
-from willow_cart.jobs.requests import Request
+from willow_cart.records import Run, Runs
+
+# How often a run that is stopped is looked at, and how long it may take, in seconds.
+_MOMENT = 0.2
+_TO_STOP = 15.0
 
 
-@dataclass(frozen=True, kw_only=True)
-class RunsRequest(Request):
-    """What `runs` is asked for."""
+def my_runs() -> Runs:
+    """Return the runs of the person who is at this machine."""
+    import platformdirs
 
-    command = "runs"
+    return Runs(platformdirs.user_state_path("willow-cart", appauthor=False) / "runs")
 
-    watch: int | None = option(
-        None,
-        positive,
-        "show how far a haul is until it ends; Ctrl-C ends the watching alone",
-        metavar="N",
-        nargs="?",
-        const=0,
-        one_of="what",
-    )
-    stop: int | None = option(
-        None,
-        positive,
-        "have a haul end: it keeps what has come, and its command goes on from there",
-        metavar="N",
-        nargs="?",
-        const=0,
-        one_of="what",
-    )
-    log: int | None = option(
-        None,
-        positive,
-        "what a haul in the background has said so far",
-        metavar="N",
-        nargs="?",
-        const=0,
-        one_of="what",
-    )
-    json: bool = flag("list them as JSON", one_of="what")
+
+def stop_run(runs: Runs, run: Run) -> Run:
+    """Have a run stop, and return what it is like once it has, or after a while if it has not."""
+    runs.stop(run)
+    deadline = time.monotonic() + _TO_STOP
+    while run.alive and time.monotonic() < deadline:
+        time.sleep(_MOMENT)
+        run = runs.find(run.number)
+    return run

@@ -1,20 +1,60 @@
-"""`survey`: looking at what is offered and chosen."""
+"""`survey`: look at what is offered and chosen; fetches no file."""
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
-from willow_cart.jobs.option import flag
-from willow_cart.jobs.reaching_options import PatienceOptions
-from willow_cart.jobs.requests import LookingRequest
-from willow_cart.jobs.shared_options import FormOptions, LanesOption
+from willow_cart.choosing import Choice
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Offer
+from willow_cart.requests.survey import SurveyRequest
+from willow_cart.sources import Look
 
 
-@dataclass(frozen=True, kw_only=True)
-class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
-    """What `survey` is asked for."""
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """What a survey has counted, once every offer went by.
 
-    command = "survey"
+    Attributes:
+        found: what was seen, and what could not be taken.
+        choice: how many offers there were, and how many are chosen.
+        unanswered: of how many chosen offers no server would tell the size.
+    """
 
-    why: bool = flag("show also what was dropped, and by which rule")
-    tree: bool = flag("show the folders as a tree", one_of="form")
+    found: Look
+    choice: Choice
+    unanswered: int
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.found.troubles or self.unanswered else Exit.GOOD
+
+
+def survey(
+    request: SurveyRequest,
+    observer: JobObserver,
+    show: Callable[[Looker], None],
+    besides: Iterable[Offer] = (),
+) -> Surveyed:
+    """Look and choose.
+
+    Args:
+        request: what is asked for.
+        observer: who is told what was seen.
+        show: takes the offers as they go by; a million are not kept.
+        besides: offers that are known already, chosen from as well.
+
+    Raises:
+        NothingChosen: nothing is left.
+        WillowCartError: none of the sources can be read.
+    """
+    with make_access([request], request.lanes, observer) as access:
+        looker = Looker(request, access, request.lanes, observer, besides=besides)
+        show(looker)
+    looker.choice.require_some()
+    return Surveyed(looker.found, looker.choice, looker.unanswered)

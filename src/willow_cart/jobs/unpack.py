@@ -1,31 +1,37 @@
-"""`unpack`: taking out what is in archives."""
+"""`unpack`: take out what is in archives that are here."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.jobs.hauling_options import UnpackingOptions
-from willow_cart.jobs.looking_options import ChoosingOptions
-from willow_cart.jobs.option import argument, option
-from willow_cart.jobs.requests import Request
+from willow_cart.hauling import Account
+from willow_cart.hauling import unpack as unpack_here
+from willow_cart.jobs.hauling_policies import make_unpacking
+from willow_cart.jobs.looking import make_choosing
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.requests.secrets import shown_command
+from willow_cart.requests.unpack import UnpackRequest
 
 
-@dataclass(frozen=True, kw_only=True)
-class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
-    """What `unpack` is asked for."""
+def unpack(request: UnpackRequest, observer: JobObserver) -> Account:
+    """Unpack what is chosen, and return the account of it.
 
-    command = "unpack"
-
-    archives: tuple[Path, ...] = argument(
-        (), Path, "a folder that was hauled into, or an archive", metavar="DIR|ARCHIVE", nargs="+"
-    )
-    into: Path | None = option(
-        None,
-        Path,
-        "the folder to unpack archives into (that which they were hauled into, or lie in)",
-        metavar="DIR",
-    )
-    name_parts: str = option(
-        "", str, "cuts parts out of names for --unpack-to, as for --file-as", metavar="REGEX"
-    )
+    Raises:
+        NothingChosen: nothing is left to unpack.
+        WillowCartError: an option cannot be understood, or nothing can be filed there.
+    """
+    wish = make_unpacking(request, request.name_parts, ())
+    choosing = make_choosing(request)
+    with (
+        observer.stoppable() as stop,
+        observer.watch_haul(request.into or Path(), bars=False) as watcher,
+    ):
+        return unpack_here(
+            request.archives,
+            request.into,
+            wish,
+            choosing,
+            command=shown_command(request),
+            observer=watcher,
+            stop=stop,
+        )

@@ -1,45 +1,108 @@
-"""`weigh`: counts and sizes of a cart."""
+"""`weigh`: counts and sizes of a cart, whether it fits, how long it takes, and its parts."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.jobs.option import flag, option
-from willow_cart.jobs.readers import drives, few, speed
-from willow_cart.jobs.requests import ReachingRequest
-from willow_cart.jobs.shared_options import CartArgument, OverwriteOption
+from willow_cart.cart import DrivePacking, Part, SharePacking, Weight, learn_in, read_marked, split
+from willow_cart.cart.splitting import file_of
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.hauling import Prospect, prospect
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.looking import SizeAsker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Offer, Trouble
+from willow_cart.requests.weigh import WeighRequest
+
+# So many sizes are asked for at a time.
+_LANES = 4
 
 
-@dataclass(frozen=True, kw_only=True)
-class WeighRequest(CartArgument, OverwriteOption, ReachingRequest):
-    """What `weigh` is asked for."""
+@dataclass(frozen=True, slots=True)
+class Weighed:
+    """What a cart weighs.
 
-    command = "weigh"
+    Attributes:
+        weight: by kind, folder, source and month.
+        ahead: what is to come, and whether it fits.
+        parts: the carts that it was split into.
+        stale: a cart of an earlier split with more parts, which is left; None for none.
+        troubles: rows that cannot be read.
+        notes: what is odd about others.
+        unanswered: of how many rows no server would tell the size.
+    """
 
-    into: Path = option(
-        Path(),
-        Path,
-        "where it is to be hauled: its free space, what is there already, the speed of the last "
-        "haul (the current folder)",
-        metavar="DIR",
-    )
-    at: int | None = option(
-        None, speed, "how long it takes at a speed, such as 20MB/s", metavar="SPEED"
-    )
-    ask_sizes: bool = flag(
-        "ask the servers for sizes that are not known, one request a file, and note them in the "
-        "cart"
-    )
-    drives: tuple[int, ...] | None = option(
-        None,
-        drives,
-        "write a cart for each drive of these sizes, whole folders together where they fit",
-        metavar="SIZE,...",
-        one_of="parts",
-    )
-    shares: int | None = option(
-        None, few, "write N carts of about the same size", metavar="N", one_of="parts"
-    )
-    figure: Path | None = option(None, Path, "draw it: FILE.png or .svg", metavar="FILE")
-    json: bool = flag("write JSON for other programs")
+    weight: Weight
+    ahead: Prospect
+    parts: Sequence[tuple[Path, Part]]
+    stale: Path | None
+    troubles: Sequence[Trouble]
+    notes: Sequence[str]
+    unanswered: int
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.troubles or self.unanswered else Exit.GOOD
+
+
+def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
+    """Weigh a cart, and split it; `draw` draws it.
+
+    Raises:
+        WillowCartError: the cart cannot be read, or a part cannot be written.
+    """
+    figure = request.figure
+    if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
+        raise BadOption(f"--figure {figure}", "is neither .png nor .svg", "end it in one")
+    troubles: list[Trouble] = []
+    notes: list[str] = []
+    unanswered = _ask_sizes(request, observer) if request.ask_sizes else 0
+    weight = Weight()
+
+    def taken() -> Iterator[Offer]:
+        for offer, is_taken in read_marked(request.cart, troubles, notes):
+            weight.add(offer, taken=is_taken)
+            if is_taken:
+                yield offer
+
+    ahead = prospect(taken(), request.into)
+    parts, stale = _split(request) if request.drives or request.shares else ([], None)
+    return Weighed(weight, ahead, parts, stale, troubles, notes, unanswered)
+
+
+def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
+    """Draw what a cart weighs, if that is asked for, and return the file.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    if request.figure is not None:
+        from willow_cart.cart.figure import draw as draw_weight  # Matplotlib takes a second
+
+        draw_weight(
+            weighed.weight, request.figure, title=request.cart.name, room=weighed.ahead.room,
+            overwrite=request.overwrite,
+        )  # fmt: skip
+    return request.figure
+
+
+def _ask_sizes(request: WeighRequest, observer: JobObserver) -> int:
+    """Note in the cart what the servers say, and return how many say nothing."""
+    with make_access([request], _LANES, observer) as access:
+        asker = SizeAsker(access, _LANES, observer)
+        learn_in(request.cart, asker)
+    return asker.unanswered
+
+
+def _split(request: WeighRequest) -> tuple[list[tuple[Path, Part]], Path | None]:
+    what = "drive" if request.drives else "share"
+    capacities = request.drives or (None,) * (request.shares or 0)
+    parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
+    packing = DrivePacking(parts) if request.drives else SharePacking(parts)
+    files = split(request.cart, packing, overwrite=request.overwrite)
+    stale = file_of(request.cart, f"{what}-{len(parts) + 1}")
+    return files, stale if stale.exists() else None

@@ -2,46 +2,50 @@
 
 from __future__ import annotations
 
-import io
+import sys
 from collections.abc import Iterable, Mapping, Sequence
-from contextlib import redirect_stdout
-from dataclasses import replace
+from contextlib import AbstractContextManager
+from importlib.util import find_spec
 from os import PathLike, fspath
 from pathlib import Path
-from typing import TYPE_CHECKING, TypeVar, Unpack, cast
+from threading import Event as Flag
+from typing import TYPE_CHECKING, BinaryIO, NoReturn, TypeVar, Unpack, cast
 
 from willow_cart.cart import Cart
-from willow_cart.cli import audit as audit_command
-from willow_cart.cli import errand as errand_command
-from willow_cart.cli.bringing import carry, keeping_answers, make_view
-from willow_cart.cli.connecting import make_access
-from willow_cart.cli.haul import require_outside
-from willow_cart.cli.keys import Asked, read_words, words_of
-from willow_cart.cli.load import find_for, put_in_cart, require_form
-from willow_cart.cli.looking import Looker
-from willow_cart.cli.preferring import preferred
-from willow_cart.cli.running import stoppable
-from willow_cart.cli.telling import counted, hearing
-from willow_cart.errands import Table
+from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errors import BadOption, Incomplete
 from willow_cart.exits import Exit
-from willow_cart.jobs.audit import AuditRequest
-from willow_cart.jobs.errand import ErrandRequest
-from willow_cart.jobs.haul import HaulRequest
-from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
-from willow_cart.jobs.load import LoadRequest
-from willow_cart.jobs.requests import LookingRequest
-from willow_cart.jobs.survey import SurveyRequest
-from willow_cart.jobs.tables import options_of_command
+from willow_cart.jobs.audit import audit as audit_folder
+from willow_cart.jobs.audit import repair
+from willow_cart.jobs.haul import Planned
+from willow_cart.jobs.haul import haul as haul_sources
+from willow_cart.jobs.load import load as load_sources
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver, Told, stopped_by_signals
+from willow_cart.jobs.survey import survey as survey_sources
 from willow_cart.model import Offer
+from willow_cart.requests.audit import AuditRequest
+from willow_cart.requests.errand import ErrandRequest
+from willow_cart.requests.given import Given, given_in
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.load import LoadRequest
+from willow_cart.requests.request import LookingRequest, Request
+from willow_cart.requests.survey import SurveyRequest
+from willow_cart.requests.tables import options_of_command
 from willow_cart.scripting.options import AuditOptions, HaulOptions, SurveyOptions
 from willow_cart.scripting.results import Audit, ErrandRun, Haul, Survey
+from willow_cart.settings import settings_for
+from willow_cart.toml_file import Table
+from willow_cart.units import printable
+from willow_cart.views.lines import View
+from willow_cart.views.words import counted, lines_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
     Source = str | PathLike[str] | Iterable[Offer] | pd.DataFrame
 
+Asked = TypeVar("Asked", bound=Request)
 Looked = TypeVar("Looked", bound=LookingRequest)
 
 # What functions do otherwise than by an option: their own arguments, and forms for people.
@@ -62,14 +66,21 @@ def survey(*sources: Source, **options: Unpack[SurveyOptions]) -> Survey:
         NothingChosen: nothing is left; the error says which rule left none.
         WillowCartError: none of the sources can be read, or an option cannot be understood.
     """
-    with hearing() as notes:
-        request, offers = _read(SurveyRequest, sources, options)
-        with make_access([request], request.lanes) as access:
-            looker = Looker(request, access, request.lanes, besides=offers)
-            chosen = tuple(looker.chosen())
-        found = looker.found
-    complete = not (found.troubles or looker.unanswered)
-    return Survey(chosen, looker.choice.offered, tuple(found.not_entered), complete, tuple(notes))
+    request, offers = _read(SurveyRequest, sources, options)
+    chosen: list[Offer] = []
+
+    def keep(looker: Looker) -> None:
+        chosen.extend(looker.chosen())
+
+    listener = _Listener()
+    done = survey_sources(request, listener, keep, offers)
+    return Survey(
+        tuple(chosen),
+        done.choice.offered,
+        tuple(done.found.not_entered),
+        complete=not done.exit_code,
+        notes=tuple(listener.notes),
+    )
 
 
 def load(
@@ -93,15 +104,12 @@ def load(
         NothingChosen: nothing is left.
         WillowCartError: as for `survey`, or the cart cannot be written.
     """
-    with hearing():
-        request, offers = _read(LoadRequest, sources, options, more=["--cart=-"])
-        path = None if cart is None else Path(cart)
-        require_form(path)
-        find, looker = find_for(request, path, offers)
-        if path is None:
-            return Cart.of(find.chosen())
-        put_in_cart(find, path, looker.found, add=add)
-        return Cart.load(path)
+    more: dict[str, tuple[str, ...]] = {} if cart is None else {"cart": (fspath(cart),)}
+    request, offers = _read(
+        LoadRequest, sources, options, {**more, **({"add": ("",)} if add else {})}
+    )
+    done = load_sources(request, _Listener(), offers)
+    return Cart.of(done.find.chosen()) if request.cart is None else Cart.load(request.cart)
 
 
 def haul(
@@ -131,25 +139,16 @@ def haul(
         KeyboardInterrupt: it was interrupted; what had arrived stays, and the rest goes on from
             its byte.
     """
-    with hearing() as notes:
-        request, offers = _read(HaulRequest, sources, options, more=[f"--into={fspath(into)}"])
-        require_outside(request)
-        wishes = make_wishes(request)
-        lanes = wishes.lanes_per_host
-        with (
-            make_access([request], lanes, make_request_rules(request, wishes)) as made,
-            keeping_answers(made, request.into, lanes) as (access, asking),
-        ):
-            looker = Looker(request, access, lanes, besides=offers, asking=asking)
-            chosen = looker.chosen()
-            view = make_view(request.into, progress=progress)
-            with stoppable() as stop:
-                account = carry(request, wishes, chosen, access, view=view, stop=stop)
-    done = Haul(request.into, account, tuple(notes))
-    if account.interrupted:
+    request, offers = _read(HaulRequest, sources, options, {"into": (fspath(into),)})
+    listener = _Listener(progress=_in_notebook() if progress is None else progress)
+    hauled = haul_sources(request, listener, besides=offers)
+    if isinstance(hauled, Planned):
+        raise TypeError("a preview is no keyword of haul()")
+    done = Haul(request.into, hauled.account, tuple(listener.notes))
+    if hauled.account.interrupted:
         raise KeyboardInterrupt
-    if must_arrive and (done.exit_code or looker.found.troubles):
-        raise _incomplete(done, [str(each) for each in looker.found.troubles])
+    if must_arrive and hauled.exit_code:
+        raise _incomplete(done, [str(each) for each in hauled.unread])
     return done
 
 
@@ -177,12 +176,13 @@ def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditOptions]) ->
         UnreadableLedger: there is neither a ledger nor a list.
         WillowCartError: an option cannot be understood, or a list cannot be read.
     """
-    with hearing() as notes:
-        request = _parse(AuditRequest, options, [fspath(folder)])
-        found = audit_command.find(request)
-        harmed = any(each.finding in ("changed", "missing") for each in found)
-        repaired = audit_command.repair(request, found) if request.repair and harmed else None
-    return Audit(request.folder, tuple(found), repaired, tuple(notes))
+    request = _request(AuditRequest, options, {"folder": (fspath(folder),)})
+    listener = _Listener()
+    audited = audit_folder(request, listener)
+    repaired = None
+    if request.repair and audited.harmed:
+        repaired = repair(request, audited, listener)
+    return Audit(request.folder, tuple(audited.found), repaired, tuple(listener.notes))
 
 
 def errand(
@@ -207,31 +207,93 @@ def errand(
             is the `ErrandRun` that would be returned.
         WillowCartError: it cannot be understood or carried out.
     """
-    words = [f"--set={name}={value}" for name, value in (values or {}).items()]
-    words += [] if begin is None else [f"--from={begin}"]
-    words += ["--preview"] if preview else []
-    output = io.StringIO()
-    with hearing() as notes, redirect_stdout(output):
-        request = _parse(ErrandRequest, {}, [*words, fspath(file)])
-        code = Exit(errand_command.run(request))
-    done = ErrandRun(Path(file), code, output.getvalue(), tuple(notes))
+    given: dict[str, tuple[str, ...]] = {"file": (fspath(file),)}
+    if values:
+        given["set"] = tuple(f"{name}={value}" for name, value in values.items())
+    if begin is not None:
+        given["from"] = (str(begin),)
+    if preview:
+        given["preview"] = ("",)
+    listener = _Listener()
+    request = _request(ErrandRequest, {}, given)
+    outcome = run_errand(request, listener)
+    if isinstance(outcome, ErrandPlan):
+        return ErrandRun(Path(file), outcome.exit_code, notes=tuple(listener.notes), plan=outcome)
+    code = outcome.exit_code
+    hauled = outcome.hauled
+    haul = None if hauled is None else Haul(hauled.request.into, hauled.account)
+    done = ErrandRun(Path(file), code, haul, tuple(outcome.steps), tuple(listener.notes))
     if code is Exit.INTERRUPTED:
         raise KeyboardInterrupt
     if must_arrive and code:
         raise Incomplete(
-            str(file), notes[-1] if notes else "did not end well", "see its notes and its output",
+            str(file), done.notes[-1] if done.notes else "did not end well", "see its notes",
             result=done, exit_code=code,
         )  # fmt: skip
     return done
+
+
+class _Listener(JobObserver):
+    """Gathers what would be told to a person, for a script to ask for.
+
+    Args:
+        progress: whether bars are drawn.
+
+    Attributes:
+        notes: the lines.
+    """
+
+    def __init__(self, *, progress: bool = False) -> None:
+        self._progress = progress
+        self.notes: list[str] = []
+
+    def note(self, event: Told) -> None:
+        """Keep the lines that tell of an event."""
+        for line in lines_of(event):
+            self._keep(line)
+
+    def _keep(self, line: str) -> None:
+        self.notes.append(printable(line))
+
+    def watch_haul(
+        self, into: Path, *, bars: bool = True, failures: bool = True
+    ) -> AbstractContextManager[View]:
+        """Draw bars if they are wanted, or keep what is told."""
+        view: View
+        if bars and self._progress:
+            from willow_cart.views.bars import LiveView  # takes longer than a small haul
+
+            view = LiveView(into)
+        else:
+            view = View(self._keep)
+        view.tells_failures = failures
+        return view
+
+    def stoppable(self) -> AbstractContextManager[Flag]:
+        """Return what ends a haul in order at the first interrupt; the second is an error."""
+        return stopped_by_signals(_interrupt)
+
+    def standard_input(self) -> BinaryIO | None:
+        """Return what `-` stands for among the sources."""
+        return None if sys.stdin is None else sys.stdin.buffer
+
+
+def _interrupt() -> NoReturn:
+    raise KeyboardInterrupt
+
+
+def _in_notebook() -> bool:
+    """Whether a notebook runs this, and has what bars are drawn by there."""
+    return "ipykernel" in sys.modules and find_spec("ipywidgets") is not None
 
 
 def _read(
     kind: type[Looked],
     sources: Sequence[Source],
     options: Mapping[str, object],
-    more: Sequence[str] = (),
+    more: Given | None = None,
 ) -> tuple[Looked, list[Offer]]:
-    """What was asked for, as the command reads it, and the offers among the sources."""
+    """What was asked for, and the offers among the sources."""
     named: list[str] = []
     offers: list[Offer] = []
     for source in sources:
@@ -246,22 +308,22 @@ def _read(
             raise BadOption(f"{kind.command}()", f"takes no {type(offer).__name__}", "see its help")
     if not sources:
         raise BadOption(f"{kind.command}()", "has no source", "name an address or a list")
-    request = _parse(kind, options, ["--", *(named or ["-"])], more)
-    return request if named else replace(request, sources=()), offers
+    given = {**(more or {}), "sources": tuple(named)}
+    return _request(kind, options, given), offers
 
 
-def _parse(
-    kind: type[Asked], options: Mapping[str, object], words: Sequence[str], more: Sequence[str] = ()
-) -> Asked:
-    command = kind.command
-    name = f"{command}()"
+def _request(kind: type[Asked], options: Mapping[str, object], given: Given) -> Asked:
+    """Make a request of keywords, and of what a function takes besides.
+
+    Raises:
+        BadOption: a keyword is not known, or cannot be read.
+    """
+    name = f"{kind.command}()"
     keys = {key.rstrip("_"): value for key, value in options.items() if value is not None}
-    table = Table(name, name, keys)
     known = {
         key: option
-        for key, option in options_of_command(command).items()
+        for key, option in options_of_command(kind.command).items()
         if key not in NOT_KEYWORDS
     }
-    typed = [*words_of(table, known), *more, *words]
-    request = read_words(kind, [*preferred(command, typed), *typed], table)
-    return replace(request, typed=(command, *typed))
+    keywords = given_in(Table(name, name, keys), known)
+    return kind.read({**keywords, **given}, settings_for(kind.command))

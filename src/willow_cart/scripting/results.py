@@ -11,16 +11,29 @@ from typing import TYPE_CHECKING
 
 from willow_cart.auditing import Audited, Finding
 from willow_cart.cart import Cart
-from willow_cart.cli.audit import code_of
-from willow_cart.cli.telling import counted, in_words
+from willow_cart.errands.running import ErrandPlan, StepDone
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.hauling import Account
+from willow_cart.jobs.audit import code_of
+from willow_cart.jobs.receipt import PageWritten
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State
+from willow_cart.packing import Packed
 from willow_cart.records import Receipt, Row, open_receipt, read_receipt
+from willow_cart.requests.combine import CombineRequest
+from willow_cart.requests.pack import PackRequest
 from willow_cart.sources import NotEntered
+from willow_cart.tables import Combined
 from willow_cart.units import format_size
+from willow_cart.views.words import (
+    combined_line,
+    counted,
+    in_words,
+    packed_line,
+    summed_up,
+    unpacked_line,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -214,20 +227,56 @@ class ErrandRun:
     Attributes:
         file: the errand's.
         exit_code: what the command would tell the shell.
-        output: what the command writes: the counts of the haul, and the results of the steps.
+        haul: what came of the haul; None where the run began with a step, or was only planned.
+        steps: the steps that were taken, with what each returned.
         notes: what a person is told besides.
+        plan: what a run would do; None where it was run.
     """
 
     file: Path
     exit_code: Exit
-    output: str
-    notes: tuple[str, ...]
+    haul: Haul | None = None
+    steps: tuple[StepDone, ...] = ()
+    notes: tuple[str, ...] = ()
+    plan: ErrandPlan | None = None
+
+    @property
+    def output(self) -> str:
+        """A line for each result: the counts of the haul, and what the steps came to."""
+        return "".join(f"{line}\n" for line in self._lines())
+
+    def _lines(self) -> Iterator[str]:
+        if self.plan is not None:
+            yield from (f"{name}: {value}" for name, value in self.plan.values)
+            yield from (
+                f"{self.plan.planned.into}/{filed.path}" for filed in self.plan.planned.plan
+            )
+            yield f"{in_words(self.plan.planned.sizes)}; nothing was fetched"
+            yield from (f"then {step}: {step.typed}" for step in self.plan.steps)
+        if self.haul is not None:
+            yield summed_up(self.haul.account, self.haul.into)
+        for done in self.steps:
+            yield _line_of(done)
 
     def __repr__(self) -> str:
         return f"<ErrandRun of {self.file}: exit code {int(self.exit_code)}>"
 
     def __str__(self) -> str:
         return self.output
+
+
+def _line_of(done: StepDone) -> str:
+    """What a step came to, in a line."""
+    match done.result, done.step.request:
+        case Account() as account, _:
+            return unpacked_line(account)
+        case Combined() as combined, CombineRequest() as request:
+            return combined_line(combined, request.to)
+        case Packed() as packed, PackRequest() as request:
+            return packed_line(packed, request.to)
+        case PageWritten() as written, _:
+            return f"written to {written.page}"
+    return f"{done.step}: {'failed' if done.exit_code else 'done'}"
 
 
 def _values(row: Row) -> Iterator[object]:

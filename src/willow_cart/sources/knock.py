@@ -13,17 +13,16 @@ from urllib.parse import urlsplit
 
 from willow_cart.access import Access, Delivery, Unchanged, reaching
 from willow_cart.access.http_rules import parse_date
-from willow_cart.addresses import DEFAULT_PORTS
 from willow_cart.errors import NotServed, WillowCartError
 from willow_cart.model import Facts, Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.schemes import SCHEMES, Secured
 from willow_cart.sources.look import look_through
 from willow_cart.sources.looking import Look
 from willow_cart.units import count_of, format_duration, format_size
 
 _TIMEOUT = 10.0
 _MOST_NAMED, _MOST_LISTED = 3, 1000
-_FTPS_PORT = DEFAULT_PORTS["ftps"]
 
 # What servers answer to whom they do not let in: HTTP and FTP (RFC 959, 5.4).
 _NOT_LET_IN = frozenset({401, 403, 530})
@@ -109,9 +108,10 @@ class Knocker:
     def _reach(self, contact: str) -> Generator[Finding, None, bool]:
         """Name, port and TLS; returns whether anybody is there to talk to."""
         parts = urlsplit(contact)
-        if parts.scheme == "file":
-            return True
-        host, port = parts.hostname or "", parts.port or DEFAULT_PORTS[parts.scheme] or 0
+        protocol = SCHEMES[parts.scheme]
+        if protocol.port is None:
+            return True  # this machine
+        host, port = parts.hostname or "", parts.port or protocol.port
         tried = "name"
         try:
             named = reaching.resolve(host, port, self.clock)
@@ -123,8 +123,9 @@ class Knocker:
             after = _milliseconds(reached.seconds)
             said = f"{port} at {reached.addresses[0]} answers after {after}"
             yield Finding(tried, Verdict.FINE, said)
-            # FTP on another port is secured only after the first words.
-            if parts.scheme == "https" or (parts.scheme == "ftps" and port == _FTPS_PORT):
+            if protocol.secured is Secured.ALWAYS or (
+                protocol.secured is Secured.ON_ITS_PORT and port == protocol.port
+            ):
                 tried = "TLS"
                 context = self.context or ssl.create_default_context()
                 yield self._describe(reaching.secure(host, port, _TIMEOUT, context))

@@ -14,6 +14,7 @@ from itertools import islice
 from typing import Any
 
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
+from willow_cart.exits import Exit
 from willow_cart.model import Trouble
 from willow_cart.tables.outputs import SOURCE, Output
 from willow_cart.tables.reading import Reading, TableFile, read_rows
@@ -98,6 +99,11 @@ class Combined:
     dialects: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
     troubles: list[Trouble] = field(default_factory=list)
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return Exit.INCOMPLETE if self.troubles else Exit.GOOD
 
 
 @dataclass(slots=True)

@@ -1,0 +1,81 @@
+"""The terminal as a job knows it: lines on standard error, bars, passwords, and Ctrl-C."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from collections.abc import Callable
+from contextlib import AbstractContextManager
+from pathlib import Path
+from typing import BinaryIO, NoReturn
+
+from willow_cart.cli.telling import tell, tell_each
+from willow_cart.exits import Exit
+from willow_cart.jobs.observer import JobObserver, Reading, Told, stopped_by_signals
+from willow_cart.views.lines import PlainView, View
+from willow_cart.views.words import lines_of
+
+# ECMA-48 as terminals have it: the bars hide the cursor while they are drawn.
+_SHOW_CURSOR = b"\x1b[?25h\n"
+
+
+class Console(JobObserver):
+    """Tells a person at a terminal, or the log of a timetable, what happens in a job.
+
+    Args:
+        begun: called once it is known what a haul is to do; None if that matters to none.
+    """
+
+    def __init__(self, begun: Callable[[], None] | None = None) -> None:
+        self._begun = begun
+
+    def note(self, event: Told) -> None:
+        """Write the lines that tell of an event."""
+        tell_each(lines_of(event))
+
+    def watch_haul(
+        self, into: Path, *, bars: bool = True, failures: bool = True
+    ) -> AbstractContextManager[View]:
+        """Draw bars on a terminal, and write a line now and then elsewhere."""
+        view: View
+        if bars and sys.stderr.isatty():
+            # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
+            from willow_cart.views.bars import LiveView
+
+            view = LiveView(into)
+        else:
+            view = PlainView(tell, self._begun)
+        view.tells_failures = failures
+        return view
+
+    def watch_reading(self) -> AbstractContextManager[Reading]:
+        """Draw a bar of what is read, on a terminal."""
+        if not sys.stderr.isatty():
+            return super().watch_reading()
+        from willow_cart.views.reading_bar import ReadingBar
+
+        return ReadingBar()
+
+    def stoppable(self) -> AbstractContextManager[threading.Event]:
+        """Return what ends a haul in order at the first Ctrl-C, and at once at the second."""
+        return stopped_by_signals(_leave)
+
+    def ask_password(self, user: str) -> str | None:
+        """Ask for a password, where there is a terminal."""
+        from getpass import getpass
+
+        if sys.stdin is None or not (sys.stdin.isatty() and sys.stderr.isatty()):
+            return None
+        return getpass(f"Password of {user}: ")
+
+    def standard_input(self) -> BinaryIO | None:
+        """Return standard input; a program that a timetable starts may have none."""
+        return None if sys.stdin is None else sys.stdin.buffer
+
+
+def _leave() -> NoReturn:
+    """Leave at once; nothing that arrived depends on what is skipped."""
+    if sys.stderr.isatty():
+        os.write(sys.stderr.fileno(), _SHOW_CURSOR)
+    os._exit(Exit.INTERRUPTED)

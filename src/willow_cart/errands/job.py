@@ -1,0 +1,279 @@
+"""An errand as a job: its values put in, and every table turned into the options of its command."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from typing import TypeVar
+
+from willow_cart.errands.document import Document
+from willow_cart.errands.memory import LAST_RUN
+from willow_cart.errands.values import Values
+from willow_cart.errors import BadOption
+from willow_cart.redaction import fingerprint
+from willow_cart.requests import COMMANDS, Option
+from willow_cart.requests.given import Given, given_in, typed
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.load import LoadRequest
+from willow_cart.requests.request import Request
+from willow_cart.requests.tables import STEPS, options_of
+from willow_cart.settings import settings_for
+from willow_cart.toml_file import Table
+
+Asked = TypeVar("Asked", bound=Request)
+
+# The keys of a source that choose by name.
+_BY_NAME = ("ext", "kind", "keep", "drop", "keep_re", "drop_re")
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """A source with its options.
+
+    Attributes:
+        name: what its files are said to be from; empty for the address.
+        request: how it is looked at, and what is chosen.
+        mark: tells it from every other, and from itself if it were to choose otherwise.
+    """
+
+    name: str
+    request: LoadRequest
+    mark: str
+
+
+@dataclass(frozen=True, slots=True)
+class Step:
+    """What is done with arrivals.
+
+    Attributes:
+        number: its place, from 1.
+        what: one of `STEPS`.
+        request: of the command; None for a program of the person's own.
+        words: what it is short for, as it would be typed.
+    """
+
+    number: int
+    what: str
+    request: Request | None
+    words: Sequence[str]
+
+    def __str__(self) -> str:
+        return f"step {self.number}, {self.what}"
+
+    @property
+    def typed(self) -> str:
+        """What it is short for."""
+        program = [] if self.request is None else ["willow-cart"]
+        return shlex.join([*program, *self.words])
+
+
+@dataclass(frozen=True, slots=True)
+class Job:
+    """An errand whose values are put in.
+
+    Attributes:
+        into: where everything goes.
+        sources: where it comes from.
+        haul: how it is brought.
+        steps: what is done with it.
+    """
+
+    into: str
+    sources: Sequence[Source]
+    haul: HaulRequest
+    steps: Sequence[Step]
+
+
+def make_job(document: Document, values: Values, last: datetime | None = None) -> Job:
+    """Put the values in, and turn every table into the options of its command.
+
+    Args:
+        document: the errand as it is written.
+        values: those of this run.
+        last: when the last good run began; None if there was none.
+
+    Raises:
+        BadOption: something in it means nothing.
+    """
+    into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
+    connecting = _given(document.connecting, values, options_of("connecting"))
+    sources = [
+        _make_source(_with_last_run(table, last), variant, connecting)
+        for table in document.sources
+        for variant in values.variants(_texts_in(table))
+    ]
+    steps = [
+        _make_step(number, table, values, into, document.sources)
+        for number, table in enumerate(document.arrivals, 1)
+    ]
+    return Job(into, sources, _make_haul(document, values, into, connecting, sources), steps)
+
+
+def _make_haul(
+    document: Document, values: Values, into: str, connecting: Given, sources: Sequence[Source]
+) -> HaulRequest:
+    """Make the request of how everything is brought, without sources."""
+    top = {
+        key: (values.fill(str(document.top.keys[key]), document.top.place(key)),)
+        for key in ("note", "cart")
+        if document.top.keys.get(key)
+    }
+    layers = (
+        _given(document.haul, values, options_of("haul")),
+        _given(document.filing, values, options_of("filing")),
+        top,
+        connecting,
+        {"into": (into,)},
+    )
+    request = _read(HaulRequest, layers, document.haul, settings_for("haul"))
+    opens = any(source.request.as_ == "archive" for source in sources)
+    return replace(request, as_="archive" if opens else None)
+
+
+def _read(
+    kind: type[Asked],
+    layers: Sequence[Given],
+    table: Table,
+    settings: Given | None = None,
+    words: Sequence[str] = (),
+) -> Asked:
+    """Make a request of what tables give.
+
+    Raises:
+        BadOption: two of them exclude each other; the error names the table.
+    """
+    # No table counts more than another, so what two of them give adds up.
+    given: dict[str, tuple[str, ...]] = {}
+    for layer in layers:
+        for key, texts in layer.items():
+            given[key] = (*given.get(key, ()), *texts)
+    try:
+        return kind.read(given, settings, tuple(words))
+    except BadOption as error:
+        raise BadOption(table.place(), f"{error.thing} {error.reason}", error.advice) from None
+
+
+def _with_last_run(table: Table, last: datetime | None) -> Table:
+    """A source whose files are wanted since the last run; at the first, all are."""
+    if table.keys.get("since") != LAST_RUN:
+        return table
+    others = {key: value for key, value in table.keys.items() if key != "since"}
+    # A file that was put up while the last run was looking may have been missed by it.
+    return replace(table, keys=others if last is None else {**others, "since": last.isoformat()})
+
+
+def _make_source(table: Table, values: Values, connecting: Given) -> Source:
+    at = table.keys.get("at")
+    addresses = [at] if isinstance(at, str) else at
+    if not isinstance(addresses, list) or not addresses:
+        raise BadOption(table.place("at"), "does not say where", 'write at = "ADDRESS"')
+    filled = [values.fill(str(each), table.place("at")) for each in addresses]
+    options = options_of("source")
+    own = _given(table, values, options, besides=("at", "name"))
+    layers = (connecting, own, {"sources": tuple(filled)})
+    request = _read(LoadRequest, layers, table, settings_for("load"))
+    name = values.fill(str(table.keys.get("name", "")), table.place("name"))
+    choosing = [word for word in typed(own, options) if not word.startswith("--since=")]
+    return Source(name, request, fingerprint("\n".join([name, *filled, *choosing])))
+
+
+def _make_step(
+    number: int, table: Table, values: Values, into: str, sources: Sequence[Table]
+) -> Step:
+    """Turn a table into the request of a command."""
+    named = [what for what in STEPS if what in table.keys]
+    if len(named) != 1:
+        reason = f"is {' and '.join(named)} at once" if named else "does not say what is done"
+        raise BadOption(table.place(), reason, f"name one of {', '.join(STEPS)}")
+    what = named[0]
+    about = table.keys[what]
+    texts = [about] if isinstance(about, str) else about
+    if not isinstance(texts, list) or not texts:
+        raise BadOption(table.place(what), "is no text", "write it in quotes")
+    filled = [values.fill(str(each), table.place(what)) for each in texts]
+    if what == "run":
+        table.require_known(("run",))
+        return Step(number, what, None, shlex.split(filled[0]))
+    options = options_of(what)
+    by_name = tuple(key for key in _BY_NAME if (what, key) != ("unpack", "keep"))
+    about_what = {"unpack": "keep", "receipt": "html"}.get(what, "to")
+    layers: tuple[Given, ...] = (
+        _given(table, values, options, besides=(what, "of")),
+        _inherited(table, values, options, sources, by_name),
+        {about_what: tuple(filled if what == "unpack" else filled[:1])},
+    )
+    command = COMMANDS[what]
+    words = [what, into]
+    for layer in layers:
+        words += typed(layer, command.by_key())
+    folder = {next(command.arguments()).key: (into,)}
+    request = _read(command.request, (*layers, folder), table, words=words)
+    return Step(number, what, request, words)
+
+
+def _inherited(
+    table: Table,
+    values: Values,
+    options: Mapping[str, Option],
+    sources: Sequence[Table],
+    by_name: Sequence[str],
+) -> Given:
+    """What a step takes over from a source, so that no pattern is typed twice.
+
+    From the source that `of` names, or from the only one, unless the step chooses itself. Patterns
+    with a slash are about the folders there, which may be others here. The archives of an
+    unpacking step are those that it names, so no patterns are added to them.
+
+    Raises:
+        BadOption: there is no such source.
+    """
+    named = [each for each in sources if each.keys.get("name") == table.keys.get("of")]
+    if "of" in table.keys and not named:
+        raise BadOption(table.place("of"), "is the name of no source", "give one a name")
+    if "of" not in table.keys:
+        named = list(sources[:1]) if len(sources) == 1 else []
+    if not named or "keep" not in options or any(key in table.keys for key in _BY_NAME):
+        return {}
+    source = named[0]
+    taken = {
+        key: value
+        for key, value in source.keys.items()
+        if key in by_name and not any("/" in text for text in _texts_of(value))
+    }
+    # Where a list makes several sources, a step is about all of them.
+    variants = values.variants([text for value in taken.values() for text in _texts_of(value)])
+    each = [_given(replace(source, keys=taken), variant, options) for variant in variants]
+    return {
+        key: tuple(dict.fromkeys(text for given in each for text in given.get(key, ())))
+        for key in taken
+    }
+
+
+def _texts_of(value: object) -> list[str]:
+    return [str(each) for each in (value if isinstance(value, list) else [value])]
+
+
+def _texts_in(table: Table) -> list[str]:
+    """Everything in a table that may name a value."""
+    return [text for value in table.keys.values() for text in _texts_of(value)]
+
+
+def _given(
+    table: Table,
+    values: Values,
+    options: Mapping[str, Option],
+    besides: Sequence[str] = (),
+) -> Given:
+    """What a table gives, with the values put in."""
+
+    def fill(text: str, key: str, place: str) -> str:
+        # Fields of templates and of commands are no values, and stay.
+        return values.fill(text, place, leave=_has_fields(key))
+
+    return given_in(table, options, besides, fill)
+
+
+def _has_fields(key: str) -> bool:
+    return key in ("file_as", "unpack_to", "on_arrival", "endpoint", "name_parts") or "_re" in key

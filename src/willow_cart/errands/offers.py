@@ -1,0 +1,128 @@
+"""Looking at an errand's sources, and at what they offer no more."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field, replace
+
+from willow_cart.access import Access
+from willow_cart.access.sign_in_file import sign_ins_in
+from willow_cart.errands.document import Document
+from willow_cart.errands.events import SourceOffers
+from willow_cart.errands.job import Job, Source
+from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Offer
+from willow_cart.redaction import without_secrets
+from willow_cart.shelf import Shelf
+from willow_cart.sources import Look
+from willow_cart.sources.look import Asking
+
+
+@dataclass(slots=True)
+class Found:
+    """What an errand's sources offer.
+
+    Attributes:
+        shelf: what was chosen.
+        troubles: how many lines, places or sources could not be taken.
+        offered: the addresses, without secrets, that each source has offered up to now and still
+            does, by its mark; what was not chosen is not among them.
+        gone: the addresses that were offered once and are not any more.
+    """
+
+    shelf: Shelf = field(default_factory=Shelf)
+    troubles: int = 0
+    offered: dict[str, dict[str, None]] = field(default_factory=dict)
+    gone: set[str] = field(default_factory=set)
+
+
+@contextmanager
+def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator[Access]:
+    """What talks to the places of an errand, with its own sign-ins and those of its sources."""
+    kept = sign_ins_in(str(document.path), document.sign_in.keys)
+    several = [job.haul, *(source.request for source in job.sources)]
+    lanes = job.haul.lanes_per_host or job.haul.lanes
+    rules = make_request_rules(job.haul, make_pace(job.haul))
+    with make_access(several, lanes, observer, rules, kept=kept) as access:
+        yield access
+
+
+def look(
+    job: Job,
+    access: Access,
+    before: Mapping[str, list[str]],
+    observer: JobObserver,
+    asking: Asking | None = None,
+) -> Found:
+    """What all sources offer and their rules leave.
+
+    Args:
+        job: the errand.
+        access: how places are talked to.
+        before: what the sources have offered up to the last good run, by their marks.
+        observer: who is told what was seen.
+        asking: what becomes of answers that are files; None throws them away.
+
+    Raises:
+        NothingChosen: nothing is left of any of them.
+        WillowCartError: none of them can be read.
+    """
+    found = Found()
+    failures: list[WillowCartError] = []
+    counts: Counter[str] = Counter()
+    for source in job.sources:
+        looker = Looker(source.request, access, job.haul.lanes, observer, asking=asking)
+        already = len(found.shelf)
+        try:
+            _go_through(source, looker, before.get(source.mark, ()), found)
+            looker.choice.require_some()
+        except WillowCartError as error:
+            failures.append(error)
+            continue
+        counts[source.name or ", ".join(looker.found.sources)] += len(found.shelf) - already
+    for shown, files in counts.items():
+        if files:
+            observer.note(SourceOffers(shown, files))
+    if len(failures) == len(job.sources):
+        raise failures[0]
+    for failure in failures:
+        observer.note(failure)
+        found.troubles += not isinstance(failure, NothingChosen)
+    # Another source may offer what this one does no more.
+    found.gone.difference_update(*found.offered.values())
+    return found
+
+
+def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Found) -> None:
+    """Put what a source offers on the shelf, and find out what it offers no more.
+
+    Raises:
+        WillowCartError: it cannot be read.
+    """
+    missing = dict.fromkeys(before)
+    offered: dict[str, None] = {}
+    for offer, dropped_by in looker.judged():
+        address = without_secrets(offer.address)
+        was_offered = address in missing
+        missing.pop(address, None)
+        if was_offered or not dropped_by:
+            offered[address] = None
+        if not dropped_by:
+            found.shelf.add(replace(offer, source=source.name or offer.source))
+    for each in missing:
+        if _would_be_offered(each, looker.found):
+            found.gone.add(each)
+        else:
+            offered[each] = None  # nobody could look there
+    found.troubles += len(looker.found.troubles)
+    found.offered[source.mark] = offered
+
+
+def _would_be_offered(address: str, look: Look) -> bool:
+    return all(look.covers(Offer(address, source)) for source in look.sources)

@@ -1,0 +1,348 @@
+"""Running an errand: bring what its sources offer, then take its steps."""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import subprocess
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import chdir, contextmanager
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+from willow_cart.cart import Cart, Find
+from willow_cart.destination import FileTree
+from willow_cart.errands.document import Document, read_document
+from willow_cart.errands.events import (
+    CannotRun,
+    HaulEnded,
+    OfferedNoMore,
+    StepBegun,
+    StepEnded,
+    StepFailed,
+    StepsLeft,
+)
+from willow_cart.errands.job import Job, Step, make_job
+from willow_cart.errands.memory import Memory, my_memory
+from willow_cart.errands.offers import Found, look, open_access
+from willow_cart.errands.outcome import Accountant
+from willow_cart.errands.values import Values
+from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
+from willow_cart.exits import Exit, code_for
+from willow_cart.hauling import find_gone, put_gone_aside
+from willow_cart.jobs.combine import combine
+from willow_cart.jobs.events import CartKept
+from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
+from willow_cart.jobs.hauling_policies import make_wishes
+from willow_cart.jobs.load import fill_cart
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.pack import pack
+from willow_cart.jobs.receipt import receipt
+from willow_cart.jobs.unpack import unpack
+from willow_cart.records import Held, has_ledger, ledger_path
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.combine import CombineRequest
+from willow_cart.requests.errand import ErrandRequest
+from willow_cart.requests.pack import PackRequest
+from willow_cart.requests.receipt import ReceiptRequest
+from willow_cart.requests.unpack import UnpackRequest
+from willow_cart.shelf import Shelf
+from willow_cart.sources import Look
+
+
+@dataclass(frozen=True, slots=True)
+class StepDone:
+    """A step that was taken.
+
+    Attributes:
+        step: the step.
+        result: what its job returned; None for a program of the person's own, or an error.
+        exit_code: what it came to.
+    """
+
+    step: Step
+    result: object
+    exit_code: Exit
+
+
+@dataclass(frozen=True, slots=True)
+class ErrandDone:
+    """What came of an errand.
+
+    Attributes:
+        hauled: what came of the haul; None where the errand began with a step.
+        steps: those that were taken.
+        exit_code: what the shell is told.
+    """
+
+    hauled: Hauled | None
+    steps: Sequence[StepDone]
+    exit_code: Exit
+
+
+@dataclass(frozen=True, slots=True)
+class Changes:
+    """What differs from the last time, as far as sources, ledger and memory tell.
+
+    Attributes:
+        new: how many files were never here.
+        changed: how many have another size.
+        missing: how many do not lie here any more.
+        gone: paths of what is here and not offered any more.
+    """
+
+    new: int
+    changed: int
+    missing: int
+    gone: Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class ErrandPlan:
+    """What a run would do.
+
+    Attributes:
+        values: what each value of the errand is in this run.
+        planned: where everything would go.
+        changes: what differs from the last time; None where there was none.
+        steps: what would be done then.
+    """
+
+    values: Sequence[tuple[str, str]]
+    planned: Planned
+    changes: Changes | None
+    steps: Sequence[Step]
+
+    @property
+    def exit_code(self) -> Exit:
+        """What the shell is told."""
+        return self.planned.exit_code
+
+
+def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | ErrandPlan:
+    """Run an errand, or find out what it would do.
+
+    Raises:
+        WillowCartError: it cannot be understood, or carried out.
+    """
+    document = read_document(request.file)
+    given = {**document.values.keys, **_set(request.set, document)}
+    began = datetime.now().astimezone()
+    values = Values(given, now=began, environment=os.environ)
+    summary = None if request.summary is None else request.summary.absolute()
+    # What is written relative in the file is relative to it, wherever it is started from.
+    document = replace(document, path=request.file.resolve())
+    with chdir(document.path.parent):
+        memory = my_memory(document.path)
+        job = make_job(document, values, memory.last_good())
+        job = replace(job, haul=replace(job.haul, words=request.words, given=request.given))
+        errand = _Errand(document, job, memory, observer)
+        first = errand.first_step(request.from_)
+        if request.preview:
+            return errand.plan(values)
+        accountant = Accountant(document, began, summary, request.overwrite, observer)
+        with _alone(document.path):
+            try:
+                done = errand.run() if request.from_ is None else errand.go_on(first)
+            except WillowCartError as error:
+                accountant.account_for(code_for(error), str(error))
+                raise
+            if done.exit_code is Exit.GOOD and request.from_ is None:
+                memory.keep(began, errand.offered)
+            accountant.account_for(done.exit_code)
+            return done
+
+
+def _set(words: Sequence[str], document: Document) -> dict[str, str]:
+    """The values that are given for this run."""
+    given = {}
+    for word in words:
+        name, equals, value = word.partition("=")
+        if not equals:
+            raise BadOption(f"--set {word}", "gives nothing", "write NAME=VALUE")
+        if name not in document.values.keys:
+            known = ", ".join(document.values.keys) or "none"
+            raise BadOption(f"--set {word}", "is no value of the errand", f"there are {known}")
+        given[name] = value
+    return given
+
+
+@contextmanager
+def _alone(path: Path) -> Iterator[None]:
+    """Keep a second run of the same errand out until this one is over.
+
+    Raises:
+        UnusableDestination: one is under way.
+    """
+    try:
+        file = os.open(path, os.O_RDONLY)
+    except OSError as error:
+        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "see to it") from None
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        yield
+    except BlockingIOError:
+        raise UnusableDestination(
+            str(path), "is under way already", "wait for its end; see willow-cart runs"
+        ) from None
+    finally:
+        os.close(file)
+
+
+class _Errand:
+    """One run of an errand.
+
+    Args:
+        document: the errand as it is written.
+        job: with its values put in.
+        memory: what is remembered of earlier runs.
+        observer: who is told what happens.
+
+    Attributes:
+        offered: what each source offers, by its mark, once it was looked at.
+    """
+
+    def __init__(self, document: Document, job: Job, memory: Memory, observer: JobObserver) -> None:
+        self._document = document
+        self._job = job
+        self._memory = memory
+        self._observer = observer
+        self._into = Path(job.into)
+        self.offered: Mapping[str, Collection[str]] = {}
+
+    def first_step(self, begin: str | None) -> int:
+        """Return the place of the step to begin with, from 0.
+
+        Raises:
+            BadOption: there is no such step.
+        """
+        if begin is None:
+            return 0
+        for place, step in enumerate(self._job.steps):
+            if begin in (str(step.number), step.what):
+                return place
+        known = ", ".join(f"{step.number} {step.what}" for step in self._job.steps) or "none"
+        raise BadOption(f"--from {begin}", "is no step of the errand", f"there are {known}")
+
+    def run(self) -> ErrandDone:
+        """Bring everything, and take the steps if all has come."""
+        hauled = self._haul()
+        if hauled.exit_code:
+            return ErrandDone(hauled, (), hauled.exit_code)
+        return replace(self.go_on(0), hauled=hauled)
+
+    def go_on(self, first: int) -> ErrandDone:
+        """Take the steps in order from one on, until one fails."""
+        steps: list[StepDone] = []
+        for step in self._job.steps[first:]:
+            self._observer.note(StepBegun(step))
+            done = self._take(step)
+            steps.append(done)
+            if done.exit_code is Exit.NOTHING_CHOSEN and step.what == "unpack":
+                continue  # those of the last time are unpacked and gone, perhaps
+            if done.exit_code:
+                self._observer.note(StepFailed(step, done.exit_code))
+                return ErrandDone(None, steps, done.exit_code)
+        return ErrandDone(None, steps, Exit.GOOD)
+
+    def plan(self, values: Values) -> ErrandPlan:
+        """Find out what a run would do; fetches and writes nothing."""
+        shown = list(values.shown())
+        wishes = make_wishes(self._job.haul)
+        with open_access(self._document, self._job, self._observer) as access:
+            found = look(self._job, access, self._memory.offered(), self._observer)
+            planned = plan_haul(found.shelf, self._into, wishes.layout)
+        planned = replace(planned, incomplete=bool(found.troubles))
+        return ErrandPlan(shown, planned, self._changes(found), self._job.steps)
+
+    def _haul(self) -> Hauled:
+        """Bring what the sources offer and their rules leave."""
+        request, observer = self._job.haul, self._observer
+        wishes = make_wishes(request)
+        with (
+            open_access(self._document, self._job, observer) as made,
+            keeping_answers(made, self._into, wishes.lanes_per_host) as (access, asking),
+        ):
+            found = look(self._job, access, self._memory.offered(), observer, asking)
+            shelf = found.shelf
+            if request.cart is not None:
+                find = Find((offer, True) for offer in shelf)
+                observer.note(CartKept(fill_cart(find, request.cart, Look(), observer, add=False)))
+                # What a person has taken out of it stays out.
+                shelf = Shelf(
+                    offer for offer in Cart.load(request.cart) if shelf.has(offer.address)
+                )
+            account = carry(request, wishes, shelf, access, observer)
+        self.offered = found.offered
+        hauled = Hauled(account, request, found.troubles)
+        observer.note(HaulEnded(hauled))
+        if not hauled.exit_code:
+            self._see_to_gone(found)
+        elif self._job.steps:
+            observer.note(StepsLeft(self._job.steps[0]))
+        return hauled
+
+    def _see_to_gone(self, found: Found) -> None:
+        """Say what lies here and is not offered any more, and put it aside if that is wished."""
+        gone = find_gone(self._into, found.gone)
+        if not gone:
+            return
+        kept = None
+        if self._document.top.keys.get("gone", "keep") != "keep":
+            kept = len(put_gone_aside(self._into, gone))
+        aside = self._into / ".willow" / "aside"
+        self._observer.note(OfferedNoMore(len(gone), gone[0].path, kept, aside))
+
+    def _take(self, step: Step) -> StepDone:
+        """Take one step."""
+        if step.request is None:
+            return StepDone(step, None, self._run_program(step.words))
+        try:
+            result, code = self._do(step)
+        except WillowCartError as error:
+            self._observer.note(error)
+            return StepDone(step, None, code_for(error))
+        self._observer.note(StepEnded(step, result))
+        return StepDone(step, result, code)
+
+    def _do(self, step: Step) -> tuple[object, Exit]:
+        """Do what a step asks for."""
+        match step.request:
+            case UnpackRequest():
+                unpacked = unpack(step.request, self._observer)
+                return unpacked, unpacked.exit_code
+            case CombineRequest():
+                combined = combine(step.request, self._observer)
+                return combined, combined.exit_code
+            case PackRequest():
+                packed = pack(step.request)
+                return packed, packed.exit_code
+            case ReceiptRequest():
+                with receipt(step.request) as written:
+                    return written, Exit.GOOD
+        raise TypeError(step.what)
+
+    def _run_program(self, words: Sequence[str]) -> Exit:
+        try:
+            done = subprocess.run(words, stdin=subprocess.DEVNULL, check=False)  # noqa: S603
+        except OSError as error:
+            self._observer.note(CannotRun("", f"{words[0]} cannot be run: {plainly(error)}"))
+            return Exit.INCOMPLETE
+        return Exit.INCOMPLETE if done.returncode else Exit.GOOD
+
+    def _changes(self, found: Found) -> Changes | None:
+        """Find out what is new, changed and gone."""
+        if not has_ledger(self._into):
+            return None
+        new = changed = missing = 0
+        with Held(ledger_path(self._into)) as held, FileTree(self._into) as tree:
+            for offer in found.shelf:
+                arrival = held.get(without_secrets(offer.address))
+                new += arrival is None
+                if arrival is None:
+                    continue
+                changed += offer.size not in (None, arrival.size)
+                missing += arrival.instead != "members" and tree.stamp(arrival.lies_at) is None
+        gone = [each.path for each in find_gone(self._into, found.gone)]
+        return Changes(new, changed, missing, gone)

@@ -1,0 +1,101 @@
+"""Writing an errand from a survey, with what there is to choose in comments."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from willow_cart.errors import BadOption
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.events import ErrandWritten
+from willow_cart.jobs.looking import Looker
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.kinds import extension_of
+from willow_cart.model import Offer
+from willow_cart.replacing import replacing
+from willow_cart.requests.errand_text import ARRIVALS_HINT, VALUES_HINT
+from willow_cart.requests.survey import SurveyRequest
+from willow_cart.sources import Look, Why
+from willow_cart.units import count_of
+
+# A month as addresses have it; the years are those that people keep files of.
+_MONTH = re.compile(r"(?<!\d)(?:19|20)\d\d-?(?:0[1-9]|1[0-2])(?=\D|\d\d\D|$)")
+
+_DIGITS = re.compile(r"\d+")
+
+# So many kinds of files, and series of names, are told of a source.
+_MOST_KINDS, _MOST_SERIES = 8, 5
+
+
+def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver) -> None:
+    """Look at sources, and write an errand of them.
+
+    Raises:
+        BadOption: there is such a file already.
+        CannotStore: it cannot be written.
+        WillowCartError: none of the sources can be read.
+    """
+    if path.exists():
+        raise BadOption(str(path), "is there already", "name a new file")
+    request = SurveyRequest.read({"sources": tuple(sources)})
+    month = next((found[0] for found in map(_MONTH.search, sources) if found), "")
+    lines = [*_head(month)]
+    with make_access([request], request.lanes, observer) as access:
+        for source in sources:
+            one = replace(request, sources=(source,))
+            looker = Looker(one, access, request.lanes, observer)
+            offers = [offer for offer, _ in looker.judged()]
+            lines += _source(source, offers, looker.found, month)
+    with replacing(path) as text:
+        text.writelines(f"{line}\n" for line in lines)
+        text.write(ARRIVALS_HINT if month else VALUES_HINT + ARRIVALS_HINT)
+    observer.note(ErrandWritten(path))
+
+
+def _head(month: str) -> Iterator[str]:
+    yield "# Where everything goes; relative to this file."
+    yield f"into = {json.dumps('data/{month}' if month else 'data')}"
+    yield '# gone = "aside"  # what is offered no more; it is kept where nothing is said'
+    if month:
+        yield from ("", "[values]")
+        yield f'month = "{month[:4]}-{month[-2:]}"  # or "{{last_month}}", to be run every month'
+
+
+def _source(source: str, offers: Sequence[Offer], found: Look, month: str) -> Iterator[str]:
+    """A source, what it offers, and keys that might be wanted."""
+    yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
+    such = f", such as {offers[0].path}" if offers else ""
+    yield f"# It offers {count_of(len(offers), 'file')}{such}"
+    for key, why, noun in (("depth = 2", Why.DEPTH, "folder"), ("pages = 2", Why.PAGES, "page")):
+        further = [each.path for each in found.not_entered if each.why is why]
+        if further:
+            yield f"# {key}  # {count_of(len(further), noun)} not entered, such as {further[0]}"
+    kinds = Counter(extension_of(offer.file_name) for offer in offers).most_common(_MOST_KINDS)
+    if len(kinds) > 1:
+        listed = ", ".join(f"{count:,} {extension or 'bare'}" for extension, count in kinds)
+        yield f"# ext = [{_quoted(kinds[0][0])}]  # {listed}"
+    series = Counter(_series_of(_with_month(offer.file_name, month)) for offer in offers)
+    for pattern, count in series.most_common(_MOST_SERIES):
+        if count > 1 and "?" in pattern:
+            yield f"# keep = [{_quoted(pattern)}]  # {count:,} of them"
+
+
+def _series_of(name: str) -> str:
+    """A pattern for a name and its like, which differ in their digits; a value in it stays."""
+    return _DIGITS.sub(lambda digits: "?" * len(digits[0]), name)
+
+
+def _with_month(text: str, month: str) -> str:
+    """A text with the value in place of the month that was found in the sources."""
+    if not month:
+        return text
+    year, number = month[:4], month[-2:]
+    return text.replace(f"{year}-{number}", "{month}").replace(f"{year}{number}", "{month:%Y%m}")
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)

@@ -1,0 +1,281 @@
+"""How far a haul is: files, bytes, lanes, and speed and time left, smoothed to be read."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import Counter, deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Self
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import TryAgain, WillowCartError
+from willow_cart.filing import Filed, Plan
+from willow_cart.hauling.observer import Observer
+from willow_cart.records import LaneProgress, Progress, Result
+
+_WINDOW = 8.0
+"""Seconds that the speed is averaged over: long enough to be steady, short enough to follow."""
+
+
+class Gauge:
+    """Tell the speed of a growing count.
+
+    Args:
+        now: the time in seconds at which it begins.
+    """
+
+    def __init__(self, now: float) -> None:
+        self._samples: deque[tuple[float, int]] = deque([(now, 0)])
+
+    def measure(self, now: float, count: int) -> float:
+        """Take a sample and return the speed per second over the window."""
+        self._samples.append((now, count))
+        while self._samples[1][0] < now - _WINDOW and len(self._samples) > 2:
+            self._samples.popleft()
+        then, before = self._samples[0]
+        return (count - before) / (now - then) if now > then else 0.0
+
+
+# Before so many seconds nothing is known of the pace.
+_SECONDS_OF_NOTHING = 2.0
+
+# A moment in which nothing comes says little about the rest: the pace of the window counts as no
+# slower than this share of the pace since the beginning.
+_SLOWEST_SHARE = 0.5
+
+_LONGEST_LEFT = 7 * 86400.0
+"""Seconds above which an estimate says nothing."""
+
+
+# A request costs about as much time as so many bytes, on a line of 2 MB/s with 60 ms of latency.
+_REQUEST_BYTES = 128 << 10
+
+
+class TimeLeft:
+    """Estimates the time left from files and bytes together.
+
+    Small files cost what a request costs, and large ones what their bytes cost, so the work is
+    counted in bytes with so many more for each file.
+
+    Args:
+        now: the time in seconds at which it begins.
+    """
+
+    def __init__(self, now: float) -> None:
+        self._began = now
+        # By what is counted: files alone, or bytes and files.
+        self._gauges = (Gauge(now), Gauge(now))
+        self._first: list[int | None] = [None, None]
+
+    def measure(
+        self, now: float, files: tuple[int, int], received: tuple[int, int | None]
+    ) -> float | None:
+        """Return the seconds left; None while it cannot be told.
+
+        Args:
+            now: the time in seconds.
+            files: how many are done, of how many.
+            received: how many bytes are here, of how many; None where that is not known.
+        """
+        have, total = received
+        done_files = _REQUEST_BYTES * files[0]
+        rest_of_files = _REQUEST_BYTES * (files[1] - files[0])
+        by_files = self._left(0, now, done_files, rest_of_files)
+        rest = 0 if total is None else max(0, total - have)
+        by_both = self._left(1, now, have + done_files, rest + rest_of_files)
+        return by_files if total is None else by_both
+
+    def _left(self, by: int, now: float, done: int, rest: int) -> float | None:
+        first = self._first[by]
+        if first is None or done < first:
+            self._first[by] = first = done  # what was here before did not come at any pace
+        done -= first
+        seconds = now - self._began
+        in_window = self._gauges[by].measure(now, done)
+        if seconds < _SECONDS_OF_NOTHING or done <= 0:
+            return None
+        left = rest / max(in_window, _SLOWEST_SHARE * done / seconds)
+        return left if left <= _LONGEST_LEFT else None
+
+
+@dataclass(slots=True)
+class Lane:
+    """What one lane is doing; written by that lane alone, so that no lock is needed.
+
+    Attributes:
+        path: the file it carries; empty while it waits.
+        length: how long that is in bytes.
+        have: how much of it is here.
+        strand: the byte that it began at, if it helps another lane.
+        done: bytes of the files it is done with.
+        received: bytes that it has received in all.
+    """
+
+    path: str = ""
+    length: int | None = None
+    have: int = 0
+    strand: int | None = None
+    done: int = 0
+    received: int = 0
+
+
+class Follower(Observer):
+    """Keep count of how far a haul is, and tell nobody.
+
+    Args:
+        clock: monotonic, in seconds.
+
+    Attributes:
+        lanes: what they do, by their numbers.
+        files, files_done: how many there are, and how many are settled.
+        put_off: paths of files that wait for another attempt.
+        aside: hosts that are set aside.
+    """
+
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
+        self.lanes: dict[int, Lane] = {}
+        self.files = self.files_done = 0
+        self.put_off: set[str] = set()
+        self.aside: set[str] = set()
+        self._longest = self._unasked = 0
+        self._bytes_known = self._sizes_unknown = 0
+        self._learnt: set[str] = set()
+        self._helped: Counter[str] = Counter()
+        self._measuring = threading.Lock()
+        self._bytes_gauge, self._time_left = Gauge(clock()), TimeLeft(clock())
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """Nothing is drawn that would have to be ended."""
+
+    def planned(self, plan: Plan) -> None:
+        """Take in how much there is."""
+        self.files = len(plan)
+        self._longest = plan.longest
+        sizes = plan.offers.sizes
+        self._bytes_known = sizes.exact
+        self._sizes_unknown = sizes.unknown + sizes.rough
+        self.progress()  # the time left is counted from here
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        """Follow a lane's new file."""
+        state = self._lane(lane)
+        if not start:
+            self._helped.pop(filed.path, None)  # it begins anew
+        if filed.offer.size is None and length is not None:
+            self._learn(filed.path, length)
+        own = max(0, start - self._by_helpers(filed.path))
+        state.path, state.length, state.have, state.strand = filed.path, length, own, None
+        self.put_off.discard(filed.path)
+        if self.aside:
+            self.aside.discard(host_of(filed.offer.address))
+
+    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
+        """Follow a lane's strand of another one's file."""
+        state = self._lane(lane)
+        state.path, state.length, state.have, state.strand = filed.path, end - start, 0, start
+
+    def received(self, lane: int, count: int) -> None:
+        """Follow a lane's bytes."""
+        state = self._lane(lane)
+        state.have += count
+        state.received += count
+
+    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:  # noqa: ARG002
+        """Count a file that waits."""
+        self.put_off.add(filed.path)
+
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:  # noqa: ARG002
+        """Follow a lane that has left its file to a mirror."""
+        state = self._lane(lane)
+        state.path, state.have = "", 0
+
+    def freed(self, lane: int) -> None:
+        """Follow a lane's end of a file; one that is put off is counted when it goes on."""
+        state = self._lane(lane)
+        if state.strand is not None:
+            self._helped[state.path] += state.have
+        elif state.path not in self.put_off:
+            state.done += state.have
+        state.path, state.have, state.strand = "", 0, None
+
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
+        """Count a host that is left for later."""
+        self.aside.add(host)
+
+    def settled(self, filed: Filed, result: Result) -> None:
+        """Count a file."""
+        self.put_off.discard(filed.path)
+        self.files_done += 1
+        if filed.offer.size is None:
+            self._learn(filed.path, result.received + result.resumed)
+            self._learnt.discard(filed.path)
+        if not result.received and not result.resumed:
+            self._unasked += filed.offer.size or 0
+
+    @property
+    def bytes(self) -> int | None:
+        """How many bytes all files have; None while some sizes are not known."""
+        return None if self._sizes_unknown else self._bytes_known
+
+    def carried(self, lane: int, path: str) -> int:
+        """Return how many bytes are here of the file that a lane carries; 0 for another one."""
+        state = self._lane(lane)
+        return self._come_of(state) if state.path == path else 0
+
+    def _learn(self, path: str, length: int) -> None:
+        """Take in the length of a file, which its source did not tell."""
+        with self._measuring:
+            if path not in self._learnt:
+                self._learnt.add(path)
+                self._sizes_unknown -= 1
+                self._bytes_known += length
+
+    def _lane(self, lane: int) -> Lane:
+        # Only the lane itself asks for its own, so no two make the same.
+        return self.lanes.get(lane) or self.lanes.setdefault(lane, Lane())
+
+    def _by_helpers(self, path: str) -> int:
+        """How much of a file other lanes than its own have brought."""
+        lanes = list(self.lanes.values())
+        now = sum(lane.have for lane in lanes if lane.strand is not None and lane.path == path)
+        return now + self._helped[path]
+
+    def _come_of(self, lane: Lane) -> int:
+        """How much has come of what a lane carries: a file, with what others bring of it."""
+        return lane.have if lane.strand is not None else lane.have + self._by_helpers(lane.path)
+
+    def progress(self) -> Progress:
+        """How far it is; for several threads."""
+        with self._measuring:
+            return self._progress()
+
+    def _progress(self) -> Progress:
+        now = self._clock()
+        lanes = sorted(self.lanes.items())
+        have = self._unasked + sum(lane.done + lane.have for _, lane in lanes)
+        have += sum(list(self._helped.values()))
+        # What an earlier haul had left is here, but it did not come at any speed.
+        speed = self._bytes_gauge.measure(now, sum(lane.received for _, lane in lanes))
+        files = (self.files_done, self.files)
+        left = self._time_left.measure(now, files, (have, self.bytes))
+        return Progress(
+            self.files,
+            self.files_done,
+            self.bytes,
+            have,
+            speed,
+            left,
+            len(self.put_off),
+            len(self.aside),
+            self._longest,
+            tuple(
+                LaneProgress(number, lane.path, lane.length, self._come_of(lane), lane.strand)
+                for number, lane in lanes
+            ),
+        )

@@ -1,0 +1,253 @@
+"""What talks to places, with the sign-ins that a person names or keeps."""
+
+from __future__ import annotations
+
+import ssl
+import threading
+import time
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.access import Patience, RequestRules, Retrier
+from willow_cart.access.cookie_file import CookieJar, read_cookies
+from willow_cart.access.everywhere import AccessSettings, Everywhere
+from willow_cart.access.sign_in_file import read_sign_ins
+from willow_cart.access.sign_ins import Secret, SignIn, SignIns, read_secret
+from willow_cart.access.sockets import RequestPacer
+from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
+from willow_cart.archives import Bounds
+from willow_cart.errors import BadAddress, BadOption
+from willow_cart.jobs.events import PassedOver
+from willow_cart.jobs.observer import JobObserver, WaitNotes
+from willow_cart.options.hauling import UnpackingOptions
+from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.requests.request import ReachingRequest
+from willow_cart.settings import TABLES, own_file
+
+if TYPE_CHECKING:
+    from netrc import netrc
+
+    from willow_cart.access import Access
+    from willow_cart.access.overhearing import Overhearing
+
+
+def make_access(
+    several: Sequence[ReachingRequest],
+    lanes_per_host: int,
+    observer: JobObserver,
+    rules: RequestRules | None = None,
+    *,
+    kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
+    overhearing: Overhearing | None = None,
+) -> Access:
+    """What talks to every place that a command may ask.
+
+    Args:
+        several: the options; of more than one the sign-ins of all count, and else the first.
+        lanes_per_host: how many connections one host may have.
+        observer: told what is waited for, and asked for passwords.
+        rules: how requests are made; None as usual, with the patience that the options name.
+        kept: sign-ins that can be named besides those of the config file.
+        overhearing: hears every exchange with the web; None for nobody.
+
+    Raises:
+        BadOption: a secret or a certificate is not where it is said to be.
+    """
+    request = several[0]
+    rules = rules or RequestRules(make_patience(request))
+    stopped = threading.Event()
+    settings = AccessSettings(
+        lanes_per_host=lanes_per_host,
+        rules=rules,
+        sign_ins=_make_sign_ins(several, kept or {}, observer),
+        context=make_context(request),
+        retrier=Retrier(rules.patience, stopped.wait, WaitNotes(observer)),
+        pacer=RequestPacer(rules.gap_after) if rules.gap_after is not None else None,
+        overhearing=overhearing,
+        active=request.active,
+        endpoint=request.endpoint,
+        requester_pays=request.requester_pays,
+        largest_listing=request.largest_listing,
+    )
+    bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
+    access = Everywhere(settings, stopped, bounds)
+    for each in several:
+        for place in _places((*each.sources, *filter(None, (each.sign_in_at,)))):
+            access.trust(place)
+    return access
+
+
+def _make_sign_ins(
+    several: Sequence[ReachingRequest],
+    kept_besides: Mapping[str, tuple[str | None, SignIn]],
+    observer: JobObserver,
+) -> SignIns:
+    """Gather every sign-in that a command may use.
+
+    Raises:
+        BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
+    """
+    config = own_file()
+    kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
+    by_origin = {origin: sign_in for origin, sign_in in kept.values() if origin is not None}
+    for request in several:
+        for origin, query in request.signatures:
+            by_origin[origin] = SignIn(shared_access=Secret(query))
+    all_named: set[str] = set()
+    for request in several:
+        places = request.sources if request.sign_in_at is None else (request.sign_in_at,)
+        named = set(map(origin_of, _places(places)))
+        by_origin |= _sign_ins_of(request, named, kept, config, observer)
+        all_named |= named
+    cookies = next((each.cookies for each in several if each.cookies), None)
+    jar = None
+    if cookies:
+        only_named = any(each.sign_in_at is not None for each in several)
+        jar = CookieJar(read_cookies(cookies, time.time()), frozenset(all_named), only_named)
+    return SignIns(by_origin, cookies=jar, netrc=_read_netrc(observer), named=all_named)
+
+
+def _sign_ins_of(
+    request: SignInOptions,
+    named: set[str],
+    kept: Mapping[str, tuple[str | None, SignIn]],
+    config: Path,
+    observer: JobObserver,
+) -> dict[str, SignIn]:
+    """The sign-ins that some options name, or spell out, by the origins that they are for."""
+    by_origin: dict[str, SignIn] = {}
+    if request.sign_in is not None:
+        if request.sign_in not in kept:
+            known = f"there are {', '.join(kept)}" if kept else f"write it into {config}"
+            raise BadOption(f"--sign-in {request.sign_in}", f"is not in {config}", known)
+        origin, sign_in = kept[request.sign_in]
+        if origin is None:
+            by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
+    if typed := _typed_sign_in(request, observer):
+        by_origin.update(
+            dict.fromkeys(_some(named, "--user, --token, --header or --shared-access"), typed)
+        )
+    return by_origin
+
+
+def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | None:
+    """The sign-in of the options; None where there is none."""
+    if request.password is not None and request.user is None:
+        raise BadOption("--password", "is nobody's", "give --user as well")
+    password = token = account_key = shared_access = None
+    if request.account_key is not None:
+        if request.user is None:
+            raise BadOption("--account-key", "is of no account", "give its name as --user")
+        account_key = read_secret(request.account_key, "--account-key")
+    elif request.user is not None:
+        password = (
+            _ask_password(request.user, observer)
+            if request.password is None
+            else read_secret(request.password, "--password")
+        )
+    if request.token is not None:
+        token = read_secret(request.token, "--token")
+    if request.shared_access is not None:
+        shared_access = read_secret(request.shared_access, "--shared-access")
+    fields = []
+    for field in request.header:
+        name, colon, value = field.partition(":")
+        value = value.strip()
+        if not colon or not name.strip() or not value or not field.isprintable():
+            raise BadOption("--header", "is no header field", "write 'NAME: VALUE'")
+        kept = value.startswith(("env:", "file:"))
+        fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
+    if not (password or token or fields or account_key or shared_access):
+        return None
+    return SignIn(request.user or "", password, token, tuple(fields), account_key, shared_access)
+
+
+def _ask_password(user: str, observer: JobObserver) -> Secret:
+    password = observer.ask_password(user)
+    if password is None:
+        raise BadOption(
+            f"--user {user}", "has no password", "give --password env:NAME or file:PATH"
+        )
+    return Secret(password)
+
+
+def _places(sources: Iterable[str]) -> Iterator[str]:
+    """Yield the hosts of the addresses among sources, as addresses without a path."""
+    for source in sources:
+        if looks_like_address(source):
+            # Ranges in the path do not matter here, and there may be a million.
+            scheme, _, rest = source.partition("://")
+            for place in expand_ranges(f"{scheme}://{rest.partition('/')[0]}/"):
+                with suppress(BadAddress):  # whatever looks at it says so
+                    yield normalise(place)
+
+
+def _some(named: set[str], option: str) -> set[str]:
+    if not named:
+        raise BadOption(
+            option, "is for no place, since no source is an address", "name it with --sign-in-at"
+        )
+    return named
+
+
+def _read_netrc(observer: JobObserver) -> netrc | None:
+    """What `~/.netrc` holds; a file that cannot be used is told and passed over."""
+    import netrc
+
+    path = Path("~/.netrc").expanduser()
+    if not path.is_file():
+        return None
+    try:
+        return netrc.netrc()
+    except (netrc.NetrcParseError, OSError, UnicodeDecodeError) as error:
+        observer.note(PassedOver(path, str(error)))
+        return None
+
+
+def make_patience(options: ConnectingOptions | PatienceOptions) -> Patience:
+    """Return how often the options want places asked again; as usual where there are none."""
+    if not isinstance(options, PatienceOptions):
+        return Patience()
+    patience = Patience(attempts=options.attempts, longest_wait=options.longest_wait)
+    if options.pause is not None:
+        patience = replace(patience, pause=options.pause, growth=1.0, longest=options.pause)
+    return patience
+
+
+def make_context(request: ConnectingOptions) -> ssl.SSLContext | None:
+    """What is trusted besides the system's certificates, and what proves who asks.
+
+    Raises:
+        BadOption: a file cannot be read.
+    """
+    if request.client_key is not None and request.client_cert is None:
+        raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
+    if request.ca is None and request.client_cert is None:
+        return None
+    context = ssl.create_default_context()
+    try:
+        option = f"--ca {request.ca}"
+        if request.ca is not None:
+            context.load_verify_locations(request.ca)
+        option = f"--client-cert {request.client_cert}"
+        if request.client_cert is not None:
+            # An empty password: nobody is asked for one in the midst of the night.
+            context.load_cert_chain(request.client_cert, request.client_key, password="")
+    except (OSError, ssl.SSLError) as error:
+        raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
+    return context
+
+
+def read_bounds(text: str | None) -> Bounds:
+    """Read how far an archive may swell.
+
+    Args:
+        text: as it was typed; None for as far as usual.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+    return Bounds() if text is None else Bounds.parse(text)

@@ -1,0 +1,154 @@
+"""The log: what happens in a haul as JSON lines, one event each, for other programs."""
+
+from __future__ import annotations
+
+import json
+import threading
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Self, TextIO
+
+from willow_cart.errors import CannotStore, InternalError, TryAgain, WillowCartError, plainly
+from willow_cart.filing import Filed, Plan
+from willow_cart.hauling import Account, Handled, Observer, Unpacked
+from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
+from willow_cart.replacing import require_output
+
+
+class LogFile(Observer):
+    """Hears what happens, and writes it down.
+
+    Args:
+        path: the file; lines are added to what is in it.
+
+    Raises:
+        BadOption: there is a file that is no log.
+        CannotStore: the file cannot be written.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._lock = threading.Lock()
+        require_output(path, lambda content: content.startswith(b'{"time": '))
+        try:
+            self._file: TextIO = path.open("a", encoding="utf-8", buffering=1)
+        except OSError as error:
+            raise CannotStore(
+                str(path), f"cannot be written: {plainly(error)}", "name another"
+            ) from None
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        with suppress(OSError):
+            self._file.close()
+
+    def ended(self, account: Account) -> None:
+        """Write what came of the haul."""
+        self._write(
+            "ended",
+            run=account.run,
+            files=account.planned,
+            counts=dict(account.counts),
+            received=account.received,
+            seconds=round(account.seconds, 3),
+            exit_code=int(account.exit_code),
+        )
+
+    def _write(self, event: str, **facts: object) -> None:
+        moment = datetime.now(UTC).isoformat(timespec="milliseconds")
+        line = json.dumps({"time": moment, "event": event, **facts}, ensure_ascii=False)
+        # A disk that is full ends no haul for the sake of its log.
+        with self._lock, suppress(OSError):
+            self._file.write(f"{line}\n")
+
+    def goes_on(self, begun: str) -> None:
+        """Write that an earlier haul was broken off."""
+        self._write("goes_on", begun=begun)
+
+    def planned(self, plan: Plan) -> None:
+        """Write how much there is."""
+        sizes = plan.offers.sizes
+        self._write(
+            "planned", files=len(plan), bytes_known=sizes.exact, sizes_unknown=sizes.unknown
+        )
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        """Write which file a lane has begun, and where."""
+        self._write("started", lane=lane, **_file(filed), length=length, start=start)
+
+    def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
+        """Write which bytes of another lane's file a lane has begun."""
+        self._write("joined", lane=lane, **_file(filed), start=start, end=end)
+
+    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+        """Write why a file waits."""
+        self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
+
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+        """Write which mirror is tried."""
+        self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
+
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+        """Write which host is left for later."""
+        self._write("host_set_aside", host=host, why=error.reason, pause=round(pause, 3))
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        """Write which host is given up."""
+        self._write("host_given_up", host=host, why=error.why, files=files)
+
+    def broke(self, path: str, error: InternalError) -> None:
+        """Write where a fault of this program was met."""
+        self._write("broke", path=path, why=error.reason, trace=error.trace)
+
+    def set_aside(self, path: str, kept: Path) -> None:
+        """Write where a file went that was not ours."""
+        self._write("set_aside", path=path, kept=str(kept))
+
+    def handled(self, handled: Handled) -> None:
+        """Write what the person's command said of a file."""
+        self._write(
+            "handled",
+            path=handled.path,
+            why=handled.why,
+            output=handled.output,
+            seconds=round(handled.seconds, 3),
+        )
+
+    def unpacked(self, unpacked: Unpacked) -> None:
+        """Write what came of unpacking an archive."""
+        self._write(
+            "unpacked",
+            path=unpacked.path,
+            folder=unpacked.folder,
+            files=unpacked.files,
+            bytes=unpacked.bytes,
+            not_chosen=unpacked.not_chosen,
+            left_out={each.name: each.why for each in unpacked.left_out},
+            gone=unpacked.gone,
+            failed=unpacked.failed,
+        )
+
+    def settled(self, filed: Filed, result: Result) -> None:
+        """Write what became of a file."""
+        arrival = result.arrival
+        self._write(
+            "settled",
+            **_file(filed),
+            state=result.state,
+            reason=result.reason,
+            received=result.received,
+            resumed=result.resumed,
+            attempts=result.attempts,
+            twin=result.twin,
+            note=result.note,
+            seconds=result.seconds,
+            size=arrival.size if arrival else None,
+            sha256=arrival.sha256 if arrival else None,
+        )
+
+
+def _file(filed: Filed) -> dict[str, object]:
+    return {"path": filed.path, "url": without_secrets(filed.offer.address)}

@@ -1,0 +1,5 @@
+"""The option table: what each option is, defined once, in groups that requests inherit."""
+
+from willow_cart.options.option import Option, groups_of
+
+__all__ = ["Option", "groups_of"]

@@ -1,0 +1,17 @@
+"""`completion`: what shells complete."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.option import argument
+from willow_cart.requests.request import Request
+
+
+@dataclass(frozen=True, kw_only=True)
+class CompletionRequest(Request):
+    """What `completion` is asked for."""
+
+    command = "completion"
+
+    shell: str = argument("", str, "bash, zsh or fish", choices=("bash", "zsh", "fish"))

@@ -1,0 +1,34 @@
+"""`haul`: bringing what is chosen home."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.options.hauling import (
+    FilingOptions,
+    HandlingOptions,
+    PaceOptions,
+    UnpackingOptions,
+    UnpackOption,
+)
+from willow_cart.options.option import option
+from willow_cart.options.shared import WriteErrandOption
+from willow_cart.requests.request import LookingRequest
+
+
+@dataclass(frozen=True, kw_only=True)
+class HaulRequest(
+    FilingOptions,
+    HandlingOptions,
+    WriteErrandOption,
+    UnpackingOptions,
+    UnpackOption,
+    LookingRequest,
+    PaceOptions,
+):
+    """What `haul` is asked for."""
+
+    command = "haul"
+
+    into: Path = option(Path(), Path, "the folder to file into", metavar="DIR", required=True)

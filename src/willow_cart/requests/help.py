@@ -1,0 +1,23 @@
+"""`help`: the guide."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.option import argument
+from willow_cart.requests.request import Request
+
+
+@dataclass(frozen=True, kw_only=True)
+class HelpRequest(Request):
+    """What `help` is asked for."""
+
+    command = "help"
+
+    topic: tuple[str, ...] = argument(
+        (),
+        str,
+        "what to read about: errands, checksums, or an option without its dashes: since",
+        metavar="TOPIC",
+        nargs="*",
+    )

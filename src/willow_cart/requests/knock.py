@@ -1,0 +1,18 @@
+"""`knock`: testing a place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.option import argument, flag
+from willow_cart.requests.request import ReachingRequest
+
+
+@dataclass(frozen=True, kw_only=True)
+class KnockRequest(ReachingRequest):
+    """What `knock` is asked for."""
+
+    command = "knock"
+
+    sources: tuple[str, ...] = argument((), str, "the place", metavar="ADDRESS", nargs=1)
+    json: bool = flag("write JSON for other programs")

@@ -1,0 +1,23 @@
+"""`pick`: taking rows of a cart out, and putting them back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.looking import ChoosingOptions
+from willow_cart.options.option import flag
+from willow_cart.options.shared import CartArgument
+from willow_cart.requests.request import ReachingRequest
+
+
+@dataclass(frozen=True, kw_only=True)
+class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
+    """What `pick` is asked for."""
+
+    command = "pick"
+
+    out: bool = flag("take what is chosen out", one_of="way")
+    only: bool = flag("take out everything but what is chosen", one_of="way")
+    back: bool = flag("put what is chosen back", one_of="way")
+    undo: bool = flag("undo the last picking; undo that, too, if repeated", one_of="way")
+    gone: bool = flag("choose only rows that their sources did not offer any more when last loaded")

@@ -1,0 +1,97 @@
+"""What requests have in common; each command has one of its own, in the module of its name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from typing import Any, ClassVar, Self
+
+from willow_cart.addresses import WEB, looks_like_address, normalise, origin_of, scheme_of
+from willow_cart.options import Option
+from willow_cart.options.looking import ChoosingOptions, LookingOptions
+from willow_cart.options.reaching import ConnectingOptions, SignInOptions
+from willow_cart.options.shared import SourcesArgument
+from willow_cart.requests.commands import COMMANDS
+from willow_cart.requests.given import Given, together, typed
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request:
+    """What is asked for.
+
+    Attributes:
+        given: the texts that it was made of, settings not included.
+        words: the words that were typed, or would be, the command first.
+    """
+
+    command: ClassVar[str] = ""
+    given: Given = field(default_factory=dict, repr=False, compare=False)
+    words: tuple[str, ...] = field(default=(), repr=False, compare=False)
+
+    @classmethod
+    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
+        """Make a request of what is given for its options.
+
+        Args:
+            given: texts by the keys of options and arguments.
+            settings: what counts where nothing is given.
+            words: what was typed; nothing for the words that would say the same.
+
+        Raises:
+            BadOption: options exclude each other.
+            ValueError: as the readers of options do.
+        """
+        command = COMMANDS[cls.command]
+        options = command.by_key()
+        values: dict[str, Any] = dict(command.defaults)
+        for key, texts in together((settings or {}, given), options).items():
+            values[options[key].dest] = _value_of(options[key], texts)
+        return cls(**values, given=given, words=words or (cls.command, *typed(given, options)))
+
+
+def _value_of(option: Option, texts: tuple[str, ...]) -> object:
+    if option.is_flag:
+        return True
+    if option.takes_several:
+        return tuple(map(option.read, texts))
+    (text,) = texts
+    return option.const if option.const is not None and not text else option.read(text)
+
+
+@dataclass(frozen=True, kw_only=True)
+class ReachingRequest(SignInOptions, ConnectingOptions, Request):
+    """A request for which places are reached.
+
+    Attributes:
+        sources: what is looked at; the sign-ins are for the addresses among them.
+        signatures: the queries that sign requests to containers, by the origins of these.
+    """
+
+    sources: tuple[str, ...] = ()
+    signatures: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+
+
+@dataclass(frozen=True, kw_only=True)
+class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingRequest):
+    """A request for which sources are looked at."""
+
+    @classmethod
+    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
+        """Make a request; shared access signatures are taken out of pasted container addresses.
+
+        With the signature in its query an address is that of one object; what is meant is the whole
+        container, and every request to it is to be signed.
+        """
+        made = super().read(given, settings, words)
+        if made.as_ != "bucket":
+            return made
+        parts = [_without_signature(source) for source in made.sources]
+        signed = tuple((origin_of(normalise(bare)), query) for bare, query in parts if query)
+        return replace(made, sources=tuple(bare for bare, _ in parts), signatures=signed)
+
+
+def _without_signature(source: str) -> tuple[str, str]:
+    """Part a source from the shared access signature in it; an empty one for none."""
+    bare, _, query = source.partition("?")
+    names = {each.partition("=")[0] for each in query.split("&")}
+    is_web = looks_like_address(bare) and scheme_of(bare) in WEB
+    return (bare, query) if is_web and {"sig", "sv"} <= names else (source, "")

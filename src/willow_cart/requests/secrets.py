@@ -1,0 +1,43 @@
+"""Requests as they are shown and written down: without the secrets that were typed."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterator, Sequence
+
+from willow_cart.options import Option
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.commands import COMMANDS
+from willow_cart.requests.request import Request
+
+# Where a secret is kept, which may be shown.
+_KEPT = ("env:", "file:")
+
+
+def without_value(option: Option, text: str) -> str:
+    """Return what was given for an option, without a secret that was written out there."""
+    before, value = "", text
+    if option.key == "header":
+        name, _, value = text.partition(":")
+        before = f"{name}: "
+    elif not option.is_secret:
+        return text
+    return text if value.strip().startswith(_KEPT) else f"{before}***"
+
+
+def shown_command(request: Request) -> str:
+    """Return what was typed, without secrets, to be typed again."""
+    return shlex.join(["willow-cart", *map(without_secrets, _shown_words(request.words))])
+
+
+def _shown_words(words: Sequence[str]) -> Iterator[str]:
+    """Yield words, without the secrets that were written out where they must not be."""
+    options = {each.flag: each for each in COMMANDS[words[0]].options()}
+    before: Option | None = None
+    for word in words:
+        flag, equals, value = word.partition("=")
+        if equals and flag in options:
+            yield f"{flag}={without_value(options[flag], value)}"
+        else:
+            yield word if before is None else without_value(before, word)
+        before = options.get(word)

@@ -1,0 +1,18 @@
+"""`settings`: which settings count."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.option import flag
+from willow_cart.requests.request import Request
+
+
+@dataclass(frozen=True, kw_only=True)
+class SettingsRequest(Request):
+    """What `settings` is asked for."""
+
+    command = "settings"
+
+    all: bool = flag("show also what nobody has set, as it is by itself")
+    json: bool = flag("write JSON for other programs")

@@ -1,0 +1,20 @@
+"""`survey`: looking at what is offered and chosen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from willow_cart.options.option import flag
+from willow_cart.options.reaching import PatienceOptions
+from willow_cart.options.shared import FormOptions, LanesOption
+from willow_cart.requests.request import LookingRequest
+
+
+@dataclass(frozen=True, kw_only=True)
+class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
+    """What `survey` is asked for."""
+
+    command = "survey"
+
+    why: bool = flag("show also what was dropped, and by which rule")
+    tree: bool = flag("show the folders as a tree", one_of="form")

@@ -1,0 +1,26 @@
+"""`timetable`: having an errand run by itself."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.options.option import argument, flag, option
+from willow_cart.requests.request import Request
+
+
+@dataclass(frozen=True, kw_only=True)
+class TimetableRequest(Request):
+    """What `timetable` is asked for."""
+
+    command = "timetable"
+
+    file: Path = argument(Path(), Path, "the errand", metavar="FILE")
+    at: str = option(
+        "",
+        str,
+        "when: 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', or a day of the month: '1 06:00'",
+        metavar="WHEN",
+        required=True,
+    )
+    install: bool = flag("put the line into your own crontab")

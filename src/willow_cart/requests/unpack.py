@@ -1,0 +1,31 @@
+"""`unpack`: taking out what is in archives."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.options.hauling import UnpackingOptions
+from willow_cart.options.looking import ChoosingOptions
+from willow_cart.options.option import argument, option
+from willow_cart.requests.request import Request
+
+
+@dataclass(frozen=True, kw_only=True)
+class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
+    """What `unpack` is asked for."""
+
+    command = "unpack"
+
+    archives: tuple[Path, ...] = argument(
+        (), Path, "a folder that was hauled into, or an archive", metavar="DIR|ARCHIVE", nargs="+"
+    )
+    into: Path | None = option(
+        None,
+        Path,
+        "the folder to unpack archives into (that which they were hauled into, or lie in)",
+        metavar="DIR",
+    )
+    name_parts: str = option(
+        "", str, "cuts parts out of names for --unpack-to, as for --file-as", metavar="REGEX"
+    )

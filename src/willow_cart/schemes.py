@@ -1,0 +1,68 @@
+"""The protocols: one line for each scheme of addresses, and one module in `willow_cart.access`.
+
+What is particular to a scheme (its port, whether its addresses have queries, how it lists) is asked
+of here. Its module has a function `connect(settings)` that returns an `Access`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+
+class Lists(Enum):
+    """How a protocol says what there is."""
+
+    DOCUMENTS = "documents"
+    """By pages and other documents, as on the web."""
+    FOLDERS = "folders"
+    """Folder by folder."""
+    KEYS = "keys"
+    """By the keys of objects; dots and slashes mean nothing in them."""
+
+
+class Secured(Enum):
+    """When a connection is secured by TLS."""
+
+    NEVER = "never"
+    ALWAYS = "always"
+    ON_ITS_PORT = "on its port"
+    """From the beginning on its own port; on others after the first words."""
+
+
+@dataclass(frozen=True, slots=True)
+class Scheme:
+    """What is particular to the addresses of a scheme.
+
+    Attributes:
+        name: with which they begin.
+        port: that need not be written; None where there is none.
+        module: what speaks it.
+        lists: how it says what there is.
+        has_queries: whether a question mark begins a query, and is no wildcard or part of a name.
+        secured: when TLS begins.
+        is_typed: whether people type such addresses.
+    """
+
+    name: str
+    port: int | None
+    module: str
+    lists: Lists
+    has_queries: bool = False
+    secured: Secured = Secured.NEVER
+    is_typed: bool = True
+
+
+# FTP has no queries (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
+_SCHEMES = (
+    Scheme("https", 443, "willow_cart.access.web", Lists.DOCUMENTS, True, Secured.ALWAYS),
+    Scheme("http", 80, "willow_cart.access.web", Lists.DOCUMENTS, True),
+    Scheme("ftp", 21, "willow_cart.access.ftp", Lists.FOLDERS),
+    Scheme("ftps", 990, "willow_cart.access.ftp", Lists.FOLDERS, False, Secured.ON_ITS_PORT),
+    Scheme("s3", None, "willow_cart.access.bucket", Lists.KEYS),
+    Scheme("gs", None, "willow_cart.access.bucket", Lists.KEYS),
+    Scheme("file", None, "willow_cart.access.local", Lists.FOLDERS, is_typed=False),
+)
+
+SCHEMES = {each.name: each for each in _SCHEMES}
+"""The schemes by their names."""

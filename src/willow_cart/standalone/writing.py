@@ -1,0 +1,68 @@
+"""A cart as a Python file that brings it home by itself, where nothing but Python is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from datetime import datetime
+from importlib.resources import files
+from pathlib import Path
+from pprint import pformat
+
+from willow_cart.addresses import is_inside, scheme_of
+from willow_cart.filing import Layout, make_plan
+from willow_cart.model import Offer, Trouble
+from willow_cart.redaction import holds_secret, without_secrets
+from willow_cart.replacing import marked_with, replacing
+from willow_cart.shelf import Shelf
+
+_IS_SCRIPT = marked_with(b"# Made by willow-cart, ")
+
+_EMPTY = "FILES: Sequence[dict[str, Any]] = ()\n"
+
+_SPOKEN = ("http", "https", "ftp", "ftps")
+"""The schemes that the standard library can go on in."""
+
+
+def write_script(
+    offers: Iterable[Offer], path: Path, made: datetime, *, overwrite: bool = False
+) -> tuple[int, list[Trouble]]:
+    """Write a file that brings offers home by itself.
+
+    Paths are those that a haul gives them in the layout of a tree. The file has no sign-ins, and
+    addresses with a secret are left out as from every cart.
+
+    Args:
+        offers: what is to come.
+        path: of the file.
+        made: when, to be told in it.
+        overwrite: whether a file there is replaced that is not such a script.
+
+    Returns:
+        How many files it brings, and what it cannot bring.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    troubles = []
+    rows = []
+    for filed in make_plan(Shelf(offers), Layout.TREE):
+        offer = filed.offer
+        urls = [each for each in (offer.address, *offer.mirrors) if _is_brought(each)]
+        if not urls:
+            why = "is not brought by a script: it needs willow-cart, or its address holds a secret"
+            troubles.append(Trouble(without_secrets(offer.address), why))
+            continue
+        checksums = [*map(str, offer.checksums)]
+        rows.append({"path": filed.path, "urls": urls, "size": offer.size, "checksums": checksums})
+    program = files("willow_cart.standalone").joinpath("program.py").read_text("utf-8")
+    head, tail = program.split(_EMPTY)
+    listed = pformat(rows, width=96, sort_dicts=False)
+    with replacing(path, is_ours=_IS_SCRIPT, overwrite=overwrite) as text:
+        text.write(f"#!/usr/bin/env python3\n# Made by willow-cart, {made:%Y-%m-%d %H:%M} UTC.\n")
+        text.write(f"{head}FILES: Sequence[dict[str, Any]] = {listed}\n{tail}")
+    return len(rows), troubles
+
+
+def _is_brought(address: str) -> bool:
+    spoken = scheme_of(address) in _SPOKEN and not is_inside(address)
+    return spoken and not holds_secret(address)

@@ -1,0 +1,131 @@
+"""TOML files (TOML 1.0) that people write, with the line in which each key stands."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from collections import Counter
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from willow_cart.errors import BadOption, plainly
+from willow_cart.named_files import open_named
+
+_HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
+_KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
+
+# No person writes a longer one.
+_LARGEST = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """A table of a file, or the keywords of a function.
+
+    Attributes:
+        title: how it is written there: `[[source]]`.
+        file: the file; for keywords the function.
+        keys: what it says.
+        lines: where in the file.
+    """
+
+    title: str
+    file: str
+    keys: Mapping[str, object] = field(default_factory=dict)
+    lines: Mapping[str, int] = field(default_factory=dict)
+
+    def place(self, key: str = "") -> str:
+        """Where something stands, for messages."""
+        line = self.lines.get(key or "", 0)
+        return ", ".join(filter(None, (self.file, line and f"line {line}", key or self.title)))  # type: ignore[arg-type]
+
+    def require_known(self, known: Collection[str]) -> None:
+        """Refuse keys that mean nothing here.
+
+        Raises:
+            BadOption: there is one.
+        """
+        for key in self.keys:
+            if key not in known:
+                near = difflib.get_close_matches(key, known, 1)
+                meant = f"did you mean {near[0]} ?" if near else "see the guide on errands"
+                raise BadOption(self.place(key), f"is not known in {self.title}", meant)
+
+
+class TomlFile:
+    """A file, read as a whole.
+
+    Args:
+        path: of the file.
+        advice: what to do if there is none that can be read.
+
+    Attributes:
+        content: what it says.
+
+    Raises:
+        BadOption: it cannot be read.
+    """
+
+    def __init__(self, path: Path, advice: str) -> None:
+        self._name = str(path)
+        try:
+            with open_named(path) as file:
+                text = file.read(_LARGEST).decode("utf-8")
+            self.content: Mapping[str, object] = tomllib.loads(text)
+        except OSError as error:
+            raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
+        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+            raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
+        self._lines = _lines_of(text)
+
+    def top(self, title: str) -> Table:
+        """Return what it says before its first table, with the lines of the tables as well."""
+        lines = {name: at.get("", 0) for (name, _), at in self._lines.items() if name}
+        keys = {
+            key: value for key, value in self.content.items() if not isinstance(value, dict | list)
+        }
+        return Table(title, self._name, keys, self._lines[("", 0)] | lines)
+
+    def table(self, name: str) -> Table:
+        """Return a table; an empty one where there is none.
+
+        Raises:
+            BadOption: what has that name is something else.
+        """
+        keys = self.content.get(name, {})
+        if not isinstance(keys, dict):
+            raise BadOption(self._place_of(name), "is no table", f"write [{name}]")
+        return Table(f"[{name}]", self._name, keys, self._lines.get((name, 0), {}))
+
+    def tables(self, name: str) -> Iterator[Table]:
+        """Yield the tables of a list.
+
+        Raises:
+            BadOption: what has that name is something else.
+        """
+        found = self.content.get(name, [])
+        if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
+            raise BadOption(self._place_of(name), "is no list of tables", f"write [[{name}]]")
+        for place, keys in enumerate(found):
+            yield Table(f"[[{name}]]", self._name, keys, self._lines.get((name, place), {}))
+
+    def _place_of(self, name: str) -> str:
+        line = self._lines.get((name, 0), {}).get("") or self._lines["", 0].get(name)
+        return ", ".join(filter(None, (self._name, f"line {line}" if line else "", name)))
+
+
+def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:
+    """The line of each key, by its table and the number of that; of a table under no key."""
+    lines: dict[tuple[str, int], dict[str, int]] = {("", 0): {}}
+    counts: Counter[str] = Counter()
+    here = lines["", 0]
+    for number, line in enumerate(text.splitlines(), 1):
+        if head := _HEAD.match(line):
+            name = head[2]
+            here = lines.setdefault((name, counts[name]), {"": number})
+            counts[name] += bool(head[1])
+        elif key := _KEY.match(line):
+            here.setdefault(key[1], number)
+    return lines

@@ -1,0 +1,143 @@
+"""Bars on a terminal while a haul is under way."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+from typing import Self
+
+from rich.console import Console, Group, RenderableType
+from rich.live import Live
+from rich.progress_bar import ProgressBar
+from rich.table import Table
+from rich.text import Text
+
+from willow_cart.model import State
+from willow_cart.records import Progress
+from willow_cart.units import count_of, format_duration, format_size, printable
+from willow_cart.views.lines import View
+
+_DRAWS_A_SECOND = 4
+
+# From so many columns on, lanes have a title and bytes are written out.
+_WIDE = 64
+
+
+class LiveView(View):
+    """Bars that are drawn anew a few times a second, whatever happens how often.
+
+    Args:
+        into: the destination, for the heading.
+        clock: monotonic, in seconds.
+        console: where to draw.
+    """
+
+    def __init__(
+        self,
+        into: Path,
+        clock: Callable[[], float] = time.monotonic,
+        console: Console | None = None,
+    ) -> None:
+        super().__init__(self._say_above, clock)
+        self._into = into
+        self._console = console or Console(stderr=True, highlight=False, markup=False, emoji=False)
+        self._live = Live(
+            console=self._console,
+            get_renderable=self._draw,
+            refresh_per_second=_DRAWS_A_SECOND,
+            transient=True,
+        )
+
+    def __enter__(self) -> Self:
+        self._live.__enter__()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._live.refresh()  # a notebook keeps what is drawn last
+        self._live.__exit__(None, None, None)
+
+    def _say_above(self, line: str) -> None:
+        """Write the line above the bars."""
+        style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
+        with suppress(OSError):  # as in `tell`
+            self._console.print(Text(printable(line), style), soft_wrap=True)
+
+    def _draw(self) -> RenderableType:
+        return draw(self.progress(), self._into, self._console.width)
+
+
+def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
+    """A row for each lane and one for all; the columns give way on a narrow screen.
+
+    Args:
+        far: how far a haul is.
+        into: its destination, for the heading.
+        width: of the screen, in characters.
+    """
+    wide = width >= _WIDE
+    label, figures = (8, 20) if wide else (4, 6)
+    bar = max(8, width // 5)
+    room = min(max(far.longest, 24), width - bar - figures - label - 2)
+    grid = Table.grid(padding=(0, 1))
+    grid.add_column(width=label - 1, style="dim", no_wrap=True)
+    grid.add_column(width=room, no_wrap=True)
+    grid.add_column(width=bar, no_wrap=True)
+    grid.add_column(no_wrap=True)
+    for lane in far.lanes:
+        title = f"lane {lane.number + 1}" if wide else str(lane.number + 1)
+        if not lane.path:
+            grid.add_row(title, Text("waits", "dim"), "", "")
+            continue
+        name = lane.path
+        if lane.strand is not None:
+            name = f"  the same from {format_size(lane.strand)}"
+        come = _of(lane.have, lane.length, wide=wide)
+        row = (title, printable(cut_middle(name, room)), _bar(lane.have, lane.length, bar), come)
+        grid.add_row(*row)
+    in_bytes = far.bytes is not None
+    total, done = (far.bytes, far.have) if in_bytes else (far.files, far.files_done)
+    files = Text(f"{far.files_done:,} of {count_of(far.files, 'file')}", "bold")
+    come = _of(far.have, far.bytes, wide=wide)
+    grid.add_row("all", files, _bar(done, total, bar), Text(come, "bold"))
+    notes = [f"{format_size(int(far.speed))}/s"]
+    if far.left is not None and far.left >= 1:
+        notes.append(f"about {format_duration(round(far.left))} left")
+    if far.aside:
+        notes.append(f"{count_of(far.aside, 'host')} set aside")
+    if far.put_off:
+        notes.append(f"{count_of(far.put_off, 'file')} put off")
+    where = Text(f"{'':{label}}into {into}: ", "dim")
+    return Group(grid, where.append(", ".join(notes), "not dim"))
+
+
+def _bar(done: int, total: int | None, width: int) -> RenderableType:
+    """A bar, or nothing where nobody knows how long the whole is."""
+    if total is None:
+        return ""
+    return ProgressBar(
+        total=max(total, 1),
+        completed=done,
+        width=width,
+        style="bright_black",
+        complete_style="green",
+        finished_style="green",
+    )
+
+
+def _of(have: int, length: int | None, *, wide: bool) -> str:
+    """How much has come: in bytes, or as a share where there is no room for them."""
+    if length is None:
+        return format_size(have)
+    if wide:
+        return f"{format_size(have)} of {format_size(length)}"
+    return f"{100 * have // max(length, 1)} %"
+
+
+def cut_middle(text: str, width: int) -> str:
+    """Shorten a text in its middle: names differ in their beginnings and their ends."""
+    if len(text) <= width:
+        return text
+    head = (width - 1) // 2
+    return f"{text[:head]}…{text[len(text) - (width - 1 - head) :]}"

@@ -1,0 +1,206 @@
+"""What a person is told while a haul is under way, line by line; `views.bars` draws."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
+from willow_cart.filing import Filed, Plan
+from willow_cart.hauling import Handled, Unpacked
+from willow_cart.hauling.progress import Follower
+from willow_cart.jobs.observer import Throttle
+from willow_cart.model import State
+from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
+from willow_cart.units import count_of, format_duration, format_size
+
+_SECONDS_BETWEEN_LINES = 10.0
+
+# So many members that were left out are named.
+_MOST_NAMED = 8
+
+# In the background lines pile up over a night.
+_SECONDS_IN_BACKGROUND = 60.0
+
+Say = Callable[[str], object]
+"""Writes one line for good, or keeps it; several threads call it."""
+
+
+class View(Follower):
+    """Say what a person should know of a haul, line by line; subclasses draw besides.
+
+    Args:
+        say: writes a line.
+        clock: monotonic, in seconds.
+
+    Attributes:
+        tells_failures: whether files that do not come are told one by one.
+    """
+
+    def __init__(self, say: Say, clock: Callable[[], float] = time.monotonic) -> None:
+        super().__init__(clock)
+        self.say = say
+        self.tells_failures = True
+        self._waits = Throttle(clock)
+
+    def goes_on(self, begun: str) -> None:
+        """Say that an earlier haul came to no end of its own."""
+        when = f"{datetime.fromisoformat(begun):%Y-%m-%d %H:%M} UTC"
+        self.say(f"the haul of {when} was broken off; this one goes on from where that was")
+
+    def planned(self, plan: Plan) -> None:
+        """Say what people should know before anything is fetched."""
+        super().planned(plan)
+        if twice := plan.offers.twice:
+            self.say(f"{count_of(twice, 'address', 'addresses')} named twice, fetched once")
+        if example := plan.changed.example:
+            verb = "is" if plan.changed.files == 1 else "are"
+            self.say(
+                f"{count_of(plan.changed.files, 'name')} {verb} changed to be safe, such as that of"
+                f" {without_secrets(example.offer.address)}, filed as {example.path}"
+            )
+        for clash in plan.clashes:
+            several = len(clash.given) > 1
+            self.say(
+                f"{clash.wanted}: wanted by {count_of(len(clash.given), 'address', 'addresses')}"
+                f"{'' if several else ' and taken already'}; filed as "
+                + " and ".join(filed.path for filed in clash.given)
+            )
+        if example := plan.staying.example:
+            self.say(
+                f"{count_of(plan.staying.files, 'file')} filed by an earlier haul in another layout"
+                f" stay where they are, such as {example.path}"
+            )
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        """Say so if an earlier haul has left a part of a file."""
+        if start and filed.path not in self.put_off:
+            self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
+        super().started(lane, filed, length, start)
+
+    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+        """Say why a file waits and for how long."""
+        have = self.carried(lane, filed.path)
+        super().postponed(lane, filed, error, pause)
+        if have:
+            on = f"resuming at {format_size(have)} in {format_duration(pause)}"
+            self.say(f"{filed.path}: {error.reason}; {on}")
+        else:
+            self._say_of_host(host_of(filed.offer.address), filed, error, pause)
+
+    def _say_of_host(self, host: str, filed: Filed, error: TryAgain, pause: float) -> None:
+        """Say why a file waits that has not begun, once for all that wait for the same reason."""
+        if not self._waits.is_due((host, error.reason)):
+            return
+        if isinstance(error, ServerBusy):
+            self.say(
+                f"{host} is busy ({error.reason}); asking more slowly, again in"
+                f" {format_duration(pause)}"
+            )
+        else:
+            self.say(f"{filed.path}: {error.reason}; trying again in {format_duration(pause)}")
+
+    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+        """Say which mirror is tried, and why."""
+        super().turned(lane, filed, why, mirror)
+        self.say(f"{filed.path}: {why}; tries the mirror {mirror}")
+
+    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+        """Say which host is left for later."""
+        super().host_set_aside(host, error, pause)
+        self.say(
+            f"{host} fails again and again ({error.reason}); it is set aside until the others are"
+            f" done, for {format_duration(pause)} at least"
+        )
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        """Say how many files a host leaves behind, in one line."""
+        self.say(f"{host} is given up with {count_of(files, 'file')} to come: {error.why}")
+
+    def set_aside(self, path: str, kept: Path) -> None:
+        """Say where a file went that a haul had not put there."""
+        self.say(f"{path}: what lay there was not as a haul had left it; it is kept in {kept}")
+
+    def handled(self, handled: Handled) -> None:
+        """Say which file the person's command failed for."""
+        if handled.why:
+            self.say(f"{handled.path}: {handled.why}")
+
+    def unpacked(self, unpacked: Unpacked) -> None:
+        """Say what of an archive did not come out of it, and what went."""
+        if unpacked.failed:
+            self.say(f"{unpacked.path}: not unpacked: {unpacked.failed}")
+        for left_out in unpacked.left_out[:_MOST_NAMED]:
+            self.say(f"{unpacked.path}: left out {left_out.name}: {left_out.why}")
+        if (more := len(unpacked.left_out) - _MOST_NAMED) > 0:
+            self.say(f"{unpacked.path}: left out {count_of(more, 'member')} more")
+        if before := unpacked.left_out_before:
+            self.say(
+                f"{unpacked.path}: {count_of(before, 'member')} had been left out when it was"
+                " unpacked"
+            )
+        if gone := unpacked.gone:
+            self.say(
+                f"{unpacked.path}: {count_of(len(gone), 'file')} of an earlier version no longer in"
+                f" it, such as {gone[0]}, put aside in .willow/aside"
+            )
+
+    def settled(self, filed: Filed, result: Result) -> None:
+        """Count a file, and say what went wrong with it."""
+        super().settled(filed, result)
+        if result.is_unsound:
+            self.say(f"{result.path} arrived, but {result.reason}")
+        if result.note:
+            self.say(f"{result.path}: {result.note}")
+        # What was never asked for is told by its host.
+        failed = result.state in (State.FAILED, State.REFUSED) and result.attempts
+        if failed and self.tells_failures:
+            self.say(f"{result.state}: {result.address}: {result.reason}")
+
+
+class PlainView(View):
+    """A line now and then, for logs and pipes.
+
+    Args:
+        say: writes a line.
+        begun: called once it is known what is to be done, for a haul in the background.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(
+        self,
+        say: Say,
+        begun: Callable[[], None] | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        super().__init__(say, clock)
+        self._begun = begun
+        self._lock = threading.Lock()
+        self._between = _SECONDS_IN_BACKGROUND if begun else _SECONDS_BETWEEN_LINES
+        self._next_line = clock() + self._between
+
+    def planned(self, plan: Plan) -> None:
+        """Say what people should know, and hand the terminal back if it is waiting for that."""
+        super().planned(plan)
+        if self._begun is not None:
+            self._begun()
+
+    def received(self, lane: int, count: int) -> None:
+        """Follow the bytes, and write a line if it is time for one."""
+        super().received(lane, count)
+        now = self._clock()
+        with self._lock:
+            if now < self._next_line:
+                return
+            self._next_line = now + self._between
+        far = self.progress()
+        left = f", {format_duration(far.left)} left" if far.left else ""
+        self.say(
+            f"{far.files_done:,} of {count_of(far.files, 'file')}, {format_size(far.have)},"
+            f" {format_size(int(far.speed))}/s{left}"
+        )

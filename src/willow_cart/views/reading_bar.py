@@ -1,0 +1,42 @@
+"""A bar on a terminal while files are read to be checked."""
+
+from __future__ import annotations
+
+from typing import Self
+
+from rich.console import Console
+from rich.progress import (
+    BarColumn,
+    DownloadColumn,
+    Progress,
+    TextColumn,
+    TimeRemainingColumn,
+    TransferSpeedColumn,
+)
+
+from willow_cart.jobs.observer import Reading
+
+
+class ReadingBar(Reading):
+    """Draws how much has been read, how fast, and how long the rest takes."""
+
+    def __init__(self) -> None:
+        columns = (TextColumn("reading"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+                   TimeRemainingColumn())  # fmt: skip
+        self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+        self._task = self._progress.add_task("reading", total=None)
+
+    def __enter__(self) -> Self:
+        self._progress.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._progress.stop()
+
+    def begin(self, total: int) -> None:
+        """Know how long the bar is."""
+        self._progress.update(self._task, total=total or None)
+
+    def advance(self, count: int) -> None:
+        """Fill the bar by so many bytes."""
+        self._progress.advance(self._task, count)

@@ -1,0 +1,304 @@
+"""What a person is told, in words: of the events of a job, and of what came of it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from functools import singledispatch
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.errands.events import (
+    CannotRun,
+    HaulEnded,
+    OfferedNoMore,
+    SourceOffers,
+    StepBegun,
+    StepEnded,
+    StepFailed,
+    StepsLeft,
+)
+from willow_cart.jobs.events import (
+    AwaitsAnswers,
+    CartFilled,
+    CartKept,
+    ChangedHere,
+    ErrandWritten,
+    KeptAside,
+    ListFound,
+    Looked,
+    NotAsked,
+    NotPromised,
+    PassedOver,
+    Unsure,
+    Waits,
+)
+from willow_cart.model import Sizes, State
+from willow_cart.sources import Why
+from willow_cart.units import count_of, format_duration, format_size
+
+if TYPE_CHECKING:
+    from willow_cart.cart import Loaded
+    from willow_cart.hauling import Account
+    from willow_cart.offline import Taken
+    from willow_cart.packing import Packed
+    from willow_cart.tables import Combined
+
+# So many of what was not entered are named.
+_MOST_NAMED = 8
+
+
+@singledispatch
+def lines_of(event: object) -> Iterator[str]:
+    """Yield the lines that tell of an event; of a trouble or an error what it says of itself."""
+    yield str(event)
+
+
+@lines_of.register(Waits)
+def _of_wait(event: Waits) -> Iterator[str]:
+    error = event.error
+    yield f"{error.thing}: {error.reason}; trying again in {format_duration(event.pause)}"
+
+
+@lines_of.register(AwaitsAnswers)
+def _of_answers(event: AwaitsAnswers) -> Iterator[str]:
+    more = f" and {len(event.waiting) - 1:,} more" if len(event.waiting) > 1 else ""
+    verb = "has" if event.answered == 1 else "have"
+    yield (
+        f"{count_of(event.answered, 'address', 'addresses')} {verb} answered; waiting for"
+        f" {event.waiting[0]}{more}"
+    )
+
+
+@lines_of.register(PassedOver)
+def _of_passed_over(event: PassedOver) -> Iterator[str]:
+    yield f"{event.path}: is passed over: {event.reason}"
+
+
+@lines_of.register(ErrandWritten)
+def _of_errand_written(event: ErrandWritten) -> Iterator[str]:
+    yield f"written to {event.path}; willow-cart errand {event.path} --preview shows what it does"
+
+
+@lines_of.register(CartKept)
+def _of_cart_kept(event: CartKept) -> Iterator[str]:
+    yield cart_line(event.filled)
+
+
+@lines_of.register(ListFound)
+def _of_list_found(event: ListFound) -> Iterator[str]:
+    yield (
+        f"{event.place} promises {count_of(event.checksums, 'checksum')}; it lies beside the files,"
+        " and whoever could change them could change it too"
+    )
+
+
+@lines_of.register(NotPromised)
+def _of_not_promised(event: NotPromised) -> Iterator[str]:
+    verb = "has" if event.bare == 1 else "have"
+    yield f"{count_of(event.bare, 'file')} of {event.files:,} {verb} no checksum in the lists"
+
+
+@lines_of.register(ChangedHere)
+def _of_changed_here(event: ChangedHere) -> Iterator[str]:
+    verb = "is" if event.files == 1 else "are"
+    yield (
+        f"{count_of(event.files, 'file')} {verb} not as hauled, such as {event.example}; an audit"
+        " says more"
+    )
+
+
+@lines_of.register(NotAsked)
+def _of_not_asked(event: NotAsked) -> Iterator[str]:
+    yield f"{event.path}: came from a file of this machine; --local-files fetches such files again"
+
+
+@lines_of.register(KeptAside)
+def _of_kept_aside(event: KeptAside) -> Iterator[str]:
+    yield f"{event.path}: what lay there is kept in {event.kept}"
+
+
+@lines_of.register(Unsure)
+def _of_unsure(event: Unsure) -> Iterator[str]:
+    """Yield of how many offers a rule could not tell, and what decides."""
+    for count, fact, option in (
+        (event.choice.undated, "date", "--undated"),
+        (event.choice.unsized, "size that is known well enough", "--unsized"),
+    ):
+        if count:
+            verb = "has" if count == 1 else "have"
+            yield (
+                f"{count_of(count, 'offer')} that dates or sizes are to choose {verb} no {fact}"
+                f" ({option} keep|drop decides; --ask-sizes asks the servers)"
+            )
+
+
+@lines_of.register(SourceOffers)
+def _of_source(event: SourceOffers) -> Iterator[str]:
+    yield f"{event.source}: {count_of(event.files, 'file')}"
+
+
+@lines_of.register(HaulEnded)
+def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
+    yield summed_up(event.hauled.account, event.hauled.request.into)
+
+
+@lines_of.register(OfferedNoMore)
+def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
+    files = f"{count_of(event.files, 'file')} offered no more, such as {event.example}"
+    if event.put_aside is None:
+        yield f'{files}; kept (gone = "aside" puts such aside)'
+    else:
+        yield f"{files}; {event.put_aside:,} put aside in {event.folder}"
+
+
+@lines_of.register(StepsLeft)
+def _of_steps_left(event: StepsLeft) -> Iterator[str]:
+    yield (
+        f"{event.first}: not begun, since not everything has come; --from {event.first.what} begins"
+        " it all the same"
+    )
+
+
+@lines_of.register(StepBegun)
+def _of_step_begun(event: StepBegun) -> Iterator[str]:
+    yield f"{event.step}: {event.step.typed}"
+
+
+@lines_of.register(StepEnded)
+def _of_step_ended(event: StepEnded) -> Iterator[str]:
+    yield f"{event.step}: done"
+
+
+@lines_of.register(StepFailed)
+def _of_step_failed(event: StepFailed) -> Iterator[str]:
+    yield (
+        f"{event.step}: failed with exit code {int(event.exit_code)}; once that is mended, --from"
+        f" {event.step.number} goes on there"
+    )
+
+
+@lines_of.register(CannotRun)
+def _of_cannot_run(event: CannotRun) -> Iterator[str]:
+    yield f"{event.key}: {event.reason}" if event.key else event.reason
+
+
+@lines_of.register(Looked)
+def _of_looking(event: Looked) -> Iterator[str]:
+    """Yield what was seen and not entered, and of what a rule could not tell."""
+    found, depth = event.found, event.depth
+    yield from found.notes
+    if found.ended_by:
+        yield f"the listing was read up to {found.ended_by}; there may be more"
+    ways = {
+        Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
+        Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
+        Why.LOOP: "not entered, a way back to where it began",
+        Why.DEEP: f"not entered, {Why.DEEP}",
+        Why.MANY: "not entered, after so many others (--most-listed allows more)",
+        Why.PAGES: f"not followed (--pages {event.pages + 1} or more goes on)",
+    }
+    for why, way in ways.items():
+        paths = [each.path for each in found.not_entered if each.why is why]
+        if paths:
+            noun = "further page" if why is Why.PAGES else "folder"
+            named = ", ".join(paths[:_MOST_NAMED])
+            more = f", ... and {len(paths) - _MOST_NAMED:,} more" if paths[_MOST_NAMED:] else ""
+            yield f"{count_of(len(paths), noun)} {way}: {named}{more}"
+    yield from _of_unsure(Unsure(event.choice))
+
+
+@lines_of.register(CartFilled)
+def _of_cart(filled: CartFilled) -> Iterator[str]:
+    """Yield what is odd about what was put in a cart."""
+    loaded = filled.loaded
+    if filled.bare and filled.form is not None:
+        yield (
+            f"{count_of(filled.bare, 'checksum')} left out: a {filled.form.name} has no room for"
+            " them"
+        )
+    yield from map(str, [*loaded.unread, *loaded.oddities])
+    if loaded.secrets:
+        holds = "address holds" if loaded.secrets == 1 else "addresses hold"
+        yield (
+            f"{loaded.secrets:,} {holds} a secret, which no cart keeps; haul such from the source"
+            " itself, or give a sign-in"
+        )
+    if loaded.gone:
+        yield f"{count_of(loaded.gone, 'file')} not offered any more, marked in the column gone"
+
+
+def cart_line(filled: CartFilled) -> str:
+    """Return the line that sums up what was put in a cart."""
+    return f"{filled.path}: {_changes(filled.loaded)}"
+
+
+def _changes(loaded: Loaded) -> str:
+    changes = [f"{loaded.new:,} new", f"{loaded.renewed:,} renewed", f"{loaded.gone:,} gone"]
+    if loaded.back:
+        changes.append(f"{loaded.back:,} back")
+    rows = count_of(loaded.rows, "row")
+    return f"{rows} ({', '.join(changes)}); taken are {in_words(loaded.taken)}"
+
+
+def counted(files: int, counts: Mapping[State, int]) -> str:
+    """How many files there are, and how many in each state: none is left out, so none is missed."""
+    states = ", ".join(f"{counts.get(state, 0):,} {state}" for state in State)
+    return f"{count_of(files, 'file')}: {states}"
+
+
+def summed_up(done: Account | Taken, into: Path) -> str:
+    """The line that says what came of a haul, or of several that are one."""
+    return (
+        f"{counted(done.planned, done.counts)}; {format_size(done.received)} received in"
+        f" {format_duration(done.seconds)} into {into}"
+    )
+
+
+def in_words(sizes: Sizes) -> str:
+    """How many files there are and how large they are; unknown sizes are counted, never as zero."""
+    words = count_of(sizes.files, "file")
+    if sizes.files > sizes.unknown:
+        words += f", {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    if sizes.unknown:
+        words += f", {count_of(sizes.unknown, 'size')} unknown"
+    return words
+
+
+def unpacked_line(account: Account) -> str:
+    """Return the line that says what came of unpacking."""
+    line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
+    if account.left_out:
+        line += f", {account.left_out:,} left out"
+    if account.unpacked_before:
+        line += f"; {account.unpacked_before:,} unpacked before"
+    if account.not_unpacked:
+        line += f"; {count_of(account.not_unpacked, 'archive')} could not be unpacked"
+    return line
+
+
+def combined_line(combined: Combined, to: Path | None) -> str:
+    """Return the line that says what came of putting tables together.
+
+    Args:
+        combined: what came of it.
+        to: where they were put; None for nowhere.
+    """
+    if combined.unchanged and not combined.files:
+        tables = count_of(combined.unchanged, "table")
+        return f"{tables}, nothing new; {count_of(combined.kept, 'row')} in {to}"
+    line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
+    if combined.unchanged:
+        was = "was" if combined.unchanged == 1 else "were"
+        line += f"; {combined.unchanged:,} {was} there already"
+    if combined.kept:
+        line += f"; {count_of(combined.kept, 'row')} from before"
+    written = to is not None and combined.files
+    return f"{line}; {f'written to {to}' if written else 'nothing was written'}"
+
+
+def packed_line(packed: Packed, to: Path) -> str:
+    """Return the line that says what was packed."""
+    return (
+        f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {to},"
+        f" {format_size(packed.size)}"
+    )
