@@ -16,7 +16,7 @@ from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
 from willow_cart.errors import BadOption, StrangeAnswer, TimedOut, TookTooLong
 from willow_cart.hauling.docket import Docket, Wait
-from willow_cart.hauling.pace import Limits, Meter, Pace, SpeedCap
+from willow_cart.transfer.pace import Limits, Meter, Pace, SpeedCap
 from willow_cart.units import parse_seconds
 
 

@@ -2,14 +2,26 @@
 
 from __future__ import annotations
 
+import ast
 from collections import Counter
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from willow_cart.access import Patience, Retrier
-from willow_cart.errors import TryAgain
+import willow_cart
+from willow_cart.access import Cause, Failure, GiveUp, Patience, Retrier, Retry
+from willow_cart.errors import (
+    ConnectionLost,
+    HostUnknown,
+    NotServed,
+    NotTrusted,
+    ServerBusy,
+    TimedOut,
+    TryAgain,
+    WrongContent,
+)
 from willow_cart.exits import Exit
 from willow_cart.hauling import Account
 from willow_cart.hauling.crowding import Crowding
@@ -23,6 +35,35 @@ from willow_cart.units import format_duration, format_size, parse_size
 def test_pauses_grow_and_end() -> None:
     patience = Patience(attempts=4, pause=1.0, growth=3.0, longest=5.0)
     assert [patience.pause_after(vain, None, 0.5) for vain in range(6)] == [1, 1, 3, 5, None, None]
+
+
+@pytest.mark.parametrize(
+    ("failure", "cause", "decision"),
+    [
+        (Failure(TimedOut("x", "silent"), 1), Cause.HOST, Retry(1.0)),
+        (Failure(TimedOut("x", "silent"), 2), Cause.HOST, Retry(2.0)),
+        (Failure(TimedOut("x", "silent"), 0), Cause.FILE, Retry(1.0)),
+        (Failure(TimedOut("x", "silent"), 5), Cause.HOST, GiveUp.ATTEMPTS),
+        (Failure(ConnectionLost("x", "lost"), 1), Cause.HOST, Retry(1.0)),
+        (Failure(ConnectionLost("x", "lost"), 1, has_company=True), Cause.CROWDING, Retry(1.0)),
+        (Failure(ConnectionLost("x", "lost"), 1, 2, has_company=True), Cause.HOST, Retry(1.0)),
+        (Failure(ServerBusy("x", "429", status=429, wait=7), 1), Cause.CROWDING, Retry(7)),
+        (Failure(ServerBusy("x", "429", status=429, wait=7), 1, 20), Cause.HOST, Retry(7)),
+        (Failure(ServerBusy("x", "429", status=429, wait=None), 1), Cause.HOST, Retry(1.0)),
+        (Failure(ServerBusy("x", "429", status=429, wait=None), 1, served=3), Cause.CROWDING, Retry(1.0)),
+        (Failure(ServerBusy("x", "500", status=500, wait=None), 1, served=3), Cause.HOST, Retry(1.0)),
+        (Failure(ServerBusy("x", "421", status=421, wait=None, most=1), 1), Cause.CROWDING, Retry(1.0)),
+        (Failure(ServerBusy("x", "503", status=503, wait=301), 1), Cause.CROWDING, GiveUp.WAIT),
+        (Failure(HostUnknown("x", "unknown"), 1), Cause.HOST, GiveUp.PERMANENT),
+        (Failure(NotTrusted("x", "expired"), 1), Cause.HOST, GiveUp.PERMANENT),
+        (Failure(NotServed("x", "404", status=404), 1), Cause.FILE, GiveUp.PERMANENT),
+        (Failure(WrongContent("x", "wrong", "look"), 1), Cause.FILE, GiveUp.PERMANENT),
+    ],
+)  # fmt: skip
+def test_what_becomes_of_a_failure_is_decided_by_its_facts(
+    failure: Failure, cause: Cause, decision: Retry | GiveUp
+) -> None:
+    assert (failure.cause, Patience().decide(failure, 0.5)) == (cause, decision)
 
 
 def test_pauses_are_spread_so_that_lanes_do_not_come_back_at_once() -> None:
@@ -225,3 +266,17 @@ def test_a_rate_settles_at_what_a_host_takes() -> None:
             pause = 1.0
         now += pause
     assert settled / 75.0 > 0.9 * 40
+
+
+def test_the_state_of_a_transfer_is_changed_by_its_own_methods_alone() -> None:
+    source = Path(willow_cart.__file__).parent
+    outside = [
+        f"{path.relative_to(source)}:{node.lineno}"
+        for path in source.rglob("*.py")
+        if path.name != "trips.py"
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Attribute)
+        and isinstance(node.ctx, ast.Store | ast.Del)
+        and ast.unparse(node.value).rpartition(".")[2] == "trip"
+    ]
+    assert outside == []

@@ -20,10 +20,11 @@ from willow_cart.access import Patience
 from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.destination import destination, tree
 from willow_cart.destination import disk as disk_module
-from willow_cart.hauling import Wishes, bring_home, filer, receiving
-from willow_cart.hauling.spans import Spans
+from willow_cart.hauling import Wishes, bring_home
 from willow_cart.model import Offer
 from willow_cart.records import Ledger, ledger_path
+from willow_cart.transfer import filer, receiving
+from willow_cart.transfer.spans import Spans
 
 LARGE = random.Random(2031).randbytes(5_000_000)
 

@@ -19,12 +19,12 @@ from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.hauling import Observer, Wishes, bring_home
-from willow_cart.hauling.helping import Paying
-from willow_cart.hauling.partial_store import PartialStore
-from willow_cart.hauling.partials import Partial, Strand
-from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Offer
 from willow_cart.records import read_receipt
+from willow_cart.transfer.helping import Paying
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import Partial, Strand
+from willow_cart.transfer.spans import Spans
 
 CONTENT = random.Random(2031).randbytes(8_000_000)
 SPEED = 3e6
@@ -87,7 +87,7 @@ def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: 
     first, second = partial.take(), partial.take()
     assert first is not None
     assert second is not None
-    partial.write(second, CONTENT[second.start : second.start + 1000])
+    second.write(CONTENT[second.start : second.start + 1000])
     found = PartialStore(destination, {OWN: record}, "this start").find(Offer(OWN))
     assert found is not None
     assert found.spans == Spans(((second.start, second.start + 1000),))
@@ -227,9 +227,9 @@ class _Reader:
             data = content[self.at : min(self.at + size, strand.asked or 0)]
             assert data, "a strand never waits for what it has not asked for"
             self.at += len(data)
-            self.partial.write(strand, data)
+            strand.write(data)
             return True
-        self.partial.let_go(strand)
+        strand.release()
         return False
 
 
@@ -241,7 +241,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
     chance = random.Random(seed)
     content = CONTENT[:length]
     with pytest.MonkeyPatch.context() as patch, tempfile.TemporaryDirectory() as folder:
-        patch.setattr("willow_cart.hauling.partials._WORTH_A_STRAND", 20)
+        patch.setattr("willow_cart.transfer.partials._WORTH_A_STRAND", 20)
         access = FakeAccess({OWN: FakeFile(content)})
         delivery = access.open(OWN)
         assert isinstance(delivery, Delivery)
@@ -258,7 +258,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
                 reader = chance.choice(readers)
                 broken = chance.random() < 0.05
                 if broken:
-                    partial.let_go(reader.strand)
+                    reader.strand.release()
                 if broken or not reader.step(chance.randrange(1, 90), content):
                     readers.remove(reader)
             assert partial.size == partial.spans.total <= length, "no byte counts twice"

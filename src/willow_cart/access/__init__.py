@@ -1,6 +1,16 @@
 """How to be let in and talk: every protocol plugs in at one seam, `access.seam.Access`."""
 
-from willow_cart.access.patience import ONCE_MORE, Patience, RequestRules, Retrier
+from willow_cart.access.retry import (
+    BUSY,
+    ONCE_MORE,
+    Cause,
+    Failure,
+    GiveUp,
+    Patience,
+    RequestRules,
+    Retrier,
+    Retry,
+)
 from willow_cart.access.seam import (
     CHUNK,
     Access,
@@ -14,17 +24,22 @@ from willow_cart.access.seam import (
 )
 
 __all__ = [
+    "BUSY",
     "CHUNK",
     "ONCE_MORE",
     "Access",
+    "Cause",
     "Delivery",
     "Directory",
     "Entry",
+    "Failure",
     "FolderEntries",
+    "GiveUp",
     "Joining",
     "Patience",
     "RequestRules",
     "Retrier",
+    "Retry",
     "Store",
     "Unchanged",
 ]

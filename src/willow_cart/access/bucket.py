@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import quote, unquote_plus, urlsplit
 
 from willow_cart.access.http_rules import HOW_TO_SIGN_IN
-from willow_cart.access.patience import RequestRules, Retrier
+from willow_cart.access.retry import RequestRules, Retrier
 from willow_cart.access.seam import Access, Delivery, Entry, Store, Unchanged
 from willow_cart.access.sign_ins import SignIns
 from willow_cart.access.sockets import RequestPacer
@@ -86,7 +86,7 @@ def connect(settings: AccessSettings) -> BucketAccess:
         sign_ins=settings.sign_ins,
         requester_pays=settings.requester_pays,
         lanes_per_host=settings.lanes_per_host,
-        context=settings.context,
+        context=settings.trust.context(),
         rules=settings.rules,
         pacer=settings.pacer,
         retrier=settings.retrier,

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-import ssl
 import threading
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import partial
 from importlib import import_module
 
 from willow_cart.access.inside import Inside
 from willow_cart.access.overhearing import Overhearing
-from willow_cart.access.patience import RequestRules, Retrier
+from willow_cart.access.retry import RequestRules, Retrier
 from willow_cart.access.seam import Access, Delivery, Directory, Store, Unchanged
 from willow_cart.access.sign_ins import SignIns
 from willow_cart.access.sockets import RequestPacer
+from willow_cart.access.trust import Trust
 from willow_cart.addresses import STORES, is_inside, scheme_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress
@@ -29,7 +31,7 @@ class AccessSettings:
         lanes_per_host: how many connections one host may have.
         rules: how patiently requests are made.
         sign_ins: what proves who asks.
-        context: for TLS; None trusts whom the system trusts.
+        trust: for TLS.
         retrier: makes attempts again for listings and other documents.
         pacer: keeps a gap between requests; None for none.
         overhearing: hears every exchange with the web; None for none.
@@ -42,7 +44,7 @@ class AccessSettings:
     lanes_per_host: int
     rules: RequestRules
     sign_ins: SignIns
-    context: ssl.SSLContext | None
+    trust: Trust
     retrier: Retrier
     pacer: RequestPacer | None
     overhearing: Overhearing | None
@@ -116,10 +118,14 @@ class Everywhere(Access):
         for access in list(self._made.values()):
             access.abort()
 
-    def disown(self) -> None:
-        """Forget every connection (see the seam)."""
-        for access in self._made.values():
-            access.disown()
+    def maker(self) -> Callable[[], Access] | None:
+        """Return what makes another one (see the seam); None where requests keep a pace."""
+        settings = self._settings
+        if settings.pacer is not None or settings.overhearing is not None:
+            return None
+        rules = replace(settings.rules, gap_after=None)
+        retrier = Retrier(settings.retrier.patience)
+        return partial(Everywhere, replace(settings, rules=rules, retrier=retrier))
 
     def close(self) -> None:
         """Let go of every connection."""

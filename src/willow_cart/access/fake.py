@@ -80,6 +80,10 @@ class FakeAccess(Access):
         """Say what is known of a file."""
         return _facts_of(address, self._find(address))
 
+    def maker(self) -> Callable[[], Access]:
+        """Return what makes another place with the same files (see the seam)."""
+        return partial(FakeAccess, self.files, piece=self._piece, pause=self._pause)
+
     def close(self) -> None:
         """There is nothing to let go of."""
 

@@ -108,7 +108,7 @@ def connect(settings: AccessSettings) -> FtpAccess:
     return FtpAccess(
         sign_ins=settings.sign_ins,
         active=settings.active,
-        context=settings.context,
+        context=settings.trust.context(),
         stall_after=settings.rules.stall_after,
         longest=settings.rules.longest,
         largest_listing=settings.largest_listing,

@@ -128,10 +128,9 @@ class KeptAnswers(Access):
         """End every exchange under way (see the seam)."""
         self._access.abort()
 
-    def disown(self) -> None:
-        """Forget every connection (see the seam)."""
-        self._kept = {}
-        self._access.disown()
+    def maker(self) -> Callable[[], Access] | None:
+        """Return what makes an access like the one that asks (see the seam)."""
+        return self._access.maker()
 
     def close(self) -> None:
         """Close the answers that were not used."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
 from typing import Self
 
-from willow_cart.access.patience import Retrier
+from willow_cart.access.retry import Retrier
 from willow_cart.model import Checksum, Facts, Validators
 
 CHUNK = 1 << 20
@@ -229,8 +229,12 @@ class Access(ABC):
     def abort(self) -> None:  # noqa: B027  # for those that wait for others
         """End every exchange under way at once; each fails, and no other begins."""
 
-    def disown(self) -> None:  # noqa: B027  # for those that keep some
-        """Forget every connection, in a forked process: they are the first one's."""
+    def maker(self) -> Callable[[], Access] | None:
+        """Return what makes an access like this one in another process; None for nothing.
+
+        What is returned can be pickled.
+        """
+        return None
 
     @abstractmethod
     def close(self) -> None:

@@ -167,6 +167,10 @@ class SignIns:
         self._digests: dict[str, DigestChallenge] = {}
         self._lock = threading.Lock()
 
+    def __reduce__(self) -> tuple[Callable[..., SignIns], tuple[object, ...]]:
+        """Have a process that helps this one let in as well; clocks and nonces are its own."""
+        return _again, (self._by_origin, self._cookies, self._netrc, self._named)
+
     def __bool__(self) -> bool:
         return bool(self._by_origin or self._netrc or self._cookies is not None)
 
@@ -275,3 +279,12 @@ class SignIns:
         if entry is None or not entry[2]:
             return None
         return SignIn(user=entry[0] or "", password=Secret(entry[2]))
+
+
+def _again(
+    by_origin: Mapping[str, SignIn],
+    cookies: CookieJar | None,
+    kept: netrc.netrc | None,
+    named: frozenset[str],
+) -> SignIns:
+    return SignIns(by_origin, cookies=cookies, netrc=kept, named=named)

@@ -1,7 +1,7 @@
 """The web: HTTP and HTTPS through urllib3's connection pools.
 
 The pools are used below urllib3's own layers for redirects and retries. Both are rules of this
-house (`access.http_rules`, `access.patience`), and leaving the layers out saves a third of the
+house (`access.http_rules`, `access.retry`), and leaving the layers out saves a third of the
 processor time that a small file costs.
 """
 
@@ -84,7 +84,7 @@ def connect(settings: AccessSettings) -> WebAccess:
     return WebAccess(
         lanes_per_host=settings.lanes_per_host,
         sign_ins=settings.sign_ins,
-        context=settings.context,
+        context=settings.trust.context(),
         stall_after=settings.rules.stall_after,
         longest=settings.rules.longest,
         pacer=settings.pacer,
@@ -219,10 +219,6 @@ class WebAccess(Access):
             modified=rules.parse_date(facts.validators.last_modified),
             proofs=tuple(name for name in PROOFS if name in response.headers),
         )
-
-    def disown(self) -> None:
-        """Forget every connection (see the seam)."""
-        self._pools = {}
 
     def abort(self) -> None:
         """End every exchange at once (see the seam)."""

@@ -6,9 +6,9 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from willow_cart.exits import Exit
-from willow_cart.hauling.observer import Unpacked
 from willow_cart.model import State
 from willow_cart.records import Result
+from willow_cart.transfer.observer import Unpacked
 
 
 @dataclass(slots=True)

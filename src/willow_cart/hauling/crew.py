@@ -6,14 +6,14 @@ import random
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 
+from willow_cart.access import BUSY, Cause, Failure, GiveUp, Retry
 from willow_cart.addresses import host_of
 from willow_cart.errors import (
     CannotStore,
-    ConnectionLost,
     HostUnknown,
-    InternalError,
     Interrupted,
     NotTrusted,
     NotWhatWasMeant,
@@ -21,35 +21,24 @@ from willow_cart.errors import (
     TryAgain,
     WillowCartError,
 )
-from willow_cart.hauling.annex import Annex, Carried
-from willow_cart.hauling.carrier import Carrier
+from willow_cart.executors.base import Executor, Outcome
+from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.hauling.crowding import Crowding
 from willow_cart.hauling.docket import Docket, Wait
-from willow_cart.hauling.filer import Landing
-from willow_cart.hauling.helping import Help, Helping
-from willow_cart.hauling.trips import Trip, Trips
 from willow_cart.model import State
 from willow_cart.records import Result
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.carrier import Carrier
+from willow_cart.transfer.helping import Help, Helping
+from willow_cart.transfer.trips import Trip, Trips
 
 # How long lanes that wait for bytes are waited for once the person wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.
 _GRACE = 0.5
 _LAST_GRACE = 30.0
 
-# Answers by which a host says that it is asked for too much (RFC 6585, 4; RFC 9110, 15.6.4).
-_BUSY = frozenset({421, 429, 503})
-
-# So often a file is not blamed for a busy host, or for a connection that it drops: one address that
-# always fails must not slow down all others of its host.
-_MOST_EXCUSES = 20
-_MOST_EXCUSES_FOR_LOSS = 2
-
 # A host that was set aside is left alone for so many times as long as a file would be.
 _ROUND = 30
-
-# So many files go to the annex at a time: enough to keep it busy, and soon over.
-_TO_THE_ANNEX = 32
 
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
 _TICK = 0.05
@@ -62,8 +51,11 @@ class Crew:
         carrier: carries one file.
         docket: which file is carried next, by its number.
         trips: the files that are under way.
-        annex: another process that carries small files; None for none.
+        start_further: starts what carries files besides the lanes, once the interpreter is what
+            keeps these from going faster; None where nothing can.
         chance: gives random numbers from 0 to 1.
+        clock: monotonic, in seconds.
+        processor_time: that this process has used, in seconds.
     """
 
     def __init__(
@@ -71,9 +63,11 @@ class Crew:
         carrier: Carrier,
         docket: Docket[int],
         trips: Trips,
-        annex: Annex | None = None,
+        start_further: Callable[[], Executor | None] = lambda: None,
         *,
         chance: Callable[[], float] = random.random,
+        clock: Callable[[], float] = time.monotonic,
+        processor_time: Callable[[], float] = time.process_time,
     ) -> None:
         receiver = carrier.receiver
         self._carrier = carrier
@@ -86,7 +80,10 @@ class Crew:
         self._change = threading.Condition()
         self._docket = docket
         self._trips = trips
-        self._annex = annex
+        self._threads = ThreadExecutor(carrier, receiver.stop)
+        self._start_further = start_further
+        self._clock = clock
+        self._processor_time = processor_time
         self._helping = Helping(trips, receiver.wishes.strands, receiver.wishes.lanes)
         self._files = self._bytes = 0
         self._open = 1
@@ -108,52 +105,69 @@ class Crew:
 
     def _attend(self, most: int) -> None:
         """Open lanes while more of them pay, and wait for their end."""
-        lanes = [self._open_lane(0)] if most else []
-        crowding = Crowding(most, time.monotonic(), time.process_time())
-        annexed: list[threading.Thread] = []
+        lanes = [self._open_lane(0, self._threads)] if most else []
+        crowding = Crowding(most, self._clock(), self._processor_time())
+        further: Executor | None = None
         deadline = None
-        while living := [lane for lane in (*lanes, *annexed) if lane.is_alive()]:
-            living[0].join(_TICK)
-            now, used = time.monotonic(), time.process_time()
-            with self._change:
-                self._open = crowding.measure(now, used, self._files, self._bytes)
-                self._change.notify_all()
-            lanes += map(self._open_lane, range(len(lanes), self._open))
-            if crowding.is_crowded and self._annex is not None and not annexed:
-                annexed = [self._open_lane(most, self._annex)]
-            if self._stop.is_set():
-                deadline = deadline or now + _GRACE
-                if now > deadline:
-                    self._carrier.receiver.access.abort()  # lanes that wait for bytes end now
-                if now > deadline + _LAST_GRACE:
-                    # One is in a call of the system that nothing ends, such as for a name. It finds
-                    # nothing left that it could change.
-                    self._carrier.receiver.close()
-                    return
+        try:
+            while living := [lane for lane in lanes if lane.is_alive()]:
+                living[0].join(_TICK)
+                now, used = self._clock(), self._processor_time()
+                with self._change:
+                    self._open = crowding.measure(now, used, self._files, self._bytes)
+                    self._change.notify_all()
+                opened = len(lanes) - (further is not None)
+                lanes += [
+                    self._open_lane(number, self._threads) for number in range(opened, self._open)
+                ]
+                if crowding.is_crowded and further is None and not self._stop.is_set():
+                    further, self._start_further = self._start_further(), lambda: None
+                    lanes += [] if further is None else [self._open_lane(most, further)]
+                if self._stop.is_set():
+                    deadline = deadline or now + _GRACE
+                    if now > deadline:
+                        # Lanes that wait for bytes end now.
+                        for executor in filter(None, (self._threads, further)):
+                            executor.abort()
+                    if now > deadline + _LAST_GRACE:
+                        # One is in a call of the system that nothing ends, such as for a name. It
+                        # finds nothing left that it could change.
+                        self._carrier.receiver.close()
+                        return
+        finally:
+            if further is not None:
+                further.close()
 
-    def _open_lane(self, number: int, annex: Annex | None = None) -> threading.Thread:
+    def _open_lane(self, number: int, executor: Executor) -> threading.Thread:
         lane = threading.Thread(
-            target=self._lane, args=(number, annex), name=f"lane {number}", daemon=True
+            target=self._lane, args=(number, executor), name=f"lane {number}", daemon=True
         )
         lane.start()
         return lane
 
-    def _lane(self, lane: int, annex: Annex | None) -> None:
+    def _lane(self, lane: int, executor: Executor) -> None:
         try:
-            if annex is not None:
-                self._send_to_annex(lane, annex)
-            while (taken := self._take(lane)) is not None:
-                if isinstance(taken, Help):
-                    self._assist(lane, taken)
-                else:
-                    host, number = taken
-                    self._carry(lane, host, self._trips[number])
+            if executor is self._threads:
+                self._carry_one_by_one(lane)
+            else:
+                self._carry_batches(lane, executor)
         except Interrupted:
             pass
         except BaseException as error:
             # A broken ledger, or a fault of our own: no lane can go on as if nothing were.
             self._failure = self._failure or error
             self._stop.set()
+
+    def _carry_one_by_one(self, lane: int) -> None:
+        """Carry files, and strands of other lanes' files, as long as there are any."""
+        while (taken := self._take(lane)) is not None:
+            if isinstance(taken, Help):
+                self._assist(lane, taken)
+                continue
+            host, number = taken
+            self._observer.asks(lane, host)
+            for trip, outcome in self._threads.carry([self._trips[number]], lane):
+                self._conclude(lane, host, trip, outcome)
 
     def _take(self, lane: int) -> tuple[str, int] | Help | None:
         """The next file with its host, or a strand of another lane's file; None for the end."""
@@ -162,7 +176,7 @@ class Crew:
                 if lane >= self._open and not self._ended:
                     self._change.wait()
                     continue
-                now = time.monotonic()
+                now = self._clock()
                 taken = self._docket.take(now)
                 if taken is None:
                     self._ended = True
@@ -178,12 +192,11 @@ class Crew:
                 self._change.wait(taken.seconds)
         return None
 
-    def _send_to_annex(self, lane: int, annex: Annex) -> None:
-        """Have files carried in the annex, several at a time, as long as there are any."""
-        while annex.is_open and not self._stop.is_set():
+    def _carry_batches(self, lane: int, executor: Executor) -> None:
+        """Have files carried elsewhere, several at a time, as long as there are any."""
+        while executor.is_open and not self._stop.is_set():
             with self._change:
-                now = time.monotonic()
-                taken = self._docket.take_several(now, _TO_THE_ANNEX)
+                taken = self._docket.take_several(self._clock(), executor.at_once)
                 if taken is None:
                     return
                 if isinstance(taken, Wait):
@@ -192,31 +205,21 @@ class Crew:
             host, numbers = taken
             self._observer.asks(lane, host)
             trips = [self._trips[number] for number in numbers]
-            carried = annex.carry([trip for trip in trips if annex.suits(trip)])
+            carried = executor.carry([trip for trip in trips if executor.suits(trip)], lane)
+            begun = {trip.number for trip, _ in carried}
             with self._change:
                 # What was not begun goes back to the queue: large files do not wait for small ones.
-                self._docket.give_back(host, [n for n in numbers if n not in carried])
+                self._docket.give_back(host, [n for n in numbers if n not in begun])
                 self._change.notify_all()
-            for trip in trips:
-                if (came := carried.get(trip.number)) is not None:
-                    with self._change:
-                        self._docket.take_lane(host)
-                    self._take_over(lane, host, trip, came)
+            for trip, outcome in carried:
+                with self._change:
+                    self._docket.take_lane(host)
+                self._observer.asks(lane, host)
+                self._conclude(lane, host, trip, outcome)
             self._observer.freed(lane)
             with self._change:
                 self._docket.finish(host)
                 self._change.notify_all()
-
-    def _take_over(self, lane: int, host: str, trip: Trip, came: Carried) -> None:
-        """See to a file that was carried in the annex as if it had been carried here."""
-        trip.attempts, trip.vain = 1, came.vain
-        trip.seconds += came.seconds
-        trip.count(came.received)
-        self._observer.asks(lane, host)
-        self._observer.started(lane, trip.filed, came.received, 0)
-        self._observer.received(lane, came.received)
-        assert came.outcome is not None, "what was not for the annex is left out"
-        self._conclude(lane, host, trip, came.outcome)
 
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._wishes.pace
@@ -225,141 +228,84 @@ class Crew:
 
     def _assist(self, lane: int, found: Help) -> None:
         """Bring a strand of another lane's file, which sees to it if that fails."""
-        failure: WillowCartError | None = None
-        served = True
         self._observer.asks(lane, found.host)
-        try:
-            served = self._carrier.assist(found, lane)
-        except Interrupted:
-            raise
-        except WillowCartError as error:
-            self._require_wanted(error)
-            failure = error
-        except Exception as error:  # its own lane brings it, or meets the same
-            failure = self._unforeseen(found.trip, error)
+        served, failure = self._threads.assist(found, lane)
         self._observer.freed(lane)
         brought = found.strand.at > found.strand.start
-        if _is_the_host_s_fault(failure, in_vain=not brought):
-            assert failure is not None
+        if failure is not None and Failure(failure, int(not brought)).cause is not Cause.FILE:
             self._blame(found.host, failure)
         with self._change:
             self._helping.ended(found, well=served and (failure is None or brought))
             self._docket.finish(found.host)
             self._change.notify()
 
-    def _carry(self, lane: int, host: str, trip: Trip) -> None:
-        outcome: Result | Landing | WillowCartError
-        self._observer.asks(lane, host)
-        try:
-            outcome = self._carrier.attempt(trip, lane)
-        except Interrupted:
-            raise
-        except WillowCartError as error:
-            self._require_wanted(error)
-            outcome = error
-        except Exception as error:  # one odd file must not end the haul
-            outcome = self._unforeseen(trip, error)
-        self._conclude(lane, host, trip, outcome)
-
-    def _unforeseen(self, trip: Trip, error: Exception) -> InternalError:
-        """Return the failure of a file for what was raised unforeseen, and have it logged."""
-        failure = InternalError.of(trip.shown, error)
-        self._observer.broke(trip.filed.path, failure)
-        self._carrier.receiver.discard(trip)
-        return failure
-
-    def _require_wanted(self, error: WillowCartError) -> None:
-        """End a lane whose connection was ended since the person wants to stop.
-
-        Raises:
-            Interrupted: it is one; what had come is kept.
-        """
-        if self._stop.is_set() and isinstance(error, TryAgain):
-            raise Interrupted(error.thing, "interrupted") from error
-
-    def _conclude(
-        self, lane: int, host: str, trip: Trip, outcome: Result | Landing | WillowCartError
-    ) -> None:
+    def _conclude(self, lane: int, host: str, trip: Trip, outcome: Outcome) -> None:
         """See to what came of an attempt."""
-        failure = outcome if isinstance(outcome, WillowCartError) else None
-        if failure is not None:
-            if isinstance(failure, TryAgain) and self._is_crowded(host, trip, failure):
-                self._make_room(host, trip, failure)
-            elif _is_the_host_s_fault(failure, in_vain=trip.vain > 0):
-                self._blame(host, failure)
-            else:
-                with self._change:
-                    self._docket.went_well(host, time.monotonic())
-            ended = self._end_in_vain(lane, host, trip, failure)
+        if isinstance(outcome, WillowCartError):
+            ended = self._see_to_failure(lane, host, trip, outcome)
             if ended is None:
                 return
             outcome = ended
-        assert not isinstance(outcome, WillowCartError), "a failure has become a result"
+        else:
+            with self._change:
+                self._docket.went_well(host, self._clock())
         self._filer.take(outcome)
         self._observer.freed(lane)
         with self._change:
-            if failure is None:
-                self._docket.went_well(host, time.monotonic())
             self._docket.finish(host)
             self._files += 1
             self._bytes += trip.received
             self._change.notify()
 
-    def _end_in_vain(
+    def _see_to_failure(
         self, lane: int, host: str, trip: Trip, error: WillowCartError
     ) -> Result | None:
-        """What becomes of a file that did not come; None if it will be asked for again."""
-        why = error.why
-        if isinstance(error, TryAgain):
-            pause = self._patience.pause_after(trip.vain, error.wait, self._chance())
-            if pause is not None:
-                self._put_off(lane, host, trip, error, pause)
-                return None
-            why = self._give_up(trip, error)
+        """Hold a failure against what it is due to; return what becomes of a file that is given up.
+
+        Returns:
+            None if the file will be asked for again, here or at a mirror.
+        """
+        with self._change:
+            served, has_company = self._docket.served(host), self._docket.has_company(host)
+        failure = Failure(error, trip.vain, trip.excused, served, has_company)
+        match failure.cause:
+            case Cause.CROWDING:
+                assert isinstance(error, TryAgain), "crowding passes"
+                self._make_room(host, trip, error)
+            case Cause.HOST:
+                self._blame(host, error)
+            case Cause.FILE:
+                with self._change:
+                    self._docket.went_well(host, self._clock())
+        # The file may have been forgiven meanwhile.
+        decision = self._patience.decide(replace(failure, consecutive=trip.vain), self._chance())
+        if isinstance(decision, Retry):
+            assert isinstance(error, TryAgain), "nothing else is retried"
+            self._put_off(lane, host, trip, error, decision.after)
+            return None
+        why = _why(error, decision, trip.vain)
         # What this machine cannot keep no other place can help.
         if not isinstance(error, CannotStore) and self._turn_to_mirror(lane, host, trip, why):
             return None
         refused = isinstance(error, NotWhatWasMeant)
         return trip.result(State.REFUSED if refused else State.FAILED, why)
 
-    def _is_crowded(self, host: str, trip: Trip, error: TryAgain) -> bool:
-        """Whether a failure says that the host is asked for too much, and not that it is broken.
-
-        A host that says how long it wants to be left alone is not broken, and neither is one that
-        drops one of several connections while the others are served.
-        """
-        if isinstance(error, ServerBusy):
-            if trip.excused >= _MOST_EXCUSES:
-                return False
-            return (
-                error.wait is not None
-                or error.most is not None
-                or (error.status in _BUSY and self._docket.served(host) > 0)
-            )
-        lost = isinstance(error, ConnectionLost) and trip.vain > 0
-        # A file whose connection breaks every time is broken itself.
-        return lost and trip.excused < _MOST_EXCUSES_FOR_LOSS and self._docket.has_company(host)
-
     def _make_room(self, host: str, trip: Trip, error: TryAgain) -> None:
         """Ask a host for less, and do not hold it against a file while the host serves others."""
-        now = time.monotonic()
+        now = self._clock()
         with self._change:
-            trip.excused += 1
-            served = self._docket.served(host)
+            trip.excuse(self._docket.served(host))
             if isinstance(error, ServerBusy) and error.most is not None:
                 self._docket.allow_at_most(host, error.most, now)
-                trip.vain = 0
+                trip.forgive()
             else:
                 self._docket.slow_down(host, now, error.wait)
-                if served > trip.served_before:
-                    trip.vain = min(trip.vain, 1)
-            trip.served_before = served
 
     def _blame(self, host: str, error: WillowCartError) -> None:
         """Hold a failure against a host; one that fails again and again is set aside for a time."""
         with self._change:
-            if isinstance(error, ServerBusy) and error.status in _BUSY:
-                self._docket.slow_down(host, time.monotonic(), error.wait)
+            if isinstance(error, ServerBusy) and error.status in BUSY:
+                self._docket.slow_down(host, self._clock(), error.wait)
             times = self._docket.went_wrong(host)
             if not times:
                 return
@@ -367,7 +313,7 @@ class Crew:
             if isinstance(error, HostUnknown | NotTrusted) and times > 1:
                 pause = None  # that does not pass by itself
             if pause is not None:
-                self._docket.set_aside(host, time.monotonic() + _ROUND * pause)
+                self._docket.set_aside(host, self._clock() + _ROUND * pause)
                 # It is the host that fails, and not its files.
                 self._trips.forgive(host)
                 self._observer.host_set_aside(host, error, _ROUND * pause)
@@ -388,12 +334,6 @@ class Crew:
             self._docket.bring_in(host_of(trip.address), trip.number)
         return True
 
-    def _give_up(self, trip: Trip, error: TryAgain) -> str:
-        if error.wait is not None and error.wait > self._patience.longest_wait:
-            return f"{error.reason} and asks to wait {error.wait:.0f} s; haul again after that"
-        often = f", {trip.vain} times in a row" if trip.vain > 1 else ""
-        return f"{error.reason}{often}; {error.advice or 'haul again later'}"
-
     def _turn_to_mirror(self, lane: int, host: str, trip: Trip, why: str) -> bool:
         """Have a file asked for at its next mirror, when its turn comes; False if none is left."""
         if not self._carrier.turn(trip):
@@ -406,7 +346,7 @@ class Crew:
         return True
 
     def _put_off(self, lane: int, host: str, trip: Trip, error: TryAgain, pause: float) -> None:
-        until = time.monotonic() + pause
+        until = self._clock() + pause
         with self._change:
             self._docket.put_off(host, trip.number, until)
             if isinstance(error, ServerBusy) and error.wait:
@@ -417,12 +357,11 @@ class Crew:
         self._observer.freed(lane)
 
 
-def _is_the_host_s_fault(failure: WillowCartError | None, *, in_vain: bool) -> bool:
-    """Whether a failure is held against a host.
-
-    A file that is not there, or not as promised, says nothing against its host, and neither does a
-    line that breaks after it has brought something.
-    """
-    if isinstance(failure, TryAgain):
-        return in_vain
-    return isinstance(failure, HostUnknown | NotTrusted)
+def _why(error: WillowCartError, ended: GiveUp, attempts: int) -> str:
+    """Return why a file is given up, in words."""
+    if ended is GiveUp.PERMANENT or not isinstance(error, TryAgain):
+        return error.why
+    if ended is GiveUp.WAIT:
+        return f"{error.reason} and asks to wait {error.wait:.0f} s; haul again after that"
+    often = f", {attempts} times in a row" if attempts > 1 else ""
+    return f"{error.reason}{often}; {error.advice or 'haul again later'}"

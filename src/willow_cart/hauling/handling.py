@@ -7,69 +7,26 @@ has not ended well yet; the next haul with such a command runs it for them again
 from __future__ import annotations
 
 import os
-import re
-import shlex
 import subprocess
 import threading
 import time
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable
 from pathlib import Path
 from queue import SimpleQueue
 
 from willow_cart.addresses import host_of
-from willow_cart.errors import BadOption, plainly
+from willow_cart.errors import plainly
 from willow_cart.filing import Filed
-from willow_cart.hauling.observer import Handled, Observer
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.records import Arrival
-
-_FIELD = re.compile(r"\{(\w*)\}")
+from willow_cart.transfer.observer import Handled, Observer
+from willow_cart.transfer.wishes import Command
 
 # So much of what a command says is kept, from its end.
 _MOST_OUTPUT = 10_000
 
 # How often it is looked whether the person wants the haul to end, in seconds.
 _TICK = 0.1
-
-FIELDS = (
-    "path", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size", "sha256",
-    "time",
-)  # fmt: skip
-"""What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
-
-
-@dataclass(frozen=True, slots=True)
-class Command:
-    """A command with fields in it.
-
-    Attributes:
-        text: as it was typed.
-
-    Raises:
-        BadOption: it cannot be read, or has a field that there is not.
-    """
-
-    text: str
-    words: tuple[str, ...] = field(init=False, compare=False)
-
-    def __post_init__(self) -> None:
-        try:
-            words = tuple(shlex.split(self.text))
-        except ValueError as error:
-            raise BadOption(
-                self.text, f"cannot be read: {str(error).lower()}", "see to its quotes"
-            ) from None
-        if not words:
-            raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
-        for name in _FIELD.findall(self.text):
-            if name not in FIELDS:
-                raise BadOption(f"{{{name}}}", "is no field", f"fields are {', '.join(FIELDS)}")
-        object.__setattr__(self, "words", words)
-
-    def words_for(self, fields: Mapping[str, str]) -> list[str]:
-        """Its words for a file."""
-        return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
 
 
 class Handler:

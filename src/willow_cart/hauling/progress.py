@@ -12,8 +12,8 @@ from typing import Self
 from willow_cart.addresses import host_of
 from willow_cart.errors import TryAgain, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.hauling.observer import Observer
 from willow_cart.records import LaneProgress, Progress, Result
+from willow_cart.transfer.observer import Observer
 
 _WINDOW = 8.0
 """Seconds that the speed is averaged over: long enough to be steady, short enough to follow."""

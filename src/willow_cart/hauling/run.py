@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import partial
 from itertools import chain, islice
 from pathlib import Path
 
@@ -18,28 +19,28 @@ from willow_cart.destination import (
     is_case_sensitive,
 )
 from willow_cart.errors import CannotStore
+from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
 from willow_cart.hauling.account import Account
-from willow_cart.hauling.annex import Annex, pays
-from willow_cart.hauling.carrier import Carrier
 from willow_cart.hauling.crew import Crew
 from willow_cart.hauling.docket import Docket
-from willow_cart.hauling.filer import Filer, Note
 from willow_cart.hauling.handling import Handler
-from willow_cart.hauling.observer import Observer, all_of
-from willow_cart.hauling.partial_store import PartialStore
-from willow_cart.hauling.receiving import Receiver
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
 from willow_cart.hauling.timekeeper import Timekeeper
-from willow_cart.hauling.trips import Trips
-from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
-from willow_cart.hauling.wishes import Wishes
+from willow_cart.hauling.unpacking import Archive, Unpacker
 from willow_cart.model import Offer, State
 from willow_cart.records import Arrival, Held, Ledger, PartRecord, Result, ledger_path
 from willow_cart.redaction import without_secrets
 from willow_cart.shelf import Shelf
+from willow_cart.transfer.carrier import Carrier
+from willow_cart.transfer.filer import Filer, Note
+from willow_cart.transfer.observer import Observer, all_of
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.receiving import Receiver
+from willow_cart.transfer.trips import Trips
+from willow_cart.transfer.wishes import Unpacking, Wishes
 
 # So many results are entered in one transaction.
 _TOGETHER = 500
@@ -71,7 +72,6 @@ def bring_home(
     observer: Observer | None = None,
     stop: threading.Event | None = None,
     rounds: Rounds | None = None,
-    annex: Annex | None = None,
 ) -> Account:
     """Bring offers home.
 
@@ -89,8 +89,6 @@ def bring_home(
         observer: who is told what happens.
         stop: set it to end the haul early.
         rounds: those that this haul is one of; None for a haul of its own.
-        annex: a second process for small files, from before there was any thread; closed at the
-            end. None makes one if that pays and is still possible.
 
     Returns:
         The account: counts, bytes, and the exit code that follows from them.
@@ -131,7 +129,7 @@ def bring_home(
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
         account = Account(run, len(plan))
-        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop, annex)
+        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop)
         try:
             haul.carry(access, partials, timekeeper)
             haul.unpack()
@@ -157,7 +155,6 @@ class _Haul:
     account: Account
     observer: Observer
     stop: threading.Event
-    annex: Annex | None
 
     def carry(self, access: Access, partials: PartialStore, timekeeper: Timekeeper) -> None:
         """Bring everything, and have the person's command run for what arrives."""
@@ -174,11 +171,6 @@ class _Haul:
         present = wishes.presence.settle(self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
         docket = Docket(waiting, wishes.lanes_per_host)
-        annex = self.annex
-        if annex is None and pays(account.remaining, wishes):
-            annex = Annex(access, wishes)
-        if annex is not None:
-            annex.move_in(destination)
         filer = Filer(
             self.ledger,
             account.run,
@@ -193,15 +185,16 @@ class _Haul:
         told = all_of(timekeeper, self.observer)
         receiver = Receiver(access, partials, filer, told, self.stop, wishes, destination.room)
         carrier = Carrier(receiver, destination, self.held or None)
+        start_further = partial(
+            start_if_it_pays, access, destination, wishes, told, account.remaining
+        )
         try:
-            Crew(carrier, docket, trips, annex).work()
+            Crew(carrier, docket, trips, start_further).work()
             if handler is not None:
                 filer.flush()
                 handler.close()
                 account.unhandled = handler.failed
         finally:
-            if annex is not None:
-                annex.close()
             filer.close()
         destination.sync_folders()
         account.received = trips.received

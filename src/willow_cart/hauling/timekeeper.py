@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 from willow_cart.errors import TryAgain
 from willow_cart.filing import Filed
-from willow_cart.hauling.observer import Observer
 from willow_cart.records import Timeline, Wait
+from willow_cart.transfer.observer import Observer
 
 
 @dataclass(slots=True)

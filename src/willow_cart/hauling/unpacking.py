@@ -8,20 +8,18 @@ before that, the next haul does it again.
 from __future__ import annotations
 
 import errno
-import json
 import os
 import sqlite3
 import threading
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.access import CHUNK
 from willow_cart.addresses import address_inside, take_inside
-from willow_cart.archives import Bounds, Emptied, LeftOut, Taken, empty, lifted
+from willow_cart.archives import Emptied, LeftOut, Taken, empty, lifted
 from willow_cart.checks import digest_of
-from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
 from willow_cart.errors import (
     CannotStore,
@@ -30,80 +28,13 @@ from willow_cart.errors import (
     NotUnpacked,
     WillowCartError,
 )
-from willow_cart.filing import Filed, Template, marked, require_fields
-from willow_cart.hauling.observer import Observer, Unpacked
-from willow_cart.kinds import stem_of
+from willow_cart.filing import Filed, marked
 from willow_cart.model import OWN_FOLDER
 from willow_cart.records import TWIN, Arrival, Ledger, timestamp
+from willow_cart.transfer.observer import Observer, Unpacked
+from willow_cart.transfer.wishes import Unpacking
 
 _UNPACKING = f"{OWN_FOLDER}/unpacking"
-
-
-@dataclass(frozen=True, slots=True)
-class Unpacking:
-    """How archives are to be unpacked.
-
-    Attributes:
-        archives: wildcards, any of which an archive must match; see `choosing.patterns.wildcard`.
-        to: gives the folder for what is in each; None for one of its name beside it, and for the
-            file in a packed one the folder that it lies in.
-        inside: wildcards, any of which a member must match by its path in there. Empty takes all.
-        lift: whether the one folder that everything is in is left out.
-        nested: whether archives in it are unpacked too, once.
-        remove: whether the archive is done away with.
-        bounds: how far it may swell.
-        password: of encrypted members; None for none.
-
-    Raises:
-        BadOption: a wildcard cannot be read.
-    """
-
-    archives: tuple[str, ...] = ("*",)
-    to: Template | None = None
-    inside: tuple[str, ...] = ()
-    lift: bool = False
-    nested: bool = False
-    remove: bool = False
-    bounds: Bounds = field(default_factory=Bounds)
-    password: bytes | None = field(default=None, repr=False)
-
-    def __post_init__(self) -> None:
-        for pattern in (*self.archives, *self.inside):
-            on_path(pattern)
-
-    @property
-    def mark(self) -> str:
-        """What tells it from other ways to unpack the same archive, for the ledger."""
-        to = self.to and [self.to.text, self.to.name_parts]
-        return json.dumps([to, self.inside, self.lift, self.nested])
-
-    def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
-        """The archives among some files."""
-        tests = [wildcard(pattern) for pattern in self.archives]
-        return (each for each in filed if any(test(each.offer) for test in tests))
-
-    def chooses(self, path: str) -> bool:
-        """Whether a member is wanted, by its path in the archive."""
-        return not self.inside or any(on_path(pattern)(path) for pattern in self.inside)
-
-    def folder_for(self, filed: Filed, *, is_single: bool) -> str:
-        """The folder for what is in an archive, safe or not.
-
-        Raises:
-            FieldMissing: the template has a field that there is nothing to say for.
-        """
-        folder, _, name = filed.path.rpartition("/")
-        if self.to is not None:
-            return self.to.wish_for(replace(filed.offer, folder=folder, name=name))
-        return folder if is_single else f"{folder}/{stem_of(name)}"
-
-    def require_fields(self, filed: Iterable[Filed]) -> None:
-        """Refuse a template that has nothing to say for some archives.
-
-        Raises:
-            FieldsMissing: it has a field that does not.
-        """
-        require_fields(self.wanted(filed), lambda each: self.folder_for(each, is_single=False))
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,11 +17,12 @@ from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import UnreadableSource, nothing_there, plainly
 from willow_cart.filing import Filed
 from willow_cart.hauling.account import Account
-from willow_cart.hauling.observer import Observer
 from willow_cart.hauling.refiling import end_moves
-from willow_cart.hauling.unpacking import Archive, Unpacker, Unpacking
+from willow_cart.hauling.unpacking import Archive, Unpacker
 from willow_cart.model import Offer
 from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path, timestamp
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.wishes import Unpacking
 
 
 def unpack(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ssl
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -17,6 +16,7 @@ from willow_cart.access.everywhere import AccessSettings, Everywhere
 from willow_cart.access.sign_in_file import read_sign_ins
 from willow_cart.access.sign_ins import Secret, SignIn, SignIns, read_secret
 from willow_cart.access.sockets import RequestPacer
+from willow_cart.access.trust import Trust
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress, BadOption
@@ -63,7 +63,7 @@ def make_access(
         lanes_per_host=lanes_per_host,
         rules=rules,
         sign_ins=_make_sign_ins(several, kept or {}, observer),
-        context=make_context(request),
+        trust=trust_of(request),
         retrier=Retrier(rules.patience, stopped.wait, WaitNotes(observer)),
         pacer=RequestPacer(rules.gap_after) if rules.gap_after is not None else None,
         overhearing=overhearing,
@@ -217,28 +217,16 @@ def make_patience(options: ConnectingOptions | PatienceOptions) -> Patience:
     return patience
 
 
-def make_context(request: ConnectingOptions) -> ssl.SSLContext | None:
-    """What is trusted besides the system's certificates, and what proves who asks.
+def trust_of(request: ConnectingOptions) -> Trust:
+    """Return which certificates the options want to count.
 
     Raises:
         BadOption: a file cannot be read.
     """
-    if request.client_key is not None and request.client_cert is None:
-        raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
-    if request.ca is None and request.client_cert is None:
-        return None
-    context = ssl.create_default_context()
-    try:
-        option = f"--ca {request.ca}"
-        if request.ca is not None:
-            context.load_verify_locations(request.ca)
-        option = f"--client-cert {request.client_cert}"
-        if request.client_cert is not None:
-            # An empty password: nobody is asked for one in the midst of the night.
-            context.load_cert_chain(request.client_cert, request.client_key, password="")
-    except (OSError, ssl.SSLError) as error:
-        raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
-    return context
+    files = (request.ca, request.client_cert, request.client_key)
+    trust = Trust(*(None if each is None else Path(each) for each in files))
+    trust.context()  # a slip is told before anything is asked
+    return trust
 
 
 def read_bounds(text: str | None) -> Bounds:

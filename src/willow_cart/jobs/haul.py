@@ -19,7 +19,6 @@ from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
 from willow_cart.filing.plan import Rule
 from willow_cart.hauling import Account, Wishes, all_of, bring_home
-from willow_cart.hauling.annex import Annex, pays
 from willow_cart.hauling.progress import Follower
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.events import CartKept, ErrandWritten, ListFound, NotPromised
@@ -241,10 +240,6 @@ def carry(
     with ExitStack() as stack:
         stack.callback(gc.unfreeze)
         log = None if request.log is None else stack.enter_context(LogFile(request.log))
-        # Forked now: showing what happens takes threads.
-        annex = Annex(access, wishes) if pays(len(offers), wishes) else None
-        if annex is not None:
-            stack.callback(annex.close)
         stop = stack.enter_context(observer.stoppable())
         view = stack.enter_context(observer.watch_haul(request.into))
         with _entered(command, request.into, run, view) as ending:
@@ -257,7 +252,6 @@ def carry(
                 note=request.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
-                annex=annex,
             )
             ending.exit_code = account.exit_code
         if log is not None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from willow_cart.addresses import normalise
 from willow_cart.exits import Exit
-from willow_cart.jobs.connecting import make_access, make_context
+from willow_cart.jobs.connecting import make_access, trust_of
 from willow_cart.jobs.observer import JobObserver
 from willow_cart.requests.knock import KnockRequest
 from willow_cart.sources.knock import Finding, Knocker, Verdict
@@ -47,5 +47,5 @@ def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
         signed = bool(
             request.user or request.token or request.header or request.cookies or request.sign_in
         )
-        knocker = Knocker(access, make_context(request), signed)
+        knocker = Knocker(access, trust_of(request).context(), signed)
         return Knocked(address, list(knocker.knock(address)))

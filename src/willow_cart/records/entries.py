@@ -107,7 +107,7 @@ class PartRecord:
         synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
         boot: tells the start of the machine in which it was written from every other.
         promised: the checksums that its place has promised as `algorithm:hex`, with blanks between.
-        digests: of what was there when it was synced last; see `hauling.partials.Piece`.
+        digests: of what was there when it was synced last; see `transfer.partials.Piece`.
     """
 
     address: str

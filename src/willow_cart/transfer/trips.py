@@ -7,12 +7,13 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from willow_cart.access import Delivery
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
-from willow_cart.hauling.partials import Partial
 from willow_cart.model import Offer, State
 from willow_cart.records import Arrival, Result
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.partials import Partial
 
 
 @dataclass(slots=True)
@@ -74,6 +75,92 @@ class Trip:
     def offer(self) -> Offer:
         """The offer."""
         return self.filed.offer
+
+    # Its state is changed here alone; a test looks for assignments elsewhere.
+
+    def hold(self, partial: Partial) -> Partial:
+        """Take a partial file on, to be gone on with."""
+        self.partial = partial
+        return partial
+
+    def let_go(self) -> Partial | None:
+        """Have no partial file any more, and return the one that there was."""
+        partial, self.partial = self.partial, None
+        return partial
+
+    def begin_attempt(self) -> None:
+        """Count an attempt."""
+        self.attempts += 1
+
+    def failed(self, *, gained: bool) -> None:
+        """Count an attempt that failed; one that gained enough begins the count anew."""
+        self.vain = 0 if gained else self.vain + 1
+
+    def forgive(self) -> None:
+        """Count no failure so far: it was not the file that failed."""
+        self.vain = 0
+
+    def excuse(self, served: int) -> None:
+        """Do not blame it for a busy host, while that serves others.
+
+        Args:
+            served: how often its host has answered well by now.
+        """
+        self.excused += 1
+        if served > self.served_before:
+            self.vain = min(self.vain, 1)
+        self.served_before = served
+
+    def come_alone(self) -> None:
+        """Come on one lane from now on."""
+        self.alone = True
+
+    def is_contradicted(self, tag: str, length: int) -> bool:
+        """Take in the length of a version; return whether it was shown with another one before.
+
+        RFC 9110, 8.8.1: a strong entity tag stands for the same bytes.
+        """
+        if self.partial is not None and self.partial.facts.length is not None:
+            known = self.partial.facts.validators.entity_tag
+            self.lengths.setdefault(known or "", self.partial.facts.length)
+        if self.lengths.setdefault(tag, length) == length:
+            return False
+        self.lengths.clear()
+        return True
+
+    def contradict(self) -> None:
+        """Know that its place has shown one version with two lengths."""
+        self.contradicted = True
+
+    def went_on(self, resumed: int) -> None:
+        """Know how many bytes were there when it went on."""
+        self.resumed = resumed
+
+    def comes(self, delivery: Delivery) -> None:
+        """Take in what an answer says of it besides its bytes."""
+        self.in_parts |= delivery.in_parts or delivery.start > 0
+        self.notes = delivery.notes or self.notes
+        self.seconds += delivery.spent
+
+    def comes_in_parts(self) -> None:
+        """Know that its place serves parts."""
+        self.in_parts = True
+
+    def note(self, text: str) -> None:
+        """Keep what a person should know of what came."""
+        self.notes += (text,)
+
+    def restamp(self, arrival: Arrival) -> Arrival:
+        """Know that the file that lies here has another time stamp than the ledger says."""
+        self.restamped = arrival
+        return arrival
+
+    def take_over(self, received: int, vain: int, seconds: float) -> None:
+        """Take in an attempt that another process has made."""
+        self.begin_attempt()
+        self.vain = vain
+        self.seconds += seconds
+        self.count(received)
 
     def set_out(self) -> None:
         """Begin to count the time that a lane takes for it."""
@@ -144,7 +231,7 @@ class Trips:
         with self._lock:
             for trip in self._under_way.values():
                 if host_of(trip.address) == host:
-                    trip.vain = 0
+                    trip.forgive()
 
     def settle(self, number: int) -> Filed:
         """Let go of a trip that has come to its end, and return the offer and its path."""

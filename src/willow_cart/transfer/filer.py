@@ -21,9 +21,9 @@ from typing import Protocol
 
 from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
 from willow_cart.errors import CannotStore, InternalError
-from willow_cart.hauling.same_bytes import SameBytes
 from willow_cart.model import State
 from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
+from willow_cart.transfer.same_bytes import SameBytes
 
 # Files gather for so many seconds. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
@@ -70,7 +70,7 @@ class Mark:
         address: by which the file is known.
         name: of its file.
         spans: which bytes are there, as byte ranges.
-        digests: of those that are hashed; see `hauling.partials.Piece`.
+        digests: of those that are hashed; see `transfer.partials.Piece`.
     """
 
     address: str

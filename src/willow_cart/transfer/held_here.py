@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 
 from willow_cart.checks import digest_of, verdict_of, written
 from willow_cart.destination import Destination, Stamp
-from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, State
 from willow_cart.records import Arrival, Held, Result, timestamp
+from willow_cart.transfer.trips import Trip
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +56,7 @@ class HeldHere:
             return None
         if self._sha256(arrival.lies_at).digest != arrival.sha256:
             return None
-        trip.restamped = replace(arrival, mtime_ns=stamp.mtime_ns)
-        return trip.restamped
+        return trip.restamp(replace(arrival, mtime_ns=stamp.mtime_ns))
 
     def same(self, trip: Trip, unharmed: Arrival | None, sha256: Checksum) -> Stamp | None:
         """Return the stamp of a file that lies here already with the same bytes as what came.

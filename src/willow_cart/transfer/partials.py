@@ -13,11 +13,11 @@ from typing import Self
 from willow_cart.access import Joining
 from willow_cart.checks import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
-from willow_cart.hauling.span_notes import leave_note, settle_end
-from willow_cart.hauling.spans import Spans
 from willow_cart.model import Checksum, Facts, Offer
 from willow_cart.records import Arrival, PartRecord
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.span_notes import leave_note, settle_end
+from willow_cart.transfer.spans import Spans
 
 # A large file is sent to the disk in pieces of so many bytes while it comes; left to its end, the
 # sync of a gigabyte took a third as long again as receiving it.
@@ -58,9 +58,13 @@ class Piece:
 
 @dataclass(slots=True, eq=False)
 class Strand:
-    """A stretch of a file, and who brings it how far it is.
+    """A stretch of a file that one lane brings, and how far it is.
+
+    It is the lane's handle to the partial file: once the file is done away with, nothing is
+    written through it any more.
 
     Attributes:
+        partial: the file that it is a stretch of.
         start: its first byte.
         asked: the byte behind the last that is asked for; None where nobody knows.
         end: the byte behind the last that is wanted: nearer while another strand brings the rest.
@@ -68,6 +72,7 @@ class Strand:
         digested: the byte behind the last that it has hashed by itself.
     """
 
+    partial: Partial
     start: int
     asked: int | None
     end: int | None = field(init=False)
@@ -77,6 +82,18 @@ class Strand:
 
     def __post_init__(self) -> None:
         self.at, self.end, self.digested = self.start, self.asked, self.start
+
+    def write(self, data: bytes) -> int:
+        """Add bytes, and return how many; the rest is another's by now, or of no use any more.
+
+        Raises:
+            OSError: they cannot be written; what was written before stays.
+        """
+        return self.partial.write(self, data)
+
+    def release(self) -> None:
+        """Be done with it; what it has not brought is a gap again."""
+        self.partial.release(self)
 
     def digest(self, data: memoryview) -> None:
         """Hash bytes that continue it, which are not hashed with the whole file yet."""
@@ -188,7 +205,7 @@ class Partial:
             start, end = gap
             if self.share and end is not None and end - start > self.share + _WORTH_A_STRAND:
                 end = start + self.share
-            strand = Strand(start, end)
+            strand = Strand(self, start, end)
             self._strands.append(strand)
             return strand
         finally:
@@ -210,7 +227,7 @@ class Partial:
         busiest.end = busiest.at + kept
         return busiest.end, end
 
-    def let_go(self, strand: Strand) -> None:
+    def release(self, strand: Strand) -> None:
         """Be done with a strand.
 
         What it has not brought is a gap again, which falls back to the strand before it as far as
@@ -283,7 +300,7 @@ class Partial:
         """
         began = strand.at
         view = self._wanted(strand, memoryview(data))
-        while view:
+        while view and not self.abandoned:
             count = os.pwrite(self._file, view, strand.at)
             with self._change:
                 # If it was cut short meanwhile, the other strand will write the same once more.

@@ -30,14 +30,14 @@ from willow_cart.errors import (
     Unproved,
     WrongContent,
 )
-from willow_cart.hauling.filer import Mark, Note, Taker
-from willow_cart.hauling.observer import Observer
-from willow_cart.hauling.pace import Meter, SpeedCap
-from willow_cart.hauling.partial_store import PartialStore
-from willow_cart.hauling.partials import Partial, Strand
-from willow_cart.hauling.trips import Trip
-from willow_cart.hauling.wishes import Wishes
 from willow_cart.model import Checksum, Validators
+from willow_cart.transfer.filer import Mark, Note, Taker
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.pace import Meter, SpeedCap
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import Partial, Strand
+from willow_cart.transfer.trips import Trip
+from willow_cart.transfer.wishes import Wishes
 from willow_cart.units import format_size
 
 # What has come is made safe against a power cut every so many seconds.
@@ -117,7 +117,7 @@ class Receiver:
             if another is not None:
                 self._require_one_version(trip, another)
                 self.discard(trip)
-                trip.partial = self.partials.begin(trip.offer, another)
+                trip.hold(self.partials.begin(trip.offer, another))
             assert trip.partial is not None, "it was there, or has been begun"
             came = self._fill(trip, trip.partial, lane, another)
             if isinstance(came, Whole):
@@ -137,18 +137,14 @@ class Receiver:
         tag, length = delivery.facts.validators.entity_tag, delivery.facts.length
         if tag is None or tag.startswith("W/") or length is None:
             return
-        if trip.partial is not None and trip.partial.facts.length is not None:
-            known = trip.partial.facts.validators.entity_tag
-            trip.lengths.setdefault(known or "", trip.partial.facts.length)
-        if trip.lengths.setdefault(tag, length) == length:
+        if not trip.is_contradicted(tag, length):
             return
         delivery.close()
         self.discard(trip)
-        trip.lengths.clear()
         if trip.contradicted:
             reason = "the server gives one version of it two lengths"
             raise StrangeAnswer(trip.shown, reason, "report it to the server")
-        trip.contradicted = True
+        trip.contradict()
         raise ConnectionLost(trip.shown, "the server gave one version of it two lengths")
 
     def help(self, trip: Trip, partial: Partial, strand: Strand, address: str, lane: int) -> bool:
@@ -174,7 +170,7 @@ class Receiver:
                 try:
                     if not _fits(delivery, partial, strand):
                         return False
-                    trip.in_parts = True
+                    trip.comes_in_parts()
                     self.observer.joined(lane, trip.filed, strand.start, strand.end or 0)
                     self._receive(trip, partial, strand, delivery, lane)
                 finally:
@@ -182,11 +178,11 @@ class Receiver:
             finally:
                 partial.rest()
         finally:
-            partial.let_go(strand)
+            strand.release()
         return True
 
-    def find(self, trip: Trip) -> Partial | None:
-        """Return what an earlier run left of a file, if it can be resumed.
+    def find(self, trip: Trip) -> None:
+        """Have a transfer go on with what an earlier run left of its file, if it can be resumed.
 
         Bytes that were changed since they were marked as safe are deleted, and told.
 
@@ -194,12 +190,12 @@ class Receiver:
             OSError: it cannot be read.
         """
         partial = self.partials.find(trip.offer)
-        if partial is None or partial.is_as_marked(self.partials.pieces_of(trip.offer)):
-            return partial
-        trip.partial = partial
-        self.discard(trip)
-        trip.notes += ("the partial file was changed since the last run; all was fetched again",)
-        return None
+        if partial is None:
+            return
+        trip.hold(partial)
+        if not partial.is_as_marked(self.partials.pieces_of(trip.offer)):
+            self.discard(trip)
+            trip.note("the partial file was changed since the last run; all was fetched again")
 
     def require_going_on(self, _count: int = 0) -> None:
         """End what takes long once the person wants to stop.
@@ -218,8 +214,7 @@ class Receiver:
         """Do away with what has come; nothing can be joined to it."""
         if self.closed.is_set():
             return
-        partial = trip.partial
-        trip.partial = None
+        partial = trip.let_go()
         if partial is None:
             return
         partial.abandon()
@@ -235,7 +230,7 @@ class Receiver:
         try:
             partial.wake()
             try:
-                trip.resumed = partial.size
+                trip.went_on(partial.size)
                 self.wishes.limits.require_size(trip.shown, partial.facts.length or 0)
                 self._require_proof(trip, partial)
                 length = partial.facts.length
@@ -282,12 +277,10 @@ class Receiver:
                             another, delivery = delivery, None
                             return self._from_its_beginning(trip, another)
                         partial.learn(delivery.facts)
-                    trip.in_parts |= delivery.in_parts or delivery.start > 0
-                    trip.notes = delivery.notes or trip.notes
-                    trip.seconds += delivery.spent
+                    trip.comes(delivery)
                     self._receive(trip, partial, strand, delivery, lane)
                 finally:
-                    partial.let_go(strand)
+                    strand.release()
                 if partial.facts.length is None:
                     break  # its end has come, wherever that is
                 delivery.close()
@@ -337,7 +330,7 @@ class Receiver:
         for data in self._pieces(trip, partial, strand, delivery):
             if partial.size + len(data) != length:
                 self._record(trip, partial)
-            count = partial.write(strand, data)
+            count = strand.write(data)
             came = delivery.line_bytes
             trip.count(count if came is None else came - counted)
             counted = came or 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import zlib
 
-from willow_cart.hauling.spans import Spans
+from willow_cart.transfer.spans import Spans
 
 # More than any note has.
 _LONGEST_NOTE = 1 << 20

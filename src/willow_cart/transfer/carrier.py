@@ -12,16 +12,16 @@ from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_o
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import CheckFailed, TooSlow, TryAgain, Unproved
-from willow_cart.hauling.filer import Landing
-from willow_cart.hauling.held_here import HeldHere
-from willow_cart.hauling.helping import Help
-from willow_cart.hauling.partials import Partial
-from willow_cart.hauling.presence import Presence
-from willow_cart.hauling.receiving import UNPROVED_ADVICE, Receiver, Whole
-from willow_cart.hauling.trips import Trip
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.records import Arrival, Held, Result, timestamp
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.filer import Landing
+from willow_cart.transfer.held_here import HeldHere
+from willow_cart.transfer.helping import Help
+from willow_cart.transfer.partials import Partial
+from willow_cart.transfer.presence import Presence
+from willow_cart.transfer.receiving import UNPROVED_ADVICE, Receiver, Whole
+from willow_cart.transfer.trips import Trip
 
 _PROGRESS_BYTES = 64 << 10
 
@@ -66,9 +66,9 @@ class Carrier:
             if not trip.attempts:
                 if not replaces and (proved := self.here.proved(trip)):
                     return proved
-                trip.partial = self.receiver.find(trip)
+                self.receiver.find(trip)
                 before = trip.partial.size if trip.partial else 0
-            trip.attempts += 1
+            trip.begin_attempt()
             held = None
             # A promised checksum that the file here does not have cannot be answered by
             # "unchanged".
@@ -79,7 +79,7 @@ class Carrier:
             if isinstance(came, Whole) and _broken_promise(trip, came):
                 # What comes wrong is wrong on the way more often than at its place: joined from
                 # parts that do not belong together, or changed in the midst. Once more, in one.
-                trip.alone = True
+                trip.come_alone()
                 self.receiver.discard(trip)
                 came = self.receiver.bring(trip, lane, None)
             if isinstance(came, Unchanged):
@@ -87,8 +87,7 @@ class Carrier:
             return self._land(trip, came)
         except TryAgain as error:
             gained = trip.partial.size - before if trip.partial else 0
-            is_progress = gained >= _enough(trip) and not isinstance(error, TooSlow)
-            trip.vain = 0 if is_progress else trip.vain + 1
+            trip.failed(gained=gained >= _enough(trip) and not isinstance(error, TooSlow))
             raise
         except OSError as error:
             raise cannot_store(trip.filed.path, error) from error
@@ -139,7 +138,7 @@ class Carrier:
         sha256 = whole.found["sha256"]
         size = trip.offer.size
         if size is not None and size != partial.size and not partial.facts.coding:
-            trip.notes += (f"{partial.size:,} bytes arrived, {size:,} were listed",)
+            trip.note(f"{partial.size:,} bytes arrived, {size:,} were listed")
         modified = _modified(trip, partial)
         arrival = Arrival(
             address=trip.shown,
@@ -163,7 +162,7 @@ class Carrier:
             stands = unharmed.instead if unharmed else ""
             arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)
             return trip.result(State.HERE, arrival=arrival)
-        trip.partial = None
+        trip.let_go()
         return Landing(
             partial.file,
             trip.result(State.ARRIVED, unsound, arrival),

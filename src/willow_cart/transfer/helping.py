@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
-from willow_cart.hauling.partials import Partial, Strand
-from willow_cart.hauling.trips import Trip, Trips
+from willow_cart.transfer.partials import Partial, Strand
+from willow_cart.transfer.trips import Trip, Trips
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
 # moment in which connections are made and gather speed.
@@ -114,7 +114,7 @@ class Helping:
         """Say that a strand is done with; a file that could not be helped is left alone."""
         self._helpers[help_.trip.number] -= 1
         if not well:
-            help_.trip.alone = True
+            help_.trip.come_alone()
 
     def _in_want_of_help(self, now: float) -> Iterator[tuple[Trip, Partial]]:
         for trip in self._trips.moving():

@@ -11,12 +11,12 @@ from dataclasses import replace
 from willow_cart.access import Delivery, Joining
 from willow_cart.checks import read_checksum
 from willow_cart.destination import PARTIAL, Destination
-from willow_cart.hauling.partials import Partial, Piece
-from willow_cart.hauling.span_notes import cut_to, spans_in
-from willow_cart.hauling.spans import Spans
 from willow_cart.model import Facts, Offer, Origin
 from willow_cart.records import PartRecord
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.partials import Partial, Piece
+from willow_cart.transfer.span_notes import cut_to, spans_in
+from willow_cart.transfer.spans import Spans
 
 
 class PartialStore:

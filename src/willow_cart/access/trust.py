@@ -1,0 +1,47 @@
+"""Which certificates are trusted, and what proves who asks (TLS, RFC 8446)."""
+
+from __future__ import annotations
+
+import ssl
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.errors import BadOption
+
+
+@dataclass(frozen=True, slots=True)
+class Trust:
+    """Which certificates count, by the files that they are in.
+
+    Attributes:
+        ca: certificates that are trusted besides the system's.
+        client_cert: proves who asks.
+        client_key: its key, if that is in another file.
+    """
+
+    ca: Path | None = None
+    client_cert: Path | None = None
+    client_key: Path | None = None
+
+    def context(self) -> ssl.SSLContext | None:
+        """Return the context for connections; None where only the system's trust counts.
+
+        Raises:
+            BadOption: a file cannot be read.
+        """
+        if self.client_key is not None and self.client_cert is None:
+            raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
+        if self.ca is None and self.client_cert is None:
+            return None
+        context = ssl.create_default_context()
+        try:
+            option = f"--ca {self.ca}"
+            if self.ca is not None:
+                context.load_verify_locations(self.ca)
+            option = f"--client-cert {self.client_cert}"
+            if self.client_cert is not None:
+                # An empty password: there is no person to ask for one at night.
+                context.load_cert_chain(self.client_cert, self.client_key, password="")
+        except (OSError, ssl.SSLError) as error:
+            raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
+        return context

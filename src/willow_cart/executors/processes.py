@@ -1,0 +1,190 @@
+"""Transfers of small files in a further process, which keep one interpreter busy.
+
+Python runs one thread at a time. Where files are so small that not the line but the interpreter
+decides how fast they come, a second process brings more than any number of lanes.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import replace
+from multiprocessing.connection import Pipe
+from pathlib import Path
+
+from willow_cart.access import Access
+from willow_cart.access.kept_answers import KeptAnswers
+from willow_cart.addresses import WEB, scheme_of
+from willow_cart.destination import Destination
+from willow_cart.executors.base import Executor, Outcome
+from willow_cart.executors.worker import Carried, Setup
+from willow_cart.filing import Layout
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.trips import Trip
+from willow_cart.transfer.wishes import Wishes
+
+# Starting a process costs a quarter of a second of a processor; for fewer files it does not pay.
+_FILES_WORTH_A_PROCESS = 1000
+
+# What comes in one piece, in bytes. Of what does not, a part may have to be recorded, and only the
+# main process writes the ledger.
+_SMALL_BYTES = 64 << 10
+
+# A batch keeps the other process busy for some milliseconds, and is soon over when hosts are busy.
+_FILES_OF_A_BATCH = 32
+
+_SECONDS_TO_END = 5.0
+
+# `-P`: no folder of whoever starts it comes before the standard library. The path is handed over,
+# so that the same modules are found, and no script of the person's is run a second time.
+_PROGRAM = """\
+import json, sys
+sys.path[:] = json.loads(sys.argv[2])
+from willow_cart.executors.worker import serve
+serve(int(sys.argv[1]))
+"""
+
+
+class ProcessExecutor(Executor):
+    """Carries out transfers in a process of its own, started anew and not forked.
+
+    Args:
+        make_access: makes what talks to places, there.
+        destination: where files are filed.
+        wishes: how it is to be done.
+        observer: told of what has come.
+        holds: whether an answer is kept in this process that is the file's.
+    """
+
+    at_once = _FILES_OF_A_BATCH
+
+    def __init__(
+        self,
+        make_access: Callable[[], Access],
+        destination: Destination,
+        wishes: Wishes,
+        observer: Observer,
+        holds: Callable[[str], bool] = lambda _: False,
+    ) -> None:
+        self._destination = destination
+        self._observer = observer
+        self._holds = holds
+        self._large = 0
+        self._is_open = True
+        self._line, theirs = Pipe()
+        # Names and archives are not for it, and rules may not be able to leave this process.
+        wishes = replace(wishes, layout=Layout.TREE, unpack=None, on_arrival=None)
+        with theirs:
+            self._process = _start(theirs.fileno())
+        self._send(Setup(make_access, destination.root, wishes))
+
+    @property
+    def is_open(self) -> bool:
+        """Whether the process lives, as far as is known."""
+        return self._is_open
+
+    def suits(self, trip: Trip) -> bool:
+        """Return whether a file is small, new, and from the web."""
+        size = trip.offer.size
+        return (
+            self._is_open
+            and not trip.attempts
+            and (size <= _SMALL_BYTES if size is not None else not self._large)
+            and scheme_of(trip.address) in WEB
+            and self._destination.status(trip.filed.path) is None
+            and not self._holds(trip.address)
+        )
+
+    def carry(self, trips: Sequence[Trip], lane: int) -> list[tuple[Trip, Outcome]]:
+        """Make one attempt at each transfer (see the seam)."""
+        by_number = {trip.number: trip for trip in trips}
+        carried: list[Carried] = []
+        self._send([(trip.number, trip.filed) for trip in trips])
+        if self._is_open:
+            try:
+                carried = self._line.recv()
+            except (EOFError, OSError):
+                self._is_open = False  # it was killed; there are lanes here as well
+        self._large += sum(each.outcome is None for each in carried)
+        outcomes: list[tuple[Trip, Outcome]] = []
+        for each in carried:
+            if each.outcome is not None:
+                trip = by_number[each.number]
+                self._take_over(trip, each, lane)
+                outcomes.append((trip, each.outcome))
+        return outcomes
+
+    def _take_over(self, trip: Trip, carried: Carried, lane: int) -> None:
+        """Bring a transfer up to date with what came of it in the other process."""
+        trip.take_over(carried.received, carried.vain, carried.seconds)
+        self._observer.started(lane, trip.filed, carried.received, 0)
+        self._observer.received(lane, carried.received)
+
+    def _send(self, what: object) -> None:
+        try:
+            self._line.send(what)
+        except OSError:
+            self._is_open = False
+
+    def abort(self) -> None:
+        """End the process; nothing of what it was carrying has a name or an entry yet."""
+        self._is_open = False
+        self._process.kill()
+
+    def close(self) -> None:
+        """End the process (see the seam)."""
+        self._is_open = False
+        if self._line.closed:
+            return
+        self._line.close()
+        with suppress(subprocess.TimeoutExpired):
+            self._process.wait(_SECONDS_TO_END)
+        self._process.kill()
+        self._process.wait()
+
+
+def start_if_it_pays(
+    access: Access, destination: Destination, wishes: Wishes, observer: Observer, files: int
+) -> ProcessExecutor | None:
+    """Start a process for small files, if it can help and there are enough of them.
+
+    Args:
+        access: how places are talked to; the process gets one like it.
+        destination: where files are filed.
+        wishes: how it is to be done.
+        observer: told of what has come.
+        files: how many are to come.
+    """
+    make_access = access.maker()
+    if make_access is None or not pays(files, wishes):
+        return None
+    holds = access.holds if isinstance(access, KeptAnswers) else lambda _: False
+    return ProcessExecutor(make_access, destination, wishes, observer, holds)
+
+
+def pays(files: int, wishes: Wishes) -> bool:
+    """Return whether a process may pay: for many files, on several lanes, without a pace."""
+    several = min(wishes.lanes, wishes.lanes_per_host) > 1
+    hurried = not (wishes.pace.gap or wishes.pace.speed_cap)
+    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
+    may = several and hurried and not wishes.one_process
+    return files >= _FILES_WORTH_A_PROCESS and processors > 1 and may
+
+
+def _start(descriptor: int) -> subprocess.Popen[bytes]:
+    """Start a worker that talks over a descriptor."""
+    package = str(Path(__file__).parent.parent.parent)
+    path = [each for each in sys.path if each]
+    words = [sys.executable, "-P", "-c", _PROGRAM, str(descriptor), json.dumps([*path, package])]
+    return subprocess.Popen(  # noqa: S603  # this program, by its full path
+        words,
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        pass_fds=(descriptor,),
+        start_new_session=True,
+    )

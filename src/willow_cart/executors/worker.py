@@ -1,0 +1,135 @@
+"""A process that makes attempts at small files for another one.
+
+It only carries: which files, when, and what becomes of them is decided by the process that started
+it; it writes no ledger and gives no names.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from multiprocessing.connection import Connection
+from pathlib import Path
+
+from willow_cart.access import Access
+from willow_cart.destination import Destination, boot_mark
+from willow_cart.errors import InternalError, WillowCartError
+from willow_cart.executors.base import Outcome, ends_batch
+from willow_cart.filing import Filed
+from willow_cart.transfer.carrier import Carrier
+from willow_cart.transfer.filer import Note
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.receiving import Receiver
+from willow_cart.transfer.trips import Trip
+from willow_cart.transfer.wishes import Wishes
+
+
+@dataclass(frozen=True, slots=True)
+class Setup:
+    """What a worker needs to know before its first batch.
+
+    Attributes:
+        make_access: makes what talks to places.
+        root: the destination.
+        wishes: how it is to be done.
+    """
+
+    make_access: Callable[[], Access]
+    root: Path
+    wishes: Wishes
+
+
+@dataclass(frozen=True, slots=True)
+class Carried:
+    """What came of an attempt in a worker.
+
+    Attributes:
+        number: of the file.
+        outcome: what became of it; None if it is not for a worker, and was not begun.
+        received: how many bytes came.
+        vain: how many attempts in a row were vain.
+        seconds: how long it took.
+    """
+
+    number: int
+    outcome: Outcome | None
+    received: int = 0
+    vain: int = 0
+    seconds: float = 0.0
+
+
+class _NotForWorkers(WillowCartError):
+    """A file that does not come in one piece."""
+
+
+class _NoFiler:
+    """Stands where the commit thread would: a worker gives no names and enters nothing."""
+
+    def take(self, item: object) -> None:
+        """Take nothing: what is deleted here was never entered."""
+
+    def take_at_once(self, note: Note) -> None:  # noqa: ARG002  # as the commit thread has it
+        """Refuse what has to be entered before it comes; it is carried by the main process."""
+        raise _NotForWorkers("a file", "does not come in one piece")
+
+
+def serve(descriptor: int) -> None:
+    """Carry out batches until the other end of a connection is closed.
+
+    Args:
+        descriptor: of the socket that leads to the process that started this one.
+    """
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
+    parent = os.getppid()
+    line = Connection(descriptor)
+    try:
+        setup: Setup = line.recv()
+        carrier = _make_carrier(setup)
+        while os.getppid() == parent:
+            batch = line.recv()
+            line.send(list(_carry_all(carrier, batch, lambda: os.getppid() == parent)))
+    except (EOFError, OSError):
+        pass  # the other process has ended, or needs this one no more
+    os._exit(0)  # connections that are open are of no use any more
+
+
+def _make_carrier(setup: Setup) -> Carrier:
+    destination = Destination(setup.root, locks=False)  # the main process has the lock
+    partials = PartialStore(destination, {}, boot_mark())
+    stop = threading.Event()
+    receiver = Receiver(
+        setup.make_access(), partials, _NoFiler(), Observer(), stop, setup.wishes, destination.room
+    )
+    return Carrier(receiver, destination, None)
+
+
+def _carry_all(
+    carrier: Carrier, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
+) -> Iterator[Carried]:
+    """Carry files until the host is busy; the others are given back, to be asked for slowly."""
+    for number, filed in batch:
+        if not is_wanted():
+            return
+        carried = _carry(carrier, number, filed)
+        yield carried
+        if ends_batch(carried.outcome):
+            return
+
+
+def _carry(carrier: Carrier, number: int, filed: Filed) -> Carried:
+    trip = Trip(number, filed)
+    outcome: Outcome | None
+    try:
+        outcome = carrier.attempt(trip, 0)
+    except _NotForWorkers:
+        outcome = None
+    except WillowCartError as error:
+        outcome = error
+    except Exception as error:  # one odd file must not end the worker
+        outcome = InternalError.of(trip.shown, error)
+    return Carried(number, outcome, trip.received, trip.vain, trip.seconds)

@@ -1,0 +1,343 @@
+"""Where transfers run: every executor keeps the same promises, and a haul with several is one."""
+
+from __future__ import annotations
+
+import os
+import pickle
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.support.program import PATIENCE, files_in
+from willow_cart.access import Access, Patience
+from willow_cart.access.fake import FakeAccess, FakeFile
+from willow_cart.checks import read_checksum
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.destination import Destination, boot_mark
+from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
+from willow_cart.executors import Executor, ProcessExecutor, ThreadExecutor, processes
+from willow_cart.filing import Filed
+from willow_cart.hauling import Observer, Pace, Wishes, bring_home, crowding
+from willow_cart.hauling.docket import Docket
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.observer import JobObserver
+from willow_cart.model import Offer, State
+from willow_cart.records import read_receipt
+from willow_cart.requests.survey import SurveyRequest
+from willow_cart.transfer.carrier import Carrier
+from willow_cart.transfer.filer import Landing
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.receiving import Receiver
+from willow_cart.transfer.trips import Trip
+
+BASE = "http://h.example"
+WISHES = Wishes(patience=Patience(attempts=3, pause=0.0))
+
+
+class Heard(Observer):
+    """Counts what it is told."""
+
+    def __init__(self) -> None:
+        self.begun: list[str] = []
+        self.bytes = 0
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
+        self.begun.append(filed.path)
+
+    def received(self, lane: int, count: int) -> None:
+        self.bytes += count
+
+
+class NoLedger:
+    """Stands where the commit thread would."""
+
+    def take(self, item: object) -> None:
+        pass
+
+    def take_at_once(self, note: object) -> None:
+        pass
+
+
+class Bench:
+    """An executor on a destination, and what it needs."""
+
+    def __init__(self, root: Path, kind: type[Executor], access: Access) -> None:
+        self.destination = Destination(root)
+        self.heard = Heard()
+        if kind is ProcessExecutor:
+            make = access.maker()
+            assert make is not None
+            self.executor: Executor = ProcessExecutor(make, self.destination, WISHES, self.heard)
+            return
+        partials = PartialStore(self.destination, {}, boot_mark())
+        stop = threading.Event()
+        receiver = Receiver(
+            access, partials, NoLedger(), self.heard, stop, WISHES, self.destination.room
+        )
+        self.executor = ThreadExecutor(Carrier(receiver, self.destination, None), stop)
+
+    def content(self, landing: object) -> bytes:
+        assert isinstance(landing, Landing)
+        with self.destination.open(landing.file) as file:
+            return file.read()
+
+
+MakeBench = Callable[[Access], Bench]
+
+
+@pytest.fixture(params=[ThreadExecutor, ProcessExecutor])
+def bench(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[MakeBench]:
+    made: list[Bench] = []
+
+    def make(access: Access) -> Bench:
+        made.append(Bench(tmp_path / "d", request.param, access))
+        return made[-1]
+
+    yield make
+    for each in made:
+        each.executor.close()
+        each.destination.__exit__(None, None, None)
+
+
+def trips(addresses: list[str]) -> list[Trip]:
+    return [
+        Trip(number, Filed(Offer(address), f"{number}.csv"))
+        for number, address in enumerate(addresses, 1)
+    ]
+
+
+def test_every_transfer_comes_back_once_checked_counted_and_told(bench: MakeBench) -> None:
+    files = small(5)
+    on = bench(FakeAccess(files))
+    asked = trips([*files])
+    came = on.executor.carry(asked, 0)
+    assert [trip for trip, _ in came] == asked
+    assert [on.content(landing) for _, landing in came] == [f.content for f in files.values()]
+    sizes = [len(file.content) for file in files.values()]
+    assert [trip.received for trip in asked] == sizes
+    assert [trip.attempts for trip in asked] == [1] * 5
+    assert on.heard.begun == [trip.filed.path for trip in asked]
+    assert on.heard.bytes == sum(sizes)
+
+
+def test_a_failure_comes_back_with_its_facts_and_the_rest_goes_on(bench: MakeBench) -> None:
+    files = small(4)
+    gone = NotServed("x", "is gone", "look elsewhere", status=410)
+    files[f"{BASE}/1.csv"].troubles = [gone]
+    on = bench(FakeAccess(files))
+    outcomes = [outcome for _, outcome in on.executor.carry(trips([*files]), 0)]
+    assert isinstance(outcomes[1], NotServed)
+    assert vars(outcomes[1]) == vars(gone)
+    assert sum(isinstance(each, Landing) for each in outcomes) == 3
+
+
+@pytest.mark.parametrize(
+    "trouble",
+    [ServerBusy("x", "429", "", wait=7.0, status=429), ConnectionLost("x", "it broke")],
+)
+def test_a_busy_or_broken_host_ends_a_batch(
+    trouble: ServerBusy | ConnectionLost, bench: MakeBench
+) -> None:
+    files = small(6)
+    files[f"{BASE}/2.csv"].troubles = [trouble]
+    on = bench(FakeAccess(files))
+    asked = trips([*files])
+    came = on.executor.carry(asked, 0)
+    assert [trip for trip, _ in came] == asked[:3]
+    assert vars(came[-1][1]) == vars(trouble)
+    assert [trip.attempts for trip in asked[3:]] == [0, 0, 0], "what was not begun is as it was"
+    assert len(on.executor.carry(asked[3:], 0)) == 3
+
+
+def test_an_odd_answer_is_a_failure_and_not_an_end(bench: MakeBench) -> None:
+    files = small(3)
+    files[f"{BASE}/1.csv"] = FakeFile("not bytes")  # type: ignore[arg-type]
+    on = bench(FakeAccess(files))
+    outcomes = [outcome for _, outcome in on.executor.carry(trips([*files]), 0)]
+    assert [isinstance(each, Landing) for each in outcomes] == [True, False, True]
+
+
+def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place: StandIn) -> None:
+    place.exhibits["silent.csv"] = Exhibit(b"x" * 1000, speed=1)
+    address = f"{place.base}/silent.csv"
+    request = SurveyRequest.read({"sources": (address,)})
+    on = bench(make_access([request], 2, JobObserver()))
+    waiting = threading.Thread(target=_carry_in_vain, args=(on.executor, trips([address])))
+    waiting.start()
+    while "/silent.csv" not in {each.path for each in place.requests}:
+        time.sleep(0.01)
+    on.executor.abort()
+    waiting.join(30)
+    assert not waiting.is_alive()
+    on.executor.close()
+    on.executor.close()
+    if isinstance(on.executor, ProcessExecutor):
+        assert on.executor._process.returncode is not None
+
+
+def _carry_in_vain(executor: Executor, asked: list[Trip]) -> None:
+    try:
+        outcomes = executor.carry(asked, 0)
+    except Interrupted:
+        return
+    assert not any(isinstance(outcome, Landing) for _, outcome in outcomes)
+
+
+def test_sign_ins_hold_wherever_a_transfer_runs(
+    bench: MakeBench, place: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("FEN", "reedmace")
+    place.exhibits["members.csv"] = Exhibit(b"inside", members="ida:reedmace")
+    address = f"{place.base}/members.csv"
+    given = {"sources": (address,), "user": ("ida",), "password": ("env:FEN",)}
+    on = bench(make_access([SurveyRequest.read(given)], 2, JobObserver()))
+    ((_, landing),) = on.executor.carry(trips([address]), 0)
+    assert on.content(landing) == b"inside"
+
+
+@pytest.fixture
+def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """Have every haul think itself crowded, and tell how many files the process has carried."""
+    counts: list[int] = []
+    carry = ProcessExecutor.carry
+
+    def counted(self: ProcessExecutor, trips: list[Trip], lane: int) -> object:
+        came = carry(self, trips, lane)
+        counts.append(len(came))
+        return came
+
+    monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
+    monkeypatch.setattr(ProcessExecutor, "carry", counted)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
+    monkeypatch.setattr(crowding, "_ROOMY", -1.0)
+    monkeypatch.setattr(crowding, "_CROWDED", 0.0)
+    return counts
+
+
+def named(files: dict[str, FakeFile]) -> dict[str, bytes]:
+    return {path.rpartition("/")[2]: file.content for path, file in files.items()}
+
+
+def small(count: int) -> dict[str, FakeFile]:
+    return {f"{BASE}/{n}.csv": FakeFile(f"level {n}\n".encode()) for n in range(count)}
+
+
+def test_small_files_arrive_by_way_of_a_process(tmp_path: Path, eager: list[int]) -> None:
+    files = small(600)
+    access = FakeAccess(files, pause=0.002)
+    account = bring_home(map(Offer, files), tmp_path, access, WISHES)
+    assert account.counts == {State.ARRIVED: 600}
+    assert account.received == sum(len(file.content) for file in files.values())
+    assert files_in(tmp_path) == named(files)
+    assert sum(eager) > 50
+    assert {row.attempts for row in read_receipt(tmp_path).rows} == {1}
+    again = bring_home(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
+    assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about by who knows it"
+
+
+def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
+    tmp_path: Path, eager: list[int]
+) -> None:
+    files = small(200)
+    promised = {f"{BASE}/7.csv": (read_checksum("0" * 64),)}
+    for number in range(0, 200, 20):
+        files[f"{BASE}/{number}.csv"].troubles = [ConnectionLost("x", "the connection broke")]
+    files[f"{BASE}/33.csv"].troubles = [NotServed("x", "is gone", "look elsewhere", status=410)]
+    files[f"{BASE}/50.csv"] = FakeFile(os.urandom(3_000_000))
+    offers = [Offer(address, checksums=promised.get(address, ())) for address in files]
+    account = bring_home(offers, tmp_path, FakeAccess(files, pause=0.001), WISHES)
+    assert account.counts == {State.ARRIVED: 198, State.FAILED: 1, State.REFUSED: 1}
+    right = {name: content for name, content in named(files).items() if name not in
+             ("7.csv", "33.csv")}  # fmt: skip
+    assert files_in(tmp_path) == right
+    assert sum(eager) > 0
+
+
+def test_a_process_that_is_killed_is_done_without(
+    tmp_path: Path, eager: list[int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    files = small(600)
+    counted = ProcessExecutor.carry
+
+    def deadly(self: ProcessExecutor, trips: list[Trip], lane: int) -> object:
+        if len(eager) == 1:
+            self._process.kill()
+            self._process.wait()
+        return counted(self, trips, lane)
+
+    monkeypatch.setattr(ProcessExecutor, "carry", deadly)
+    account = bring_home(map(Offer, files), tmp_path, FakeAccess(files, pause=0.002), WISHES)
+    assert account.counts == {State.ARRIVED: 600}
+    assert eager[-1] == 0
+    assert files_in(tmp_path) == named(files)
+
+
+def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: list[int]) -> None:
+    assert processes.pays(20, Wishes())
+    assert not processes.pays(9, Wishes())
+    assert not processes.pays(20, Wishes(pace=Pace(gap=1.0)))
+    assert not processes.pays(20, Wishes(pace=Pace(speed_cap=1000)))
+    assert not processes.pays(20, Wishes(lanes_per_host=1))
+
+
+def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
+    tmp_path: Path, place: StandIn
+) -> None:
+    """A script without a guard for `__main__` hauls once; a folder's modules are not imported."""
+    (tmp_path / "json.py").write_text("raise SystemExit('imported')\n")
+    files = {f"{n}.csv": Exhibit(b"%d" % n) for n in range(40)}
+    place.exhibits |= files
+    script = tmp_path / "bring.py"
+    script.write_text(
+        "import sys; del sys.path[0]\n"
+        "import willow_cart as wc\n"
+        "from willow_cart.executors import processes\n"
+        "from willow_cart.hauling import crowding\n"
+        "processes._FILES_WORTH_A_PROCESS = 10\n"
+        "crowding._ROOMY, crowding._CROWDED = -1.0, 0.0\n"
+        f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"
+        "print(done.account.counts.total())\n"
+    )
+    done = subprocess.run(
+        [sys.executable, script.name], cwd=tmp_path, capture_output=True, text=True,
+        timeout=PATIENCE, check=False,
+    )  # fmt: skip
+    assert (done.returncode, done.stdout, done.stderr) == (0, "40\n", "")
+    assert len([each for each in place.requests if each.path.endswith(".csv")]) == 40
+
+
+def test_errors_keep_what_they_know_between_processes() -> None:
+    busy = ServerBusy("x", "is busy", "wait", wait=7.0, status=503)
+    failed = CheckFailed("x", "is wrong", "look", expected="a", found="b", kept=Path("c"))
+    for error in (busy, failed):
+        copy = pickle.loads(pickle.dumps(error))
+        assert (type(copy), str(copy), vars(copy)) == (type(error), str(error), vars(error))
+
+
+def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
+    tmp_path: Path, eager: list[int]
+) -> None:
+    files = small(200)
+    busy = ServerBusy("x", "the server answers 429", "", wait=0.01, status=429)
+    for number in range(20, 200, 60):
+        files[f"{BASE}/{number}.csv"].troubles = [busy]
+    access = FakeAccess(files, pause=0.001)
+    account = bring_home(map(Offer, files), tmp_path, access, WISHES)
+    assert account.counts == {State.ARRIVED: 200}
+    assert files_in(tmp_path) == named(files)
+
+
+def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
+    """What is given back is taken by any lane, one by one, and by the dozen no more."""
+    docket = Docket([("h", n) for n in range(6)], lanes_per_host=4)
+    taken = docket.take_several(0.0, 4)
+    assert taken == ("h", [0, 1, 2, 3])
+    docket.give_back("h", [2, 3])
+    assert docket.take(0.0) == ("h", 2)
+    assert docket.take_several(0.0, 4) == ("h", [4, 5])
+    assert docket.take(0.0) == ("h", 3)
