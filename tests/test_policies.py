@@ -37,6 +37,10 @@ def test_pauses_grow_and_end() -> None:
     assert [patience.pause_after(vain, None, 0.5) for vain in range(6)] == [1, 1, 3, 5, None, None]
 
 
+def busy(status: int, wait: float | None = None, most: int | None = None) -> ServerBusy:
+    return ServerBusy("x", "is busy", status=status, wait=wait, most=most)
+
+
 @pytest.mark.parametrize(
     ("failure", "cause", "decision"),
     [
@@ -47,13 +51,13 @@ def test_pauses_grow_and_end() -> None:
         (Failure(ConnectionLost("x", "lost"), 1), Cause.HOST, Retry(1.0)),
         (Failure(ConnectionLost("x", "lost"), 1, has_company=True), Cause.CROWDING, Retry(1.0)),
         (Failure(ConnectionLost("x", "lost"), 1, 2, has_company=True), Cause.HOST, Retry(1.0)),
-        (Failure(ServerBusy("x", "429", status=429, wait=7), 1), Cause.CROWDING, Retry(7)),
-        (Failure(ServerBusy("x", "429", status=429, wait=7), 1, 20), Cause.HOST, Retry(7)),
-        (Failure(ServerBusy("x", "429", status=429, wait=None), 1), Cause.HOST, Retry(1.0)),
-        (Failure(ServerBusy("x", "429", status=429, wait=None), 1, served=3), Cause.CROWDING, Retry(1.0)),
-        (Failure(ServerBusy("x", "500", status=500, wait=None), 1, served=3), Cause.HOST, Retry(1.0)),
-        (Failure(ServerBusy("x", "421", status=421, wait=None, most=1), 1), Cause.CROWDING, Retry(1.0)),
-        (Failure(ServerBusy("x", "503", status=503, wait=301), 1), Cause.CROWDING, GiveUp.WAIT),
+        (Failure(busy(429, 7), 1), Cause.CROWDING, Retry(7)),
+        (Failure(busy(429, 7), 1, 20), Cause.HOST, Retry(7)),
+        (Failure(busy(429), 1), Cause.HOST, Retry(1.0)),
+        (Failure(busy(429), 1, served=3), Cause.CROWDING, Retry(1.0)),
+        (Failure(busy(500), 1, served=3), Cause.HOST, Retry(1.0)),
+        (Failure(busy(421, most=1), 1), Cause.CROWDING, Retry(1.0)),
+        (Failure(busy(503, 301), 1), Cause.CROWDING, GiveUp.WAIT),
         (Failure(HostUnknown("x", "unknown"), 1), Cause.HOST, GiveUp.PERMANENT),
         (Failure(NotTrusted("x", "expired"), 1), Cause.HOST, GiveUp.PERMANENT),
         (Failure(NotServed("x", "404", status=404), 1), Cause.FILE, GiveUp.PERMANENT),
