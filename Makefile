@@ -29,6 +29,7 @@ docs: $(VENV)/.ready-dev
 	$(BIN)/python docs/make_reference.py
 	$(BIN)/python docs/make_schema.py
 	$(BIN)/python docs/make_keywords.py
+	$(BIN)/python docs/make_columns.py
 
 $(VENV)/bin/python:
 	PYTHON=$(PYTHON) sh tools/make_venv.sh $(VENV)

@@ -173,7 +173,7 @@ def test_a_place_without_marks_is_fetched_and_compared(tmp_path: Path) -> None:
     bring(tmp_path, access)
     before = (tmp_path / "dawn.wav").stat().st_mtime_ns
     _, row = bring(tmp_path, access)
-    assert row.state == "already here"
+    assert row.state == "here"
     assert (tmp_path / "dawn.wav").stat().st_mtime_ns == before
 
 
@@ -182,7 +182,7 @@ def test_a_promised_checksum_that_holds_spares_the_place_a_question(tmp_path: Pa
     access = place()
     for _ in range(2):
         _, row = bring(tmp_path, access, good())
-        assert (row.state, row.verdict) == ("already here", "sha256 from the cart")
+        assert (row.state, row.verdict) == ("here", "sha256 from the cart")
     assert access.asked == []
 
 
@@ -229,7 +229,7 @@ def test_what_a_person_put_or_changed_there_is_kept_aside(
 def test_the_same_bytes_that_a_person_put_there_are_taken_in(tmp_path: Path) -> None:
     (tmp_path / "dawn.wav").write_bytes(CONTENT)
     access = place()
-    assert bring(tmp_path, access)[1].state == "already here"
+    assert bring(tmp_path, access)[1].state == "here"
     assert bring(tmp_path, access)[1].state == "unchanged"
 
 

@@ -296,7 +296,10 @@ def test_the_first_ledger_is_taken_up_and_gone_on_with(tmp_path: Path, place: St
     (tmp_path / "x" / "levels" / "a.csv").write_bytes(CONTENT)
     outcome = run("haul", f"{place.base}/levels/a.csv", "--into", "x", cwd=tmp_path)
     assert outcome.code == 0, outcome.err
-    assert run("receipt", "x", "--run", "1", cwd=tmp_path).code == 0
+    receipt = run("receipt", "x", "--run", "1", cwd=tmp_path)
+    assert receipt.code == 0
+    assert "1 already here" in receipt.last_line, "its words are told of a code by now"
+    assert '"state": "here"' in run("receipt", "x", "--run", "1", "--json", cwd=tmp_path).out
     with Ledger(path) as ledger:
         assert ledger.rows("PRAGMA user_version")[0][0] == VERSION
         assert ledger.parts() == {}

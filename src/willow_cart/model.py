@@ -205,18 +205,31 @@ class Trouble:
 
 
 class State(StrEnum):
-    """What became of one file in one haul."""
+    """What became of one file in one haul: a code, which is recorded, with a label beside it."""
 
     ARRIVED = "arrived"
     """Its bytes came, were checked, and lie under its name; whether new or renewed."""
     UNCHANGED = "unchanged"
     """The place was asked, and says that what lies here is still what it has."""
-    HERE = "already here"
+    HERE = "here"
     """What lies here is proved to be right without, or in spite of, the place's word."""
     FAILED = "failed"
     """It did not come."""
     REFUSED = "refused"
     """It came, and is not what was promised; it does not lie under its name."""
+
+    @property
+    def label(self) -> str:
+        """What people read."""
+        return label_of(self)
+
+
+_LABELS = {State.HERE: "already here"}
+
+
+def label_of(code: str) -> str:
+    """Return the words for a code of a state; a code that reads well is its own."""
+    return _LABELS.get(code, code)  # type: ignore[call-overload, no-any-return]  # codes are texts
 
 
 @dataclass(slots=True)

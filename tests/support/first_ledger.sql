@@ -42,6 +42,7 @@ CREATE TABLE result (
         PRIMARY KEY (run, number)
     ) WITHOUT ROWID;
 INSERT INTO "result" VALUES(1,1,'http://127.0.0.1:1/levels/a.csv','levels/a.csv','arrived',1,'',1320,0,1,0.02);
+INSERT INTO "result" VALUES(1,3,'http://127.0.0.1:1/sound.wav','sound.wav','already here',NULL,'',0,0,0,0.0);
 INSERT INTO "result" VALUES(1,2,'http://127.0.0.1:1/dawn.wav','dawn.wav','failed',NULL,'the connection broke; haul again later',4096,0,5,1.5);
 CREATE TABLE run (
         id         INTEGER PRIMARY KEY,

@@ -1,10 +1,11 @@
 """The cart: the reviewable list of offers, as a value and as a file."""
 
 from willow_cart.cart.cart import Cart
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS
 from willow_cart.cart.forms import form_for
 from willow_cart.cart.loading import Find, Loaded, load, load_as
 from willow_cart.cart.picking import Picked, Way, learn_in, mark_in, pick_in
-from willow_cart.cart.rows import COLUMNS, read_marked, write_table
+from willow_cart.cart.rows import read_marked, write_table
 from willow_cart.cart.sheet import cover
 from willow_cart.cart.splitting import DrivePacking, Part, SharePacking, split
 from willow_cart.cart.tray import Tray
@@ -12,6 +13,7 @@ from willow_cart.cart.undoing import undo
 from willow_cart.cart.weighing import Weight, weigh
 
 __all__ = [
+    "CART_COLUMNS",
     "COLUMNS",
     "Cart",
     "DrivePacking",

@@ -9,10 +9,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, size_cell
 from willow_cart.cart.forms import form_for, reader_for
 from willow_cart.cart.loading import Find
 from willow_cart.cart.picking import Way, pick
-from willow_cart.cart.rows import COLUMNS, Entry, RowReader, size_cell, write_table
+from willow_cart.cart.rows import Entry, RowReader, write_table
 from willow_cart.cart.sheet import Sheet, cover
 from willow_cart.cart.weighing import Weight, weigh
 from willow_cart.choosing import Choosing
@@ -106,9 +107,10 @@ class Cart:
 
         rows = [_record(offer, taken) for offer, taken in self.rows]
         frame = pd.DataFrame.from_records(rows, columns=list(COLUMNS))
-        modified = pd.to_datetime(frame["modified"], utc=True)
-        kinds = {"take": "bool", "number": "int64", "size": "Int64"}
-        return frame.astype(kinds).assign(modified=modified)
+        kinds = {column.name: column.kind for column in CART_COLUMNS if column.kind}
+        moments = [name for name, kind in kinds.items() if kind == "datetime"]
+        frame = frame.astype({name: kinds[name] for name in kinds if name not in moments})
+        return frame.assign(**{name: pd.to_datetime(frame[name], utc=True) for name in moments})
 
     def save(self, path: Path | str) -> None:
         """Write the cart: a table, or for other endings the form that they name.
@@ -186,9 +188,13 @@ def _covered_text(cell: object) -> str:
 
 
 def _record(offer: Offer, taken: bool) -> tuple[object, ...]:
-    folder, _, name = offer.path.rpartition("/")
-    return (
-        taken, offer.number, name, folder, offer.size, offer.modified, offer.kind, offer.source,
-        offer.text, offer.heading, " ".join(map(str, offer.checksums)),
-        " ".join((offer.address, *offer.mirrors)),
-    )  # fmt: skip
+    """A row of a frame; addresses keep their secrets there, to be hauled from."""
+    values: dict[str, object] = {"take": taken, "url": " ".join((offer.address, *offer.mirrors))}
+    return tuple(
+        values[column.name] if column.name in values else _joined(column.as_value(offer))
+        for column in CART_COLUMNS
+    )
+
+
+def _joined(value: object) -> object:
+    return " ".join(map(str, value)) if isinstance(value, list) else value

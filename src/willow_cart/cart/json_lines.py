@@ -8,10 +8,9 @@ from datetime import UTC, datetime
 from typing import Any, TextIO
 
 from willow_cart.addresses import normalise
-from willow_cart.checks import read_checksum
+from willow_cart.cart.columns import CART_COLUMNS
 from willow_cart.errors import BadOption, NotUnderstood
 from willow_cart.model import Offer, Trouble
-from willow_cart.redaction import without_secrets
 
 _MOST_DIGITS = 30
 
@@ -75,6 +74,13 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
     if moment is not None and moment.tzinfo is None:
         moment = moment.replace(tzinfo=UTC)
     name, folder = text("name") or None, entry.get("folder")
+    alone: dict[str, Any] = {
+        column.offer_field: text(column.name)
+        if column.read_value is None
+        else column.read_value(entry.get(column.name) or [])
+        for column in CART_COLUMNS
+        if column.offer_field
+    }
     return Offer(
         address=normalise(text("url")),
         source=text("source") or place,
@@ -84,32 +90,19 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
         size=number("size"),
         about=number("about"),
         modified=moment,
-        text=text("text"),
-        heading=text("heading"),
-        checksums=tuple(read_checksum(each) for each in words("checksum")),
+        **alone,
         mirrors=tuple(normalise(each) for each in words("mirrors")),
     )
 
 
 def entry_of(offer: Offer, *, taken: bool) -> dict[str, object]:
     """An offer as an object, without secrets."""
-    folder, _, name = offer.path.rpartition("/")
-    return {
-        "take": taken,
-        "number": offer.number,
-        "name": name,
-        "folder": folder,
-        "size": offer.size,
-        "about": offer.about,
-        "modified": offer.modified.isoformat() if offer.modified else None,
-        "kind": offer.kind,
-        "source": offer.source,
-        "text": offer.text,
-        "heading": offer.heading,
-        "checksum": [str(checksum) for checksum in offer.checksums],
-        "url": without_secrets(offer.address),
-        "mirrors": [without_secrets(mirror) for mirror in offer.mirrors],
-    }
+    entry: dict[str, object] = {}
+    for column in CART_COLUMNS:
+        value = column.as_value(offer)
+        entry[column.name] = value.isoformat() if isinstance(value, datetime) else value
+        entry |= {key: make(offer) for key, make in column.besides.items()}
+    return entry | {"take": taken}
 
 
 def write_json_lines(offers: Iterable[Offer], to: TextIO) -> None:

@@ -8,17 +8,9 @@ from datetime import date
 from enum import IntEnum
 from pathlib import Path
 
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
 from willow_cart.cart.forms import Form
-from willow_cart.cart.rows import (
-    COLUMNS,
-    GONE,
-    Entry,
-    RowReader,
-    Unread,
-    cells_of,
-    date_cell,
-    size_cell,
-)
+from willow_cart.cart.rows import Entry, RowReader, Unread, cells_of
 from willow_cart.cart.sheet import Sheet, Style, places_of, writing
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Offer, Sizes, Trouble
@@ -281,21 +273,22 @@ def learnt(offer: Offer, now: Offer) -> Offer:
     size, about = now.size, now.about
     if size is None and about is None:
         size, about = offer.size, offer.about
+    renewed = {
+        column.offer_field: getattr(now, column.offer_field) or getattr(offer, column.offer_field)
+        for column in CART_COLUMNS
+        if column.is_renewed and column.offer_field
+    }
     return replace(
         offer,
         size=size,
         about=about if size is None else None,  # which is all that a cell says
         modified=now.modified or offer.modified,
-        checksums=now.checksums or offer.checksums,
+        **renewed,
     )
 
 
 def note_facts(cells: list[str], offer: Offer, places: Mapping[str, int]) -> None:
     """Write the facts of an offer into the cells of its row, where there are columns for them."""
-    for column, cell in (
-        ("size", size_cell(offer)),
-        ("modified", date_cell(offer)),
-        ("checksum", " ".join(map(str, offer.checksums))),
-    ):
-        if column in places:
-            cells[places[column]] = cell
+    for column in CART_COLUMNS:
+        if column.is_renewed and column.name in places:
+            cells[places[column.name]] = column.write(offer)

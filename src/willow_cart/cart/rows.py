@@ -10,25 +10,20 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from operator import itemgetter
 from pathlib import Path
-from typing import TextIO
+from typing import Any, TextIO
 
 from willow_cart.addresses import normalise
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
-from willow_cart.cart.sheet import Row, Sheet, cover, uncover
-from willow_cart.checks import read_checksum
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
+from willow_cart.cart.sheet import Row, Sheet, uncover
 from willow_cart.errors import BadAddress, BadOption, NotUnderstood
-from willow_cart.model import Checksum, Offer, Trouble
-from willow_cart.redaction import without_secrets
+from willow_cart.model import Offer, Trouble
 from willow_cart.units import read_count
 
-COLUMNS = (
-    "take", "number", "name", "folder", "size", "modified",
-    "kind", "source", "text", "heading", "checksum", "url",
-)  # fmt: skip
-"""The columns of a cart, in order. Only `url` must be there when one is read."""
-
-GONE = "gone"
-"""The column that says since when a row's source does not offer it; there if one ever did not."""
+# Those whose cell alone decides; the others are read by `RowReader` together.
+_READ_ALONE = tuple(column for column in CART_COLUMNS if column.read is not None)
+_OF_OFFERS = CART_COLUMNS[1:]
+_NUMBER = COLUMNS.index("number") - 1
 
 # Several addresses in one cell are mirrors; a blank within one is left to it.
 _BETWEEN_ADDRESSES = re.compile(r"\s+(?=[A-Za-z][A-Za-z0-9+.-]*://)")
@@ -116,6 +111,7 @@ class RowReader:
             if (place := sheet.place_of(column)) is not None
         }
         self._columns = tuple(self._places)
+        self._read_alone = [each for each in _READ_ALONE if each.name in self._places]
         self._cells_of = itemgetter(*self._places.values(), 0)  # one more, so that it is a tuple
         self._asked_order = False
         self._day_first: bool | None = None
@@ -173,11 +169,20 @@ class RowReader:
             size=size,
             about=about,
             modified=self._modified(row, cells.get("modified", "")),
-            text=cells.get("text", ""),
-            heading=cells.get("heading", ""),
-            checksums=_checksums(cells.get("checksum", "")),
             mirrors=tuple(map(normalise, mirrors)),
+            **self._alone(cells),
         )
+
+    def _alone(self, cells: dict[str, str]) -> dict[str, Any]:
+        """The fields that a cell each decides."""
+        fields = {}
+        for column in self._read_alone:
+            if cell := cells[column.name]:
+                try:
+                    fields[column.offer_field] = column.read(cell)  # type: ignore[misc]  # it has one
+                except BadOption as error:
+                    raise _in_column(column.name, error) from None
+        return fields
 
     def _number(self, cells: dict[str, str]) -> int:
         written = cells.get("number")
@@ -211,13 +216,6 @@ class RowReader:
         for row in self.sheet.rows():
             if isinstance(row, Row):
                 yield uncover(row.cells[self._places["modified"]])
-
-
-def _checksums(cell: str) -> tuple[Checksum, ...]:
-    try:
-        return tuple(read_checksum(each) for each in cell.split())
-    except BadOption as error:
-        raise _in_column("checksum", error) from None
 
 
 def _in_column(column: str, error: NotUnderstood) -> BadOption:
@@ -267,33 +265,9 @@ def read_marked(
 
 def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:
     """An offer as a row of a cart: a cell for each of `COLUMNS`, covered, and without secrets."""
-    folder, _, name = offer.path.rpartition("/")
-    return [
-        "yes" if taken else "",
-        str(number),
-        cover(name),
-        cover(folder),
-        size_cell(offer),
-        date_cell(offer),
-        offer.kind,
-        cover(offer.source),
-        cover(offer.text),
-        cover(offer.heading),
-        " ".join(map(str, offer.checksums)),
-        " ".join(without_secrets(address) for address in (offer.address, *offer.mirrors)),
-    ]
-
-
-def size_cell(offer: Offer) -> str:
-    """The size of an offer as it is written; one that a listing has rounded with a tilde."""
-    if offer.size is None:
-        return "" if offer.about is None else f"~{offer.about}"
-    return str(offer.size)
-
-
-def date_cell(offer: Offer) -> str:
-    """The date of an offer as it is written: ISO 8601 with its zone."""
-    return offer.modified.isoformat() if offer.modified else ""
+    cells = [column.write(offer) for column in _OF_OFFERS]
+    cells[_NUMBER] = str(number)
+    return ["yes" if taken else "", *cells]
 
 
 def write_table(offers: Iterable[tuple[Offer, bool]], to: TextIO) -> None:

@@ -25,7 +25,7 @@ from willow_cart.jobs.receipt import (
     Summaries,
     receipt,
 )
-from willow_cart.model import State
+from willow_cart.model import State, label_of
 from willow_cart.records import Chapter, OpenReceipt, Row, RunSummary
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size
@@ -125,7 +125,7 @@ def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
 def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
     rows = []
     for run in runs:
-        counts = ", ".join(f"{count:,} {state}" for state, count in run["counts"].items())
+        counts = ", ".join(f"{count:,} {label_of(state)}" for state, count in run["counts"].items())
         code = "cut off" if run["exit_code"] is None else str(run["exit_code"])
         when = f"{datetime.fromisoformat(run['started']):%Y-%m-%d %H:%M}"
         words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
@@ -140,7 +140,7 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
     rows = [
         (
             str(each["run"]), f"{datetime.fromisoformat(each['started']):%Y-%m-%d %H:%M}",
-            each["state"], "" if each["size"] is None else format_size(each["size"]),
+            label_of(each["state"]), "" if each["size"] is None else format_size(each["size"]),
             (each["sha256"] or "")[:12], each["verdict"] or "", each["last_modified"] or "",
             each["reason"],
         )
@@ -176,7 +176,7 @@ def _show(receipt: OpenReceipt) -> None:
     cells = [
         [
             str(row.number),
-            row.state,
+            label_of(row.state),
             row.path,
             "" if row.size is None else format_size(row.size),
             row.verdict or "",

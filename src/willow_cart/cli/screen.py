@@ -47,11 +47,11 @@ _STYLES: dict[str, str] = {
     "moved": "yellow",
     "untold": "yellow",
     "unknown": "dim",
-    State.ARRIVED: "green",
-    State.UNCHANGED: "dim",
-    State.HERE: "dim",
-    State.FAILED: "bold yellow",
-    State.REFUSED: "bold red",
+    State.ARRIVED.label: "green",
+    State.UNCHANGED.label: "dim",
+    State.HERE.label: "dim",
+    State.FAILED.label: "bold yellow",
+    State.REFUSED.label: "bold red",
 }
 
 

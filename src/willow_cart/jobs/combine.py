@@ -18,7 +18,8 @@ from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.tables import Combined, Combining, TableFile
 from willow_cart.tables import combine as combine_files
-from willow_cart.tables.outputs import NoOutput, output_for, require_form
+from willow_cart.tables.output import NoOutput
+from willow_cart.tables.outputs import output_for, require_form
 from willow_cart.tables.reading import is_table, sheets_of
 
 

@@ -132,6 +132,10 @@ _STEPS = (
     UPDATE OR REPLACE unhandled SET address = without_secrets(address);
     UPDATE made SET source = without_secrets(source);
     """,
+    """
+    -- States are codes; the words for them are the program's.
+    UPDATE result SET state = 'here' WHERE state = 'already here';
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -14,7 +14,7 @@ from lxml.etree import _Element
 
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
-from willow_cart.model import Sizes, State
+from willow_cart.model import Sizes, State, label_of
 from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline, open_receipt
 from willow_cart.replacing import marked_with, replacing, require_output
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
@@ -92,7 +92,7 @@ def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Eleme
     yield element("p", _verdict(run, count), class_=f"verdict {look}")
     if run.note:
         yield element("p", run.note, class_="note")
-    facts = [(str(state), f"{run.counts[state]:,}") for state in State if run.counts.get(state)]
+    facts = [(state.label, f"{run.counts[state]:,}") for state in State if run.counts.get(state)]
     facts.append(("received", format_size(run.received)))
     if run.ended is not None:
         seconds = timeline.seconds or _moment(run.ended) - _moment(run.started)
@@ -113,7 +113,9 @@ def _verdict(run: RunSummary, count: int) -> str:
         return f"It was interrupted; of the files it had come to, {here:,} are here."
     if lost:
         states = (State.FAILED, State.REFUSED)
-        lost_how = [f"{run.counts[state]:,} {state}" for state in states if run.counts.get(state)]
+        lost_how = [
+            f"{run.counts[state]:,} {state.label}" for state in states if run.counts.get(state)
+        ]
         return f"{here:,} of {count_of(count, 'file')} are here; {' and '.join(lost_how)}."
     if run.exit_code == Exit.CHECK_FAILED:
         return f"{count_of(count, 'file')} came, and some are broken inside."
@@ -281,9 +283,9 @@ def _cell(content: str | _Element) -> _Element:
 def _state(row: Row) -> _Element:
     """The cell of a state: what is amiss is said, not only shown."""
     if row.reason and row.state == State.ARRIVED:
-        return element("td", f"{row.state}, broken inside", class_="bad")
+        return element("td", f"{label_of(row.state)}, broken inside", class_="bad")
     look = "bad" if row.reason else "fine" if row.state == State.ARRIVED else "still"
-    return element("td", row.state, class_=look)
+    return element("td", label_of(row.state), class_=look)
 
 
 def _path(path: str) -> _Element:

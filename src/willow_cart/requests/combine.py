@@ -10,6 +10,7 @@ from willow_cart.options.option import argument, flag, option
 from willow_cart.options.readers import whole
 from willow_cart.options.shared import OverwriteOption
 from willow_cart.requests.request import Request
+from willow_cart.tables.outputs import endings_told
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -24,7 +25,7 @@ class CombineRequest(OverwriteOption, ChoosingOptions, Request):
     to: Path | None = option(
         None,
         Path,
-        "what to put them together in; its name ends in .sqlite, .parquet, .csv or .jsonl",
+        f"what to put them together in; its name ends in {endings_told()}",
         metavar="FILE",
     )
     table: str = option("", str, "the table of a database (the name of its file)", metavar="NAME")

@@ -18,7 +18,7 @@ from willow_cart.hauling import Account
 from willow_cart.jobs.audit import code_of
 from willow_cart.jobs.receipt import PageWritten
 from willow_cart.markup_table import html_table
-from willow_cart.model import Offer, Sizes, State
+from willow_cart.model import Offer, Sizes, State, label_of
 from willow_cart.packing import Packed
 from willow_cart.records import Receipt, Row, open_receipt, read_receipt
 from willow_cart.requests.combine import CombineRequest
@@ -167,7 +167,12 @@ class Haul:
         # What went wrong must not be among what is not shown.
         first = sorted(rows, key=lambda row: not row.reason)
         cells = (
-            (row.state, row.path, "" if row.size is None else format_size(row.size), row.reason)
+            (
+                label_of(row.state),
+                row.path,
+                "" if row.size is None else format_size(row.size),
+                row.reason,
+            )
             for row in first
         )
         return html_table(self._brief(), ("state", "path", "size", "why"), cells, len(rows))

@@ -16,7 +16,7 @@ from typing import Any
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.exits import Exit
 from willow_cart.model import Trouble
-from willow_cart.tables.outputs import SOURCE, Output
+from willow_cart.tables.output import SOURCE, Output
 from willow_cart.tables.reading import Reading, TableFile, read_rows
 from willow_cart.tables.types import Column, Type, Value, convert
 from willow_cart.units import count_of

@@ -1,243 +1,27 @@
-"""What tables are put together in: SQLite, Parquet, CSV or JSON Lines.
+"""The formats in which tables are put together: SQLite, Parquet, CSV or JSON Lines.
 
 All of them are replaced or changed in one step at the end, or not at all, and keep the rows of
-files that are not among those of this time.
+files that are not among those of this time. A format is a class, and its endings in `FORMATS`.
 """
 
 from __future__ import annotations
 
 import csv
 import json
-import sqlite3
-from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from itertools import islice
 from pathlib import Path
-from typing import Any, Self
+from typing import Any
 
 from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
 from willow_cart.replacing import replacing, replacing_bytes, require_output
-from willow_cart.tables.reading import TableFile
+from willow_cart.tables.database import SqliteOutput
+from willow_cart.tables.output import SOURCE, Output, require_source
 from willow_cart.tables.types import Type, Value
-
-SOURCE = "source_file"
-"""The column that says what file a row is from."""
 
 # So many rows make a group of a Parquet file; so many of an earlier one are read at a time.
 _GROUP = 100_000
-
-
-class Output(ABC):
-    """Where rows go; what was there before stays if it is left by an error.
-
-    Args:
-        path: of the file.
-        anew: whether to begin with nothing.
-        overwrite: whether a link there is replaced, and not what it leads to.
-
-    Attributes:
-        kept: how many rows are of files that are not among those of this time.
-    """
-
-    def __init__(self, path: Path, *, anew: bool = False, overwrite: bool = False) -> None:
-        self.path = path
-        self.anew = anew
-        self.overwrite = overwrite
-        self.kept = 0
-        self._stack = ExitStack()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *what: Any) -> bool | None:
-        return self._stack.__exit__(*what)
-
-    def knows(self, file: TableFile, how: str) -> bool:  # noqa: ARG002  # for those that do
-        """Whether the rows of a file are there as they would be written now."""
-        return False
-
-    def before(self) -> dict[str, Type]:
-        """The columns that are there already; none where nothing is, or nobody can tell."""
-        return {}
-
-    @abstractmethod
-    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files, in place of what they had brought before.
-
-        Args:
-            columns: what they have.
-            files: their names.
-
-        Returns:
-            The columns of the whole, earlier ones included.
-
-        Raises:
-            NoTable: what is there was not put together here.
-        """
-
-    @abstractmethod
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows, given by the values of each column of the whole."""
-
-    def require_own(self) -> None:
-        """Refuse what was not put together here, before it is replaced.
-
-        Raises:
-            NoTable: it was not.
-        """
-        self.before()
-
-    def note(self, file: TableFile, how: str, rows: int) -> None:  # noqa: B027  # as above
-        """Remember that the rows of a file are there."""
-
-
-# What holds nothing so far may hold anything later; times are text, in an order that sorts, and
-# any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3.1).
-_DECLARED = {
-    Type.INTEGER: "INTEGER",
-    Type.REAL: "REAL",
-    Type.TIME: "TIME TEXT",
-    Type.ZONED: "ZONED TIME TEXT",
-    Type.EMPTY: "",
-}
-
-
-class SqliteOutput(Output):
-    """A table of a database, beside whatever else is in that (SQLite 3)."""
-
-    _NOTES = "combined_files"
-
-    def __init__(self, path: Path, *, anew: bool, table: str, overwrite: bool = False) -> None:
-        super().__init__(path, anew=anew)
-        self._table = table
-        if overwrite and not _is_database(path):
-            path.unlink(missing_ok=True)
-        self._is_new = not path.exists()
-        self._begun = False
-        try:
-            self._base = sqlite3.connect(path, isolation_level=None)
-            self._stack.callback(self._base.close)
-            self._base.execute("BEGIN IMMEDIATE")
-            self._stack.push(self._end)
-            self._base.execute(
-                f"CREATE TABLE IF NOT EXISTS {self._NOTES} (table_name TEXT, source_file TEXT,"
-                " sha256 TEXT, how TEXT, rows INTEGER, PRIMARY KEY (table_name, source_file))"
-            )
-            if anew and not overwrite:
-                self.require_own()
-            if anew:
-                self._base.execute(f"DROP TABLE IF EXISTS {_quoted(table)}")
-                self._base.execute(f"DELETE FROM {self._NOTES} WHERE table_name = ?", (table,))
-        except sqlite3.Error as error:
-            self._stack.close()
-            raise _no_database(path, error) from None
-
-    def _end(self, kind: Any, _error: Any, _trace: Any) -> bool:
-        changed = kind is None and self._begun
-        self._base.execute("COMMIT" if changed else "ROLLBACK")
-        if self._is_new and not changed:
-            self.path.unlink(missing_ok=True)
-        return False
-
-    def knows(self, file: TableFile, how: str) -> bool:
-        """Whether the rows of a file are there as they would be written now."""
-        statement = f"SELECT 1 FROM {self._NOTES} WHERE (table_name, source_file, sha256, how)"
-        values = (self._table, file.name, file.sha256, how)
-        return self._base.execute(f"{statement} = (?, ?, ?, ?)", values).fetchone() is not None
-
-    def require_own(self) -> None:
-        """Refuse a table that was not put together here (see `Output.require_own`)."""
-        if columns := self.before():
-            _require_source(self.path, list(columns))
-
-    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files (see `Output.begin`)."""
-        self._begun = True
-        known = self.before()
-        if known and SOURCE not in known:
-            raise NoTable(
-                f"{self.path}, {self._table}",
-                f"has no column {SOURCE}, so it was not put together here",
-                "name another table with --table",
-            )
-        spelled = {name.casefold(): name for name in known}
-        whole = dict(known)
-        for name, type_ in columns.items():
-            known_as = spelled.get(name.casefold(), name)
-            whole[known_as] = whole.get(known_as, Type.EMPTY).together(type_)
-        if not known:
-            self._create(self._table, whole)
-        elif any(_declared(whole[name]) != _declared(type_) for name, type_ in known.items()):
-            # A column holds more than it did. What is there is written once more, so that numbers
-            # among words are not turned back into numbers.
-            self._create("combined_anew", whole)
-            names = ", ".join(map(_quoted, known))
-            table = _quoted(self._table)
-            self._base.execute(f"INSERT INTO combined_anew ({names}) SELECT {names} FROM {table}")
-            self._base.execute(f"DROP TABLE {table}")
-            self._base.execute(f"ALTER TABLE combined_anew RENAME TO {table}")
-        else:
-            for name, type_ in whole.items():
-                if name not in known:
-                    self._base.execute(
-                        f"ALTER TABLE {_quoted(self._table)} ADD COLUMN {_quoted(name)}"
-                        f" {_declared(type_)}"
-                    )
-        self._base.execute(
-            f"CREATE INDEX IF NOT EXISTS {_quoted(f'{self._table}_by_{SOURCE}')}"
-            f" ON {_quoted(self._table)} ({SOURCE})"
-        )
-        for statement in (
-            f"DELETE FROM {_quoted(self._table)} WHERE {SOURCE} = ?",
-            f"DELETE FROM {self._NOTES} WHERE table_name = {_text(self._table)} AND {SOURCE} = ?",
-        ):
-            self._base.executemany(statement, ((name,) for name in files))
-        (self.kept,) = self._base.execute(f"SELECT count(*) FROM {_quoted(self._table)}").fetchone()
-        self._insert = (
-            f"INSERT INTO {_quoted(self._table)} ({', '.join(map(_quoted, whole))})"
-            f" VALUES ({', '.join('?' for _ in whole)})"
-        )
-        return whole
-
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows."""
-        try:
-            self._base.executemany(self._insert, zip(*columns, strict=True))
-        except sqlite3.Error as error:
-            raise _no_database(self.path, error) from None
-
-    def note(self, file: TableFile, how: str, rows: int) -> None:
-        """Remember that the rows of a file are there."""
-        self._base.execute(
-            f"INSERT OR REPLACE INTO {self._NOTES} VALUES (?, ?, ?, ?, ?)",
-            (self._table, file.name, file.sha256, how, rows),
-        )
-
-    def _create(self, table: str, columns: dict[str, Type]) -> None:
-        declared = ", ".join(
-            f"{_quoted(name)} {_declared(type_)}" for name, type_ in columns.items()
-        )
-        self._base.execute(f"CREATE TABLE {_quoted(table)} ({declared})")
-
-    def before(self) -> dict[str, Type]:
-        """The columns of the table."""
-        types = {declared: type_ for type_, declared in _DECLARED.items()}
-        rows = self._base.execute(f"PRAGMA table_info({_quoted(self._table)})")
-        return {row[1]: types.get(row[2], Type.TEXT) for row in rows}
-
-
-def _is_database(path: Path) -> bool:
-    """Return whether a regular file begins as a database does (SQLite, "Database File Format")."""
-    if path.is_symlink() or not path.is_file():
-        return False
-    with path.open("rb") as file:
-        return file.read(16) == b"SQLite format 3\0"
-
-
-def _declared(type_: Type) -> str:
-    """How SQLite calls what a column holds (SQLite, "Datatypes", 3)."""
-    return _DECLARED.get(type_, "TEXT")
 
 
 class CsvOutput(Output):
@@ -249,7 +33,7 @@ class CsvOutput(Output):
             return {}
         with ExitStack() as stack:
             header = next(csv.reader(_open_earlier(self.path, stack) or ()), [])
-        _require_source(self.path, header)
+        require_source(self.path, header)
         return dict.fromkeys(header, Type.EMPTY)
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
@@ -259,7 +43,7 @@ class CsvOutput(Output):
         if earlier is not None:
             reader = csv.reader(earlier)
             header = next(reader, [])
-            _require_source(self.path, header)
+            require_source(self.path, header)
         whole = dict.fromkeys(header, Type.TEXT) | columns
         text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
         self._writer = csv.writer(text, lineterminator="\r\n")
@@ -286,9 +70,9 @@ class JsonLinesOutput(Output):
         with ExitStack() as stack:
             for line in islice(_open_earlier(self.path, stack) or (), 1):
                 try:
-                    _require_source(self.path, json.loads(line))
+                    require_source(self.path, json.loads(line))
                 except (ValueError, TypeError):
-                    _require_source(self.path, [])
+                    require_source(self.path, [])
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Make ready for the rows of some files (see `Output.begin`)."""
@@ -299,7 +83,7 @@ class JsonLinesOutput(Output):
             try:
                 source = json.loads(line)[SOURCE]
             except (ValueError, KeyError, TypeError):
-                _require_source(self.path, [])
+                require_source(self.path, [])
             if source not in files:
                 self._text.write(line)
                 self.kept += 1
@@ -331,7 +115,7 @@ class ParquetOutput(Output):
         except (OSError, pa.ArrowException) as error:
             reason = f"is no Parquet file: {str(error).rstrip('.').lower()}"
             raise NoTable(str(self.path), reason, "move it, or name another") from None
-        _require_source(self.path, schema.names)
+        require_source(self.path, schema.names)
         types = {kind: type_ for type_, kind in _kinds().items()}
         return {each.name: types.get(each.type, Type.TEXT) for each in schema}
 
@@ -407,23 +191,22 @@ def _kinds() -> dict[Type, Any]:
     }  # fmt: skip
 
 
-class NoOutput(Output):
-    """Nowhere, to see what there would be."""
-
-    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:  # noqa: ARG002
-        """Nothing is made ready."""
-        return columns
-
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Nothing is written."""
-
-
-_FORMS: Mapping[str, Callable[..., Output]] = {
+FORMATS: Mapping[str, type[Output]] = {
+    ".sqlite": SqliteOutput,
+    ".sqlite3": SqliteOutput,
+    ".db": SqliteOutput,
+    ".parquet": ParquetOutput,
     ".csv": CsvOutput,
     ".jsonl": JsonLinesOutput,
-    ".parquet": ParquetOutput,
 }
-_DATABASES = frozenset({".sqlite", ".sqlite3", ".db"})
+"""The formats by the endings of their files; the first ending of each is told."""
+
+
+def endings_told() -> str:
+    """Return the endings that a person can choose from, in words."""
+    first = {form: ending for ending, form in reversed(list(FORMATS.items()))}
+    *others, last = reversed(list(first.values()))
+    return f"{', '.join(others)} or {last}"
 
 
 def require_form(path: Path, table: str = "") -> None:
@@ -433,11 +216,9 @@ def require_form(path: Path, table: str = "") -> None:
         BadOption: it says nothing, or a table is named where there are none.
     """
     ending = path.suffix.lower()
-    if ending not in _FORMS and ending not in _DATABASES:
-        raise BadOption(
-            f"--to {path}", "does not say what it is", "end it in .sqlite, .parquet, .csv or .jsonl"
-        )
-    if table and ending not in _DATABASES:
+    if ending not in FORMATS:
+        raise BadOption(f"--to {path}", "does not say what it is", f"end it in {endings_told()}")
+    if table and not FORMATS[ending].has_tables:
         raise BadOption("--table", "is for databases", "leave it out, or name a .sqlite file")
 
 
@@ -458,14 +239,11 @@ def output_for(
     """
     require_form(path, table)
     require_output(path, lambda _: True, overwrite=overwrite)
-    ending = path.suffix.lower()
+    form = FORMATS[path.suffix.lower()]
     anew = anew or overwrite
-    if ending in _DATABASES:
-        return SqliteOutput(path, anew=anew, table=table or path.stem, overwrite=overwrite)
-    form = _FORMS[ending]
-    if anew and not overwrite:
+    if anew and not (overwrite or form.has_tables):
         form(path).require_own()
-    return form(path, anew=anew, overwrite=overwrite)
+    return form(path, table=table, anew=anew, overwrite=overwrite)
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
@@ -483,21 +261,7 @@ def _checked(lines: Iterable[str], path: Path) -> Iterator[str]:
     try:
         yield from lines
     except UnicodeDecodeError:
-        _require_source(path, [])
-
-
-def _require_source(path: Path, columns: Sequence[str]) -> None:
-    """Refuse what was not put together here: it would be lost.
-
-    Raises:
-        NoTable: it was not.
-    """
-    if SOURCE not in columns:
-        raise NoTable(
-            str(path),
-            f"is there already and has no column {SOURCE}, so it was not put together here",
-            "name another file, or give --overwrite",
-        )
+        require_source(path, [])
 
 
 def _moment(cell: Value) -> Any:
@@ -507,21 +271,3 @@ def _moment(cell: Value) -> Any:
         return None
     moment = datetime.fromisoformat(str(cell))
     return moment.astimezone(UTC) if moment.tzinfo else moment
-
-
-def _quoted(name: str) -> str:
-    doubled = name.replace('"', '""')
-    return f'"{doubled}"'
-
-
-def _text(value: str) -> str:
-    doubled = value.replace("'", "''")
-    return f"'{doubled}'"
-
-
-def _no_database(path: Path, error: sqlite3.Error) -> NoTable | CannotStore:
-    if "locked" in str(error):
-        return CannotStore(str(path), "is in use by another program", "close it there")
-    if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
-        return CannotStore(str(path), "cannot be written", "see to its folder")
-    return NoTable(str(path), f"cannot be written as a database: {error}", "name another")

@@ -160,7 +160,7 @@ class View(Follower):
         # What was never asked for is told by its host.
         failed = result.state in (State.FAILED, State.REFUSED) and result.attempts
         if failed and self.tells_failures:
-            self.say(f"{result.state}: {result.address}: {result.reason}")
+            self.say(f"{result.state.label}: {result.address}: {result.reason}")
 
 
 class PlainView(View):

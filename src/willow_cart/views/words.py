@@ -242,7 +242,7 @@ def _changes(loaded: Loaded) -> str:
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
     """How many files there are, and how many in each state: none is left out, so none is missed."""
-    states = ", ".join(f"{counts.get(state, 0):,} {state}" for state in State)
+    states = ", ".join(f"{counts.get(state, 0):,} {state.label}" for state in State)
     return f"{count_of(files, 'file')}: {states}"
 
 

@@ -1,0 +1,178 @@
+"""The columns of a cart, a definition each: tables, JSON Lines, frames and documents follow."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from willow_cart.cart.sheet import cover
+from willow_cart.checks import read_checksum
+from willow_cart.errors import BadOption
+from willow_cart.model import Checksum, Offer
+from willow_cart.redaction import without_secrets
+
+GONE = "gone"
+"""The column that says since when a row's source does not offer it; there if one ever did not."""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """A column of a cart.
+
+    Attributes:
+        name: at its head; also the key in JSON Lines, and the name in a frame.
+        about: what it holds, in a few words.
+        write: makes the cell of an offer: covered, and without secrets.
+        read: makes the value of an offer's field from a cell; None where a cell of another column
+            or row decides with it, as `RowReader` knows. Raises BadOption.
+        offer_field: the offer's field that is read.
+        value: makes the value in a frame and in JSON Lines; None for the cell.
+        read_value: makes the value of the field from that in JSON Lines.
+        besides: further keys in JSON Lines, with what makes their values.
+        kind: what holds it in a frame, as pandas calls it; empty for text.
+        is_renewed: whether it is written anew when its source says something else by now.
+    """
+
+    name: str
+    about: str
+    write: Callable[[Offer], str]
+    read: Callable[[str], object] | None = None
+    offer_field: str = ""
+    value: Callable[[Offer], object] | None = None
+    read_value: Callable[[object], object] | None = None
+    besides: Mapping[str, Callable[[Offer], object]] = field(default_factory=dict)
+    kind: str = ""
+    is_renewed: bool = False
+
+    def as_value(self, offer: Offer) -> object:
+        """Return what stands in a frame and in JSON Lines."""
+        return self.write(offer) if self.value is None else self.value(offer)
+
+
+def size_cell(offer: Offer) -> str:
+    """The size of an offer as it is written; one that a listing has rounded with a tilde."""
+    if offer.size is None:
+        return "" if offer.about is None else f"~{offer.about}"
+    return str(offer.size)
+
+
+def date_cell(offer: Offer) -> str:
+    """The date of an offer as it is written: ISO 8601 with its zone."""
+    return offer.modified.isoformat() if offer.modified else ""
+
+
+def _checksum_cell(offer: Offer) -> str:
+    return " ".join(map(str, offer.checksums))
+
+
+def _read_checksums(cell: str) -> tuple[Checksum, ...]:
+    return tuple(read_checksum(each) for each in cell.split())
+
+
+def _read_checksum_list(value: object) -> tuple[Checksum, ...]:
+    if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
+        raise BadOption(f"checksum {value!r}", "is no list of texts", 'write ["..."]')
+    return tuple(map(read_checksum, value))
+
+
+def _mirrors(offer: Offer) -> list[str]:
+    return [without_secrets(mirror) for mirror in offer.mirrors]
+
+
+def _folder(offer: Offer) -> str:
+    return offer.path.rpartition("/")[0]
+
+
+def _name(offer: Offer) -> str:
+    return offer.path.rpartition("/")[2]
+
+
+CART_COLUMNS = (
+    # Whether a row is taken is not of the offer; the caller knows it.
+    Column(
+        "take",
+        "`yes`, or empty for a row that is not wanted; where there is no such column, all are",
+        lambda _: "",
+        kind="bool",
+    ),
+    Column(
+        "number",
+        "its number in the cart, for `--numbers`; it never changes",
+        lambda offer: str(offer.number),
+        value=lambda offer: offer.number,
+        kind="int64",
+    ),
+    Column(
+        "name",
+        "the name to file it under; wins over the address's own",
+        lambda offer: cover(_name(offer)),
+        value=_name,
+    ),
+    Column(
+        "folder",
+        "the folder, with `/` between the parts; empty beside a name for none",
+        lambda offer: cover(_folder(offer)),
+        value=_folder,
+    ),
+    Column(
+        "size",
+        "bytes, or with a unit: `1.5 MB`; a `~` before it says that it was rounded",
+        size_cell,
+        value=lambda offer: offer.size,
+        besides={"about": lambda offer: offer.about},
+        kind="Int64",
+        is_renewed=True,
+    ),
+    Column(
+        "modified",
+        "when it was changed last, ISO 8601; without a zone UTC",
+        date_cell,
+        value=lambda offer: offer.modified,
+        kind="datetime",
+        is_renewed=True,
+    ),
+    Column("kind", "the family of its extension; written, not read", lambda offer: offer.kind),
+    Column(
+        "source",
+        "where it was offered",
+        lambda offer: cover(offer.source),
+        value=lambda offer: offer.source,
+    ),
+    Column(
+        "text",
+        "the words of the link",
+        lambda offer: cover(offer.text),
+        str,
+        "text",
+        value=lambda offer: offer.text,
+    ),
+    Column(
+        "heading",
+        "the nearest heading above it",
+        lambda offer: cover(offer.heading),
+        str,
+        "heading",
+        value=lambda offer: offer.heading,
+    ),
+    Column(
+        "checksum",
+        "`sha256:HEX`, or hexadecimal alone; several with a blank between them",
+        _checksum_cell,
+        _read_checksums,
+        "checksums",
+        value=lambda offer: [*map(str, offer.checksums)],
+        read_value=_read_checksum_list,
+        is_renewed=True,
+    ),
+    Column(
+        "url",
+        "the address; mirrors behind it, with a blank between them",
+        lambda offer: " ".join([without_secrets(offer.address), *_mirrors(offer)]),
+        value=lambda offer: without_secrets(offer.address),
+        besides={"mirrors": _mirrors},
+    ),
+)
+"""The columns in order. A further one that is of an offer's field alone is a definition here."""
+
+COLUMNS = tuple(column.name for column in CART_COLUMNS)
+"""Their names, in order. Only `url` must be there when a cart is read."""

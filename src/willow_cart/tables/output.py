@@ -1,0 +1,112 @@
+"""What rows go into: what every format of a combined table has in common."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Collection, Sequence
+from contextlib import ExitStack
+from pathlib import Path
+from typing import Any, ClassVar, Self
+
+from willow_cart.errors import NoTable
+from willow_cart.tables.reading import TableFile
+from willow_cart.tables.types import Type, Value
+
+SOURCE = "source_file"
+"""The column that says what file a row is from."""
+
+
+class Output(ABC):
+    """Where rows go; what was there before stays if it is left by an error.
+
+    Args:
+        path: of the file.
+        table: of a database; empty for the file's own name.
+        anew: whether to begin with nothing.
+        overwrite: whether a link there is replaced, and not what it leads to.
+
+    Attributes:
+        has_tables: whether a file holds several tables by their names.
+        kept: how many rows are of files that are not among those of this time.
+    """
+
+    has_tables: ClassVar[bool] = False
+
+    def __init__(
+        self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
+    ) -> None:
+        self.path = path
+        self.table = table or path.stem
+        self.anew = anew
+        self.overwrite = overwrite
+        self.kept = 0
+        self._stack = ExitStack()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *what: Any) -> bool | None:
+        return self._stack.__exit__(*what)
+
+    def knows(self, file: TableFile, how: str) -> bool:  # noqa: ARG002  # for those that do
+        """Whether the rows of a file are there as they would be written now."""
+        return False
+
+    def before(self) -> dict[str, Type]:
+        """The columns that are there already; none where nothing is, or nobody can tell."""
+        return {}
+
+    @abstractmethod
+    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
+        """Make ready for the rows of some files, in place of what they had brought before.
+
+        Args:
+            columns: what they have.
+            files: their names.
+
+        Returns:
+            The columns of the whole, earlier ones included.
+
+        Raises:
+            NoTable: what is there was not put together here.
+        """
+
+    @abstractmethod
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+        """Write rows, given by the values of each column of the whole."""
+
+    def require_own(self) -> None:
+        """Refuse what was not put together here, before it is replaced.
+
+        Raises:
+            NoTable: it was not.
+        """
+        self.before()
+
+    def note(self, file: TableFile, how: str, rows: int) -> None:  # noqa: B027  # as above
+        """Remember that the rows of a file are there."""
+
+
+class NoOutput(Output):
+    """Nowhere, to see what there would be."""
+
+    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:  # noqa: ARG002
+        """Nothing is made ready."""
+        return columns
+
+    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+        """Nothing is written."""
+
+
+def require_source(path: Path, columns: Sequence[str]) -> None:
+    """Refuse what was not put together here: it would be lost.
+
+    Raises:
+        NoTable: it was not.
+    """
+    if SOURCE not in columns:
+        raise NoTable(
+            str(path),
+            f"is there already and has no column {SOURCE}, so it was not put together here",
+            "name another file, or give --overwrite",
+        )

@@ -1,0 +1,175 @@
+"""What CONTRIBUTING says of additions is so: the files that it names are all that is needed."""
+
+from __future__ import annotations
+
+import dataclasses
+import json
+import re
+import shutil
+import subprocess
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from tests.support.docs import ROOT, docs_module
+from tests.support.program import PATIENCE
+from willow_cart.cli.arguments import given_by
+from willow_cart.cli.completion import run as complete
+from willow_cart.cli.main import make_parser
+from willow_cart.errands import Values, read_document
+from willow_cart.errands import job as errand_job
+from willow_cart.errands.job import make_job
+from willow_cart.options.option import option
+from willow_cart.options.readers import positive
+from willow_cart.requests import COMMANDS, Command
+from willow_cart.requests.completion import CompletionRequest
+from willow_cart.requests.errand_text import write_errand
+from willow_cart.requests.haul import HaulRequest
+
+PAGE = (ROOT / "CONTRIBUTING.md").read_text()
+
+
+def files_named_for(addition: str) -> list[str]:
+    """The files that CONTRIBUTING names for an addition."""
+    (line,) = re.findall(rf"^\| {addition} \| (.*) \|$", PAGE, re.MULTILINE)
+    return re.findall(r"`([^`]+\.py)`", line)
+
+
+def program(
+    folder: Path, added: str, *words: str, source: Path = ROOT / "src"
+) -> subprocess.CompletedProcess[str]:
+    """Run the program with something added before its commands are imported."""
+    start = "import sys\nfrom willow_cart.cli.main import main"
+    return subprocess.run(
+        [sys.executable, "-c", f"{added}\n{start}\nsys.exit(main({[*words]!r}))"], cwd=folder,
+        capture_output=True, text=True, check=False, timeout=PATIENCE,
+        env={"PYTHONPATH": f"{folder}:{source}:{ROOT}", "HOME": str(folder)},
+    )  # fmt: skip
+
+
+MEMORY = """
+from willow_cart.access import Access
+from willow_cart.access.fake import FakeAccess, FakeFile
+from willow_cart.access.seam import Directory, Entry, FolderEntries
+
+FILES = {"fen://h/a.csv": FakeFile(b"a"), "fen://h/b.csv": FakeFile(b"bb")}
+
+class Fen(FakeAccess, Directory):
+    def directory(self, address):
+        return self
+    def find(self, address):
+        return Entry(address, len(FILES[address].content)) if address in FILES else None
+    def entries(self, folder):
+        return FolderEntries([Entry(each, len(file.content)) for each, file in FILES.items()])
+
+def connect(settings):
+    return Fen(FILES)
+"""
+
+
+def test_a_protocol_is_a_module_and_a_line(tmp_path: Path) -> None:
+    assert files_named_for("protocol") == ["access/NAME.py", "schemes.py"]
+    (tmp_path / "fen.py").write_text(MEMORY)
+    line = (
+        "from willow_cart import schemes\n"
+        "schemes.SCHEMES['fen'] = schemes.Scheme('fen', 7070, 'fen', schemes.Lists.FOLDERS)"
+    )
+    hauled = program(tmp_path, line, "haul", "fen://H:7070/", "--into", "d")
+    assert hauled.returncode == 0, hauled.stderr
+    assert (tmp_path / "d" / "b.csv").read_bytes() == b"bb"
+    one = program(tmp_path, line, "survey", "fen://h/a?.csv", "fen://h/a.csv", "--csv")
+    assert one.stdout.splitlines()[-1].endswith(",fen://h/a.csv"), one.stderr
+    unknown = program(tmp_path, line, "survey", "fan://h/")
+    assert "or fen://" in unknown.stderr
+
+
+def test_a_cart_s_column_is_a_definition(tmp_path: Path) -> None:
+    assert files_named_for("cart column") == ["cart/columns.py"]
+    (tmp_path / "page.html").write_text('<a href="http://h/a.csv" title="Reed counts">a</a>')
+    source = tmp_path / "src"
+    shutil.copytree(ROOT / "src" / "willow_cart", source / "willow_cart")
+    columns = source / "willow_cart" / "cart" / "columns.py"
+    definition = (
+        '    Column("title", "what the page says besides", lambda offer: cover(offer.title), str,'
+        ' "title"),\n)\n"""The columns in order.'
+    )
+    columns.write_text(columns.read_text().replace(')\n"""The columns in order.', definition))
+    made = program(tmp_path, "", "load", "page.html", "--base", "http://h/", "--cart", "cart.csv",
+                   source=source)  # fmt: skip
+    assert made.returncode == 0, made.stderr
+    assert (tmp_path / "cart.csv").read_text().splitlines()[0].endswith(",url,title")
+    assert (tmp_path / "cart.csv").read_text().splitlines()[1].endswith(",Reed counts")
+    passed_on = program(tmp_path, "", "load", "cart.csv", "--cart", "cart.jsonl", source=source)
+    assert passed_on.returncode == 0, passed_on.stderr
+    assert json.loads((tmp_path / "cart.jsonl").read_text())["title"] == "Reed counts"
+    frame = (
+        "import willow_cart as wc\nprint(wc.Cart.load('cart.jsonl').to_frame()['title'].tolist())\n"
+        "from docs.make_columns import render\n"
+        "print(render('<!-- columns: -->\\n<!-- end of columns -->'))\nraise SystemExit"
+    )
+    shown = program(tmp_path, frame, source=source)
+    assert "['Reed counts']" in shown.stdout, shown.stderr
+    assert "| `title` | what the page says besides |" in shown.stdout
+
+
+def test_a_format_of_combined_tables_is_a_class_with_its_ending(tmp_path: Path) -> None:
+    assert files_named_for("format of `combine`") == ["tables/outputs.py"]
+    (tmp_path / "a.csv").write_text("level\n1\n2\n")
+    added = (
+        "from willow_cart.tables import outputs\n"
+        "class Tabbed(outputs.Output):\n"
+        "    def begin(self, columns, files):\n"
+        "        self.file = open(self.path, 'w')\n"
+        "        print(*columns, sep='\\t', file=self.file)\n"
+        "        return columns\n"
+        "    def write(self, columns):\n"
+        "        for row in zip(*columns): print(*row, sep='\\t', file=self.file, flush=True)\n"
+        "outputs.FORMATS['.tab'] = Tabbed\n"
+    )
+    done = program(tmp_path, added, "combine", "a.csv", "--to", "all.tab")
+    assert done.returncode == 0, done.stderr
+    assert (tmp_path / "all.tab").read_text() == "source_file\tlevel\na.csv\t1\na.csv\t2\n"
+    assert ".tab" in program(tmp_path, added, "combine", "--help").stdout
+    assert ".jsonl or .tab" in program(tmp_path, added, "combine", "a.csv", "--to", "x.doc").stderr
+
+
+@dataclasses.dataclass(frozen=True, kw_only=True)
+class LongerRequest(HaulRequest):
+    """What `haul` would be asked for with one more option."""
+
+    reeds: int = option(2, positive, "how many reeds to count (%(default)s)", metavar="N")
+
+
+def test_an_option_is_a_field(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    assert files_named_for("option") == ["options/GROUP.py"]
+    kinds = {name: command.request for name, command in COMMANDS.items()}
+    kinds["haul"] = LongerRequest
+    monkeypatch.setattr(Command, "request", property(lambda self: kinds[self.name]))
+    words = ["haul", "x", "--into", "y", "--reeds", "3"]
+    typed = LongerRequest.read(given_by(make_parser(["haul"]).parse_args(words), COMMANDS["haul"]))
+    assert typed.reeds == 3
+    write_errand(tmp_path / "job.toml", typed)
+    assert "reeds = " in (tmp_path / "job.toml").read_text()
+    monkeypatch.setattr(errand_job, "HaulRequest", LongerRequest)
+    values = Values({}, now=datetime.now(UTC), environment={})
+    job = make_job(read_document(tmp_path / "job.toml"), values)
+    assert isinstance(job.haul, LongerRequest)
+    assert job.haul.reeds == 3
+    assert "`--reeds N`" in docs_module("make_reference").render()
+    assert '"reeds": {' in docs_module("make_schema").render()
+    assert "reeds: int" in docs_module("make_keywords").render()
+    complete(CompletionRequest(shell="bash"))
+    assert "--reeds" in capsys.readouterr().out
+
+
+def test_a_command_is_a_line_a_request_a_job_and_what_is_printed() -> None:
+    named = files_named_for("command")
+    assert named == ["requests/commands.py", "requests/NAME.py", "jobs/NAME.py", "cli/NAME.py"]
+    source = ROOT / "src" / "willow_cart"
+    for name in COMMANDS:
+        for place in ("requests", "cli"):
+            assert (source / place / f"{name}.py").is_file()
