@@ -72,8 +72,8 @@ def large_audit(work: Path, rounds: int) -> None:
     """How fast an audit reads, beside processors that do nothing but hash."""
     folder = work / "audited"
     (folder / ".willow").mkdir(parents=True)
-    chance = random.Random(2031)
-    block = chance.randbytes(1 << 20)
+    rng = random.Random(2031)
+    block = rng.randbytes(1 << 20)
     with Ledger(ledger_path(folder), create=True) as ledger, ledger.transaction():
         run = ledger.begin_run("willow-cart haul all.csv --into audited")
         sizes = [size for size, count in AUDITED.items() for _ in range(count)]

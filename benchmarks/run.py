@@ -28,7 +28,7 @@ from records import large_audit, large_ledger  # noqa: E402
 
 from tests.support.line import Weather, line  # noqa: E402
 from tests.support.servers import nginx  # noqa: E402
-from willow_cart.demo.store import Store  # noqa: E402
+from willow_cart.demo.store import DemoStore  # noqa: E402
 
 HERE = Path(__file__).parent
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
@@ -161,7 +161,7 @@ def large_page(base: str, rounds: int) -> None:
 
 def large_bucket() -> None:
     """A million keys, made on the fly by a store on this machine, surveyed."""
-    with Store({}, made={"million": million_keys}) as store:
+    with DemoStore({}, made={"million": million_keys}) as store:
         usage = usage_of([*WILLOW_CART, "survey", "s3://million/", "--endpoint", store.base])
     seconds = usage.ru_utime + usage.ru_stime
     print(f"\nA bucket of {BUCKET_KEYS:,} keys, surveyed")
@@ -173,7 +173,7 @@ def large_cart(work: Path) -> None:
     """A cart of a million rows, as long as it takes to the first request of its haul."""
     print(f"\nA cart of {BUCKET_KEYS:,} rows (wanted: under 300 MB, and seconds)")
     cart = str(work / "million.csv")
-    with Store({}, made={"million": million_keys}) as store:
+    with DemoStore({}, made={"million": million_keys}) as store:
         load = [*WILLOW_CART, "load", "s3://million/", "--endpoint", store.base, "--cart", cart]
         for title, command in (
             ("loaded", load),
@@ -231,19 +231,19 @@ def start_up(rounds: int) -> None:
 
 def make_files(root: Path) -> None:
     """What nginx serves: the same bytes every time."""
-    chance = random.Random(2031)
+    rng = random.Random(2031)
     (root / "small").mkdir(parents=True)
     for number in range(SMALL_FILES):
-        (root / "small" / f"{number:04d}.csv").write_bytes(chance.randbytes(SMALL_SIZE))
+        (root / "small" / f"{number:04d}.csv").write_bytes(rng.randbytes(SMALL_SIZE))
     rows = "".join(f"<tr><td>{n}<td><a href=f/{n}.csv>day {n}</a>" for n in range(PAGE_LINKS))
     (root / "page.html").write_text(f"<table><tr><th>day<th>levels{rows}</table>")
     (root / "medium").mkdir()
     for number in range(MEDIUM_FILES):
-        (root / "medium" / f"{number:03d}.bin").write_bytes(chance.randbytes(MEDIUM_SIZE))
+        (root / "medium" / f"{number:03d}.bin").write_bytes(rng.randbytes(MEDIUM_SIZE))
     for name, size in (("large.bin", LARGE_SIZE), ("longer.bin", LONGER_SIZE)):
         with (root / name).open("wb") as file:
             for _ in range(size >> 20):
-                file.write(chance.randbytes(1 << 20))
+                file.write(rng.randbytes(1 << 20))
 
 
 def main() -> None:

@@ -12,9 +12,9 @@ from pathlib import Path
 from willow_cart.options import readers as read
 from willow_cart.options.option import groups_of
 from willow_cart.requests import COMMANDS, Option
-from willow_cart.scripting.calls import NOT_KEYWORDS
+from willow_cart.requests.toml_keys import NOT_KEYWORDS
 
-PAGE = Path(__file__).parent.parent / "src" / "willow_cart" / "scripting" / "options.py"
+PAGE = Path(__file__).parent.parent / "src" / "willow_cart" / "scripting" / "keywords.py"
 
 _HEAD = '''"""What the functions take besides their sources: the options of the commands, typed.
 
@@ -44,9 +44,9 @@ _FILES = frozenset({"FILE", "DIR", "FILE|ADDRESS"})
 
 
 _CLASSES = {
-    "SurveyOptions": ("survey", "What `survey` and `load` understand."),
-    "HaulOptions": ("haul", "What `haul` understands."),
-    "AuditOptions": ("audit", "What `audit` understands."),
+    "SurveyKeywords": ("survey", "What `survey` and `load` understand."),
+    "HaulKeywords": ("haul", "What `haul` understands."),
+    "AuditKeywords": ("audit", "What `audit` understands."),
 }
 
 
@@ -61,10 +61,15 @@ def render() -> str:
             if group is COMMANDS[command].request:
                 own = fields
             elif fields:
-                bases.append(group.__name__)
-                groups[group.__name__] = _class(group.__name__, [], group.__doc__ or "", fields)
+                bases.append(_name_of(group))
+                groups[_name_of(group)] = _class(_name_of(group), [], group.__doc__ or "", fields)
         functions.append(_class(name, bases, text, own))
     return "\n\n".join([_HEAD, *groups.values(), *functions])
+
+
+def _name_of(group: type) -> str:
+    """The name of a group's class of keywords."""
+    return f"{group.__name__.removesuffix('s').removesuffix('Option')}Keywords"
 
 
 def _class(name: str, bases: Sequence[str], text: str, fields: str) -> str:

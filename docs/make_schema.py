@@ -8,7 +8,7 @@ from pathlib import Path
 
 from willow_cart.errands.document import TEXTS
 from willow_cart.requests import Option
-from willow_cart.requests.tables import STEPS, TABLES, options_of
+from willow_cart.requests.toml_keys import STEPS, TABLES, options_of
 
 SCHEMA = Path(__file__).parent / "errand.schema.json"
 

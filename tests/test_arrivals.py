@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
 from willow_cart.checks.soft_failures import looks_like_page, stands_for_error
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.kinds import _BEGINNINGS, begins_as_named
 
 LEVELS = b"day,level\n2031-05-01,0.42\n"
@@ -83,7 +83,7 @@ def test_what_comes_instead_of_a_file_is_refused_and_the_rest_comes(
     }
 
     def in_bytes(content: bytes) -> Exhibit:
-        def script(handler: Handler) -> None:
+        def script(handler: StandInHandler) -> None:
             handler.start(200, {"Content-Length": str(len(content))})
             for at in range(len(content)):
                 handler.wfile.write(content[at : at + 1])
@@ -110,7 +110,7 @@ def test_one_version_with_two_lengths_is_never_filed(
     content = bytes(range(256)) * 1000
     asked: list[str | None] = []
 
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         asked.append(handler.headers.get("Range"))
         if asked[-1] is None and (always or len(asked) == 1):
             handler.start(200, {"Content-Length": str(len(content)), "ETag": '"1"'})
@@ -183,7 +183,7 @@ MOMENTS = [
 
 @pytest.mark.parametrize("moment", MOMENTS)
 def test_no_time_keeps_a_file_from_arriving(tmp_path: Path, place: StandIn, moment: str) -> None:
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         handler.start(200, {"Content-Length": str(len(LEVELS)), "Last-Modified": moment})
         handler.wfile.write(LEVELS)
 
@@ -197,7 +197,7 @@ def test_what_drips_is_given_up_by_slowest_and_by_the_time_for_a_file(
 ) -> None:
     content = bytes(1_000_000)
 
-    def drip(handler: Handler) -> None:
+    def drip(handler: StandInHandler) -> None:
         start = int((handler.headers.get("Range") or "bytes=0-")[6:].partition("-")[0])
         fields = {"Content-Length": str(len(content) - start), "ETag": '"1"'}
         if start:

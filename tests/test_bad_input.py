@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, partial_bytes, run
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 GOOD = "good.csv"
 
@@ -145,7 +145,7 @@ def test_a_disk_that_fills_is_told_and_nothing_is_lost(tmp_path: Path, place: St
     place.exhibits["large.bin"] = Exhibit(b"x" * 6_000_000)
     place.exhibits[GOOD] = Exhibit(b"good")
 
-    def unannounced(handler: Handler) -> None:
+    def unannounced(handler: StandInHandler) -> None:
         handler.start(200, {"Transfer-Encoding": "chunked", "ETag": '"1"'})
         for _ in range(60):
             handler.wfile.write(b"186a0\r\n" + b"y" * 100_000 + b"\r\n")

@@ -27,9 +27,9 @@ KILLS = int(os.environ.get("WILLOW_CART_KILLS", "10"))
 
 def put_up(place: StandIn, count: int, size: int, speed: float | None) -> dict[str, bytes]:
     """Files of random bytes, the last ones large and slow."""
-    chance = random.Random(2031)
-    files = {f"small/{n}.csv": chance.randbytes(3000) for n in range(count)}
-    files |= {f"large/{n}.wav": chance.randbytes(size) for n in range(3)}
+    rng = random.Random(2031)
+    files = {f"small/{n}.csv": rng.randbytes(3000) for n in range(count)}
+    files |= {f"large/{n}.wav": rng.randbytes(size) for n in range(3)}
     for path, content in files.items():
         place.exhibits[path] = Exhibit(content, speed=speed if path.startswith("large") else None)
     return files
@@ -40,15 +40,15 @@ def test_killed_outright_and_run_again_everything_is_identical(
     tmp_path: Path, place: StandIn, number: int
 ) -> None:
     """Kills come at random moments; whatever has its name is whole, and a last run ends it."""
-    chance = random.Random(number)
+    rng = random.Random(number)
     files = put_up(place, 150, 1_500_000, speed=4_000_000)
     (tmp_path / "list.txt").write_text("".join(f"{place.base}/{path}\n" for path in files))
-    haul = ["haul", "list.txt", "--into", "data", "--strands", chance.choice(["1", "4"])]
+    haul = ["haul", "list.txt", "--into", "data", "--strands", rng.choice(["1", "4"])]
     killed = 0
     while True:
         process = start(*haul, cwd=tmp_path)
         with suppress(subprocess.TimeoutExpired):
-            process.communicate(timeout=chance.uniform(0.15, 0.9) if killed < 4 else 60)
+            process.communicate(timeout=rng.uniform(0.15, 0.9) if killed < 4 else 60)
         if process.poll() is not None:
             break
         process.kill()

@@ -11,11 +11,11 @@ import pytest
 
 from tests.support.program import Outcome, files_in, run
 from tests.support.stores import independent_store
-from willow_cart.access.bucket import Endpoint, read_page
 from willow_cart.addresses import address_of_key, key_of, normalise
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.demo.store import Store
-from willow_cart.errors import StrangeAnswer
+from willow_cart.demo.store import DemoStore
+from willow_cart.errors import ProtocolError
+from willow_cart.protocols.bucket import Endpoint, read_page
 
 KEYS = {
     "2031-05/trap1/img_1.jpg": b"one",
@@ -51,13 +51,13 @@ def environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 @pytest.fixture
-def store() -> Iterator[Store]:
+def store() -> Iterator[DemoStore]:
     objects = {f"camera-traps/{key}": content for key, content in KEYS.items()}
-    with Store(objects) as kept:
+    with DemoStore(objects) as kept:
         yield kept
 
 
-def survey(store: Store, address: str, *options: str, cwd: Path) -> Outcome:
+def survey(store: DemoStore, address: str, *options: str, cwd: Path) -> Outcome:
     return run("survey", address, "--endpoint", store.base, *options, "--json", cwd=cwd)
 
 
@@ -82,7 +82,12 @@ def paths(outcome: Outcome) -> list[str]:
     ],
 )
 def test_one_address_lists_and_hauls_the_same(
-    tmp_path: Path, store: Store, address: str, depth: str, found: list[str], not_entered: list[str]
+    tmp_path: Path,
+    store: DemoStore,
+    address: str,
+    depth: str,
+    found: list[str],
+    not_entered: list[str],
 ) -> None:
     there = f"s3://camera-traps/{address}"
     outcome = survey(store, there, "--depth", depth, cwd=tmp_path)
@@ -99,7 +104,7 @@ def test_one_address_lists_and_hauls_the_same(
             assert paths(survey(store, "list.txt", "--depth", depth, cwd=tmp_path)) == found
 
 
-def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, store: Store) -> None:
+def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, store: DemoStore) -> None:
     for address, words in {
         "camera-traps/2031-07": "nothing is there; near it are 2031-05/, 2031-05b/, 2031-06/",
         "camera-traps/2031-05/trap3/x.jpg": "near it are 2031-05/trap1/, 2031-05/trap2/",
@@ -112,7 +117,7 @@ def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, store: Store) -> 
 
 
 def test_keys_are_not_file_names(tmp_path: Path) -> None:
-    with Store({f"odd/{key}": content for key, content in ODD.items()}) as store:
+    with DemoStore({f"odd/{key}": content for key, content in ODD.items()}) as store:
         found = survey(store, "s3://odd/", "--depth", "all", cwd=tmp_path).json()
         assert sorted(offer["size"] for offer in found["offers"]) == sorted(map(len, ODD.values()))
         haul = ["haul", "s3://odd/", "--endpoint", store.base, "--depth", "all", "--into", "x"]
@@ -135,7 +140,7 @@ def test_the_address_of_a_key_stands_for_that_key(key: str) -> None:
     assert key_of(address) == key
 
 
-def test_patterns_are_pushed_to_the_store(tmp_path: Path, store: Store) -> None:
+def test_patterns_are_pushed_to_the_store(tmp_path: Path, store: DemoStore) -> None:
     outcome = survey(
         store, "s3://camera-traps/", "--depth", "all", "--keep", "2031-05/trap1/*", cwd=tmp_path
     )
@@ -151,7 +156,7 @@ def test_requests_are_signed_and_secrets_stay_where_they_belong(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     objects = {f"odd/{key}": content for key, content in ODD.items()}
-    with Store(objects, secret="ida:reedmace", region="fen-west-1") as store:
+    with DemoStore(objects, secret="ida:reedmace", region="fen-west-1") as store:
         everything = ["s3://odd/", "--endpoint", store.base, "--depth", "all"]
         shut = run("survey", *everything, cwd=tmp_path)
         assert (shut.code, shut.out) == (1, "")
@@ -182,7 +187,7 @@ def test_requests_are_signed_and_secrets_stay_where_they_belong(
         assert "storage.googleapis.com" in public.err
 
 
-def test_what_may_not_be_listed_may_still_be_fetched(tmp_path: Path, store: Store) -> None:
+def test_what_may_not_be_listed_may_still_be_fetched(tmp_path: Path, store: DemoStore) -> None:
     store.lists = False
     refused = survey(store, "s3://camera-traps/", cwd=tmp_path)
     assert refused.code == 1
@@ -205,7 +210,7 @@ def test_what_may_not_be_listed_may_still_be_fetched(tmp_path: Path, store: Stor
     ],
 )
 def test_what_a_store_refuses_is_said_in_its_terms(
-    tmp_path: Path, store: Store, status: int, code: str, words: str
+    tmp_path: Path, store: DemoStore, status: int, code: str, words: str
 ) -> None:
     store.exhibits["camera-traps/notes.txt"].refusals = [(status, {"code": code})]
     haul = ["haul", "s3://camera-traps/notes.txt", "--endpoint", store.base, "--into", "x"]
@@ -219,7 +224,7 @@ def test_what_a_store_refuses_is_said_in_its_terms(
 
 
 def test_versions_and_costs_are_asked_for_in_the_store_s_terms(
-    tmp_path: Path, store: Store, monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, store: DemoStore, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("AWS_ACCESS_KEY_ID", "ida")
     monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "reedmace")
@@ -232,7 +237,7 @@ def test_versions_and_costs_are_asked_for_in_the_store_s_terms(
     assert "x-amz-request-payer" in request.fields["authorization"], "it is signed as well"
 
 
-def test_a_break_is_gone_on_from(tmp_path: Path, store: Store) -> None:
+def test_a_break_is_gone_on_from(tmp_path: Path, store: DemoStore) -> None:
     content = bytes(range(256)) * 20_000
     store.exhibits["camera-traps/film.mp4"] = Exhibit(content, breaks=[3_000_000])
     haul = ["haul", "s3://camera-traps/film.mp4", "--endpoint", store.base, "--into", "x"]
@@ -241,7 +246,7 @@ def test_a_break_is_gone_on_from(tmp_path: Path, store: Store) -> None:
     assert store.requests[-1].fields["range"] == "bytes=3000000-"
 
 
-def test_long_listings_come_page_by_page(tmp_path: Path, store: Store) -> None:
+def test_long_listings_come_page_by_page(tmp_path: Path, store: DemoStore) -> None:
     def keys(after: str) -> Iterator[tuple[str, int]]:
         begin = int(after[4:9]) + 1 if after.startswith("img_") else 0
         return ((f"img_{n:05d}.jpg", n) for n in range(begin, 12_345))
@@ -277,7 +282,7 @@ def test_a_bucket_is_in_the_path_or_in_the_host(endpoint: str, address: str) -> 
 
 @pytest.mark.parametrize("content", [b"", b"<html>", b"<x/>", b"<!DOCTYPE a><Error/>"])
 def test_what_is_no_listing_is_told(content: bytes) -> None:
-    with pytest.raises(StrangeAnswer):
+    with pytest.raises(ProtocolError):
         read_page(content, "s3://b/")
 
 

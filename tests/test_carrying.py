@@ -9,22 +9,22 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, sha256
-from willow_cart.access import Delivery, Patience
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.hauling import Account, Observer, Wishes, bring_home
+from willow_cart.hauling import HaulPolicy, HaulSummary, Observer, bring_home
 from willow_cart.model import Checksum, Offer, State
-from willow_cart.records import Held, Ledger, Row, ledger_path, read_receipt
+from willow_cart.protocols import Download, RetryPolicy
+from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.records import KnownFiles, Ledger, ReceiptRow, ledger_path, read_receipt
 
 ADDRESS = "http://h.example/dawn.wav"
 CONTENT = bytes(range(256)) * 12_000  # three pieces and a bit
-QUICK = Wishes(patience=Patience(attempts=3, pause=0.0))
+QUICK = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.0))
 
 
 def bring(
     into: Path, access: FakeAccess, *checksums: Checksum, observer: Observer | None = None
-) -> tuple[Account, Row]:
+) -> tuple[HaulSummary, ReceiptRow]:
     account = bring_home(
         [Offer(ADDRESS, checksums=checksums)], into, access, QUICK, observer=observer
     )
@@ -194,7 +194,7 @@ def test_a_folder_that_was_copied_is_known_by_its_bytes(tmp_path: Path) -> None:
     for _ in range(2):
         _, row = bring(tmp_path, access)
         assert (row.state, row.received, row.sha256) == ("unchanged", 0, sha256(CONTENT))
-    with Held(ledger_path(tmp_path)) as held:
+    with KnownFiles(ledger_path(tmp_path)) as held:
         arrival = held.get(ADDRESS)
         assert arrival is not None
         assert arrival.mtime_ns == 0, "measured once, not in every run"
@@ -278,7 +278,7 @@ def test_what_is_not_here_yet_is_asked_for_before_what_may_have_changed(tmp_path
     addresses = list(files)
     bring_home(map(Offer, addresses[:2]), tmp_path, FakeAccess(files), QUICK)
     access = FakeAccess(files)
-    bring_home(map(Offer, addresses), tmp_path, access, Wishes(lanes=1))
+    bring_home(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=1))
     assert [address[-5] for address, _ in access.asked] == ["c", "d", "a", "b"]
 
 
@@ -289,7 +289,7 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
     """Crash points are made by hand: the ledger as it was, the files as they were."""
     access = place()
     bring(tmp_path, access)
-    with Held(ledger_path(tmp_path)) as held:
+    with KnownFiles(ledger_path(tmp_path)) as held:
         arrival = held.get(ADDRESS)
         assert arrival is not None
     for has_name in (True, False):
@@ -323,9 +323,9 @@ def test_a_place_that_sends_more_than_it_announced_is_not_believed(tmp_path: Pat
     access = place()
 
     class Endless(FakeAccess):
-        def open(self, address: str, **more: object) -> Delivery:
+        def open(self, address: str, **more: object) -> Download:
             delivery = access.open(address)
-            assert isinstance(delivery, Delivery)
+            assert isinstance(delivery, Download)
             delivery.read = lambda: b"x" * 1_000_000  # type: ignore[method-assign]
             return delivery
 
@@ -358,6 +358,6 @@ def test_every_failure_of_a_transfer_says_whether_to_try_again() -> None:
         error for error in TransferFailed.__subclasses__() for error in error.__subclasses__()
     ]
     assert {error.__base__.__name__ for error in leaves if error.__base__} == {
-        "TryAgain",
-        "Hopeless",
+        "TransientError",
+        "PermanentError",
     }

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from tests.support.offers import offers
 from willow_cart import Cart, Choosing, NotEntered, Way
-from willow_cart.cart import COLUMNS, DrivePacking, Find, Part, SharePacking, load, split
+from willow_cart.cart import COLUMNS, CartPart, DrivePacking, Find, SharePacking, load, split
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date
 from willow_cart.cart.rows import RowReader, Unread, write_table
 from willow_cart.cart.sheet import Sheet
@@ -27,9 +27,9 @@ from willow_cart.errors import (
     UnreadableSource,
     WillowCartError,
 )
-from willow_cart.model import Offer, Sizes, Trouble, sum_of
-from willow_cart.sources import Look
-from willow_cart.sources.looking import Why
+from willow_cart.model import Issue, Offer, Sizes, sum_of
+from willow_cart.sources import Discovery
+from willow_cart.sources.discovery import Why
 
 TODAY = date(2031, 6, 1)
 carts = st.lists(st.tuples(offers, st.booleans()), max_size=6)
@@ -55,7 +55,7 @@ def sheet_of(raw: bytes, place: str = "cart.csv") -> Sheet:
     return Sheet(lambda: io.BytesIO(raw), place)
 
 
-def entries(raw: bytes) -> tuple[list[tuple[Offer, bool]], list[Trouble], list[str]]:
+def entries(raw: bytes) -> tuple[list[tuple[Offer, bool]], list[Issue], list[str]]:
     reader = RowReader(sheet_of(raw))
     understood, troubles = [], []
     for entry in reader.entries():
@@ -101,9 +101,9 @@ def test_a_cart_is_read_back_as_it_was_written_and_runs_nowhere(
     ]
 
 
-def as_a_spreadsheet_has_it(column: str, cell: str, chance: st.DataObject) -> str:
+def as_a_spreadsheet_has_it(column: str, cell: str, rng: st.DataObject) -> str:
     """The same cell after one of the things that spreadsheets and people do to it."""
-    draw = chance.draw
+    draw = rng.draw
     if column == "take":
         same = ["Yes", "YES", "x", "1", "TRUE", "y"] if cell else ["", "no", "No", "0", "FALSE"]
         return draw(st.sampled_from(same))
@@ -128,31 +128,31 @@ def as_a_spreadsheet_has_it(column: str, cell: str, chance: st.DataObject) -> st
 
 @given(carts, st.data())
 def test_no_mangling_of_a_spreadsheet_changes_what_a_cart_says(
-    rows: list[tuple[Offer, bool]], chance: st.DataObject
+    rows: list[tuple[Offer, bool]], rng: st.DataObject
 ) -> None:
     table = list(csv.reader(io.StringIO(written(rows), newline="")))
-    order = chance.draw(st.permutations(range(len(rows))))
+    order = rng.draw(st.permutations(range(len(rows))))
     table = [table[0], *(table[place + 1] for place in order)]
-    columns = [*table[0], *chance.draw(st.lists(st.sampled_from(["Remark", "ok?"]), unique=True))]
-    shuffled = chance.draw(st.permutations(columns))
-    remade = [[c.upper() if chance.draw(st.booleans()) else c for c in shuffled]]
+    columns = [
+        *table[0],
+        *rng.draw(st.lists(st.sampled_from(["Remark", "ok?"]), unique=True)),
+    ]
+    shuffled = rng.draw(st.permutations(columns))
+    remade = [[c.upper() if rng.draw(st.booleans()) else c for c in shuffled]]
     for line in table[1:]:
         cells = dict(zip(table[0], line, strict=True))
         remade.append(
-            [
-                as_a_spreadsheet_has_it(c, cells[c], chance) if c in cells else "seen"
-                for c in shuffled
-            ]
+            [as_a_spreadsheet_has_it(c, cells[c], rng) if c in cells else "seen" for c in shuffled]
         )
-        if chance.draw(st.booleans()):
+        if rng.draw(st.booleans()):
             remade.append([""] * len(columns))
     text = io.StringIO(newline="")
-    ends = chance.draw(st.sampled_from(["\n", "\r\n"]))
-    delimiter = chance.draw(st.sampled_from(",;\t"))
+    ends = rng.draw(st.sampled_from(["\n", "\r\n"]))
+    delimiter = rng.draw(st.sampled_from(",;\t"))
     csv.writer(text, delimiter=delimiter, lineterminator=ends, quoting=csv.QUOTE_ALL).writerows(
         remade
     )
-    encoding = chance.draw(st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]))
+    encoding = rng.draw(st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]))
     read, troubles, oddities = entries(text.getvalue().encode(encoding))
     assert not troubles
     assert not oddities
@@ -248,8 +248,8 @@ def test_an_address_alone_is_enough_and_an_empty_folder_beside_a_name_is_none() 
 # Loaded again
 
 
-def look_again(path: Path, found: list[Offer], look: Look | None = None) -> object:
-    look = look or Look(sources=["s"])
+def look_again(path: Path, found: list[Offer], look: Discovery | None = None) -> object:
+    look = look or Discovery(sources=["s"])
     loading = load(
         Find((each, True) for each in found), path, look.sources, look.covers, today=TODAY
     )
@@ -295,9 +295,9 @@ def test_a_row_is_marked_gone_only_if_it_would_have_been_found(tmp_path: Path) -
     path = cart_file(tmp_path, [offer("a.csv"), offer("deep/b.csv"), offer("c.csv")])
     deep = NotEntered("http://h.example/deep/", "deep/", Why.DEPTH, "s")
     unsure = [
-        (Look(sources=["s"], not_entered=[deep]), 1),
-        (Look(sources=["s"], troubles=[Trouble("s", "broke")]), 0),
-        (Look(sources=["s"], not_entered=[NotEntered("p2", "p2", Why.PAGES, "s")]), 0),
+        (Discovery(sources=["s"], not_entered=[deep]), 1),
+        (Discovery(sources=["s"], troubles=[Issue("s", "broke")]), 0),
+        (Discovery(sources=["s"], not_entered=[NotEntered("p2", "p2", Why.PAGES, "s")]), 0),
     ]
     for look, gone in unsure:
         copy = tmp_path / "copy.csv"
@@ -452,8 +452,8 @@ def test_every_taken_row_is_in_exactly_one_part(
     path = cart_file(tmp_path, listed)
     path.write_text(path.read_text() + ",77,out.csv,,9,,,,,,,http://h.example/out.csv\n")
     for packing in (
-        DrivePacking([Part(f"drive-{n}", room) for n, room in enumerate(drives)]),
-        SharePacking([Part(f"share-{n}", None) for n in range(shares)]),
+        DrivePacking([CartPart(f"drive-{n}", room) for n, room in enumerate(drives)]),
+        SharePacking([CartPart(f"share-{n}", None) for n in range(shares)]),
     ):
         try:
             parts = split(path, packing)
@@ -477,13 +477,13 @@ def test_every_taken_row_is_in_exactly_one_part(
 def test_folders_stay_together_where_they_fit_and_shares_are_even(tmp_path: Path) -> None:
     listed = [offer(f"{year}/{n}.bin", 40_960) for year in (2028, 2029, 2030) for n in range(10)]
     path = cart_file(tmp_path, listed)
-    drives = DrivePacking([Part("a", 900_000), Part("b", 450_000)])
+    drives = DrivePacking([CartPart("a", 900_000), CartPart("b", 450_000)])
     homes: dict[str, set[str]] = {}
     for file, part in split(path, drives):
         for row in rows_of(file):
             homes.setdefault(row["folder"], set()).add(part.name)
     assert sorted(map(sorted, homes.values())) == [["a"], ["a"], ["b"]]
-    shares = SharePacking([Part(f"{n}", None) for n in range(4)])
+    shares = SharePacking([CartPart(f"{n}", None) for n in range(4)])
     reckoned = [part.reckoned for _, part in split(path, shares)]
     assert max(reckoned) - min(reckoned) <= 40_960
 

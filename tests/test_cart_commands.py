@@ -13,10 +13,10 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
-from willow_cart.cart import Find, Tray, load, mark_in
-from willow_cart.cli.ticking import TickingApp
+from willow_cart.cart import CartView, Find, load, mark_in
+from willow_cart.cli.picker import TickingApp
 from willow_cart.demo import harrowmere
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 
@@ -228,7 +228,7 @@ def test_a_kill_while_a_cart_is_written_leaves_it_whole(hides: Path, trust_site:
     before = (hides / "sounds.csv").read_bytes()
     came = threading.Event()
 
-    def hang(handler: Handler) -> None:
+    def hang(handler: StandInHandler) -> None:
         came.set()
         handler.rfile.read(1)
 
@@ -261,7 +261,7 @@ def test_a_figure_is_drawn_with_the_figures_in_it(hides: Path) -> None:
 # The view to tick in, driven by keys
 
 
-def press(tray: Tray, *keys: str, size: tuple[int, int] = (80, 24)) -> tuple[bool | None, str]:
+def press(tray: CartView, *keys: str, size: tuple[int, int] = (80, 24)) -> tuple[bool | None, str]:
     """What the view returns after some keys, and what it shows before it ends."""
 
     async def drive() -> tuple[bool | None, str]:
@@ -276,7 +276,7 @@ def press(tray: Tray, *keys: str, size: tuple[int, int] = (80, 24)) -> tuple[boo
     return asyncio.run(drive())
 
 
-def tray_of(folder: Path, count: int = 60) -> Tray:
+def tray_of(folder: Path, count: int = 60) -> CartView:
     offers = [
         Offer(f"http://h.example/{day % 3}/{day:02d}.{('wav', 'csv')[day % 2]}", "s", size=100)
         for day in range(count)
@@ -286,10 +286,10 @@ def tray_of(folder: Path, count: int = 60) -> Tray:
         folder / "c.csv",
         today=__import__("datetime").date(2031, 6, 1),
     )
-    return Tray(folder / "c.csv")
+    return CartView(folder / "c.csv")
 
 
-def unticked(tray: Tray) -> list[int]:
+def unticked(tray: CartView) -> list[int]:
     return [index for index, mark in enumerate(tray.marks) if not mark]
 
 
@@ -336,7 +336,7 @@ def test_a_cart_that_is_saved_elsewhere_meanwhile_is_left_alone(tmp_path: Path) 
     with pytest.raises(BadOption, match="has been changed meanwhile by another program"):
         mark_in(tray.sheet, map(bool, tray.marks))
     assert b"mine.csv" in cart.read_bytes()
-    picked = mark_in(Tray(cart).sheet, [False] * 61)
+    picked = mark_in(CartView(cart).sheet, [False] * 61)
     assert (picked.changed.files, picked.taken.files) == (61, 0)
 
 
@@ -344,7 +344,7 @@ def test_names_in_the_view_do_not_steer_the_terminal_and_fit_a_narrow_one(tmp_pa
     (tmp_path / "c.csv").write_text(
         f"url,name\nhttp://h.example/a,\x1b[2J[red]x.csv\nhttp://h.example/b,{'long' * 50}.csv\n"
     )
-    _, shown = press(Tray(tmp_path / "c.csv"), "down", "q", size=(40, 10))
+    _, shown = press(CartView(tmp_path / "c.csv"), "down", "q", size=(40, 10))
     assert "\x1b" not in shown
     assert r"\x1b[2J[red]x.csv" in shown
     assert "…" in shown

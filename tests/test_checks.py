@@ -12,14 +12,14 @@ from hypothesis import strategies as st
 
 from willow_cart.checks import (
     ChecksumBook,
-    Entry,
+    ListedChecksum,
     RunningDigest,
     digest_of,
     read_checksum,
     read_checksum_list,
 )
 from willow_cart.errors import BadOption
-from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.model import Checksum, Issue, Offer
 
 HEX = {
     length: "0123456789abcdef" * (length // 16) + "0" * (length % 16) for length in (32, 64, 128)
@@ -47,16 +47,16 @@ HEX = {
 def test_both_styles_of_lists_are_read(line: str, name: str | None, algorithm: str | None) -> None:
     (item,) = read_checksum_list(f"# sums\n\n{line}\r\n", "sums/dawn.wav.sha256")
     if name is None:
-        assert isinstance(item, Trouble)
+        assert isinstance(item, Issue)
         assert item.place.endswith("line 3")
     else:
-        assert isinstance(item, Entry)
+        assert isinstance(item, ListedChecksum)
         assert ("/".join(item.parts), item.checksum.algorithm) == (name, algorithm)
 
 
 def test_a_list_tells_by_its_name_what_its_length_cannot() -> None:
     (item,) = read_checksum_list(f"{HEX[128]}  a.csv", "B2SUMS")
-    assert isinstance(item, Entry)
+    assert isinstance(item, ListedChecksum)
     assert item.checksum.algorithm == "blake2b"
 
 
@@ -69,7 +69,9 @@ def test_what_is_no_checksum_is_told(text: str) -> None:
 def promised(entries: list[tuple[str, str]], offers: list[str]) -> tuple[list[str], int]:
     """Which of the entries' letters each offer is promised, and how many troubles there are."""
     book = ChecksumBook(
-        Entry(tuple(name.split("/")), Checksum("sha256", letter), "http://h.example/2030/SUMS")
+        ListedChecksum(
+            tuple(name.split("/")), Checksum("sha256", letter), "http://h.example/2030/SUMS"
+        )
         for name, letter in entries
     )
     given, troubles = book.promise([Offer(address) for address in offers])

@@ -21,7 +21,7 @@ from tests.support.program import Outcome, run
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.tables.dialect import dialect_of
-from willow_cart.tables.types import Column, Type, convert
+from willow_cart.tables.types import TableColumn, Type, convert
 
 MAY = {
     path.rpartition("/")[2]: content
@@ -265,7 +265,7 @@ _CELLS = [
 def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
     columns = []
     for cells in files:
-        column = Column()
+        column = TableColumn()
         column.look_at(cells)
         columns.append(column)
     type_ = Type.EMPTY
@@ -278,7 +278,7 @@ def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
                 assert not cell.strip().startswith("00")
             elif type_ is Type.TEXT:
                 assert value == (cell or None)
-    every = Column()
+    every = TableColumn()
     every.look_at([cell for cells in files for cell in cells])
     assert every.type is type_
 

@@ -15,13 +15,13 @@ import pytest
 
 from tests.support.program import files_in, run
 from tests.support.servers import free_port, is_up
-from willow_cart.access import Entry
-from willow_cart.access.container import read_page
-from willow_cart.access.store_pages import Page, page_by_page
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.demo.store import Store
-from willow_cart.errors import StrangeAnswer
+from willow_cart.demo.store import DemoStore
+from willow_cart.errors import ProtocolError
 from willow_cart.model import Checksum
+from willow_cart.protocols import DirectoryEntry
+from willow_cart.protocols.container import read_page
+from willow_cart.protocols.store_pages import StorePage, page_by_page
 
 EMULATOR = Path(sys.prefix) / "azurite" / "node_modules" / ".bin" / "azurite-blob"
 ACCOUNT = "harrowmere"
@@ -165,19 +165,19 @@ def test_a_page_of_a_listing_is_read() -> None:
     assert folder.is_folder
     assert (up.address, up.size, up.checksums) == (f"{bucket}%2E%2E/x", None, ())
     for content in (b"", b"<html/>"):
-        with pytest.raises(StrangeAnswer):
+        with pytest.raises(ProtocolError):
             read_page(content, bucket)
 
 
 def test_a_listing_that_comes_to_no_end_is_given_up() -> None:
     asked = []
 
-    def in_a_circle(query: str) -> Page:
+    def in_a_circle(query: str) -> StorePage:
         asked.append(query)
-        return Page([Entry("s3://b/x")], "ab"[len(asked) % 2])
+        return StorePage([DirectoryEntry("s3://b/x")], "ab"[len(asked) % 2])
 
     pages = page_by_page("s3://b/", {"prefix": "a b"}, "marker", in_a_circle)
-    with pytest.raises(StrangeAnswer, match="the same pages again and again"):
+    with pytest.raises(ProtocolError, match="the same pages again and again"):
         list(pages)
     assert asked == ["prefix=a%20b", "marker=b&prefix=a%20b", "marker=a&prefix=a%20b"]
 
@@ -189,7 +189,7 @@ def test_the_stand_in_speaks_the_dialect_as_well(
     objects = {f"traps/{key}": body for key, body in content.items()}
     monkeypatch.setenv("TRAPS_KEY", base64.b64encode(b"reedmace").decode())
     signed = ["--user", "account", "--account-key", "env:TRAPS_KEY"]
-    with Store(objects, secret="account:reedmace") as store:
+    with DemoStore(objects, secret="account:reedmace") as store:
         traps = [f"{store.base}/account/traps/2031-05", "--as", "bucket", "--depth", "all"]
         assert run("survey", *traps, cwd=tmp_path).code == 1
         found = run("survey", *traps, *signed, "--json", cwd=tmp_path)

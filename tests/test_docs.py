@@ -18,7 +18,7 @@ from willow_cart.cart import COLUMNS
 from willow_cart.cli.main import make_parser
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.model import State
-from willow_cart.records import Ledger, Row
+from willow_cart.records import Ledger, ReceiptRow
 from willow_cart.records.schema import VERSION
 
 ROOT = Path(__file__).parent.parent
@@ -103,7 +103,7 @@ def test_the_formats_name_every_column(tmp_path: Path) -> None:
     page = (ROOT / "docs" / "formats.md").read_text()
     assert page == docs_module("make_columns").render(page), "run `make docs`"
     assert re.findall(r"^\| `(\w+)` \|", page, re.MULTILINE)[: len(COLUMNS)] == [*COLUMNS]
-    for field in Row.__dataclass_fields__:
+    for field in ReceiptRow.__dataclass_fields__:
         assert f"`{field}`" in page
     assert f"`user_version`, now {VERSION}." in page
     assert all(f"`{state}`" in page for state in State)

@@ -14,29 +14,29 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import PATIENCE, files_in
-from willow_cart.access import Access, Patience
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.checks import read_checksum
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
 from willow_cart.executors import Executor, ProcessExecutor, ThreadExecutor, processes
 from willow_cart.filing import Filed
-from willow_cart.hauling import Observer, Pace, Wishes, bring_home, crowding
-from willow_cart.hauling.docket import Docket
+from willow_cart.hauling import HaulPolicy, Observer, Pace, bring_home, concurrency
+from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer, State
+from willow_cart.protocols import Access, RetryPolicy
+from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import read_receipt
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.transfer.carrier import Carrier
-from willow_cart.transfer.filer import Landing
+from willow_cart.transfer.commit import VerifiedFile
+from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.receiving import Receiver
-from willow_cart.transfer.trips import Trip
+from willow_cart.transfer.transfers import Transfer
 
 BASE = "http://h.example"
-WISHES = Wishes(patience=Patience(attempts=3, pause=0.0))
+WISHES = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.0))
 
 
 class Heard(Observer):
@@ -76,14 +76,14 @@ class Bench:
             return
         partials = PartialStore(self.destination, {}, boot_mark())
         stop = threading.Event()
-        receiver = Receiver(
+        downloader = Downloader(
             access, partials, NoLedger(), self.heard, stop, WISHES, self.destination.room
         )
-        self.executor = ThreadExecutor(Carrier(receiver, self.destination, None), stop)
+        self.executor = ThreadExecutor(FileTransfer(downloader, self.destination, None), stop)
 
-    def content(self, landing: object) -> bytes:
-        assert isinstance(landing, Landing)
-        with self.destination.open(landing.file) as file:
+    def content(self, verified: object) -> bytes:
+        assert isinstance(verified, VerifiedFile)
+        with self.destination.open(verified.file) as file:
             return file.read()
 
 
@@ -104,9 +104,9 @@ def bench(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[MakeBench]
         each.destination.__exit__(None, None, None)
 
 
-def trips(addresses: list[str]) -> list[Trip]:
+def transfers(addresses: list[str]) -> list[Transfer]:
     return [
-        Trip(number, Filed(Offer(address), f"{number}.csv"))
+        Transfer(number, Filed(Offer(address), f"{number}.csv"))
         for number, address in enumerate(addresses, 1)
     ]
 
@@ -114,14 +114,14 @@ def trips(addresses: list[str]) -> list[Trip]:
 def test_every_transfer_comes_back_once_checked_counted_and_told(bench: MakeBench) -> None:
     files = small(5)
     on = bench(FakeAccess(files))
-    asked = trips([*files])
+    asked = transfers([*files])
     came = on.executor.carry(asked, 0)
-    assert [trip for trip, _ in came] == asked
-    assert [on.content(landing) for _, landing in came] == [f.content for f in files.values()]
+    assert [transfer for transfer, _ in came] == asked
+    assert [on.content(verified) for _, verified in came] == [f.content for f in files.values()]
     sizes = [len(file.content) for file in files.values()]
-    assert [trip.received for trip in asked] == sizes
-    assert [trip.attempts for trip in asked] == [1] * 5
-    assert on.heard.begun == [trip.filed.path for trip in asked]
+    assert [transfer.received for transfer in asked] == sizes
+    assert [transfer.attempts for transfer in asked] == [1] * 5
+    assert on.heard.begun == [transfer.filed.path for transfer in asked]
     assert on.heard.bytes == sum(sizes)
 
 
@@ -130,10 +130,10 @@ def test_a_failure_comes_back_with_its_facts_and_the_rest_goes_on(bench: MakeBen
     gone = NotServed("x", "is gone", "look elsewhere", status=410)
     files[f"{BASE}/1.csv"].troubles = [gone]
     on = bench(FakeAccess(files))
-    outcomes = [outcome for _, outcome in on.executor.carry(trips([*files]), 0)]
+    outcomes = [outcome for _, outcome in on.executor.carry(transfers([*files]), 0)]
     assert isinstance(outcomes[1], NotServed)
     assert vars(outcomes[1]) == vars(gone)
-    assert sum(isinstance(each, Landing) for each in outcomes) == 3
+    assert sum(isinstance(each, VerifiedFile) for each in outcomes) == 3
 
 
 @pytest.mark.parametrize(
@@ -146,11 +146,13 @@ def test_a_busy_or_broken_host_ends_a_batch(
     files = small(6)
     files[f"{BASE}/2.csv"].troubles = [trouble]
     on = bench(FakeAccess(files))
-    asked = trips([*files])
+    asked = transfers([*files])
     came = on.executor.carry(asked, 0)
-    assert [trip for trip, _ in came] == asked[:3]
+    assert [transfer for transfer, _ in came] == asked[:3]
     assert vars(came[-1][1]) == vars(trouble)
-    assert [trip.attempts for trip in asked[3:]] == [0, 0, 0], "what was not begun is as it was"
+    assert [transfer.attempts for transfer in asked[3:]] == [0, 0, 0], (
+        "what was not begun is as it was"
+    )
     assert len(on.executor.carry(asked[3:], 0)) == 3
 
 
@@ -158,8 +160,8 @@ def test_an_odd_answer_is_a_failure_and_not_an_end(bench: MakeBench) -> None:
     files = small(3)
     files[f"{BASE}/1.csv"] = FakeFile("not bytes")  # type: ignore[arg-type]
     on = bench(FakeAccess(files))
-    outcomes = [outcome for _, outcome in on.executor.carry(trips([*files]), 0)]
-    assert [isinstance(each, Landing) for each in outcomes] == [True, False, True]
+    outcomes = [outcome for _, outcome in on.executor.carry(transfers([*files]), 0)]
+    assert [isinstance(each, VerifiedFile) for each in outcomes] == [True, False, True]
 
 
 def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place: StandIn) -> None:
@@ -167,7 +169,7 @@ def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place:
     address = f"{place.base}/silent.csv"
     request = SurveyRequest.read({"sources": (address,)})
     on = bench(make_access([request], 2, JobObserver()))
-    waiting = threading.Thread(target=_carry_in_vain, args=(on.executor, trips([address])))
+    waiting = threading.Thread(target=_carry_in_vain, args=(on.executor, transfers([address])))
     waiting.start()
     while "/silent.csv" not in {each.path for each in place.requests}:
         time.sleep(0.01)
@@ -180,12 +182,12 @@ def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place:
         assert on.executor._process.returncode is not None
 
 
-def _carry_in_vain(executor: Executor, asked: list[Trip]) -> None:
+def _carry_in_vain(executor: Executor, asked: list[Transfer]) -> None:
     try:
         outcomes = executor.carry(asked, 0)
     except Interrupted:
         return
-    assert not any(isinstance(outcome, Landing) for _, outcome in outcomes)
+    assert not any(isinstance(outcome, VerifiedFile) for _, outcome in outcomes)
 
 
 def test_sign_ins_hold_wherever_a_transfer_runs(
@@ -196,8 +198,8 @@ def test_sign_ins_hold_wherever_a_transfer_runs(
     address = f"{place.base}/members.csv"
     given = {"sources": (address,), "user": ("ida",), "password": ("env:FEN",)}
     on = bench(make_access([SurveyRequest.read(given)], 2, JobObserver()))
-    ((_, landing),) = on.executor.carry(trips([address]), 0)
-    assert on.content(landing) == b"inside"
+    ((_, verified),) = on.executor.carry(transfers([address]), 0)
+    assert on.content(verified) == b"inside"
 
 
 @pytest.fixture
@@ -206,16 +208,16 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
     counts: list[int] = []
     carry = ProcessExecutor.carry
 
-    def counted(self: ProcessExecutor, trips: list[Trip], lane: int) -> object:
-        came = carry(self, trips, lane)
+    def counted(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
+        came = carry(self, transfers, lane)
         counts.append(len(came))
         return came
 
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
-    monkeypatch.setattr(crowding, "_ROOMY", -1.0)
-    monkeypatch.setattr(crowding, "_CROWDED", 0.0)
+    monkeypatch.setattr(concurrency, "_ROOMY", -1.0)
+    monkeypatch.setattr(concurrency, "_CROWDED", 0.0)
     return counts
 
 
@@ -264,11 +266,11 @@ def test_a_process_that_is_killed_is_done_without(
     files = small(600)
     counted = ProcessExecutor.carry
 
-    def deadly(self: ProcessExecutor, trips: list[Trip], lane: int) -> object:
+    def deadly(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
         if len(eager) == 1:
             self._process.kill()
             self._process.wait()
-        return counted(self, trips, lane)
+        return counted(self, transfers, lane)
 
     monkeypatch.setattr(ProcessExecutor, "carry", deadly)
     account = bring_home(map(Offer, files), tmp_path, FakeAccess(files, pause=0.002), WISHES)
@@ -278,11 +280,11 @@ def test_a_process_that_is_killed_is_done_without(
 
 
 def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: list[int]) -> None:
-    assert processes.pays(20, Wishes())
-    assert not processes.pays(9, Wishes())
-    assert not processes.pays(20, Wishes(pace=Pace(gap=1.0)))
-    assert not processes.pays(20, Wishes(pace=Pace(speed_cap=1000)))
-    assert not processes.pays(20, Wishes(lanes_per_host=1))
+    assert processes.pays(20, HaulPolicy())
+    assert not processes.pays(9, HaulPolicy())
+    assert not processes.pays(20, HaulPolicy(pace=Pace(gap=1.0)))
+    assert not processes.pays(20, HaulPolicy(pace=Pace(speed_cap=1000)))
+    assert not processes.pays(20, HaulPolicy(lanes_per_host=1))
 
 
 def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
@@ -297,7 +299,7 @@ def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
         "import sys; del sys.path[0]\n"
         "import willow_cart as wc\n"
         "from willow_cart.executors import processes\n"
-        "from willow_cart.hauling import crowding\n"
+        "from willow_cart.hauling import concurrency as crowding\n"
         "processes._FILES_WORTH_A_PROCESS = 10\n"
         "crowding._ROOMY, crowding._CROWDED = -1.0, 0.0\n"
         f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"
@@ -334,10 +336,10 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
 
 def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
     """What is given back is taken by any lane, one by one, and by the dozen no more."""
-    docket = Docket([("h", n) for n in range(6)], lanes_per_host=4)
-    taken = docket.take_several(0.0, 4)
+    queue = HostQueue([("h", n) for n in range(6)], lanes_per_host=4)
+    taken = queue.take_several(0.0, 4)
     assert taken == ("h", [0, 1, 2, 3])
-    docket.give_back("h", [2, 3])
-    assert docket.take(0.0) == ("h", 2)
-    assert docket.take_several(0.0, 4) == ("h", [4, 5])
-    assert docket.take(0.0) == ("h", 3)
+    queue.give_back("h", [2, 3])
+    assert queue.take(0.0) == ("h", 2)
+    assert queue.take_several(0.0, 4) == ("h", [4, 5])
+    assert queue.take(0.0) == ("h", 3)

@@ -16,16 +16,16 @@ import pytest
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import PATIENCE
 from willow_cart.cli.arguments import given_by
-from willow_cart.cli.completion import run as complete
+from willow_cart.cli.commands.completion import run as complete
 from willow_cart.cli.main import make_parser
 from willow_cart.errands import Values, read_document
 from willow_cart.errands import job as errand_job
 from willow_cart.errands.job import make_job
+from willow_cart.jobs.errand_text import write_errand
 from willow_cart.options.option import option
 from willow_cart.options.readers import positive
 from willow_cart.requests import COMMANDS, Command
 from willow_cart.requests.completion import CompletionRequest
-from willow_cart.requests.errand_text import write_errand
 from willow_cart.requests.haul import HaulRequest
 
 PAGE = (ROOT / "CONTRIBUTING.md").read_text()
@@ -50,19 +50,20 @@ def program(
 
 
 MEMORY = """
-from willow_cart.access import Access
-from willow_cart.access.fake import FakeAccess, FakeFile
-from willow_cart.access.seam import Directory, Entry, FolderEntries
+from willow_cart.protocols import Access
+from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.protocols.base import DirectoryEntry, DirectoryLister, FolderEntries
 
 FILES = {"fen://h/a.csv": FakeFile(b"a"), "fen://h/b.csv": FakeFile(b"bb")}
 
-class Fen(FakeAccess, Directory):
+class Fen(FakeAccess, DirectoryLister):
     def directory(self, address):
         return self
     def find(self, address):
-        return Entry(address, len(FILES[address].content)) if address in FILES else None
+        return DirectoryEntry(address, len(FILES[address].content)) if address in FILES else None
     def entries(self, folder):
-        return FolderEntries([Entry(each, len(file.content)) for each, file in FILES.items()])
+        entries = (DirectoryEntry(each, len(file.content)) for each, file in FILES.items())
+        return FolderEntries(list(entries))
 
 def connect(settings):
     return Fen(FILES)
@@ -70,7 +71,7 @@ def connect(settings):
 
 
 def test_a_protocol_is_a_module_and_a_line(tmp_path: Path) -> None:
-    assert files_named_for("protocol") == ["access/NAME.py", "schemes.py"]
+    assert files_named_for("protocol") == ["protocols/NAME.py", "schemes.py"]
     (tmp_path / "fen.py").write_text(MEMORY)
     line = (
         "from willow_cart import schemes\n"
@@ -168,8 +169,13 @@ def test_an_option_is_a_field(
 
 def test_a_command_is_a_line_a_request_a_job_and_what_is_printed() -> None:
     named = files_named_for("command")
-    assert named == ["requests/commands.py", "requests/NAME.py", "jobs/NAME.py", "cli/NAME.py"]
+    assert named == [
+        "requests/commands.py",
+        "requests/NAME.py",
+        "jobs/NAME.py",
+        "cli/commands/NAME.py",
+    ]
     source = ROOT / "src" / "willow_cart"
     for name in COMMANDS:
-        for place in ("requests", "cli"):
+        for place in ("requests", "cli/commands"):
             assert (source / place / f"{name}.py").is_file()

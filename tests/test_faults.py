@@ -18,20 +18,20 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, run, start, wait_for_bytes
-from willow_cart.demo.stand_in import Exhibit, Handler, Request, StandIn
+from willow_cart.demo.stand_in import Exhibit, SeenRequest, StandIn, StandInHandler
 
 CONTENT = random.Random(5).randbytes(300_000)
 NEWER = CONTENT[::-1]
 TAG = '"1"'
 
-Fault = Callable[[Handler, int], None]
+Fault = Callable[[StandInHandler, int], None]
 
 
-def whole(handler: Handler, content: bytes = CONTENT, tag: str = TAG) -> None:
+def whole(handler: StandInHandler, content: bytes = CONTENT, tag: str = TAG) -> None:
     handler.serve(Exhibit(content, tag))
 
 
-def reset(handler: Handler, count: int) -> None:
+def reset(handler: StandInHandler, count: int) -> None:
     """The connection is reset in mid-body; the rest comes when it is asked for."""
     if count:
         whole(handler)
@@ -43,7 +43,7 @@ def reset(handler: Handler, count: int) -> None:
     handler.connection.close()
 
 
-def drip(handler: Handler, _: int) -> None:
+def drip(handler: StandInHandler, _: int) -> None:
     """A few bytes at a time, but always some."""
     handler.start(200, {"Content-Length": str(len(CONTENT)), "ETag": TAG})
     for at in range(0, len(CONTENT), 30_000):
@@ -51,7 +51,7 @@ def drip(handler: Handler, _: int) -> None:
         time.sleep(0.01)
 
 
-def change(handler: Handler, count: int) -> None:
+def change(handler: StandInHandler, count: int) -> None:
     """Cut in mid-body; by the time the rest is asked for the file is another."""
     if count:
         whole(handler, NEWER, '"2"')
@@ -59,20 +59,20 @@ def change(handler: Handler, count: int) -> None:
         cut(handler)
 
 
-def cut(handler: Handler, tag: str = TAG) -> None:
+def cut(handler: StandInHandler, tag: str = TAG) -> None:
     handler.start(200, {"Content-Length": str(len(CONTENT)), "ETag": tag})
     handler.wfile.write(CONTENT[:100_000])
     handler.cut()
 
 
-def part(handler: Handler, first: int, last: int, body: bytes, tag: str = TAG) -> None:
+def part(handler: StandInHandler, first: int, last: int, body: bytes, tag: str = TAG) -> None:
     span = f"bytes {first}-{last}/{len(CONTENT)}"
     fields = {"Content-Range": span, "Content-Length": str(len(body)), "ETag": tag}
     handler.start(206, fields)
     handler.wfile.write(body)
 
 
-def lie(handler: Handler, count: int) -> None:
+def lie(handler: StandInHandler, count: int) -> None:
     """Sends another range than was asked for, and calls it by its right name."""
     if count == 0:
         cut(handler)
@@ -82,7 +82,7 @@ def lie(handler: Handler, count: int) -> None:
         whole(handler)
 
 
-def several(handler: Handler, count: int) -> None:
+def several(handler: StandInHandler, count: int) -> None:
     """Sends parts in a body of several parts, which nobody asked for."""
     if count == 0:
         cut(handler)
@@ -95,7 +95,7 @@ def several(handler: Handler, count: int) -> None:
         whole(handler)
 
 
-def shorter(handler: Handler, count: int) -> None:
+def shorter(handler: StandInHandler, count: int) -> None:
     """The file has become shorter than what is here: there is no such range (416)."""
     if count == 0:
         cut(handler)
@@ -105,7 +105,7 @@ def shorter(handler: Handler, count: int) -> None:
         whole(handler, CONTENT[:50_000], '"3"')
 
 
-def complete(handler: Handler, count: int) -> None:
+def complete(handler: StandInHandler, count: int) -> None:
     """Chunked, and cut right before its end; then there is nothing left to send (416)."""
     if count == 0:
         handler.start(200, {"Transfer-Encoding": "chunked", "ETag": TAG})
@@ -115,19 +115,19 @@ def complete(handler: Handler, count: int) -> None:
         handler.refuse(416, {"Content-Range": f"bytes */{len(CONTENT)}"})
 
 
-def swell(handler: Handler, _: int) -> None:
+def swell(handler: StandInHandler, _: int) -> None:
     """Two megabytes of nothing, packed into two kilobytes."""
     body = gzip.compress(bytes(2 << 20), 9)
     handler.start(200, {"Content-Encoding": "gzip", "Content-Length": str(len(body))})
     handler.wfile.write(body)
 
 
-def circle(handler: Handler, count: int) -> None:
+def circle(handler: StandInHandler, count: int) -> None:
     handler.refuse(302, {"Location": f"?{count % 2}"})
 
 
 def busy(status: int, retry: Callable[[], str] | None = None) -> Fault:
-    def answer(handler: Handler, count: int) -> None:
+    def answer(handler: StandInHandler, count: int) -> None:
         if count == 0:
             handler.refuse(status, {"Retry-After": retry()} if retry else {})
         else:
@@ -165,15 +165,15 @@ def test_every_fault_ends_in_the_right_bytes_or_the_right_words(
 ) -> None:
     counts: defaultdict[str, int] = defaultdict(int)
 
-    def played(fault: Fault) -> Callable[[Handler], None]:
-        def script(handler: Handler) -> None:
+    def played(fault: Fault) -> Callable[[StandInHandler], None]:
+        def script(handler: StandInHandler) -> None:
             path = handler.path.partition("?")[0]
             counts[path] += 1
             fault(handler, counts[path] - 1)
 
         return script
 
-    requests: list[Request] = []
+    requests: list[SeenRequest] = []
     with ExitStack() as stack:
         lines = []
         for name, (fault, _) in FAULTS.items():

@@ -17,7 +17,7 @@ from willow_cart.destination import fold, safe_name, safe_path
 from willow_cart.errors import FieldsMissing
 from willow_cart.filing import Layout, Plan, Template, make_plan
 from willow_cart.model import Offer
-from willow_cart.shelf import Shelf
+from willow_cart.offer_store import OfferStore
 
 # Names as hostile as servers can send them.
 nasty = st.text(
@@ -103,7 +103,7 @@ class Filing(dict[str, str]):
 
 
 def plan_for(offers: list[Offer], layout: Layout, held: dict[str, str] | None = None) -> Plan:
-    return make_plan(Shelf(offers), layout, Filing(held) if held else None)
+    return make_plan(OfferStore(offers), layout, Filing(held) if held else None)
 
 
 def paths(offers: list[Offer], layout: Layout, held: dict[str, str] | None = None) -> list[str]:
@@ -182,7 +182,7 @@ addresses = st.builds(
 
 @given(st.lists(addresses, max_size=12), st.sampled_from(Layout), st.randoms())
 def test_every_file_has_a_path_of_its_own_whatever_the_order(
-    listed: list[str], layout: Layout, chance: random.Random
+    listed: list[str], layout: Layout, rng: random.Random
 ) -> None:
     offers = [offer(address) for address in listed]
     plan = plan_for(offers, layout)
@@ -193,7 +193,7 @@ def test_every_file_has_a_path_of_its_own_whatever_the_order(
     assert not folders & set(folded)
 
     shuffled = offers[:]
-    chance.shuffle(shuffled)
+    rng.shuffle(shuffled)
     again = plan_for(shuffled, layout)
     as_map = {filed.offer.address: filed.path for filed in plan}
     assert as_map == {filed.offer.address: filed.path for filed in again}
@@ -226,7 +226,7 @@ def test_paths_are_unique_and_fit_whatever_the_names(
     for number, (name, query, folder) in enumerate(listed, 1):
         address = f"http://h/{folder}/{quote(name, errors='replace')}{query}"
         offers.append(replace(offer(address), number=number, text=name))
-    shelf = Shelf(offers)
+    shelf = OfferStore(offers)
     try:
         plan = make_plan(shelf, rule, case_sensitive=case_sensitive)
     except FieldsMissing:
@@ -241,19 +241,21 @@ def test_paths_are_unique_and_fit_whatever_the_names(
     # What an earlier haul filed stays, and nothing else gets its path.
     held = {filed.offer.address: filed.path for filed in plan}
     half = Filing(dict(list(held.items())[::2]))
-    again = make_plan(Shelf(offers), rule, half, case_sensitive=case_sensitive)
+    again = make_plan(OfferStore(offers), rule, half, case_sensitive=case_sensitive)
     found = [filed.path for filed in again]
     assert len(set(found if case_sensitive else map(fold, found))) == len(shelf)
 
 
 def test_names_that_differ_in_case_only_are_kept_where_the_file_system_tells_them_apart() -> None:
     listed = [offer("http://h:81/Level.csv"), offer("http://h:81/level.csv")]
-    apart = make_plan(Shelf(listed), Layout.TREE, case_sensitive=True)
+    apart = make_plan(OfferStore(listed), Layout.TREE, case_sensitive=True)
     assert [filed.path for filed in apart] == ["Level.csv", "level.csv"]
-    first, second = (filed.path for filed in make_plan(Shelf(listed), Layout.TREE))
+    first, second = (filed.path for filed in make_plan(OfferStore(listed), Layout.TREE))
     assert first == "Level.csv"
     elsewhere = [offer("http://other:9999/Level.csv"), offer("http://other:9999/level.csv")]
-    assert [first, second] == [filed.path for filed in make_plan(Shelf(elsewhere), Layout.TREE)]
+    assert [first, second] == [
+        filed.path for filed in make_plan(OfferStore(elsewhere), Layout.TREE)
+    ]
 
 
 @pytest.mark.parametrize("name", ["👩‍🔬 notes.csv", "نمی‌خواهم.txt", "क्‍ष.csv"])

@@ -15,13 +15,13 @@ from tests.support.program import files_in, run
 from tests.support.servers import free_port
 from willow_cart import haul
 from willow_cart.demo.outbox import Outbox
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 LEVELS = b"day,level\n2031-05-01,0.42\n" * 200
 LARGE = bytes(range(256)) * 80_000
 
 
-def csv(handler: Handler, content: bytes = LEVELS) -> None:
+def csv(handler: StandInHandler, content: bytes = LEVELS) -> None:
     handler.start(200, {"Content-Type": "text/csv", "Content-Length": str(len(content))})
     handler.wfile.write(content)
 
@@ -37,7 +37,7 @@ def test_one_file_is_one_request_whatever_its_address_looks_like(
 
     asked: list[str] = []
 
-    def once(handler: Handler) -> None:
+    def once(handler: StandInHandler) -> None:
         asked.append(handler.path)
         if len(asked) > 1:
             handler.refuse(403)
@@ -71,12 +71,12 @@ def test_places_that_hang_hold_up_no_others(tmp_path: Path, place: StandIn) -> N
     gone = threading.Event()
     reached = threading.Event()
 
-    def hang(handler: Handler) -> None:
+    def hang(handler: StandInHandler) -> None:
         reached.wait(30)  # until the last one has been asked
         gone.wait(0.2)
         handler.refuse(503)
 
-    def last(handler: Handler) -> None:
+    def last(handler: StandInHandler) -> None:
         reached.set()
         csv(handler)
 
@@ -94,7 +94,7 @@ def test_gaps_are_kept_by_the_look_and_from_the_first_request_on(
 ) -> None:
     moments: list[float] = []
 
-    def note(handler: Handler) -> None:
+    def note(handler: StandInHandler) -> None:
         moments.append(time.monotonic())
         csv(handler)
 
@@ -111,7 +111,7 @@ def test_gaps_are_kept_by_the_look_and_from_the_first_request_on(
 def test_a_listing_that_drips_without_end_is_given_up(tmp_path: Path, place: StandIn) -> None:
     gone = threading.Event()
 
-    def drip(handler: Handler) -> None:
+    def drip(handler: StandInHandler) -> None:
         handler.start(200, {"Content-Type": "text/html"})
         with suppress(OSError):
             while not gone.wait(0.02):
@@ -181,7 +181,7 @@ def test_an_interrupted_haul_leaves_no_thread_and_the_next_goes_on_from_the_byte
     released = threading.Event()
     half = len(LARGE) // 2
 
-    def silent(handler: Handler) -> None:
+    def silent(handler: StandInHandler) -> None:
         if "Range" in handler.headers:
             handler.serve(Exhibit(LARGE, '"1"'))
             return
@@ -214,7 +214,7 @@ def test_an_interrupted_haul_leaves_no_thread_and_the_next_goes_on_from_the_byte
     assert time.monotonic() - began < 25, "what waits for bytes is ended"
     waiter.join()
     left = {each for each in set(threading.enumerate()) - before if "StandIn" not in repr(each)}
-    assert not {each for each in left if each.name.startswith(("lane", "filer"))}
+    assert not {each for each in left if each.name.startswith(("lane", "commit_thread"))}
     again = haul(address, into=into)
     released.set()
     assert files_in(into) == {"dawn.wav": LARGE}

@@ -11,7 +11,7 @@ import pytest
 
 from tests.support.program import files_in, run
 from tests.support.servers import APACHE, NGINX, apache, nginx, python_server
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn, make_index
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler, make_index
 
 LONG = "a long name of a field note with blanks & an ampersand, which no listing shows whole.txt"
 FILES = {
@@ -166,17 +166,17 @@ def test_an_index_never_leads_above_beside_or_back(tmp_path: Path, place: StandI
 def test_a_folder_without_end_ends(tmp_path: Path, place: StandIn) -> None:
     """A server that has another folder in every folder, each with another name."""
 
-    def endless(handler: Handler) -> None:
+    def endless(handler: StandInHandler) -> None:
         path = handler.path.lstrip("/")
         page = make_index(path, {f"{path}n{path.count('/')}/x": Exhibit()})
         handler.start(200, {"Content-Type": "text/html", "Content-Length": str(len(page))})
         handler.wfile.write(page)
 
-    class Everywhere(dict[str, Exhibit]):
+    class ProtocolRouter(dict[str, Exhibit]):
         def get(self, key: str, default: object = None) -> Exhibit:
             return Exhibit(script=endless)
 
-    place.exhibits = Everywhere()
+    place.exhibits = ProtocolRouter()
     outcome = run("survey", f"{place.base}/t/", "--depth", "all", "--ignore-robots", cwd=tmp_path)
     assert "not entered, more than 100 levels down" in outcome.err
     assert outcome.code == 3
@@ -187,7 +187,7 @@ def test_a_folder_without_end_ends(tmp_path: Path, place: StandIn) -> None:
 def test_a_site_that_makes_up_the_same_folders_again_and_again_is_left(
     tmp_path: Path, place: StandIn, cycle: list[str]
 ) -> None:
-    def made_up(handler: Handler) -> None:
+    def made_up(handler: StandInHandler) -> None:
         path = handler.path.lstrip("/")
         level = path.count("/") - 1
         names = {f"{path}{cycle[level % len(cycle)]}/x": Exhibit(), f"{path}{level}.csv": Exhibit()}
@@ -195,11 +195,11 @@ def test_a_site_that_makes_up_the_same_folders_again_and_again_is_left(
         handler.start(200, {"Content-Type": "text/html", "Content-Length": str(len(page))})
         handler.wfile.write(page)
 
-    class Everywhere(dict[str, Exhibit]):
+    class ProtocolRouter(dict[str, Exhibit]):
         def get(self, key: str, default: object = None) -> Exhibit:
             return Exhibit(script=made_up)
 
-    place.exhibits = Everywhere()
+    place.exhibits = ProtocolRouter()
     outcome = run("survey", f"{place.base}/t/", "--depth", "all", "--ignore-robots", cwd=tmp_path)
     assert "not entered, a way back to where it began" in outcome.err
     assert len({request.path for request in place.requests}) <= 3 * len(cycle) + 2
@@ -221,7 +221,7 @@ def test_a_source_is_read_no_further_than_allowed(tmp_path: Path, place: StandIn
 def test_first_ends_a_long_listing(tmp_path: Path, place: StandIn) -> None:
     """Of a bucket whose pages have no end."""
 
-    def page(handler: Handler) -> None:
+    def page(handler: StandInHandler) -> None:
         number = len(place.requests)
         keys = "".join(
             f"<Contents><Key>{number:06}-{n:03}.csv</Key><Size>1</Size></Contents>"
@@ -234,11 +234,11 @@ def test_first_ends_a_long_listing(tmp_path: Path, place: StandIn) -> None:
         handler.start(200, {"Content-Length": str(len(body))})
         handler.wfile.write(body)
 
-    class Everywhere(dict[str, Exhibit]):
+    class ProtocolRouter(dict[str, Exhibit]):
         def get(self, key: str, default: object = None) -> Exhibit:
             return Exhibit(script=page)
 
-    place.exhibits = Everywhere()
+    place.exhibits = ProtocolRouter()
     bucket = ["s3://odd/", "--endpoint", place.base]
     outcome = run("survey", *bucket, "--first", "200", "--json", cwd=tmp_path)
     assert outcome.code == 0, outcome.err

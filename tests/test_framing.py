@@ -15,17 +15,17 @@ from pathlib import Path
 
 import pytest
 
-from willow_cart.access import Delivery
-from willow_cart.access.web import WebAccess
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import (
     ConnectionLost,
+    ProtocolError,
     ServerBusy,
-    StrangeAnswer,
     TimedOut,
     TookTooLong,
     TransferFailed,
 )
+from willow_cart.protocols import Download
+from willow_cart.protocols.web import WebAccess
 
 OK = b"HTTP/1.1 200 OK\r\nConnection: close\r\n"
 CODED = OK + b"Transfer-Encoding: "
@@ -58,9 +58,9 @@ def web() -> Iterator[WebAccess]:
         yield access
 
 
-def fetch(web: WebAccess, address: str) -> tuple[Delivery, bytes]:
+def fetch(web: WebAccess, address: str) -> tuple[Download, bytes]:
     delivery = web.open(address)
-    assert isinstance(delivery, Delivery)
+    assert isinstance(delivery, Download)
     try:
         return delivery, b"".join(iter(delivery.read, b""))
     finally:
@@ -73,13 +73,13 @@ CASES: dict[str, tuple[bytes, bytes | type[TransferFailed]]] = {
     "a length, and more": (OK + b"Content-Length: 5\r\n\r\nhello and more", b"hello"),
     "a length twice": (OK + b"Content-Length: 5\r\nContent-Length: 5\r\n\r\nhello", b"hello"),
     "a length in a list": (OK + b"Content-Length: 5, 5\r\n\r\nhello", b"hello"),
-    "two lengths": (OK + b"Content-Length: 5\r\nContent-Length: 7\r\n\r\nhello", StrangeAnswer),
-    "a length in words": (OK + b"Content-Length: five\r\n\r\nhello", StrangeAnswer),
-    "a length with a sign": (OK + b"Content-Length: +5\r\n\r\nhello", StrangeAnswer),
-    "a negative length": (OK + b"Content-Length: -5\r\n\r\nhello", StrangeAnswer),
-    "a length as Python writes it": (OK + b"Content-Length: 0_5\r\n\r\nhello", StrangeAnswer),
-    "an endless length": (OK + b"Content-Length: " + b"9" * 5000 + b"\r\n\r\nhi", StrangeAnswer),
-    "an empty length": (OK + b"Content-Length: \r\n\r\nhello", StrangeAnswer),
+    "two lengths": (OK + b"Content-Length: 5\r\nContent-Length: 7\r\n\r\nhello", ProtocolError),
+    "a length in words": (OK + b"Content-Length: five\r\n\r\nhello", ProtocolError),
+    "a length with a sign": (OK + b"Content-Length: +5\r\n\r\nhello", ProtocolError),
+    "a negative length": (OK + b"Content-Length: -5\r\n\r\nhello", ProtocolError),
+    "a length as Python writes it": (OK + b"Content-Length: 0_5\r\n\r\nhello", ProtocolError),
+    "an endless length": (OK + b"Content-Length: " + b"9" * 5000 + b"\r\n\r\nhi", ProtocolError),
+    "an empty length": (OK + b"Content-Length: \r\n\r\nhello", ProtocolError),
     "a short body": (OK + b"Content-Length: 9\r\n\r\nhello", ConnectionLost),
     # Transfer codings (RFC 9112, 6.1 and 7)
     "chunks": (CHUNKED + HELLO, b"hello"),
@@ -97,13 +97,13 @@ CASES: dict[str, tuple[bytes, bytes | type[TransferFailed]]] = {
     ),
     "gzip to the end": (CODED + b"gzip\r\n\r\n" + PACKED, LEVELS),
     "identity": (CODED + b"identity\r\nContent-Length: 5\r\n\r\nhello", b"hello"),
-    "chunks of chunks": (CODED + b"chunked, chunked\r\n\r\n" + HELLO, StrangeAnswer),
-    "chunks within": (CODED + b"chunked, gzip\r\n\r\n" + HELLO, StrangeAnswer),
-    "an unknown transfer coding": (CODED + b"br, chunked\r\n\r\n" + HELLO, StrangeAnswer),
-    "chunks with a parameter": (CODED + b"chunked;q=1\r\n\r\n" + HELLO, StrangeAnswer),
+    "chunks of chunks": (CODED + b"chunked, chunked\r\n\r\n" + HELLO, ProtocolError),
+    "chunks within": (CODED + b"chunked, gzip\r\n\r\n" + HELLO, ProtocolError),
+    "an unknown transfer coding": (CODED + b"br, chunked\r\n\r\n" + HELLO, ProtocolError),
+    "chunks with a parameter": (CODED + b"chunked;q=1\r\n\r\n" + HELLO, ProtocolError),
     "a chunk extension": (CHUNKED + b"5;a=b\r\nhello\r\n0\r\n\r\n", b"hello"),
     "trailers": (CHUNKED + b"5\r\nhello\r\n0\r\nDigest: x\r\n\r\n", b"hello"),
-    "many trailers": (CHUNKED + b"5\r\nhello\r\n0\r\n" + b"X: x\r\n" * 5000, StrangeAnswer),
+    "many trailers": (CHUNKED + b"5\r\nhello\r\n0\r\n" + b"X: x\r\n" * 5000, ProtocolError),
     "a chunk size in words": (CHUNKED + b"ZZ\r\nhello", ConnectionLost),
     "a negative chunk": (CHUNKED + b"-5\r\nhello\r\n0\r\n\r\n", ConnectionLost),
     "a chunk size with a sign": (CHUNKED + b"+5\r\nhello\r\n0\r\n\r\n", ConnectionLost),
@@ -115,14 +115,14 @@ CASES: dict[str, tuple[bytes, bytes | type[TransferFailed]]] = {
     "early hints": (
         b"HTTP/1.1 103 Early Hints\r\nLink: </x>\r\n\r\n" + with_length(b"hello"), b"hello"
     ),
-    "continue for ever": (b"HTTP/1.1 100 Continue\r\n\r\n" * 5000, StrangeAnswer),
-    "hints for ever": (b"HTTP/1.1 103 Early Hints\r\nLink: </x>\r\n\r\n" * 5000, StrangeAnswer),
-    "another protocol": (b"HTTP/1.1 101 Switching\r\nUpgrade: x\r\n\r\n", StrangeAnswer),
+    "continue for ever": (b"HTTP/1.1 100 Continue\r\n\r\n" * 5000, ProtocolError),
+    "hints for ever": (b"HTTP/1.1 103 Early Hints\r\nLink: </x>\r\n\r\n" * 5000, ProtocolError),
+    "another protocol": (b"HTTP/1.1 101 Switching\r\nUpgrade: x\r\n\r\n", ProtocolError),
     # Heads
-    "a long line": (OK + b"X: " + b"x" * 100_000 + b"\r\n\r\n", StrangeAnswer),
-    "many fields": (OK + b"".join(b"X%d: x\r\n" % n for n in range(200)) + b"\r\n", StrangeAnswer),
-    "nonsense": (b"\0\1 nonsense\r\n\r\n", StrangeAnswer),
-    "a page without a head": (b"<html>hello</html>", StrangeAnswer),
+    "a long line": (OK + b"X: " + b"x" * 100_000 + b"\r\n\r\n", ProtocolError),
+    "many fields": (OK + b"".join(b"X%d: x\r\n" % n for n in range(200)) + b"\r\n", ProtocolError),
+    "nonsense": (b"\0\1 nonsense\r\n\r\n", ProtocolError),
+    "a page without a head": (b"<html>hello</html>", ProtocolError),
     "nothing": (b"", ConnectionLost),
     # Content codings (RFC 9110, 8.4)
     "gzip": (with_length(PACKED, b"Content-Encoding: gzip"), LEVELS),
@@ -144,17 +144,17 @@ CASES: dict[str, tuple[bytes, bytes | type[TransferFailed]]] = {
     ),
     "nothing in gzip": (with_length(b"", b"Content-Encoding: gzip"), b""),
     "a charset": (with_length(LEVELS, b"Content-Encoding: UTF-8"), LEVELS),
-    "an unknown coding": (with_length(b"coded", b"Content-Encoding: br"), StrangeAnswer),
-    "gzip that is none": (with_length(LEVELS, b"Content-Encoding: gzip"), StrangeAnswer),
+    "an unknown coding": (with_length(b"coded", b"Content-Encoding: br"), ProtocolError),
+    "gzip that is none": (with_length(LEVELS, b"Content-Encoding: gzip"), ProtocolError),
     "many codings": (
-        with_length(PACKED, b"Content-Encoding: gzip, gzip, gzip, gzip"), StrangeAnswer
+        with_length(PACKED, b"Content-Encoding: gzip, gzip, gzip, gzip"), ProtocolError
     ),
     # Statuses
     "an unasked part that is the whole": (
         status(b"206 Partial Content", b"hello", b"Content-Range: bytes 0-4/5"), b"hello"
     ),
     "an unasked part": (
-        status(b"206 Partial Content", b"hello", b"Content-Range: bytes 0-4/9"), StrangeAnswer
+        status(b"206 Partial Content", b"hello", b"Content-Range: bytes 0-4/9"), ProtocolError
     ),
     "accepted": (status(b"202 Accepted", b"wait"), ServerBusy),
     "too early": (status(b"425 Too Early"), ServerBusy),
@@ -169,7 +169,7 @@ def test_answers_are_read_by_the_rules_or_refused(
 ) -> None:
     raw, expected = CASES[case]
 
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         with suppress(OSError):  # the client has seen enough
             handler.wfile.write(raw)
         handler.close_connection = True
@@ -204,7 +204,7 @@ def test_a_label_is_believed_as_far_as_the_bytes_bear_it_out(
     assert bool(delivery.notes) == told
 
 
-def _send(handler: Handler, raw: bytes) -> None:
+def _send(handler: StandInHandler, raw: bytes) -> None:
     handler.wfile.write(raw)
     handler.close_connection = True
 
@@ -253,7 +253,7 @@ def test_what_drips_without_end_is_given_up(place: StandIn, drip: str) -> None:
     first, again = DRIPS[drip]
     gone = threading.Event()
 
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         with suppress(OSError):
             handler.wfile.write(first)
             while not gone.wait(0.02):
@@ -263,7 +263,7 @@ def test_what_drips_without_end_is_given_up(place: StandIn, drip: str) -> None:
     place.exhibits["x"] = Exhibit(script=script)
     with (
         WebAccess(stall_after=0.3, longest=0.8) as web,
-        pytest.raises((TimedOut, TookTooLong, StrangeAnswer, TransferFailed)),
+        pytest.raises((TimedOut, TookTooLong, ProtocolError, TransferFailed)),
     ):
         fetch(web, f"{place.base}/x")
     gone.set()

@@ -13,7 +13,7 @@ import pytest
 from tests.support.program import run, start
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
-from willow_cart.hauling import Command
+from willow_cart.hauling import ArrivalCommand
 
 _TELL = """
 import os, sys
@@ -91,4 +91,4 @@ def test_a_slip_is_told_before_anything_is_fetched(tmp_path: Path, place: StandI
     assert (missing.code, "no-such cannot be run: no such file" in missing.err) == (1, True)
     for text in ("", "'open"):
         with pytest.raises(BadOption):
-            Command(text)
+            ArrivalCommand(text)

@@ -16,7 +16,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, run, start
-from willow_cart.archives import Bounds, Damaged, Outflow, Sort, open_members
+from willow_cart.archives import Bounds, Damaged, MemberSort, Outflow, open_members
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import NotUnpacked
 
@@ -144,7 +144,7 @@ def test_no_archive_ends_a_haul_or_swells_beyond_its_bounds(
     }[way]
     addresses = [f"{served.base}/{name}" for name in (*names, "good.zip")]
     done = run("haul", *addresses, "--into", "data", *words, "--swell-at-most", "101MB",
-               "--attempts", "1", cwd=tmp_path, patience=120)  # fmt: skip
+               "--attempts", "1", cwd=tmp_path, retry_policy=120)  # fmt: skip
     assert "internal error" not in done.err + done.out
     assert done.code in (1, 4)
     for name in names:
@@ -169,7 +169,7 @@ def test_every_archive_is_read_to_an_end_in_little_memory(tmp_path: Path, name: 
             try:
                 members, _ = open_members(file, name, outflow, None, stack)
                 for member in members:
-                    if member.sort is Sort.FILE:
+                    if member.sort is MemberSort.FILE:
                         source = member.open()
                         while piece := source.read(1 << 20):
                             read += len(piece)
@@ -180,16 +180,16 @@ def test_every_archive_is_read_to_an_end_in_little_memory(tmp_path: Path, name: 
 
 @pytest.mark.parametrize("seed", range(60))
 def test_flipped_bytes_are_damage_and_nothing_else(tmp_path: Path, seed: int) -> None:
-    chance = random.Random(seed)
+    rng = random.Random(seed)
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
         for number in range(3):
             info = tarfile.TarInfo("n" * 120 + f"{number}.csv")
             info.size, info.mtime = len(GOOD), 1.5
             archive.addfile(info, io.BytesIO(GOOD))
-    whole = bytearray(chance.choice([out.getvalue(), zipped(("a.csv", GOOD), ("b.csv", GOOD))]))
-    for _ in range(chance.randrange(1, 30)):
-        whole[chance.randrange(len(whole))] = chance.randrange(256)
+    whole = bytearray(rng.choice([out.getvalue(), zipped(("a.csv", GOOD), ("b.csv", GOOD))]))
+    for _ in range(rng.randrange(1, 30)):
+        whole[rng.randrange(len(whole))] = rng.randrange(256)
     (tmp_path / "x.zip").write_bytes(whole)
     done = run("unpack", "x.zip", "--into", "out", cwd=tmp_path)
     assert "internal error" not in done.err

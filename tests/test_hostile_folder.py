@@ -15,12 +15,12 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, start, wait_for_bytes
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.errors import CannotStore
-from willow_cart.hauling import Wishes, bring_home
+from willow_cart.hauling import HaulPolicy, bring_home
 from willow_cart.model import Offer
+from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import ledger_path, opening
 
 NAMES = ("2031/level_01.csv", "2031/level_02.csv", "notes.txt")
@@ -160,14 +160,14 @@ def test_an_altered_ledger_is_told_in_a_line_and_leads_nowhere(
 
 @pytest.mark.parametrize("seed", range(8))
 def test_a_damaged_ledger_is_told_in_a_line(handed: Path, seed: int, here: RunHere) -> None:
-    chance = random.Random(seed)
+    rng = random.Random(seed)
     ledger = ledger_path(handed)
     with closing(sqlite3.connect(ledger)) as base:
         base.execute("PRAGMA wal_checkpoint(TRUNCATE)")
     content = bytearray(ledger.read_bytes())
-    for _ in range(chance.choice([1, 20, 400])):
-        content[chance.randrange(len(content))] = chance.randrange(256)
-    ledger.write_bytes(content if seed % 2 else content[: chance.randrange(len(content))])
+    for _ in range(rng.choice([1, 20, 400])):
+        content[rng.randrange(len(content))] = rng.randrange(256)
+    ledger.write_bytes(content if seed % 2 else content[: rng.randrange(len(content))])
     for command in (*READERS, *COMMANDS):
         done = here(handed, *command)
         assert "internal error" not in done.err, (command, done.err)
@@ -244,7 +244,7 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
 
     thread = threading.Thread(target=swap)
     thread.start()
-    account = bring_home(offers, into, access, Wishes(lanes=2))
+    account = bring_home(offers, into, access, HaulPolicy(lanes=2))
     thread.join()
     assert swapped.is_set()
     assert list(outside.iterdir()) == []

@@ -6,10 +6,10 @@ from datetime import UTC, datetime
 
 import pytest
 
-from willow_cart.access import http_rules as rules
-from willow_cart.access.http_rules import ContentRange
-from willow_cart.errors import StrangeAnswer, TooManyRedirects
+from willow_cart.errors import ProtocolError, TooManyRedirects
 from willow_cart.model import Validators
+from willow_cart.protocols import http_rules as rules
+from willow_cart.protocols.http_rules import ContentRange
 
 NOON = "Sun, 01 Jun 2031 12:00:00 GMT"
 LATER = "Sun, 01 Jun 2031 12:05:00 GMT"
@@ -116,7 +116,7 @@ def test_redirects_lead_where_browsers_go(location: str, following: str) -> None
     "location", [None, "", "file:///etc/passwd", "mailto:ida@h.example", "http://["]
 )
 def test_redirects_that_lead_away_from_the_web_are_not_followed(location: str | None) -> None:
-    with pytest.raises(StrangeAnswer):
+    with pytest.raises(ProtocolError):
         rules.next_address("http://h.example/", location, ["http://h.example/"])
 
 

@@ -14,12 +14,12 @@ import pytest
 from tests.support.program import files_in, run
 from tests.support.servers import nginx
 from tests.test_unpacking import zipped
-from willow_cart.access.fake import FakeAccess, FakeFile
-from willow_cart.access.inside import Inside
-from willow_cart.access.seam import Delivery, Joining, Unchanged
 from willow_cart.addresses import address_inside, name_of, normalise, segments_of, take_inside
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.errors import ConnectionLost, NotServed, StrangeAnswer
+from willow_cart.errors import ConnectionLost, NotServed, ProtocolError
+from willow_cart.protocols.base import Download, Resumability, Unchanged
+from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.protocols.inside import Inside
 
 ZIP = "http://h.example/a/big.zip?v=2"
 FILES = {"in/levels.csv": b"level\n" * 9000, "in/dawn.wav": bytes(range(256)) * 99}
@@ -29,8 +29,8 @@ def archive(packing: int = zipfile.ZIP_DEFLATED) -> FakeFile:
     return FakeFile(zipped(FILES, packing))
 
 
-def read(delivery: Delivery | Unchanged) -> bytes:
-    assert isinstance(delivery, Delivery)
+def read(delivery: Download | Unchanged) -> bytes:
+    assert isinstance(delivery, Download)
     content = bytearray()
     while piece := delivery.read():
         content += piece
@@ -54,9 +54,9 @@ def test_every_member_comes_by_itself(packing: int) -> None:
         assert str(facts.checksums[0]) == f"crc32:{zlib.crc32(content):08x}"
         assert isinstance(inside.open(address, validators=facts.validators), Unchanged)
         part = inside.open(address, start=1000, validators=facts.validators)
-        assert isinstance(part, Delivery)
+        assert isinstance(part, Download)
         is_stored = packing == zipfile.ZIP_STORED
-        assert (part.joining is Joining.SAFE) == is_stored
+        assert (part.joining is Resumability.SAFE) == is_stored
         assert part.start == (1000 if is_stored else 0)
         assert read(part) == content[part.start :]
     with pytest.raises(NotServed, match="is not in its archive"):
@@ -72,12 +72,12 @@ def test_what_is_no_archive_or_another_by_now_is_told() -> None:
         inside.open(address)
     # Asked again, its new contents are read.
     assert [take_inside(each.address)[1] for each in inside.entries(ZIP)] == ["other.csv"]
-    with pytest.raises(StrangeAnswer, match="is no zip archive"):
+    with pytest.raises(ProtocolError, match="is no zip archive"):
         list(inside.entries("http://h.example/x"))
     broken = bytearray(zipped(FILES))
     broken[60] ^= 255
     fake.content = bytes(broken)
-    with pytest.raises(StrangeAnswer, match=r"cannot be unpacked|another length"):
+    with pytest.raises(ProtocolError, match=r"cannot be unpacked|another length"):
         read(Inside(FakeAccess({ZIP: fake})).open(address_inside(ZIP, "in/levels.csv")))
 
 

@@ -10,12 +10,12 @@ import pytest
 
 from tests.support.program import run
 from tests.support.servers import VSFTPD, vsftpd
-from willow_cart.access.reaching import Secured
-from willow_cart.access.web import WebAccess
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.demo.store import Store
-from willow_cart.sources.knock import Knocker, Verdict
+from willow_cart.demo.store import DemoStore
+from willow_cart.knocking.reach import SecuredConnection
+from willow_cart.knocking.steps import Knocker, Verdict
+from willow_cart.protocols.web import WebAccess
 
 CERTIFICATE = Path(__file__).parent / "support" / "self_signed.pem"
 
@@ -73,7 +73,7 @@ def test_what_does_not_work_is_told_with_a_remedy(
 def test_places_of_every_kind_are_knocked_at(tmp_path: Path) -> None:
     (tmp_path / "out").mkdir()
     (tmp_path / "out" / "level.csv").write_bytes(b"level")
-    with Outbox(tmp_path / "out") as contractor, Store({"traps/a.jpg": b"img"}) as store:
+    with Outbox(tmp_path / "out") as contractor, DemoStore({"traps/a.jpg": b"img"}) as store:
         for address, options in (
             (f"{contractor.base}/", []),
             ("s3://traps/", ["--endpoint", store.base]),
@@ -104,7 +104,7 @@ def test_certificates_and_clocks_are_held_against_the_time(place: StandIn) -> No
         assert clock.verdict is Verdict.UNSURE
         assert "2 h 00 min" in clock.found or "1 h 59 min" in clock.found
         for days, verdict in ((3, Verdict.UNSURE), (300, Verdict.FINE)):
-            secured = Secured("TLSv1.3", "trust.example", now + timedelta(days=days))
+            secured = SecuredConnection("TLSv1.3", "trust.example", now + timedelta(days=days))
             finding = late._describe(secured)
             assert finding.verdict is verdict
             assert "TLSv1.3, certificate of trust.example, good until" in finding.found
@@ -114,7 +114,7 @@ def test_a_certificate_is_read_as_it_is_shown(place: StandIn, tmp_path: Path) ->
     import socket
     import threading
 
-    from willow_cart.access.reaching import secure
+    from willow_cart.knocking.reach import secure
 
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
     context.load_cert_chain(CERTIFICATE)

@@ -10,9 +10,9 @@ from typing import Any
 
 import pytest
 
-from willow_cart.access.local import LocalAccess, address_of
-from willow_cart.hauling import Presence, SameBytes, Wishes, bring_home
+from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy, HaulPolicy, bring_home
 from willow_cart.model import Offer
+from willow_cart.protocols.local import LocalAccess, address_of
 
 PLANNED = ("SELECT", "INSERT", "UPDATE", "DELETE")
 
@@ -32,10 +32,13 @@ class Explaining(sqlite3.Connection):
         return super().execute(statement, values)
 
 
-@pytest.mark.parametrize("twins", SameBytes)
-@pytest.mark.parametrize("presence", [Presence.RENEW, Presence.REPLACE])
+@pytest.mark.parametrize("twins", DuplicatePolicy)
+@pytest.mark.parametrize("presence", [ExistingFilePolicy.RENEW, ExistingFilePolicy.REPLACE])
 def test_no_statement_that_runs_for_each_file_scans_a_table(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, twins: SameBytes, presence: Presence
+    tmp_path: Path,
+    monkeypatch: pytest.MonkeyPatch,
+    twins: DuplicatePolicy,
+    presence: ExistingFilePolicy,
 ) -> None:
     monkeypatch.setattr(sqlite3, "connect", partial(sqlite3.connect, factory=Explaining))
     Explaining.counts.clear()
@@ -45,7 +48,9 @@ def test_no_statement_that_runs_for_each_file_scans_a_table(
     offers = [Offer(address_of(str(path))) for path in sorted((tmp_path / "offered").iterdir())]
     for _ in range(2):
         with LocalAccess() as access:
-            bring_home(offers, tmp_path / "into", access, Wishes(twins=twins, presence=presence))
+            bring_home(
+                offers, tmp_path / "into", access, HaulPolicy(twins=twins, presence=presence)
+            )
     each_file = [statement for statement, count in Explaining.counts.items() if count >= 25]
     assert any("INSERT INTO arrival" in statement for statement in each_file)
     for statement in each_file:

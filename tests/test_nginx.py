@@ -16,11 +16,9 @@ pytestmark = pytest.mark.skipif(NGINX is None, reason="nginx is not installed")
 
 @pytest.fixture(scope="module")
 def files() -> dict[str, bytes]:
-    chance = random.Random(5)
-    made = {
-        f"levels/{n:03d}.csv": chance.randbytes(chance.randrange(0, 20_000)) for n in range(300)
-    }
-    return made | {"dawn.wav": chance.randbytes(4_000_000), "empty.csv": b""}
+    rng = random.Random(5)
+    made = {f"levels/{n:03d}.csv": rng.randbytes(rng.randrange(0, 20_000)) for n in range(300)}
+    return made | {"dawn.wav": rng.randbytes(4_000_000), "empty.csv": b""}
 
 
 @pytest.fixture

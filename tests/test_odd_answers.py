@@ -9,8 +9,8 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import RunHere, files_in
-from willow_cart.access.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.protocols.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
 from willow_cart.units import LARGEST_SIZE
 
 LONG = "9" * 5000
@@ -42,8 +42,8 @@ ODD_STARTS = {
 }
 
 
-def answering(fields: dict[str, str], status: int = 200) -> Callable[[Handler], None]:
-    def answer(handler: Handler) -> None:
+def answering(fields: dict[str, str], status: int = 200) -> Callable[[StandInHandler], None]:
+    def answer(handler: StandInHandler) -> None:
         head = "".join(f"{name}: {value}\r\n" for name, value in fields.items())
         if "Content-Length" not in fields:
             head += "Content-Length: 4\r\n"

@@ -22,22 +22,21 @@ from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import Asked, make_job
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
-from willow_cart.hauling import Presence, SameBytes
+from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy
+from willow_cart.jobs.errand_text import write_errand
 from willow_cart.offline import Stay
 from willow_cart.options import readers as read
 from willow_cart.records.manifests import Manifest
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.audit import AuditRequest
-from willow_cart.requests.errand_text import write_errand
 from willow_cart.requests.given import given_in
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import Request
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.requests.tables import TABLES, options_of, options_of_command
+from willow_cart.requests.toml_keys import NOT_KEYWORDS, TABLES, options_of, options_of_command
 from willow_cart.requests.unpack import UnpackRequest
-from willow_cart.scripting import calls
-from willow_cart.scripting import options as keywords
+from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
 
@@ -88,7 +87,7 @@ def test_each_name_stands_for_one_option_of_a_command() -> None:
 
 def test_a_command_has_a_request_and_a_module_that_carries_it_out() -> None:
     for name, command in COMMANDS.items():
-        runs = import_module(f"willow_cart.cli.{name}").run
+        runs = import_module(f"willow_cart.cli.commands.{name}").run
         assert command.request.command == name
         assert runs.__annotations__["request"] == command.request.__name__
 
@@ -121,12 +120,12 @@ def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
 
 
 def test_each_keyword_is_typed() -> None:
-    classes = {"survey": "SurveyOptions", "haul": "HaulOptions", "audit": "AuditOptions"}
+    classes = {"survey": "SurveyKeywords", "haul": "HaulKeywords", "audit": "AuditKeywords"}
     for command, name in classes.items():
         known = typing.get_type_hints(getattr(keywords, name))
         options = options_of_command(command)
-        assert {key.rstrip("_") for key in known} == set(options) - calls.NOT_KEYWORDS
-    written = (ROOT / "src" / "willow_cart" / "scripting" / "options.py").read_text()
+        assert {key.rstrip("_") for key in known} == set(options) - NOT_KEYWORDS
+    written = (ROOT / "src" / "willow_cart" / "scripting" / "keywords.py").read_text()
     assert written == docs_module("make_keywords").render(), "run `make docs`"
 
 
@@ -191,8 +190,8 @@ def test_choices_are_those_that_the_core_knows() -> None:
         "manifest": {each.value for each in Manifest},
         "stay": {each.value for each in Stay},
         "layout": {each.value for each in Layout},
-        "if_present": {each.value for each in Presence},
-        "twins": {each.value for each in SameBytes},
+        "if_present": {each.value for each in ExistingFilePolicy},
+        "twins": {each.value for each in DuplicatePolicy},
         "undated": {each.value for each in Unknown},
         "unsized": {each.value for each in Unknown},
     }

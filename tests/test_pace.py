@@ -13,9 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
-from willow_cart.errors import BadOption, StrangeAnswer, TimedOut, TookTooLong
-from willow_cart.hauling.docket import Docket, Wait
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.errors import BadOption, ProtocolError, TimedOut, TookTooLong
+from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.transfer.pace import Limits, Meter, Pace, SpeedCap
 from willow_cart.units import parse_seconds
 
@@ -36,8 +36,12 @@ def test_no_lanes_get_more_than_the_cap_together(asks: list[tuple[int, int]]) ->
 
 
 def test_gaps_are_as_long_as_asked_for_and_shy_ones_vary() -> None:
-    assert [Pace(gap=2.0).gap_after(chance) for chance in (0.0, 0.5, 1.0)] == [2, 2, 2]
-    assert [Pace(2.0, jitter=0.5).gap_after(chance) for chance in (0.0, 0.5, 1.0)] == [1, 2, 3]
+    assert [Pace(gap=2.0).gap_after(random_value) for random_value in (0.0, 0.5, 1.0)] == [2, 2, 2]
+    assert [Pace(2.0, jitter=0.5).gap_after(random_value) for random_value in (0.0, 0.5, 1.0)] == [
+        1,
+        2,
+        3,
+    ]
 
 
 def test_what_is_slow_large_or_long_is_not_put_up_with() -> None:
@@ -45,7 +49,7 @@ def test_what_is_slow_large_or_long_is_not_put_up_with() -> None:
     limits.require_size("a", 1000)
     limits.require_progress("a", 0, 10.0)
     limits.require_progress("a", 2000, 20.0)
-    with pytest.raises(StrangeAnswer, match=r"is larger than 1\.00 kB"):
+    with pytest.raises(ProtocolError, match=r"is larger than 1\.00 kB"):
         limits.require_size("a", 1001)
     with pytest.raises(TimedOut, match="comes at 50 B/s, too slowly"):
         limits.require_progress("a", 1000, 20.0)
@@ -91,55 +95,55 @@ def test_what_is_no_time_is_said(text: str) -> None:
 
 
 def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
-    docket = Docket([("a", n) for n in range(200)], lanes_per_host=4)
+    queue = HostQueue([("a", n) for n in range(200)], lanes_per_host=4)
     for _ in range(4):
-        docket.take(0)
+        queue.take(0)
     for number in range(4):  # all four lanes hear that it is busy; it is halved once
-        docket.slow_down("a", 0)
-        docket.put_off("a", number, until=0)
-    assert [isinstance(docket.take(1), Wait) for _ in range(3)] == [False, False, True]
+        queue.slow_down("a", 0)
+        queue.put_off("a", number, until=0)
+    assert [isinstance(queue.take(1), QueueWait) for _ in range(3)] == [False, False, True]
     lanes = 2
     for _ in range(2 * 20):
-        docket.went_well("a", 0.0)
-        docket.finish("a")
-        assert not isinstance(docket.take(1), Wait)
-    while not isinstance(docket.take(1), Wait):
+        queue.went_well("a", 0.0)
+        queue.finish("a")
+        assert not isinstance(queue.take(1), QueueWait)
+    while not isinstance(queue.take(1), QueueWait):
         lanes += 1
     assert lanes == 4
 
 
 def test_a_lane_comes_back_after_a_quiet_while_too() -> None:
-    docket = Docket([("a", n) for n in range(20)], lanes_per_host=2)
-    docket.take(0)
-    docket.slow_down("a", 0)
-    assert isinstance(docket.take(19), Wait)
-    assert docket.take(20) == ("a", 1)
-    assert isinstance(docket.take(99), Wait), "and no more than there were"
+    queue = HostQueue([("a", n) for n in range(20)], lanes_per_host=2)
+    queue.take(0)
+    queue.slow_down("a", 0)
+    assert isinstance(queue.take(19), QueueWait)
+    assert queue.take(20) == ("a", 1)
+    assert isinstance(queue.take(99), QueueWait), "and no more than there were"
 
 
 def test_a_host_that_fails_again_and_again_comes_last() -> None:
-    docket = Docket([("a", 1), ("a", 2), ("b", 3)], lanes_per_host=1)
-    assert docket.take(0) == ("a", 1)
-    docket.put_off("a", 1, until=0.5)
-    assert [docket.went_wrong("a") for _ in range(10)] == [0] * 9 + [1]
-    docket.set_aside("a", until=5)
-    assert docket.take(1) == ("b", 3)
-    assert docket.take(1) == Wait(4)
-    docket.finish("b")
-    assert docket.take(2) == Wait(3), "it is not its time yet"
-    assert docket.take(5) == ("a", 1)
-    assert [docket.went_wrong("a") for _ in range(10)][-1] == 2
-    assert docket.give_up("a") == [2]
-    docket.finish("a")
-    assert docket.take(9) is None
+    queue = HostQueue([("a", 1), ("a", 2), ("b", 3)], lanes_per_host=1)
+    assert queue.take(0) == ("a", 1)
+    queue.put_off("a", 1, until=0.5)
+    assert [queue.went_wrong("a") for _ in range(10)] == [0] * 9 + [1]
+    queue.set_aside("a", until=5)
+    assert queue.take(1) == ("b", 3)
+    assert queue.take(1) == QueueWait(4)
+    queue.finish("b")
+    assert queue.take(2) == QueueWait(3), "it is not its time yet"
+    assert queue.take(5) == ("a", 1)
+    assert [queue.went_wrong("a") for _ in range(10)][-1] == 2
+    assert queue.give_up("a") == [2]
+    queue.finish("a")
+    assert queue.take(9) is None
 
 
 def test_one_good_answer_makes_up_for_all_the_bad_ones() -> None:
-    docket = Docket([("a", 1)], lanes_per_host=1)
+    queue = HostQueue([("a", 1)], lanes_per_host=1)
     for _ in range(9):
-        docket.went_wrong("a")
-    docket.went_well("a", 0.0)
-    assert [docket.went_wrong("a") for _ in range(10)][-1] == 1, "it is counted anew"
+        queue.went_wrong("a")
+    queue.went_well("a", 0.0)
+    assert [queue.went_wrong("a") for _ in range(10)][-1] == 1, "it is counted anew"
 
 
 # Hauls
@@ -188,7 +192,7 @@ def test_a_host_that_comes_back_is_hauled_from(tmp_path: Path, place: StandIn) -
     """It is down for many answers in a row; no file is given up for that."""
     down = [14]
 
-    def answer(handler: Handler) -> None:
+    def answer(handler: StandInHandler) -> None:
         down[0] -= 1
         status = 503 if down[0] >= 0 else 200
         handler.send_response(status)
@@ -235,7 +239,7 @@ def test_a_line_that_breaks_but_brings_something_is_nobody_s_fault(
 def test_files_that_are_too_large_or_take_too_long_are_refused_in_time(
     tmp_path: Path, place: StandIn
 ) -> None:
-    def endless(handler: Handler) -> None:
+    def endless(handler: StandInHandler) -> None:
         handler.send_response(200)
         handler.end_headers()
         while True:
@@ -267,7 +271,7 @@ def test_files_that_are_too_large_or_take_too_long_are_refused_in_time(
 def test_what_stalls_is_tried_again(tmp_path: Path, place: StandIn) -> None:
     first = [True]
 
-    def stall(handler: Handler) -> None:
+    def stall(handler: StandInHandler) -> None:
         handler.send_response(200)
         handler.send_header("Content-Length", "5")
         handler.end_headers()
@@ -313,7 +317,7 @@ def test_what_lies_here_is_kept_replaced_or_a_failure_as_asked_for(
 def test_the_ledger_says_what_was_decoded(tmp_path: Path, place: StandIn) -> None:
     content = b"time,level\n" * 400
 
-    def coded(handler: Handler) -> None:
+    def coded(handler: StandInHandler) -> None:
         body = gzip.compress(content)
         handler.send_response(200)
         handler.send_header("Content-Encoding", "gzip")
@@ -333,7 +337,7 @@ def test_no_file_fails_of_a_host_that_takes_so_many_requests_a_second(
 ) -> None:
     tokens, last, lock = [10.0], [time.monotonic()], threading.Lock()
 
-    def limited(handler: Handler) -> None:
+    def limited(handler: StandInHandler) -> None:
         with lock:
             now = time.monotonic()
             tokens[0] = min(10.0, tokens[0] + 100 * (now - last[0]))
@@ -360,7 +364,7 @@ def test_connections_that_are_dropped_beside_others_are_crowding(
     """The server resets all but two of the connections that it has."""
     inside, lock = [0], threading.Lock()
 
-    def crowded(handler: Handler) -> None:
+    def crowded(handler: StandInHandler) -> None:
         with lock:
             inside[0] += 1
             many = inside[0] > 2
@@ -385,11 +389,11 @@ def test_one_address_that_always_fails_does_not_slow_down_its_host(
 ) -> None:
     asked = []
 
-    def broken(handler: Handler) -> None:
+    def broken(handler: StandInHandler) -> None:
         asked.append(handler.path)
         handler.cut()
 
-    def slow(handler: Handler) -> None:
+    def slow(handler: StandInHandler) -> None:
         time.sleep(0.01)
         handler.serve(Exhibit(b"x"))
 

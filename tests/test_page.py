@@ -15,7 +15,7 @@ from selenium.webdriver.remote.webelement import WebElement
 from tests.support.program import run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.model import State
-from willow_cart.records import Ledger, Result, Timeline, Wait, ledger_path
+from willow_cart.records import Ledger, Result, Timeline, TimelineWait, ledger_path
 from willow_cart.report import write_page
 from willow_cart.report.page import MOST_LISTED
 
@@ -193,7 +193,7 @@ def test_a_page_says_how_many_files_it_leaves_out(tmp_path: Path) -> None:
             ledger.record(haul, Result(number, f"http://h/{number}", str(number), state, reason))
         timeline = Timeline()
         timeline.add(0, "h", 0.0, 3.0)
-        timeline.add_wait(Wait(3.0, 0, "1", "the server is busy", 2.0))
+        timeline.add_wait(TimelineWait(3.0, 0, "1", "the server is busy", 2.0))
         ledger.keep_timeline(haul, timeline.as_text())
     write_page(tmp_path / "many", tmp_path / "many.html")
     text = (tmp_path / "many.html").read_text()

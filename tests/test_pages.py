@@ -12,16 +12,16 @@ from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
 from willow_cart.addresses import normalise
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources import PageRules, Part
+from willow_cart.sources import PagePart, PageRules
 from willow_cart.sources.markup import decode_page, open_page
 from willow_cart.sources.pages import read_page
 from willow_cart.sources.references import Resolver, sources_in_set
 
 HERE = "http://trust.example/hides/2031.html"
-ALL = tuple(Part)
+ALL = tuple(PagePart)
 
 
 def read(markup: str, *parts: str, address: str = HERE, **rules: str) -> list[Offer]:
@@ -242,7 +242,7 @@ def test_pages_that_follow_are_followed_as_far_as_asked(tmp_path: Path, hides: s
 
 
 def test_a_series_of_pages_without_end_ends(tmp_path: Path, place: StandIn) -> None:
-    def endless(handler: Handler) -> None:
+    def endless(handler: StandInHandler) -> None:
         number = int(handler.path.partition("=")[2] or 1)
         page = f"<a href=/same.csv>s</a><a rel=next href=?page={number + 1}>next</a>".encode()
         if number < 3:

@@ -11,7 +11,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import willow_cart
-from willow_cart.access import Cause, Failure, GiveUp, Patience, Retrier, Retry
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -19,22 +18,26 @@ from willow_cart.errors import (
     NotTrusted,
     ServerBusy,
     TimedOut,
-    TryAgain,
+    TransientError,
     WrongContent,
 )
 from willow_cart.exits import Exit
-from willow_cart.hauling import Account
-from willow_cart.hauling.crowding import Crowding
-from willow_cart.hauling.docket import Docket, Wait
+from willow_cart.hauling import HaulSummary
+from willow_cart.hauling.concurrency import ConcurrencyController
+from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.host_rate import HostRate
 from willow_cart.hauling.progress import Gauge, TimeLeft
 from willow_cart.model import State
+from willow_cart.protocols import Cause, Failure, GiveUp, Retrier, Retry, RetryPolicy
 from willow_cart.units import format_duration, format_size, parse_size
 
 
 def test_pauses_grow_and_end() -> None:
-    patience = Patience(attempts=4, pause=1.0, growth=3.0, longest=5.0)
-    assert [patience.pause_after(vain, None, 0.5) for vain in range(6)] == [1, 1, 3, 5, None, None]
+    retry_policy = RetryPolicy(attempts=4, pause=1.0, growth=3.0, longest=5.0)
+    assert [
+        retry_policy.pause_after(consecutive_failures, None, 0.5)
+        for consecutive_failures in range(6)
+    ] == [1, 1, 3, 5, None, None]
 
 
 def busy(status: int, wait: float | None = None, most: int | None = None) -> ServerBusy:
@@ -67,76 +70,80 @@ def busy(status: int, wait: float | None = None, most: int | None = None) -> Ser
 def test_what_becomes_of_a_failure_is_decided_by_its_facts(
     failure: Failure, cause: Cause, decision: Retry | GiveUp
 ) -> None:
-    assert (failure.cause, Patience().decide(failure, 0.5)) == (cause, decision)
+    assert (failure.cause, RetryPolicy().decide(failure, 0.5)) == (cause, decision)
 
 
 def test_pauses_are_spread_so_that_lanes_do_not_come_back_at_once() -> None:
-    spread = {Patience().pause_after(1, None, chance) for chance in (0.0, 0.5, 1.0)}
+    spread = {RetryPolicy().pause_after(1, None, random_value) for random_value in (0.0, 0.5, 1.0)}
     assert spread == {0.75, 1.0, 1.25}
 
 
 def test_what_the_server_asks_for_is_kept_to_or_given_up() -> None:
-    patience = Patience(longest_wait=120)
-    assert patience.pause_after(1, 100.0, 0.9) == 100
-    assert patience.pause_after(1, 121.0, 0.9) is None
+    retry_policy = RetryPolicy(longest_wait=120)
+    assert retry_policy.pause_after(1, 100.0, 0.9) == 100
+    assert retry_policy.pause_after(1, 121.0, 0.9) is None
 
 
 def test_persisting_ends_with_success_or_with_the_last_error() -> None:
     slept: list[float] = []
-    outcomes: list[str | TryAgain] = [TryAgain("a", "busy", wait=7), TryAgain("a", "gone"), "here"]
+    outcomes: list[str | TransientError] = [
+        TransientError("a", "busy", wait=7),
+        TransientError("a", "gone"),
+        "here",
+    ]
 
     def attempt() -> str:
         outcome = outcomes.pop(0)
-        if isinstance(outcome, TryAgain):
+        if isinstance(outcome, TransientError):
             raise outcome
         return outcome
 
     told: list[float] = []
     retrier = Retrier(
-        Patience(), slept.append, lambda _, pause: told.append(pause), random_value=lambda: 0.5
+        RetryPolicy(), slept.append, lambda _, pause: told.append(pause), random_value=lambda: 0.5
     )
     assert retrier.run(attempt) == "here"
     assert told == slept
     assert slept == [7, 2]
-    outcomes[:] = [TryAgain("a", "first"), TryAgain("a", "second")]
-    with pytest.raises(TryAgain, match="second"):
-        retrier.run(attempt, Patience(attempts=2))
-    outcomes[:] = [TryAgain("a", "first"), "here"]
-    with pytest.raises(TryAgain, match="first"):
+    outcomes[:] = [TransientError("a", "first"), TransientError("a", "second")]
+    with pytest.raises(TransientError, match="second"):
+        retrier.run(attempt, RetryPolicy(attempts=2))
+    outcomes[:] = [TransientError("a", "first"), "here"]
+    with pytest.raises(TransientError, match="first"):
         Retrier(wait=lambda _: True).run(attempt)  # the person wants to stop
 
 
 def test_hosts_take_turns_within_their_lanes() -> None:
-    docket = Docket([("a", 1), ("a", 2), ("a", 3), ("b", 4)], lanes_per_host=2)
-    assert docket.most_at_once == 3
-    assert [docket.take(0) for _ in range(3)] == [("a", 1), ("b", 4), ("a", 2)]
-    assert docket.take(0) == Wait(None)
-    docket.finish("b")
-    assert docket.take(0) == Wait(None)
-    docket.finish("a")
-    assert docket.take(0) == ("a", 3)
-    docket.finish("a")
-    docket.finish("a")
-    assert docket.take(0) is None
+    queue = HostQueue([("a", 1), ("a", 2), ("a", 3), ("b", 4)], lanes_per_host=2)
+    assert queue.most_at_once == 3
+    assert [queue.take(0) for _ in range(3)] == [("a", 1), ("b", 4), ("a", 2)]
+    assert queue.take(0) == QueueWait(None)
+    queue.finish("b")
+    assert queue.take(0) == QueueWait(None)
+    queue.finish("a")
+    assert queue.take(0) == ("a", 3)
+    queue.finish("a")
+    queue.finish("a")
+    assert queue.take(0) is None
 
 
 def test_what_is_put_off_comes_up_in_its_time_before_the_untried() -> None:
-    docket = Docket([("a", 1), ("a", 2)], lanes_per_host=1)
-    assert docket.take(0) == ("a", 1)
-    docket.put_off("a", 1, until=5)
-    assert docket.take(0) == ("a", 2)
-    docket.put_off("a", 2, until=3)
-    assert docket.take(1) == Wait(2)
-    assert docket.take(6) == ("a", 1)
+    queue = HostQueue([("a", 1), ("a", 2)], lanes_per_host=1)
+    assert queue.take(0) == ("a", 1)
+    queue.put_off("a", 1, until=5)
+    assert queue.take(0) == ("a", 2)
+    queue.put_off("a", 2, until=3)
+    assert queue.take(1) == QueueWait(2)
+    assert queue.take(6) == ("a", 1)
 
 
 def test_a_host_that_wants_to_be_left_alone_is_and_the_others_go_on() -> None:
-    docket = Docket([("a", 1), ("b", 2)], lanes_per_host=4)
-    docket.leave_alone("a", until=10)
-    assert docket.take(0) == ("b", 2)
-    docket.finish("b")
-    assert docket.take(4) == Wait(6)
-    assert docket.take(10) == ("a", 1)
+    queue = HostQueue([("a", 1), ("b", 2)], lanes_per_host=4)
+    queue.leave_alone("a", until=10)
+    assert queue.take(0) == ("b", 2)
+    queue.finish("b")
+    assert queue.take(4) == QueueWait(6)
+    assert queue.take(10) == ("a", 1)
 
 
 @given(
@@ -146,18 +153,18 @@ def test_everything_is_taken_in_the_end_and_no_host_has_too_many_lanes(
     items: list[tuple[str, int]], lanes_per_host: int
 ) -> None:
     """Each item is put off as often as its number says, then finished."""
-    docket = Docket(((host, [host, times]) for host, times in items), lanes_per_host)
+    queue = HostQueue(((host, [host, times]) for host, times in items), lanes_per_host)
     now, finished = 0.0, 0
     out: list[tuple[str, list[object]]] = []
-    while (taken := docket.take(now)) is not None:
-        if isinstance(taken, Wait):
+    while (taken := queue.take(now)) is not None:
+        if isinstance(taken, QueueWait):
             if out:
                 host, item = out.pop(0)
                 if item[1]:
                     item[1] -= 1  # type: ignore[operator]
-                    docket.put_off(host, item, now + 1)
+                    queue.put_off(host, item, now + 1)
                 else:
-                    docket.finish(host)
+                    queue.finish(host)
                     finished += 1
             else:
                 assert taken.seconds is not None, "nothing is out and nothing will come up"
@@ -170,10 +177,10 @@ def test_everything_is_taken_in_the_end_and_no_host_has_too_many_lanes(
 
 def measure(share: float, files: int, size: int, times: int = 5) -> int:
     """The lanes that are open after some ticks of the same kind."""
-    crowding = Crowding(8, now=0.0, used=0.0)
+    concurrency = ConcurrencyController(8, now=0.0, used=0.0)
     for tick in range(1, times + 1):
-        crowding.measure(tick * 0.1, tick * 0.1 * share, files * tick, files * tick * size)
-    return crowding.lanes
+        concurrency.measure(tick * 0.1, tick * 0.1 * share, files * tick, files * tick * size)
+    return concurrency.lanes
 
 
 def test_lanes_are_opened_while_they_pay() -> None:
@@ -197,7 +204,7 @@ def test_lanes_are_opened_while_they_pay() -> None:
 def test_the_exit_code_tells_the_gravest(
     counts: dict[State, int], interrupted: bool, code: int
 ) -> None:
-    account = Account(1, 3, counts=Counter(counts), interrupted=interrupted)
+    account = HaulSummary(1, 3, counts=Counter(counts), interrupted=interrupted)
     assert account.exit_code == code
 
 
@@ -281,6 +288,6 @@ def test_the_state_of_a_transfer_is_changed_by_its_own_methods_alone() -> None:
         for node in ast.walk(ast.parse(path.read_text()))
         if isinstance(node, ast.Attribute)
         and isinstance(node.ctx, ast.Store | ast.Del)
-        and ast.unparse(node.value).rpartition(".")[2] == "trip"
+        and ast.unparse(node.value).rpartition(".")[2] == "transfer"
     ]
     assert outside == []

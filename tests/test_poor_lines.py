@@ -17,9 +17,9 @@ pytestmark = pytest.mark.skipif(NGINX is None, reason="nginx is not installed")
 
 @pytest.fixture(scope="module")
 def files() -> dict[str, bytes]:
-    chance = random.Random(2031)
-    made = {f"levels/{n:02d}.csv": chance.randbytes(chance.randrange(30_000)) for n in range(40)}
-    return made | {f"sounds/{n}.wav": chance.randbytes(2_500_000) for n in range(3)}
+    rng = random.Random(2031)
+    made = {f"levels/{n:02d}.csv": rng.randbytes(rng.randrange(30_000)) for n in range(40)}
+    return made | {f"sounds/{n}.wav": rng.randbytes(2_500_000) for n in range(3)}
 
 
 @pytest.fixture(scope="module")
@@ -36,18 +36,18 @@ def server(tmp_path_factory: pytest.TempPathFactory, files: dict[str, bytes]) ->
 def test_all_comes_home_the_same_whatever_the_line_does(
     tmp_path: Path, server: str, files: dict[str, bytes], seed: int
 ) -> None:
-    chance = random.Random(seed)
+    rng = random.Random(seed)
     weather = Weather(
-        latency=chance.choice([0.0, 0.01]),
-        speed=chance.choice([None, 5e6]),
-        cuts=chance.uniform(0.2, 0.6),
-        longest=chance.choice([20_000, 1_000_000]),
+        latency=rng.choice([0.0, 0.01]),
+        speed=rng.choice([None, 5e6]),
+        cuts=rng.uniform(0.2, 0.6),
+        longest=rng.choice([20_000, 1_000_000]),
         silences=0.05,
     )
     with line(server, weather, seed) as place:
         (tmp_path / "list.txt").write_text("".join(f"{place}/{path}\n" for path in files))
         outcome = run(
-            "haul", "list.txt", "--into", "data", "--strands", chance.choice(["1", "4", "auto"]),
+            "haul", "list.txt", "--into", "data", "--strands", rng.choice(["1", "4", "auto"]),
             "--attempts", "50", "--pause", "0.02", "--stall-after", "0.4", cwd=tmp_path,
         )  # fmt: skip
         assert outcome.code == 0, outcome.err

@@ -16,14 +16,15 @@ from typing import Any
 import pytest
 
 from tests.support.program import files_in
-from willow_cart.access import Patience
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.destination import destination, tree
 from willow_cart.destination import disk as disk_module
-from willow_cart.hauling import Wishes, bring_home
+from willow_cart.hauling import HaulPolicy, bring_home
 from willow_cart.model import Offer
+from willow_cart.protocols import RetryPolicy
+from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import Ledger, ledger_path
-from willow_cart.transfer import filer, receiving
+from willow_cart.transfer import commit as commit_thread
+from willow_cart.transfer import downloader as receiving
 from willow_cart.transfer.spans import Spans
 
 LARGE = random.Random(2031).randbytes(5_000_000)
@@ -138,7 +139,7 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         patched.setattr(destination, "sync_file_system", disk.event(disk.sync_all))
         patched.setattr(Ledger, "transaction", watched_transaction)
         patched.setattr(receiving, "_BETWEEN_MARKS", 0.02)
-        patched.setattr(filer, "_BETWEEN_LASTING", 0.02)
+        patched.setattr(commit_thread, "_BETWEEN_LASTING", 0.02)
         yield
 
 
@@ -146,23 +147,23 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int
 ) -> None:
-    chance = random.Random(seed)
-    files = {f"http://h.example/{n}.csv": chance.randbytes(2000) for n in range(30)}
+    rng = random.Random(seed)
+    files = {f"http://h.example/{n}.csv": rng.randbytes(2000) for n in range(30)}
     files |= {f"http://h.example/large/{n}.wav": LARGE for n in range(2)}
-    wishes = Wishes(strands=chance.choice([1, 3]), patience=Patience(pause=0.0))
+    policy = HaulPolicy(strands=rng.choice([1, 3]), retry_policy=RetryPolicy(pause=0.0))
     offers = [Offer(address) for address in files]
     named = {address.removeprefix("http://h.example/"): each for address, each in files.items()}
 
     def place(pause: float) -> FakeAccess:
         served = {
-            each: FakeFile(content, breaks=[chance.randrange(1, 4_000_000)])
+            each: FakeFile(content, breaks=[rng.randrange(1, 4_000_000)])
             for each, content in files.items()
         }
         return FakeAccess(served, piece=100_000, pause=pause)
 
-    disk = Disk(tmp_path / "data", tmp_path / "after", at=chance.randrange(1, 230))
+    disk = Disk(tmp_path / "data", tmp_path / "after", at=rng.randrange(1, 230))
     with watched(disk, monkeypatch):
-        bring_home(offers, tmp_path / "data", place(0.004), wishes)
+        bring_home(offers, tmp_path / "data", place(0.004), policy)
     if not disk.was_cut:
         disk.cut()
 
@@ -174,7 +175,7 @@ def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
             for row in kept.rows("SELECT path FROM arrival"):
                 assert row["path"] in left, "what the ledger tells of has its name"
             safe = sum(Spans.read(part.synced).total for part in kept.parts().values())
-    assert bring_home(offers, tmp_path / "after", place(0.0), wishes).exit_code == 0
+    assert bring_home(offers, tmp_path / "after", place(0.0), policy).exit_code == 0
     assert files_in(tmp_path / "after") == named
     with Ledger(ledger) as kept:
         (row,) = kept.rows(

@@ -14,7 +14,7 @@ import pytest
 
 from tests.support.program import files_in, run, sha256, start
 from willow_cart.demo import harrowmere
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 LEVELS = [f"levels/2031-05/level_203105{day:02d}.csv" for day in range(1, 13)]
 
@@ -192,7 +192,7 @@ def test_a_page_instead_of_a_file_is_refused(
 def test_sizes_are_learnt_where_head_is_refused(
     tmp_path: Path, place: StandIn, status: int
 ) -> None:
-    def serve(handler: Handler) -> None:
+    def serve(handler: StandInHandler) -> None:
         if handler.command == "HEAD":
             handler.refuse(status)
         elif handler.path == "/none.csv":
@@ -362,7 +362,7 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     (tmp_path / "sounds.csv").write_text("take,url,source\nyes,http://127.0.0.1:1/x,elsewhere\n")
     (tmp_path / "stick").mkdir()
     (tmp_path / "mine.txt").write_text("mine")
-    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, patience=240)
+    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, retry_policy=240)
     assert outcome.code == 0, outcome.out + outcome.err
     assert (tmp_path / "mine.txt").read_text() == "mine"
     assert {path.partition("/")[0] for path in files_in(tmp_path / "levels")} == {

@@ -15,11 +15,11 @@ import pytest
 
 from tests.support.program import files_in, run, start, wait_for_bytes
 from tests.support.stores import independent_store
-from willow_cart.access.promises import composite_of, promised_by_server, promised_by_store
 from willow_cart.checks import proves_composite, read_checksum, verdict_of
 from willow_cart.checks.digests import RunningDigest
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.model import Checksum, Origin
+from willow_cart.protocols.promises import composite_of, promised_by_server, promised_by_store
 from willow_cart.records import Ledger, ledger_path
 from willow_cart.records.schema import VERSION
 
@@ -125,7 +125,7 @@ def test_an_object_in_parts_is_proved_if_the_size_of_its_parts_is_usual(tmp_path
 def promising(value: str, content: bytes = CONTENT) -> Exhibit:
     """A file whose server promises something, which holds as far as it goes."""
 
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         fields = {"Content-Length": str(len(content)), "ETag": '"1"'}
         if value:
             fields["Repr-Digest"] = value
@@ -172,7 +172,7 @@ def test_a_file_that_comes_wrong_once_comes_right_the_second_time(
 ) -> None:
     served: list[int] = []
 
-    def spoil_once(handler: Handler) -> None:
+    def spoil_once(handler: StandInHandler) -> None:
         served.append(1)
         content = CONTENT if len(served) > 1 else CONTENT[::-1]
         handler.start(200, {"Content-Length": str(len(content)), "ETag": '"1"'})
@@ -191,7 +191,7 @@ def test_what_was_promised_before_a_kill_is_held_against_the_whole(
 ) -> None:
     content = CONTENT * 3000
 
-    def slowly(handler: Handler) -> None:
+    def slowly(handler: StandInHandler) -> None:
         exhibit = Exhibit(content, '"1"', speed=2e6)
         if "Range" not in handler.headers:
             promise = digest("sha256", content[::-1])

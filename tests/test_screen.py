@@ -17,8 +17,8 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Layout, Plan, make_plan
 from willow_cart.model import Offer, State
+from willow_cart.offer_store import OfferStore
 from willow_cart.records import Result
-from willow_cart.shelf import Shelf
 from willow_cart.views.bars import LiveView, cut_middle
 from willow_cart.views.lines import PlainView
 
@@ -68,7 +68,7 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
 
 
 def plan(*names: str) -> Plan:
-    return make_plan(Shelf(Offer(f"http://h.example/{name}") for name in names), Layout.TREE)
+    return make_plan(OfferStore(Offer(f"http://h.example/{name}") for name in names), Layout.TREE)
 
 
 @pytest.mark.parametrize("width", [40, 80, 200])

@@ -18,9 +18,8 @@ import willow_cart as wc
 from tests.support.program import PATIENCE, files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import NothingChosen
-from willow_cart.requests.tables import options_of_command
-from willow_cart.scripting import options
-from willow_cart.scripting.calls import NOT_KEYWORDS
+from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
+from willow_cart.scripting import keywords as known_keywords
 
 ROOT = Path(__file__).parent.parent
 
@@ -28,10 +27,10 @@ ROOT = Path(__file__).parent.parent
 @pytest.mark.parametrize(
     ("command", "typed"),
     [
-        ("survey", options.SurveyOptions),
-        ("load", options.SurveyOptions),
-        ("haul", options.HaulOptions),
-        ("audit", options.AuditOptions),
+        ("survey", known_keywords.SurveyKeywords),
+        ("load", known_keywords.SurveyKeywords),
+        ("haul", known_keywords.HaulKeywords),
+        ("audit", known_keywords.AuditKeywords),
     ],
 )
 def test_keywords_are_the_options_of_the_command(command: str, typed: type) -> None:

@@ -13,13 +13,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import run
-from willow_cart.access.bucket import BucketAccess
-from willow_cart.access.cookie_file import Cookie, CookieJar
-from willow_cart.access.seam import Delivery
-from willow_cart.access.sign_ins import SignIn, SignIns, read_secret
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
+from willow_cart.protocols.base import Download
+from willow_cart.protocols.bucket import BucketAccess
 from willow_cart.redaction import holds_secret, without_secrets
+from willow_cart.sign_in.cookie_file import Cookie, CookieJar
+from willow_cart.sign_in.sign_ins import SignIn, SignIns, read_secret
 
 SECRET = "Zq7Otter93xW"
 
@@ -276,7 +276,7 @@ def test_keys_of_this_machine_are_for_stores_that_the_person_has_named() -> None
             access.trust("s3://named/")
             for bucket in ("named", "other"):
                 delivery = access.open(f"s3://{bucket}/x.csv")
-                assert isinstance(delivery, Delivery)
+                assert isinstance(delivery, Download)
                 delivery.close()
             access.close()
     signed = {each.path: "authorization" in each.fields for each in place.requests if each.status}

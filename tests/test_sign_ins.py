@@ -10,10 +10,10 @@ import pytest
 
 from tests.support.program import Outcome, files_in, run
 from tests.support.servers import APACHE, NGINX, apache, nginx
-from willow_cart.access.digest import answer_digest, read_digest_challenge
-from willow_cart.access.http_rules import parse_challenges
-from willow_cart.access.sign_ins import Secret, SignIn, SignIns
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.protocols.http_rules import parse_challenges
+from willow_cart.sign_in.digest import answer_digest, read_digest_challenge
+from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
 
 SECRET = "reedmace"
 USER = ["--user", "ida", "--password", "env:FEN"]
@@ -31,7 +31,7 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 def guarded(place: StandIn, field: str, value: str) -> None:
     """Serve one file to those who send a header field, and note who asked how."""
 
-    def serve(handler: Handler) -> None:
+    def serve(handler: StandInHandler) -> None:
         if handler.headers.get(field) != value:
             handler.refuse(401)
             return

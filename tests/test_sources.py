@@ -14,7 +14,7 @@ from willow_cart.cart import write_table
 from willow_cart.cart.rows import read_sheet
 from willow_cart.cart.sheet import Sheet
 from willow_cart.errors import UnreadableSource
-from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.model import Checksum, Issue, Offer
 from willow_cart.sources import look
 from willow_cart.sources.lists import read_list
 
@@ -27,7 +27,7 @@ def read(raw: bytes) -> tuple[list[str], list[str]]:
     return [offer.address for offer in found.offers], [str(each) for each in found.troubles]
 
 
-def read_table(text: str, place: str) -> list[Offer | Trouble]:
+def read_table(text: str, place: str) -> list[Offer | Issue]:
     return list(read_sheet(Sheet(lambda: io.BytesIO(text.encode()), place), []))
 
 
@@ -71,7 +71,7 @@ def test_any_list_is_read_line_by_line(lines: list[str]) -> None:
     offers = [item for item in items if isinstance(item, Offer)]
     assert sum(offer.address == A for offer in offers) >= clean.count(A)
     assert [offer.number for offer in offers] == list(range(1, len(offers) + 1))
-    for trouble in (item for item in items if isinstance(item, Trouble)):
+    for trouble in (item for item in items if isinstance(item, Issue)):
         assert trouble.place.startswith("list, line ")
 
 
@@ -104,7 +104,7 @@ def test_rows_that_are_not_taken_are_left_out_and_odd_marks_are_told() -> None:
     items = list(read_table(raw, "cart.csv"))
     taken = [item.address[-1] for item in items if isinstance(item, Offer)]
     assert taken == ["0", "3", "4"]
-    (trouble,) = (item for item in items if isinstance(item, Trouble))
+    (trouble,) = (item for item in items if isinstance(item, Issue))
     assert str(trouble).startswith("cart.csv, row 8: column take, 'perhaps': is neither yes nor no")
 
 

@@ -14,16 +14,16 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
-from willow_cart.access import Delivery, Patience
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
-from willow_cart.hauling import Observer, Wishes, bring_home
+from willow_cart.hauling import HaulPolicy, Observer, bring_home
 from willow_cart.model import Checksum, Offer
+from willow_cart.protocols import Download, RetryPolicy
+from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import read_receipt
-from willow_cart.transfer.helping import Paying
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.partials import Partial, Strand
+from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.segments import ConcurrencyProbe
 from willow_cart.transfer.spans import Spans
 
 CONTENT = random.Random(2031).randbytes(8_000_000)
@@ -64,7 +64,7 @@ def test_spans_say_what_is_here_and_what_is_missing(
 
 def test_more_lanes_are_taken_while_they_pay() -> None:
     """A server that gives each connection its own megabyte a second, but four in all."""
-    paying = Paying(now=0.0)
+    paying = ConcurrencyProbe(now=0.0)
     lanes, received, now, most = 1, 0.0, 0.0, 1
     while now < 20:
         now += 0.1
@@ -72,14 +72,14 @@ def test_more_lanes_are_taken_while_they_pay() -> None:
         lanes = paying.measure(now, int(received), lanes)
         most = max(most, lanes)
     assert (most, lanes) == (8, 4)
-    busy = Paying(now=0.0)
+    busy = ConcurrencyProbe(now=0.0)
     assert {busy.measure(each / 10, each, 1) for each in range(100)} == {1, 2}, "one lane to spare"
 
 
 def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: Path) -> None:
     """A kill in the moment in which a helper has written and the file's own lane has not."""
     delivery = FakeAccess({OWN: FakeFile(CONTENT)}).open(OWN)
-    assert isinstance(delivery, Delivery)
+    assert isinstance(delivery, Download)
     destination = Destination(tmp_path)
     partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
     record = partial.record(Offer(OWN))
@@ -114,7 +114,7 @@ def test_a_file_comes_in_strands_that_share_it_out(tmp_path: Path, place: StandI
 def test_killed_outright_every_strand_goes_on_where_it_was(
     tmp_path: Path, place: StandIn, number: int
 ) -> None:
-    chance = random.Random(number)
+    rng = random.Random(number)
     place.exhibits["dawn.wav"] = Exhibit(CONTENT, speed=7e5)
     (tmp_path / "list.txt").write_text(f"{place.base}/dawn.wav\n")
     haul = ["haul", "list.txt", "--into", "data", "--strands", "4"]
@@ -122,7 +122,7 @@ def test_killed_outright_every_strand_goes_on_where_it_was(
         process = start(*haul, cwd=tmp_path)
         wait_for_bytes(tmp_path / "data", 100_000, process)
         with suppress(subprocess.TimeoutExpired):
-            process.communicate(timeout=chance.uniform(0.2, 0.6))
+            process.communicate(timeout=rng.uniform(0.2, 0.6))
         process.kill()
         process.communicate()
         assert files_in(tmp_path / "data") == {}
@@ -154,15 +154,15 @@ def slow(files: dict[str, FakeFile]) -> FakeAccess:
 
 
 def bring(into: Path, access: FakeAccess, offer: Offer, observer: Observer | None = None) -> None:
-    wishes = Wishes(patience=Patience(attempts=4, pause=0.0), strands=4)
-    assert bring_home([offer], into, access, wishes, observer=observer).exit_code == 0
+    policy = HaulPolicy(retry_policy=RetryPolicy(attempts=4, pause=0.0), strands=4)
+    assert bring_home([offer], into, access, policy, observer=observer).exit_code == 0
 
 
 def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
     for lanes, per_host, most in ((8, 3, 3), (2, 4, 2), (8, 8, 4)):
         access = slow({OWN: FakeFile(CONTENT)})
-        wishes = Wishes(lanes=lanes, lanes_per_host=per_host, strands=4)
-        bring_home([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, wishes)
+        policy = HaulPolicy(lanes=lanes, lanes_per_host=per_host, strands=4)
+        bring_home([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)
         assert access.most_open == most
 
 
@@ -189,27 +189,27 @@ def test_mirrors_bring_strands_if_a_checksum_proves_them(tmp_path: Path) -> None
     good = (Checksum("sha256", sha256(CONTENT)),)
     for checksums, helped in ((good, True), ((), False)):
         access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT, '"m"')})
-        wishes = Wishes(lanes_per_host=1, strands=4)
+        policy = HaulPolicy(lanes_per_host=1, strands=4)
         offer = Offer(OWN, checksums=checksums, mirrors=(MIRROR,))
-        bring_home([offer], tmp_path / str(helped), access, wishes)
+        bring_home([offer], tmp_path / str(helped), access, policy)
         assert files_in(tmp_path / str(helped)) == {"dawn.wav": CONTENT}
         assert (MIRROR in {address for address, _ in access.asked}) == helped
 
 
 def test_a_mirror_with_other_bytes_is_found_out(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[::-1])})
-    wishes = Wishes(patience=Patience(pause=0.0), lanes_per_host=1, strands=4)
+    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
-    bring_home([offer], tmp_path, access, wishes)
+    bring_home([offer], tmp_path, access, policy)
     assert MIRROR in {address for address, _ in access.asked}
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
 
 
 def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[:-1])})
-    wishes = Wishes(patience=Patience(pause=0.0), lanes_per_host=1, strands=4)
+    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
-    bring_home([offer], tmp_path, access, wishes)
+    bring_home([offer], tmp_path, access, policy)
     assert [address for address, _ in access.asked].count(MIRROR) == 1
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
 
@@ -217,7 +217,7 @@ def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
 class _Reader:
     """One lane's delivery of a strand: it sends what was asked for, whatever is still wanted."""
 
-    def __init__(self, partial: Partial, strand: Strand) -> None:
+    def __init__(self, partial: PartialFile, strand: Segment) -> None:
         self.partial, self.strand, self.at = partial, strand, strand.start
 
     def step(self, size: int, content: bytes) -> bool:
@@ -238,28 +238,28 @@ class _Reader:
 def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
     seed: int, length: int
 ) -> None:
-    chance = random.Random(seed)
+    rng = random.Random(seed)
     content = CONTENT[:length]
     with pytest.MonkeyPatch.context() as patch, tempfile.TemporaryDirectory() as folder:
         patch.setattr("willow_cart.transfer.partials._WORTH_A_STRAND", 20)
         access = FakeAccess({OWN: FakeFile(content)})
         delivery = access.open(OWN)
-        assert isinstance(delivery, Delivery)
+        assert isinstance(delivery, Download)
         destination = Destination(Path(folder))
         partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
         partial.recorded = True
         partial.wake()
-        partial.share = chance.choice([None, 50, length // 3])
+        partial.share = rng.choice([None, 50, length // 3])
         readers: list[_Reader] = []
         while not partial.is_whole:
-            if len(readers) < 5 and chance.random() < 0.3 and (strand := partial.take()):
+            if len(readers) < 5 and rng.random() < 0.3 and (strand := partial.take()):
                 readers.append(_Reader(partial, strand))
             if readers:
-                reader = chance.choice(readers)
-                broken = chance.random() < 0.05
+                reader = rng.choice(readers)
+                broken = rng.random() < 0.05
                 if broken:
                     reader.strand.release()
-                if broken or not reader.step(chance.randrange(1, 90), content):
+                if broken or not reader.step(rng.randrange(1, 90), content):
                     readers.remove(reader)
             assert partial.size == partial.spans.total <= length, "no byte counts twice"
         found, _ = partial.finish()

@@ -14,7 +14,7 @@ import pytest
 
 from tests.support.program import PATIENCE, files_in, run, sha256
 from willow_cart.demo.outbox import Outbox
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 
 def fetch(script: Path, into: str = "d", python: str = sys.executable) -> tuple[int, str, str]:
@@ -97,7 +97,7 @@ def test_what_breaks_off_in_a_head_is_asked_for_again(script: Path, place: Stand
     whole = place.exhibits["x/deep/ab.csv"]
     answers = iter([b"HTTP/1.1 200 OK\r\nContent-Len", b"HTTP/1.1 200 OK\r\nContent-Length: 1"])
 
-    def break_off(handler: Handler) -> None:
+    def break_off(handler: StandInHandler) -> None:
         if (sent := next(answers, None)) is None:
             handler.serve(whole)
         else:

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.destination import safe_path
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
@@ -194,7 +194,7 @@ def test_options_for_filing_that_fight_are_told(tmp_path: Path) -> None:
 
 
 def test_names_are_found_where_addresses_have_none(tmp_path: Path, place: StandIn) -> None:
-    def attached(handler: Handler) -> None:
+    def attached(handler: StandInHandler) -> None:
         fields = {"Content-Length": "3", "Content-Disposition": "attachment; filename=../May.csv"}
         handler.start(200, fields)
         if handler.command == "GET":

@@ -10,14 +10,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.line import Weather, line
-from willow_cart.access.web import WebAccess
 from willow_cart.addresses import host_of
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Filed
-from willow_cart.hauling import Wishes, bring_home
-from willow_cart.hauling.timekeeper import Timekeeper
+from willow_cart.hauling import HaulPolicy, bring_home
+from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.model import Offer
+from willow_cart.protocols.web import WebAccess
 from willow_cart.records import Timeline, open_receipt
 from willow_cart.records.timeline import MOST_STEPS, OTHER_HOSTS
 from willow_cart.report.scales import even_marks, name_time, time_marks
@@ -71,7 +71,7 @@ def test_a_thousand_hosts_are_not_told_apart() -> None:
 
 def test_a_lane_s_time_is_either_asking_or_receiving() -> None:
     now = 100.0
-    timekeeper = Timekeeper(lambda: now)
+    timekeeper = TimelineRecorder(lambda: now)
     filed = Filed(Offer("http://h.example/x"), "x")
     timekeeper.asks(0, "h.example")
     now = 101.0
@@ -126,7 +126,7 @@ def test_waiting_for_a_far_place_is_told_from_receiving(tmp_path: Path, place: S
     with line(place.base, Weather(latency=0.15)) as far, WebAccess() as access:
         addresses = [f"{base}/{path}" for path in sorted(place.exhibits)
                      for base in [far if path.startswith("far") else place.base]]  # fmt: skip
-        bring_home(map(Offer, addresses), tmp_path, access, Wishes(lanes=2))
+        bring_home(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=2))
     with open_receipt(tmp_path) as receipt:
         timeline = receipt.timeline
         assert receipt.summary.received == sum(cell.bytes for *_, cell in timeline.each())

@@ -23,15 +23,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.access.fake import FakeAccess, FakeFile
 from willow_cart.archives import Bounds, empty, lifted
-from willow_cart.archives.emptying import Taken
+from willow_cart.archives.extract import ExtractedMember
 from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import BadOption, NotUnpacked
-from willow_cart.hauling import Unpacking, Wishes, bring_home, unpack
+from willow_cart.hauling import HaulPolicy, Unpacking, bring_home, unpack
 from willow_cart.model import Offer
+from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import Ledger
 
 FILES = {"data/counts.csv": b"day,teal\n1,12\n", "data/notes/read me.txt": b"As published.\n"}
@@ -307,7 +307,7 @@ def test_whatever_ends_it_the_next_haul_unpacks_all(
 ) -> None:
     address = "http://h.example/s.zip"
     fake = FakeFile(zipped({"a.csv": b"1", "b/c.csv": b"2"}))
-    wishes = Wishes(unpack=Unpacking(remove=True))
+    policy = HaulPolicy(unpack=Unpacking(remove=True))
     left = [steps]
 
     def counting(do: Callable[..., object]) -> Callable[..., object]:
@@ -319,7 +319,7 @@ def test_whatever_ends_it_the_next_haul_unpacks_all(
 
         return step
 
-    bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), Wishes())
+    bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), HaulPolicy())
     for owner, name in (
         (Destination, "place"),
         (Destination, "sync_files"),
@@ -330,10 +330,10 @@ def test_whatever_ends_it_the_next_haul_unpacks_all(
     ):
         monkeypatch.setattr(owner, name, counting(getattr(owner, name)))
     with contextlib.suppress(_Killed):
-        unpack([tmp_path], None, wishes.unpack or Unpacking(), Choosing())
+        unpack([tmp_path], None, policy.unpack or Unpacking(), Choosing())
     assert (left[0] == 0) == (steps < 8)
     monkeypatch.undo()
-    account = bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), wishes)
+    account = bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), policy)
     assert account.exit_code == 0
     lies = files_in(tmp_path)
     if steps == 6:  # all is in the ledger, and only the archive is left
@@ -399,8 +399,8 @@ def test_what_is_nested_takes_no_name_of_another(tmp_path: Path) -> None:
 
 
 def test_only_one_folder_that_all_share_is_lifted() -> None:
-    def taken(*paths: str) -> list[Taken]:
-        return [Taken(path, path, "1", 1, "") for path in paths]
+    def taken(*paths: str) -> list[ExtractedMember]:
+        return [ExtractedMember(path, path, "1", 1, "") for path in paths]
 
     assert [each.path for each in lifted(taken("a/b/c", "a/d"))] == ["b/c", "d"]
     assert [each.path for each in lifted(taken("a/b", "c"))] == ["a/b", "c"]

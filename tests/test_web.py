@@ -14,25 +14,25 @@ from pathlib import Path
 import pytest
 from urllib3 import exceptions as lib
 
-from willow_cart.access import Delivery, Joining, Unchanged
-from willow_cart.access.chain_cookies import ChainCookies
-from willow_cart.access.sign_ins import Secret, SignIn, SignIns
-from willow_cart.access.web import WebAccess
-from willow_cart.access.web_errors import translate
-from willow_cart.demo.stand_in import Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
     NotServed,
     NotTrusted,
+    ProtocolError,
     ServerBusy,
-    StrangeAnswer,
     TimedOut,
     TooManyRedirects,
     TransferFailed,
-    TryAgain,
+    TransientError,
 )
 from willow_cart.model import Validators
+from willow_cart.protocols import Download, Resumability, Unchanged
+from willow_cart.protocols.web import WebAccess
+from willow_cart.protocols.web_errors import translate
+from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
 
 CONTENT = bytes(range(256)) * 1000
 TAG = Validators('"v1"')
@@ -46,9 +46,9 @@ def web() -> Iterator[WebAccess]:
 
 def fetch(
     web: WebAccess, address: str, start: int = 0, validators: Validators | None = None
-) -> tuple[Delivery, bytes]:
+) -> tuple[Download, bytes]:
     delivery = web.open(address, start=start, validators=validators)
-    assert isinstance(delivery, Delivery)
+    assert isinstance(delivery, Download)
     try:
         return delivery, b"".join(iter(delivery.read, b""))
     finally:
@@ -64,7 +64,7 @@ def answer(place: StandIn, status: int, body: bytes = CONTENT, **fields: str) ->
     """Have the stand-in answer exactly this, whatever it is asked."""
     head = {name.replace("_", "-"): value for name, value in fields.items()}
 
-    def script(handler: Handler) -> None:
+    def script(handler: StandInHandler) -> None:
         handler.start(status, {"Content-Length": str(len(body)), **head})
         if handler.command == "GET":
             handler.wfile.write(body)
@@ -78,7 +78,7 @@ def test_a_whole_file_comes_with_what_is_known_of_it(web: WebAccess, place: Stan
     assert content == CONTENT
     assert delivery.facts.length == len(CONTENT)
     assert delivery.facts.validators.entity_tag == '"v1"'
-    assert delivery.joining is Joining.SAFE
+    assert delivery.joining is Resumability.SAFE
     (request,) = place.requests
     assert request.fields["accept-encoding"] == "identity"
     assert request.fields["user-agent"].startswith("willow-cart/")
@@ -122,7 +122,7 @@ def test_a_server_that_ignores_ranges_delivers_the_whole(web: WebAccess, place: 
 def test_a_part_that_is_not_the_one_asked_for_is_not_joined(
     web: WebAccess, place: StandIn, content_range: str, tag: str
 ) -> None:
-    def lie(handler: Handler) -> None:
+    def lie(handler: StandInHandler) -> None:
         if "Range" not in handler.headers:
             handler.start(200, {"Content-Length": str(len(CONTENT)), "ETag": '"v2"'})
             handler.wfile.write(CONTENT)
@@ -159,7 +159,7 @@ def test_a_body_that_stops_short_is_a_lost_connection(web: WebAccess, place: Sta
 def test_a_chunked_body_has_no_length_and_its_end_is_checked(
     web: WebAccess, place: StandIn
 ) -> None:
-    def send(handler: Handler, *pieces: bytes) -> None:
+    def send(handler: StandInHandler, *pieces: bytes) -> None:
         handler.start(200, {"Transfer-Encoding": "chunked"})
         for piece in pieces:
             handler.wfile.write(piece)
@@ -169,7 +169,7 @@ def test_a_chunked_body_has_no_length_and_its_end_is_checked(
     delivery, content = fetch(web, f"{place.base}/x")
     assert (delivery.facts.length, content) == (None, b"hello")
 
-    def stop_short(handler: Handler) -> None:
+    def stop_short(handler: StandInHandler) -> None:
         send(handler, b"5\r\nhello\r\n")
         handler.cut()
 
@@ -184,14 +184,14 @@ def test_what_comes_coded_unasked_is_decoded_unless_it_is_the_archive(
     packed = gzip.compress(CONTENT)
     delivery, content = fetch(web, answer(place, 200, packed, Content_Encoding="gzip"))
     assert content == CONTENT
-    assert (delivery.facts.length, delivery.joining) == (None, Joining.NEVER)
+    assert (delivery.facts.length, delivery.joining) == (None, Resumability.NEVER)
     answer(place, 200, packed, Content_Encoding="gzip")
     place.exhibits["x.csv.gz"] = place.exhibits["x"]
     assert fetch(web, f"{place.base}/x.csv.gz")[1] == packed
-    with pytest.raises(StrangeAnswer, match="content coding"):
+    with pytest.raises(ProtocolError, match="content coding"):
         fetch(web, answer(place, 200, b"\x1f\x8bnonsense", Content_Encoding="gzip"))
     swollen = gzip.compress(bytes(8 << 20), 9)
-    with pytest.raises(StrangeAnswer, match="decompresses to more than 200 times"):
+    with pytest.raises(ProtocolError, match="decompresses to more than 200 times"):
         fetch(web, answer(place, 200, swollen, Content_Encoding="gzip"))
     small = gzip.compress(bytes(200_000), 9)
     assert fetch(web, answer(place, 200, small, Content_Encoding="x-gzip"))[1] == bytes(200_000)
@@ -217,7 +217,7 @@ def test_redirects_in_a_circle_end(web: WebAccess, place: StandIn) -> None:
     ("status", "kind"),
     [
         (404, NotServed), (403, NotServed), (410, NotServed),
-        (204, StrangeAnswer), (206, StrangeAnswer), (304, StrangeAnswer),
+        (204, ProtocolError), (206, ProtocolError), (304, ProtocolError),
         (408, ServerBusy), (429, ServerBusy), (500, ServerBusy), (503, ServerBusy),
     ],
 )  # fmt: skip
@@ -241,7 +241,7 @@ def test_asking_brings_facts_and_no_bytes(web: WebAccess, place: StandIn) -> Non
     assert facts.modified is not None
     assert [request.method for request in place.requests] == ["HEAD"]
 
-    def no_head(handler: Handler) -> None:
+    def no_head(handler: StandInHandler) -> None:
         if handler.command == "HEAD":
             handler.refuse(405)
         else:
@@ -254,7 +254,7 @@ def test_asking_brings_facts_and_no_bytes(web: WebAccess, place: StandIn) -> Non
 def test_silence_is_a_stall_and_nobody_there_is_told(place: StandIn) -> None:
     release = threading.Event()
 
-    def stall(_: Handler) -> None:
+    def stall(_: StandInHandler) -> None:
         release.wait(20)
 
     place.exhibits["x"] = Exhibit(script=stall)
@@ -289,7 +289,7 @@ def test_a_host_that_cannot_prove_itself_is_not_trusted(web: WebAccess, place: S
 def test_connections_are_used_again_also_after_refusals(web: WebAccess, place: StandIn) -> None:
     ports = set()
 
-    def note(handler: Handler) -> None:
+    def note(handler: StandInHandler) -> None:
         ports.add(handler.client_address[1])
         handler.refuse(404)
 
@@ -327,18 +327,18 @@ def test_what_breaks_off_in_a_head_has_said_nothing(place: StandIn, web: WebAcce
     head = b"HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 12345\r\n\r\n"
     for at in range(len(head)):
 
-        def break_off(handler: Handler, sent: bytes = head[:at]) -> None:
+        def break_off(handler: StandInHandler, sent: bytes = head[:at]) -> None:
             handler.wfile.write(sent)
             handler.cut()
 
         place.exhibits["x"] = Exhibit(script=break_off)
-        with pytest.raises(TryAgain):
+        with pytest.raises(TransientError):
             web.open(f"{place.base}/x")
-        with pytest.raises(TryAgain):
+        with pytest.raises(TransientError):
             web.ask(f"{place.base}/x")
 
     # A head that is whole, and a body that ends with the connection, are fine.
-    def end_with_the_line(handler: Handler) -> None:
+    def end_with_the_line(handler: StandInHandler) -> None:
         handler.wfile.write(b"HTTP/1.1 200 OK\n\nall of it")
         handler.cut()
 
@@ -349,13 +349,13 @@ def test_what_breaks_off_in_a_head_has_said_nothing(place: StandIn, web: WebAcce
 def test_a_consent_page_that_sets_a_cookie_is_passed(web: WebAccess, place: StandIn) -> None:
     """The file sends those without a cookie to the page, which sets it and sends back."""
 
-    def file(handler: Handler) -> None:
+    def file(handler: StandInHandler) -> None:
         if "agreed=yes" in (handler.headers.get("Cookie") or ""):
             handler.serve(Exhibit(CONTENT))
         else:
             handler.refuse(302, {"Location": "/agree"})
 
-    def agree(handler: Handler) -> None:
+    def agree(handler: StandInHandler) -> None:
         handler.refuse(302, {"Location": "/x", "Set-Cookie": "agreed=yes; Path=/; HttpOnly"})
 
     place.exhibits |= {"x": Exhibit(script=file), "agree": Exhibit(script=agree)}
@@ -381,7 +381,7 @@ def test_cookies_of_a_chain_stay_with_their_origin_and_path(place: StandIn) -> N
 
 
 def test_as_many_redirects_are_followed_as_browsers_follow(web: WebAccess, place: StandIn) -> None:
-    def move_on(handler: Handler) -> None:
+    def move_on(handler: StandInHandler) -> None:
         handler.refuse(302, {"Location": f"/{int(handler.path[1:]) + 1}"})
 
     place.exhibits |= {str(number): Exhibit(script=move_on) for number in range(30)}

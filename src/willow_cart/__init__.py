@@ -9,12 +9,10 @@ are used first, so that the command line starts quickly::
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
     with wc.WebAccess() as access:
         with wc.LiveView("data") as view:
-            account = wc.bring_home(chosen, "data", access, observer=view)
-    print(account.counts)
+            summary = wc.bring_home(chosen, "data", access, observer=view)
+    print(summary.counts)
 
-Underneath, imports run downward only: `cli` over `errands` over `haul` over `sources` over `cart`,
-`audit` and `tables` over `archives` and `checks` over `access`, `choosing`, `filing` and `records`
-over `model`, `units` and `errors`.
+Underneath, imports run downward only, as `docs/house.md` draws them.
 """
 
 from importlib import import_module
@@ -23,24 +21,23 @@ from typing import TYPE_CHECKING
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.access import Access, Patience
-    from willow_cart.access.sign_ins import Secret, SignIn, SignIns
-    from willow_cart.access.web import WebAccess
     from willow_cart.cart import Cart, Way, Weight
     from willow_cart.checks import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
     from willow_cart.hauling import (
-        Account,
-        Command,
+        ArrivalCommand,
+        DuplicatePolicy,
+        HaulPolicy,
+        HaulSummary,
         Observer,
-        SameBytes,
         Unpacking,
-        Wishes,
         bring_home,
     )
     from willow_cart.model import Checksum, Offer, State
+    from willow_cart.protocols import Access, RetryPolicy
+    from willow_cart.protocols.web import WebAccess
     from willow_cart.records import Receipt, read_receipt
     from willow_cart.scripting import (
         Audit,
@@ -53,45 +50,53 @@ if TYPE_CHECKING:
         load,
         survey,
     )
-    from willow_cart.sources import Look, Looking, NotEntered, PageRules, ask_sizes, look
+    from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
+    from willow_cart.sources import (
+        Discovery,
+        DiscoveryOptions,
+        NotEntered,
+        PageRules,
+        ask_sizes,
+        look,
+    )
     from willow_cart.views.bars import LiveView
 
 _HOMES = {
-    "Access": "access",
-    "Account": "hauling",
+    "Access": "protocols",
+    "ArrivalCommand": "hauling",
     "Audit": "scripting",
     "Cart": "cart",
     "Checksum": "model",
     "ChecksumBook": "checks",
     "Choice": "choosing",
     "Choosing": "choosing",
-    "Command": "hauling",
+    "DuplicatePolicy": "hauling",
     "ErrandRun": "scripting",
     "Haul": "scripting",
+    "HaulPolicy": "hauling",
+    "HaulSummary": "hauling",
     "Incomplete": "errors",
     "Layout": "filing",
     "LiveView": "views.bars",
-    "Look": "sources",
-    "Looking": "sources",
+    "Discovery": "sources",
+    "DiscoveryOptions": "sources",
     "NotEntered": "sources",
     "Observer": "hauling",
     "Offer": "model",
     "PageRules": "sources",
-    "Patience": "access",
     "Receipt": "records",
-    "SameBytes": "hauling",
-    "Secret": "access.sign_ins",
-    "SignIn": "access.sign_ins",
-    "SignIns": "access.sign_ins",
+    "RetryPolicy": "protocols",
+    "Secret": "sign_in.sign_ins",
+    "SignIn": "sign_in.sign_ins",
+    "SignIns": "sign_in.sign_ins",
     "State": "model",
     "Survey": "scripting",
     "Template": "filing",
     "Unpacking": "hauling",
     "Way": "cart",
-    "WebAccess": "access.web",
+    "WebAccess": "protocols.web",
     "Weight": "cart",
     "WillowCartError": "errors",
-    "Wishes": "hauling",
     "ask_sizes": "sources",
     "audit": "scripting",
     "bring_home": "hauling",
@@ -107,28 +112,29 @@ _HOMES = {
 
 __all__ = [
     "Access",
-    "Account",
+    "ArrivalCommand",
     "Audit",
     "Cart",
     "Checksum",
     "ChecksumBook",
     "Choice",
     "Choosing",
-    "Command",
+    "Discovery",
+    "DiscoveryOptions",
+    "DuplicatePolicy",
     "ErrandRun",
     "Haul",
+    "HaulPolicy",
+    "HaulSummary",
     "Incomplete",
     "Layout",
     "LiveView",
-    "Look",
-    "Looking",
     "NotEntered",
     "Observer",
     "Offer",
     "PageRules",
-    "Patience",
     "Receipt",
-    "SameBytes",
+    "RetryPolicy",
     "Secret",
     "SignIn",
     "SignIns",
@@ -140,7 +146,6 @@ __all__ = [
     "WebAccess",
     "Weight",
     "WillowCartError",
-    "Wishes",
     "__version__",
     "ask_sizes",
     "audit",

@@ -3,7 +3,7 @@
 An error carries its parts as attributes, so that callers decide on fields and never on text::
 
     WillowCartError
-    ├── NotUnderstood          the request itself cannot be carried out (exit code 2)
+    ├── UsageError          the request itself cannot be carried out (exit code 2)
     │   ├── BadAddress
     │   ├── BadOption
     │   ├── UnreadableSource
@@ -13,7 +13,7 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   └── UnreadableLedger
     ├── NothingChosen          the request is fine, but no file is left (exit code 3)
     ├── TransferFailed         one file did not come
-    │   ├── TryAgain           ... and another attempt may well succeed
+    │   ├── TransientError           ... and another attempt may well succeed
     │   │   ├── ConnectionLost
     │   │   ├── TimedOut
     │   │   │   └── TooSlow
@@ -25,10 +25,10 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │       ├── TooManyRedirects
     │       ├── TookTooLong
     │       ├── NoParts
-    │       └── StrangeAnswer
+    │       └── ProtocolError
     ├── CannotStore            this machine cannot keep what came, or is to come
     │   └── TooLittleRoom
-    ├── NotWhatWasMeant        something came, but is not what was promised (exit code 4)
+    ├── VerificationError        something came, but is not what was promised (exit code 4)
     │   ├── CheckFailed
     │   ├── Unproved
     │   ├── WrongContent
@@ -101,19 +101,19 @@ def _revive(
     return error
 
 
-class NotUnderstood(WillowCartError):
+class UsageError(WillowCartError):
     """The request itself cannot be carried out."""
 
 
-class BadAddress(NotUnderstood):
+class BadAddress(UsageError):
     """An address that no place can have, or of a kind that is not spoken here."""
 
 
-class BadOption(NotUnderstood):
+class BadOption(UsageError):
     """A value that an option cannot take."""
 
 
-class FieldsMissing(NotUnderstood):
+class FieldsMissing(UsageError):
     """A template has a field that some files have nothing to say for.
 
     Attributes:
@@ -127,27 +127,27 @@ class FieldsMissing(NotUnderstood):
         self.files = files
 
 
-class UnreadableSource(NotUnderstood):
+class UnreadableSource(UsageError):
     """A source that cannot be read at all; a single bad line is a `model.Trouble` instead."""
 
 
-class UnusableDestination(NotUnderstood):
+class UnusableDestination(UsageError):
     """A folder that nothing can be hauled into."""
 
 
-class NoTable(NotUnderstood):
+class NoTable(UsageError):
     """A file that cannot be read as a table, or one that tables cannot be written into."""
 
 
-class TablesDiffer(NotUnderstood):
+class TablesDiffer(UsageError):
     """Tables that are to have the same columns, and have not."""
 
 
-class UnreadableLedger(NotUnderstood):
+class UnreadableLedger(UsageError):
     """A folder without a ledger, or one whose ledger this version cannot read."""
 
 
-class NoSuchRun(NotUnderstood):
+class NoSuchRun(UsageError):
     """A run that is not known, or not under way."""
 
 
@@ -178,7 +178,7 @@ class TransferFailed(WillowCartError):
     """One file did not come."""
 
 
-class TryAgain(TransferFailed):
+class TransientError(TransferFailed):
     """Another attempt may well succeed.
 
     Attributes:
@@ -192,11 +192,11 @@ class TryAgain(TransferFailed):
         self.wait = wait
 
 
-class ConnectionLost(TryAgain):
+class ConnectionLost(TransientError):
     """The connection could not be made, or broke before the whole file had come."""
 
 
-class TimedOut(TryAgain):
+class TimedOut(TransientError):
     """Nothing was heard for too long."""
 
 
@@ -204,7 +204,7 @@ class TooSlow(TimedOut):
     """Bytes come, but more slowly than allowed; those that came do not count as progress."""
 
 
-class ServerBusy(TryAgain):
+class ServerBusy(TransientError):
     """The server answered, and asked to be left alone for now (408, 425, 429, 5xx).
 
     Attributes:
@@ -227,19 +227,19 @@ class ServerBusy(TryAgain):
         self.most = most
 
 
-class Hopeless(TransferFailed):
+class PermanentError(TransferFailed):
     """Asking again in the same way will not help."""
 
 
-class HostUnknown(Hopeless):
+class HostUnknown(PermanentError):
     """No name server knows the host."""
 
 
-class NotTrusted(Hopeless):
+class NotTrusted(PermanentError):
     """The secure connection could not be set up: the host is not proved to be who it says."""
 
 
-class NotServed(Hopeless):
+class NotServed(PermanentError):
     """The server will not give the file (404, 403, ...).
 
     Attributes:
@@ -251,19 +251,19 @@ class NotServed(Hopeless):
         self.status = status
 
 
-class TooManyRedirects(Hopeless):
+class TooManyRedirects(PermanentError):
     """Redirects that lead in a circle, or on and on."""
 
 
-class TookTooLong(Hopeless):
+class TookTooLong(PermanentError):
     """A file that has had all the time that it may have; what has come of it is kept."""
 
 
-class NoParts(Hopeless):
+class NoParts(PermanentError):
     """A place that does not serve parts of files, where only a part is wanted."""
 
 
-class StrangeAnswer(Hopeless):
+class ProtocolError(PermanentError):
     """An answer that breaks the protocol's rules; nothing of it can be trusted."""
 
 
@@ -285,11 +285,11 @@ class TooLittleRoom(CannotStore):
         self.room = room
 
 
-class NotWhatWasMeant(WillowCartError):
+class VerificationError(WillowCartError):
     """Something came, and is not what was promised."""
 
 
-class PageInstead(NotWhatWasMeant):
+class PageInstead(VerificationError):
     """A page came where another kind of file was asked for, with an answer that says all is well.
 
     Attributes:
@@ -301,19 +301,19 @@ class PageInstead(NotWhatWasMeant):
         self.title = title
 
 
-class Unproved(NotWhatWasMeant):
+class Unproved(VerificationError):
     """No checksum is promised for a file that must have one."""
 
 
-class WrongContent(NotWhatWasMeant):
+class WrongContent(VerificationError):
     """An error document, or nothing at all, where another kind of file was asked for."""
 
 
-class NotUnpacked(NotWhatWasMeant):
+class NotUnpacked(VerificationError):
     """An archive that is none, is damaged, or is meant to do harm."""
 
 
-class CheckFailed(NotWhatWasMeant):
+class CheckFailed(VerificationError):
     """The file came, and its checksum is not the promised one.
 
     Attributes:

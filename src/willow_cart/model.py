@@ -64,7 +64,7 @@ class Validators:
 
 
 @dataclass(frozen=True, slots=True)
-class Facts:
+class Metadata:
     """What is known of a representation before its bytes have come.
 
     Attributes:
@@ -189,7 +189,7 @@ class Offer:
 
 
 @dataclass(frozen=True, slots=True)
-class Trouble:
+class Issue:
     """Something in a source that could not be taken, while the rest went on.
 
     Attributes:

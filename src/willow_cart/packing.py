@@ -21,11 +21,11 @@ from typing import BinaryIO
 
 from willow_cart.errors import BadOption, NothingChosen, plainly
 from willow_cart.exits import Exit
-from willow_cart.holdings import Holding
-from willow_cart.model import Trouble
+from willow_cart.model import Issue
 from willow_cart.records import Arrival
 from willow_cart.records.manifests import data_package, sha256_sums
 from willow_cart.replacing import replacing_bytes, require_output
+from willow_cart.stored_files import Holding
 
 MANIFEST = "SHA256SUMS"
 """The checksum list in an archive, as sha256sum(1) checks it."""
@@ -57,7 +57,7 @@ class Packed:
     bytes: int = 0
     size: int = 0
     sha256: str = ""
-    troubles: list[Trouble] = field(default_factory=list)
+    troubles: list[Issue] = field(default_factory=list)
 
     @property
     def exit_code(self) -> Exit:
@@ -151,7 +151,7 @@ def _is_ours(content: bytes) -> bool:
 def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arrival]) -> None:
     """Add a file if it is what it should be."""
     if holding.path in (MANIFEST, DESCRIPTOR):
-        packed.troubles.append(Trouble(holding.path, "is left out; a list of that name is added"))
+        packed.troubles.append(Issue(holding.path, "is left out; a list of that name is added"))
         return
     try:
         with holding.open() as file:
@@ -159,14 +159,14 @@ def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arriv
             known = holding.arrival
             if known is not None and known.sha256 != sha256:
                 packed.troubles.append(
-                    Trouble(holding.path, "is not as it was hauled, and left out; see audit")
+                    Issue(holding.path, "is not as it was hauled, and left out; see audit")
                 )
                 return
             size = file.tell()
             file.seek(0)
             writer.add(holding.path, file, size, _modified(holding))
     except OSError as error:
-        packed.troubles.append(Trouble(holding.path, f"cannot be read: {plainly(error)}"))
+        packed.troubles.append(Issue(holding.path, f"cannot be read: {plainly(error)}"))
         return
     packed.files += 1
     packed.bytes += size

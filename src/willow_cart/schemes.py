@@ -1,4 +1,4 @@
-"""The protocols: one line for each scheme of addresses, and one module in `willow_cart.access`.
+"""The protocols: one line for each scheme of addresses, and one module in `willow_cart.protocols`.
 
 What is particular to a scheme (its port, whether its addresses have queries, how it lists) is asked
 of here. Its module has a function `connect(settings)` that returns an `Access`.
@@ -55,13 +55,13 @@ class Scheme:
 
 # FTP has no queries (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
 _SCHEMES = (
-    Scheme("https", 443, "willow_cart.access.web", Lists.DOCUMENTS, True, Secured.ALWAYS),
-    Scheme("http", 80, "willow_cart.access.web", Lists.DOCUMENTS, True),
-    Scheme("ftp", 21, "willow_cart.access.ftp", Lists.FOLDERS),
-    Scheme("ftps", 990, "willow_cart.access.ftp", Lists.FOLDERS, False, Secured.ON_ITS_PORT),
-    Scheme("s3", None, "willow_cart.access.bucket", Lists.KEYS),
-    Scheme("gs", None, "willow_cart.access.bucket", Lists.KEYS),
-    Scheme("file", None, "willow_cart.access.local", Lists.FOLDERS, is_typed=False),
+    Scheme("https", 443, "willow_cart.protocols.web", Lists.DOCUMENTS, True, Secured.ALWAYS),
+    Scheme("http", 80, "willow_cart.protocols.web", Lists.DOCUMENTS, True),
+    Scheme("ftp", 21, "willow_cart.protocols.ftp", Lists.FOLDERS),
+    Scheme("ftps", 990, "willow_cart.protocols.ftp", Lists.FOLDERS, False, Secured.ON_ITS_PORT),
+    Scheme("s3", None, "willow_cart.protocols.bucket", Lists.KEYS),
+    Scheme("gs", None, "willow_cart.protocols.bucket", Lists.KEYS),
+    Scheme("file", None, "willow_cart.protocols.local", Lists.FOLDERS, is_typed=False),
 )
 
 SCHEMES = {each.name: each for each in _SCHEMES}

@@ -12,7 +12,7 @@ from pathlib import Path
 from willow_cart.errors import BadOption
 from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.given import Given, given_in, together
-from willow_cart.requests.tables import options_of
+from willow_cart.requests.toml_keys import options_of
 from willow_cart.toml_file import Table, TomlFile
 
 PROJECT_FILE = "willow-cart.toml"

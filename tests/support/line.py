@@ -46,14 +46,14 @@ def _loop() -> asyncio.AbstractEventLoop:
 def line(base: str, weather: Weather, seed: int = 0) -> Iterator[str]:
     """Stand between the program and a server, and give the address that is to be asked."""
     server = urlsplit(base)
-    chance = random.Random(seed)
+    rng = random.Random(seed)
 
     async def serve() -> asyncio.Server:
         return await asyncio.start_server(join, "127.0.0.1", 0, limit=_PIECE)
 
     async def join(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        left = chance.randrange(weather.longest) if chance.random() < weather.cuts else None
-        silent = chance.random() < weather.silences
+        left = rng.randrange(weather.longest) if rng.random() < weather.cuts else None
+        silent = rng.random() < weather.silences
         try:
             there, back = await asyncio.open_connection(server.hostname, server.port, limit=_PIECE)
         except OSError:

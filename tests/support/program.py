@@ -43,7 +43,7 @@ def run(
     cwd: Path,
     stdin: bytes = b"",
     env: dict[str, str] | None = None,
-    patience: float = PATIENCE,
+    retry_policy: float = PATIENCE,
 ) -> Outcome:
     """Run a command to its end."""
     done = subprocess.run(
@@ -51,7 +51,7 @@ def run(
         cwd=cwd,
         input=stdin,
         capture_output=True,
-        timeout=patience,
+        timeout=retry_policy,
         check=False,
         env={**os.environ, **(env or {})},
     )

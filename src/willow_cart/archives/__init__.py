@@ -1,18 +1,25 @@
 """Archives: what is in them, and getting it out without coming to harm."""
 
 from willow_cart.archives.bounds import Bounds, Outflow
-from willow_cart.archives.emptying import Emptied, LeftOut, Taken, empty, lifted, open_members
-from willow_cart.archives.members import Damaged, Member, Sort
+from willow_cart.archives.extract import (
+    Emptied,
+    ExtractedMember,
+    LeftOut,
+    empty,
+    lifted,
+    open_members,
+)
+from willow_cart.archives.members import Damaged, Member, MemberSort
 
 __all__ = [
     "Bounds",
     "Damaged",
     "Emptied",
+    "ExtractedMember",
     "LeftOut",
     "Member",
+    "MemberSort",
     "Outflow",
-    "Sort",
-    "Taken",
     "empty",
     "lifted",
     "open_members",

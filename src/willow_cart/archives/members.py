@@ -9,14 +9,14 @@ from enum import Enum
 from typing import Protocol
 
 
-class Readable(Protocol):
+class ArchiveFile(Protocol):
     """What bytes are read from."""
 
     def read(self, size: int, /) -> bytes:
         """Read up to so many bytes; empty at the end."""
 
 
-class Sort(Enum):
+class MemberSort(Enum):
     """What a member is."""
 
     FILE = "a file"
@@ -41,10 +41,10 @@ class Member:
     """
 
     name: str
-    sort: Sort
+    sort: MemberSort
     modified: datetime | None
     target: str
-    open: Callable[[], Readable]
+    open: Callable[[], ArchiveFile]
     is_encrypted: bool = False
 
 

@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from typing import BinaryIO
 
 from willow_cart.archives.bounds import Outflow
-from willow_cart.archives.members import Damaged, Readable
+from willow_cart.archives.members import ArchiveFile, Damaged
 from willow_cart.errors import WillowCartError
 
 _PIECE = 1 << 20
@@ -67,7 +67,7 @@ class ForwardReader:
         outflow: counts them, those that are skipped included.
     """
 
-    def __init__(self, source: Readable, outflow: Outflow) -> None:
+    def __init__(self, source: ArchiveFile, outflow: Outflow) -> None:
         self._source = source
         self._outflow = outflow
         self._at = 0
@@ -118,7 +118,7 @@ class GuardedReader:
         source: gives the bytes.
     """
 
-    def __init__(self, source: Readable) -> None:
+    def __init__(self, source: ArchiveFile) -> None:
         self._source = source
 
     def read(self, size: int, /) -> bytes:

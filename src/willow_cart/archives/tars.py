@@ -15,7 +15,7 @@ from datetime import UTC, datetime
 from typing import IO, BinaryIO, cast
 
 from willow_cart.archives.bounds import Outflow
-from willow_cart.archives.members import Member, Readable, Sort
+from willow_cart.archives.members import ArchiveFile, Member, MemberSort
 from willow_cart.archives.reader import ForwardReader, GuardedReader, reading
 from willow_cart.kinds import extension_of
 
@@ -28,12 +28,12 @@ _PACKINGS = {
 }  # fmt: skip
 
 _SORTS = {
-    tarfile.DIRTYPE: Sort.FOLDER,
-    tarfile.LNKTYPE: Sort.AGAIN,
-    tarfile.SYMTYPE: Sort.LINK,
-    tarfile.CHRTYPE: Sort.DEVICE,
-    tarfile.BLKTYPE: Sort.DEVICE,
-    tarfile.FIFOTYPE: Sort.DEVICE,
+    tarfile.DIRTYPE: MemberSort.FOLDER,
+    tarfile.LNKTYPE: MemberSort.AGAIN,
+    tarfile.SYMTYPE: MemberSort.LINK,
+    tarfile.CHRTYPE: MemberSort.DEVICE,
+    tarfile.BLKTYPE: MemberSort.DEVICE,
+    tarfile.FIFOTYPE: MemberSort.DEVICE,
 }
 
 
@@ -77,7 +77,7 @@ def is_tar(beginning: bytes) -> bool:
     return True
 
 
-def members_of_tar(file: Readable, outflow: Outflow) -> Generator[Member]:
+def members_of_tar(file: ArchiveFile, outflow: Outflow) -> Generator[Member]:
     """Yield the members of a tar archive, in their order.
 
     Args:
@@ -96,14 +96,14 @@ def members_of_tar(file: Readable, outflow: Outflow) -> Generator[Member]:
             archive.members = []  # type: ignore[attr-defined]  # it would hold them all
 
 
-def single(file: Readable, name: str, packing: str) -> Member:
+def single(file: ArchiveFile, name: str, packing: str) -> Member:
     """What is in a packed file that is no archive: one file, with the name less its ending."""
     ending = f".{packing}"
     inside = name[: -len(ending)] if name.lower().endswith(ending) else name
     if inside == name:
         extension = extension_of(name)
         inside = name[: -len(extension) - 1] if extension else f"{name} (unpacked)"
-    return Member(inside, Sort.FILE, None, "", lambda: file)
+    return Member(inside, MemberSort.FILE, None, "", lambda: file)
 
 
 def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
@@ -120,9 +120,9 @@ def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
 
 
 def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:
-    sort = Sort.FILE if info.isreg() else _SORTS.get(info.type, Sort.DEVICE)
+    sort = MemberSort.FILE if info.isreg() else _SORTS.get(info.type, MemberSort.DEVICE)
 
-    def opened() -> Readable:
+    def opened() -> ArchiveFile:
         file: IO[bytes] | None = archive.extractfile(info)
         assert file is not None, "only files are opened"
         return GuardedReader(file)

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from typing import BinaryIO
 
 from willow_cart.archives.bounds import Outflow
-from willow_cart.archives.members import Damaged, Member, Readable, Sort
+from willow_cart.archives.members import ArchiveFile, Damaged, Member, MemberSort
 from willow_cart.archives.reader import LimitedReader, reading
 
 _UNIX = 3
@@ -101,13 +101,13 @@ def _open(file: LimitedReader) -> zipfile.ZipFile:
     return aes
 
 
-def _sort_of(info: zipfile.ZipInfo) -> Sort:
+def _sort_of(info: zipfile.ZipInfo) -> MemberSort:
     mode = stat.S_IFMT(info.external_attr >> 16) if info.create_system == _UNIX else 0
     if path_of_member(info).endswith("/") or mode == stat.S_IFDIR:
-        return Sort.FOLDER
+        return MemberSort.FOLDER
     if mode == stat.S_IFLNK:
-        return Sort.LINK
-    return Sort.FILE if mode in (0, stat.S_IFREG) else Sort.DEVICE
+        return MemberSort.LINK
+    return MemberSort.FILE if mode in (0, stat.S_IFREG) else MemberSort.DEVICE
 
 
 class _Opener:
@@ -124,7 +124,7 @@ class _Opener:
         self._outflow = outflow
         self._info = info
         self._password = password
-        self._file: Readable | None = None
+        self._file: ArchiveFile | None = None
 
     def __call__(self) -> _Opener:
         if is_encrypted(self._info) and self._password is None:

@@ -11,10 +11,10 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from willow_cart.checks import ChecksumBook, Entry, digest_of, inspect
+from willow_cart.checks import ChecksumBook, ListedChecksum, digest_of, inspect
 from willow_cart.destination import FileTree, LinkFound
 from willow_cart.errors import UnreadableLedger, plainly
-from willow_cart.model import OWN_FOLDER, Checksum, Offer, Trouble
+from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
 from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 # Files are handed to threads in batches of so many bytes, as far as the ledger knows, and of so
@@ -80,14 +80,14 @@ class _Known:
 
 def audit(
     root: Path,
-    entries: Sequence[Entry] = (),
+    entries: Sequence[ListedChecksum] = (),
     *,
     quick: bool = False,
     inside: bool = False,
     threads: int = 1,
     begin: Callable[[int], None] = lambda _: None,
     read: Callable[[int], None] = lambda _: None,
-    troubles: list[Trouble] | None = None,
+    troubles: list[Issue] | None = None,
 ) -> Iterator[Audited]:
     """Hold every file of a destination against its ledger and against checksum lists.
 
@@ -168,7 +168,10 @@ def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
 
 
 def _with_promises(
-    known: Iterable[_Known], entries: Sequence[Entry], lying: Iterable[str], troubles: list[Trouble]
+    known: Iterable[_Known],
+    entries: Sequence[ListedChecksum],
+    lying: Iterable[str],
+    troubles: list[Issue],
 ) -> list[_Known]:
     """What should be there by the ledger, by lists, or by both."""
     by_path = {each.path: each for each in known}

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
-from willow_cart.access import ONCE_MORE, Access
-from willow_cart.access.http_rules import contradict
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
-from willow_cart.model import Facts
+from willow_cart.model import Metadata
+from willow_cart.protocols import ONCE_MORE, Access
+from willow_cart.protocols.http_rules import contradict
 from willow_cart.records import Arrival
 from willow_cart.redaction import without_secrets
 
@@ -57,7 +57,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
     return found(Finding.UNCHANGED)
 
 
-def _difference(facts: Facts, arrival: Arrival) -> str:
+def _difference(facts: Metadata, arrival: Arrival) -> str:
     """By what a place shows that it has another version; empty if it does not."""
     if facts.length is not None and facts.length != arrival.size and not arrival.decoded:
         return f"it has {facts.length:,} bytes there, and {arrival.size:,} here"

@@ -7,8 +7,8 @@ from willow_cart.cart.loading import Find, Loaded, load, load_as
 from willow_cart.cart.picking import Picked, Way, learn_in, mark_in, pick_in
 from willow_cart.cart.rows import read_marked, write_table
 from willow_cart.cart.sheet import cover
-from willow_cart.cart.splitting import DrivePacking, Part, SharePacking, split
-from willow_cart.cart.tray import Tray
+from willow_cart.cart.splitting import CartPart, DrivePacking, SharePacking, split
+from willow_cart.cart.tray import CartView
 from willow_cart.cart.undoing import undo
 from willow_cart.cart.weighing import Weight, weigh
 
@@ -16,13 +16,13 @@ __all__ = [
     "CART_COLUMNS",
     "COLUMNS",
     "Cart",
+    "CartPart",
+    "CartView",
     "DrivePacking",
     "Find",
     "Loaded",
-    "Part",
     "Picked",
     "SharePacking",
-    "Tray",
     "Way",
     "Weight",
     "cover",

@@ -9,7 +9,7 @@ from typing import TextIO
 from willow_cart.addresses import normalise
 from willow_cart.bag_paths import decode_path, encode_path
 from willow_cart.errors import BadAddress
-from willow_cart.model import Offer, Trouble
+from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
@@ -25,21 +25,21 @@ def looks_like_fetch_list(line: str) -> bool:
     return found is not None and "://" in found[1] and found[3].startswith(_PAYLOAD)
 
 
-def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
     """Read offers from the lines `URL LENGTH PATH`; a length of `-` is unknown."""
     for number, line in enumerate(lines, 1):
         if not line.strip():
             continue
         found = _LINE.fullmatch(line.strip())
         if found is None:
-            yield Trouble(f"{place}, line {number}", "is not URL LENGTH PATH; mend it")
+            yield Issue(f"{place}, line {number}", "is not URL LENGTH PATH; mend it")
             continue
         url, length, path = found.groups()
         folder, _, name = decode_path(path).rpartition("/")
         try:
             address = normalise(url)
         except BadAddress as error:
-            yield Trouble(f"{place}, line {number}", str(error))
+            yield Issue(f"{place}, line {number}", str(error))
             continue
         yield Offer(
             address, place, number, name, folder, None if length == "-" else read_count(length)

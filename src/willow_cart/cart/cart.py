@@ -13,13 +13,13 @@ from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, size_cell
 from willow_cart.cart.forms import form_for, reader_for
 from willow_cart.cart.loading import Find
 from willow_cart.cart.picking import Way, pick
-from willow_cart.cart.rows import Entry, RowReader, write_table
+from willow_cart.cart.rows import CartRow, RowReader, write_table
 from willow_cart.cart.sheet import Sheet, cover
 from willow_cart.cart.weighing import Weight, weigh
 from willow_cart.choosing import Choosing
 from willow_cart.errors import UnreadableSource, plainly
 from willow_cart.markup_table import html_table
-from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
 from willow_cart.units import count_of, format_size
@@ -92,7 +92,7 @@ class Cart:
         entries = RowReader(sheet).entries()
         return cls(
             (entry.offer, entry.taken)
-            if isinstance(entry, Entry)
+            if isinstance(entry, CartRow)
             else (_offer(entry.trouble), True)
             for entry in entries
         )
@@ -177,8 +177,8 @@ class Cart:
         return html_table(self._brief(), columns, rows, len(self.rows))
 
 
-def _offer(item: Offer | Trouble) -> Offer:
-    if isinstance(item, Trouble):
+def _offer(item: Offer | Issue) -> Offer:
+    if isinstance(item, Issue):
         raise UnreadableSource(item.place, item.why, "mend it")
     return item
 

@@ -15,11 +15,11 @@ from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
 from willow_cart.cart.sheet import BEGINNING, Sheet, encoding_of, looks_like_sheet
 from willow_cart.errors import BadOption, UnreadableSource
-from willow_cart.model import Offer, Trouble
+from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
 
 Opened = Callable[[], BinaryIO]
-Read = Callable[[Opened, str, list[str]], Iterator[Offer | Trouble]]
+Read = Callable[[Opened, str, list[str]], Iterator[Offer | Issue]]
 
 _MARKUP = re.compile(r"\s*<")
 
@@ -94,7 +94,7 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     return None
 
 
-def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Trouble]:
+def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Issue]:
     from willow_cart.cart.metalink import read_metalink
 
     with opened() as file:
@@ -102,11 +102,11 @@ def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Of
 
 
 def _read_lines(
-    read: Callable[[Iterable[str], str], Iterator[Offer | Trouble]],
+    read: Callable[[Iterable[str], str], Iterator[Offer | Issue]],
     opened: Opened,
     place: str,
     _notes: list[str],
-) -> Iterator[Offer | Trouble]:
+) -> Iterator[Offer | Issue]:
     yield from read(lines_of(opened, place), place)
 
 

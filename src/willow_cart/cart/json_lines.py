@@ -9,13 +9,13 @@ from typing import Any, TextIO
 
 from willow_cart.addresses import normalise
 from willow_cart.cart.columns import CART_COLUMNS
-from willow_cart.errors import BadOption, NotUnderstood
-from willow_cart.model import Offer, Trouble
+from willow_cart.errors import BadOption, UsageError
+from willow_cart.model import Issue, Offer
 
 _MOST_DIGITS = 30
 
 
-def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
     """Read offers; those whose `take` is false are passed over.
 
     Only `url` must be there. What is not an object with one is a trouble.
@@ -32,10 +32,10 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Troubl
             if entry.get("take", True):
                 yield _offer_from(entry, place, count)
         except RecursionError:
-            yield Trouble(f"{place}, line {number}", "is nested too deeply")
-        except (NotUnderstood, ValueError) as error:
+            yield Issue(f"{place}, line {number}", "is nested too deeply")
+        except (UsageError, ValueError) as error:
             # A number too large, a date that is none, a lone surrogate: all are ValueErrors.
-            yield Trouble(f"{place}, line {number}", f"cannot be taken: {error}")
+            yield Issue(f"{place}, line {number}", f"cannot be taken: {error}")
 
 
 def _read_int(digits: str) -> int:

@@ -10,13 +10,13 @@ from pathlib import Path
 
 from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
 from willow_cart.cart.forms import Form
-from willow_cart.cart.rows import Entry, RowReader, Unread, cells_of
+from willow_cart.cart.rows import CartRow, RowReader, Unread, cells_of
 from willow_cart.cart.sheet import Sheet, Style, places_of, writing
 from willow_cart.errors import BadOption, UnreadableSource
-from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.model import Issue, Offer, Sizes
+from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
-from willow_cart.shelf import Shelf
 
 
 class _Mark(IntEnum):
@@ -50,7 +50,7 @@ class Loaded:
     back: int = 0
     taken: Sizes = field(default_factory=Sizes)
     secrets: int = 0
-    unread: list[Trouble] = field(default_factory=list)
+    unread: list[Issue] = field(default_factory=list)
     oddities: list[str] = field(default_factory=list)
 
 
@@ -67,7 +67,7 @@ class Find:
     """
 
     def __init__(self, judged: Iterable[tuple[Offer, bool]]) -> None:
-        self.shelf = Shelf()
+        self.shelf = OfferStore()
         self.secrets = 0
         self.sources: set[str] = set()
         for offer, chosen in judged:
@@ -191,7 +191,7 @@ class _Renewal:
 
     def _compare_one(
         self,
-        entry: Entry | Unread,
+        entry: CartRow | Unread,
         sources: set[str],
         covers: Callable[[Offer], bool],
         *,
@@ -229,13 +229,13 @@ class _Renewal:
             cells[end:end] = [""] * (width - end)
             if not had_marks:
                 cells[places["take"]] = "yes"  # without marks all are taken
-            if isinstance(entry, Entry):
+            if isinstance(entry, CartRow):
                 offer = self._renewed(entry, cells, places)
                 if entry.taken:
                     loaded.taken.add(offer)
             yield cells
 
-    def _renewed(self, entry: Entry, cells: list[str], places: Mapping[str, int]) -> Offer:
+    def _renewed(self, entry: CartRow, cells: list[str], places: Mapping[str, int]) -> Offer:
         """What is known of a row by now, written into its cells where it was not."""
         offer = entry.offer
         if not offer.number:

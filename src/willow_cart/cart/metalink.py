@@ -7,12 +7,12 @@ from collections.abc import Iterable, Iterator
 from typing import BinaryIO, TextIO
 from xml.sax.saxutils import escape, quoteattr
 
-from willow_cart.access.safe_xml import BrokenXml, Element, elements_named, local_name
 from willow_cart.addresses import normalise
 from willow_cart.checks import read_checksum
 from willow_cart.errors import BadAddress, BadOption
-from willow_cart.model import Checksum, Offer, Trouble
+from willow_cart.model import Checksum, Issue, Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.safe_xml import BrokenXml, Element, elements_named, local_name
 from willow_cart.units import read_count
 
 NAMESPACE = "urn:ietf:params:xml:ns:metalink"
@@ -31,7 +31,7 @@ _HASHES = {
 _NO_CHARACTERS = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
-def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Trouble]:
+def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Issue]:
     """Read the files of a Metalink document, one after the other.
 
     Of the URLs of a file the one with the lowest priority number is its address, and the others
@@ -48,9 +48,9 @@ def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Trouble]:
             try:
                 yield _offer_from(element, place, number)
             except (BadAddress, BadOption) as error:
-                yield Trouble(f"{place}, file {number}", str(error))
+                yield Issue(f"{place}, file {number}", str(error))
     except BrokenXml as error:
-        yield Trouble(place, f"is broken from file {number + 1} on: {error}; get it again")
+        yield Issue(place, f"is broken from file {number + 1} on: {error}; get it again")
 
 
 def _offer_from(element: Element, place: str, number: int) -> Offer:

@@ -10,18 +10,18 @@ from pathlib import Path
 from typing import TypeVar
 
 from willow_cart.cart.loading import note_facts
-from willow_cart.cart.rows import Entry, RowReader, Unread
+from willow_cart.cart.rows import CartRow, RowReader, Unread
 from willow_cart.cart.sheet import Sheet, places_of, writing
 from willow_cart.cart.undoing import keeping_for_undo
 from willow_cart.choosing import Choice, Choosing, Learn
 from willow_cart.errors import NothingChosen, UnreadableSource
-from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.model import Issue, Offer, Sizes
 
 Thing = TypeVar("Thing")
 Marked = tuple[Thing, Offer, bool]
 """Whatever stands for a row, its offer, and whether it is taken."""
 
-_Marking = Callable[[Iterable[Marked[Entry]]], Iterator[Marked[Entry]]]
+_Marking = Callable[[Iterable[Marked[CartRow]]], Iterator[Marked[CartRow]]]
 
 
 class Way(StrEnum):
@@ -91,7 +91,7 @@ class Picked:
 
     changed: Sizes = field(default_factory=Sizes)
     taken: Sizes = field(default_factory=Sizes)
-    unread: list[Trouble] = field(default_factory=list)
+    unread: list[Issue] = field(default_factory=list)
     oddities: list[str] = field(default_factory=list)
 
 
@@ -121,7 +121,7 @@ def pick_in(
         CannotStore: the file cannot be written.
     """
 
-    def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+    def marked(rows: Iterable[Marked[CartRow]]) -> Iterator[Marked[CartRow]]:
         return pick(
             rows,
             way,
@@ -147,7 +147,7 @@ def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
     """
     sheet.require_unchanged()
 
-    def marked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+    def marked(rows: Iterable[Marked[CartRow]]) -> Iterator[Marked[CartRow]]:
         return ((row, offer, mark) for (row, offer, _), mark in zip(rows, marks, strict=True))
 
     return _mark_anew(sheet, marked, None)
@@ -160,7 +160,7 @@ def learn_in(path: Path, learn: Learn) -> None:
         As `pick_in`, but for NothingChosen.
     """
 
-    def asked(rows: Iterable[Marked[Entry]]) -> Iterator[Marked[Entry]]:
+    def asked(rows: Iterable[Marked[CartRow]]) -> Iterator[Marked[CartRow]]:
         everything = Choosing()  # whatever is chosen is asked about, and all of it stays
         return pick(rows, Way.ONLY, everything, everything.begin(), learn=learn)
 
@@ -222,10 +222,10 @@ class _Remarking:
             yield cells
         yield from self._unread_before(float("inf"))
 
-    def _understood(self) -> Iterator[Marked[Entry]]:
+    def _understood(self) -> Iterator[Marked[CartRow]]:
         met = 0
         for entry in self.reader.entries():
-            if isinstance(entry, Entry):
+            if isinstance(entry, CartRow):
                 met += 1
                 yield entry, entry.offer, entry.taken
             else:

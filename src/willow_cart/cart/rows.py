@@ -15,9 +15,9 @@ from typing import Any, TextIO
 from willow_cart.addresses import normalise
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
 from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
-from willow_cart.cart.sheet import Row, Sheet, uncover
-from willow_cart.errors import BadAddress, BadOption, NotUnderstood
-from willow_cart.model import Offer, Trouble
+from willow_cart.cart.sheet import Sheet, SheetRow, uncover
+from willow_cart.errors import BadAddress, BadOption, UsageError
+from willow_cart.model import Issue, Offer
 from willow_cart.units import read_count
 
 # Those whose cell alone decides; the others are read by `RowReader` together.
@@ -32,7 +32,7 @@ _MOST_NAMED = 5
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class CartRow:
     """A row that is understood.
 
     Attributes:
@@ -42,7 +42,7 @@ class Entry:
         gone: whether its source did not offer it any more when it was last loaded.
     """
 
-    row: Row
+    row: SheetRow
     offer: Offer
     taken: bool
     gone: bool
@@ -57,8 +57,8 @@ class Unread:
         trouble: what is wrong with it.
     """
 
-    row: Row | None
-    trouble: Trouble
+    row: SheetRow | None
+    trouble: Issue
 
 
 @dataclass(slots=True)
@@ -117,20 +117,20 @@ class RowReader:
         self._day_first: bool | None = None
         self._count = 0
 
-    def entries(self) -> Iterator[Entry | Unread]:
+    def entries(self) -> Iterator[CartRow | Unread]:
         """Every row that is not empty."""
         self._count = 0
         for row in self.sheet.rows():
-            if isinstance(row, Trouble):
+            if isinstance(row, Issue):
                 yield Unread(None, row)
                 continue
             self._count += 1
             try:
                 yield self._entry(row)
-            except NotUnderstood as error:
-                yield Unread(row, Trouble(f"{self.sheet.place}, row {row.number}", str(error)))
+            except UsageError as error:
+                yield Unread(row, Issue(f"{self.sheet.place}, row {row.number}", str(error)))
 
-    def _entry(self, row: Row) -> Entry:
+    def _entry(self, row: SheetRow) -> CartRow:
         cells = self._uncovered(row)
         try:
             taken = read_mark(cells.get("take", "yes"))
@@ -141,9 +141,9 @@ class RowReader:
             offer = self._offer(row, cells, address, mirrors)
         except BadAddress as error:
             raise _in_column("url", error) from None
-        return Entry(row, offer, taken, bool(cells.get(GONE)))
+        return CartRow(row, offer, taken, bool(cells.get(GONE)))
 
-    def _uncovered(self, row: Row) -> dict[str, str]:
+    def _uncovered(self, row: SheetRow) -> dict[str, str]:
         """What a row holds, by column; a million rows are, so the usual is quick."""
         written = self._cells_of(row.cells)
         line = "".join(written)
@@ -155,7 +155,9 @@ class RowReader:
                 raise BadOption(f"column {column}", "is not UTF-8", "save the file as UTF-8")
         return cells
 
-    def _offer(self, row: Row, cells: dict[str, str], address: str, mirrors: list[str]) -> Offer:
+    def _offer(
+        self, row: SheetRow, cells: dict[str, str], address: str, mirrors: list[str]
+    ) -> Offer:
         size, about = self._size(row, cells.get("size", ""))
         name = cells.get("name") or None
         folder = cells.get("folder")
@@ -190,14 +192,14 @@ class RowReader:
             return self._count
         return read_count(written) or 0
 
-    def _size(self, row: Row, cell: str) -> tuple[int | None, int | None]:
+    def _size(self, row: SheetRow, cell: str) -> tuple[int | None, int | None]:
         try:
             return read_bytes(cell)
         except BadOption as error:
             self.oddities.add("size", row.number, error)
             return None, None
 
-    def _modified(self, row: Row, cell: str) -> datetime | None:
+    def _modified(self, row: SheetRow, cell: str) -> datetime | None:
         try:
             try:
                 return read_date(cell, day_first=self._day_first)
@@ -214,15 +216,15 @@ class RowReader:
 
     def _dates(self) -> Iterator[str]:
         for row in self.sheet.rows():
-            if isinstance(row, Row):
+            if isinstance(row, SheetRow):
                 yield uncover(row.cells[self._places["modified"]])
 
 
-def _in_column(column: str, error: NotUnderstood) -> BadOption:
+def _in_column(column: str, error: UsageError) -> BadOption:
     return BadOption(f"column {column}, {error.thing}", error.reason, error.advice)
 
 
-def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Trouble]:
+def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Issue]:
     """Read what is taken of a sheet.
 
     Args:
@@ -242,7 +244,7 @@ def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Trouble]:
 
 
 def read_marked(
-    cart: Path | Sheet, troubles: list[Trouble], notes: list[str]
+    cart: Path | Sheet, troubles: list[Issue], notes: list[str]
 ) -> Iterator[tuple[Offer, bool]]:
     """Read a cart's file: every offer, and whether it is taken.
 

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.errors import BadOption, UnreadableSource, plainly
-from willow_cart.model import Trouble
+from willow_cart.model import Issue
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
 
@@ -40,7 +40,7 @@ class Style:
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class SheetRow:
     """A row of a sheet.
 
     Attributes:
@@ -132,7 +132,7 @@ class Sheet:
         """Where in a row a column stands, whatever its case; None if there is no such column."""
         return self._places.get(column)
 
-    def rows(self) -> Iterator[Row | Trouble]:
+    def rows(self) -> Iterator[SheetRow | Issue]:
         """The rows below the header that are not empty, and every one that cannot be read."""
         width = len(self.columns)
         with io.TextIOWrapper(
@@ -147,16 +147,16 @@ class Sheet:
                 except StopIteration:
                     return
                 except csv.Error as error:
-                    yield Trouble(f"{self.place}, row {number}", f"is no row of a table: {error}")
+                    yield Issue(f"{self.place}, row {number}", f"is no row of a table: {error}")
                     continue
                 except UnicodeDecodeError:
-                    yield Trouble(f"{self.place}, row {number}", "is broken UTF-16; save it again")
+                    yield Issue(f"{self.place}, row {number}", "is broken UTF-16; save it again")
                     return
                 if not "".join(cells).strip():
                     continue
                 if below:
                     cells += [""] * (width - len(cells))
-                    yield Row(number, cells)
+                    yield SheetRow(number, cells)
                 below = True
 
 

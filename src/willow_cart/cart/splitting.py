@@ -14,7 +14,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from willow_cart.cart.rows import Entry, RowReader
+from willow_cart.cart.rows import CartRow, RowReader
 from willow_cart.cart.sheet import Sheet, writing
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.model import Offer, Sizes
@@ -35,7 +35,7 @@ _DEEPEST = 60
 
 
 @dataclass(slots=True)
-class Part:
+class CartPart:
     """One part of a cart.
 
     Attributes:
@@ -80,7 +80,7 @@ class Packing(ABC):
         homeless: bytes and number of the files for which no part has room.
     """
 
-    def __init__(self, parts: Sequence[Part]) -> None:
+    def __init__(self, parts: Sequence[CartPart]) -> None:
         self.parts = parts
         self.homeless = Sizes()
         self._sizes = array("q")
@@ -129,7 +129,7 @@ class DrivePacking(Packing):
     over, folders count for nothing and every file goes by itself.
     """
 
-    def __init__(self, parts: Sequence[Part]) -> None:
+    def __init__(self, parts: Sequence[CartPart]) -> None:
         super().__init__(parts)
         self._root = _Folder()
 
@@ -209,7 +209,7 @@ def _reckoned(offer: Offer) -> int | None:
     return -(-size // _BLOCK) * _BLOCK
 
 
-def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, Part]]:
+def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, CartPart]]:
     """Write a cart for each part, with every taken row of a cart in exactly one of them.
 
     The parts have all the columns of the cart, also those that a person has added.
@@ -262,9 +262,9 @@ def file_of(path: Path, name: str) -> Path:
     return path.with_name(f"{path.stem}.{name}{path.suffix}")
 
 
-def _taken(sheet: Sheet) -> Iterable[Entry]:
+def _taken(sheet: Sheet) -> Iterable[CartRow]:
     for entry in RowReader(sheet).entries():
-        if not isinstance(entry, Entry):
+        if not isinstance(entry, CartRow):
             raise BadOption(
                 entry.trouble.place, entry.trouble.why, "mend it, so that no file is left out"
             )

@@ -10,8 +10,8 @@ from pathlib import Path
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.sheet import Sheet
 from willow_cart.choosing.patterns import words
-from willow_cart.model import Offer, Sizes, Trouble
-from willow_cart.shelf import Shelf
+from willow_cart.model import Issue, Offer, Sizes
+from willow_cart.offer_store import OfferStore
 
 
 class By(StrEnum):
@@ -32,7 +32,7 @@ class By(StrEnum):
                 return offer.source
 
 
-class Tray:
+class CartView:
     """The rows of a cart, which of them are ticked, and which are shown.
 
     Rows are known by their index, from 0. They are held on disk, so a million are no burden.
@@ -55,8 +55,8 @@ class Tray:
         self.sheet = Sheet.at(path)
         self.marks = bytearray()
         self.taken = Sizes()
-        self.troubles: list[Trouble] = []
-        self._rows = Shelf(distinct=False)
+        self.troubles: list[Issue] = []
+        self._rows = OfferStore(distinct=False)
         self._groups: dict[By, array[int]] = {by: array("L") for by in By}
         names: dict[tuple[By, str], int] = {}
         for offer, taken in read_marked(self.sheet, self.troubles, []):

@@ -1,13 +1,18 @@
 """Is it what was promised: digests measured on the way, and the lists that promise them."""
 
+from willow_cart.checks.checksum_files import (
+    ChecksumBook,
+    ListedChecksum,
+    is_checksum_line,
+    read_checksum_list,
+)
 from willow_cart.checks.digests import RunningDigest, digest_of, read_checksum, written
 from willow_cart.checks.inspection import inspect
-from willow_cart.checks.lists import ChecksumBook, Entry, is_checksum_line, read_checksum_list
 from willow_cart.checks.verdicts import proves_composite, verdict_of, weakness_of
 
 __all__ = [
     "ChecksumBook",
-    "Entry",
+    "ListedChecksum",
     "RunningDigest",
     "digest_of",
     "inspect",

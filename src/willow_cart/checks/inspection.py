@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from contextlib import ExitStack, closing
 from typing import BinaryIO
 
-from willow_cart.archives import Bounds, Damaged, Member, Outflow, Sort, open_members
+from willow_cart.archives import Bounds, Damaged, Member, MemberSort, Outflow, open_members
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page, may_be_page
 from willow_cart.errors import NotUnpacked, WillowCartError
 from willow_cart.kinds import extension_of
@@ -76,7 +76,7 @@ def _read_archive(file: BinaryIO, name: str, outflow: Outflow) -> None:
         members, is_single = open_members(file, name, outflow, None, stack)
         stack.enter_context(closing(members))
         for member in members:
-            if member.sort is Sort.FILE and not member.is_encrypted:
+            if member.sort is MemberSort.FILE and not member.is_encrypted:
                 _read_member(member, is_single=is_single)
 
 

@@ -22,11 +22,11 @@ from willow_cart.choosing.patterns import (
     wildcard,
     words,
 )
-from willow_cart.choosing.twins import Twins
+from willow_cart.choosing.variants import Twins
 from willow_cart.errors import BadOption
 from willow_cart.kinds import FAMILIES, extension_of
 from willow_cart.model import Offer
-from willow_cart.shelf import Aside
+from willow_cart.offer_store import Aside
 from willow_cart.units import format_size
 
 Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
@@ -57,7 +57,7 @@ class _On(Enum):
 
 
 @dataclass(frozen=True, slots=True)
-class Rule:
+class ChoosingRule:
     """One rule of a choosing.
 
     Attributes:
@@ -127,7 +127,7 @@ class Choosing:
     def __post_init__(self) -> None:
         self.rules()  # they are read now, so that a slip is told before any work is done
 
-    def rules(self) -> list[Rule]:
+    def rules(self) -> list[ChoosingRule]:
         """The rules in order, made anew each time, since some of them count."""
         return [*self._on_names(), *self._on_facts(), *self._on_twins(), *self._on_counts()]
 
@@ -195,8 +195,8 @@ class Choosing:
     def _judge_each(
         self,
         offers: Iterable[Offer],
-        early: Sequence[Rule],
-        on_facts: Sequence[Rule],
+        early: Sequence[ChoosingRule],
+        on_facts: Sequence[ChoosingRule],
         choice: Choice,
         learn: Learn | None,
     ) -> Iterator[tuple[Offer, str]]:
@@ -213,7 +213,7 @@ class Choosing:
                 ]
             yield from judged
 
-    def _first_against(self, offer: Offer, rules: Sequence[Rule], choice: Choice) -> str:
+    def _first_against(self, offer: Offer, rules: Sequence[ChoosingRule], choice: Choice) -> str:
         """The first rule that drops an offer; empty where none does."""
         told = set()
         for rule in rules:
@@ -229,24 +229,24 @@ class Choosing:
             choice.passed[rule.typed] += 1
         return ""
 
-    def _on_names(self) -> Iterator[Rule]:
+    def _on_names(self) -> Iterator[ChoosingRule]:
         if self.numbers:
             ranges = read_numbers("--numbers", self.numbers)
-            yield Rule(
+            yield ChoosingRule(
                 f"--numbers {self.numbers}",
                 lambda offer: any(offer.number in each for each in ranges),
             )
         if self.link_text:
             said = [words(pattern) for pattern in self.link_text]
-            yield Rule(
+            yield ChoosingRule(
                 _typed("--link-text", self.link_text),
                 lambda offer: any(s(offer.text) for s in said),
             )
         if self.column:
-            yield Rule(f"--column {self.column}", _in_column(self.column))
+            yield ChoosingRule(f"--column {self.column}", _in_column(self.column))
         if self.extensions:
             wanted = {extension.lower().lstrip(".") for extension in self.extensions}
-            yield Rule(
+            yield ChoosingRule(
                 f"--ext {','.join(self.extensions)}",
                 lambda offer: extension_of(offer.file_name) in wanted,
             )
@@ -255,17 +255,17 @@ class Choosing:
             if odd := sorted(kinds - FAMILIES.keys() - {"other"}):
                 known = ", ".join((*FAMILIES, "other"))
                 raise BadOption(f"--kind {odd[0]}", "is no kind known here", f"there are {known}")
-            yield Rule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
+            yield ChoosingRule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
         yield from self._on_patterns()
         if self.after_name:
             after = self.after_name.lstrip("/")
             by_path = "/" in self.after_name
-            yield Rule(
+            yield ChoosingRule(
                 f"--after-name {self.after_name}",
                 lambda offer: (offer.path if by_path else offer.file_name) > after,
             )
 
-    def _on_patterns(self) -> Iterator[Rule]:
+    def _on_patterns(self) -> Iterator[ChoosingRule]:
         for option, patterns, read, wanted in (
             ("--keep", self.keep, wildcard, True),
             ("--drop", self.drop, wildcard, False),
@@ -274,14 +274,14 @@ class Choosing:
         ):
             if patterns:
                 tests = [read(pattern) for pattern in patterns]
-                yield Rule(
+                yield ChoosingRule(
                     _typed(option, patterns),
                     lambda offer, tests=tests, wanted=wanted: (  # type: ignore[misc]
                         any(test(offer) for test in tests) is wanted
                     ),
                 )
 
-    def _on_facts(self) -> Iterator[Rule]:
+    def _on_facts(self) -> Iterator[ChoosingRule]:
         since, until, least, most = self.since, self.until, self.at_least, self.at_most
         if since and until and since > until:
             raise BadOption(f"--since {since.isoformat()}", "is later than --until", "swap the two")
@@ -290,44 +290,46 @@ class Choosing:
                 f"--at-least {format_size(least)}", "is more than --at-most", "swap the two"
             )
         if since is not None:
-            yield Rule(
+            yield ChoosingRule(
                 f"--since {since.isoformat()}",
                 lambda offer: None if offer.modified is None else offer.modified >= since,
                 _On.DATE,
             )
         if until is not None:
-            yield Rule(
+            yield ChoosingRule(
                 f"--until {until.isoformat()}",
                 lambda offer: None if offer.modified is None else offer.modified <= until,
                 _On.DATE,
             )
         if least is not None:
-            yield Rule(f"--at-least {format_size(least)}", _is_at_least(least), _On.SIZE)
+            yield ChoosingRule(f"--at-least {format_size(least)}", _is_at_least(least), _On.SIZE)
         if most is not None:
             fits = _is_at_least(most + 1)
-            yield Rule(
+            yield ChoosingRule(
                 f"--at-most {format_size(most)}",
                 lambda offer: None if (over := fits(offer)) is None else not over,
                 _On.SIZE,
             )
 
-    def _on_twins(self) -> Iterator[Rule]:
+    def _on_twins(self) -> Iterator[ChoosingRule]:
         if self.prefer:
             twins = Twins(self.prefer)
-            yield Rule(f"--prefer {','.join(self.prefer)}", twins.keeps, _On.TWINS, twins.meet)
+            yield ChoosingRule(
+                f"--prefer {','.join(self.prefer)}", twins.keeps, _On.TWINS, twins.meet
+            )
 
-    def _on_counts(self) -> Iterator[Rule]:
+    def _on_counts(self) -> Iterator[ChoosingRule]:
         if self.nth:
-            yield Rule(f"--nth {self.nth}", _nth(self.nth), _On.COUNT)
+            yield ChoosingRule(f"--nth {self.nth}", _nth(self.nth), _On.COUNT)
         if self.first is not None:
             if self.first < 1:
                 raise BadOption(f"--first {self.first}", "keeps nothing", "give a number from 1 up")
             most, met = self.first, count(1)
-            yield Rule(f"--first {most}", lambda _: next(met) <= most, _On.COUNT)
+            yield ChoosingRule(f"--first {most}", lambda _: next(met) <= most, _On.COUNT)
 
 
 def _meet_twins(
-    judged: Iterable[tuple[Offer, str]], rules: Sequence[Rule]
+    judged: Iterable[tuple[Offer, str]], rules: Sequence[ChoosingRule]
 ) -> Iterator[tuple[Offer, str]]:
     """Show rules everything that no other has dropped before they are asked about any of it."""
     aside = Aside()
@@ -351,7 +353,7 @@ def _learn(
     return [(next(learnt) if not rule and lacks(offer) else offer, rule) for offer, rule in judged]
 
 
-def _lacks(rules: Sequence[Rule]) -> Callable[[Offer], bool]:
+def _lacks(rules: Sequence[ChoosingRule]) -> Callable[[Offer], bool]:
     """A test whether some rule on facts cannot tell."""
     on_facts = [rule for rule in rules if rule.on in (_On.DATE, _On.SIZE)]
     return lambda offer: any(rule.keeps(offer) is None for rule in on_facts)

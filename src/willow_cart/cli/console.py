@@ -10,9 +10,9 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import BinaryIO, NoReturn
 
-from willow_cart.cli.telling import tell, tell_each
+from willow_cart.cli.messages import tell, tell_each
 from willow_cart.exits import Exit
-from willow_cart.jobs.observer import JobObserver, Reading, Told, stopped_by_signals
+from willow_cart.jobs.job_observer import JobObserver, Notice, ReadingProgress, stopped_by_signals
 from willow_cart.views.lines import PlainView, View
 from willow_cart.views.words import lines_of
 
@@ -30,7 +30,7 @@ class Console(JobObserver):
     def __init__(self, begun: Callable[[], None] | None = None) -> None:
         self._begun = begun
 
-    def note(self, event: Told) -> None:
+    def note(self, event: Notice) -> None:
         """Write the lines that tell of an event."""
         tell_each(lines_of(event))
 
@@ -49,7 +49,7 @@ class Console(JobObserver):
         view.tells_failures = failures
         return view
 
-    def watch_reading(self) -> AbstractContextManager[Reading]:
+    def watch_reading(self) -> AbstractContextManager[ReadingProgress]:
         """Draw a bar of what is read, on a terminal."""
         if not sys.stderr.isatty():
             return super().watch_reading()

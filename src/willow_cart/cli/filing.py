@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from willow_cart.cli.messages import tell
+from willow_cart.cli.render import Folder
 from willow_cart.cli.screen import show_line, show_tree
-from willow_cart.cli.showing import Folder
-from willow_cart.cli.telling import tell
 from willow_cart.filing import Plan
 from willow_cart.jobs.haul import Planned
 from willow_cart.views.lines import PlainView

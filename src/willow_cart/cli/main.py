@@ -15,7 +15,7 @@ from importlib import import_module
 from typing import NoReturn
 
 from willow_cart.cli.arguments import add_arguments, given_by
-from willow_cart.cli.telling import tell
+from willow_cart.cli.messages import tell
 from willow_cart.errors import InternalError, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
 from willow_cart.redaction import without_secrets
@@ -145,6 +145,6 @@ def _run(words: Sequence[str]) -> int:
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")
-    code: int = import_module(f"willow_cart.cli.{command.name}").run(request)
+    code: int = import_module(f"willow_cart.cli.commands.{command.name}").run(request)
     sys.stdout.flush()
     return code

@@ -21,7 +21,7 @@ from willow_cart.demo import harrowmere
 from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
-from willow_cart.demo.store import Store
+from willow_cart.demo.store import DemoStore
 
 MEMBERS = "ida:reedmace"
 """Who is let in to what is for members of the made-up trust."""
@@ -93,7 +93,7 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
         StandIn(make_exhibits(), port) as trust,
         tempfile.TemporaryDirectory() as root,
         Outbox(Path(root)) as contractor,
-        Store(harrowmere.make_bucket()) as store,
+        DemoStore(harrowmere.make_bucket()) as store,
     ):
         trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
         for path, content in harrowmere.make_outbox().items():

@@ -199,30 +199,30 @@ def make_table(base: str) -> bytes:
 
 def _levels(day: int, month: str = "05") -> bytes:
     """Water levels in metres every ten minutes at three stations."""
-    chance = random.Random(f"levels {day}" if month == "05" else f"levels {month} {day}")
+    rng = random.Random(f"levels {day}" if month == "05" else f"levels {month} {day}")
     rows = ["time," + ",".join(STATIONS)]
     for minute in range(0, 1440, 10):
         tide = 0.04 * math.sin((day * 1440 + minute) / 745 * 2 * math.pi)
-        figures = (1.2 + 0.3 * n + tide + chance.gauss(0, 0.004) for n in range(len(STATIONS)))
+        figures = (1.2 + 0.3 * n + tide + rng.gauss(0, 0.004) for n in range(len(STATIONS)))
         moment = f"2031-{month}-{day:02d}T{minute // 60:02d}:{minute % 60:02d}"
         rows.append(moment + "".join(f",{figure:.3f}" for figure in figures))
     return "\n".join(rows).encode() + b"\n"
 
 
 def _counts(hide: str) -> bytes:
-    chance = random.Random(f"counts {hide}")
+    rng = random.Random(f"counts {hide}")
     rows = ["date,hide,species,count,remark"]
     for day in range(1, 32):
-        seen = chance.sample(BIRDS, 3)
-        rows += [f"2031-05-{day:02d},{hide},{bird},{chance.randrange(1, 60)}," for bird in seen]
+        seen = rng.sample(BIRDS, 3)
+        rows += [f"2031-05-{day:02d},{hide},{bird},{rng.randrange(1, 60)}," for bird in seen]
     return "\n".join(rows).encode() + b"\n"
 
 
 def _season_counts(year: int) -> bytes:
-    chance = random.Random(f"season {year}")
+    rng = random.Random(f"season {year}")
     rows = ["month,species,mean"]
     for month in range(1, 13):
-        rows += [f"{year}-{month:02d},{bird},{chance.uniform(1, 40):.1f}" for bird in BIRDS]
+        rows += [f"{year}-{month:02d},{bird},{rng.uniform(1, 40):.1f}" for bird in BIRDS]
     return "\n".join(rows).encode() + b"\n"
 
 
@@ -232,14 +232,14 @@ def _recording(number: int) -> bytes:
 
 def make_sound(number: int, length: int) -> bytes:
     """A dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
-    chance = random.Random(f"recording {number}")
-    quiet = array("h", (chance.randrange(-200, 200) for _ in range(4000)))
+    rng = random.Random(f"recording {number}")
+    quiet = array("h", (rng.randrange(-200, 200) for _ in range(4000)))
     chirp = array("h", (
         int(9000 * math.sin(t * t / 90_000) * math.sin(math.pi * t / 4000)) for t in range(4000)
     ))  # fmt: skip
     samples = array("h")
     while len(samples) < length:
-        samples.extend(chirp if chance.random() < 0.3 else quiet)
+        samples.extend(chirp if rng.random() < 0.3 else quiet)
     data = samples.tobytes()
     head = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 36 + len(data), b"WAVE", b"fmt ", 16, 1, 1,
                        8000, 16000, 2, 16, b"data", len(data))  # fmt: skip

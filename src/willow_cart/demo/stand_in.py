@@ -33,7 +33,7 @@ _MEDIA_TYPES = {
     "png": "image/png",
 }
 
-Script = Callable[["Handler"], None]
+Script = Callable[["StandInHandler"], None]
 
 
 @dataclass(slots=True)
@@ -73,7 +73,7 @@ class Exhibit:
 
 
 @dataclass(frozen=True, slots=True)
-class Request:
+class SeenRequest:
     """A request that was answered.
 
     Attributes:
@@ -124,7 +124,7 @@ class StandIn:
         context: ssl.SSLContext | None = None,
     ) -> None:
         self.exhibits = dict(exhibits)
-        self.requests: list[Request] = []
+        self.requests: list[SeenRequest] = []
         self._server = _Server(("127.0.0.1", port), self.handler())
         self._scheme = "http" if context is None else "https"
         if context is not None:
@@ -133,9 +133,9 @@ class StandIn:
         serve = self._server.serve_forever
         self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
 
-    def handler(self) -> type[Handler]:
+    def handler(self) -> type[StandInHandler]:
         """What serves a connection."""
-        return Handler
+        return StandInHandler
 
     @property
     def base(self) -> str:
@@ -159,7 +159,7 @@ class _Server(ThreadingHTTPServer):
         """A client that goes away, killed perhaps, is nothing to report."""
 
 
-class Handler(BaseHTTPRequestHandler):
+class StandInHandler(BaseHTTPRequestHandler):
     """One connection to the stand-in; scripts are given it to answer as they please."""
 
     protocol_version = "HTTP/1.1"
@@ -226,7 +226,7 @@ class Handler(BaseHTTPRequestHandler):
 
     def _note(self, status: int) -> None:
         fields = {name.lower(): value for name, value in self.headers.items()}
-        self.server.stand_in.requests.append(Request(self.command, self.path, fields, status))
+        self.server.stand_in.requests.append(SeenRequest(self.command, self.path, fields, status))
 
     def serve(self, exhibit: Exhibit) -> None:
         """Send an exhibit, or as much of it as is asked for."""

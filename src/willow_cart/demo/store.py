@@ -14,7 +14,7 @@ from itertools import islice
 from urllib.parse import parse_qs, parse_qsl, quote, unquote, urlsplit
 from xml.sax.saxutils import escape
 
-from willow_cart.demo.stand_in import PUT_UP, Exhibit, Handler, StandIn
+from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn, StandInHandler
 
 ACCOUNT = "account"
 """The account in the blob dialect."""
@@ -31,7 +31,7 @@ Keys = Callable[[str], Iterator[tuple[str, int]]]
 """Gives the keys of a bucket that sort behind one, in their order, with their sizes."""
 
 
-class Store(StandIn):
+class DemoStore(StandIn):
     """An object store on a free port of this machine.
 
     Args:
@@ -64,7 +64,7 @@ class Store(StandIn):
         self.lists = lists
         self.clock_is_off = clock_is_off
 
-    def handler(self) -> type[Handler]:
+    def handler(self) -> type[StandInHandler]:
         """What serves a connection."""
         return StoreHandler
 
@@ -83,13 +83,13 @@ class Store(StandIn):
         return lambda after: ((key, sizes[key]) for key in sorted(sizes) if key > after)
 
 
-class StoreHandler(Handler):
+class StoreHandler(StandInHandler):
     """One connection to the store."""
 
     def answer(self) -> None:
         """Answer a request for a listing or an object."""
         store = self.server.stand_in
-        assert isinstance(store, Store), "it serves nothing else"
+        assert isinstance(store, DemoStore), "it serves nothing else"
         parts = urlsplit(self.path)
         if parts.path.startswith(f"/{ACCOUNT}/"):
             self._answer_blob(store, parts.path, parts.query)
@@ -155,7 +155,7 @@ class StoreHandler(Handler):
         self.start(200, fields)
         self.wfile.write(page)
 
-    def _answer_blob(self, store: Store, path: str, query: str) -> None:
+    def _answer_blob(self, store: DemoStore, path: str, query: str) -> None:
         """Answer in the blob dialect."""
         bucket, _, key = unquote(path).removeprefix(f"/{ACCOUNT}/").partition("/")
         keys = store.keys(bucket)
@@ -169,7 +169,9 @@ class StoreHandler(Handler):
         else:
             self._list_blobs(keys, dict(parse_qsl(query)), store, bucket)
 
-    def _list_blobs(self, keys: Keys, query: Mapping[str, str], store: Store, bucket: str) -> None:
+    def _list_blobs(
+        self, keys: Keys, query: Mapping[str, str], store: DemoStore, bucket: str
+    ) -> None:
         """Answer List Blobs."""
         lines: list[str] = []
         prefix, marker = query.get("prefix", ""), query.get("marker", "")
@@ -206,7 +208,7 @@ class StoreHandler(Handler):
         signature = hmac.digest(key.encode(), "\n".join(lines).encode(), "sha256")
         return f"SharedKey {ACCOUNT}:{base64.b64encode(signature).decode()}"
 
-    def _is_let_in(self, store: Store, path: str, query: str) -> bool:
+    def _is_let_in(self, store: DemoStore, path: str, query: str) -> bool:
         """Whether a request is signed as it should be; answers it if it is not."""
         field = self.headers.get("Authorization")
         if field is None:

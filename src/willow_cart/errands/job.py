@@ -18,7 +18,7 @@ from willow_cart.requests.given import Given, given_in, typed
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import Request
-from willow_cart.requests.tables import STEPS, options_of
+from willow_cart.requests.toml_keys import STEPS, options_of
 from willow_cart.settings import settings_for
 from willow_cart.toml_file import Table
 

@@ -7,21 +7,21 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 
-from willow_cart.access import Access
-from willow_cart.access.sign_in_file import sign_ins_in
 from willow_cart.errands.document import Document
-from willow_cart.errands.events import SourceOffers
+from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
 from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
+from willow_cart.offer_store import OfferStore
+from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
-from willow_cart.shelf import Shelf
-from willow_cart.sources import Look
-from willow_cart.sources.look import Asking
+from willow_cart.sign_in.sign_in_file import sign_ins_in
+from willow_cart.sources import Discovery
+from willow_cart.sources.discover import Asking
 
 
 @dataclass(slots=True)
@@ -36,7 +36,7 @@ class Found:
         gone: the addresses that were offered once and are not any more.
     """
 
-    shelf: Shelf = field(default_factory=Shelf)
+    shelf: OfferStore = field(default_factory=OfferStore)
     troubles: int = 0
     offered: dict[str, dict[str, None]] = field(default_factory=dict)
     gone: set[str] = field(default_factory=set)
@@ -77,15 +77,15 @@ def look(
     failures: list[WillowCartError] = []
     counts: Counter[str] = Counter()
     for source in job.sources:
-        looker = Looker(source.request, access, job.haul.lanes, observer, asking=asking)
+        finder = OfferFinder(source.request, access, job.haul.lanes, observer, asking=asking)
         already = len(found.shelf)
         try:
-            _go_through(source, looker, before.get(source.mark, ()), found)
-            looker.choice.require_some()
+            _go_through(source, finder, before.get(source.mark, ()), found)
+            finder.choice.require_some()
         except WillowCartError as error:
             failures.append(error)
             continue
-        counts[source.name or ", ".join(looker.found.sources)] += len(found.shelf) - already
+        counts[source.name or ", ".join(finder.found.sources)] += len(found.shelf) - already
     for shown, files in counts.items():
         if files:
             observer.note(SourceOffers(shown, files))
@@ -99,7 +99,7 @@ def look(
     return found
 
 
-def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Found) -> None:
+def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], found: Found) -> None:
     """Put what a source offers on the shelf, and find out what it offers no more.
 
     Raises:
@@ -107,7 +107,7 @@ def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Fo
     """
     missing = dict.fromkeys(before)
     offered: dict[str, None] = {}
-    for offer, dropped_by in looker.judged():
+    for offer, dropped_by in finder.judged():
         address = without_secrets(offer.address)
         was_offered = address in missing
         missing.pop(address, None)
@@ -116,13 +116,13 @@ def _go_through(source: Source, looker: Looker, before: Iterable[str], found: Fo
         if not dropped_by:
             found.shelf.add(replace(offer, source=source.name or offer.source))
     for each in missing:
-        if _would_be_offered(each, looker.found):
+        if _would_be_offered(each, finder.found):
             found.gone.add(each)
         else:
             offered[each] = None  # nobody could look there
-    found.troubles += len(looker.found.troubles)
+    found.troubles += len(finder.found.troubles)
     found.offered[source.mark] = offered
 
 
-def _would_be_offered(address: str, look: Look) -> bool:
+def _would_be_offered(address: str, look: Discovery) -> bool:
     return all(look.covers(Offer(address, source)) for source in look.sources)

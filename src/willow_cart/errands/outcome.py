@@ -12,10 +12,10 @@ from datetime import datetime
 from pathlib import Path
 
 from willow_cart.errands.document import Document
-from willow_cart.errands.events import CannotRun
+from willow_cart.errands.errand_events import CannotRun
 from willow_cart.errors import plainly
 from willow_cart.exits import Exit
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.replacing import replacing
 from willow_cart.units import format_duration
 

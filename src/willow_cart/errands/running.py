@@ -14,7 +14,7 @@ from pathlib import Path
 from willow_cart.cart import Cart, Find
 from willow_cart.destination import FileTree
 from willow_cart.errands.document import Document, read_document
-from willow_cart.errands.events import (
+from willow_cart.errands.errand_events import (
     CannotRun,
     HaulEnded,
     OfferedNoMore,
@@ -32,23 +32,23 @@ from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, 
 from willow_cart.exits import Exit, code_for
 from willow_cart.hauling import find_gone, put_gone_aside
 from willow_cart.jobs.combine import combine
-from willow_cart.jobs.events import CartKept
 from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
-from willow_cart.jobs.hauling_policies import make_wishes
+from willow_cart.jobs.hauling_policies import make_policy
+from willow_cart.jobs.job_events import CartKept
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.load import fill_cart
-from willow_cart.jobs.observer import JobObserver
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
 from willow_cart.jobs.unpack import unpack
-from willow_cart.records import Held, has_ledger, ledger_path
+from willow_cart.offer_store import OfferStore
+from willow_cart.records import KnownFiles, has_ledger, ledger_path
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.errand import ErrandRequest
 from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
-from willow_cart.shelf import Shelf
-from willow_cart.sources import Look
+from willow_cart.sources import Discovery
 
 
 @dataclass(frozen=True, slots=True)
@@ -249,31 +249,33 @@ class _Errand:
     def plan(self, values: Values) -> ErrandPlan:
         """Find out what a run would do; fetches and writes nothing."""
         shown = list(values.shown())
-        wishes = make_wishes(self._job.haul)
+        policy = make_policy(self._job.haul)
         with open_access(self._document, self._job, self._observer) as access:
             found = look(self._job, access, self._memory.offered(), self._observer)
-            planned = plan_haul(found.shelf, self._into, wishes.layout)
+            planned = plan_haul(found.shelf, self._into, policy.layout)
         planned = replace(planned, incomplete=bool(found.troubles))
         return ErrandPlan(shown, planned, self._changes(found), self._job.steps)
 
     def _haul(self) -> Hauled:
         """Bring what the sources offer and their rules leave."""
         request, observer = self._job.haul, self._observer
-        wishes = make_wishes(request)
+        policy = make_policy(request)
         with (
             open_access(self._document, self._job, observer) as made,
-            keeping_answers(made, self._into, wishes.lanes_per_host) as (access, asking),
+            keeping_answers(made, self._into, policy.lanes_per_host) as (access, asking),
         ):
             found = look(self._job, access, self._memory.offered(), observer, asking)
             shelf = found.shelf
             if request.cart is not None:
                 find = Find((offer, True) for offer in shelf)
-                observer.note(CartKept(fill_cart(find, request.cart, Look(), observer, add=False)))
+                observer.note(
+                    CartKept(fill_cart(find, request.cart, Discovery(), observer, add=False))
+                )
                 # What a person has taken out of it stays out.
-                shelf = Shelf(
+                shelf = OfferStore(
                     offer for offer in Cart.load(request.cart) if shelf.has(offer.address)
                 )
-            account = carry(request, wishes, shelf, access, observer)
+            account = carry(request, policy, shelf, access, observer)
         self.offered = found.offered
         hauled = Hauled(account, request, found.troubles)
         observer.note(HaulEnded(hauled))
@@ -336,7 +338,7 @@ class _Errand:
         if not has_ledger(self._into):
             return None
         new = changed = missing = 0
-        with Held(ledger_path(self._into)) as held, FileTree(self._into) as tree:
+        with KnownFiles(ledger_path(self._into)) as held, FileTree(self._into) as tree:
             for offer in found.shelf:
                 arrival = held.get(without_secrets(offer.address))
                 new += arrival is None

@@ -11,15 +11,15 @@ from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.events import ErrandWritten
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.jobs.errand_text import ARRIVALS_HINT, VALUES_HINT
+from willow_cart.jobs.job_events import ErrandWritten
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 from willow_cart.replacing import replacing
-from willow_cart.requests.errand_text import ARRIVALS_HINT, VALUES_HINT
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.sources import Look, Why
+from willow_cart.sources import Discovery, Why
 from willow_cart.units import count_of
 
 # A month as addresses have it; the years are those that people keep files of.
@@ -47,9 +47,9 @@ def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver)
     with make_access([request], request.lanes, observer) as access:
         for source in sources:
             one = replace(request, sources=(source,))
-            looker = Looker(one, access, request.lanes, observer)
-            offers = [offer for offer, _ in looker.judged()]
-            lines += _source(source, offers, looker.found, month)
+            finder = OfferFinder(one, access, request.lanes, observer)
+            offers = [offer for offer, _ in finder.judged()]
+            lines += _source(source, offers, finder.found, month)
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in lines)
         text.write(ARRIVALS_HINT if month else VALUES_HINT + ARRIVALS_HINT)
@@ -65,7 +65,7 @@ def _head(month: str) -> Iterator[str]:
         yield f'month = "{month[:4]}-{month[-2:]}"  # or "{{last_month}}", to be run every month'
 
 
-def _source(source: str, offers: Sequence[Offer], found: Look, month: str) -> Iterator[str]:
+def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) -> Iterator[str]:
     """A source, what it offers, and keys that might be wanted."""
     yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
     such = f", such as {offers[0].path}" if offers else ""

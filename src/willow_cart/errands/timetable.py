@@ -136,7 +136,7 @@ _VARIABLES = re.compile(
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class TimetableEntry:
     """What makes an errand run by itself.
 
     Attributes:
@@ -154,7 +154,7 @@ class Entry:
     variables: Sequence[str]
 
 
-def make_entry(request: TimetableRequest, program: Sequence[str]) -> Entry:
+def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEntry:
     """Make what runs an errand at its times.
 
     Args:
@@ -174,7 +174,7 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> Entry:
     log, summary = path.with_suffix(".log"), path.with_suffix(".last.txt")
     command = [*program, "errand", str(path), "--summary", str(summary)]
     name = re.sub(r"[^\w.-]+", "-", path.stem)
-    return Entry(
+    return TimetableEntry(
         crontab_line(when, command, log),
         f"{_MARK} {path}",
         f"errand-{name}.timer",
@@ -188,7 +188,7 @@ def _variables_in(text: str) -> list[str]:
     return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
 
 
-def install(entry: Entry) -> None:
+def install(entry: TimetableEntry) -> None:
     """Put a line into the person's crontab, in place of the one that bears the same mark.
 
     Raises:

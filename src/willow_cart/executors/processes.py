@@ -16,16 +16,16 @@ from dataclasses import replace
 from multiprocessing.connection import Pipe
 from pathlib import Path
 
-from willow_cart.access import Access
-from willow_cart.access.kept_answers import KeptAnswers
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
-from willow_cart.executors.base import Executor, Outcome
+from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Layout
+from willow_cart.protocols import Access
+from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.transfer.observer import Observer
-from willow_cart.transfer.trips import Trip
-from willow_cart.transfer.wishes import Wishes
+from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.transfers import Transfer
 
 # Starting a process costs a quarter of a second of a processor; for fewer files it does not pay.
 _FILES_WORTH_A_PROCESS = 1000
@@ -55,7 +55,7 @@ class ProcessExecutor(Executor):
     Args:
         make_access: makes what talks to places, there.
         destination: where files are filed.
-        wishes: how it is to be done.
+        policy: how it is to be done.
         observer: told of what has come.
         holds: whether an answer is kept in this process that is the file's.
     """
@@ -66,7 +66,7 @@ class ProcessExecutor(Executor):
         self,
         make_access: Callable[[], Access],
         destination: Destination,
-        wishes: Wishes,
+        policy: HaulPolicy,
         observer: Observer,
         holds: Callable[[str], bool] = lambda _: False,
     ) -> None:
@@ -77,51 +77,51 @@ class ProcessExecutor(Executor):
         self._is_open = True
         self._line, theirs = Pipe()
         # Names and archives are not for it, and rules may not be able to leave this process.
-        wishes = replace(wishes, layout=Layout.TREE, unpack=None, on_arrival=None)
+        policy = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
         with theirs:
             self._process = _start(theirs.fileno())
-        self._send(Setup(make_access, destination.root, wishes))
+        self._send(Setup(make_access, destination.root, policy))
 
     @property
     def is_open(self) -> bool:
         """Whether the process lives, as far as is known."""
         return self._is_open
 
-    def suits(self, trip: Trip) -> bool:
+    def suits(self, transfer: Transfer) -> bool:
         """Return whether a file is small, new, and from the web."""
-        size = trip.offer.size
+        size = transfer.offer.size
         return (
             self._is_open
-            and not trip.attempts
+            and not transfer.attempts
             and (size <= _SMALL_BYTES if size is not None else not self._large)
-            and scheme_of(trip.address) in WEB
-            and self._destination.status(trip.filed.path) is None
-            and not self._holds(trip.address)
+            and scheme_of(transfer.address) in WEB
+            and self._destination.status(transfer.filed.path) is None
+            and not self._holds(transfer.address)
         )
 
-    def carry(self, trips: Sequence[Trip], lane: int) -> list[tuple[Trip, Outcome]]:
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer (see the seam)."""
-        by_number = {trip.number: trip for trip in trips}
+        by_number = {transfer.number: transfer for transfer in transfers}
         carried: list[Carried] = []
-        self._send([(trip.number, trip.filed) for trip in trips])
+        self._send([(transfer.number, transfer.filed) for transfer in transfers])
         if self._is_open:
             try:
                 carried = self._line.recv()
             except (EOFError, OSError):
                 self._is_open = False  # it was killed; there are lanes here as well
         self._large += sum(each.outcome is None for each in carried)
-        outcomes: list[tuple[Trip, Outcome]] = []
+        outcomes: list[tuple[Transfer, Outcome]] = []
         for each in carried:
             if each.outcome is not None:
-                trip = by_number[each.number]
-                self._take_over(trip, each, lane)
-                outcomes.append((trip, each.outcome))
+                transfer = by_number[each.number]
+                self._take_over(transfer, each, lane)
+                outcomes.append((transfer, each.outcome))
         return outcomes
 
-    def _take_over(self, trip: Trip, carried: Carried, lane: int) -> None:
+    def _take_over(self, transfer: Transfer, carried: Carried, lane: int) -> None:
         """Bring a transfer up to date with what came of it in the other process."""
-        trip.take_over(carried.received, carried.vain, carried.seconds)
-        self._observer.started(lane, trip.filed, carried.received, 0)
+        transfer.take_over(carried.received, carried.consecutive_failures, carried.seconds)
+        self._observer.started(lane, transfer.filed, carried.received, 0)
         self._observer.received(lane, carried.received)
 
     def _send(self, what: object) -> None:
@@ -148,30 +148,30 @@ class ProcessExecutor(Executor):
 
 
 def start_if_it_pays(
-    access: Access, destination: Destination, wishes: Wishes, observer: Observer, files: int
+    access: Access, destination: Destination, policy: HaulPolicy, observer: Observer, files: int
 ) -> ProcessExecutor | None:
     """Start a process for small files, if it can help and there are enough of them.
 
     Args:
         access: how places are talked to; the process gets one like it.
         destination: where files are filed.
-        wishes: how it is to be done.
+        policy: how it is to be done.
         observer: told of what has come.
         files: how many are to come.
     """
     make_access = access.maker()
-    if make_access is None or not pays(files, wishes):
+    if make_access is None or not pays(files, policy):
         return None
     holds = access.holds if isinstance(access, KeptAnswers) else lambda _: False
-    return ProcessExecutor(make_access, destination, wishes, observer, holds)
+    return ProcessExecutor(make_access, destination, policy, observer, holds)
 
 
-def pays(files: int, wishes: Wishes) -> bool:
+def pays(files: int, policy: HaulPolicy) -> bool:
     """Return whether a process may pay: for many files, on several lanes, without a pace."""
-    several = min(wishes.lanes, wishes.lanes_per_host) > 1
-    hurried = not (wishes.pace.gap or wishes.pace.speed_cap)
+    several = min(policy.lanes, policy.lanes_per_host) > 1
+    hurried = not (policy.pace.gap or policy.pace.speed_cap)
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
-    may = several and hurried and not wishes.one_process
+    may = several and hurried and not policy.one_process
     return files >= _FILES_WORTH_A_PROCESS and processors > 1 and may
 
 

@@ -14,18 +14,18 @@ from dataclasses import dataclass
 from multiprocessing.connection import Connection
 from pathlib import Path
 
-from willow_cart.access import Access
 from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import InternalError, WillowCartError
-from willow_cart.executors.base import Outcome, ends_batch
+from willow_cart.executors.executor import Outcome, ends_batch
 from willow_cart.filing import Filed
-from willow_cart.transfer.carrier import Carrier
-from willow_cart.transfer.filer import Note
+from willow_cart.protocols import Access
+from willow_cart.transfer.commit import Note
+from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.receiving import Receiver
-from willow_cart.transfer.trips import Trip
-from willow_cart.transfer.wishes import Wishes
+from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.transfers import Transfer
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +35,12 @@ class Setup:
     Attributes:
         make_access: makes what talks to places.
         root: the destination.
-        wishes: how it is to be done.
+        policy: how it is to be done.
     """
 
     make_access: Callable[[], Access]
     root: Path
-    wishes: Wishes
+    policy: HaulPolicy
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,14 +51,14 @@ class Carried:
         number: of the file.
         outcome: what became of it; None if it is not for a worker, and was not begun.
         received: how many bytes came.
-        vain: how many attempts in a row were vain.
+        consecutive_failures: how many attempts in a row were vain.
         seconds: how long it took.
     """
 
     number: int
     outcome: Outcome | None
     received: int = 0
-    vain: int = 0
+    consecutive_failures: int = 0
     seconds: float = 0.0
 
 
@@ -89,47 +89,49 @@ def serve(descriptor: int) -> None:
     line = Connection(descriptor)
     try:
         setup: Setup = line.recv()
-        carrier = _make_carrier(setup)
+        file_transfer = _make_carrier(setup)
         while os.getppid() == parent:
             batch = line.recv()
-            line.send(list(_carry_all(carrier, batch, lambda: os.getppid() == parent)))
+            line.send(list(_carry_all(file_transfer, batch, lambda: os.getppid() == parent)))
     except (EOFError, OSError):
         pass  # the other process has ended, or needs this one no more
     os._exit(0)  # connections that are open are of no use any more
 
 
-def _make_carrier(setup: Setup) -> Carrier:
+def _make_carrier(setup: Setup) -> FileTransfer:
     destination = Destination(setup.root, locks=False)  # the main process has the lock
     partials = PartialStore(destination, {}, boot_mark())
     stop = threading.Event()
-    receiver = Receiver(
-        setup.make_access(), partials, _NoFiler(), Observer(), stop, setup.wishes, destination.room
+    downloader = Downloader(
+        setup.make_access(), partials, _NoFiler(), Observer(), stop, setup.policy, destination.room
     )
-    return Carrier(receiver, destination, None)
+    return FileTransfer(downloader, destination, None)
 
 
 def _carry_all(
-    carrier: Carrier, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
+    file_transfer: FileTransfer, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
 ) -> Iterator[Carried]:
     """Carry files until the host is busy; the others are given back, to be asked for slowly."""
     for number, filed in batch:
         if not is_wanted():
             return
-        carried = _carry(carrier, number, filed)
+        carried = _carry(file_transfer, number, filed)
         yield carried
         if ends_batch(carried.outcome):
             return
 
 
-def _carry(carrier: Carrier, number: int, filed: Filed) -> Carried:
-    trip = Trip(number, filed)
+def _carry(file_transfer: FileTransfer, number: int, filed: Filed) -> Carried:
+    transfer = Transfer(number, filed)
     outcome: Outcome | None
     try:
-        outcome = carrier.attempt(trip, 0)
+        outcome = file_transfer.attempt(transfer, 0)
     except _NotForWorkers:
         outcome = None
     except WillowCartError as error:
         outcome = error
     except Exception as error:  # one odd file must not end the worker
-        outcome = InternalError.of(trip.shown, error)
-    return Carried(number, outcome, trip.received, trip.vain, trip.seconds)
+        outcome = InternalError.of(transfer.shown, error)
+    return Carried(
+        number, outcome, transfer.received, transfer.consecutive_failures, transfer.seconds
+    )

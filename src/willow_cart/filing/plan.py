@@ -18,15 +18,15 @@ from willow_cart.destination import fold, marked_name, safe_path
 from willow_cart.errors import FieldsMissing
 from willow_cart.filing.templates import FieldMissing
 from willow_cart.model import Offer
+from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import fingerprint, without_secrets
-from willow_cart.shelf import Shelf
 from willow_cart.units import count_of
 
 # A longer mark says no more to a reader; its fingerprint tells it apart from others.
 _LONGEST_MARK = 60
 
 
-class Rule(Protocol):
+class FilingRule(Protocol):
     """What says where offers go: a layout or a template."""
 
     def wish_for(self, offer: Offer) -> str:
@@ -37,7 +37,7 @@ class Rule(Protocol):
         """
 
 
-class Held(Protocol):
+class KnownPaths(Protocol):
     """What earlier hauls have filed, by addresses without secrets."""
 
     def path_of(self, address: str) -> str | None:
@@ -97,8 +97,8 @@ class Plan:
         longest: the length of the longest path that the layout wishes for.
     """
 
-    offers: Shelf
-    layout: Rule
+    offers: OfferStore
+    layout: FilingRule
     elsewhere: dict[str, str] = field(default_factory=dict)
     clashes: list[Clash] = field(default_factory=list)
     staying: Count = field(default_factory=Count)
@@ -123,7 +123,11 @@ class Plan:
 
 
 def make_plan(
-    offers: Shelf, layout: Rule, held: Held | None = None, *, case_sensitive: bool = False
+    offers: OfferStore,
+    layout: FilingRule,
+    held: KnownPaths | None = None,
+    *,
+    case_sensitive: bool = False,
 ) -> Plan:
     """Give every offer a path of its own.
 
@@ -188,7 +192,7 @@ class _Homes:
         taken: hashes of the keys of the paths of all that is held, and of their folders.
     """
 
-    def __init__(self, held: Held | None, key_of: Callable[[str], str]) -> None:
+    def __init__(self, held: KnownPaths | None, key_of: Callable[[str], str]) -> None:
         self._held = held
         self._key_of = key_of
         self._settled: set[int] = set()

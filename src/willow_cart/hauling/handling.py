@@ -20,7 +20,7 @@ from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.records import Arrival
 from willow_cart.transfer.observer import Handled, Observer
-from willow_cart.transfer.wishes import Command
+from willow_cart.transfer.policy import ArrivalCommand
 
 # So much of what a command says is kept, from its end.
 _MOST_OUTPUT = 10_000
@@ -29,7 +29,7 @@ _MOST_OUTPUT = 10_000
 _TICK = 0.1
 
 
-class Handler:
+class ArrivalHandler:
     """Runs a command for files, in a thread of its own.
 
     Args:
@@ -46,7 +46,7 @@ class Handler:
 
     def __init__(
         self,
-        command: Command,
+        command: ArrivalCommand,
         full_path: Callable[[str], Path],
         observer: Observer,
         stop: threading.Event,

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Self
 
 from willow_cart.addresses import host_of
-from willow_cart.errors import TryAgain, WillowCartError
+from willow_cart.errors import TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.records import LaneProgress, Progress, Result
 from willow_cart.transfer.observer import Observer
@@ -121,7 +121,7 @@ class Lane:
     received: int = 0
 
 
-class Follower(Observer):
+class ProgressTracker(Observer):
     """Keep count of how far a haul is, and tell nobody.
 
     Args:
@@ -186,7 +186,7 @@ class Follower(Observer):
         state.have += count
         state.received += count
 
-    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:  # noqa: ARG002
+    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:  # noqa: ARG002
         """Count a file that waits."""
         self.put_off.add(filed.path)
 

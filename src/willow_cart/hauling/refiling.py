@@ -15,16 +15,16 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from willow_cart.access.http_rules import parse_date
 from willow_cart.destination import Destination, cannot_store, is_case_sensitive
 from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, Template, make_plan
-from willow_cart.filing.plan import Rule
+from willow_cart.filing.plan import FilingRule
 from willow_cart.model import OWN_FOLDER, Offer
+from willow_cart.offer_store import OfferStore
+from willow_cart.protocols.http_rules import parse_date
 from willow_cart.records import Arrival, Ledger, Move, ledger_path
 from willow_cart.redaction import fingerprint
-from willow_cart.shelf import Shelf
 
 _MOVING = f"{OWN_FOLDER}/moving"
 _MOVED = f"{OWN_FOLDER}/moved"
@@ -68,7 +68,7 @@ class _AsFetched:
         return replace(self.template, fetched=fetched).wish_for(offer)
 
 
-def refile(into: Path, rule: Rule, *, only_look: bool = False) -> Refiled:
+def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
     """Move what lies in a destination to where a rule wants it.
 
     Args:
@@ -95,7 +95,7 @@ def refile(into: Path, rule: Rule, *, only_look: bool = False) -> Refiled:
         by_address = {arrival.address: arrival for arrival in arrivals.values()}
         if isinstance(rule, Template) and "{fetched" in rule.text:
             rule = _AsFetched(rule, {each.address: each.time for each in by_address.values()})
-        offers = Shelf(map(_offer_of, by_address.values()))
+        offers = OfferStore(map(_offer_of, by_address.values()))
         plan = make_plan(offers, rule, case_sensitive=is_case_sensitive(into))
         moves = [
             Move(filed.offer.address, here, filed.path)

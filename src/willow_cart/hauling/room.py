@@ -9,9 +9,9 @@ from pathlib import Path
 from willow_cart.destination import PARTIAL, FileTree, room_at
 from willow_cart.errors import TooLittleRoom
 from willow_cart.model import Offer, Sizes
-from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path
+from willow_cart.offer_store import OfferStore
+from willow_cart.records import Arrival, KnownFiles, Ledger, has_ledger, ledger_path
 from willow_cart.redaction import without_secrets
-from willow_cart.shelf import Shelf
 from willow_cart.units import format_size
 
 
@@ -64,7 +64,7 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
         return Prospect(to_come, 0, 0, room, None)
     here = begun = 0
     path = ledger_path(into)
-    with Ledger(path) as ledger, Held(path) as held, FileTree(into) as tree:
+    with Ledger(path) as ledger, KnownFiles(path) as held, FileTree(into) as tree:
         parts = ledger.parts()
         for offer in offers:
             address = without_secrets(offer.address)
@@ -88,7 +88,7 @@ def _size_of(path: str, tree: FileTree) -> int:
     return 0 if stamp is None else stamp.size
 
 
-def require_room(offers: Shelf, into: Path) -> None:
+def require_room(offers: OfferStore, into: Path) -> None:
     """Refuse to begin what cannot end, as far as sizes are known.
 
     Args:

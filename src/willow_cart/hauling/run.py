@@ -10,7 +10,6 @@ from functools import partial
 from itertools import chain, islice
 from pathlib import Path
 
-from willow_cart.access import Access
 from willow_cart.destination import (
     PARTIAL,
     Destination,
@@ -22,32 +21,33 @@ from willow_cart.errors import CannotStore
 from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
-from willow_cart.hauling.account import Account
-from willow_cart.hauling.crew import Crew
-from willow_cart.hauling.docket import Docket
-from willow_cart.hauling.handling import Handler
+from willow_cart.hauling.handling import ArrivalHandler
+from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
-from willow_cart.hauling.timekeeper import Timekeeper
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.hauling.unpacking import Archive, Unpacker
+from willow_cart.hauling.worker_pool import WorkerPool
 from willow_cart.model import Offer, State
-from willow_cart.records import Arrival, Held, Ledger, PartRecord, Result, ledger_path
+from willow_cart.offer_store import OfferStore
+from willow_cart.protocols import Access
+from willow_cart.records import Arrival, KnownFiles, Ledger, PartRecord, Result, ledger_path
 from willow_cart.redaction import without_secrets
-from willow_cart.shelf import Shelf
-from willow_cart.transfer.carrier import Carrier
-from willow_cart.transfer.filer import Filer, Note
+from willow_cart.transfer.commit import CommitThread, Note
+from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.receiving import Receiver
-from willow_cart.transfer.trips import Trips
-from willow_cart.transfer.wishes import Unpacking, Wishes
+from willow_cart.transfer.policy import HaulPolicy, Unpacking
+from willow_cart.transfer.transfers import Transfers
 
 # So many results are entered in one transaction.
 _TOGETHER = 500
 
 
 @dataclass(slots=True)
-class Rounds:
+class MultiPassRun:
     """Hauls of which each is made of what the ones before have brought; one run in the ledger.
 
     Attributes:
@@ -57,7 +57,7 @@ class Rounds:
     """
 
     run: int = 0
-    timekeeper: Timekeeper = field(default_factory=lambda: Timekeeper(time.monotonic))
+    timekeeper: TimelineRecorder = field(default_factory=lambda: TimelineRecorder(time.monotonic))
     codes: list[Exit] = field(default_factory=list)
 
 
@@ -65,14 +65,14 @@ def bring_home(
     offers: Iterable[Offer],
     into: Path | str,
     access: Access,
-    wishes: Wishes | None = None,
+    policy: HaulPolicy | None = None,
     *,
     command: str = "",
     note: str = "",
     observer: Observer | None = None,
     stop: threading.Event | None = None,
-    rounds: Rounds | None = None,
-) -> Account:
+    rounds: MultiPassRun | None = None,
+) -> HaulSummary:
     """Bring offers home.
 
     A file appears under its name only whole and checked. What does not come is counted, entered
@@ -83,7 +83,7 @@ def bring_home(
         offers: what is wanted; of offers with the same address the first counts.
         into: the destination; made if it is not there.
         access: how places are talked to.
-        wishes: how it is to be done; None as `Wishes()`.
+        policy: how it is to be done; None as `Wishes()`.
         command: what the person typed, for the ledger; without secrets.
         note: the person's own words about it, for the ledger.
         observer: who is told what happens.
@@ -103,16 +103,16 @@ def bring_home(
     into = Path(into)
     observer = observer or Observer()
     stop = stop or threading.Event()
-    wishes = wishes or Wishes()
-    rounds = rounds or Rounds()
-    shelf = offers if isinstance(offers, Shelf) else Shelf(offers)
-    if not wishes.tight:
+    policy = policy or HaulPolicy()
+    rounds = rounds or MultiPassRun()
+    shelf = offers if isinstance(offers, OfferStore) else OfferStore(offers)
+    if not policy.tight:
         require_room(shelf, into)
     path = ledger_path(into)
     with (
         Destination(into) as destination,
         Ledger(path, create=True) as ledger,
-        Held(path) as held,
+        KnownFiles(path) as held,
     ):
         if (begun := ledger.cut_off()) is not None:
             observer.goes_on(begun)
@@ -123,13 +123,13 @@ def bring_home(
             rounds.run = ledger.begin_run(command, note)
         run, timekeeper = rounds.run, rounds.timekeeper
         parts = _file_what_was_sealed(ledger, run, destination, held, observer)
-        plan = make_plan(shelf, wishes.layout, held or None, case_sensitive=is_case_sensitive(into))
-        if wishes.unpack is not None:
-            wishes.unpack.require_fields(plan)
+        plan = make_plan(shelf, policy.layout, held or None, case_sensitive=is_case_sensitive(into))
+        if policy.unpack is not None:
+            policy.unpack.require_fields(plan)
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
-        account = Account(run, len(plan))
-        haul = _Haul(wishes, destination, ledger, held, plan, account, observer, stop)
+        account = HaulSummary(run, len(plan))
+        haul = _Haul(policy, destination, ledger, held, plan, account, observer, stop)
         try:
             haul.carry(access, partials, timekeeper)
             haul.unpack()
@@ -147,62 +147,64 @@ def bring_home(
 class _Haul:
     """One haul with all that it works with."""
 
-    wishes: Wishes
+    policy: HaulPolicy
     destination: Destination
     ledger: Ledger
-    held: Held
+    held: KnownFiles
     plan: Plan
-    account: Account
+    account: HaulSummary
     observer: Observer
     stop: threading.Event
 
-    def carry(self, access: Access, partials: PartialStore, timekeeper: Timekeeper) -> None:
+    def carry(self, access: Access, partials: PartialStore, timekeeper: TimelineRecorder) -> None:
         """Bring everything, and have the person's command run for what arrives."""
-        wishes, destination, account = self.wishes, self.destination, self.account
-        trips = Trips(self.plan)
+        policy, destination, account = self.policy, self.destination, self.account
+        transfers = Transfers(self.plan)
 
         def settled(result: Result) -> None:
             account.add(result)
-            filed = trips.settle(result.number)
+            filed = transfers.settle(result.number)
             self.observer.settled(filed, result)
             if handler is not None and result.state is State.ARRIVED and result.arrival:
                 handler.take(filed, result.arrival)
 
-        present = wishes.presence.settle(self.plan, destination)
+        present = policy.presence.settle(self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
-        docket = Docket(waiting, wishes.lanes_per_host)
-        filer = Filer(
+        queue = HostQueue(waiting, policy.lanes_per_host)
+        commit_thread = CommitThread(
             self.ledger,
             account.run,
             destination,
             settled,
             timekeeper.written,
             set_aside=self.observer.set_aside,
-            twins=wishes.twins,
-            handles=wishes.on_arrival is not None,
+            twins=policy.twins,
+            handles=policy.on_arrival is not None,
         )
-        handler = self._make_handler(filer)
+        handler = self._make_handler(commit_thread)
         told = all_of(timekeeper, self.observer)
-        receiver = Receiver(access, partials, filer, told, self.stop, wishes, destination.room)
-        carrier = Carrier(receiver, destination, self.held or None)
+        downloader = Downloader(
+            access, partials, commit_thread, told, self.stop, policy, destination.room
+        )
+        file_transfer = FileTransfer(downloader, destination, self.held or None)
         start_further = partial(
-            start_if_it_pays, access, destination, wishes, told, account.remaining
+            start_if_it_pays, access, destination, policy, told, account.remaining
         )
         try:
-            Crew(carrier, docket, trips, start_further).work()
+            WorkerPool(file_transfer, queue, transfers, start_further).work()
             if handler is not None:
-                filer.flush()
+                commit_thread.flush()
                 handler.close()
                 account.unhandled = handler.failed
         finally:
-            filer.close()
+            commit_thread.close()
         destination.sync_folders()
-        account.received = trips.received
+        account.received = transfers.received
         account.interrupted = account.remaining > 0 or (handler is not None and handler.broken_off)
 
     def unpack(self) -> None:
         """Unpack what has come, as far as it is not unpacked yet."""
-        wish = self.wishes.unpack
+        wish = self.policy.unpack
         if wish is None or self.account.interrupted:
             return
         unpacker = Unpacker(
@@ -224,25 +226,27 @@ class _Haul:
             if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
                 yield Archive(filed, arrival)
 
-    def _make_handler(self, filer: Filer) -> Handler | None:
+    def _make_handler(self, commit_thread: CommitThread) -> ArrivalHandler | None:
         """What runs the person's command, also for what an earlier haul has left; None for none."""
-        command = self.wishes.on_arrival
+        command = self.policy.on_arrival
         if command is None:
             return None
 
         def ended_well(arrival: Arrival) -> None:
-            filer.take(Note(lambda ledger: ledger.forget_unhandled(arrival.address)))
+            commit_thread.take(Note(lambda ledger: ledger.forget_unhandled(arrival.address)))
 
         stamp = self.destination.stamp
         left = [each for each in self.ledger.unhandled() if stamp(each.lies_at) == each.stamp]
-        handler = Handler(command, self.destination.full_path, self.observer, self.stop, ended_well)
+        handler = ArrivalHandler(
+            command, self.destination.full_path, self.observer, self.stop, ended_well
+        )
         for arrival in left:
             handler.take(Filed(Offer(arrival.address), arrival.path), arrival)
         return handler
 
 
 def _enter_what_is_here(
-    results: Iterator[Result], plan: Plan, ledger: Ledger, account: Account, observer: Observer
+    results: Iterator[Result], plan: Plan, ledger: Ledger, account: HaulSummary, observer: Observer
 ) -> Iterable[tuple[str, int]]:
     """Enter results that are known before any lane is open.
 
@@ -278,7 +282,7 @@ def _open_partials(
 
 
 def _file_what_was_sealed(
-    ledger: Ledger, run: int, destination: Destination, held: Held, observer: Observer
+    ledger: Ledger, run: int, destination: Destination, held: KnownFiles, observer: Observer
 ) -> dict[str, PartRecord]:
     """Give the files their names that an earlier run had checked when it was cut off.
 

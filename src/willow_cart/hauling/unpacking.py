@@ -16,9 +16,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.access import CHUNK
 from willow_cart.addresses import address_inside, take_inside
-from willow_cart.archives import Emptied, LeftOut, Taken, empty, lifted
+from willow_cart.archives import Emptied, ExtractedMember, LeftOut, empty, lifted
 from willow_cart.checks import digest_of
 from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
 from willow_cart.errors import (
@@ -30,9 +29,10 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed, marked
 from willow_cart.model import OWN_FOLDER
+from willow_cart.protocols import CHUNK
 from willow_cart.records import TWIN, Arrival, Ledger, timestamp
 from willow_cart.transfer.observer import Observer, Unpacked
-from willow_cart.transfer.wishes import Unpacking
+from willow_cart.transfer.policy import Unpacking
 
 _UNPACKING = f"{OWN_FOLDER}/unpacking"
 
@@ -195,7 +195,7 @@ class Unpacker:
         )
 
     def _place(
-        self, taken: Iterable[Taken], folder: str, archive: Arrival, emptied: Emptied
+        self, taken: Iterable[ExtractedMember], folder: str, archive: Arrival, emptied: Emptied
     ) -> Iterator[Arrival]:
         """Give members their names; what cannot have one is left out."""
         for each in taken:
@@ -228,7 +228,7 @@ class Unpacker:
             )
 
     def _path_for(
-        self, path: str, address: str, taken: Taken, archive: Arrival
+        self, path: str, address: str, taken: ExtractedMember, archive: Arrival
     ) -> tuple[str, Arrival | None, Stamp | None]:
         """Return where a member goes, and what it has to do with what lies there.
 

@@ -9,20 +9,20 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.access.http_rules import parse_date
-from willow_cart.access.local import address_of
 from willow_cart.checks import digest_of
 from willow_cart.choosing import Choosing
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import UnreadableSource, nothing_there, plainly
 from willow_cart.filing import Filed
-from willow_cart.hauling.account import Account
 from willow_cart.hauling.refiling import end_moves
+from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking import Archive, Unpacker
 from willow_cart.model import Offer
+from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.local import address_of
 from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path, timestamp
 from willow_cart.transfer.observer import Observer
-from willow_cart.transfer.wishes import Unpacking
+from willow_cart.transfer.policy import Unpacking
 
 
 def unpack(
@@ -34,7 +34,7 @@ def unpack(
     command: str = "",
     observer: Observer | None = None,
     stop: threading.Event | None = None,
-) -> Account:
+) -> HaulSummary:
     """Unpack archives, each into the destination that it belongs to.
 
     Args:
@@ -68,7 +68,7 @@ def unpack(
     by_root: defaultdict[Path, list[Archive]] = defaultdict(list)
     for root, archive in chosen:
         by_root[root].append(archive)
-    account = Account(0, len(chosen))
+    account = HaulSummary(0, len(chosen))
     for root, archives in by_root.items():
         with Destination(root) as destination, Ledger(ledger_path(root), create=True) as ledger:
             end_moves(ledger, destination)

@@ -8,17 +8,17 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.access import Access
 from willow_cart.addresses import scheme_of
 from willow_cart.auditing import Audited, Finding, ask_upstream
 from willow_cart.auditing import audit as audit_files
-from willow_cart.checks import Entry
+from willow_cart.checks import ListedChecksum
 from willow_cart.exits import Exit
-from willow_cart.hauling import Account, Wishes, bring_home, put_rotten_aside
+from willow_cart.hauling import HaulPolicy, HaulSummary, bring_home, put_rotten_aside
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.events import KeptAside, NotAsked
-from willow_cart.jobs.observer import JobObserver
-from willow_cart.model import Offer, Trouble
+from willow_cart.jobs.job_events import KeptAside, NotAsked
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Issue, Offer
+from willow_cart.protocols import Access
 from willow_cart.records import Arrival
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
@@ -82,7 +82,7 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
 
 def _find(request: AuditRequest, observer: JobObserver) -> Iterator[Audited]:
     """Yield what was found at rest, and upstream of what is still as it was."""
-    troubles: list[Trouble] = []
+    troubles: list[Issue] = []
     entries = _entries(request, observer)
     with observer.watch_reading() as reading:
         found = list(
@@ -126,7 +126,7 @@ def _followed(
         yield arrival
 
 
-def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[Entry]:
+def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[ListedChecksum]:
     if not request.checksums:
         return ()
     with _make_access(request, observer) as access:
@@ -147,7 +147,7 @@ def repair(
     request: AuditRequest,
     audited: AuditedFolder,
     observer: JobObserver,
-) -> Account:
+) -> HaulSummary:
     """Haul again what is not as it was; what lies there is kept aside first.
 
     Raises:
@@ -165,7 +165,7 @@ def repair(
             (Offer(arrival.address) for arrival in lost),
             request.folder,
             access,
-            Wishes(lanes=request.lanes, lanes_per_host=request.lanes),
+            HaulPolicy(lanes=request.lanes, lanes_per_host=request.lanes),
             command=shlex.join(["willow-cart", "audit", str(request.folder), "--repair"]),
             observer=view,
         )

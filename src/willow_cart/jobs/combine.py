@@ -10,17 +10,17 @@ from willow_cart.cart import Cart
 from willow_cart.choosing.patterns import on_path
 from willow_cart.errors import BadOption, nothing_there
 from willow_cart.filing.templates import parts_of_names
-from willow_cart.holdings import Holding, holdings_at
-from willow_cart.jobs.events import ChangedHere
-from willow_cart.jobs.looking import make_choosing
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.discovering import make_choosing
+from willow_cart.jobs.job_events import ChangedHere
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
+from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.tables import Combined, Combining, TableFile
 from willow_cart.tables import combine as combine_files
 from willow_cart.tables.output import NoOutput
 from willow_cart.tables.outputs import output_for, require_form
-from willow_cart.tables.reading import is_table, sheets_of
+from willow_cart.tables.table_files import is_table, sheets_of
 
 
 def combine(request: CombineRequest, observer: JobObserver) -> Combined:

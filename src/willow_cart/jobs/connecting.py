@@ -10,28 +10,28 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.access import Patience, RequestRules, Retrier
-from willow_cart.access.cookie_file import CookieJar, read_cookies
-from willow_cart.access.everywhere import AccessSettings, Everywhere
-from willow_cart.access.sign_in_file import read_sign_ins
-from willow_cart.access.sign_ins import Secret, SignIn, SignIns, read_secret
-from willow_cart.access.sockets import RequestPacer
-from willow_cart.access.trust import Trust
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
 from willow_cart.archives import Bounds
 from willow_cart.errors import BadAddress, BadOption
-from willow_cart.jobs.events import PassedOver
-from willow_cart.jobs.observer import JobObserver, WaitNotes
+from willow_cart.jobs.job_events import PassedOver
+from willow_cart.jobs.job_observer import JobObserver, WaitNotes
 from willow_cart.options.hauling import UnpackingOptions
 from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.protocols import RequestRules, Retrier, RetryPolicy
+from willow_cart.protocols.router import AccessSettings, ProtocolRouter
+from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.requests.request import ReachingRequest
 from willow_cart.settings import TABLES, own_file
+from willow_cart.sign_in.cookie_file import CookieJar, read_cookies
+from willow_cart.sign_in.sign_in_file import read_sign_ins
+from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
+from willow_cart.sign_in.trust import Trust
 
 if TYPE_CHECKING:
     from netrc import netrc
 
-    from willow_cart.access import Access
-    from willow_cart.access.overhearing import Overhearing
+    from willow_cart.protocols import Access
+    from willow_cart.protocols.recorder import ExchangeRecorder
 
 
 def make_access(
@@ -41,7 +41,7 @@ def make_access(
     rules: RequestRules | None = None,
     *,
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
-    overhearing: Overhearing | None = None,
+    overhearing: ExchangeRecorder | None = None,
 ) -> Access:
     """What talks to every place that a command may ask.
 
@@ -57,14 +57,14 @@ def make_access(
         BadOption: a secret or a certificate is not where it is said to be.
     """
     request = several[0]
-    rules = rules or RequestRules(make_patience(request))
+    rules = rules or RequestRules(make_retry_policy(request))
     stopped = threading.Event()
     settings = AccessSettings(
         lanes_per_host=lanes_per_host,
         rules=rules,
         sign_ins=_make_sign_ins(several, kept or {}, observer),
         trust=trust_of(request),
-        retrier=Retrier(rules.patience, stopped.wait, WaitNotes(observer)),
+        retrier=Retrier(rules.retry_policy, stopped.wait, WaitNotes(observer)),
         pacer=RequestPacer(rules.gap_after) if rules.gap_after is not None else None,
         overhearing=overhearing,
         active=request.active,
@@ -73,7 +73,7 @@ def make_access(
         largest_listing=request.largest_listing,
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
-    access = Everywhere(settings, stopped, bounds)
+    access = ProtocolRouter(settings, stopped, bounds)
     for each in several:
         for place in _places((*each.sources, *filter(None, (each.sign_in_at,)))):
             access.trust(place)
@@ -207,14 +207,14 @@ def _read_netrc(observer: JobObserver) -> netrc | None:
         return None
 
 
-def make_patience(options: ConnectingOptions | PatienceOptions) -> Patience:
+def make_retry_policy(options: ConnectingOptions | PatienceOptions) -> RetryPolicy:
     """Return how often the options want places asked again; as usual where there are none."""
     if not isinstance(options, PatienceOptions):
-        return Patience()
-    patience = Patience(attempts=options.attempts, longest_wait=options.longest_wait)
+        return RetryPolicy()
+    retry_policy = RetryPolicy(attempts=options.attempts, longest_wait=options.longest_wait)
     if options.pause is not None:
-        patience = replace(patience, pause=options.pause, growth=1.0, longest=options.pause)
-    return patience
+        retry_policy = replace(retry_policy, pause=options.pause, growth=1.0, longest=options.pause)
+    return retry_policy
 
 
 def trust_of(request: ConnectingOptions) -> Trust:

@@ -8,37 +8,37 @@ from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from willow_cart.access import Access
-from willow_cart.access.kept_answers import KeptAnswers
-from willow_cart.access.local import path_of
 from willow_cart.cart import Find, form_for
 from willow_cart.checks import ChecksumBook
 from willow_cart.destination import is_case_sensitive
 from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestination
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
-from willow_cart.filing.plan import Rule
-from willow_cart.hauling import Account, Wishes, all_of, bring_home
-from willow_cart.hauling.progress import Follower
+from willow_cart.filing.plan import FilingRule
+from willow_cart.hauling import HaulPolicy, HaulSummary, all_of, bring_home
+from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.events import CartKept, ErrandWritten, ListFound, NotPromised
-from willow_cart.jobs.hauling_policies import make_request_rules, make_wishes
+from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.jobs.errand_text import write_errand
+from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
+from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.log import LogFile
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver
 from willow_cart.jobs.runs import my_runs
-from willow_cart.model import Offer, Sizes, Trouble
+from willow_cart.model import Issue, Offer, Sizes
+from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import HandlingOptions
-from willow_cart.records import Held, OwnRun, has_ledger, ledger_path
+from willow_cart.protocols import Access
+from willow_cart.protocols.kept_answers import KeptAnswers
+from willow_cart.protocols.local import path_of
+from willow_cart.records import KnownFiles, OwnRun, has_ledger, ledger_path
 from willow_cart.redaction import without_secrets
-from willow_cart.requests.errand_text import write_errand
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
-from willow_cart.shelf import Shelf
-from willow_cart.sources import Look
+from willow_cart.sources import Discovery
 from willow_cart.sources.checksum_lists import lists_beside, read_lists
-from willow_cart.sources.look import Asking
+from willow_cart.sources.discover import Asking
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,10 +76,10 @@ class Hauled:
         unread: what these are; empty where an errand has told them.
     """
 
-    account: Account
+    account: HaulSummary
     request: HaulRequest
     troubles: int = 0
-    unread: Sequence[Trouble] = ()
+    unread: Sequence[Issue] = ()
 
     @property
     def exit_code(self) -> Exit:
@@ -112,28 +112,28 @@ def haul(
     _require_outside(request)
     if request.cart is not None:
         form_for(request.cart)  # a name that says nothing is told before any work is done
-    wishes = make_wishes(request)
+    policy = make_policy(request)
     if request.write_errand is not None:
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))
-    lanes = wishes.lanes_per_host
+    lanes = policy.lanes_per_host
     with (
-        make_access([request], lanes, observer, make_request_rules(request, wishes)) as made,
+        make_access([request], lanes, observer, make_request_rules(request, policy)) as made,
         keeping_answers(made, request.into, lanes) as (access, asking),
     ):
         asks = None if request.preview else asking
-        looker = Looker(request, access, lanes, observer, besides=besides, asking=asks)
-        offers = looker.chosen()
-        troubles = looker.found.troubles
+        finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asks)
+        offers = finder.chosen()
+        troubles = finder.found.troubles
         if request.preview:
-            planned = plan_haul(offers, request.into, wishes.layout)
+            planned = plan_haul(offers, request.into, policy.layout)
             return replace(planned, incomplete=bool(troubles))
         if request.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
             find = Find((offer, True) for offer in offers)
-            look = Look(sources=looker.found.sources)
+            look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(fill_cart(find, request.cart, look, observer, add=False)))
-        account = carry(request, wishes, offers, access, observer, run=run)
+        account = carry(request, policy, offers, access, observer, run=run)
     return Hauled(account, request, len(troubles), troubles)
 
 
@@ -152,7 +152,7 @@ def _require_outside(request: HaulRequest) -> None:
             )
 
 
-def plan_haul(offers: Shelf, into: Path, rule: Rule) -> Planned:
+def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
     """Find out where offers would go.
 
     Raises:
@@ -160,7 +160,7 @@ def plan_haul(offers: Shelf, into: Path, rule: Rule) -> Planned:
         UnreadableLedger: the ledger there is damaged, or of a later version.
     """
     with ExitStack() as stack:
-        held = stack.enter_context(Held(ledger_path(into))) if has_ledger(into) else None
+        held = stack.enter_context(KnownFiles(ledger_path(into))) if has_ledger(into) else None
         plan = make_plan(offers, rule, held, case_sensitive=is_case_sensitive(into))
         known = sum(map(len, plan.known.values()))
         return Planned(plan, into, offers.sizes, known)
@@ -186,15 +186,15 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
         is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005, E731
         if has_ledger(into):
             with suppress(sqlite3.Error, UnreadableLedger):  # the haul says what is wrong with it
-                held = stack.enter_context(Held(ledger_path(into)))
+                held = stack.enter_context(KnownFiles(ledger_path(into)))
                 held.is_known("")
                 is_known = lambda address: held.is_known(without_secrets(address))  # noqa: E731
         yield kept, Asking(is_known, kept.keep)
 
 
 def _with_checksums(
-    request: HandlingOptions, offers: Shelf, access: Access, observer: JobObserver
-) -> Shelf:
+    request: HandlingOptions, offers: OfferStore, access: Access, observer: JobObserver
+) -> OfferStore:
     """The offers with what checksum lists promise of them: those named, and those beside them."""
     if not (request.checksums or request.find_checksums):
         return offers
@@ -205,7 +205,7 @@ def _with_checksums(
             entries += found.entries
             observer.note(ListFound(found.place, len(found.entries)))
     promising, troubles = ChecksumBook(entries).promise(offers)
-    promised = Shelf(promising)
+    promised = OfferStore(promising)
     promised.twice = offers.twice
     observer.note_each(troubles)
     if bare := sum(not offer.checksums for offer in promised):
@@ -215,18 +215,18 @@ def _with_checksums(
 
 def carry(
     request: HaulRequest,
-    wishes: Wishes,
-    offers: Shelf,
+    policy: HaulPolicy,
+    offers: OfferStore,
     access: Access,
     observer: JobObserver,
     *,
     run: OwnRun | None = None,
-) -> Account:
+) -> HaulSummary:
     """Haul what was chosen, held against the checksum lists, with a log and an entry in the runs.
 
     Args:
         request: the options of a haul, and what was typed.
-        wishes: what they come to.
+        policy: what they come to.
         offers: what was chosen.
         access: how places are talked to.
         observer: who is told what happens, and ends it early.
@@ -247,7 +247,7 @@ def carry(
                 offers,
                 request.into,
                 access,
-                wishes,
+                policy,
                 command=command,
                 note=request.note,
                 observer=view if log is None else all_of(log, view),
@@ -271,7 +271,9 @@ class _Ending:
 
 
 @contextmanager
-def _entered(command: str, into: Path, own: OwnRun | None, view: Follower) -> Iterator[_Ending]:
+def _entered(
+    command: str, into: Path, own: OwnRun | None, view: ProgressTracker
+) -> Iterator[_Ending]:
     """Have `runs` show a haul while it is under way, and afterwards how it has ended.
 
     Args:

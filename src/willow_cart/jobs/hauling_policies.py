@@ -7,14 +7,22 @@ from collections.abc import Sequence
 from dataclasses import replace
 from random import random
 
-from willow_cart.access import RequestRules
-from willow_cart.access.sign_ins import read_secret
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
-from willow_cart.hauling import Command, Limits, Pace, Presence, SameBytes, Unpacking, Wishes
-from willow_cart.jobs.connecting import make_patience, read_bounds
+from willow_cart.hauling import (
+    ArrivalCommand,
+    DuplicatePolicy,
+    ExistingFilePolicy,
+    HaulPolicy,
+    Limits,
+    Pace,
+    Unpacking,
+)
+from willow_cart.jobs.connecting import make_retry_policy, read_bounds
 from willow_cart.options.hauling import FilingOptions, PaceOptions, UnpackingOptions
+from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
+from willow_cart.sign_in.sign_ins import read_secret
 
 # How many connections one host gets where nobody says.
 _LANES_PER_HOST = 4
@@ -23,7 +31,7 @@ _LANES_PER_HOST = 4
 _SHY_GAP = 2.0
 
 
-def make_wishes(request: HaulRequest) -> Wishes:
+def make_policy(request: HaulRequest) -> HaulPolicy:
     """How the options of a haul want it done."""
     if request.unpack:
         unpack = make_unpacking(request, request.name_parts, request.unpack)
@@ -38,15 +46,15 @@ def make_wishes(request: HaulRequest) -> Wishes:
         bounds=read_bounds(request.swell_at_most),
         must_check=request.must_check,
         tight=request.tight,
-        presence=Presence(request.if_present),
-        twins=SameBytes(request.twins),
+        presence=ExistingFilePolicy(request.if_present),
+        twins=DuplicatePolicy(request.twins),
         unpack=unpack,
         keep_times=request.times == "keep",
-        on_arrival=None if request.on_arrival is None else Command(request.on_arrival),
+        on_arrival=None if request.on_arrival is None else ArrivalCommand(request.on_arrival),
     )
 
 
-def make_pace(request: PaceOptions) -> Wishes:
+def make_pace(request: PaceOptions) -> HaulPolicy:
     """How politely, patiently and warily the options want it done, and nothing besides."""
     pace = Pace(request.gap, speed_cap=request.speed_cap)
     if request.one_by_one:
@@ -56,21 +64,21 @@ def make_pace(request: PaceOptions) -> Wishes:
     per_host: int = request.lanes_per_host or max(_LANES_PER_HOST, strands or 1)
     if request.one_by_one:
         lanes = per_host = strands = 1
-    return Wishes(
+    return HaulPolicy(
         lanes=lanes,
         lanes_per_host=per_host,
-        patience=make_patience(request),
+        retry_policy=make_retry_policy(request),
         pace=pace,
         limits=Limits(request.largest, request.slowest, request.time_per_file),
         strands=strands,
     )
 
 
-def make_request_rules(request: PaceOptions, wishes: Wishes) -> RequestRules:
+def make_request_rules(request: PaceOptions, policy: HaulPolicy) -> RequestRules:
     """Return how the options of a haul want requests made, those of the look before it too."""
-    pace = wishes.pace
+    pace = policy.pace
     return RequestRules(
-        wishes.patience,
+        policy.retry_policy,
         (lambda: pace.gap_after(random())) if pace.gap else None,  # noqa: S311  # not a secret
         request.stall_after,
         request.time_per_file,

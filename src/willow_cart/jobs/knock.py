@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from willow_cart.addresses import normalise
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access, trust_of
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.requests.knock import KnockRequest
-from willow_cart.sources.knock import Finding, Knocker, Verdict
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,7 +23,7 @@ class Knocked:
     """
 
     address: str
-    findings: Sequence[Finding]
+    findings: Sequence[KnockFinding]
 
     @property
     def failed(self) -> bool:

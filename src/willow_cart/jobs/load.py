@@ -12,13 +12,13 @@ from willow_cart.cart import load as load_cart
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.events import CartFilled, ErrandWritten
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver
-from willow_cart.model import Offer, Trouble
-from willow_cart.requests.errand_text import write_errand
+from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.jobs.errand_text import write_errand
+from willow_cart.jobs.job_events import CartFilled, ErrandWritten
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Issue, Offer
 from willow_cart.requests.load import LoadRequest
-from willow_cart.sources import Look
+from willow_cart.sources import Discovery
 from willow_cart.standalone import write_script
 
 
@@ -34,7 +34,7 @@ class ScriptWritten:
 
     path: Path
     files: int
-    left_out: tuple[Trouble, ...]
+    left_out: tuple[Issue, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,7 +49,7 @@ class LoadedSources:
         script: the script; None where there is none.
     """
 
-    found: Look
+    found: Discovery
     unanswered: int
     find: Find
     cart: CartFilled | None
@@ -90,15 +90,15 @@ def load(
     # All that there is, and not only what is chosen, for a cart that is there already.
     everything = cart is not None and cart.exists()
     with make_access([request], request.lanes, observer) as access:
-        looker = Looker(
+        finder = OfferFinder(
             request, access, request.lanes, observer, everything=everything, besides=besides
         )
-        find = Find((offer, not dropped_by) for offer, dropped_by in looker.judged())
-    looker.choice.require_some()
+        find = Find((offer, not dropped_by) for offer, dropped_by in finder.judged())
+    finder.choice.require_some()
     filled = None
     offers: Iterable[Offer] = find.chosen()
     if cart is not None:
-        filled = fill_cart(find, cart, looker.found, observer, add=request.add)
+        filled = fill_cart(find, cart, finder.found, observer, add=request.add)
         offers = Cart.load(cart) if request.to_script is not None else ()
     script = None
     if request.to_script is not None:
@@ -106,11 +106,11 @@ def load(
             offers, request.to_script, datetime.now(UTC), overwrite=request.overwrite
         )
         script = ScriptWritten(request.to_script, files, tuple(left_out))
-    return LoadedSources(looker.found, looker.unanswered, find, filled, script)
+    return LoadedSources(finder.found, finder.unanswered, find, filled, script)
 
 
 def fill_cart(
-    find: Find, path: Path, found: Look, observer: JobObserver, *, add: bool
+    find: Find, path: Path, found: Discovery, observer: JobObserver, *, add: bool
 ) -> CartFilled:
     """Put what was found in a cart, in the form that its name says, and tell what is odd about it.
 

@@ -9,9 +9,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Self, TextIO
 
-from willow_cart.errors import CannotStore, InternalError, TryAgain, WillowCartError, plainly
+from willow_cart.errors import CannotStore, InternalError, TransientError, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
-from willow_cart.hauling import Account, Handled, Observer, Unpacked
+from willow_cart.hauling import Handled, HaulSummary, Observer, Unpacked
 from willow_cart.records import Result
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import require_output
@@ -45,7 +45,7 @@ class LogFile(Observer):
         with suppress(OSError):
             self._file.close()
 
-    def ended(self, account: Account) -> None:
+    def ended(self, account: HaulSummary) -> None:
         """Write what came of the haul."""
         self._write(
             "ended",
@@ -83,7 +83,7 @@ class LogFile(Observer):
         """Write which bytes of another lane's file a lane has begun."""
         self._write("joined", lane=lane, **_file(filed), start=start, end=end)
 
-    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
         """Write why a file waits."""
         self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
 

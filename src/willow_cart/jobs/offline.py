@@ -8,21 +8,21 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from willow_cart.access.overhearing import Overhearing
 from willow_cart.addresses import WEB, expand_ranges, normalise, scheme_of
 from willow_cart.choosing import Choosing
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.discovering import SizeAsker, make_choosing, words_in
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
-from willow_cart.jobs.looking import SizeAsker, make_choosing, words_in
-from willow_cart.jobs.observer import JobObserver
-from willow_cart.offline import Readings, Scope, Stay, Taken, make_readable, take
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.offline import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline.warc import WarcFile, require_warc_name
+from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.secrets import shown_command
-from willow_cart.sources import Part
+from willow_cart.sources import PagePart
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,7 @@ class TakenOffline:
         made: the copies that lead to each other; None where none were made.
     """
 
-    taken: Taken
+    taken: TakenPages
     made: Readings | None
 
     @property
@@ -52,20 +52,20 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
     scope = _scope(request)
     choosing = _choosing(request)
     # A second process would not be overheard.
-    wishes = replace(make_pace(request), one_process=request.warc is not None)
+    policy = replace(make_pace(request), one_process=request.warc is not None)
     if request.warc is not None:
         require_warc_name(request.warc)
     request = replace(request, sources=scope.pages)
     command = shown_command(request)
-    rules = make_request_rules(request, wishes)
-    lanes = wishes.lanes_per_host
+    rules = make_request_rules(request, policy)
+    lanes = policy.lanes_per_host
     with (
         _recorded(request.warc, command) as overhearing,
         make_access([request], lanes, observer, rules, overhearing=overhearing) as access,
         observer.stoppable() as stop,
     ):
         taken = take(
-            scope, request.into, access, wishes, choosing=choosing,
+            scope, request.into, access, policy, choosing=choosing,
             learn=SizeAsker(access, lanes, observer) if request.ask_sizes else None,
             ignore_robots=request.ignore_robots, command=command, note=request.note,
             # Failures are told at the end, with the pages that want what did not come.
@@ -89,11 +89,13 @@ def _scope(request: OfflineRequest) -> Scope:
         if scheme_of(page) not in WEB:
             raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
     words = words_in([request.parts])
-    known = [part for part in Part if part is not Part.LINKS]
+    known = [part for part in PagePart if part is not PagePart.LINKS]
     for word in words:
         if word not in known:
             raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
-    return Scope(pages, request.depth, Stay(request.stay), request.also, tuple(map(Part, words)))
+    return Scope(
+        pages, request.depth, Stay(request.stay), request.also, tuple(map(PagePart, words))
+    )
 
 
 # What is known of links on a page that is looked at, and not of addresses.
@@ -114,10 +116,10 @@ def _choosing(request: OfflineRequest) -> Choosing:
 
 
 @contextmanager
-def _recorded(path: Path | None, command: str) -> Iterator[Overhearing | None]:
+def _recorded(path: Path | None, command: str) -> Iterator[ExchangeRecorder | None]:
     """What hears all exchanges and writes them into a file; nothing where none is wanted."""
     if path is None:
         yield None
         return
     with replacing_bytes(path) as file:
-        yield Overhearing(WarcFile(file, path.name, command).write)
+        yield ExchangeRecorder(WarcFile(file, path.name, command).write)

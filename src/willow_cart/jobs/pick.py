@@ -9,8 +9,8 @@ from willow_cart.choosing import Choice, Unknown
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.looking import SizeAsker, make_choosing
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.discovering import SizeAsker, make_choosing
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Sizes
 from willow_cart.requests.pick import PickRequest
 

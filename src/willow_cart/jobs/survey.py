@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from willow_cart.choosing import Choice
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.sources import Look
+from willow_cart.sources import Discovery
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +25,7 @@ class Surveyed:
         unanswered: of how many chosen offers no server would tell the size.
     """
 
-    found: Look
+    found: Discovery
     choice: Choice
     unanswered: int
 
@@ -38,7 +38,7 @@ class Surveyed:
 def survey(
     request: SurveyRequest,
     observer: JobObserver,
-    show: Callable[[Looker], None],
+    show: Callable[[OfferFinder], None],
     besides: Iterable[Offer] = (),
 ) -> Surveyed:
     """Look and choose.
@@ -54,7 +54,7 @@ def survey(
         WillowCartError: none of the sources can be read.
     """
     with make_access([request], request.lanes, observer) as access:
-        looker = Looker(request, access, request.lanes, observer, besides=besides)
-        show(looker)
-    looker.choice.require_some()
-    return Surveyed(looker.found, looker.choice, looker.unanswered)
+        finder = OfferFinder(request, access, request.lanes, observer, besides=besides)
+        show(finder)
+    finder.choice.require_some()
+    return Surveyed(finder.found, finder.choice, finder.unanswered)

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from willow_cart.hauling import Account
+from willow_cart.hauling import HaulSummary
 from willow_cart.hauling import unpack as unpack_here
+from willow_cart.jobs.discovering import make_choosing
 from willow_cart.jobs.hauling_policies import make_unpacking
-from willow_cart.jobs.looking import make_choosing
-from willow_cart.jobs.observer import JobObserver
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.requests.secrets import shown_command
 from willow_cart.requests.unpack import UnpackRequest
 
 
-def unpack(request: UnpackRequest, observer: JobObserver) -> Account:
+def unpack(request: UnpackRequest, observer: JobObserver) -> HaulSummary:
     """Unpack what is chosen, and return the account of it.
 
     Raises:

@@ -6,15 +6,23 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.cart import DrivePacking, Part, SharePacking, Weight, learn_in, read_marked, split
+from willow_cart.cart import (
+    CartPart,
+    DrivePacking,
+    SharePacking,
+    Weight,
+    learn_in,
+    read_marked,
+    split,
+)
 from willow_cart.cart.splitting import file_of
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.hauling import Prospect, prospect
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.looking import SizeAsker
-from willow_cart.jobs.observer import JobObserver
-from willow_cart.model import Offer, Trouble
+from willow_cart.jobs.discovering import SizeAsker
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Issue, Offer
 from willow_cart.requests.weigh import WeighRequest
 
 # So many sizes are asked for at a time.
@@ -37,9 +45,9 @@ class Weighed:
 
     weight: Weight
     ahead: Prospect
-    parts: Sequence[tuple[Path, Part]]
+    parts: Sequence[tuple[Path, CartPart]]
     stale: Path | None
-    troubles: Sequence[Trouble]
+    troubles: Sequence[Issue]
     notes: Sequence[str]
     unanswered: int
 
@@ -58,7 +66,7 @@ def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
     figure = request.figure
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
         raise BadOption(f"--figure {figure}", "is neither .png nor .svg", "end it in one")
-    troubles: list[Trouble] = []
+    troubles: list[Issue] = []
     notes: list[str] = []
     unanswered = _ask_sizes(request, observer) if request.ask_sizes else 0
     weight = Weight()
@@ -98,10 +106,10 @@ def _ask_sizes(request: WeighRequest, observer: JobObserver) -> int:
     return asker.unanswered
 
 
-def _split(request: WeighRequest) -> tuple[list[tuple[Path, Part]], Path | None]:
+def _split(request: WeighRequest) -> tuple[list[tuple[Path, CartPart]], Path | None]:
     what = "drive" if request.drives else "share"
     capacities = request.drives or (None,) * (request.shares or 0)
-    parts = [Part(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
+    parts = [CartPart(f"{what}-{number}", room) for number, room in enumerate(capacities, 1)]
     packing = DrivePacking(parts) if request.drives else SharePacking(parts)
     files = split(request.cart, packing, overwrite=request.overwrite)
     stale = file_of(request.cart, f"{what}-{len(parts) + 1}")

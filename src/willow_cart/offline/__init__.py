@@ -2,6 +2,6 @@
 
 from willow_cart.offline.making import Readings, make_readable
 from willow_cart.offline.scope import Out, Scope, Stay
-from willow_cart.offline.taking import Missing, Taken, take
+from willow_cart.offline.taking import Missing, TakenPages, take
 
-__all__ = ["Missing", "Out", "Readings", "Scope", "Stay", "Taken", "make_readable", "take"]
+__all__ = ["Missing", "Out", "Readings", "Scope", "Stay", "TakenPages", "make_readable", "take"]

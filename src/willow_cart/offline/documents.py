@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
-from willow_cart.access.http_rules import parse_content_type
 from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
-from willow_cart.offline.pages import Markup
+from willow_cart.offline.page_rewriting import Markup
 from willow_cart.offline.roles import Rewrite, Role
 from willow_cart.offline.styles import rewrite_style
+from willow_cart.protocols.http_rules import parse_content_type
 from willow_cart.records import Arrival
 from willow_cart.sources.markup import decode_page
 from willow_cart.sources.references import Resolver
@@ -21,7 +21,7 @@ from willow_cart.sources.references import Resolver
 _LARGEST = 64 << 20
 
 
-class Sort(Enum):
+class DocumentSort(Enum):
     """What has references in it."""
 
     PAGE = "page"
@@ -30,15 +30,15 @@ class Sort(Enum):
 
 
 _SORTS = {
-    "text/html": Sort.PAGE,
-    "application/xhtml+xml": Sort.PAGE,
-    "text/css": Sort.STYLE,
-    "image/svg+xml": Sort.DRAWING,
+    "text/html": DocumentSort.PAGE,
+    "application/xhtml+xml": DocumentSort.PAGE,
+    "text/css": DocumentSort.STYLE,
+    "image/svg+xml": DocumentSort.DRAWING,
 }
 
 
 @dataclass(frozen=True, slots=True)
-class Document:
+class OfflineDocument:
     """A document that can be given other references, byte by byte the same otherwise.
 
     Attributes:
@@ -49,7 +49,7 @@ class Document:
         resolver: for its references.
     """
 
-    sort: Sort
+    sort: DocumentSort
     content: Markup | str
     codec: str
     label: str
@@ -91,7 +91,7 @@ def media_type_of(arrival: Arrival) -> str:
     return parse_content_type(arrival.media_type or None)[0]
 
 
-def open_document(tree: FileTree, arrival: Arrival, role: Role) -> Document | None:
+def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocument | None:
     """Open what arrived; None if it can have no references.
 
     Args:
@@ -112,28 +112,28 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> Document | No
         return None
     with tree.open(arrival.lies_at) as file:
         content = file.read(_LARGEST)
-    if sort is Sort.STYLE:
+    if sort is DocumentSort.STYLE:
         codec = _lossless(content, charset or "utf-8")
-        return Document(sort, content.decode(codec, "surrogateescape"), codec, "",
+        return OfflineDocument(sort, content.decode(codec, "surrogateescape"), codec, "",
                         _resolver(arrival.final_address, "", "utf-8"))  # fmt: skip
     used = decode_page(content, charset)[1]
     codec = _lossless(content, used)
     markup = Markup(content.decode(codec, "surrogateescape"))
     # What the page says without its server must be what the server said.
     label = charset if charset and decode_page(content)[1] != used else ""
-    base = "" if sort is Sort.DRAWING else markup.base
-    return Document(sort, markup, codec, label, _resolver(arrival.final_address, base, used))
+    base = "" if sort is DocumentSort.DRAWING else markup.base
+    return OfflineDocument(sort, markup, codec, label, _resolver(arrival.final_address, base, used))
 
 
-def _sort_of(tree: FileTree, path: str, role: Role) -> Sort | None:
+def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
     """What a file is whose place did not say."""
     ending = extension_of(path.rpartition("/")[2])
     if role is Role.STYLE or ending == "css":
-        return Sort.STYLE
+        return DocumentSort.STYLE
     if ending == "svg":
-        return Sort.DRAWING
+        return DocumentSort.DRAWING
     with tree.open(path) as file:
-        return Sort.PAGE if looks_like_page(file.read(BEGINNING)) else None
+        return DocumentSort.PAGE if looks_like_page(file.read(BEGINNING)) else None
 
 
 def _lossless(content: bytes, charset: str) -> str:

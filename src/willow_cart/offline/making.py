@@ -20,17 +20,22 @@ from willow_cart.destination import Destination, Stamp, cannot_store
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
 from willow_cart.model import OWN_FOLDER, Offer
-from willow_cart.offline.documents import Document, Sort, media_type_of, open_document
-from willow_cart.offline.naming import START, Readable
-from willow_cart.offline.pages import NOTHING
+from willow_cart.offer_store import OfferStore
+from willow_cart.offline.documents import (
+    DocumentSort,
+    OfflineDocument,
+    media_type_of,
+    open_document,
+)
+from willow_cart.offline.naming import START, ReadableCopy
+from willow_cart.offline.page_rewriting import NOTHING
 from willow_cart.offline.roles import Role
 from willow_cart.offline.same_pages import Face, one_address_each
 from willow_cart.offline.scope import plain_address
-from willow_cart.offline.start_page import Entry, make_start_page
-from willow_cart.offline.taking import Taken
+from willow_cart.offline.start_page import StartPageEntry, make_start_page
+from willow_cart.offline.taking import TakenPages
 from willow_cart.records import Arrival, Ledger, Made, ledger_path
 from willow_cart.redaction import without_secrets
-from willow_cart.shelf import Shelf
 
 _MAKING = f"{OWN_FOLDER}/making"
 
@@ -58,7 +63,7 @@ class Readings:
     kept: list[str] = field(default_factory=list)
 
 
-def make_readable(taken: Taken, into: Path, *, when: str) -> Readings | None:
+def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | None:
     """Make everything that was taken readable without a network.
 
     Args:
@@ -83,7 +88,7 @@ def make_readable(taken: Taken, into: Path, *, when: str) -> Readings | None:
 
 class _Maker:
     def __init__(
-        self, taken: Taken, into: Path, destination: Destination, before: list[Made]
+        self, taken: TakenPages, into: Path, destination: Destination, before: list[Made]
     ) -> None:
         self._taken = taken
         self._into = into
@@ -100,11 +105,11 @@ class _Maker:
             faces[address] = Face(final, arrival.sha256, plain_address(wanted) if wanted else final)
             types[address] = media_type_of(arrival) if document is None else document.media_type
         self._main = one_address_each(faces)
-        offers = Shelf(Offer(address) for address in dict.fromkeys(self._main.values()))
-        plan = make_plan(offers, Readable(types))
+        offers = OfferStore(Offer(address) for address in dict.fromkeys(self._main.values()))
+        plan = make_plan(offers, ReadableCopy(types))
         self._paths = {filed.offer.address: filed.path for filed in plan}
 
-    def _open(self, address: str) -> Document | None:
+    def _open(self, address: str) -> OfflineDocument | None:
         role = self._taken.roles.get(address, Role.LINK)
         return open_document(self._destination, self._taken.arrivals[address], role)
 
@@ -121,8 +126,8 @@ class _Maker:
                 self._lay_beside(self._taken.arrivals[address], path)
             else:
                 self._write(path, self._rewritten(document, path), source)
-            if document is not None and document.sort is Sort.PAGE:
-                entries.append(Entry(path, document.title, source))
+            if document is not None and document.sort is DocumentSort.PAGE:
+                entries.append(StartPageEntry(path, document.title, source))
         done.pages, done.files = len(entries), len(self._paths) - len(entries)
         mains = (self._main.get(plain_address(page)) for page in scope.pages)
         starts = [self._paths[main] for main in mains if main is not None]
@@ -135,7 +140,7 @@ class _Maker:
             self._destination.delete_folder(_MAKING)
         return done
 
-    def _rewritten(self, document: Document, path: str) -> bytes:
+    def _rewritten(self, document: OfflineDocument, path: str) -> bytes:
         """A document whose references lead to what is here, and to nobody else by themselves."""
 
         def new(reference: str, role: Role) -> str | None:

@@ -68,7 +68,7 @@ class AsServed:
 
 
 @dataclass(frozen=True, slots=True)
-class Readable:
+class ReadableCopy:
     """The rule for what is to be read; names get the extension of what they are.
 
     Attributes:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from enum import StrEnum
 
-from willow_cart.sources import Part
+from willow_cart.sources import PagePart
 
 
 class Role(StrEnum):
@@ -27,7 +27,7 @@ class Role(StrEnum):
     """What a browser might want to ask for before anybody does; of no use without a network."""
 
     @property
-    def part(self) -> Part:
+    def part(self) -> PagePart:
         """The part of a page that it belongs to, by which parts are chosen."""
         return _PARTS[self]
 
@@ -38,15 +38,15 @@ class Role(StrEnum):
 
 
 _PARTS = {
-    Role.LINK: Part.LINKS,
-    Role.ADDRESS: Part.LINKS,
-    Role.HINT: Part.LINKS,
-    Role.FRAME: Part.LINKS,
-    Role.IMAGE: Part.IMAGES,
-    Role.MEDIA: Part.MEDIA,
-    Role.STYLE: Part.STYLES,
-    Role.DRAWN: Part.STYLES,
-    Role.SCRIPT: Part.SCRIPTS,
+    Role.LINK: PagePart.LINKS,
+    Role.ADDRESS: PagePart.LINKS,
+    Role.HINT: PagePart.LINKS,
+    Role.FRAME: PagePart.LINKS,
+    Role.IMAGE: PagePart.IMAGES,
+    Role.MEDIA: PagePart.MEDIA,
+    Role.STYLE: PagePart.STYLES,
+    Role.DRAWN: PagePart.STYLES,
+    Role.SCRIPT: PagePart.SCRIPTS,
 }
 
 Rewrite = Callable[[str, Role], str | None]

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit, urlunsplit
 
 from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
 from willow_cart.offline.roles import Role
-from willow_cart.sources import Part
+from willow_cart.sources import PagePart
 from willow_cart.sources.listing import folder_of
 
 # What addresses carry to know visitors again; the page behind is the same. `;jsessionid=` stands in
@@ -55,7 +55,12 @@ class Scope:
     depth: int | None = 1
     stay: Stay = Stay.FOLDER
     also: tuple[str, ...] = ()
-    parts: tuple[Part, ...] = (Part.IMAGES, Part.MEDIA, Part.STYLES, Part.SCRIPTS)
+    parts: tuple[PagePart, ...] = (
+        PagePart.IMAGES,
+        PagePart.MEDIA,
+        PagePart.STYLES,
+        PagePart.SCRIPTS,
+    )
 
     def judge(self, address: str, role: Role) -> Out | None:
         """Why a reference is not taken; None if it is, as far as its address tells.

@@ -13,7 +13,7 @@ from willow_cart.units import count_of
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.offline.taking import Missing, Taken
+    from willow_cart.offline.taking import Missing, TakenPages
 
 _STYLE = """
 body { font: 16px/1.5 system-ui, sans-serif; max-width: 60rem; margin: 2rem auto; padding: 0 1rem;
@@ -33,7 +33,7 @@ td, th { border-bottom: 1px solid #dde2dc; padding: .3rem .6rem .3rem 0; vertica
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class StartPageEntry:
     """A page that can be read.
 
     Attributes:
@@ -48,7 +48,7 @@ class Entry:
 
 
 def make_start_page(
-    entries: Sequence[Entry], starts: Sequence[str], taken: Taken, when: str
+    entries: Sequence[StartPageEntry], starts: Sequence[str], taken: TakenPages, when: str
 ) -> str:
     """The page, as HTML that needs nothing but itself.
 
@@ -83,7 +83,7 @@ def make_start_page(
     return "\n".join(parts) + "\n"
 
 
-def _tree(entries: Sequence[Entry]) -> list[str]:
+def _tree(entries: Sequence[StartPageEntry]) -> list[str]:
     """Pages in their folders, as the site has them."""
     lines = []
     open_folders: list[str] = []
@@ -108,7 +108,7 @@ def _tree(entries: Sequence[Entry]) -> list[str]:
     return [*lines, *["</ul></li>"] * len(open_folders), "</ul>"] if lines else []
 
 
-def _in_order(entry: Entry) -> tuple[list[str], bool, str]:
+def _in_order(entry: StartPageEntry) -> tuple[list[str], bool, str]:
     """In a folder its index comes first, and folders behind pages."""
     *folders, name = entry.path.split("/")
     return folders, name != "index.html", name

@@ -14,20 +14,20 @@ from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from willow_cart.access import Access
 from willow_cart.addresses import host_of
 from willow_cart.choosing import Choice, Choosing
 from willow_cart.choosing.choosing import Learn
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
-from willow_cart.hauling import Account, Observer, Rounds, Wishes, bring_home
+from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, bring_home
 from willow_cart.model import Offer, State
-from willow_cart.offline.documents import Document, open_document
+from willow_cart.offline.documents import OfflineDocument, open_document
 from willow_cart.offline.naming import START, AsServed
 from willow_cart.offline.roles import Role
 from willow_cart.offline.scope import Out, Scope, plain_address
-from willow_cart.records import Arrival, Held, Ledger, has_ledger, ledger_path, open_receipt
+from willow_cart.protocols import Access
+from willow_cart.records import Arrival, KnownFiles, Ledger, has_ledger, ledger_path, open_receipt
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
 
@@ -55,7 +55,7 @@ class Missing:
 
 
 @dataclass(slots=True)
-class Taken:
+class TakenPages:
     """What was taken.
 
     Attributes:
@@ -75,7 +75,7 @@ class Taken:
     missing: list[Missing] = field(default_factory=list)
     left: Counter[Out] = field(default_factory=Counter)
     hosts: Counter[str] = field(default_factory=Counter)
-    accounts: list[Account] = field(default_factory=list)
+    accounts: list[HaulSummary] = field(default_factory=list)
     choice: Choice = field(default_factory=lambda: Choice([]))
 
     @property
@@ -117,7 +117,7 @@ def take(
     scope: Scope,
     into: Path,
     access: Access,
-    wishes: Wishes,
+    policy: HaulPolicy,
     *,
     choosing: Choosing | None = None,
     learn: Learn | None = None,
@@ -126,14 +126,14 @@ def take(
     note: str = "",
     watch: Watch = lambda: nullcontext(Observer()),
     stop: threading.Event | None = None,
-) -> Taken:
+) -> TakenPages:
     """Take pages with what they need, as they are served.
 
     Args:
         scope: what belongs to it.
         into: the destination; everything lies in its folder `as-served`.
         access: how places are talked to.
-        wishes: how it is hauled; its layout does not count.
+        policy: how it is hauled; its layout does not count.
         choosing: which of what links lead to is taken, by address, date and size; None for all.
         learn: asks for the dates and sizes that rules have to know; None leaves them unknown.
         ignore_robots: whether to take also what a site asks programs not to; for one's own.
@@ -147,10 +147,10 @@ def take(
     """
     _require_same_pages(into, scope)
     taking = _Taking(
-        Taken(scope),
+        TakenPages(scope),
         into,
         access,
-        replace(wishes, layout=AsServed()),
+        replace(policy, layout=AsServed()),
         choosing or Choosing(),
         learn,
         None if ignore_robots else Robots(access),
@@ -184,10 +184,10 @@ def _require_same_pages(into: Path, scope: Scope) -> None:
 
 @dataclass(slots=True)
 class _Taking:
-    taken: Taken
+    taken: TakenPages
     into: Path
     access: Access
-    wishes: Wishes
+    policy: HaulPolicy
     choosing: Choosing
     learn: Learn | None
     robots: Robots | None
@@ -199,7 +199,7 @@ class _Taking:
     left: set[str] = field(default_factory=set)
     wanting: defaultdict[str, list[str]] = field(default_factory=lambda: defaultdict(list))
     deeper: dict[str, Role] = field(default_factory=dict)
-    rounds: Rounds = field(default_factory=Rounds)
+    rounds: MultiPassRun = field(default_factory=MultiPassRun)
     followed: int = 0
 
     def run(self) -> None:
@@ -223,7 +223,7 @@ class _Taking:
         offers = [Offer(address) for address in wanted]
         with self.watch() as observer:
             account = bring_home(
-                offers, self.into, self.access, self.wishes, command=self.command, note=self.note,
+                offers, self.into, self.access, self.policy, command=self.command, note=self.note,
                 observer=observer, stop=self.stop,
                 rounds=self.rounds,
             )  # fmt: skip
@@ -231,7 +231,7 @@ class _Taking:
         with open_receipt(self.into, account.run) as receipt:
             reasons = {row.address: row.reason for row in receipt.troubles(-1)}
         needed: dict[str, Role] = {}
-        with Held(ledger_path(self.into)) as held, FileTree(self.into) as tree:
+        with KnownFiles(ledger_path(self.into)) as held, FileTree(self.into) as tree:
             for address, role in wanted.items():
                 shown = without_secrets(address)
                 arrival = held.get(shown)
@@ -291,7 +291,7 @@ class _Taking:
         return dict.fromkeys(chosen, Role.LINK)
 
 
-def _references_in(document: Document) -> Iterator[tuple[str, Role]]:
+def _references_in(document: OfflineDocument) -> Iterator[tuple[str, Role]]:
     """Every address that a document has, with what it is for; each once for each purpose."""
     found: dict[tuple[str, Role], None] = {}
 

@@ -11,7 +11,7 @@ from willow_cart.errors import BadOption
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.access.overhearing import Exchange
+    from willow_cart.protocols.recorder import Exchange
 
 ENDINGS = (".warc", ".warc.gz")
 

@@ -1,13 +1,13 @@
 """What was: the ledger of a destination, and the receipts read from it."""
 
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
-from willow_cart.records.ledger import Held, Ledger
+from willow_cart.records.ledger import KnownFiles, Ledger
 from willow_cart.records.opening import has_ledger, ledger_path
 from willow_cart.records.receipt import (
     Chapter,
     OpenReceipt,
     Receipt,
-    Row,
+    ReceiptRow,
     RunSummary,
     open_receipt,
     read_receipt,
@@ -15,14 +15,13 @@ from willow_cart.records.receipt import (
     read_story,
 )
 from willow_cart.records.runs import LaneProgress, OwnRun, Progress, Run, Runs
-from willow_cart.records.timeline import Cell, Timeline, Wait
+from willow_cart.records.timeline import Timeline, TimelineCell, TimelineWait
 
 __all__ = [
     "TWIN",
     "Arrival",
-    "Cell",
     "Chapter",
-    "Held",
+    "KnownFiles",
     "LaneProgress",
     "Ledger",
     "Made",
@@ -32,13 +31,14 @@ __all__ = [
     "PartRecord",
     "Progress",
     "Receipt",
+    "ReceiptRow",
     "Result",
-    "Row",
     "Run",
     "RunSummary",
     "Runs",
     "Timeline",
-    "Wait",
+    "TimelineCell",
+    "TimelineWait",
     "has_ledger",
     "ledger_path",
     "open_receipt",

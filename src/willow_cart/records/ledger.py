@@ -377,7 +377,7 @@ class Ledger:
             yield row
 
 
-class Held:
+class KnownFiles:
     """What a ledger tells of the latest arrival of every address; safe for several threads.
 
     It reads by a connection of its own, so that nothing need be held and nobody waits for the one

@@ -20,7 +20,7 @@ from willow_cart.records.validation import Altered, require_result, require_run
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class ReceiptRow:
     """One file of a haul; `size` to `verdict` are of what lies here, if anything does."""
 
     number: int
@@ -93,7 +93,7 @@ class Chapter:
 
     run: int
     started: str
-    row: Row
+    row: ReceiptRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,7 +104,7 @@ class Receipt(RunSummary):
         rows: what became of each file, in the order of the haul.
     """
 
-    rows: list[Row]
+    rows: list[ReceiptRow]
 
 
 class OpenReceipt:
@@ -132,15 +132,15 @@ class OpenReceipt:
         except ValueError as error:
             raise self._ledger.altered(f"the timeline of a run: {error}") from None
 
-    def rows(self) -> Iterator[Row]:
+    def rows(self) -> Iterator[ReceiptRow]:
         """What became of each file, in the order of the haul."""
         return self._select("")
 
-    def troubles(self, most: int) -> Iterator[Row]:
+    def troubles(self, most: int) -> Iterator[ReceiptRow]:
         """What failed, was refused or is broken inside, in their order; so many at most."""
         return self._select("AND reason != ''", most)
 
-    def foremost(self, most: int) -> Iterator[Row]:
+    def foremost(self, most: int) -> Iterator[ReceiptRow]:
         """What became of so many files at most: if there are more, those with trouble come first.
 
         Nobody reads a million lines; what went wrong must not be among those left out.
@@ -156,7 +156,7 @@ class OpenReceipt:
         """The files that came out of archives."""
         return self._ledger.unpacked_in(self.summary.run)
 
-    def _select(self, condition: str, most: int = -1) -> Iterator[Row]:
+    def _select(self, condition: str, most: int = -1) -> Iterator[ReceiptRow]:
         statement = f"SELECT {_ROW} WHERE result.run = ? {condition} ORDER BY number LIMIT ?"
         for row in self._ledger.each_row(statement, self.summary.run, most):
             yield _read_row(self._ledger, row)
@@ -185,7 +185,7 @@ _STORY_INSIDE = (
 )
 
 
-def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> Row:
+def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> ReceiptRow:
     """Read a row of a receipt, of which the columns begin at some one.
 
     Raises:
@@ -195,7 +195,7 @@ def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> Row:
         require_result(row)
     except Altered as error:
         raise ledger.altered(str(error)) from None
-    return Row(*row[first:])
+    return ReceiptRow(*row[first:])
 
 
 @contextmanager

@@ -31,7 +31,7 @@ _MOST_WAITS = 500
 
 
 @dataclass(slots=True)
-class Cell:
+class TimelineCell:
     """What one lane did at one host in one step.
 
     Attributes:
@@ -44,7 +44,7 @@ class Cell:
     receiving: float = 0.0
     bytes: int = 0
 
-    def add(self, other: Cell) -> None:
+    def add(self, other: TimelineCell) -> None:
         """Count another one in."""
         self.asking += other.asking
         self.receiving += other.receiving
@@ -52,7 +52,7 @@ class Cell:
 
 
 @dataclass(frozen=True, slots=True)
-class Wait:
+class TimelineWait:
     """That a file was put off, to be asked for again.
 
     Attributes:
@@ -85,9 +85,9 @@ class Timeline:
 
     seconds: float = 0.0
     step: float = _FIRST_STEP
-    cells: dict[tuple[int, int, str], Cell] = field(default_factory=dict)
+    cells: dict[tuple[int, int, str], TimelineCell] = field(default_factory=dict)
     hosts: list[str] = field(default_factory=list)
-    waits: list[Wait] = field(default_factory=list)
+    waits: list[TimelineWait] = field(default_factory=list)
     more_waits: int = 0
 
     def __bool__(self) -> bool:
@@ -110,7 +110,7 @@ class Timeline:
         left = count or 0
         for number in range(int(since / self.step), int(until / self.step) + 1):
             begin, end = max(since, number * self.step), min(until, (number + 1) * self.step)
-            cell = self.cells.setdefault((number, lane, host), Cell())
+            cell = self.cells.setdefault((number, lane, host), TimelineCell())
             if count is None:
                 cell.asking += max(0.0, end - begin)
                 continue
@@ -120,7 +120,7 @@ class Timeline:
             cell.bytes += here
             left -= here
 
-    def add_wait(self, wait: Wait) -> None:
+    def add_wait(self, wait: TimelineWait) -> None:
         """Enter that a file was put off."""
         self._reach(wait.at)
         if len(self.waits) < _MOST_WAITS:
@@ -132,9 +132,9 @@ class Timeline:
         self.seconds = max(self.seconds, moment)
         while self.seconds >= self.step * MOST_STEPS:
             self.step *= 2
-            joined: dict[tuple[int, int, str], Cell] = {}
+            joined: dict[tuple[int, int, str], TimelineCell] = {}
             for (number, lane, host), cell in self.cells.items():
-                joined.setdefault((number // 2, lane, host), Cell()).add(cell)
+                joined.setdefault((number // 2, lane, host), TimelineCell()).add(cell)
             self.cells = joined
 
     def _told_apart(self, host: str) -> str:
@@ -178,10 +178,10 @@ class Timeline:
         try:
             kept = json.loads(text)
             cells = {
-                (number, lane, kept["hosts"][host]): Cell(*cell)
+                (number, lane, kept["hosts"][host]): TimelineCell(*cell)
                 for number, lane, host, *cell in kept.pop("cells")
             }
-            waits = [Wait(**wait) for wait in kept.pop("waits")]
+            waits = [TimelineWait(**wait) for wait in kept.pop("waits")]
             read = cls(cells=cells, waits=waits, **kept)
             read._require_possible()
         except (TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
@@ -211,7 +211,7 @@ class Timeline:
         """The lanes that did anything, in their order."""
         return sorted({lane for _, lane, _ in self.cells} | {wait.lane for wait in self.waits})
 
-    def each(self) -> Iterator[tuple[int, int, str, Cell]]:
+    def each(self) -> Iterator[tuple[int, int, str, TimelineCell]]:
         """Every cell with its step, lane and host, in the order of the steps."""
         for (number, lane, host), cell in sorted(self.cells.items()):
             yield number, lane, host, cell

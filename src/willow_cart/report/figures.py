@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from lxml.etree import _Element
 
 from willow_cart.model import Sizes
-from willow_cart.records import Cell, Timeline
-from willow_cart.report.markup import element
+from willow_cart.records import Timeline, TimelineCell
+from willow_cart.report.html import element
 from willow_cart.report.scales import even_marks, name_time, time_marks
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -32,7 +32,7 @@ _MOST_COLOURS = 6
 # Lanes are as high as there is room for.
 _HIGHEST_LANE, _LOWEST_LANE, _ALL_LANES = 22, 8, 420
 
-_Steps = dict[int, list[tuple[str, Cell]]]
+_Steps = dict[int, list[tuple[str, TimelineCell]]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +62,7 @@ class Colours:
     """
 
     def __init__(self, timeline: Timeline) -> None:
-        cells: defaultdict[str, Cell] = defaultdict(Cell)
+        cells: defaultdict[str, TimelineCell] = defaultdict(TimelineCell)
         for _, _, host, cell in timeline.each():
             cells[host].add(cell)
         order = sorted(cells, key=lambda host: (-cells[host].bytes, host))
@@ -75,7 +75,7 @@ class Colours:
             for cell in [cells[host]]
         ]
         if others := order[len(shown) :]:
-            rest = Cell()
+            rest = TimelineCell()
             for host in others:
                 rest.add(cells[host])
             name = f"{len(others):,} other hosts"

@@ -15,10 +15,10 @@ from lxml.etree import _Element
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.model import Sizes, State, label_of
-from willow_cart.records import OpenReceipt, Row, RunSummary, Timeline, open_receipt
+from willow_cart.records import OpenReceipt, ReceiptRow, RunSummary, Timeline, open_receipt
 from willow_cart.replacing import marked_with, replacing, require_output
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed
-from willow_cart.report.markup import asset, element
+from willow_cart.report.html import asset, element
 from willow_cart.units import count_of, format_duration, format_size
 
 MOST_LISTED = 20_000
@@ -233,7 +233,7 @@ def _files(receipt: OpenReceipt) -> _Element:
     return section
 
 
-def _cells(row: Row) -> list[_Element]:
+def _cells(row: ReceiptRow) -> list[_Element]:
     size = _cell("" if row.size is None else format_size(row.size))
     size.set("data-value", "" if row.size is None else str(row.size))
     when = row.arrived and f"{datetime.fromisoformat(row.arrived):%Y-%m-%d %H:%M:%S}"
@@ -280,7 +280,7 @@ def _cell(content: str | _Element) -> _Element:
     return element("td", content)
 
 
-def _state(row: Row) -> _Element:
+def _state(row: ReceiptRow) -> _Element:
     """The cell of a state: what is amiss is said, not only shown."""
     if row.reason and row.state == State.ARRIVED:
         return element("td", f"{label_of(row.state)}, broken inside", class_="bad")

@@ -17,11 +17,11 @@ from willow_cart.errors import BadOption, Incomplete
 from willow_cart.exits import Exit
 from willow_cart.jobs.audit import audit as audit_folder
 from willow_cart.jobs.audit import repair
+from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.haul import Planned
 from willow_cart.jobs.haul import haul as haul_sources
+from willow_cart.jobs.job_observer import JobObserver, Notice, stopped_by_signals
 from willow_cart.jobs.load import load as load_sources
-from willow_cart.jobs.looking import Looker
-from willow_cart.jobs.observer import JobObserver, Told, stopped_by_signals
 from willow_cart.jobs.survey import survey as survey_sources
 from willow_cart.model import Offer
 from willow_cart.requests.audit import AuditRequest
@@ -31,8 +31,8 @@ from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import LookingRequest, Request
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.requests.tables import options_of_command
-from willow_cart.scripting.options import AuditOptions, HaulOptions, SurveyOptions
+from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
+from willow_cart.scripting.keywords import AuditKeywords, HaulKeywords, SurveyKeywords
 from willow_cart.scripting.results import Audit, ErrandRun, Haul, Survey
 from willow_cart.settings import settings_for
 from willow_cart.toml_file import Table
@@ -48,13 +48,8 @@ if TYPE_CHECKING:
 Asked = TypeVar("Asked", bound=Request)
 Looked = TypeVar("Looked", bound=LookingRequest)
 
-# What functions do otherwise than by an option: their own arguments, and forms for people.
-NOT_KEYWORDS = frozenset(
-    "into cart add preview detach write_errand to_script overwrite why json csv tree".split()
-)
 
-
-def survey(*sources: Source, **options: Unpack[SurveyOptions]) -> Survey:
+def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
     """Look at what sources offer, and choose; fetches no file.
 
     Args:
@@ -69,8 +64,8 @@ def survey(*sources: Source, **options: Unpack[SurveyOptions]) -> Survey:
     request, offers = _read(SurveyRequest, sources, options)
     chosen: list[Offer] = []
 
-    def keep(looker: Looker) -> None:
-        chosen.extend(looker.chosen())
+    def keep(finder: OfferFinder) -> None:
+        chosen.extend(finder.chosen())
 
     listener = _Listener()
     done = survey_sources(request, listener, keep, offers)
@@ -87,7 +82,7 @@ def load(
     *sources: Source,
     cart: str | PathLike[str] | None = None,
     add: bool = False,
-    **options: Unpack[SurveyOptions],
+    **options: Unpack[SurveyKeywords],
 ) -> Cart:
     """Put what is chosen in a cart.
 
@@ -117,7 +112,7 @@ def haul(
     into: str | PathLike[str],
     progress: bool | None = None,
     must_arrive: bool = True,
-    **options: Unpack[HaulOptions],
+    **options: Unpack[HaulKeywords],
 ) -> Haul:
     """Bring what is chosen home: fetch with resume, check, file.
 
@@ -165,7 +160,7 @@ def _incomplete(done: Haul, unread: Sequence[str]) -> Incomplete:
     )
 
 
-def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditOptions]) -> Audit:
+def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -> Audit:
     """Check what lies in a folder against its ledger and checksum lists.
 
     Args:
@@ -247,7 +242,7 @@ class _Listener(JobObserver):
         self._progress = progress
         self.notes: list[str] = []
 
-    def note(self, event: Told) -> None:
+    def note(self, event: Notice) -> None:
         """Keep the lines that tell of an event."""
         for line in lines_of(event):
             self._keep(line)

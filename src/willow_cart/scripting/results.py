@@ -14,13 +14,13 @@ from willow_cart.cart import Cart
 from willow_cart.errands.running import ErrandPlan, StepDone
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.hauling import Account
+from willow_cart.hauling import HaulSummary
 from willow_cart.jobs.audit import code_of
 from willow_cart.jobs.receipt import PageWritten
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
 from willow_cart.packing import Packed
-from willow_cart.records import Receipt, Row, open_receipt, read_receipt
+from willow_cart.records import Receipt, ReceiptRow, open_receipt, read_receipt
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest
 from willow_cart.sources import NotEntered
@@ -109,7 +109,7 @@ class Haul:
     """
 
     into: Path
-    account: Account
+    account: HaulSummary
     notes: tuple[str, ...] = ()
 
     @property
@@ -123,7 +123,7 @@ class Haul:
         return read_receipt(self.into, self.account.run)
 
     @property
-    def troubles(self) -> list[Row]:
+    def troubles(self) -> list[ReceiptRow]:
         """The files that did not come, were refused, or are broken inside."""
         return [row for row in self.receipt.rows if row.reason]
 
@@ -153,7 +153,7 @@ class Haul:
 
     def to_frame(self) -> pd.DataFrame:
         """A row for each file, with the columns of `receipt --csv`; sizes are bytes."""
-        return _frame(Row, ([*_values(row)] for row in self.receipt.rows), {"size": "Int64"})
+        return _frame(ReceiptRow, ([*_values(row)] for row in self.receipt.rows), {"size": "Int64"})
 
     def __repr__(self) -> str:
         return f"<Haul into {self.into}: {self._brief()}>"
@@ -191,7 +191,7 @@ class Audit:
 
     folder: Path
     found: tuple[Audited, ...]
-    repaired: Account | None = None
+    repaired: HaulSummary | None = None
     notes: tuple[str, ...] = ()
 
     @property
@@ -273,7 +273,7 @@ class ErrandRun:
 def _line_of(done: StepDone) -> str:
     """What a step came to, in a line."""
     match done.result, done.step.request:
-        case Account() as account, _:
+        case HaulSummary() as account, _:
             return unpacked_line(account)
         case Combined() as combined, CombineRequest() as request:
             return combined_line(combined, request.to)
@@ -284,12 +284,14 @@ def _line_of(done: StepDone) -> str:
     return f"{done.step}: {'failed' if done.exit_code else 'done'}"
 
 
-def _values(row: Row) -> Iterator[object]:
+def _values(row: ReceiptRow) -> Iterator[object]:
     return (getattr(row, each.name) for each in fields(row))
 
 
 def _frame(
-    columns: type[Row] | Sequence[str], rows: Iterable[Sequence[object]], kinds: dict[str, str]
+    columns: type[ReceiptRow] | Sequence[str],
+    rows: Iterable[Sequence[object]],
+    kinds: dict[str, str],
 ) -> pd.DataFrame:
     import pandas as pd  # only who uses it waits for it
 

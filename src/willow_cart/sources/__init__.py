@@ -1,17 +1,24 @@
 """What places offer: lists, tables, pages, folders, feeds, sitemaps, and files by themselves."""
 
 from willow_cart.sources.asking import ask_sizes
+from willow_cart.sources.discover import look, look_through
+from willow_cart.sources.discovery import (
+    Discovery,
+    DiscoveryOptions,
+    NotEntered,
+    PagePart,
+    PageRules,
+    Why,
+)
 from willow_cart.sources.listing import Kind
-from willow_cart.sources.look import look, look_through
-from willow_cart.sources.looking import Look, Looking, NotEntered, PageRules, Part, Why
 
 __all__ = [
+    "Discovery",
+    "DiscoveryOptions",
     "Kind",
-    "Look",
-    "Looking",
     "NotEntered",
+    "PagePart",
     "PageRules",
-    "Part",
     "Why",
     "ask_sizes",
     "look",

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from willow_cart.access import Access
-from willow_cart.access.inside import Inside
 from willow_cart.addresses import take_inside
 from willow_cart.model import Offer
+from willow_cart.protocols import Access
+from willow_cart.protocols.inside import Inside
 
 ZIP = b"PK\x03\x04"
 """How a zip archive begins (PKWARE, APPNOTE 6.3, 4.3.7)."""

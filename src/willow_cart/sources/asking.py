@@ -5,16 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from willow_cart.access import ONCE_MORE, Access
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import extension_of
-from willow_cart.model import Offer, Trouble
+from willow_cart.model import Issue, Offer
+from willow_cart.protocols import ONCE_MORE, Access
 from willow_cart.redaction import without_secrets
 
 
 def ask_sizes(
     offers: Sequence[Offer], access: Access, lanes: int
-) -> tuple[list[Offer], list[Trouble]]:
+) -> tuple[list[Offer], list[Issue]]:
     """Ask for the size and date of every offer that lacks one of them; fetches no file.
 
     An offer whose address does not say what it is gets the name that its server has for it.
@@ -24,13 +24,13 @@ def ask_sizes(
     """
     from concurrent.futures import ThreadPoolExecutor  # only who asks pays for it
 
-    def ask(offer: Offer) -> Offer | Trouble:
+    def ask(offer: Offer) -> Offer | Issue:
         if offer.size is not None and offer.modified is not None:
             return offer
         try:
             facts = access.retrier.run(lambda: access.ask(offer.address), ONCE_MORE)
         except TransferFailed as error:
-            return Trouble(without_secrets(offer.address), error.why)
+            return Issue(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length
         name = offer.name
         if name is None and facts.file_name and not extension_of(offer.file_name):
@@ -44,7 +44,7 @@ def ask_sizes(
         # Whoever interrupts does not want the rest to be asked first.
         pool.shutdown(cancel_futures=True)
     learnt = [
-        offer if isinstance(answer, Trouble) else answer
+        offer if isinstance(answer, Issue) else answer
         for offer, answer in zip(offers, answers, strict=True)
     ]
-    return learnt, [answer for answer in answers if isinstance(answer, Trouble)]
+    return learnt, [answer for answer in answers if isinstance(answer, Issue)]

@@ -7,13 +7,13 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from urllib.parse import urljoin
 
-from willow_cart.access import Access
-from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import looks_like_address, normalise
-from willow_cart.checks import Entry, is_checksum_line, read_checksum_list
-from willow_cart.checks.lists import is_bare_checksum
-from willow_cart.errors import NotWhatWasMeant, TransferFailed
-from willow_cart.model import Offer, Trouble
+from willow_cart.checks import ListedChecksum, is_checksum_line, read_checksum_list
+from willow_cart.checks.checksum_files import is_bare_checksum
+from willow_cart.errors import TransferFailed, VerificationError
+from willow_cart.model import Issue, Offer
+from willow_cart.protocols import Access
+from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.fetching import read_text
 
@@ -39,10 +39,10 @@ class FoundList:
     """
 
     place: str
-    entries: tuple[Entry, ...]
+    entries: tuple[ListedChecksum, ...]
 
 
-def read_lists(places: Iterable[str], access: Access) -> tuple[list[Entry], list[Trouble]]:
+def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecksum], list[Issue]]:
     """Read checksum lists.
 
     Args:
@@ -55,13 +55,13 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[Entry], list
     Raises:
         UnreadableSource, TransferFailed: one of them cannot be read at all.
     """
-    entries: list[Entry] = []
-    troubles: list[Trouble] = []
+    entries: list[ListedChecksum] = []
+    troubles: list[Issue] = []
     for place in places:
         text = read_text(place, access)
         shown = without_secrets(normalise(place)) if looks_like_address(place) else place
         for item in read_checksum_list(text, shown):
-            if isinstance(item, Entry):
+            if isinstance(item, ListedChecksum):
                 entries.append(item)
             else:
                 troubles.append(item)
@@ -107,7 +107,7 @@ def _read(address: str, access: Access) -> FoundList | None:
     """A list at an address; None if there is none, whatever there is instead."""
     try:
         _, content = fetch_whole(address, access, _LARGEST)
-    except (TransferFailed, NotWhatWasMeant):
+    except (TransferFailed, VerificationError):
         return None
     text = content.decode("utf-8", "replace")
     first = next((line.strip() for line in text.splitlines() if line.strip()), "")
@@ -115,5 +115,5 @@ def _read(address: str, access: Access) -> FoundList | None:
         return None
     shown = without_secrets(address)
     items = read_checksum_list(text, shown)
-    entries = tuple(item for item in items if isinstance(item, Entry))
+    entries = tuple(item for item in items if isinstance(item, ListedChecksum))
     return FoundList(shown, entries) if entries else None

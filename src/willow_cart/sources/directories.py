@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from urllib.parse import unquote_to_bytes, urlsplit
 
-from willow_cart.access import Directory, Entry, FolderEntries
 from willow_cart.addresses import WEB, name_of, scheme_of
 from willow_cart.errors import TransferFailed, UnreadableSource
 from willow_cart.model import Offer
+from willow_cart.protocols import DirectoryEntry, DirectoryLister, FolderEntries
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
 
@@ -25,7 +25,7 @@ def has_wildcard(address: str) -> bool:
 
 
 def list_directory(
-    directory: Directory, address: str, source: str, *, listed: bool = False
+    directory: DirectoryLister, address: str, source: str, *, listed: bool = False
 ) -> Listing:
     """List what an address stands for: a folder, a file, or all that its wildcards match.
 
@@ -53,7 +53,7 @@ def list_directory(
     return _listing(folder_of(address), FolderEntries([entry]), source)
 
 
-def expand_wildcards(directory: Directory, address: str) -> tuple[str, FolderEntries]:
+def expand_wildcards(directory: DirectoryLister, address: str) -> tuple[str, FolderEntries]:
     """Everything that an address with `*` and `?` stands for, level by level.
 
     Returns:
@@ -74,8 +74,8 @@ def expand_wildcards(directory: Directory, address: str) -> tuple[str, FolderEnt
 
 
 def _matching(
-    directory: Directory, folder: str, segment: str, problems: list[str]
-) -> Iterator[Entry]:
+    directory: DirectoryLister, folder: str, segment: str, problems: list[str]
+) -> Iterator[DirectoryEntry]:
     if not _is_pattern(segment):
         if entry := directory.find(folder + segment):
             yield entry
@@ -108,7 +108,7 @@ def _listing(folder: str, found: FolderEntries, source: str) -> Listing:
     return listing
 
 
-def _what_is_near(directory: Directory, address: str) -> str:
+def _what_is_near(directory: DirectoryLister, address: str) -> str:
     """Names that do exist beside one that does not."""
     try:
         entries = directory.entries(folder_of(address)).entries

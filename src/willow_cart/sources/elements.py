@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from willow_cart.access.safe_xml import Element
+from willow_cart.safe_xml import Element
 
 __all__ = ["Element", "words_of"]
 

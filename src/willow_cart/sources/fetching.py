@@ -5,11 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.access import Access
-from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import BEGINNINGS, looks_like_address, normalise, scheme_of
 from willow_cart.errors import TransferFailed, UnreadableSource, plainly
 from willow_cart.named_files import open_named
+from willow_cart.protocols import Access
+from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 
 LARGEST_LIST = 1 << 30
@@ -20,7 +20,7 @@ def read_text(place: str, access: Access) -> str:
     """Read a text from a path or an address, as UTF-8; what is none is replaced.
 
     Raises:
-        NotUnderstood: it is not to be had, or too large for what it should be.
+        UsageError: it is not to be had, or too large for what it should be.
     """
     if not looks_like_address(place):
         return read_file(place).decode("utf-8", "replace")

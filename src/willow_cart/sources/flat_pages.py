@@ -11,7 +11,7 @@ from html.parser import HTMLParser
 
 from lxml import etree
 
-from willow_cart.access.safe_xml import Element
+from willow_cart.safe_xml import Element
 
 _DEEPEST = 200
 

@@ -8,14 +8,14 @@ from urllib.parse import quote
 
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise
 from willow_cart.checks import read_checksum_list
-from willow_cart.errors import NotUnderstood, UnreadableSource
-from willow_cart.model import Offer, Trouble
+from willow_cart.errors import UnreadableSource, UsageError
+from willow_cart.model import Issue, Offer
 
 # Bytes that are not UTF-8, as they are left in a text.
 _NOT_UTF8 = re.compile("[\udc80-\udcff]")
 
 
-def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
+def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
     """Read a list of addresses, line by line.
 
     One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
@@ -27,7 +27,7 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
     number = 0
     for line_number, raw in enumerate(lines, 1):
         if not raw.isascii() and _NOT_UTF8.search(raw):
-            yield Trouble(f"{place}, line {line_number}", "is not UTF-8; save it as UTF-8")
+            yield Issue(f"{place}, line {line_number}", "is not UTF-8; save it as UTF-8")
             continue
         line = re.sub(r"(?:^|\s)#.*", "", raw).strip()
         if not line:
@@ -36,8 +36,8 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Trouble]:
             for offer in offers_from(line, place, number):
                 number = offer.number
                 yield offer
-        except NotUnderstood as error:
-            yield Trouble(f"{place}, line {line_number}", str(error))
+        except UsageError as error:
+            yield Issue(f"{place}, line {line_number}", str(error))
 
 
 def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
@@ -55,7 +55,7 @@ def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
         yield Offer(address=normalise(address), source=place, number=number)
 
 
-def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Trouble]:
+def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Issue]:
     """The files that a checksum list names, with the checksums that it promises.
 
     Args:
@@ -76,7 +76,7 @@ def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Off
     folder = normalise(beside).rpartition("/")[0]
     number = 0
     for item in read_checksum_list("".join(lines), place):
-        if isinstance(item, Trouble):
+        if isinstance(item, Issue):
             yield item
             continue
         number += 1

@@ -11,8 +11,8 @@ from dataclasses import dataclass
 
 from lxml import etree
 
-from willow_cart.access.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.safe_xml import BrokenXml, Element, parse_safely
 from willow_cart.sources.flat_pages import parse_flat
 from willow_cart.sources.references import Resolver
 

@@ -9,9 +9,9 @@ from dataclasses import replace
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
+from willow_cart.sources.discovery import PagePart, PageRules
 from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing, folder_below
-from willow_cart.sources.looking import PageRules, Part
 from willow_cart.sources.markup import Page
 from willow_cart.sources.references import sources_in_set
 from willow_cart.sources.selectors import read_selector
@@ -19,25 +19,29 @@ from willow_cart.sources.tables import Tables
 
 # `link` relations that lead to no file (WHATWG HTML, "Link types").
 _HINTS = frozenset({"dns-prefetch", "preconnect", "pingback"})
-_PRELOADED = {"style": Part.STYLES, "font": Part.STYLES, "script": Part.SCRIPTS,
-              "image": Part.IMAGES, "audio": Part.MEDIA, "video": Part.MEDIA,
-              "track": Part.MEDIA}  # fmt: skip
+_PRELOADED = {"style": PagePart.STYLES, "font": PagePart.STYLES, "script": PagePart.SCRIPTS,
+              "image": PagePart.IMAGES, "audio": PagePart.MEDIA, "video": PagePart.MEDIA,
+              "track": PagePart.MEDIA}  # fmt: skip
 _REFRESH = re.compile(r"\s*[\d.]+\s*[;,]?\s*(?:url\s*=\s*)?[\"']?([^\"']+)", re.IGNORECASE)
 _HREF_IN_SVG = "{http://www.w3.org/1999/xlink}href"
 
 # One attribute, one kind of reference.
 _SIMPLE = {
-    "a": (("href", Part.LINKS),),
-    "area": (("href", Part.LINKS),),
-    "iframe": (("src", Part.LINKS),),
-    "frame": (("src", Part.LINKS),),
-    "video": (("src", Part.MEDIA), ("poster", Part.IMAGES)),
-    "audio": (("src", Part.MEDIA),),
-    "track": (("src", Part.MEDIA),),
-    "embed": (("src", Part.MEDIA),),
-    "object": (("data", Part.MEDIA),),
-    "script": (("src", Part.SCRIPTS),),
-    "image": (("href", Part.IMAGES), (_HREF_IN_SVG, Part.IMAGES), ("xlink:href", Part.IMAGES)),
+    "a": (("href", PagePart.LINKS),),
+    "area": (("href", PagePart.LINKS),),
+    "iframe": (("src", PagePart.LINKS),),
+    "frame": (("src", PagePart.LINKS),),
+    "video": (("src", PagePart.MEDIA), ("poster", PagePart.IMAGES)),
+    "audio": (("src", PagePart.MEDIA),),
+    "track": (("src", PagePart.MEDIA),),
+    "embed": (("src", PagePart.MEDIA),),
+    "object": (("data", PagePart.MEDIA),),
+    "script": (("src", PagePart.SCRIPTS),),
+    "image": (
+        ("href", PagePart.IMAGES),
+        (_HREF_IN_SVG, PagePart.IMAGES),
+        ("xlink:href", PagePart.IMAGES),
+    ),
 }
 _HEADINGS = frozenset({"h1", "h2", "h3", "h4", "h5", "h6", "caption"})
 _TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
@@ -104,7 +108,7 @@ def _references_on(
                 yield address, element, heading
 
 
-def _references(element: Element) -> Iterator[tuple[Part, str]]:
+def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
     """What an element refers to, and as what."""
     tag = element.tag
     assert isinstance(tag, str)
@@ -122,32 +126,32 @@ def _references(element: Element) -> Iterator[tuple[Part, str]]:
     elif tag == "meta":
         refreshes = (element.get("http-equiv") or "").lower() == "refresh"
         if refreshes and (match := _REFRESH.match(element.get("content") or "")):
-            yield Part.LINKS, match[1]
+            yield PagePart.LINKS, match[1]
     elif (element.get("type") or "").lower() == "image" and (reference := element.get("src")):
-        yield Part.IMAGES, reference
+        yield PagePart.IMAGES, reference
 
 
-def _pictured(element: Element) -> Iterator[tuple[Part, str]]:
+def _pictured(element: Element) -> Iterator[tuple[PagePart, str]]:
     """What an `img` or a `source` refers to; a source may be a sound's as well as a picture's."""
     parent = element.getparent()
     pictured = element.tag == "img" or (parent is not None and parent.tag == "picture")
-    part = Part.IMAGES if pictured else Part.MEDIA
+    part = PagePart.IMAGES if pictured else PagePart.MEDIA
     if reference := element.get("src"):
         yield part, reference
     for reference in sources_in_set(element.get("srcset") or ""):
         yield part, reference
 
 
-def _part_of_link(element: Element, relations: set[str]) -> Part:
+def _part_of_link(element: Element, relations: set[str]) -> PagePart:
     if "stylesheet" in relations:
-        return Part.STYLES
+        return PagePart.STYLES
     if any("icon" in relation for relation in relations):
-        return Part.IMAGES
+        return PagePart.IMAGES
     if "modulepreload" in relations:
-        return Part.SCRIPTS
+        return PagePart.SCRIPTS
     if relations & {"preload", "prefetch"}:
-        return _PRELOADED.get((element.get("as") or "").lower(), Part.LINKS)
-    return Part.LINKS
+        return _PRELOADED.get((element.get("as") or "").lower(), PagePart.LINKS)
+    return PagePart.LINKS
 
 
 def _text_of(element: Element) -> str:

@@ -5,11 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
-from willow_cart.access import Access, Unchanged
-from willow_cart.access.http_rules import HOW_TO_SIGN_IN
-from willow_cart.access.kept_answers import Keep, ReadDelivery
-from willow_cart.access.safe_xml import local_name
-from willow_cart.access.whole import LARGEST_DOCUMENT, read_whole
 from willow_cart.checks.soft_failures import (
     BEGINNING,
     PAGE_TYPES,
@@ -18,10 +13,16 @@ from willow_cart.checks.soft_failures import (
     title_of,
 )
 from willow_cart.errors import BadAddress, UnreadableSource
-from willow_cart.model import Facts
+from willow_cart.model import Metadata
+from willow_cart.protocols import Access, Unchanged
+from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.kept_answers import Keep, ReadDelivery
+from willow_cart.protocols.read_all import LARGEST_DOCUMENT, read_whole
 from willow_cart.redaction import without_secrets
+from willow_cart.safe_xml import local_name
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.directories import list_directory
+from willow_cart.sources.discovery import PageRules
 from willow_cart.sources.folders import (
     is_folder_index,
     read_folder,
@@ -30,12 +31,11 @@ from willow_cart.sources.folders import (
     require_folder_address,
 )
 from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap, looks_like_xml
-from willow_cart.sources.looking import PageRules
 from willow_cart.sources.markup import open_page, parse_xml
 from willow_cart.sources.pages import read_page
 from willow_cart.sources.references import Resolver
 
-Answer = tuple[Facts, bytes] | None
+Answer = tuple[Metadata, bytes] | None
 """What a place answers, where that may list something; None for a file."""
 
 
@@ -84,7 +84,7 @@ def _fetch(
             delivery.close()
 
 
-def _not_a_listing(address: str, facts: Facts) -> UnreadableSource:
+def _not_a_listing(address: str, facts: Metadata) -> UnreadableSource:
     return UnreadableSource(
         without_secrets(address),
         f"the server answers with {facts.media_type or 'a document'}, not with a listing that can"
@@ -154,7 +154,7 @@ class Reader:
         return listing
 
     def understand(
-        self, content: bytes, facts: Facts, kind: Kind | None, source: str
+        self, content: bytes, facts: Metadata, kind: Kind | None, source: str
     ) -> Listing | None:
         """List what a document refers to; None if it turns out to be a file.
 
@@ -191,14 +191,14 @@ class Reader:
         listing.following = listing.following or _next_in_header(facts)
         return listing
 
-    def _read_xml_folder(self, content: bytes, facts: Facts, shown: str, source: str) -> Listing:
+    def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
         listing = read_xml_folder(parse_xml(content, shown), facts.address, source)
         if listing is None:
             raise UnreadableSource(shown, "not a folder index", "give another --as, or none")
         return listing
 
 
-def _may_list(facts: Facts) -> bool:
+def _may_list(facts: Metadata) -> bool:
     """Whether an answer is of a kind that is read; what a server wants stored is a file."""
     if facts.attachment:
         return False
@@ -213,7 +213,7 @@ def _may_list(facts: Facts) -> bool:
     return is_xml and media_type != "image/svg+xml"
 
 
-def _kind_of(content: bytes, facts: Facts) -> Kind | None:
+def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
     """What a document is, by what the server says and by how it begins."""
     if facts.media_type in PAGE_TYPES:
         return Kind.PAGE
@@ -227,7 +227,7 @@ def _kind_of(content: bytes, facts: Facts) -> Kind | None:
     return Kind.PAGE if looks_like_page(beginning) else None
 
 
-def _require_let_in(asked: str, facts: Facts, content: bytes) -> None:
+def _require_let_in(asked: str, facts: Metadata, content: bytes) -> None:
     """Refuse a page for signing in that comes instead of the one that was asked for.
 
     Raises:
@@ -244,7 +244,7 @@ def _require_let_in(asked: str, facts: Facts, content: bytes) -> None:
         )
 
 
-def _next_in_header(facts: Facts) -> str | None:
+def _next_in_header(facts: Metadata) -> str | None:
     try:
         return Resolver(facts.address).resolve(facts.following or "")
     except BadAddress:

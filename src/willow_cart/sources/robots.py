@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from urllib.robotparser import RobotFileParser
 
-from willow_cart.access import Access
-from willow_cart.access.whole import fetch_whole
 from willow_cart.addresses import origin_of
 from willow_cart.errors import NotServed, TransferFailed
+from willow_cart.protocols import Access
+from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.version import __version__
 
 AGENT = f"willow-cart/{__version__}"

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
-from willow_cart.access.safe_xml import local_name
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
+from willow_cart.safe_xml import local_name
 from willow_cart.sources.elements import Element
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.references import Resolver

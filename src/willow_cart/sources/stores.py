@@ -11,19 +11,19 @@ from collections.abc import Iterator
 from itertools import count, islice
 from urllib.parse import unquote
 
-from willow_cart.access import Entry, Store
 from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of
 from willow_cart.choosing.patterns import literal_beginning, matcher
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Offer
+from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
+from willow_cart.sources.discovery import DEEPEST, Discovery, DiscoveryOptions, NotEntered, Why
 
 _MOST_NEAR = 5
 
 
 def offers_in_store(
-    store: Store, address: str, looking: Looking, found: Look, source: str
+    store: ObjectStore, address: str, looking: DiscoveryOptions, found: Discovery, source: str
 ) -> Iterator[Offer]:
     """Everything that an address in a bucket stands for.
 
@@ -77,7 +77,12 @@ class _StoreWalk:
     """Goes through the keys below one address."""
 
     def __init__(
-        self, store: Store, address: str, looking: Looking, found: Look, source: str
+        self,
+        store: ObjectStore,
+        address: str,
+        looking: DiscoveryOptions,
+        found: Discovery,
+        source: str,
     ) -> None:
         self._store = store
         self._looking = looking
@@ -96,7 +101,7 @@ class _StoreWalk:
         """The key of an object, or the beginning of keys."""
         return unquote(address.partition("?")[0][len(self.bucket) :])
 
-    def offer(self, entry: Entry, top: str) -> Offer:
+    def offer(self, entry: DirectoryEntry, top: str) -> Offer:
         """An object as an offer, its folders as seen from a prefix that ends in a slash."""
         if top != self._top:
             self._top, self._cut = top, len(self.bucket)

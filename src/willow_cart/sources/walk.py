@@ -8,14 +8,14 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from urllib.parse import unquote
 
-from willow_cart.access import Access
-from willow_cart.access.kept_answers import Keep
 from willow_cart.addresses import WEB, normalise, scheme_of
-from willow_cart.errors import NotUnderstood, TransferFailed, UnreadableSource, WillowCartError
-from willow_cart.model import Facts, Offer, Trouble
+from willow_cart.errors import TransferFailed, UnreadableSource, UsageError, WillowCartError
+from willow_cart.model import Issue, Metadata, Offer
+from willow_cart.protocols import Access
+from willow_cart.protocols.kept_answers import Keep
 from willow_cart.redaction import without_secrets
+from willow_cart.sources.discovery import DEEPEST, Discovery, DiscoveryOptions, NotEntered, Why
 from willow_cart.sources.listing import Kind, Listing, folder_below
-from willow_cart.sources.looking import DEEPEST, Look, Looking, NotEntered, Why
 from willow_cart.sources.reading import Answer, Reader
 from willow_cart.sources.robots import Robots
 
@@ -41,8 +41,8 @@ class Walk:
     def __init__(
         self,
         access: Access,
-        looking: Looking,
-        found: Look,
+        looking: DiscoveryOptions,
+        found: Discovery,
         source: str,
         *,
         answer: Callable[[str], Answer] | None = None,
@@ -66,7 +66,7 @@ class Walk:
 
         Raises:
             TransferFailed: it does not answer.
-            NotUnderstood: what it answers cannot be read.
+            UsageError: what it answers cannot be read.
         """
         listing = self._reader.read(
             address, self._looking.kind, self._source, self._answer, self._keep
@@ -92,10 +92,10 @@ class Walk:
             media_type: what it looks like, unless the person has said what it is.
 
         Raises:
-            NotUnderstood: it cannot be read.
+            UsageError: it cannot be read.
         """
         base = normalise(self._looking.base) if self._looking.base else ""
-        facts = Facts(base, media_type=media_type)
+        facts = Metadata(base, media_type=media_type)
         listing = self._reader.understand(content, facts, self._looking.kind, self._source)
         if listing is None:
             raise UnreadableSource(
@@ -130,7 +130,7 @@ class Walk:
             try:
                 read = self._reader.read(following, listing.kind, self._source)
             except WillowCartError as error:
-                self._found.troubles.append(Trouble(error.thing, error.why))
+                self._found.troubles.append(Issue(error.thing, error.why))
                 return
             if read is None:
                 return
@@ -202,8 +202,8 @@ class Walk:
             address, reading = ahead.popleft()
             try:
                 listing = reading.result()
-            except (TransferFailed, NotUnderstood) as error:
-                self._found.troubles.append(Trouble(error.thing, error.why))
+            except (TransferFailed, UsageError) as error:
+                self._found.troubles.append(Issue(error.thing, error.why))
                 continue
             if listing is not None and self._is_new(address, listing, above):
                 yield from self._series(listing, pool, level, above)
@@ -248,10 +248,10 @@ class Walk:
 
     def _note_oddities(self, listing: Listing) -> None:
         place = without_secrets(listing.address) or self._source
-        self._found.troubles += [Trouble(place, each) for each in listing.problems]
+        self._found.troubles += [Issue(place, each) for each in listing.problems]
         if listing.relative:
             self._found.troubles.append(
-                Trouble(
+                Issue(
                     place,
                     f"{listing.relative:,} of its links are relative, and nobody knows to what;"
                     " give the page's address with --base",

@@ -238,7 +238,7 @@ def _left_by(stem: str) -> tuple[int, str | None]:
         return 0, None
 
 
-# The same as in `willow_cart.access.whole_head`, which cannot come along.
+# The same as in `willow_cart.protocols.whole_head`, which cannot come along.
 class _WholeHead(http.client.HTTPResponse):
     """An answer of which a head without its last, empty line is none (RFC 9112, 2.1 and 8)."""
 

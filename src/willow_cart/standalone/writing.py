@@ -10,10 +10,10 @@ from pprint import pformat
 
 from willow_cart.addresses import is_inside, scheme_of
 from willow_cart.filing import Layout, make_plan
-from willow_cart.model import Offer, Trouble
+from willow_cart.model import Issue, Offer
+from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import holds_secret, without_secrets
 from willow_cart.replacing import marked_with, replacing
-from willow_cart.shelf import Shelf
 
 _IS_SCRIPT = marked_with(b"# Made by willow-cart, ")
 
@@ -25,7 +25,7 @@ _SPOKEN = ("http", "https", "ftp", "ftps")
 
 def write_script(
     offers: Iterable[Offer], path: Path, made: datetime, *, overwrite: bool = False
-) -> tuple[int, list[Trouble]]:
+) -> tuple[int, list[Issue]]:
     """Write a file that brings offers home by itself.
 
     Paths are those that a haul gives them in the layout of a tree. The file has no sign-ins, and
@@ -45,12 +45,12 @@ def write_script(
     """
     troubles = []
     rows = []
-    for filed in make_plan(Shelf(offers), Layout.TREE):
+    for filed in make_plan(OfferStore(offers), Layout.TREE):
         offer = filed.offer
         urls = [each for each in (offer.address, *offer.mirrors) if _is_brought(each)]
         if not urls:
             why = "is not brought by a script: it needs willow-cart, or its address holds a secret"
-            troubles.append(Trouble(without_secrets(offer.address), why))
+            troubles.append(Issue(without_secrets(offer.address), why))
             continue
         checksums = [*map(str, offer.checksums)]
         rows.append({"path": filed.path, "urls": urls, "size": offer.size, "checksums": checksums})

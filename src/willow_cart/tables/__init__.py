@@ -1,6 +1,6 @@
 """Tables that were hauled, put together into one."""
 
 from willow_cart.tables.combining import Combined, Combining, combine
-from willow_cart.tables.reading import TableFile
+from willow_cart.tables.table_files import TableFile
 
 __all__ = ["Combined", "Combining", "TableFile", "combine"]

@@ -15,10 +15,10 @@ from typing import Any
 
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.exits import Exit
-from willow_cart.model import Trouble
+from willow_cart.model import Issue
 from willow_cart.tables.output import SOURCE, Output
-from willow_cart.tables.reading import Reading, TableFile, read_rows
-from willow_cart.tables.types import Column, Type, Value, convert
+from willow_cart.tables.table_files import Reading, TableFile, read_rows
+from willow_cart.tables.types import TableColumn, Type, Value, convert
 from willow_cart.units import count_of
 
 _MOST_FIRST = 5
@@ -98,7 +98,7 @@ class Combined:
     first: list[Sequence[Value]] = field(default_factory=list)
     dialects: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
-    troubles: list[Trouble] = field(default_factory=list)
+    troubles: list[Issue] = field(default_factory=list)
 
     @property
     def exit_code(self) -> Exit:
@@ -112,7 +112,7 @@ class _Seen:
 
     file: TableFile
     reading: Reading
-    columns: list[Column]
+    columns: list[TableColumn]
 
     @property
     def names(self) -> list[str]:
@@ -150,7 +150,7 @@ def combine(
         try:
             seen.append(_look_through(file, wish))
         except NoTable as error:
-            combined.troubles.append(Trouble(error.thing, error.why))
+            combined.troubles.append(Issue(error.thing, error.why))
     combined.files = len(seen)
     if combined.troubles and not seen:
         return combined  # there is nothing to write, and what is there stays
@@ -188,13 +188,13 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
     reading = next(parts)
     assert isinstance(reading, Reading), "it comes first"
     decimal = reading.dialect.decimal if reading.dialect else "."
-    columns = [Column(decimal) for _ in reading.header]
+    columns = [TableColumn(decimal) for _ in reading.header]
     for batch in parts:
         assert isinstance(batch, list), "rows come behind it"
         for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
             column.look_at(cells)
     for value in file.parts.values():
-        columns.append(Column())
+        columns.append(TableColumn())
         columns[-1].look_at([value])
     return _Seen(file, reading, columns)
 
@@ -266,7 +266,7 @@ def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -
     """What the columns of the whole hold, and what is to be said of some cells."""
     types = dict.fromkeys(names, Type.EMPTY)
     wanted = {name.casefold(): name for name in names}
-    by_name: dict[str, list[tuple[_Seen, Column]]] = {name: [] for name in names}
+    by_name: dict[str, list[tuple[_Seen, TableColumn]]] = {name: [] for name in names}
     for each in seen:
         for own, column in zip(each.names, each.columns, strict=True):
             if (name := wanted.get(own.casefold())) is not None:
@@ -278,7 +278,7 @@ def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -
     return types
 
 
-def _spoilers(name: str, columns: Sequence[tuple[_Seen, Column]]) -> Iterator[str]:
+def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterator[str]:
     """What turned a column into text that holds something else in most tables."""
     kinds = Counter(column.type for _, column in columns if column.type is not Type.EMPTY)
     usual, count = kinds.most_common(1)[0]

@@ -9,7 +9,7 @@ from typing import Any
 
 from willow_cart.errors import CannotStore, NoTable
 from willow_cart.tables.output import SOURCE, Output, require_source
-from willow_cart.tables.reading import TableFile
+from willow_cart.tables.table_files import TableFile
 from willow_cart.tables.types import Type, Value
 
 # What holds nothing so far may hold anything later; times are text, in an order that sorts, and

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, ClassVar, Self
 
 from willow_cart.errors import NoTable
-from willow_cart.tables.reading import TableFile
+from willow_cart.tables.table_files import TableFile
 from willow_cart.tables.types import Type, Value
 
 SOURCE = "source_file"

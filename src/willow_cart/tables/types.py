@@ -53,7 +53,7 @@ class Type(IntEnum):
 
 
 @dataclass(slots=True)
-class Column:
+class TableColumn:
     """What is known of a column in one file.
 
     Attributes:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.archives import LeftOut
-from willow_cart.errors import InternalError, TryAgain, WillowCartError
+from willow_cart.errors import InternalError, TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.records import Result
 
@@ -90,7 +90,7 @@ class Observer:
     def received(self, lane: int, count: int) -> None:
         """A lane has received and written another `count` bytes."""
 
-    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
         """A lane has put a file off for `pause` seconds."""
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:

@@ -7,7 +7,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from willow_cart.errors import StrangeAnswer, TookTooLong, TooSlow
+from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
 from willow_cart.units import format_duration, format_size
 
 # A file is not called slow before so many seconds: the beginning says nothing.
@@ -28,13 +28,13 @@ class Pace:
     jitter: float = 0.0
     speed_cap: int | None = None
 
-    def gap_after(self, chance: float) -> float:
+    def gap_after(self, random_value: float) -> float:
         """The gap after a start.
 
         Args:
-            chance: a random number from 0 to 1.
+            random_value: a random number from 0 to 1.
         """
-        return self.gap * (1 + self.jitter * (2 * chance - 1))
+        return self.gap * (1 + self.jitter * (2 * random_value - 1))
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,10 +55,10 @@ class Limits:
         """Refuse what is larger than allowed, announced or come.
 
         Raises:
-            StrangeAnswer: it is.
+            ProtocolError: it is.
         """
         if self.largest is not None and size > self.largest:
-            raise StrangeAnswer(
+            raise ProtocolError(
                 thing,
                 f"is larger than {format_size(self.largest)}",
                 "give a larger --largest if you want it",
@@ -123,7 +123,7 @@ class Meter:
             is_whole: whether that is all; what is here was not too slow.
 
         Raises:
-            StrangeAnswer, TookTooLong, TooSlow: it goes beyond a limit.
+            ProtocolError, TookTooLong, TooSlow: it goes beyond a limit.
         """
         self._limits.require_size(self._thing, size)
         self._received += received

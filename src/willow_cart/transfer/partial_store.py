@@ -8,13 +8,13 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import replace
 
-from willow_cart.access import Delivery, Joining
 from willow_cart.checks import read_checksum
 from willow_cart.destination import PARTIAL, Destination
-from willow_cart.model import Facts, Offer, Origin
+from willow_cart.model import Metadata, Offer, Origin
+from willow_cart.protocols import Download, Resumability
 from willow_cart.records import PartRecord
 from willow_cart.redaction import without_secrets
-from willow_cart.transfer.partials import Partial, Piece
+from willow_cart.transfer.partials import PartialFile, Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in
 from willow_cart.transfer.spans import Spans
 
@@ -60,7 +60,7 @@ class PartialStore:
                 finally:
                     os.close(file)
 
-    def begin(self, offer: Offer, delivery: Delivery) -> Partial:
+    def begin(self, offer: Offer, delivery: Download) -> PartialFile:
         """Start an empty one for a delivery.
 
         Its name is made of the address and the version, so that bytes of two versions never meet
@@ -73,20 +73,20 @@ class PartialStore:
         return self._make(name, offer, facts, delivery.joining, Spans())
 
     def _make(
-        self, name: str, offer: Offer, facts: Facts, joining: Joining, spans: Spans
-    ) -> Partial:
+        self, name: str, offer: Offer, facts: Metadata, joining: Resumability, spans: Spans
+    ) -> PartialFile:
         algorithms = (each.algorithm for each in (*offer.checksums, *facts.checksums))
-        return Partial(
+        return PartialFile(
             self._destination, name, facts, joining, algorithms, spans=spans, boot=self._boot
         )
 
-    def find(self, offer: Offer) -> Partial | None:
+    def find(self, offer: Offer) -> PartialFile | None:
         """The one that an earlier run left of an offer, if it can be gone on with."""
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
-        joining = Joining(record.joining)
-        if joining is Joining.BLIND and not offer.checksums:
+        joining = Resumability(record.joining)
+        if joining is Resumability.BLIND and not offer.checksums:
             return None  # an earlier haul had a checksum to prove the joined parts; this has none
         try:
             with self._destination.read_partial(record.file) as file:
@@ -100,12 +100,12 @@ class PartialStore:
         promised = tuple(
             replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
         )
-        facts = Facts(record.final_address, record.length, record.validators, checksums=promised)
+        facts = Metadata(record.final_address, record.length, record.validators, checksums=promised)
         partial = self._make(record.file, offer, facts, joining, spans)
         partial.recorded = True
         return partial
 
-    def delete(self, partial: Partial) -> None:
+    def delete(self, partial: PartialFile) -> None:
         """Delete a partial file.
 
         Raises:

@@ -10,10 +10,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Self
 
-from willow_cart.access import Joining
 from willow_cart.checks import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
-from willow_cart.model import Checksum, Facts, Offer
+from willow_cart.model import Checksum, Metadata, Offer
+from willow_cart.protocols import Resumability
 from willow_cart.records import Arrival, PartRecord
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.span_notes import leave_note, settle_end
@@ -57,7 +57,7 @@ class Piece:
 
 
 @dataclass(slots=True, eq=False)
-class Strand:
+class Segment:
     """A stretch of a file that one lane brings, and how far it is.
 
     It is the lane's handle to the partial file: once the file is done away with, nothing is
@@ -72,7 +72,7 @@ class Strand:
         digested: the byte behind the last that it has hashed by itself.
     """
 
-    partial: Partial
+    partial: PartialFile
     start: int
     asked: int | None
     end: int | None = field(init=False)
@@ -114,7 +114,7 @@ class Strand:
         return 0 if self.end is None else self.end - self.at
 
 
-class Partial:
+class PartialFile:
     """The bytes of one version of one file that have come so far.
 
     Strands bring it: one, or several at a time, each a stretch of its own. Where they do not come
@@ -137,8 +137,8 @@ class Partial:
         self,
         destination: Destination,
         name: str,
-        facts: Facts,
-        joining: Joining,
+        facts: Metadata,
+        joining: Resumability,
         algorithms: Iterable[str],
         *,
         spans: Spans,
@@ -155,7 +155,7 @@ class Partial:
         self.marked = 0.0
         self._boot = boot
         self._here = spans
-        self._strands: list[Strand] = []
+        self._strands: list[Segment] = []
         self._hashed = 0
         self._has_note = False
         self._pieces: list[Piece] = []
@@ -189,7 +189,7 @@ class Partial:
 
     # Its strands
 
-    def take(self) -> Strand | None:
+    def take(self) -> Segment | None:
         """The next stretch to bring: a gap, or what the busiest strand has to give away.
 
         Returns:
@@ -205,7 +205,7 @@ class Partial:
             start, end = gap
             if self.share and end is not None and end - start > self.share + _WORTH_A_STRAND:
                 end = start + self.share
-            strand = Strand(self, start, end)
+            strand = Segment(self, start, end)
             self._strands.append(strand)
             return strand
         finally:
@@ -227,7 +227,7 @@ class Partial:
         busiest.end = busiest.at + kept
         return busiest.end, end
 
-    def release(self, strand: Strand) -> None:
+    def release(self, strand: Segment) -> None:
         """Be done with a strand.
 
         What it has not brought is a gap again, which falls back to the strand before it as far as
@@ -245,7 +245,7 @@ class Partial:
                         each.end = min([each.asked, *(at for at in starts if at >= each.at)])
             self._change.notify_all()
 
-    def learn(self, facts: Facts) -> None:
+    def learn(self, facts: Metadata) -> None:
         """Take in what the place says of the whole that is not known yet.
 
         It may not have told the length at first, and what a part's record does not keep was
@@ -292,7 +292,7 @@ class Partial:
                 self._follow()
                 settle_end(self._file, self.spans, self.facts.length)
 
-    def write(self, strand: Strand, data: bytes) -> int:
+    def write(self, strand: Segment, data: bytes) -> int:
         """Add bytes to a strand, and return how many; the rest is another's by now.
 
         Raises:
@@ -316,11 +316,11 @@ class Partial:
             self._on_its_way = self.size
         return strand.at - began
 
-    def _wanted(self, strand: Strand, view: memoryview) -> memoryview:
+    def _wanted(self, strand: Segment, view: memoryview) -> memoryview:
         """What a strand may take of bytes; all of them at the file's end, where too many tell."""
         return view if strand.end == self.facts.length else view[: strand.left]
 
-    def _take_in(self, strand: Strand, view: memoryview) -> None:
+    def _take_in(self, strand: Segment, view: memoryview) -> None:
         """Count bytes that were written, hash them in their turn, and note where they are."""
         if strand.at == self._hashed:
             self._digest.add(view, self._file)

@@ -9,11 +9,11 @@ from datetime import datetime
 from pathlib import Path
 
 from willow_cart.addresses import host_of
-from willow_cart.errors import ServerBusy, TryAgain, WillowCartError
+from willow_cart.errors import ServerBusy, TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, Unpacked
-from willow_cart.hauling.progress import Follower
-from willow_cart.jobs.observer import Throttle
+from willow_cart.hauling.progress import ProgressTracker
+from willow_cart.jobs.job_observer import Throttle
 from willow_cart.model import State
 from willow_cart.records import Result
 from willow_cart.redaction import without_secrets
@@ -31,7 +31,7 @@ Say = Callable[[str], object]
 """Writes one line for good, or keeps it; several threads call it."""
 
 
-class View(Follower):
+class View(ProgressTracker):
     """Say what a person should know of a haul, line by line; subclasses draw besides.
 
     Args:
@@ -83,7 +83,7 @@ class View(Follower):
             self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
         super().started(lane, filed, length, start)
 
-    def postponed(self, lane: int, filed: Filed, error: TryAgain, pause: float) -> None:
+    def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
         """Say why a file waits and for how long."""
         have = self.carried(lane, filed.path)
         super().postponed(lane, filed, error, pause)
@@ -93,7 +93,7 @@ class View(Follower):
         else:
             self._say_of_host(host_of(filed.offer.address), filed, error, pause)
 
-    def _say_of_host(self, host: str, filed: Filed, error: TryAgain, pause: float) -> None:
+    def _say_of_host(self, host: str, filed: Filed, error: TransientError, pause: float) -> None:
         """Say why a file waits that has not begun, once for all that wait for the same reason."""
         if not self._waits.is_due((host, error.reason)):
             return

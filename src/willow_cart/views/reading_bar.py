@@ -14,10 +14,10 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
-from willow_cart.jobs.observer import Reading
+from willow_cart.jobs.job_observer import ReadingProgress
 
 
-class ReadingBar(Reading):
+class ReadingBar(ReadingProgress):
     """Draws how much has been read, how fast, and how long the rest takes."""
 
     def __init__(self) -> None:

@@ -7,7 +7,7 @@ from functools import singledispatch
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errands.events import (
+from willow_cart.errands.errand_events import (
     CannotRun,
     HaulEnded,
     OfferedNoMore,
@@ -17,7 +17,7 @@ from willow_cart.errands.events import (
     StepFailed,
     StepsLeft,
 )
-from willow_cart.jobs.events import (
+from willow_cart.jobs.job_events import (
     AwaitsAnswers,
     CartFilled,
     CartKept,
@@ -38,8 +38,8 @@ from willow_cart.units import count_of, format_duration, format_size
 
 if TYPE_CHECKING:
     from willow_cart.cart import Loaded
-    from willow_cart.hauling import Account
-    from willow_cart.offline import Taken
+    from willow_cart.hauling import HaulSummary
+    from willow_cart.offline import TakenPages
     from willow_cart.packing import Packed
     from willow_cart.tables import Combined
 
@@ -246,7 +246,7 @@ def counted(files: int, counts: Mapping[State, int]) -> str:
     return f"{count_of(files, 'file')}: {states}"
 
 
-def summed_up(done: Account | Taken, into: Path) -> str:
+def summed_up(done: HaulSummary | TakenPages, into: Path) -> str:
     """The line that says what came of a haul, or of several that are one."""
     return (
         f"{counted(done.planned, done.counts)}; {format_size(done.received)} received in"
@@ -264,7 +264,7 @@ def in_words(sizes: Sizes) -> str:
     return words
 
 
-def unpacked_line(account: Account) -> str:
+def unpacked_line(account: HaulSummary) -> str:
     """Return the line that says what came of unpacking."""
     line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
     if account.left_out:

@@ -1,0 +1,99 @@
+"""Handing the terminal back while a haul goes on."""
+
+from __future__ import annotations
+
+import os
+import select
+import sys
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from willow_cart.cli.messages import tell
+from willow_cart.exits import Exit
+from willow_cart.jobs.runs import my_runs
+from willow_cart.records import OwnRun
+
+# How long the terminal waits for what may still be told in it: that nothing matched, that another
+# haul is under way there. Looking at a large place goes on without it.
+_WAIT = 5.0
+
+_BEGUN = b"begun"
+
+
+@dataclass(frozen=True, slots=True)
+class Background:
+    """What a haul in the background needs of the terminal that it was started in.
+
+    Attributes:
+        run: its own entry.
+        line: to the process that waits for it to begin.
+    """
+
+    run: OwnRun
+    line: int
+
+    def begun(self) -> None:
+        """Say that it is known what is to be done, and that it has begun."""
+        with suppress(OSError):  # nobody waits any more
+            os.write(self.line, _BEGUN)
+
+    def failed(self) -> None:
+        """Say in the list of runs that it came to nothing."""
+        self.run.end(Exit.NOT_UNDERSTOOD, self.run.run.progress)
+
+
+def detach(command: str, into: Path) -> Background | int:
+    """Go on in a process without a terminal.
+
+    Args:
+        command: what the person typed, without secrets.
+        into: the destination.
+
+    Returns:
+        In the new process what it needs; in the old one the exit code.
+
+    Raises:
+        CannotStore: there is nowhere to write what it says.
+    """
+    run = my_runs().begin(command, into, background=True)
+    listening, line = os.pipe()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    process = os.fork()
+    if not process:
+        os.close(listening)
+        _leave_terminal(run.log)
+        run.adopt()
+        return Background(run, line)
+    os.close(line)
+    return _await_begin(run, process, listening)
+
+
+def _leave_terminal(log: Path) -> None:
+    """Be a session of its own (setsid(2)), which the end of the terminal does not end."""
+    os.setsid()
+    file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
+    os.dup2(file, 1)
+    os.dup2(file, 2)
+    os.close(file)
+    if os.isatty(0):  # a list may still come by a pipe
+        nothing = os.open(os.devnull, os.O_RDONLY)
+        os.dup2(nothing, 0)
+        os.close(nothing)
+
+
+def _await_begin(run: OwnRun, process: int, listening: int) -> int:
+    """Wait until the new process has begun, and say how to see to it; its exit code if it ended."""
+    ready, _, _ = select.select([listening], [], [], _WAIT)
+    if ready and os.read(listening, len(_BEGUN)) != _BEGUN:
+        # It has ended, well or not; what it had to say is said here.
+        _, status = os.waitpid(process, 0)
+        sys.stderr.write(run.log.read_text("utf-8", "replace"))
+        run.forget()
+        return os.waitstatus_to_exitcode(status)
+    tell(
+        f"run {run.run.number} goes on in the background: willow-cart runs --watch"
+        f" {run.run.number} shows it, --stop {run.run.number} ends it; it writes to {run.log}"
+    )
+    return 0

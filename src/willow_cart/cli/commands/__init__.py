@@ -1,0 +1,1 @@
+"""The commands: each calls one job, and prints what comes of it."""

@@ -1,0 +1,70 @@
+"""`combine`: put tables together."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell_each
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.jobs.combine import combine
+from willow_cart.requests.combine import CombineRequest
+from willow_cart.tables import Combined
+from willow_cart.units import count_of
+from willow_cart.views.words import combined_line
+
+# So much of a cell is shown.
+_WIDEST = 28
+
+
+def run(request: CombineRequest) -> int:
+    """Put tables together, and say what came of it."""
+    combined = combine(request, Console())
+    show(request, combined)
+    return combined.exit_code
+
+
+def show(request: CombineRequest, combined: Combined) -> None:
+    """Say what came of it: the first rows, the columns, and the counts."""
+    tell_each([*combined.troubles, *combined.notes])
+    _show(combined, None if request.preview else request.to)
+
+
+def _show(combined: Combined, to: Path | None) -> None:
+    """Write the first rows, the columns, and the counts."""
+    if combined.first:
+        rows = [[_shown(cell) for cell in row] for row in combined.first]
+        show_table(list(combined.columns), rows, numeric=_numeric(combined))
+    cells = [
+        [
+            name,
+            str(told.type),
+            f"{told.filled:,}",
+            f"{told.empty:,}" if told.empty else "",
+            _shown(told.least),
+            _shown(told.greatest),
+        ]
+        for name, told in combined.columns.items()
+    ]
+    if combined.rows:
+        columns = ["column", "holds", "cells", "empty", "least", "greatest"]
+        if not any(row[3] for row in cells):
+            del columns[3]
+            cells = [[*row[:3], *row[4:]] for row in cells]
+        show_table(columns, cells, numeric=("cells", "empty", "least", "greatest"))
+    for dialect, files in combined.dialects.most_common():
+        show_line(f"{count_of(files, 'table')}: {dialect}", dim=True)
+    show_line(combined_line(combined, to))
+
+
+def _numeric(combined: Combined) -> Sequence[str]:
+    return [name for name, told in combined.columns.items() if str(told.type) in _NUMBERS]
+
+
+_NUMBERS = ("integer", "real")
+
+
+def _shown(cell: object) -> str:
+    text = "" if cell is None else str(cell)
+    return text if len(text) <= _WIDEST else f"{text[: _WIDEST - 1]}…"

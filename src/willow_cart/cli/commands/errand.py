@@ -1,0 +1,86 @@
+"""`errand`: run a job that is written down in a file."""
+
+from __future__ import annotations
+
+import sys
+from typing import cast
+
+from willow_cart.cli.commands import combine, haul, pack, receipt, unpack
+from willow_cart.cli.console import Console
+from willow_cart.cli.filing import preview
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
+from willow_cart.errands.running import Changes, ErrandPlan, run_errand
+from willow_cart.errands.surveying import write_from_survey
+from willow_cart.exits import Exit
+from willow_cart.hauling import HaulSummary
+from willow_cart.jobs.job_observer import Notice
+from willow_cart.jobs.receipt import Result
+from willow_cart.packing import Packed
+from willow_cart.requests.combine import CombineRequest
+from willow_cart.requests.errand import ErrandRequest
+from willow_cart.requests.pack import PackRequest
+from willow_cart.requests.receipt import ReceiptRequest
+from willow_cart.requests.unpack import UnpackRequest
+from willow_cart.tables import Combined
+
+
+class _ErrandConsole(Console):
+    """Shows what came of the haul and of every step when it is known."""
+
+    def note(self, event: Notice) -> None:
+        """Show a result as its own command would; tell of everything else."""
+        match event:
+            case HaulEnded():
+                haul.show(event.hauled)
+            case StepEnded():
+                _show_step(event)
+            case StepBegun():
+                sys.stdout.flush()  # a program of the person's own writes there too
+                super().note(event)
+            case _:
+                super().note(event)
+
+
+def run(request: ErrandRequest) -> int:
+    """Run an errand, or show what it would do."""
+    console = _ErrandConsole()
+    if request.new is not None:
+        write_from_survey(request.file, request.new, console)
+        return Exit.GOOD
+    done = run_errand(request, console)
+    if isinstance(done, ErrandPlan):
+        _show_plan(done)
+    return done.exit_code
+
+
+def _show_step(ended: StepEnded) -> None:
+    match ended.step.request:
+        case UnpackRequest():
+            unpack.show(cast("HaulSummary", ended.result))
+        case CombineRequest() as request:
+            combine.show(request, cast("Combined", ended.result))
+        case PackRequest() as request:
+            pack.show(request, cast("Packed", ended.result))
+        case ReceiptRequest() as request:
+            receipt.show(request, cast("Result", ended.result))
+
+
+def _show_plan(plan: ErrandPlan) -> None:
+    """Show what a run would do."""
+    if plan.values:
+        show_table(("value", "is"), plan.values)
+    preview(plan.planned)
+    if plan.changes is not None:
+        _show_changes(plan.changes)
+    for step in plan.steps:
+        show_line(f"then {step}: {step.typed}")
+
+
+def _show_changes(changes: Changes) -> None:
+    gone = changes.gone
+    such = f", such as {gone[0]}" if gone else ""
+    show_line(
+        f"since the last time: {changes.new:,} new, {changes.changed:,} of another size,"
+        f" {changes.missing:,} missing here, {len(gone):,} gone there{such}"
+    )

@@ -1,0 +1,93 @@
+"""`haul`: fetch, check, file."""
+
+from __future__ import annotations
+
+import sys
+
+from willow_cart.cli.background import Background, detach
+from willow_cart.cli.console import Console
+from willow_cart.cli.filing import preview
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line
+from willow_cart.hauling import HaulSummary
+from willow_cart.jobs.haul import Hauled, Planned, haul
+from willow_cart.model import State
+from willow_cart.requests.haul import HaulRequest
+from willow_cart.requests.secrets import shown_command
+from willow_cart.units import count_of
+from willow_cart.views.words import summed_up, unpacked_line
+
+
+def run(request: HaulRequest) -> int:
+    """Look, choose, haul, and account for it, here or in the background."""
+    if not request.detach:
+        return _run(request, None)
+    background = detach(shown_command(request), request.into)
+    if isinstance(background, int):
+        return background
+    try:
+        return _run(request, background)
+    except BaseException:
+        background.failed()
+        raise
+
+
+def _run(request: HaulRequest, background: Background | None) -> int:
+    console = Console(background.begun if background else None)
+    done = haul(request, console, run=background.run if background else None)
+    if isinstance(done, Planned):
+        preview(done)
+    else:
+        show(done)
+    return done.exit_code
+
+
+def show(done: Hauled) -> None:
+    """Say what came of a haul, and how it goes on."""
+    account, request = done.account, done.request
+    sys.stdout.flush()
+    print(summed_up(account, request.into), flush=True)
+    _tell_rest(account)
+    if done.troubles:
+        tell(
+            f"{count_of(done.troubles, 'line or place', 'lines or places')} of the sources could"
+            " not be taken; see above"
+        )
+    _tell_twins(account, request.twins)
+    if request.unpack:
+        show_line(unpacked_line(account))
+    if account.unhandled:
+        tell(
+            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; the same"
+            " haul runs it for them again"
+        )
+
+
+def _tell_rest(account: HaulSummary) -> None:
+    """Say what becomes of what did not come."""
+    if account.interrupted:
+        tell(
+            f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
+            " on from where it stopped"
+        )
+    elif account.unsound:
+        verb = "is" if account.unsound == 1 else "are"
+        tell(f"{count_of(account.unsound, 'file')} arrived and {verb} broken inside; see above")
+    elif account.counts[State.FAILED]:
+        tell("the same command tries again what failed; what arrived is not fetched twice")
+
+
+def _tell_twins(account: HaulSummary, twins: str) -> None:
+    if not account.twins:
+        return
+    path, other = account.twin
+    verb = "has" if account.twins == 1 else "have"
+    done = {
+        "keep": f"such as {path} and {other}; --twins link or skip would not keep them twice",
+        "link": f"and the name of one leads to the other, such as {path} to {other}",
+        "skip": f"and was left out for it, such as for {other}",
+    }
+    tell(
+        f"{count_of(account.twins, 'file')} {verb} the same bytes as another one here, "
+        + done[twins]
+    )

@@ -1,0 +1,25 @@
+"""`load`: put what is chosen in a cart."""
+
+from __future__ import annotations
+
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell_each
+from willow_cart.errors import BadOption
+from willow_cart.jobs.load import load
+from willow_cart.requests.load import LoadRequest
+from willow_cart.units import count_of
+from willow_cart.views.words import cart_line
+
+
+def run(request: LoadRequest) -> int:
+    """Look, choose, and load."""
+    if request.cart is None and request.to_script is None:
+        raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
+    loaded = load(request, Console())
+    if loaded.cart is not None:
+        print(cart_line(loaded.cart))
+    if (script := loaded.script) is not None:
+        tell_each(script.left_out)
+        files = count_of(script.files, "file")
+        print(f"{script.path}: brings {files}; python3 {script.path} --into DIR")
+    return loaded.exit_code

@@ -1,0 +1,80 @@
+"""`offline`: pages with all that they need, to be read without a network."""
+
+from __future__ import annotations
+
+import sys
+
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell, tell_each
+from willow_cart.cli.screen import show_line
+from willow_cart.jobs.job_events import Unsure
+from willow_cart.jobs.offline import TakenOffline, offline
+from willow_cart.offline import Out, Readings, TakenPages
+from willow_cart.requests.offline import OfflineRequest
+from willow_cart.units import count_of
+from willow_cart.views.words import lines_of, summed_up
+
+# So many of what could not be had are told one by one.
+_MOST_TOLD = 10
+
+
+def run(request: OfflineRequest) -> int:
+    """Take pages, make them readable, and account for it."""
+    done = offline(request, Console())
+    _sum_up(request, done)
+    return done.exit_code
+
+
+def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
+    taken, made = done.taken, done.made
+    _tell_left(request, taken)
+    for each in taken.missing[:_MOST_TOLD]:
+        wanted = f", wanted by {each.wanted_by[0]}" if each.wanted_by else ""
+        kept = "; an earlier version of it is here" if each.kept else ""
+        tell(f"not to be had: {each.address}{wanted}: {each.why}{kept}")
+    if (more := len(taken.missing) - _MOST_TOLD) > 0:
+        tell(f"... and {more:,} more; the page to begin with lists them")
+    sys.stdout.flush()
+    show_line(summed_up(taken, request.into))
+    if made is not None:
+        _show_made(made)
+    if taken.interrupted:
+        copies = "" if made else "; the copies are as they were"
+        tell(f"stopped before all was taken{copies}; the same command goes on from where it"
+             " stopped")  # fmt: skip
+
+
+def _show_made(made: Readings) -> None:
+    for path in made.kept:
+        tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
+    addresses = count_of(made.same, "address", "addresses")
+    same = f", {addresses} the same as another" if made.same else ""
+    removed = f", {made.removed:,} done away with" if made.removed else ""
+    show_line(
+        f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')} to read{same};"
+        f" {made.written:,} written{removed}; begin at {made.start}"
+    )
+
+
+def _tell_left(request: OfflineRequest, taken: TakenPages) -> None:
+    """Say what was not taken, with the option that takes it."""
+    tell_each(lines_of(Unsure(taken.choice)))
+    left = taken.left
+    if deeper := left[Out.DEEPER]:
+        levels = f"--depth {request.depth + 1} or --depth all" if request.depth else ""
+        tell(f"{_links(deeper)} deeper ({levels} follows them)")
+    for host, many in taken.hosts.items():
+        needed = f"{count_of(many, 'file')} needed from {host}"
+        tell(f"{needed} not taken (--also {host} takes such)")
+    if away := left[Out.AWAY]:
+        wider = " (--stay host follows those at the same host)" if request.stay == "folder" else ""
+        tell(f"{_links(away)} elsewhere{wider}")
+    if robots := left[Out.ROBOTS]:
+        files = count_of(robots, "file")
+        tell(f"{files} not taken, as robots.txt asks (--ignore-robots for your own servers)")
+    if rule := left[Out.RULE]:
+        tell(f"{count_of(rule, 'link')} not chosen")
+
+
+def _links(count: int) -> str:
+    return f"{count_of(count, 'link')} {'leads' if count == 1 else 'lead'}"

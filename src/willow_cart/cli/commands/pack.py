@@ -1,0 +1,24 @@
+"""`pack`: what lies in a folder, as one archive."""
+
+from __future__ import annotations
+
+from willow_cart.cli.messages import tell_each
+from willow_cart.cli.screen import show_line
+from willow_cart.jobs.pack import pack
+from willow_cart.packing import Packed
+from willow_cart.requests.pack import PackRequest
+from willow_cart.views.words import packed_line
+
+
+def run(request: PackRequest) -> int:
+    """Pack, and account for it."""
+    packed = pack(request)
+    show(request, packed)
+    return packed.exit_code
+
+
+def show(request: PackRequest, packed: Packed) -> None:
+    """Say what came of it."""
+    tell_each(packed.troubles)
+    show_line(packed_line(packed, request.to))
+    show_line(f"sha256:{packed.sha256}", dim=True)

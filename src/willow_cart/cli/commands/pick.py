@@ -1,0 +1,57 @@
+"""`pick`: take rows of a cart out, or put them back."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from willow_cart.cart import CartView, Picked, Way, mark_in
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell_each
+from willow_cart.errors import BadOption
+from willow_cart.exits import Exit
+from willow_cart.jobs.job_events import Unsure
+from willow_cart.jobs.pick import pick, undo_picking, way_of
+from willow_cart.requests.pick import PickRequest
+from willow_cart.views.words import in_words
+
+
+def run(request: PickRequest) -> int:
+    """Pick by options, or show the view."""
+    if request.undo:
+        taken = undo_picking(request)
+        print(f"{request.cart}: as before the last picking; taken are {in_words(taken)}")
+        return Exit.GOOD
+    way = way_of(request)
+    return _tick(request) if way is None else _pick(request, way)
+
+
+def _pick(request: PickRequest, way: Way) -> int:
+    console = Console()
+    done = pick(request, way, console)
+    _sum_up(request.cart, done.picked, "put back" if way == "back" else "taken out")
+    console.note(Unsure(done.choice))
+    return done.exit_code
+
+
+def _tick(request: PickRequest) -> int:
+    if not (sys.stdin is not None and sys.stdin.isatty() and sys.stdout.isatty()):
+        raise BadOption(
+            str(request.cart),
+            "there is no terminal to tick in",
+            "say what to do: --out, --only or --back, with options that choose",
+        )
+    from willow_cart.cli.picker import tick
+
+    tray = CartView(request.cart)
+    if not tick(tray):
+        print(f"{request.cart}: left as it was")
+        return Exit.GOOD
+    picked = mark_in(tray.sheet, map(bool, tray.marks))
+    _sum_up(request.cart, picked, "changed")
+    return Exit.INCOMPLETE if picked.unread else Exit.GOOD
+
+
+def _sum_up(path: Path, picked: Picked, done: str) -> None:
+    tell_each([*picked.unread, *picked.oddities])
+    print(f"{path}: {done} {in_words(picked.changed)}; taken are now {in_words(picked.taken)}")

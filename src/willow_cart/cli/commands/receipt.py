@@ -1,0 +1,215 @@
+"""`receipt`: the account of a haul."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sys
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import asdict, fields
+from datetime import datetime
+from itertools import islice
+from typing import Any
+
+from willow_cart.addresses import name_of
+from willow_cart.cart import cover
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
+from willow_cart.exits import Exit
+from willow_cart.jobs.receipt import (
+    BagWritten,
+    Lines,
+    PageWritten,
+    Result,
+    Story,
+    Summaries,
+    receipt,
+)
+from willow_cart.model import State, label_of
+from willow_cart.records import Chapter, OpenReceipt, ReceiptRow, RunSummary
+from willow_cart.requests.receipt import ReceiptRequest
+from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.views.words import counted
+
+# What is told of a file that came out of an archive.
+_OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
+
+
+def run(request: ReceiptRequest) -> int:
+    """Read the receipt and show it."""
+    with receipt(request) as result:
+        show(request, result)
+    return Exit.GOOD
+
+
+def show(request: ReceiptRequest, result: Result) -> None:
+    """Show what was read, or say what was written."""
+    match result:
+        case BagWritten():
+            show_line(f"{count_of(result.files, 'file')} in the bag {result.bag}")
+        case PageWritten():
+            tell(f"written to {result.page}")
+        case Lines():
+            for line in result.lines:
+                print(line)
+        case Summaries():
+            _list(request, [*map(_run_facts, result.runs)])
+        case Story():
+            _list(request, [*map(_chapter_facts, result.chapters)])
+        case OpenReceipt() if request.json:
+            _write_json(result)
+        case OpenReceipt() if request.csv:
+            _write_csv(map(_as_dict, result.rows()), [field.name for field in fields(ReceiptRow)])
+        case OpenReceipt():
+            _show(result)
+
+
+def _write_json(receipt: OpenReceipt) -> None:
+    """One object, with a line for each file; never in memory as a whole."""
+    print(json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)[:-2], end="")
+    _write_json_list("files", map(_as_dict, receipt.rows()))
+    members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
+    _write_json_list("members", members)
+    print("\n}")
+
+
+def _write_json_list(name: str, entries: Iterable[object]) -> None:
+    print(f',\n  "{name}": [', end="")
+    comma = ""
+    for entry in entries:
+        print(f"{comma}\n    {json.dumps(entry, ensure_ascii=False)}", end="")
+        comma = ","
+    print("\n  ]", end="")
+
+
+def _as_dict(row: ReceiptRow) -> dict[str, object]:
+    return {name: getattr(row, name) for name in row.__slots__}
+
+
+def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
+    writer = csv.writer(sys.stdout)
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow("" if cell is None else cover(str(cell)) for cell in row.values())
+
+
+def _run_facts(run: RunSummary) -> dict[str, object]:
+    return {**asdict(run), "counts": {str(state): count for state, count in run.counts.items()}}
+
+
+def _chapter_facts(chapter: Chapter) -> dict[str, object]:
+    return {"run": chapter.run, "started": chapter.started, **asdict(chapter.row)}
+
+
+def _flat(row: Mapping[str, Any]) -> dict[str, object]:
+    """A row for a table: counts, where there are any, as columns of their own."""
+    flat = {name: value for name, value in row.items() if name != "counts"}
+    if "counts" in row:
+        flat |= {str(state): row["counts"].get(state, 0) for state in State}
+    return flat
+
+
+def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
+    """Show runs, or the chapters of a file's story."""
+    if request.json:
+        print(json.dumps(rows, ensure_ascii=False, indent=2))
+    elif request.csv:
+        flat = [*map(_flat, rows)]
+        _write_csv(flat, [*flat[0]])
+    elif request.runs:
+        _show_runs(rows)
+    else:
+        _show_story(rows)
+
+
+def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
+    rows = []
+    for run in runs:
+        counts = ", ".join(f"{count:,} {label_of(state)}" for state, count in run["counts"].items())
+        code = "cut off" if run["exit_code"] is None else str(run["exit_code"])
+        when = f"{datetime.fromisoformat(run['started']):%Y-%m-%d %H:%M}"
+        words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
+        received = format_size(run["received"])
+        rows.append((str(run["run"]), when, code, counts, received, words))
+    columns = ("run", "begun (UTC)", "exit code", "files", "received", "command")
+    show_table(columns, rows, numeric=("run", "received"))
+    show_line(count_of(len(rows), "run"))
+
+
+def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
+    rows = [
+        (
+            str(each["run"]), f"{datetime.fromisoformat(each['started']):%Y-%m-%d %H:%M}",
+            label_of(each["state"]), "" if each["size"] is None else format_size(each["size"]),
+            (each["sha256"] or "")[:12], each["verdict"] or "", each["last_modified"] or "",
+            each["reason"],
+        )
+        for each in chapters
+    ]  # fmt: skip
+    last = chapters[-1]
+    show_line(f"{last['path']}, from {last['address']}")
+    show_line("")
+    columns = ("run", "begun (UTC)", "state", "size", "sha256", "checked by", "dated", "why")
+    show_table(columns, rows, numeric=("run", "size"))
+    versions = len({each["sha256"] for each in chapters if each["sha256"]})
+    show_line(f"{count_of(versions, 'version')} in {count_of(len(rows), 'run')}")
+
+
+def _when(run: RunSummary) -> str:
+    """When a run was, for people: in UTC, as the ledger has it."""
+    began = datetime.fromisoformat(run.started)
+    if run.ended is None:
+        return f"{began:%Y-%m-%d %H:%M} UTC, cut off before its end"
+    seconds = (datetime.fromisoformat(run.ended) - began).total_seconds()
+    return f"{began:%Y-%m-%d %H:%M} UTC, took {format_duration(seconds)}"
+
+
+def _show(receipt: OpenReceipt) -> None:
+    run = receipt.summary
+    show_line(f"Run {run.run}: {run.command}")
+    show_line(_when(run), dim=True)
+    if run.note:
+        show_line(run.note)
+    show_line("")
+    left_out = receipt.files - MOST_DRAWN
+    rows = [*receipt.foremost(MOST_DRAWN)]
+    cells = [
+        [
+            str(row.number),
+            label_of(row.state),
+            row.path,
+            "" if row.size is None else format_size(row.size),
+            row.verdict or "",
+            (row.sha256 or "")[:12],
+        ]
+        for row in rows
+    ]
+    columns = ("no.", "state", "path", "size", "checked by", "sha256")
+    if cells:
+        show_table(columns, cells, numeric=("no.", "size"))
+    for row in rows:
+        if row.reason:
+            show_line(f"{row.path}: {row.reason}")
+        elif row.note:
+            show_line(f"{row.path}: {row.note}")
+        elif row.resumed:
+            show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
+    if left_out > 0:
+        show_line(
+            f"{count_of(left_out, 'more file')}, not shown here; those with trouble come first, and"
+            " --csv has them all"
+        )
+    if run.unpacked:
+        _show_unpacked(receipt)
+    show_line(f"{counted(receipt.files, run.counts)}; {format_size(run.received)} received")
+
+
+def _show_unpacked(receipt: OpenReceipt) -> None:
+    show_line("unpacked:")
+    cells = [
+        [each.path, format_size(each.size), each.sha256[:12], name_of(each.archive_address)]
+        for each in islice(receipt.unpacked(), MOST_DRAWN)
+    ]
+    show_table(("path", "size", "sha256", "from"), cells, numeric=("size",))
+    if (more := receipt.summary.unpacked - MOST_DRAWN) > 0:
+        show_line(f"{count_of(more, 'more file')}, not shown here; --json has them all")

@@ -1,0 +1,24 @@
+"""`refile`: file anew what earlier hauls have brought."""
+
+from __future__ import annotations
+
+from willow_cart.cli.filing import show_plan
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line
+from willow_cart.jobs.refile import refile
+from willow_cart.requests.refile import RefileRequest
+from willow_cart.units import count_of
+
+
+def run(request: RefileRequest) -> int:
+    """Move the files, or show where they would go."""
+    found = refile(request)
+    for path in found.staying:
+        tell(f"{path}: is missing or not as it was filed, and stays; an audit says more")
+    files = count_of(len(found.plan), "file")
+    if request.preview:
+        show_plan(found.plan, request.folder)
+        show_line(f"{files}: {len(found.moves):,} would be moved; nothing was")
+    else:
+        show_line(f"{files}: {len(found.moves):,} moved")
+    return found.exit_code

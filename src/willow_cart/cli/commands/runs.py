@@ -1,0 +1,152 @@
+"""`runs`: hauls under way and past, to list, watch and stop."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import asdict
+from datetime import datetime
+from functools import partial
+from pathlib import Path
+
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.errors import NoSuchRun
+from willow_cart.exits import Exit
+from willow_cart.jobs.runs import my_runs, stop_run
+from willow_cart.records import Run, Runs
+from willow_cart.requests.runs import RunsRequest
+from willow_cart.units import count_of, format_size
+
+# How often a run that is watched is looked at, in seconds.
+_MOMENT = 0.2
+
+_OUTCOMES = {
+    Exit.GOOD: "done",
+    Exit.INCOMPLETE: "done in part",
+    Exit.CHECK_FAILED: "a check failed",
+    Exit.INTERRUPTED: "stopped",
+}
+
+
+def run(request: RunsRequest) -> int:
+    """Do what is asked for."""
+    runs = my_runs()
+    if request.watch is not None:
+        return _watch(runs, runs.find(request.watch or None, alive=not request.watch))
+    if request.stop is not None:
+        return _stop(runs, runs.find(request.stop or None, alive=True))
+    if request.log is not None:
+        return _show_log(runs, runs.find(request.log or None))
+    if request.json:
+        print(json.dumps([asdict(run) for run in runs.all()], ensure_ascii=False, indent=2))
+    else:
+        _show(runs.all())
+    return Exit.GOOD
+
+
+def _state_of(run: Run) -> str:
+    """What has become of a run, in a few words."""
+    if run.alive:
+        return "under way"
+    if run.exit_code is None:
+        return "broken off"
+    outcome = {int(code): words for code, words in _OUTCOMES.items()}
+    return outcome.get(run.exit_code, "failed")
+
+
+def _show(runs: list[Run]) -> None:
+
+    rows = []
+    for run in runs:
+        far = run.progress
+        began = datetime.fromisoformat(run.started)
+        files = f"{far.files_done:,} of {far.files:,}" if far.files else ""
+        rows.append([
+            str(run.number), f"{began:%Y-%m-%d %H:%M}", _state_of(run), files,
+            format_size(far.have) if far.files else "", run.into, run.command,
+        ])  # fmt: skip
+    if rows:
+        show_table(
+            ("no.", "begun (UTC)", "state", "files", "here", "into", "command"),
+            rows,
+            numeric=("no.", "files", "here"),
+        )
+    alive = sum(run.alive for run in runs)
+    show_line(f"{count_of(len(runs), 'run')}, {alive} under way")
+
+
+def _show_log(runs: Runs, run: Run) -> int:
+
+    log = runs.log_of(run)
+    if not log.is_file():
+        raise NoSuchRun(f"run {run.number}", "has no log", "it has a terminal of its own")
+    sys.stdout.write(log.read_text("utf-8", "replace"))
+    return Exit.GOOD
+
+
+def _watch(runs: Runs, run: Run) -> int:
+    """Show a run until it ends, and end with its exit code."""
+    said = 0
+    try:
+        if sys.stderr.isatty():
+            run = _draw(runs, run)
+        else:
+            while run.alive:
+                said = _pass_on(runs.log_of(run), said, sys.stderr.write)
+                time.sleep(_MOMENT)
+                run = runs.find(run.number)
+            _pass_on(runs.log_of(run), said, sys.stderr.write)
+    except KeyboardInterrupt:
+        tell(f"run {run.number} goes on; willow-cart runs --stop {run.number} ends it")
+        return Exit.GOOD
+    tell(f"run {run.number}: {_state_of(run)}; willow-cart receipt {run.into} tells the rest")
+    return Exit.INTERRUPTED if run.exit_code is None else run.exit_code
+
+
+def _draw(runs: Runs, run: Run) -> Run:
+    """Draw how far a run is until it ends, with what it says above that."""
+    from rich.console import Console
+    from rich.live import Live
+
+    from willow_cart.views.bars import draw
+
+    console = Console(stderr=True, highlight=False, markup=False, emoji=False)
+    said = 0
+    with Live(console=console, auto_refresh=False, transient=True) as live:
+        while True:
+            said = _pass_on(runs.log_of(run), said, partial(console.out, end=""))
+            if not run.alive:
+                return run
+            live.update(draw(run.progress, run.into, console.width), refresh=True)
+            time.sleep(_MOMENT)
+            run = runs.find(run.number)
+
+
+def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
+    """Write the lines of a log from a byte on, and return where the next begins."""
+    if not log.is_file():
+        return said
+    with log.open("rb") as file:
+        file.seek(said)
+        news = file.read()
+    whole = news[: news.rfind(b"\n") + 1].decode("utf-8", "replace")
+    if whole:
+        write(whole)
+    return said + news.rfind(b"\n") + 1
+
+
+def _stop(runs: Runs, run: Run) -> int:
+    """Have a run stop, and wait until it has."""
+    run = stop_run(runs, run)
+    if run.alive:
+        tell(f"run {run.number} was asked to stop and has not yet; --watch {run.number} shows it")
+        return Exit.INCOMPLETE
+    far = run.progress
+    tell(
+        f"run {run.number} is over with {far.files_done:,} of {far.files:,} files settled; in"
+        f" {run.folder} it goes on from there: {run.command}"
+    )
+    return Exit.GOOD

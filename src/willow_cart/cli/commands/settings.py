@@ -1,0 +1,54 @@
+"""`settings`: what is set, and where."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Collection
+from pathlib import Path
+
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.exits import Exit
+from willow_cart.requests.settings import SettingsRequest
+from willow_cart.requests.toml_keys import options_of
+from willow_cart.settings import PROJECT_FILE, TABLES, Setting, own_file, settings_in
+
+
+def run(request: SettingsRequest) -> int:
+    """Show the settings."""
+    found = {(each.table, each.key): each for each in settings_in(Path())}
+    rows = [(each.table, each.key, each.value, _place_of(each)) for each in found.values()]
+    if request.all:
+        rows += _unset(found)
+    rows.sort(key=lambda row: (TABLES.index(row[0]), row[1]))
+    if request.json:
+        names = ("table", "key", "value", "from")
+        print(json.dumps([dict(zip(names, row, strict=True)) for row in rows], indent=2))
+        return Exit.GOOD
+    if rows:
+        cells = [(table, key, _shown(value), place) for table, key, value, place in rows]
+        show_table(("table", "key", "is", "from"), cells)
+    for path, whose in ((Path(PROJECT_FILE), "this folder's"), (own_file(), "your own")):
+        show_line(f"{whose}: {path}{'' if path.is_file() else ', which is not there'}")
+    return Exit.GOOD
+
+
+def _place_of(setting: Setting) -> str:
+    return f"{setting.place}, line {setting.line}"
+
+
+def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, str]]:
+
+    return [
+        (table, key, option.default, "by itself")
+        for table in TABLES
+        for key, option in options_of(table).items()
+        if (table, key) not in found
+    ]
+
+
+def _shown(value: object) -> str:
+    if value is None or value in ([], ""):
+        return ""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)

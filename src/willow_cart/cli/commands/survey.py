@@ -1,0 +1,28 @@
+"""`survey`: look at what is offered and chosen; fetches no file."""
+
+from __future__ import annotations
+
+import sys
+
+from willow_cart.cli import render
+from willow_cart.cli.console import Console
+from willow_cart.errors import BadOption
+from willow_cart.jobs.survey import survey
+from willow_cart.requests.survey import SurveyRequest
+
+
+def run(request: SurveyRequest) -> int:
+    """Look, choose, and show."""
+    return survey(request, Console(), _make_showing(request).show).exit_code
+
+
+def _make_showing(request: SurveyRequest) -> render.Showing:
+    if request.json:
+        return render.AsJson(why=request.why)
+    if request.csv:
+        return render.AsCart(sys.stdout, why=request.why)
+    if request.tree:
+        if request.why:
+            raise BadOption("--why", "does not go with --tree", "leave out one of them")
+        return render.AsTree()
+    return render.AsTable(why=request.why)

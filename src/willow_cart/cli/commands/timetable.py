@@ -1,0 +1,41 @@
+"""`timetable`: have an errand run by itself."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line
+from willow_cart.errands.timetable import install, make_entry
+from willow_cart.exits import Exit
+from willow_cart.requests.timetable import TimetableRequest
+
+
+def run(request: TimetableRequest) -> int:
+    """Print or install a timetable."""
+    entry = make_entry(request, _program())
+    if entry.variables:
+        tell(
+            f"{request.file}: needs {', '.join(entry.variables)} in the environment, which has"
+            " little in it at night; keep secrets in files (password_file), or set them there"
+        )
+    if request.install:
+        install(entry)
+        show_line(f"in your crontab: {entry.line}")
+        return Exit.GOOD
+    shown = ["# For a crontab (crontab -e), or with --install:", entry.line]
+    for name, text in entry.units.items():
+        shown += ["", f"# ~/.config/systemd/user/{name}", *text.splitlines()]
+    shown += ["", f"# then: systemctl --user enable --now {entry.timer}"]
+    for each in shown:
+        show_line(each)
+    return Exit.GOOD
+
+
+def _program() -> list[str]:
+    """What starts this program, from wherever and with whatever search path."""
+    started = Path(sys.argv[0])
+    if started.name == "willow-cart" and started.is_file():
+        return [str(started.resolve())]
+    return [sys.executable, "-m", "willow_cart"]

@@ -1,0 +1,25 @@
+"""`unpack`: take out what is in archives that are here."""
+
+from __future__ import annotations
+
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line
+from willow_cart.hauling import HaulSummary
+from willow_cart.jobs.unpack import unpack
+from willow_cart.requests.unpack import UnpackRequest
+from willow_cart.views.words import unpacked_line
+
+
+def run(request: UnpackRequest) -> int:
+    """Unpack, and account for it."""
+    account = unpack(request, Console())
+    show(account)
+    return account.exit_code
+
+
+def show(account: HaulSummary) -> None:
+    """Say what came of it."""
+    show_line(unpacked_line(account))
+    if account.interrupted:
+        tell("stopped before all was unpacked; the same command goes on")

@@ -1,0 +1,168 @@
+"""`weigh`: counts and sizes of a cart, whether it fits, how long it takes, and its parts."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from willow_cart.cart import CartPart, Weight
+from willow_cart.cart.weighing import heaviest, in_time
+from willow_cart.cli.console import Console
+from willow_cart.cli.messages import tell, tell_each
+from willow_cart.cli.render import written
+from willow_cart.cli.screen import show_line, show_table, show_tables
+from willow_cart.hauling import Prospect
+from willow_cart.jobs.weigh import Weighed, draw, weigh
+from willow_cart.model import Sizes, sum_of
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.weigh import WeighRequest
+from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.views.words import in_words
+
+Parts = Sequence[tuple[Path, CartPart]]
+
+# So many groups of a sort are told one by one.
+_MOST_GROUPS = 12
+
+
+def run(request: WeighRequest) -> int:
+    """Weigh, show, draw and split."""
+    done = weigh(request, Console())
+    tell_each([*done.troubles, *done.notes])
+    _tell_of_parts(request, done)
+    if request.json:
+        facts = _as_json(done.weight, done.ahead, done.parts, request)
+        print(json.dumps(facts, ensure_ascii=False, indent=1))
+    else:
+        _show(done.weight, done.ahead, request)
+        _show_parts(done.parts)
+    if (figure := draw(request, done)) is not None:
+        tell(f"drawn in {figure}")
+    return done.exit_code
+
+
+def _tell_of_parts(request: WeighRequest, done: Weighed) -> None:
+    unknown = sum(part.sizes.unknown for _, part in done.parts)
+    if unknown and request.drives:
+        tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
+    if done.stale is not None:
+        tell(f"{done.stale} is of an earlier split; take it away, or its files are hauled twice")
+
+
+def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
+    whole = weight.all
+    common = []
+    tables: list[tuple[Sequence[str], Sequence[Sequence[str]]]] = []
+    for what, groups in (
+        ("kind", heaviest(weight.kinds)),
+        ("month", in_time(weight.months)),
+        ("folder", heaviest(weight.folders)),
+        ("source", heaviest(weight.sources)),
+    ):
+        if len(groups) == 1:
+            common.append(f"{what} {groups[0][0]}")
+        elif groups:
+            rows = [_row_of(name, sizes, whole) for name, sizes in _shortened(groups)]
+            tables.append(((what, "files", "size", "share"), rows))
+    if weight.largest:
+        largest = [[offer.path, format_size(offer.size or 0)] for offer in weight.largest]
+        tables.append((("largest", "size"), largest))
+    show_tables(tables, numeric=("files", "size", "share"))
+    if common:
+        show_line(f"all of {', '.join(common)}", dim=True)
+    left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
+    asks = "" if request.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
+    show_line(f"{request.cart}: {in_words(whole)}{asks}{left_out}")
+    _show_prospect(ahead, request)
+
+
+def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
+    """The first groups, and all the others as one, so that it still adds up."""
+    if len(groups) <= _MOST_GROUPS + 1:
+        return groups
+    rest = groups[_MOST_GROUPS:]
+    return [
+        *groups[:_MOST_GROUPS],
+        (f"... {len(rest):,} more", sum_of(sizes for _, sizes in rest)),
+    ]
+
+
+def _row_of(name: str, sizes: Sizes, whole: Sizes) -> list[str]:
+    share = ""
+    if sizes.bytes:
+        part = sizes.bytes / whole.bytes
+        share = "< 1 %" if part < 0.01 else f"{part:.0%}".replace("%", " %")
+    return [name, f"{sizes.files:,}", written(sizes), share]
+
+
+def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
+
+    into = "here" if request.into == Path() else f"in {request.into}"
+    if ahead.here:
+        verb = "is" if ahead.here == 1 else "are"
+        show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already; to come are"
+                  f" {in_words(ahead.to_come)}")  # fmt: skip
+    if ahead.room is not None:
+        fits = "it fits" if ahead.fits else f"{format_size(ahead.needed - ahead.room)} too little"
+        if ahead.fits and (ahead.to_come.unknown or ahead.to_come.rough):
+            fits = "what is known of it fits"
+        show_line(f"{format_size(ahead.room)} free {into}: {fits}")
+    speed, whose = (request.at, "") if request.at else (ahead.speed, ", as fast as the last haul")
+    if speed and ahead.needed:
+        time = format_duration(ahead.needed / speed)
+        unknown = ", without the unknown" if ahead.to_come.unknown else ""
+        show_line(f"{time} at {format_size(int(speed))}/s{whose}{unknown}")
+
+
+def _as_json(
+    weight: Weight, ahead: Prospect, parts: Parts, request: WeighRequest
+) -> dict[str, object]:
+    def table(groups: Mapping[str, Sizes]) -> dict[str, object]:
+        return {name: _sizes_as_json(sizes) for name, sizes in sorted(groups.items())}
+
+    speed = request.at or ahead.speed
+    return {
+        "cart": str(request.cart),
+        "taken": _sizes_as_json(weight.all),
+        "not_taken": weight.left_out,
+        "kinds": table(weight.kinds),
+        "folders": table(weight.folders),
+        "sources": table(weight.sources),
+        "months": table(weight.months),
+        "largest": [
+            {"path": each.path, "size": each.size, "url": without_secrets(each.address)}
+            for each in weight.largest
+        ],
+        "into": str(request.into),
+        "here_already": ahead.here,
+        "to_come": _sizes_as_json(ahead.to_come),
+        "bytes_needed": ahead.needed,
+        "bytes_free": ahead.room,
+        "fits": ahead.fits,
+        "seconds": ahead.needed / speed if speed else None,
+        "parts": [{"cart": str(file), **_sizes_as_json(part.sizes)} for file, part in parts],
+    }
+
+
+def _sizes_as_json(sizes: Sizes) -> dict[str, int]:
+    return {
+        "files": sizes.files,
+        "bytes_known": sizes.exact,
+        "bytes_about": sizes.about,
+        "sizes_rounded": sizes.rough,
+        "sizes_unknown": sizes.unknown,
+    }
+
+
+def _show_parts(parts: Parts) -> None:
+    if not parts:
+        return
+    columns = ["cart", "files", "size"]
+    rows = [[str(file), f"{part.sizes.files:,}", written(part.sizes)] for file, part in parts]
+    if parts[0][1].capacity is not None:
+        columns.append("room left")
+        for row, (_, part) in zip(rows, parts, strict=True):
+            row.append(format_size(part.room))
+    show_line("")
+    show_table(columns, rows, numeric=columns[1:])

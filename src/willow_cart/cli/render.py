@@ -1,0 +1,325 @@
+"""Ways to show what a look and a choosing come to: table, tree, JSON, cart.
+
+All but the tree write while they look, and hold no more than a screen's worth of offers.
+"""
+
+from __future__ import annotations
+
+import json
+from abc import ABC, abstractmethod
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import TYPE_CHECKING, TextIO
+
+from willow_cart.addresses import host_of, origin_of
+from willow_cart.cart import write_table
+from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
+from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.model import Offer, Sizes, sum_of
+from willow_cart.redaction import without_secrets
+from willow_cart.sources import Why
+from willow_cart.units import count_of, format_size
+
+if TYPE_CHECKING:
+    from willow_cart.sources import NotEntered
+
+# So many groups and files are told one by one; nobody reads on.
+_MOST_HEADINGS = 40
+_MOST_FILES_OF_FOLDER = 12
+
+
+class Showing(ABC):
+    """A way to show offers."""
+
+    @abstractmethod
+    def show(self, finder: OfferFinder) -> None:
+        """Look, and show what is chosen.
+
+        Raises:
+            WillowCartError: as `OfferFinder.judged` does.
+        """
+
+
+@dataclass(slots=True)
+class Totals:
+    """What is chosen, added up while it goes by; a million offers are, so little is done for each.
+
+    Attributes:
+        by_kind: the sizes of each kind.
+        by_heading: of each heading on a page; offers below none are in none of them.
+        hosts: where the offers are; no more than two are told apart.
+    """
+
+    by_kind: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    by_heading: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))
+    hosts: set[str] = field(default_factory=set)
+    _origin: str = "-"
+
+    def add(self, offer: Offer) -> None:
+        """Count an offer in."""
+        self.by_kind[offer.kind].add(offer)
+        if offer.heading:
+            self.by_heading[offer.heading].add(offer)
+        if len(self.hosts) < 2 and not offer.address.startswith(self._origin):
+            self.hosts.add(host_of(offer.address))
+            self._origin = f"{origin_of(offer.address)}/"
+
+    @property
+    def all(self) -> Sizes:
+        """Everything."""
+        return sum_of(self.by_kind.values())
+
+    def kinds(self) -> list[tuple[str, Sizes]]:
+        """The kinds with their sizes, the largest first."""
+        rows = self.by_kind.items()
+        return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
+
+    def headings(self) -> list[tuple[str, Sizes]]:
+        """The headings with their sizes in their order, before them what stands below none."""
+        below = sum_of(self.by_heading.values())
+        rest = self.all
+        rest.take_off(below)
+        rows = list(self.by_heading.items())
+        return [("(none)", rest), *rows] if rest.files else rows
+
+
+class AsCart(Showing):
+    """As a cart, to be hauled as it is or after a spreadsheet has been at it."""
+
+    def __init__(self, to: TextIO, *, why: bool) -> None:
+        self._to = to
+        self._why = why
+
+    def show(self, finder: OfferFinder) -> None:
+        """Write what was chosen, or all, where what was dropped is not taken."""
+        write_table(
+            (
+                (offer, not dropped_by)
+                for offer, dropped_by in finder.judged()
+                if self._why or not dropped_by
+            ),
+            self._to,
+        )
+
+
+class AsJson(Showing):
+    """As one JSON object, an offer a line, the counts behind them."""
+
+    def __init__(self, *, why: bool) -> None:
+        self._why = why
+
+    def show(self, finder: OfferFinder) -> None:
+        """Write what was chosen, or all with the rules that dropped them."""
+        totals = Totals()
+        between = '{"offers": ['
+        for offer, dropped_by in finder.judged():
+            if not dropped_by:
+                totals.add(offer)
+            elif not self._why:
+                continue
+            entry = _entry_of(offer) | ({"dropped_by": dropped_by or None} if self._why else {})
+            print(f"{between}\n  {json.dumps(entry, ensure_ascii=False)}", end="")
+            between = ","
+        if between != ",":
+            print(between, end="")
+        sizes = totals.all
+        counts = {
+            "offered": finder.choice.offered,
+            "chosen": finder.choice.kept,
+            "bytes_known": sizes.exact,
+            "bytes_about": sizes.about,
+            "sizes_rounded": sizes.rough,
+            "sizes_unknown": sizes.unknown,
+            "kinds": [
+                {"kind": kind, "files": those.files, "bytes_known": those.exact}
+                for kind, those in totals.kinds()
+            ],
+            "not_entered": [
+                {"url": each.address, "path": each.path, "why": str(each.why)}
+                for each in finder.found.not_entered
+            ],
+        }
+        print(f"\n],\n{json.dumps(counts, ensure_ascii=False, indent=1)[2:]}")
+
+
+def _entry_of(offer: Offer) -> dict[str, object]:
+    cell = offer.cell
+    return {
+        "number": offer.number,
+        "path": offer.path,
+        "kind": offer.kind,
+        "size": offer.size,
+        "size_about": offer.about,
+        "modified": offer.modified.isoformat() if offer.modified else None,
+        "text": offer.text,
+        "title": offer.title,
+        "heading": offer.heading,
+        "row": cell.row if cell else None,
+        "place": cell.place if cell else None,
+        "column": cell.column if cell else None,
+        "column_title": cell.title if cell else None,
+        "checksums": [str(checksum) for checksum in offer.checksums],
+        "source": offer.source,
+        "url": without_secrets(offer.address),
+    }
+
+
+class AsTable(Showing):
+    """As a table with totals by kind and heading."""
+
+    def __init__(self, *, why: bool) -> None:
+        self._why = why
+
+    def show(self, finder: OfferFinder) -> None:
+        """Write the table a screen's worth at a time, then what it comes to."""
+        totals = Totals()
+        coming = self._shown(finder, totals)
+        while rows := list(islice(coming, MOST_DRAWN)):
+            _show_offers(rows, why=self._why)
+        if not totals.by_kind:
+            return
+        _show_groups("kind", totals.kinds())
+        if totals.by_heading and len(headings := totals.headings()) > 1:
+            _show_groups("heading", headings[:_MOST_HEADINGS])
+            if more := headings[_MOST_HEADINGS:]:
+                show_line(f"... and {count_of(len(more), 'heading')} more")
+        if len(totals.hosts) == 1 and totals.hosts != {""}:
+            show_line(f"all at {next(iter(totals.hosts))}", dim=True)
+        _show_total(finder, totals)
+
+    def _shown(self, finder: OfferFinder, totals: Totals) -> Iterator[tuple[Offer, str]]:
+        for offer, dropped_by in finder.judged():
+            if not dropped_by:
+                totals.add(offer)
+            if self._why or not dropped_by:
+                yield offer, dropped_by
+
+
+def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
+    """Write offers with the columns that say something about them."""
+    offers = [offer for offer, _ in rows]
+    columns = {
+        "no.": [f"{offer.number:,}" for offer in offers],
+        "path": [offer.path for offer in offers],
+        "link": [offer.text for offer in offers],
+        "heading": [offer.heading for offer in offers],
+        "column": [f"{o.cell.column} {o.cell.title}".strip() if o.cell else "" for o in offers],
+        "kind": [offer.kind for offer in offers],
+        "size": [_size_of(offer) for offer in offers],
+        "modified": [f"{o.modified:%Y-%m-%d %H:%M}" if o.modified else "" for o in offers],
+        "host": [host_of(offer.address) for offer in offers],
+        "dropped by": [dropped_by for _, dropped_by in rows],
+    }
+    if len(set(columns["host"])) == 1:
+        del columns["host"]
+    if not why:
+        del columns["dropped by"]
+    columns = {name: cells for name, cells in columns.items() if any(cells)}
+    show_table(list(columns), list(zip(*columns.values(), strict=True)), numeric=("no.", "size"))
+
+
+def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
+    rows = [[name, f"{sizes.files:,}", written(sizes)] for name, sizes in groups]
+    show_table((what, "files", "size"), rows, numeric=("files", "size"))
+
+
+def _show_total(finder: OfferFinder, totals: Totals) -> None:
+    sizes = totals.all
+    line = f"{count_of(finder.choice.offered, 'offer')}, {finder.choice.kept:,} chosen"
+    if sizes.bytes or not sizes.unknown:
+        line += f": {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    if sizes.unknown:
+        line += f", {count_of(sizes.unknown, 'size')} unknown"
+        line += "" if finder.asks else " (--ask-sizes asks the servers)"
+    if finder.found.not_entered:
+        line += f"; {len(finder.found.not_entered):,} not entered"
+    show_line(line)
+
+
+def _size_of(offer: Offer) -> str:
+    if offer.size is not None:
+        return format_size(offer.size)
+    return "?" if offer.about is None else f"~{format_size(offer.about)}"
+
+
+def written(sizes: Sizes) -> str:
+    """Sizes as they are known: rounded ones with a tilde, gaps with their number."""
+    if sizes.unknown == sizes.files:
+        return "?"
+    known = f"{'~' if sizes.rough else ''}{format_size(sizes.bytes)}"
+    return f"{known} and {sizes.unknown:,} ?" if sizes.unknown else known
+
+
+@dataclass(slots=True)
+class Folder:
+    """A folder in a tree: all that is in and below it, and the first files right in it.
+
+    Attributes:
+        sizes: of all files in and below it.
+        files: the first of those right in it.
+        direct: how many are right in it.
+        folders: those in it, by their names.
+        not_entered: those that were not looked into.
+    """
+
+    sizes: Sizes = field(default_factory=Sizes)
+    files: list[Offer] = field(default_factory=list)
+    direct: int = 0
+    folders: dict[str, Folder] = field(default_factory=dict)
+    not_entered: dict[str, NotEntered] = field(default_factory=dict)
+
+    def folder(self, names: Sequence[str]) -> Folder:
+        """The folder at the end of a path, made if it is not there."""
+        node = self
+        for name in names:
+            node = node.folders.setdefault(name, Folder())
+        return node
+
+    def add(self, offer: Offer) -> None:
+        """Count an offer in on its way down."""
+        node = self
+        node.sizes.add(offer)
+        for name in offer.path.split("/")[:-1]:
+            node = node.folders.setdefault(name, Folder())
+            node.sizes.add(offer)
+        node.direct += 1
+        if len(node.files) < _MOST_FILES_OF_FOLDER:
+            node.files.append(offer)
+
+    def branch(self, name: str) -> Branch:
+        """The folder as it is drawn."""
+        count = count_of(self.sizes.files, "file")
+        branch = Branch(name, f"{count}, {written(self.sizes)}" if self.sizes.files else "")
+        for offer in self.files:
+            modified = f", {offer.modified:%Y-%m-%d}" if offer.modified else ""
+            branch.branches.append(Branch(offer.file_name, f"{_size_of(offer)}{modified}"))
+        if more := self.direct - len(self.files):
+            branch.branches.append(Branch("...", f"{count_of(more, 'file')} more"))
+        branch.branches += [node.branch(f"{each}/") for each, node in self.folders.items()]
+        branch.branches += [
+            Branch(each, f"not entered: {left.why}") for each, left in self.not_entered.items()
+        ]
+        return branch
+
+
+class AsTree(Showing):
+    """As a tree of folders for each source."""
+
+    def show(self, finder: OfferFinder) -> None:
+        """Gather the folders, then draw them."""
+        totals = Totals()
+        roots: defaultdict[str, Folder] = defaultdict(Folder)
+        for offer, dropped_by in finder.judged():
+            if not dropped_by:
+                totals.add(offer)
+                roots[offer.source].add(offer)
+        for each in finder.found.not_entered:
+            if each.why is not Why.PAGES:
+                *above, name = each.path.rstrip("/").split("/")
+                roots[each.source].folder(above).not_entered[f"{name}/"] = each
+        if not roots:
+            return
+        show_tree(node.branch(source) for source, node in roots.items())
+        _show_total(finder, totals)

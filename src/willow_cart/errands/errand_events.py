@@ -1,0 +1,116 @@
+"""What an errand tells on the way, besides what its jobs tell, as data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from willow_cart.exits import Exit
+from willow_cart.jobs.job_events import Event
+
+if TYPE_CHECKING:
+    from willow_cart.errands.job import Step
+    from willow_cart.jobs.haul import Hauled
+
+
+@dataclass(frozen=True, slots=True)
+class SourceOffers(Event):
+    """A source was looked at.
+
+    Attributes:
+        source: its name or its address.
+        files: how many of its files are chosen.
+    """
+
+    source: str
+    files: int
+
+
+@dataclass(frozen=True, slots=True)
+class HaulEnded(Event):
+    """What the sources offer has been brought, as far as it came.
+
+    Attributes:
+        hauled: what came of it.
+    """
+
+    hauled: Hauled
+
+
+@dataclass(frozen=True, slots=True)
+class OfferedNoMore(Event):
+    """Files lie here that their sources do not offer any more.
+
+    Attributes:
+        files: how many.
+        example: the path of one.
+        put_aside: how many were put aside; None if they are kept.
+        folder: where they are then.
+    """
+
+    files: int
+    example: str
+    put_aside: int | None
+    folder: Path
+
+
+@dataclass(frozen=True, slots=True)
+class StepsLeft(Event):
+    """No step was begun, since not everything has come.
+
+    Attributes:
+        first: the first of them.
+    """
+
+    first: Step
+
+
+@dataclass(frozen=True, slots=True)
+class StepBegun(Event):
+    """A step is taken.
+
+    Attributes:
+        step: the step.
+    """
+
+    step: Step
+
+
+@dataclass(frozen=True, slots=True)
+class StepEnded(Event):
+    """A step has come to its end.
+
+    Attributes:
+        step: the step.
+        result: what its job returns; None for a program of the person's own.
+    """
+
+    step: Step
+    result: object
+
+
+@dataclass(frozen=True, slots=True)
+class StepFailed(Event):
+    """A step did not end well, and those behind it are not taken.
+
+    Attributes:
+        step: the step.
+        exit_code: what it came to.
+    """
+
+    step: Step
+    exit_code: Exit
+
+
+@dataclass(frozen=True, slots=True)
+class CannotRun(Event):
+    """A program cannot be run, or did not do what it was run for.
+
+    Attributes:
+        key: what it is for, as the errand has it; empty for a step.
+        reason: what is wrong, with the program named.
+    """
+
+    key: str
+    reason: str

@@ -1,0 +1,65 @@
+"""The seam between the queue of a haul and where its transfers run."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+
+from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
+from willow_cart.records import Result
+from willow_cart.transfer.commit import VerifiedFile
+from willow_cart.transfer.transfers import Transfer
+
+Outcome = Result | VerifiedFile | WillowCartError
+"""What came of an attempt: what is to be entered, a whole and checked file, or why it failed."""
+
+
+def ends_batch(outcome: Outcome | None) -> bool:
+    """Return whether a host should not be asked for the rest of a batch."""
+    return isinstance(outcome, ServerBusy | ConnectionLost)
+
+
+class Executor(ABC):
+    """Carries out attempts at transfers, a batch at a time for each lane that uses it.
+
+    Queue, pace, retries, names, commit and ledger are its caller's. What an executor promises:
+
+    - `carry` returns each transfer of the batch at most once. One that it does not return was not
+      begun, and can be given to any executor.
+    - A busy or broken host ends a batch at once; the rest of it is not begun.
+    - The counters of a transfer are up to date and its observer has been told when it is returned.
+    - After `abort`, `carry` returns or raises `Interrupted` within seconds. After `close`, nothing
+      that it started is left running.
+
+    Attributes:
+        at_once: how many transfers a batch has at most.
+    """
+
+    at_once: int = 1
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it takes further batches."""
+        return True
+
+    def suits(self, transfer: Transfer) -> bool:  # noqa: ARG002  # most take anything
+        """Return whether a transfer can be carried out here."""
+        return True
+
+    @abstractmethod
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+        """Make one attempt at each transfer of a batch, in order.
+
+        Args:
+            transfers: the transfers, all of one host.
+            lane: the lane that waits for them.
+
+        Raises:
+            Interrupted: the haul is to end; what had come is kept.
+        """
+
+    def abort(self) -> None:  # noqa: B027  # threads end with their connections
+        """End what is under way at once; what had come of it may be lost."""
+
+    def close(self) -> None:  # noqa: B027  # threads belong to the lanes
+        """Stop everything that was started; a second time does nothing."""

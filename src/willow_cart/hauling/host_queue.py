@@ -1,0 +1,276 @@
+"""The docket: which file a free lane takes next."""
+
+from __future__ import annotations
+
+import heapq
+from collections import Counter, defaultdict, deque
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from itertools import count
+from typing import Generic, TypeVar
+
+from willow_cart.hauling.host_rate import HostRate
+
+Item = TypeVar("Item")
+
+# So many good answers give a host that was busy another lane, or so many seconds without a bad one:
+# large files bring few answers.
+_GOOD_FOR_A_LANE = 20
+_QUIET = 20.0
+
+# So many failures in a row, and a host is set aside.
+_BAD_TO_BE_SET_ASIDE = 10
+
+
+@dataclass(frozen=True, slots=True)
+class QueueWait:
+    """Nothing can be taken now; look again in so many seconds, or when a lane gets free."""
+
+    seconds: float | None
+
+
+class HostQueue(Generic[Item]):
+    """Files waiting for a lane, by host; not safe for several threads, and without a clock.
+
+    Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
+    own files. What is put off comes up again when its time has come, before what is untried. A host
+    that says it is busy has half as many lanes, and gets them back one by one; it is asked at the
+    rate that it takes. One that fails again and again is set aside until all others are done, and
+    then tried again.
+
+    Args:
+        items: each with its host.
+        lanes_per_host: how many lanes one host may have at a time.
+    """
+
+    def __init__(self, items: Iterable[tuple[str, Item]], lanes_per_host: int) -> None:
+        self._waiting: defaultdict[str, deque[Item]] = defaultdict(deque)
+        self._returned: defaultdict[str, deque[Item]] = defaultdict(deque)
+        self._rates: defaultdict[str, HostRate] = defaultdict(HostRate)
+        self._served: Counter[str] = Counter()
+        for host, item in items:
+            self._waiting[host].append(item)
+        self._turns = deque(self._waiting)
+        self._lanes_per_host = lanes_per_host
+        self._taken: Counter[str] = Counter()
+        self._limits: dict[str, int] = {}
+        self._slowed: dict[str, float] = {}
+        self._heard: Counter[str] = Counter()
+        self._good: Counter[str] = Counter()
+        self._bad: Counter[str] = Counter()
+        self._times_aside: Counter[str] = Counter()
+        self._aside: set[str] = set()
+        self._left_alone: dict[str, float] = {}
+        self._put_off: list[tuple[float, int, str, Item]] = []
+        self._order = count()
+
+    @property
+    def most_at_once(self) -> int:
+        """How many items the hosts' limits let be under way at a time."""
+        return sum(min(len(items), self._lanes_per_host) for items in self._waiting.values())
+
+    def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
+        """Take the next file and its host; None once nothing will ever come up again."""
+        self._bring_back(now)
+        for host in [host for host, since in self._slowed.items() if now - since >= _QUIET]:
+            self._give_a_lane_back(host, now)
+        if self._aside and not self._is_any_other_left():
+            self._aside.clear()
+        free = self._next_host(lambda host: self._is_free(host, now))
+        if free is None:
+            return self._wait(now)
+        return free, self._take_from(free, self._returned[free] or self._waiting[free], now)
+
+    def _next_host(self, fits: Callable[[str], bool]) -> str | None:
+        """The host whose turn it is, of those that fit; None if none does."""
+        for _ in range(len(self._turns)):
+            host = self._turns[0]
+            self._turns.rotate(-1)
+            if fits(host):
+                return host
+        return None
+
+    def _take_from(self, host: str, items: deque[Item], now: float) -> Item:
+        self._taken[host] += 1
+        if rate := self._rates[host].rate(now):
+            self.leave_alone(host, now + 1 / rate)
+        return items.popleft()
+
+    def _wait(self, now: float) -> QueueWait | None:
+        """How long to wait for an item; None once nothing will ever come up again."""
+        left = any(self._waiting.values()) or any(self._returned.values())
+        if self._put_off or self._taken.total() or left:
+            return QueueWait(self._next_time(now))
+        return None
+
+    def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | QueueWait | None:
+        """Take files of one host, for one of its lanes; `finish` gives the lane back.
+
+        Of a host that has ever been busy, and of what was returned, nothing is taken by the dozen.
+
+        Args:
+            now: the time in seconds.
+            most: how many.
+        """
+        self._bring_back(now)
+        host = self._next_host(
+            lambda host: (
+                bool(self._waiting[host])
+                and self.has_lane(host, now)
+                and self._rates[host].rate(now) is None
+            )
+        )
+        if host is None:
+            return self._wait(now) if any(self._waiting.values()) else None
+        self._taken[host] += 1
+        waiting = self._waiting[host]
+        return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
+
+    def give_back(self, host: str, items: Iterable[Item]) -> None:
+        """Give files back that were taken with others and not begun; lanes take them one by one."""
+        self._returned[host].extend(items)
+
+    def has_lane(self, host: str, now: float) -> bool:
+        """Whether another lane may ask a host now."""
+        return (
+            host not in self._aside
+            and self._taken[host] < self._limit(host)
+            and self._left_alone.get(host, now) <= now
+        )
+
+    def take_lane(self, host: str) -> None:
+        """Take one of a host's lanes without a file of its own; `finish` gives it back."""
+        self._taken[host] += 1
+
+    def finish(self, host: str) -> None:
+        """Say that a file that was taken is settled."""
+        self._taken[host] -= 1
+        self._heard[host] = max(0, self._heard[host] - 1)
+
+    def went_well(self, host: str, now: float) -> None:
+        """Say that a host has answered as it should; enough of that gives it a lane back."""
+        self._served[host] += 1
+        self._rates[host].took(now)
+        self._bad[host] = self._times_aside[host] = 0
+        if host in self._limits:
+            self._good[host] += 1
+            if self._good[host] >= _GOOD_FOR_A_LANE:
+                self._give_a_lane_back(host, self._slowed[host])
+
+    def _give_a_lane_back(self, host: str, now: float) -> None:
+        self._good[host] = 0
+        self._slowed[host] = now
+        self._limits[host] += 1
+        if self._limits[host] >= self._lanes_per_host:
+            del self._limits[host], self._slowed[host]
+
+    def went_wrong(self, host: str) -> int:
+        """Say that a host has failed once more.
+
+        Returns:
+            0, or if it has failed too often in a row how often that was so, this time included.
+        """
+        self._bad[host] += 1
+        if self._bad[host] < _BAD_TO_BE_SET_ASIDE or host in self._aside:
+            return 0
+        self._bad[host] = 0
+        self._times_aside[host] += 1
+        return self._times_aside[host]
+
+    def set_aside(self, host: str, until: float) -> None:
+        """Take nothing from a host until all others are done, and not before a time."""
+        self._aside.add(host)
+        self.leave_alone(host, until)
+
+    def served(self, host: str) -> int:
+        """Return how often a host has answered as it should."""
+        return self._served[host]
+
+    def has_company(self, host: str) -> bool:
+        """Return whether a host that answers has more than one lane under way."""
+        return self._taken[host] > 1 and self._served[host] > 0
+
+    def allow_at_most(self, host: str, lanes: int, now: float) -> None:
+        """Lower the lanes of a host to as many connections as it has shown that it allows."""
+        self._good[host] = 0
+        self._limits[host] = max(1, min(lanes, self._limit(host)))
+        self._slowed[host] = now
+
+    def slow_down(self, host: str, now: float, wait: float | None = None) -> None:
+        """Lower the rate of a host that says it is busy, and halve its lanes if it was far off.
+
+        Args:
+            host: the host.
+            now: the time in seconds.
+            wait: seconds that it asked to be left alone; None if it did not.
+        """
+        self._good[host] = 0
+        if not self._rates[host].busy(now, wait):
+            return
+        if self._heard[host]:
+            # A lane that was under way when it was halved says the same once more.
+            self._heard[host] -= 1
+            return
+        self._heard[host] = max(0, self._taken[host] - 1)
+        self._limits[host] = max(1, self._limit(host) // 2)
+        self._slowed[host] = now
+
+    def give_up(self, host: str) -> list[Item]:
+        """Take all that is left of a host, for nobody to carry."""
+        left = [
+            *self._returned[host],
+            *self._waiting[host],
+            *(each[3] for each in self._put_off if each[2] == host),
+        ]
+        self._waiting[host].clear()
+        self._returned[host].clear()
+        self._put_off = [each for each in self._put_off if each[2] != host]
+        heapq.heapify(self._put_off)
+        return left
+
+    def put_off(self, host: str, item: Item, until: float) -> None:
+        """Give a file that was taken back, to come up again at a time."""
+        self._taken[host] -= 1
+        heapq.heappush(self._put_off, (until, next(self._order), host, item))
+
+    def move(self, host: str, item: Item, to: str) -> None:
+        """Give a file that was taken back, to be taken from another host, before its others."""
+        self._taken[host] -= 1
+        self.bring_in(to, item)
+
+    def bring_in(self, host: str, item: Item) -> None:
+        """Have a file taken from a host before its others."""
+        if host not in self._waiting:
+            self._turns.append(host)
+        self._waiting[host].appendleft(item)
+
+    def leave_alone(self, host: str, until: float) -> None:
+        """Take nothing from a host until a time."""
+        self._left_alone[host] = max(until, self._left_alone.get(host, until))
+
+    def _is_free(self, host: str, now: float) -> bool:
+        return bool(self._returned[host] or self._waiting[host]) and self.has_lane(host, now)
+
+    def _limit(self, host: str) -> int:
+        return self._limits.get(host, self._lanes_per_host)
+
+    def _is_any_other_left(self) -> bool:
+        """Whether anything is under way, or waiting at a host that is not set aside."""
+        if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
+            return True
+        return any(
+            host not in self._aside and (self._waiting[host] or self._returned[host])
+            for host in self._turns
+        )
+
+    def _bring_back(self, now: float) -> None:
+        while self._put_off and self._put_off[0][0] <= now:
+            _, _, host, item = heapq.heappop(self._put_off)
+            self._waiting[host].appendleft(item)
+
+    def _next_time(self, now: float) -> float | None:
+        """Seconds until something may come up by itself; None if only a free lane can help."""
+        times = [until for until in self._left_alone.values() if until > now]
+        if self._put_off:
+            times.append(self._put_off[0][0])
+        return min(times) - now if times else None

@@ -1,0 +1,381 @@
+"""The crew: lanes side by side, each carrying one file at a time."""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import (
+    CannotStore,
+    HostUnknown,
+    Interrupted,
+    NotTrusted,
+    ServerBusy,
+    TransientError,
+    VerificationError,
+    WillowCartError,
+)
+from willow_cart.executors.executor import Executor, Outcome
+from willow_cart.executors.threads import ThreadExecutor
+from willow_cart.hauling.concurrency import ConcurrencyController
+from willow_cart.hauling.host_queue import HostQueue, QueueWait
+from willow_cart.model import State
+from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
+from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
+from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
+from willow_cart.transfer.transfers import Transfer, Transfers
+
+# How long lanes that wait for bytes are waited for once the person wants to stop; after that their
+# connections are ended. Then they have as long as a name may take to be looked up.
+_GRACE = 0.5
+_LAST_GRACE = 30.0
+
+# A host that was set aside is left alone for so many times as long as a file would be.
+_ROUND = 30
+
+# How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
+_TICK = 0.05
+
+
+class WorkerPool:
+    """Work through trips with several lanes.
+
+    Args:
+        file_transfer: carries one file.
+        queue: which file is carried next, by its number.
+        transfers: the files that are under way.
+        start_further: starts what carries files besides the lanes, once the interpreter is what
+            keeps these from going faster; None where nothing can.
+        random_value: gives random numbers from 0 to 1.
+        clock: monotonic, in seconds.
+        processor_time: that this process has used, in seconds.
+    """
+
+    def __init__(
+        self,
+        file_transfer: FileTransfer,
+        queue: HostQueue[int],
+        transfers: Transfers,
+        start_further: Callable[[], Executor | None] = lambda: None,
+        *,
+        random_value: Callable[[], float] = random.random,
+        clock: Callable[[], float] = time.monotonic,
+        processor_time: Callable[[], float] = time.process_time,
+    ) -> None:
+        downloader = file_transfer.downloader
+        self._file_transfer = file_transfer
+        self._commit_thread = downloader.commit_thread
+        self._policy = downloader.policy
+        self._retry_policy = downloader.policy.retry_policy
+        self._random_value = random_value
+        self._observer = downloader.observer
+        self._stop = downloader.stop
+        self._change = threading.Condition()
+        self._queue = queue
+        self._transfers = transfers
+        self._threads = ThreadExecutor(file_transfer, downloader.stop)
+        self._start_further = start_further
+        self._clock = clock
+        self._processor_time = processor_time
+        self._helping = SegmentScheduler(
+            transfers, downloader.policy.strands, downloader.policy.lanes
+        )
+        self._files = self._bytes = 0
+        self._open = 1
+        self._ended = False
+        self._failure: BaseException | None = None
+
+    def work(self) -> None:
+        """Carry everything home, or until the person wants to stop.
+
+        Raises:
+            CannotStore: the ledger cannot be written; nothing more was taken after that.
+        """
+        lanes = self._policy.lanes
+        if self._policy.strands == 1:
+            lanes = min(lanes, self._queue.most_at_once)
+        self._attend(lanes)
+        if self._failure is not None:
+            raise self._failure
+
+    def _attend(self, most: int) -> None:
+        """Open lanes while more of them pay, and wait for their end."""
+        lanes = [self._open_lane(0, self._threads)] if most else []
+        concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
+        further: Executor | None = None
+        deadline = None
+        try:
+            while living := [lane for lane in lanes if lane.is_alive()]:
+                living[0].join(_TICK)
+                now, used = self._clock(), self._processor_time()
+                with self._change:
+                    self._open = concurrency.measure(now, used, self._files, self._bytes)
+                    self._change.notify_all()
+                opened = len(lanes) - (further is not None)
+                lanes += [
+                    self._open_lane(number, self._threads) for number in range(opened, self._open)
+                ]
+                if concurrency.is_crowded and further is None and not self._stop.is_set():
+                    further, self._start_further = self._start_further(), lambda: None
+                    lanes += [] if further is None else [self._open_lane(most, further)]
+                if self._stop.is_set():
+                    deadline = deadline or now + _GRACE
+                    if now > deadline:
+                        # Lanes that wait for bytes end now.
+                        for executor in filter(None, (self._threads, further)):
+                            executor.abort()
+                    if now > deadline + _LAST_GRACE:
+                        # One is in a call of the system that nothing ends, such as for a name. It
+                        # finds nothing left that it could change.
+                        self._file_transfer.downloader.close()
+                        return
+        finally:
+            if further is not None:
+                further.close()
+
+    def _open_lane(self, number: int, executor: Executor) -> threading.Thread:
+        lane = threading.Thread(
+            target=self._lane, args=(number, executor), name=f"lane {number}", daemon=True
+        )
+        lane.start()
+        return lane
+
+    def _lane(self, lane: int, executor: Executor) -> None:
+        try:
+            if executor is self._threads:
+                self._carry_one_by_one(lane)
+            else:
+                self._carry_batches(lane, executor)
+        except Interrupted:
+            pass
+        except BaseException as error:
+            # A broken ledger, or a fault of our own: no lane can go on as if nothing were.
+            self._failure = self._failure or error
+            self._stop.set()
+
+    def _carry_one_by_one(self, lane: int) -> None:
+        """Carry files, and strands of other lanes' files, as long as there are any."""
+        while (taken := self._take(lane)) is not None:
+            if isinstance(taken, SegmentJob):
+                self._assist(lane, taken)
+                continue
+            host, number = taken
+            self._observer.asks(lane, host)
+            for transfer, outcome in self._threads.carry([self._transfers[number]], lane):
+                self._conclude(lane, host, transfer, outcome)
+
+    def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
+        """The next file with its host, or a strand of another lane's file; None for the end."""
+        with self._change:
+            while not self._stop.is_set():
+                if lane >= self._open and not self._ended:
+                    self._change.wait()
+                    continue
+                now = self._clock()
+                taken = self._queue.take(now)
+                if taken is None:
+                    self._ended = True
+                    self._change.notify_all()
+                    return None
+                if not isinstance(taken, QueueWait):
+                    self._keep_gap(taken[0], now)
+                    return taken
+                if found := self._helping.find(now, partial(self._queue.has_lane, now=now)):
+                    self._queue.take_lane(found.host)
+                    self._keep_gap(found.host, now)
+                    return found
+                self._change.wait(taken.seconds)
+        return None
+
+    def _carry_batches(self, lane: int, executor: Executor) -> None:
+        """Have files carried elsewhere, several at a time, as long as there are any."""
+        while executor.is_open and not self._stop.is_set():
+            with self._change:
+                taken = self._queue.take_several(self._clock(), executor.at_once)
+                if taken is None:
+                    return
+                if isinstance(taken, QueueWait):
+                    self._change.wait(taken.seconds)
+                    continue
+            host, numbers = taken
+            self._observer.asks(lane, host)
+            transfers = [self._transfers[number] for number in numbers]
+            carried = executor.carry(
+                [transfer for transfer in transfers if executor.suits(transfer)], lane
+            )
+            begun = {transfer.number for transfer, _ in carried}
+            with self._change:
+                # What was not begun goes back to the queue: large files do not wait for small ones.
+                self._queue.give_back(host, [n for n in numbers if n not in begun])
+                self._change.notify_all()
+            for transfer, outcome in carried:
+                with self._change:
+                    self._queue.take_lane(host)
+                self._observer.asks(lane, host)
+                self._conclude(lane, host, transfer, outcome)
+            self._observer.freed(lane)
+            with self._change:
+                self._queue.finish(host)
+                self._change.notify_all()
+
+    def _keep_gap(self, host: str, now: float) -> None:
+        pace = self._policy.pace
+        if pace.gap:
+            self._queue.leave_alone(host, now + pace.gap_after(self._random_value()))
+
+    def _assist(self, lane: int, found: SegmentJob) -> None:
+        """Bring a strand of another lane's file, which sees to it if that fails."""
+        self._observer.asks(lane, found.host)
+        served, failure = self._threads.assist(found, lane)
+        self._observer.freed(lane)
+        brought = found.strand.at > found.strand.start
+        if failure is not None and Failure(failure, int(not brought)).cause is not Cause.FILE:
+            self._blame(found.host, failure)
+        with self._change:
+            self._helping.ended(found, well=served and (failure is None or brought))
+            self._queue.finish(found.host)
+            self._change.notify()
+
+    def _conclude(self, lane: int, host: str, transfer: Transfer, outcome: Outcome) -> None:
+        """See to what came of an attempt."""
+        if isinstance(outcome, WillowCartError):
+            ended = self._see_to_failure(lane, host, transfer, outcome)
+            if ended is None:
+                return
+            outcome = ended
+        else:
+            with self._change:
+                self._queue.went_well(host, self._clock())
+        self._commit_thread.take(outcome)
+        self._observer.freed(lane)
+        with self._change:
+            self._queue.finish(host)
+            self._files += 1
+            self._bytes += transfer.received
+            self._change.notify()
+
+    def _see_to_failure(
+        self, lane: int, host: str, transfer: Transfer, error: WillowCartError
+    ) -> Result | None:
+        """Hold a failure against what it is due to; return what becomes of a file that is given up.
+
+        Returns:
+            None if the file will be asked for again, here or at a mirror.
+        """
+        with self._change:
+            served, has_company = self._queue.served(host), self._queue.has_company(host)
+        failure = Failure(
+            error, transfer.consecutive_failures, transfer.excused, served, has_company
+        )
+        match failure.cause:
+            case Cause.CROWDING:
+                assert isinstance(error, TransientError), "crowding passes"
+                self._make_room(host, transfer, error)
+            case Cause.HOST:
+                self._blame(host, error)
+            case Cause.FILE:
+                with self._change:
+                    self._queue.went_well(host, self._clock())
+        # The file may have been forgiven meanwhile.
+        decision = self._retry_policy.decide(
+            replace(failure, consecutive=transfer.consecutive_failures), self._random_value()
+        )
+        if isinstance(decision, Retry):
+            assert isinstance(error, TransientError), "nothing else is retried"
+            self._put_off(lane, host, transfer, error, decision.after)
+            return None
+        why = _why(error, decision, transfer.consecutive_failures)
+        # What this machine cannot keep no other place can help.
+        if not isinstance(error, CannotStore) and self._turn_to_mirror(lane, host, transfer, why):
+            return None
+        refused = isinstance(error, VerificationError)
+        return transfer.result(State.REFUSED if refused else State.FAILED, why)
+
+    def _make_room(self, host: str, transfer: Transfer, error: TransientError) -> None:
+        """Ask a host for less, and do not hold it against a file while the host serves others."""
+        now = self._clock()
+        with self._change:
+            transfer.excuse(self._queue.served(host))
+            if isinstance(error, ServerBusy) and error.most is not None:
+                self._queue.allow_at_most(host, error.most, now)
+                transfer.forgive()
+            else:
+                self._queue.slow_down(host, now, error.wait)
+
+    def _blame(self, host: str, error: WillowCartError) -> None:
+        """Hold a failure against a host; one that fails again and again is set aside for a time."""
+        with self._change:
+            if isinstance(error, ServerBusy) and error.status in BUSY:
+                self._queue.slow_down(host, self._clock(), error.wait)
+            times = self._queue.went_wrong(host)
+            if not times:
+                return
+            pause = self._retry_policy.pause_after(times, None, self._random_value())
+            if isinstance(error, HostUnknown | NotTrusted) and times > 1:
+                pause = None  # that does not pass by itself
+            if pause is not None:
+                self._queue.set_aside(host, self._clock() + _ROUND * pause)
+                # It is the host that fails, and not its files.
+                self._transfers.forgive(host)
+                self._observer.host_set_aside(host, error, _ROUND * pause)
+                return
+            left = self._queue.give_up(host)
+        why = f"its host was given up: {error.why}"
+        lost = [
+            transfer
+            for transfer in map(self._transfers.__getitem__, left)
+            if not self._has_moved(transfer)
+        ]
+        for transfer in lost:
+            self._commit_thread.take(transfer.result(State.FAILED, why))
+        if lost:
+            self._observer.host_given_up(host, error, len(lost))
+
+    def _has_moved(self, transfer: Transfer) -> bool:
+        """Have a file whose host was given up asked for at its next mirror, if it has one."""
+        if not self._file_transfer.turn(transfer):
+            return False
+        with self._change:
+            self._queue.bring_in(host_of(transfer.address), transfer.number)
+        return True
+
+    def _turn_to_mirror(self, lane: int, host: str, transfer: Transfer, why: str) -> bool:
+        """Have a file asked for at its next mirror, when its turn comes; False if none is left."""
+        if not self._file_transfer.turn(transfer):
+            return False
+        self._observer.turned(lane, transfer.filed, why, without_secrets(transfer.address))
+        self._observer.freed(lane)
+        with self._change:
+            self._queue.move(host, transfer.number, host_of(transfer.address))
+            self._change.notify()
+        return True
+
+    def _put_off(
+        self, lane: int, host: str, transfer: Transfer, error: TransientError, pause: float
+    ) -> None:
+        until = self._clock() + pause
+        with self._change:
+            self._queue.put_off(host, transfer.number, until)
+            if isinstance(error, ServerBusy) and error.wait:
+                # The server spoke for itself, not for the one file.
+                self._queue.leave_alone(host, until)
+            self._change.notify()
+        self._observer.postponed(lane, transfer.filed, error, pause)
+        self._observer.freed(lane)
+
+
+def _why(error: WillowCartError, ended: GiveUp, attempts: int) -> str:
+    """Return why a file is given up, in words."""
+    if ended is GiveUp.PERMANENT or not isinstance(error, TransientError):
+        return error.why
+    if ended is GiveUp.WAIT:
+        return f"{error.reason} and asks to wait {error.wait:.0f} s; haul again after that"
+    often = f", {attempts} times in a row" if attempts > 1 else ""
+    return f"{error.reason}{often}; {error.advice or 'haul again later'}"

@@ -1,0 +1,215 @@
+"""Looking at sources and choosing, as the options of a request say."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
+from itertools import chain
+from typing import TypeVar
+
+from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
+from willow_cart.errors import BadOption
+from willow_cart.jobs.job_events import AwaitsAnswers, Looked
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Offer
+from willow_cart.offer_store import OfferStore
+from willow_cart.options.looking import ChoosingOptions
+from willow_cart.protocols import Access
+from willow_cart.requests.request import LookingRequest
+from willow_cart.sources import (
+    Discovery,
+    DiscoveryOptions,
+    Kind,
+    PageRules,
+    ask_sizes,
+    look_through,
+)
+from willow_cart.sources.discover import Asking
+
+Some = TypeVar("Some", str, tuple[str, ...])
+
+
+class SizeAsker:
+    """Asks servers for the sizes and dates of offers, and tells of those that they do not know.
+
+    Args:
+        access: how places are talked to.
+        lanes: how many are asked for at a time.
+        observer: who is told.
+
+    Attributes:
+        unanswered: how many offers nobody would tell the size of.
+    """
+
+    def __init__(self, access: Access, lanes: int, observer: JobObserver) -> None:
+        self._access = access
+        self._lanes = lanes
+        self._observer = observer
+        self.unanswered = 0
+
+    def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
+        """The offers with what was learnt."""
+        learnt, troubles = ask_sizes(offers, self._access, self._lanes)
+        self._observer.note_each(troubles)
+        self.unanswered += len(troubles)
+        return learnt
+
+
+class OfferFinder:
+    """Looks at sources and chooses, as the options of a command say.
+
+    Args:
+        request: the options.
+        access: how places are talked to.
+        lanes: how many folders are read and sizes asked for at a time.
+        observer: who is told what was seen.
+        everything: whether also what is not chosen is to be listed.
+        besides: offers that are known already, chosen from as well.
+        asking: what becomes of answers that are files; None throws them away.
+
+    Attributes:
+        asks: whether it asks servers for sizes.
+        found: what could not be taken, as far as it is known.
+        choice: what has been counted so far.
+    """
+
+    def __init__(
+        self,
+        request: LookingRequest,
+        access: Access,
+        lanes: int,
+        observer: JobObserver,
+        *,
+        everything: bool = False,
+        besides: Iterable[Offer] = (),
+        asking: Asking | None = None,
+    ) -> None:
+        def await_answers(answered: int, waiting: Sequence[str]) -> None:
+            observer.note(AwaitsAnswers(answered, waiting))
+
+        self._asking = replace(asking or Asking(), progress=await_answers)
+        self._observer = observer
+        self._request = request
+        self._access = access
+        self._besides = besides
+        self._choosing = make_choosing(request)
+        self._looking = make_looking(request, lanes, self._choosing, everything=everything)
+        self._asker = SizeAsker(access, lanes, observer)
+        self.asks: bool = request.ask_sizes
+        self.found: Discovery = Discovery()
+        self.choice: Choice = self._choosing.begin()
+
+    @property
+    def unanswered(self) -> int:
+        """How many offers nobody would tell the size of."""
+        return self._asker.unanswered
+
+    def judged(self) -> Iterator[tuple[Offer, str]]:
+        """Every offer with the rule that dropped it; says at the end what could not be taken.
+
+        Raises:
+            WillowCartError: none of the sources can be read.
+        """
+        offers = look_through(
+            self._request.sources,
+            self.found,
+            self._access,
+            self._looking,
+            self._observer.standard_input(),
+            asking=self._asking,
+        )
+        learn = self._asker if self.asks else None
+        yield from self._choosing.judge(chain(offers, self._besides), self.choice, learn)
+        offers.close()
+        self.found.ended_by = self.choice.ended_by
+        self._observer.note_each(self.found.troubles)
+        request = self._request
+        self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
+
+    def chosen(self) -> OfferStore:
+        """What is chosen, each address once.
+
+        Raises:
+            WillowCartError: none of the sources can be read.
+            NothingChosen: nothing is left.
+        """
+        chosen = OfferStore(offer for offer, dropped_by in self.judged() if not dropped_by)
+        self.choice.require_some()
+        return chosen
+
+
+def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
+    """The choosing that the options ask for.
+
+    Raises:
+        BadOption: a rule cannot be read.
+    """
+    now = now or datetime.now(UTC)
+    return Choosing(
+        numbers=_some("--numbers", request.numbers or "", request.numbers is not None),
+        link_text=request.link_text,
+        column=request.column,
+        extensions=_some("--ext", words_in(request.ext), request.ext),
+        kinds=_some("--kind", words_in(request.kind), request.kind),
+        keep=request.keep,
+        drop=request.drop,
+        keep_re=request.keep_re,
+        drop_re=request.drop_re,
+        after_name=request.after_name,
+        since=None if request.since is None else parse_when(request.since, now),
+        until=None if request.until is None else parse_when(request.until, now, whole_day=True),
+        at_least=request.at_least,
+        at_most=request.at_most,
+        undated=Unknown(request.undated),
+        unsized=Unknown(request.unsized),
+        prefer=_some("--prefer", words_in(request.prefer), request.prefer),
+        nth=request.nth,
+        first=request.first,
+    )
+
+
+def make_looking(
+    request: LookingRequest, lanes: int, choosing: Choosing, *, everything: bool = False
+) -> DiscoveryOptions:
+    """How the options want sources looked at, and what need not be listed for the choosing.
+
+    Args:
+        request: the options.
+        lanes: how many folders are read at a time.
+        choosing: what is chosen.
+        everything: whether also what is not chosen is to be listed.
+
+    Raises:
+        BadOption: a selector or a part cannot be read.
+    """
+    compares_paths = request.depth == 1 or "/" in choosing.after_name
+    return DiscoveryOptions(
+        kind=None if request.as_ is None else Kind(request.as_),
+        base=request.base,
+        depth=request.depth,
+        pages=request.pages,
+        rules=PageRules(words_in([request.parts]), request.within, request.next_),
+        ignore_robots=request.ignore_robots,
+        lanes=lanes,
+        most_listed=request.most_listed,
+        largest_listing=request.largest_listing,
+        beginning="" if everything else choosing.beginning(deep=request.depth != 1),
+        after="" if everything or not compares_paths else choosing.after_name,
+    )
+
+
+def words_in(texts: Sequence[str]) -> tuple[str, ...]:
+    """Words that were given one by one or with commas between them."""
+    return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
+
+
+def _some(option: str, read: Some, given: object = True) -> Some:
+    """What an option gives; one that was given and says nothing would choose everything.
+
+    Raises:
+        BadOption: it is one.
+    """
+    if given and not read:
+        raise BadOption(option, "is empty", "leave it out, or say what to keep")
+    return read

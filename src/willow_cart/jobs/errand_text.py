@@ -1,0 +1,126 @@
+"""Writing an errand from what was typed, to begin with."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+from willow_cart.errors import BadOption
+from willow_cart.options import Option
+from willow_cart.redaction import without_secrets
+from willow_cart.replacing import replacing
+from willow_cart.requests import COMMANDS
+from willow_cart.requests.given import Given
+from willow_cart.requests.request import Request
+from willow_cart.requests.secrets import without_value
+from willow_cart.requests.toml_keys import options_of, options_of_command
+
+# What makes no sense where nobody watches, or is about the run that writes the errand.
+_NOT_OF_ERRANDS = ("preview", "detach", "write_errand", "add", "to_script", "overwrite")
+
+VALUES_HINT = """
+# What changes from run to run can stand in any text by its name: {month}, or {month:%Y%m}.
+# [values]
+# month = "{last_month}"
+"""
+
+ARRIVALS_HINT = """
+# What is done once all has come, in order: unpack, combine, pack, receipt or run.
+# [[arrival]]
+# combine = "all.sqlite"
+"""
+
+
+def write_errand(path: Path, request: Request) -> None:
+    """Write an errand that does what is asked for.
+
+    Args:
+        path: the errand's file.
+        request: of `load` or `haul`.
+
+    Raises:
+        BadOption: there is such a file already, or it would hold a secret.
+        CannotStore: it cannot be written.
+    """
+    if path.exists():
+        raise BadOption(f"--write-errand {path}", "is there already", "name a new file")
+    given = dict(request.given)
+    _require_no_secrets(given, COMMANDS[request.command].by_key())
+    lines = list(_lines(given))
+    with replacing(path) as text:
+        text.writelines(f"{line}\n" for line in lines)
+        text.write(VALUES_HINT + ARRIVALS_HINT)
+
+
+def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
+    """Refuse what was given if an errand would hold a secret that was typed.
+
+    Raises:
+        BadOption: it would.
+    """
+    for key, texts in given.items():
+        for text in texts:
+            if without_value(options[key], text) != text:
+                raise BadOption(
+                    "--write-errand", f"the value of {options[key].flag} would be written out",
+                    "give it as env:NAME or file:PATH",
+                )  # fmt: skip
+            if (shown := without_secrets(text)) != text:
+                raise BadOption(
+                    "--write-errand", f"{shown} holds a secret, which would be written out",
+                    "write the errand without it, and put {env[NAME]} in its place",
+                )  # fmt: skip
+
+
+def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
+    """Yield the lines of an errand; what is given is taken out as it finds its place."""
+    # Whatever is relative is relative to the errand's file then.
+    yield f"into = {_quoted(given.pop('into', ('data',))[0])}"
+    for key in ("note", "cart"):
+        if key in given:
+            yield f"{key} = {_quoted(given.pop(key)[0])}"
+    yield from ("", "[[source]]", f"at = {_quoted(given.pop('sources'))}")
+    archives = given.pop("unpack", ())
+    step = _taken_out(given) if archives else {}
+    for table in ("source", "connecting", "haul", "filing"):
+        options = options_of(table)
+        keys = list(_keys(options, {key: given.pop(key) for key in options if key in given}))
+        if keys and table != "source":
+            yield from ("", f"[{table}]")
+        yield from keys
+    if archives:
+        yield from ("", "[[arrival]]", f"unpack = {_quoted(archives)}")
+        yield from _keys(options_of("unpack"), step)
+    if missing := [key for key in given if key not in _NOT_OF_ERRANDS]:
+        raise BadOption("--write-errand", f"has no place for {', '.join(missing)}", "leave it out")
+
+
+def _taken_out(given: dict[str, tuple[str, ...]]) -> Given:
+    """Take what is about unpacking out of what is given, for a step of its own."""
+    keys = [
+        *options_of_command("unpack", ("unpacking",)),
+        *("name_parts",) * ("unpack_to" in given),
+    ]
+    step = {key: given[key] for key in keys if key in given}
+    of_haul_too = {
+        "name_parts": "file_as" in given,
+        "swell_at_most": "inspect" in given or given.get("as") == ("archive",),
+    }
+    for key in step:
+        if not of_haul_too.get(key):
+            del given[key]
+    return step
+
+
+def _keys(options: Mapping[str, Option], given: Given) -> Iterator[str]:
+    """Yield what was given of some options, as the lines of a table."""
+    for key, texts in given.items():
+        option = options[key]
+        value = True if option.is_flag else texts if option.takes_several else texts[0]
+        if value != str(option.default):
+            yield f"{key} = {_quoted(value)}"
+
+
+def _quoted(value: object) -> str:
+    return json.dumps(value, ensure_ascii=False)

@@ -1,0 +1,194 @@
+"""What is told on the way through a job, as data; words are made of it in `willow_cart.views`.
+
+Besides these, jobs tell of every `Issue` of a line or a place, and of every error that does not
+end them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from willow_cart.cart import Loaded
+    from willow_cart.cart.forms import Form
+    from willow_cart.choosing import Choice
+    from willow_cart.errors import TransientError
+    from willow_cart.sources import Discovery
+
+
+class Event:
+    """Something that a person should know of."""
+
+    __slots__ = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Waits(Event):
+    """A request is made again after a pause.
+
+    Attributes:
+        error: why.
+        pause: seconds.
+    """
+
+    error: TransientError
+    pause: float
+
+
+@dataclass(frozen=True, slots=True)
+class AwaitsAnswers(Event):
+    """Places are asked what they are.
+
+    Attributes:
+        answered: how many addresses have answered.
+        waiting: those that have not.
+    """
+
+    answered: int
+    waiting: Sequence[str]
+
+
+@dataclass(frozen=True, slots=True)
+class Looked(Event):
+    """Sources were looked at to their end.
+
+    Attributes:
+        found: what was seen, and not entered.
+        choice: what was counted in choosing.
+        depth: the levels that were asked for; None for all.
+        pages: the pages of a series that were asked for.
+    """
+
+    found: Discovery
+    choice: Choice
+    depth: int | None
+    pages: int
+
+
+@dataclass(frozen=True, slots=True)
+class Unsure(Event):
+    """A rule could not tell of some offers, since a date or a size is not known.
+
+    Attributes:
+        choice: what was counted in choosing.
+    """
+
+    choice: Choice
+
+
+@dataclass(frozen=True, slots=True)
+class PassedOver(Event):
+    """A file of the person's own cannot be used, and is passed over.
+
+    Attributes:
+        path: the file.
+        reason: why.
+    """
+
+    path: Path
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class ErrandWritten(Event):
+    """What was asked for was written down as an errand.
+
+    Attributes:
+        path: the errand.
+    """
+
+    path: Path
+
+
+@dataclass(frozen=True, slots=True)
+class CartFilled(Event):
+    """Offers were put in a cart.
+
+    Attributes:
+        path: the cart.
+        loaded: what changed in it.
+        form: in which it is written; None for a cart as such.
+        bare: how many checksums there is no place for in that form.
+    """
+
+    path: Path
+    loaded: Loaded
+    form: Form | None
+    bare: int
+
+
+@dataclass(frozen=True, slots=True)
+class CartKept(Event):
+    """A haul has left a cart of what was chosen.
+
+    Attributes:
+        filled: the cart.
+    """
+
+    filled: CartFilled
+
+
+@dataclass(frozen=True, slots=True)
+class ListFound(Event):
+    """A list of checksums was found beside files.
+
+    Attributes:
+        place: its address.
+        checksums: how many it has.
+    """
+
+    place: str
+    checksums: int
+
+
+@dataclass(frozen=True, slots=True)
+class NotPromised(Event):
+    """No list has a checksum of some files.
+
+    Attributes:
+        bare: how many.
+        files: of how many.
+    """
+
+    bare: int
+    files: int
+
+
+@dataclass(frozen=True, slots=True)
+class ChangedHere(Event):
+    """Files that are read are not as they were hauled.
+
+    Attributes:
+        files: how many.
+        example: the path of one.
+    """
+
+    files: int
+    example: str
+
+
+@dataclass(frozen=True, slots=True)
+class NotAsked(Event):
+    """A file came from a file of this machine, which is not asked without --local-files.
+
+    Attributes:
+        path: where it was filed.
+    """
+
+    path: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeptAside(Event):
+    """What lay at a path is kept elsewhere, since it is hauled again.
+
+    Attributes:
+        path: the path.
+        kept: where it is now.
+    """
+
+    path: str
+    kept: Path

@@ -1,0 +1,125 @@
+"""Reaching a host step by step, to learn which step it is that fails: name, port, TLS."""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import ssl
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from willow_cart.errors import ConnectionLost, HostUnknown, NotTrusted, TimedOut
+
+
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """What a step has found.
+
+    Attributes:
+        addresses: of the host, as numbers, in the order in which they are tried.
+        seconds: how long the step took.
+    """
+
+    addresses: tuple[str, ...]
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class SecuredConnection:
+    """A connection that TLS has secured.
+
+    Attributes:
+        version: of TLS.
+        subject: whom the certificate names.
+        until: how long it is good.
+    """
+
+    version: str
+    subject: str
+    until: datetime | None
+
+
+def resolve(host: str, port: int, clock: Callable[[], float] = time.monotonic) -> Reached:
+    """Find the addresses of a host.
+
+    Raises:
+        HostUnknown: it has none, as far as anybody here knows.
+    """
+    began = clock()
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except OSError as error:
+        if isinstance(error, socket.gaierror) and error.errno == socket.EAI_AGAIN:
+            advice = "no name server answers: see to the network"
+        else:
+            advice = "check the address for slips"
+        raise HostUnknown(host, "no host is known by that name", advice) from error
+    return Reached(tuple(dict.fromkeys(str(each[4][0]) for each in found)), clock() - began)
+
+
+def connect(
+    host: str, port: int, timeout: float, clock: Callable[[], float] = time.monotonic
+) -> Reached:
+    """Connect to a port, and hang up.
+
+    Raises:
+        ConnectionLost, TimedOut: nobody answers there.
+    """
+    began = clock()
+    try:
+        with socket.create_connection((host, port), timeout) as connection:
+            return Reached((str(connection.getpeername()[0]),), clock() - began)
+    except ConnectionRefusedError as error:
+        raise ConnectionLost(
+            host, f"nothing answers at port {port}", "see whether it is up, and check the port"
+        ) from error
+    except TimeoutError as error:
+        raise TimedOut(
+            host, f"port {port} does not answer in time", "a firewall may be in the way"
+        ) from error
+    except OSError as error:
+        reason = f"port {port} cannot be reached: {error.strerror or error}"
+        raise ConnectionLost(host, reason, "see to the network") from error
+
+
+def secure(host: str, port: int, timeout: float, context: ssl.SSLContext) -> SecuredConnection:
+    """Secure a connection by TLS from its first byte, and hang up.
+
+    Raises:
+        NotTrusted: the host does not prove who it is, or speaks no TLS.
+        ConnectionLost: the connection broke.
+    """
+    try:
+        with (
+            socket.create_connection((host, port), timeout) as plain,
+            context.wrap_socket(plain, server_hostname=host) as secured,
+        ):
+            return describe(secured)
+    except ssl.SSLCertVerificationError as error:
+        raise NotTrusted(
+            host,
+            f"the certificate does not hold: {error.verify_message.rstrip('.')}",
+            "check the address and this machine's clock; --ca names whom to trust besides",
+        ) from error
+    except ssl.SSLError as error:
+        reason = (error.reason or str(error)).replace("_", " ").lower()
+        raise NotTrusted(host, f"no TLS is spoken there: {reason}", "try without it") from error
+    except OSError as error:
+        raise ConnectionLost(
+            host, "the connection broke while it was secured", "try again later"
+        ) from error
+
+
+def describe(secured: ssl.SSLSocket) -> SecuredConnection:
+    """What a secured connection has shown of itself."""
+    certificate: Any = secured.getpeercert() or {}
+    names = [value for part in certificate.get("subject", ()) for key, value in part
+             if key == "commonName"]  # fmt: skip
+    until = None
+    with contextlib.suppress(KeyError, ValueError):
+        stamp = ssl.cert_time_to_seconds(str(certificate["notAfter"]))
+        until = datetime.fromtimestamp(stamp, UTC)
+    return SecuredConnection(secured.version() or "TLS", str(names[0]) if names else "", until)

@@ -1,0 +1,216 @@
+"""Knocking at a place: what works there and what does not, before a night depends on it."""
+
+from __future__ import annotations
+
+import ssl
+import time
+from collections.abc import Callable, Generator, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from enum import StrEnum
+from itertools import islice
+from urllib.parse import urlsplit
+
+from willow_cart.errors import NotServed, WillowCartError
+from willow_cart.knocking import reach
+from willow_cart.model import Metadata, Offer
+from willow_cart.protocols import Access, Download, Unchanged
+from willow_cart.protocols.http_rules import parse_date
+from willow_cart.redaction import without_secrets
+from willow_cart.schemes import SCHEMES, Secured
+from willow_cart.sources.discover import look_through
+from willow_cart.sources.discovery import Discovery
+from willow_cart.units import count_of, format_duration, format_size
+
+_TIMEOUT = 10.0
+_MOST_NAMED, _MOST_LISTED = 3, 1000
+
+# What servers answer to whom they do not let in: HTTP and FTP (RFC 959, 5.4).
+_NOT_LET_IN = frozenset({401, 403, 530})
+
+# Clocks that differ by more have signatures refused, and dates chosen wrongly.
+_CLOCK_MAY_DIFFER = timedelta(minutes=5)
+# A certificate that ends within this is worth a word.
+_ENDS_SOON = timedelta(days=14)
+
+
+class Verdict(StrEnum):
+    """How a step went."""
+
+    FINE = "fine"
+    UNSURE = "unsure"
+    """It works, but something about it may matter."""
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class KnockFinding:
+    """What one step has found.
+
+    Attributes:
+        tried: the step.
+        verdict: how it went.
+        found: what was found, or what is wrong.
+        remedy: what to do about it; empty where there is nothing to do.
+    """
+
+    tried: str
+    verdict: Verdict
+    found: str
+    remedy: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Knocker:
+    """Knocks at places.
+
+    Attributes:
+        access: how places are talked to.
+        context: for TLS; None trusts whom the system trusts.
+        signed: whether a sign-in was given.
+        now: the wall clock, with time zone.
+        clock: a monotonic clock in seconds.
+    """
+
+    access: Access
+    context: ssl.SSLContext | None = None
+    signed: bool = False
+    now: Callable[[], datetime] = lambda: datetime.now(UTC)
+    clock: Callable[[], float] = time.monotonic
+
+    def knock(self, address: str) -> Iterator[KnockFinding]:
+        """Go step by step, and stop where nothing further can work.
+
+        Args:
+            address: a place, in normal form.
+        """
+        if not (yield from self._reach(self.access.contact(address))):
+            return
+        found = Discovery()
+        began = self.clock()
+        offers: list[Offer] = []
+        try:
+            offers += islice(look_through([address], found, self.access), _MOST_LISTED)
+        except WillowCartError as error:
+            yield _failure("listing", error)
+        else:
+            yield self._listing(offers, found, self.clock() - began)
+        # A page's first link may lead anywhere; what has the name of a file is more like one.
+        files = [offer for offer in offers if offer.kind not in ("page", "other")]
+        target = next(iter(files or offers), Offer(address))
+        try:
+            yield from self._fetch(target)
+        except WillowCartError as error:
+            yield _failure("fetching", error)
+        else:
+            said = "accepted" if self.signed else "none was needed"
+            yield KnockFinding("sign-in", Verdict.FINE, said)
+
+    def _reach(self, contact: str) -> Generator[KnockFinding, None, bool]:
+        """Name, port and TLS; returns whether anybody is there to talk to."""
+        parts = urlsplit(contact)
+        protocol = SCHEMES[parts.scheme]
+        if protocol.port is None:
+            return True  # this machine
+        host, port = parts.hostname or "", parts.port or protocol.port
+        tried = "name"
+        try:
+            named = reach.resolve(host, port, self.clock)
+            families = sorted({"IPv6" if ":" in each else "IPv4" for each in named.addresses})
+            said = f"{', '.join(named.addresses)} ({' and '.join(families)})"
+            yield KnockFinding(tried, Verdict.FINE, said)
+            tried = "port"
+            reached = reach.connect(host, port, _TIMEOUT, self.clock)
+            after = _milliseconds(reached.seconds)
+            said = f"{port} at {reached.addresses[0]} answers after {after}"
+            yield KnockFinding(tried, Verdict.FINE, said)
+            if protocol.secured is Secured.ALWAYS or (
+                protocol.secured is Secured.ON_ITS_PORT and port == protocol.port
+            ):
+                tried = "TLS"
+                context = self.context or ssl.create_default_context()
+                yield self._describe(reach.secure(host, port, _TIMEOUT, context))
+        except WillowCartError as error:
+            yield _failure(tried, error)
+            return False
+        return True
+
+    def _describe(self, secured: reach.SecuredConnection) -> KnockFinding:
+        said = f"{secured.version}, certificate of {secured.subject or 'nobody by name'}"
+        if secured.until is None:
+            return KnockFinding("TLS", Verdict.FINE, said)
+        said += f", good until {secured.until:%Y-%m-%d}"
+        if secured.until - self.now() < _ENDS_SOON:
+            return KnockFinding(
+                "TLS", Verdict.UNSURE, said, "tell the place's keeper that it ends soon"
+            )
+        return KnockFinding("TLS", Verdict.FINE, said)
+
+    def _listing(self, offers: list[Offer], found: Discovery, seconds: float) -> KnockFinding:
+        names = ", ".join(offer.path for offer in offers[:_MOST_NAMED])
+        count = count_of(len(offers), "file") + (" or more" if len(offers) == _MOST_LISTED else "")
+        below = f", {len(found.not_entered):,} not entered" if found.not_entered else ""
+        said = f"{count}{below}, in {_milliseconds(seconds)}"
+        if not offers:
+            return KnockFinding("listing", Verdict.UNSURE, said, "survey it with --depth 2")
+        return KnockFinding("listing", Verdict.FINE, f"{said}: {names}")
+
+    def _fetch(self, offer: Offer) -> Iterator[KnockFinding]:
+        """The first byte of a file, going on in its middle, and what proves it."""
+        began = self.clock()
+        facts = self.access.ask(offer.address)
+        size = "of unknown size" if facts.length is None else format_size(facts.length)
+        yield KnockFinding(
+            "fetching", Verdict.FINE,
+            f"{offer.file_name}, {size}, answered after {_milliseconds(self.clock() - began)}",
+        )  # fmt: skip
+        yield self._resume(offer, facts)
+        if facts.proofs:
+            yield KnockFinding("checksums", Verdict.FINE, f"sent as {', '.join(facts.proofs)}")
+        else:
+            yield KnockFinding(
+                "checksums", Verdict.UNSURE, "none is sent with files",
+                "hold what comes against a list with --checksums, if there is one",
+            )  # fmt: skip
+        if theirs := parse_date(facts.validators.date):
+            yield self._compare_clocks(theirs)
+
+    def _resume(self, offer: Offer, facts: Metadata) -> KnockFinding:
+        """Whether a broken transfer can go on: the second byte is asked for alone."""
+        if facts.length is not None and facts.length < 2:
+            return KnockFinding("resuming", Verdict.UNSURE, "cannot be tried with so small a file")
+        answer = self.access.open(offer.address, start=1, validators=facts.validators)
+        if isinstance(answer, Unchanged):
+            raise NotServed(without_secrets(offer.address), "answers oddly", "", status=304)
+        try:
+            return _resuming(answer)
+        finally:
+            answer.close()
+
+    def _compare_clocks(self, theirs: datetime) -> KnockFinding:
+        apart = abs(self.now() - theirs)
+        said = f"differs from ours by {format_duration(apart.total_seconds())}"
+        if apart > _CLOCK_MAY_DIFFER:
+            return KnockFinding(
+                "clock", Verdict.UNSURE, said, "set this machine's clock, or tell them"
+            )
+        return KnockFinding("clock", Verdict.FINE, said)
+
+
+def _resuming(answer: Download) -> KnockFinding:
+    if answer.start:
+        return KnockFinding("resuming", Verdict.FINE, "a broken transfer goes on where it stopped")
+    return KnockFinding(
+        "resuming", Verdict.UNSURE, "a broken transfer starts over",
+        "nothing to be done here; fewer lanes put less at stake",
+    )  # fmt: skip
+
+
+def _failure(tried: str, error: WillowCartError) -> KnockFinding:
+    if isinstance(error, NotServed) and error.status in _NOT_LET_IN:
+        tried = "sign-in"
+    return KnockFinding(tried, Verdict.FAILED, f"{error.thing}: {error.reason}", error.advice)
+
+
+def _milliseconds(seconds: float) -> str:
+    return f"{max(1, round(seconds * 1000)):,} ms"

@@ -1,0 +1,175 @@
+"""The shelf: offers by the hundred thousand, on disk where they are many."""
+
+from __future__ import annotations
+
+import marshal
+import threading
+from collections.abc import Iterable, Iterator
+from datetime import datetime
+
+from willow_cart.model import Cell, Checksum, Offer, Origin, Sizes
+
+# What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
+_IN_MEMORY = 16 << 10
+
+# So many offers are taken from it at a time, and so many handfuls kept at hand. Asking the database
+# for each by itself would let go of the interpreter each time, and threads would wait for it.
+_HANDFUL = 500
+_MOST_AT_HAND = 8
+
+
+class OfferStore:
+    """Offers in order, found by number and by address; a million take little memory.
+
+    Safe for several threads that read. Each offer bears a mark, a small number that means
+    something to whoever set it.
+
+    Args:
+        offers: what is put on it first.
+        distinct: whether each address is there once; if not, none can be found by it.
+
+    Attributes:
+        twice: how many offers were not put on it, since their address was there already.
+        sizes: of all that are on it.
+    """
+
+    def __init__(self, offers: Iterable[Offer] = (), *, distinct: bool = True) -> None:
+        import sqlite3  # takes longer than to show a help page
+
+        # A database without a name is private, and in a file only as far as it is large.
+        self._base = sqlite3.connect("", isolation_level=None, check_same_thread=False)
+        self._base.execute(f"PRAGMA cache_size = -{_IN_MEMORY}")
+        self._base.execute("PRAGMA journal_mode = OFF")
+        unique = "UNIQUE" if distinct else ""
+        self._base.execute(
+            "CREATE TABLE offer"
+            f" (number INTEGER PRIMARY KEY, address TEXT {unique}, mark INTEGER, packed BLOB)"
+        )
+        self._base.execute("BEGIN")
+        self._lock = threading.Lock()
+        self._at_hand: dict[int, list[tuple[bytes]]] = {}
+        self._count = 0
+        self.twice = 0
+        self.sizes = Sizes()
+        for offer in offers:
+            self.add(offer)
+
+    def add(self, offer: Offer, mark: int = 0) -> bool:
+        """Put an offer behind the others; False if its address is there already."""
+        cursor = self._base.execute(
+            "INSERT OR IGNORE INTO offer VALUES (?, ?, ?, ?)",
+            (self._count + 1, offer.address, mark, _pack(offer)),
+        )
+        if not cursor.rowcount:
+            self.twice += 1
+            return False
+        self._count += 1
+        self._at_hand.clear()
+        self.sizes.add(offer)
+        return True
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __getitem__(self, number: int) -> Offer:
+        """The offer with a number, counted from 1; those around it are at hand for a while."""
+        if not 1 <= number <= self._count:
+            raise IndexError(number)
+        handful, place = divmod(number - 1, _HANDFUL)
+        with self._lock:
+            at_hand = self._at_hand.get(handful)
+            if at_hand is None:
+                first = handful * _HANDFUL + 1
+                at_hand = self._base.execute(
+                    "SELECT packed FROM offer WHERE number BETWEEN ? AND ? ORDER BY number",
+                    (first, first + _HANDFUL - 1),
+                ).fetchall()
+                if len(self._at_hand) == _MOST_AT_HAND:
+                    del self._at_hand[next(iter(self._at_hand))]
+                self._at_hand[handful] = at_hand
+        return _unpack(at_hand[place][0])
+
+    def __iter__(self) -> Iterator[Offer]:
+        return (offer for _, offer in self.numbered())
+
+    def numbered(self, mark: int | None = None) -> Iterator[tuple[int, Offer]]:
+        """The offers with their numbers; only those that bear a mark, if one is named."""
+        last = 0
+        while True:
+            with self._lock:
+                rows = self._base.execute(
+                    "SELECT number, packed FROM offer WHERE number > ? AND mark = coalesce(?, mark)"
+                    " ORDER BY number LIMIT ?",
+                    (last, mark, _HANDFUL),
+                ).fetchall()
+            if not rows:
+                return
+            yield from ((number, _unpack(packed)) for number, packed in rows)
+            last = rows[-1][0]
+
+    def has(self, address: str) -> bool:
+        """Whether an offer with an address is there."""
+        with self._lock:
+            row = self._base.execute("SELECT 1 FROM offer WHERE address = ?", (address,)).fetchone()
+        return row is not None
+
+    def find(self, address: str) -> tuple[int, Offer] | None:
+        """The offer with an address, and its number; None if there is none."""
+        with self._lock:
+            row = self._base.execute(
+                "SELECT number, packed FROM offer WHERE address = ?", (address,)
+            ).fetchone()
+        return None if row is None else (row[0], _unpack(row[1]))
+
+    def mark(self, number: int, mark: int) -> None:
+        """Set the mark of an offer."""
+        with self._lock:
+            self._base.execute("UPDATE offer SET mark = ? WHERE number = ?", (mark, number))
+
+
+class Aside:
+    """Offers put aside in order, each with a note, to be gone through once when all have come."""
+
+    def __init__(self) -> None:
+        import tempfile
+
+        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY << 10)  # noqa: SIM115
+
+    def add(self, offer: Offer, note: str) -> None:
+        """Put one behind the others."""
+        packed = marshal.dumps((note, _pack(offer)))
+        self._file.write(len(packed).to_bytes(4, "big") + packed)
+
+    def __iter__(self) -> Iterator[tuple[Offer, str]]:
+        with self._file as file:
+            file.seek(0)
+            while length := file.read(4):
+                note, packed = marshal.loads(file.read(int.from_bytes(length, "big")))  # noqa: S302
+                yield _unpack(packed), note
+
+
+def _pack(offer: Offer) -> bytes:
+    cell = offer.cell
+    return marshal.dumps(
+        (
+            offer.address, offer.source, offer.number, offer.name, offer.folder, offer.size,
+            offer.about, offer.modified.isoformat() if offer.modified else None,
+            tuple((each.algorithm, each.digest, str(each.origin)) for each in offer.checksums),
+            offer.text,
+            offer.title, offer.heading,
+            (cell.row, cell.place, cell.column, cell.title) if cell else None, offer.mirrors,
+        )
+    )  # fmt: skip
+
+
+def _unpack(packed: bytes) -> Offer:
+    (
+        address, source, number, name, folder, size, about, modified, checksums, text, title,
+        heading, cell, mirrors,
+    ) = marshal.loads(packed)  # noqa: S302  # nobody else has written it  # fmt: skip
+    return Offer(
+        address, source, number, name, folder, size, about,
+        datetime.fromisoformat(modified) if modified else None,
+        tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
+        Cell(*cell) if cell else None, mirrors,
+    )  # fmt: skip

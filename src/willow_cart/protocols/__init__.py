@@ -1,0 +1,45 @@
+"""How to be let in and talk: every protocol plugs in at one seam, `protocols.base.Access`."""
+
+from willow_cart.protocols.base import (
+    CHUNK,
+    Access,
+    DirectoryEntry,
+    DirectoryLister,
+    Download,
+    FolderEntries,
+    ObjectStore,
+    Resumability,
+    Unchanged,
+)
+from willow_cart.protocols.retry import (
+    BUSY,
+    ONCE_MORE,
+    Cause,
+    Failure,
+    GiveUp,
+    RequestRules,
+    Retrier,
+    Retry,
+    RetryPolicy,
+)
+
+__all__ = [
+    "BUSY",
+    "CHUNK",
+    "ONCE_MORE",
+    "Access",
+    "Cause",
+    "DirectoryEntry",
+    "DirectoryLister",
+    "Download",
+    "Failure",
+    "FolderEntries",
+    "GiveUp",
+    "ObjectStore",
+    "RequestRules",
+    "Resumability",
+    "Retrier",
+    "Retry",
+    "RetryPolicy",
+    "Unchanged",
+]

@@ -1,0 +1,241 @@
+"""The one seam at which protocols plug in."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from datetime import datetime
+from enum import Enum
+from typing import Self
+
+from willow_cart.model import Checksum, Metadata, Validators
+from willow_cart.protocols.retry import Retrier
+
+CHUNK = 1 << 20
+"""The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unchanged:
+    """The place says that the version asked about is still the one it has."""
+
+    facts: Metadata
+
+
+class Resumability(Enum):
+    """Whether the rest of a broken transfer can be fetched later and joined to what came."""
+
+    SAFE = "safe"
+    """Yes: the validators prove that both parts are of one version."""
+    BLIND = "blind"
+    """The place may serve parts, but only a checksum can prove that they belong together."""
+    NEVER = "never"
+    """No: a later attempt must start over."""
+
+
+class Download(ABC):
+    """A representation on its way.
+
+    Attributes:
+        facts: what the place says about the complete representation.
+        start: which of its bytes the first read begins with; 0 also when another start was asked
+            for and the place could not or would not join there.
+        joining: what a later `open` can do with the bytes that came until a break.
+        in_parts: whether the place has said that it serves parts; many do without saying so.
+        notes: what a person should know of the answer, although it is taken.
+        spent: seconds that were spent on it before it was asked for.
+        line_bytes: how many bytes have come over the line so far, where what is read is unpacked
+            from them; None where it is the same.
+    """
+
+    facts: Metadata
+    start: int
+    joining: Resumability
+    in_parts: bool = False
+    notes: tuple[str, ...] = ()
+    spent: float = 0.0
+
+    @property
+    def line_bytes(self) -> int | None:
+        """See above."""
+        return None
+
+    @abstractmethod
+    def read(self) -> bytes:
+        """Return the bytes that are there, waiting for at least one; empty at the end.
+
+        Raises:
+            TransferFailed: the bytes stop short of what was announced.
+        """
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of the connection, on every way out; reading on is no longer possible."""
+
+
+@dataclass(frozen=True, slots=True)
+class DirectoryEntry:
+    """A name in a folder, as a place's own protocol lists it.
+
+    Attributes:
+        address: where it is; a folder's ends in a slash.
+        size: bytes; None for a folder, and where the place does not say.
+        modified: when it was changed last; None where the place does not say.
+        checksums: what its bytes hash to, as the place says.
+        name: what it is called, where that cannot be told from the address.
+    """
+
+    address: str
+    size: int | None = None
+    modified: datetime | None = None
+    name: str | None = None
+    checksums: tuple[Checksum, ...] = ()
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it can be listed in its turn."""
+        return self.address.endswith("/")
+
+
+@dataclass(frozen=True, slots=True)
+class FolderEntries:
+    """What a folder lists.
+
+    Attributes:
+        entries: what is right in it, in the place's order.
+        problems: what of the listing could not be read, a clause for each.
+    """
+
+    entries: list[DirectoryEntry]
+    problems: tuple[str, ...] = ()
+
+
+class DirectoryLister(ABC):
+    """A place that lists folders by its own protocol, for use by several threads at once."""
+
+    @abstractmethod
+    def find(self, address: str) -> DirectoryEntry | None:
+        """What an address stands for, with or without the slash of a folder; None if nothing.
+
+        Raises:
+            TransferFailed: there is no answer, or none that helps.
+        """
+
+    @abstractmethod
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder.
+
+        Args:
+            folder: its address, with a slash at its end.
+
+        Raises:
+            TransferFailed: it does not come, or is not to be had.
+        """
+
+
+class ObjectStore(ABC):
+    """A place that lists objects by their keys, page after page, from a prefix on."""
+
+    @abstractmethod
+    def list_keys(
+        self, bucket: str, prefix: str, *, deep: bool, after: str = ""
+    ) -> Iterator[DirectoryEntry]:
+        """Every object whose key begins with a prefix, in the order of their keys, held nowhere.
+
+        Args:
+            bucket: the address of the bucket, with a slash at its end.
+            prefix: the beginning of the keys.
+            deep: whether slashes in keys mean nothing; otherwise what comes up to the next slash
+                behind the prefix is one entry, a folder.
+            after: only keys that sort behind this one.
+
+        Raises:
+            TransferFailed: it does not come, or is not to be had.
+        """
+
+
+class Access(ABC):
+    """A way to talk to places, for use by several threads at once; closed when left.
+
+    Attributes:
+        retrier: makes attempts again where no lane does: at listings and other documents.
+        document_seconds: within which such a document must have come; a page may drip without end.
+    """
+
+    retrier: Retrier = Retrier()
+    document_seconds: float = 1800.0
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if kind is not None and not issubclass(kind, Exception):
+            self.abort()  # an interrupt does not wait for what is under way
+        self.close()
+
+    @abstractmethod
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Ask for a file.
+
+        Args:
+            address: where it is.
+            start: the first byte wanted. Above 0, the rest is wanted only if the version is still
+                the one that `validators` marks; otherwise the whole is delivered from 0. Without
+                validators the caller proves the joined bytes by a checksum.
+            end: the byte before which to end, where the rest is not wanted; likewise only of that
+                version. A place that cannot end there sends on until the delivery is closed.
+            validators: with neither `start` nor `end`, the version that is held already: the place
+                may answer `Unchanged`.
+
+        Raises:
+            TransferFailed: it did not come; the subclass says whether to try again.
+        """
+
+    @abstractmethod
+    def ask(self, address: str) -> Metadata:
+        """Ask what is known of a file, without its bytes.
+
+        Raises:
+            TransferFailed: there is no answer, or none that helps.
+        """
+
+    def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list
+        """What lists the folders there; None where documents do, as on the web."""
+        return None
+
+    def contact(self, address: str) -> str:
+        """The address on the network that is really asked; the place's own on most."""
+        return address
+
+    def trust(self, address: str) -> None:  # noqa: B027  # most have nothing to do
+        """Let a store be asked with what this machine keeps for stores: the person has named it.
+
+        Args:
+            address: of the store, or of something in it.
+        """
+
+    def store(self, address: str) -> ObjectStore | None:  # noqa: ARG002  # for those that are some
+        """What lists the objects there; None where there are no keys but folders and files."""
+        return None
+
+    def abort(self) -> None:  # noqa: B027  # for those that wait for others
+        """End every exchange under way at once; each fails, and no other begins."""
+
+    def maker(self) -> Callable[[], Access] | None:
+        """Return what makes an access like this one in another process; None for nothing.
+
+        What is returned can be pickled.
+        """
+        return None
+
+    @abstractmethod
+    def close(self) -> None:
+        """Let go of every connection."""

@@ -1,0 +1,417 @@
+"""Object storage in the S3 dialect: `s3://BUCKET/KEY` and `gs://BUCKET/KEY`, over HTTP.
+
+Listing is ListObjectsV2; requests are signed by Signature Version 4 where there are credentials,
+and anonymous otherwise.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import ssl
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from datetime import datetime
+from types import MappingProxyType
+from typing import TYPE_CHECKING, TypeVar
+from urllib.parse import quote, unquote_plus, urlsplit
+
+from willow_cart.addresses import address_of_key, host_of, key_of, origin_of, scheme_of
+from willow_cart.errors import (
+    BadAddress,
+    NotServed,
+    ServerBusy,
+    TransferFailed,
+)
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
+from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.read_all import fetch_whole
+from willow_cart.protocols.retry import RequestRules, Retrier
+from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
+from willow_cart.protocols.web import WebAccess
+from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.units import read_count
+
+if TYPE_CHECKING:
+    from botocore.credentials import Credentials
+
+    from willow_cart.protocols.router import AccessSettings
+
+Answer = TypeVar("Answer")
+
+_FIRST_REGION = "us-east-1"
+_PUBLIC = {"s3": "https://s3.{region}.amazonaws.com", "gs": "https://storage.googleapis.com"}
+
+# As many bytes of a listing as are read; a page of a thousand keys of 1,024 bytes has about 2 MB.
+_LARGEST_PAGE = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Endpoint:
+    """Where the buckets of a scheme are.
+
+    Attributes:
+        address: of the service; with `{bucket}` in it the bucket is part of the host, otherwise
+            of the path; `{region}` is filled in with the bucket's region.
+    """
+
+    address: str
+
+    def web_address(self, bucket: str, key: str, region: str) -> str:
+        """The address on the web of an object, or of the bucket where the key is empty.
+
+        Everything but what is plain in every dialect is encoded, as signing demands.
+        """
+        base = self.address.replace("{region}", region).rstrip("/")
+        base = base.replace("{bucket}", bucket) if "{bucket}" in base else f"{base}/{bucket}"
+        return f"{base}/{quote(key, safe='/~')}"
+
+
+class _Elsewhere(TransferFailed):
+    """The bucket is in another region, which the answer names."""
+
+    def __init__(self, thing: str, region: str) -> None:
+        super().__init__(thing, f"the bucket is in the region {region}", "name it by AWS_REGION")
+        self.region = region
+
+
+def connect(settings: AccessSettings) -> BucketAccess:
+    """Return what talks to object stores, as the settings say."""
+    return BucketAccess(
+        endpoint=settings.endpoint,
+        sign_ins=settings.sign_ins,
+        requester_pays=settings.requester_pays,
+        lanes_per_host=settings.lanes_per_host,
+        context=settings.trust.context(),
+        rules=settings.rules,
+        pacer=settings.pacer,
+        retrier=settings.retrier,
+    )
+
+
+class BucketAccess(Access, ObjectStore):
+    """Talk to object stores.
+
+    Args:
+        endpoint: where the buckets are; None for the public service of each scheme.
+        sign_ins: names and secrets of stores, used as key and secret.
+        requester_pays: whether we bear the costs where the bucket's owner does not.
+        lanes_per_host: how many connections are kept open to one host.
+        context: for TLS; None trusts whom the system trusts.
+        rules: how requests are made.
+        pacer: keeps gaps between requests; None for no gaps.
+        retrier: makes attempts again for listings.
+        environment: where credentials and the region may be named.
+    """
+
+    def __init__(
+        self,
+        *,
+        endpoint: str | None = None,
+        sign_ins: SignIns | None = None,
+        requester_pays: bool = False,
+        lanes_per_host: int = 4,
+        context: ssl.SSLContext | None = None,
+        rules: RequestRules | None = None,
+        pacer: RequestPacer | None = None,
+        retrier: Retrier | None = None,
+        environment: Mapping[str, str] = os.environ,
+    ) -> None:
+        rules = rules or RequestRules()
+        self.retrier = retrier or Retrier()
+        named = environment.get("AWS_ENDPOINT_URL_S3") or environment.get("AWS_ENDPOINT_URL")
+        self._endpoint = endpoint or named
+        self._region = environment.get("AWS_REGION") or environment.get("AWS_DEFAULT_REGION")
+        self._regions: dict[str, str] = {}
+        self._signer = _BucketSigner(sign_ins or SignIns(), requester_pays=requester_pays)
+        self._web = WebAccess(
+            lanes_per_host=lanes_per_host,
+            stall_after=rules.stall_after,
+            longest=rules.longest,
+            pacer=pacer,
+            sign_ins=self._signer,
+            context=context,
+            of_store=True,
+            explain=explain,
+        )
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Ask for an object (see the seam)."""
+        answer = self._where_it_is(
+            address,
+            lambda there: self._web.open(there, start=start, end=end, validators=validators),
+        )
+        if isinstance(answer, Unchanged):
+            return Unchanged(replace(answer.facts, address=address))
+        answer.facts = replace(answer.facts, address=address)
+        return answer
+
+    def ask(self, address: str) -> Metadata:
+        """Ask what is known of an object."""
+        return replace(self._where_it_is(address, self._web.ask), address=address)
+
+    def contact(self, address: str) -> str:
+        """The address on the web of the bucket's service."""
+        return self._web_address(address)
+
+    def store(self, address: str) -> ObjectStore:  # noqa: ARG002  # there is one for all
+        """Itself."""
+        return self
+
+    def trust(self, address: str) -> None:
+        """Sign requests to a bucket with what this machine keeps for stores (see the seam)."""
+        self._signer.trust(address)
+
+    def list_keys(
+        self, bucket: str, prefix: str, *, deep: bool, after: str = ""
+    ) -> Iterator[DirectoryEntry]:
+        """Every object whose key begins with a prefix (see the seam), a page at a time."""
+        query = {"list-type": "2", "encoding-type": "url", "prefix": prefix}
+        if not deep:
+            query["delimiter"] = "/"
+        if after:
+            query["start-after"] = after
+        return page_by_page(
+            bucket,
+            query,
+            "continuation-token",
+            lambda asked: read_page(self._page(bucket, asked), bucket),
+        )
+
+    def abort(self) -> None:
+        """End every exchange at once (see the seam)."""
+        self._web.abort()
+
+    def close(self) -> None:
+        """Let go of every connection."""
+        self._web.close()
+
+    def _page(self, bucket: str, query: str) -> bytes:
+        def read(there: str) -> bytes:
+            return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
+
+        return self.retrier.run(lambda: self._where_it_is(bucket, read))
+
+    def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
+        """Ask for what is at an address, and once more where its bucket turns out to be."""
+        try:
+            try:
+                return ask(self._web_address(address))
+            except _Elsewhere as error:
+                self._regions[host_of(address)] = error.region
+                return ask(self._web_address(address))
+        except TransferFailed as error:
+            # People know the bucket, not the address on the web that it was asked at.
+            error.thing = without_secrets(address)
+            raise
+
+    def _web_address(self, address: str) -> str:
+        scheme, bucket = scheme_of(address), host_of(address)
+        region = self._regions.get(bucket) or self._region or _FIRST_REGION
+        endpoint = self._endpoint or _PUBLIC[scheme]
+        if "://" not in endpoint:
+            raise BadAddress(endpoint, "is no endpoint", "write https://HOST")
+        there = Endpoint(endpoint).web_address(bucket, key_of(address), region)
+        self._signer.know(there, address, region, public=self._endpoint is None)
+        version = urlsplit(address).query
+        return f"{there}?{version}" if version else there
+
+
+def read_page(content: bytes, bucket: str) -> StorePage:
+    """Read a page of a listing: its entries, and the token of the next; empty after the last.
+
+    Args:
+        content: the answer to ListObjectsV2.
+        bucket: the address of the bucket.
+
+    Raises:
+        ProtocolError: it is none.
+    """
+    root = open_page(content, "ListBucketResult", bucket, "check the endpoint")
+    values: dict[str, str] = {}
+    folders: list[str] = []
+    objects: list[dict[str, str]] = []
+    # All elements are in one namespace, if in any; taking it off is most of the work here.
+    cut = len(str(root.tag)) - len("ListBucketResult")
+    for element in root:
+        fields = {str(each.tag)[cut:]: each.text or "" for each in element}
+        match str(element.tag)[cut:]:
+            case "Contents":
+                objects.append(fields)
+            case "CommonPrefixes":
+                folders.append(fields.get("Prefix", ""))
+            case other:
+                values[other] = element.text or ""
+    # Only a server that repeats the encoding has done it; blanks are written as plus signs.
+    decode = unquote_plus if values.get("EncodingType") == "url" else str
+    entries = [DirectoryEntry(f"{bucket}{quote(decode(each), safe='/~')}") for each in folders]
+    for fields in objects:
+        key = decode(fields.get("Key", ""))
+        size = fields.get("Size", "")
+        if key.endswith("/") and size == "0":
+            continue  # what consoles put there to show a folder
+        entries.append(
+            DirectoryEntry(
+                address_of_key(bucket, key),
+                read_count(size),
+                _moment(fields.get("LastModified", "")),
+            )
+        )
+    is_cut = values.get("IsTruncated") == "true"
+    return StorePage(entries, values.get("NextContinuationToken", "") if is_cut else "", is_cut)
+
+
+def _moment(text: str) -> datetime | None:
+    try:
+        return datetime.fromisoformat(text)
+    except ValueError:
+        return None
+
+
+# What stores say by their codes, and what a person can do about it.
+_BUSY = frozenset({"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout"})
+_REASONS = {
+    "NoSuchBucket": ("there is no such bucket", "check its name and --endpoint"),
+    "NoSuchKey": ("there is no such object", "check the address; survey shows what there is"),
+    "NoSuchVersion": ("there is no such version of it", "leave out versionId for the newest"),
+    "AccessDenied": (
+        "the store does not allow it",
+        f"{HOW_TO_SIGN_IN}; where only listing is refused, the exact address of a file still works",
+    ),
+    "InvalidAccessKeyId": ("the store does not know the key", "check the name of the sign-in"),
+    "SignatureDoesNotMatch": ("the store does not accept the secret", "check it"),
+    "ExpiredToken": ("the sign-in has expired", "get a new one"),
+    "TokenRefreshRequired": ("the sign-in has expired", "get a new one"),
+    "RequestTimeTooSkewed": ("this machine's clock is wrong", "set it and try again"),
+    "RequestExpired": ("the signature in the address has expired", "ask for a new address"),
+    "InvalidObjectState": (
+        "it is archived and cannot be read as it is",
+        "have it restored at the store first",
+    ),
+}
+
+
+def explain(
+    status: int, fields: Mapping[str, str], body: bytes, address: str
+) -> TransferFailed | None:
+    """Make an error of what a store answers when it brings no object."""
+    code = _tag(body, "Code")
+    shown = without_secrets(address)
+    region = fields.get("x-amz-bucket-region") or _tag(body, "Region")
+    elsewhere = ("PermanentRedirect", "TemporaryRedirect", "AuthorizationHeaderMalformed",
+                 "IllegalLocationConstraintException")  # fmt: skip
+    if region and (code in elsewhere or status in (301, 307)):
+        return _Elsewhere(shown, region)
+    if code in _BUSY or status in (500, 502, 503, 504):
+        return ServerBusy(
+            shown, f"the store answers {code or status}", "try later", wait=None, status=status
+        )
+    if code == "AccessDenied" and b"expired" in body:
+        code = "RequestExpired"
+    if code in _REASONS:
+        reason, advice = _REASONS[code]
+        return NotServed(shown, reason, advice, status=status)
+    if code:
+        message = _tag(body, "Message")
+        return NotServed(shown, f"the store answers {code}: {message}", "", status=status)
+    return None
+
+
+def _tag(body: bytes, name: str) -> str:
+    """What stands in an element of a short answer."""
+    match = re.search(rb"<%s>([^<]{0,300})<" % name.encode(), body)
+    return " ".join(match[1].decode("utf-8", "replace").split()) if match else ""
+
+
+class _BucketSigner:
+    """Signs requests to stores by Signature Version 4 where there are credentials."""
+
+    def __init__(self, sign_ins: SignIns, *, requester_pays: bool) -> None:
+        self._sign_ins = sign_ins
+        self._requester_pays = requester_pays
+        self._lock = threading.Lock()
+        self._usual: list[Credentials | None] = []
+        self._known: dict[str, tuple[str, str, bool]] = {}
+        self._trusted: set[str] = set()
+
+    def trust(self, address: str) -> None:
+        """Use what this machine keeps for stores in a bucket that the person has named."""
+        self._trusted.add(origin_of(address))
+
+    def __bool__(self) -> bool:
+        return True
+
+    def know(self, there: str, address: str, region: str, *, public: bool) -> None:
+        """Learn of which store and region an origin of the web is."""
+        self._known[there.split("/", 3)[2]] = (address, region, public)
+
+    def query_for(self, _address: str) -> str:
+        """There is nothing in the query."""
+        return ""
+
+    def fields_for(
+        self, method: str, address: str, _sent: Mapping[str, str] = MappingProxyType({})
+    ) -> dict[str, str]:
+        """The fields of a signed request; none for an origin that is no store's."""
+        store = self._known.get(host_of(address))
+        if store is None:
+            return {}
+        told, region, public = store
+        fields = {"x-amz-request-payer": "requester"} if self._requester_pays else {}
+        if method == "GET":
+            fields["x-amz-checksum-mode"] = "ENABLED"  # else the store keeps them to itself
+        credentials = self._credentials(told, address, public=public)
+        if credentials is None:
+            return fields
+        from botocore.auth import S3SigV4Auth
+        from botocore.awsrequest import AWSRequest
+
+        request = AWSRequest(method=method, url=address, headers=fields)
+        S3SigV4Auth(credentials, "s3", region).add_auth(request)
+        return dict(request.headers.items())
+
+    def challenged(self, _address: str, _challenges: list[str], _sent: Mapping[str, str]) -> bool:
+        """There is nothing that a store would ask for besides."""
+        return False
+
+    def _credentials(self, told: str, there: str, *, public: bool) -> Credentials | None:
+        """The credentials for a store: those of a sign-in, else those of the usual places."""
+        from botocore.credentials import Credentials
+
+        named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
+        if named is not None:
+            return Credentials(*named)
+        # A bucket that a page or a ledger names is not one that the person has named.
+        if origin_of(told) not in self._trusted:
+            return None
+        # The usual places are those of one service; another one is not shown what is kept there.
+        if scheme_of(told) != "s3" and public:
+            return None
+        with self._lock:
+            if not self._usual:
+                self._usual.append(_usual_credentials())
+            return self._usual[0]
+
+
+def _usual_credentials() -> Credentials | None:
+    """What is kept in the environment and in the files that programs for stores share."""
+    import botocore.session
+
+    session = botocore.session.Session()
+    resolver = session.get_component("credential_provider")
+    # Asking a network for them takes seconds wherever there is none to answer.
+    for network in ("iam-role", "container-role"):
+        resolver.remove(network)
+    credentials: Credentials | None = resolver.load_credentials()
+    return credentials

@@ -1,0 +1,135 @@
+"""A place made of values: the seam's fake, for tests and for trying things without a network."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from functools import partial
+
+from willow_cart.errors import ConnectionLost, NotServed, TransferFailed
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Unchanged
+
+
+@dataclass(slots=True)
+class FakeFile:
+    """A file of a fake place.
+
+    Attributes:
+        content: its bytes.
+        entity_tag: marks its version; change it with the content. None for a place without marks.
+        breaks: after how many bytes the connection breaks, one number for each delivery to come.
+        troubles: errors to raise instead of answering, one for each request to come.
+    """
+
+    content: bytes
+    entity_tag: str | None = '"1"'
+    breaks: list[int] = field(default_factory=list)
+    troubles: list[TransferFailed] = field(default_factory=list)
+
+
+class FakeAccess(Access):
+    """Serve files from memory, with the faults that they are given.
+
+    Args:
+        files: what is there, by address.
+        piece: how many bytes come at a time.
+        pause: seconds before each piece.
+
+    Attributes:
+        files: what is there, by address.
+        asked: every request in order, as (address, start).
+        most_open: how many deliveries were open at a time, at most.
+    """
+
+    def __init__(
+        self, files: Mapping[str, FakeFile], *, piece: int = CHUNK, pause: float = 0.0
+    ) -> None:
+        self.files = dict(files)
+        self.asked: list[tuple[str, int]] = []
+        self.most_open = 0
+        self._open: set[Download] = set()
+        self._piece = piece
+        self._pause = pause
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Serve a file by the seam's rules."""
+        self.asked.append((address, start))
+        file = self._find(address)
+        facts = _facts_of(address, file)
+        same = validators is not None and facts.validators == validators
+        if same and validators and not start and end is None:
+            return Unchanged(facts)
+        if (start or end) and not (same or validators is None):
+            start, end = 0, None
+        delivery = _FakeDelivery(file, facts, (start, end), self._piece, self._pause)
+        delivery.closed = partial(self._open.discard, delivery)
+        self._open.add(delivery)
+        self.most_open = max(self.most_open, len(self._open))
+        return delivery
+
+    def ask(self, address: str) -> Metadata:
+        """Say what is known of a file."""
+        return _facts_of(address, self._find(address))
+
+    def maker(self) -> Callable[[], Access]:
+        """Return what makes another place with the same files (see the seam)."""
+        return partial(FakeAccess, self.files, piece=self._piece, pause=self._pause)
+
+    def close(self) -> None:
+        """There is nothing to let go of."""
+
+    def _find(self, address: str) -> FakeFile:
+        file = self.files.get(address)
+        if file is None:
+            raise NotServed(address, "is not there", "look elsewhere", status=404)
+        if file.troubles:
+            raise file.troubles.pop(0)
+        return file
+
+
+class _FakeDelivery(Download):
+    closed: Callable[[], None]
+
+    def __init__(
+        self,
+        file: FakeFile,
+        facts: Metadata,
+        part: tuple[int, int | None],
+        piece: int,
+        pause: float,
+    ) -> None:
+        self.facts = facts
+        self.start, end = part
+        self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
+        self._rest = memoryview(file.content)[self.start : end]
+        self._left = file.breaks.pop(0) if file.breaks else None
+        self._piece = piece
+        self._pause = pause
+
+    def read(self) -> bytes:
+        time.sleep(self._pause)
+        if self._left == 0:
+            raise ConnectionLost(self.facts.address, "the connection broke")
+        count = self._piece if self._left is None else min(self._left, self._piece)
+        data = bytes(self._rest[:count])
+        self._rest = self._rest[count:]
+        if self._left is not None:
+            self._left -= len(data)
+        return data
+
+    def close(self) -> None:
+        self._rest = memoryview(b"")
+        self.closed()
+
+
+def _facts_of(address: str, file: FakeFile) -> Metadata:
+    return Metadata(address, len(file.content), Validators(file.entity_tag))

@@ -1,0 +1,215 @@
+"""One FTP connection: signing in, securing the data connections, moving between folders."""
+
+from __future__ import annotations
+
+import ftplib
+import io
+import socket
+import ssl
+from contextlib import suppress
+
+from willow_cart.protocols.sockets import SocketGuard, TimedReader
+
+_ENCODING = "latin-1"
+"""One character a byte, so that names go back to the server as they came."""
+
+_IMPLICIT_PORT = 990
+
+# A reply of more lines is one without end; greetings have a page at most.
+_MOST_REPLY_LINES = 1000
+
+
+class TlsRefused(ftplib.error_perm):
+    """The server does not understand AUTH TLS (RFC 4217, 4)."""
+
+
+class Connection(ftplib.FTP_TLS):
+    """A control connection (RFC 959), secured (RFC 4217) or not.
+
+    Args:
+        host, port: where to.
+        secure: whether with TLS.
+        implicit: whether TLS begins with the first byte, instead of with AUTH TLS.
+        context: for TLS.
+        active: whether the server connects to us for data, instead of us to it.
+        connect_after: seconds after which a connection that is not made is given up.
+        reply_seconds: within which each reply must have come.
+        greeting_seconds: likewise the first.
+        guard: supervises the sockets.
+
+    Attributes:
+        features: what the server has announced that it can do (RFC 2389).
+        rests_since: when it was last given back, by the clock of its user.
+    """
+
+    def __init__(
+        self,
+        host: str,
+        port: int,
+        *,
+        secure: bool,
+        implicit: bool,
+        context: ssl.SSLContext,
+        active: bool,
+        connect_after: float,
+        reply_seconds: float,
+        greeting_seconds: float,
+        guard: SocketGuard,
+    ) -> None:
+        super().__init__(context=context, encoding=_ENCODING, timeout=connect_after)
+        self._secure = secure
+        self._extended = True
+        self._reply_seconds = reply_seconds
+        self._guard = guard
+        self._here: tuple[str, ...] | None = None
+        self.features: frozenset[str] = frozenset()
+        self.rests_since = float("inf")
+        self.set_pasv(not active)
+        self.host, self.port = host, port
+        sock = guard.connect((host, port), connect_after)
+        try:
+            self.af = sock.family
+            if implicit:
+                sock.settimeout(min(connect_after, reply_seconds))
+                sock = self.context.wrap_socket(sock, server_hostname=host)
+                guard.watch(sock)
+            self._use(sock, greeting_seconds)
+            self._reader.allow(greeting_seconds)
+            self.welcome = ftplib.FTP.getresp(self)
+            if secure and not implicit:
+                try:
+                    self.auth()
+                except ftplib.error_perm as error:
+                    raise TlsRefused(str(error)) from error
+                assert self.sock is not None, "it is connected"
+                guard.watch(self.sock)
+                self._use(self.sock, reply_seconds)
+            else:
+                self._use(sock, reply_seconds)
+        except BaseException:
+            self.hang_up()  # the file that reads it keeps a socket open
+            sock.close()
+            raise
+
+    def _use(self, sock: socket.socket, seconds: float) -> None:
+        """Read replies from a socket, in limited time."""
+        sock.settimeout(seconds)
+        self.sock = sock
+        self._reader = TimedReader(sock, seconds)
+        self.file = io.TextIOWrapper(io.BufferedReader(self._reader), encoding=self.encoding)
+
+    def getresp(self) -> str:
+        """Read a reply within the time that it may take.
+
+        Raises:
+            TimeoutError: it has not come.
+        """
+        self._reader.allow(self._reply_seconds)
+        return super().getresp()
+
+    def getmultiline(self) -> str:
+        """Read the lines of a reply (RFC 959, 4.2).
+
+        Raises:
+            ftplib.error_proto: they have no end.
+        """
+        line = self.getline()
+        lines = [line]
+        if line[3:4] == "-":
+            code = line[:3]
+            while not (line[:3] == code and line[3:4] != "-"):
+                line = self.getline()
+                lines.append(line)
+                if len(lines) > _MOST_REPLY_LINES:
+                    raise ftplib.error_proto("a reply without end")
+        return "\n".join(lines)
+
+    def sign_in(self, user: str, password: str) -> None:
+        """Sign in, protect the data connections, and learn what the server can do."""
+        ftplib.FTP.login(self, user, password)
+        if self._secure:
+            self.prot_p()
+        with suppress(ftplib.error_perm, ftplib.error_temp):
+            lines = self.sendcmd("FEAT").splitlines()[1:-1]
+            self.features = frozenset(line.strip().upper() for line in lines)
+        if "UTF8" in self.features:
+            with suppress(ftplib.error_perm, ftplib.error_temp):
+                self.sendcmd("OPTS UTF8 ON")
+        self._home = self.pwd()
+        self._here = ()
+
+    def use_bytes(self) -> None:
+        """Have files counted and sent byte by byte (RFC 959, 3.1.1.3).
+
+        Said before each SIZE and RETR: there are servers that fall back to text after a listing,
+        and then change line ends, and count what they would be.
+        """
+        self.voidcmd("TYPE I")
+
+    def knows(self, feature: str) -> bool:
+        """Whether the server has announced a feature (RFC 2389)."""
+        return any(line.split(" ")[0] == feature for line in self.features)
+
+    def go_to(self, folders: tuple[str, ...]) -> None:
+        """Change to a folder below where signing in has led (RFC 1738, 3.2.2).
+
+        Step by step, since a path with blanks or of a foreign style is not understood everywhere.
+        """
+        if self._here == folders:
+            return
+        self._here = None
+        if folders and folders[0] == "":
+            # An address whose path begins with an encoded slash starts at the root.
+            self.cwd("/")
+            folders_below = folders[1:]
+        else:
+            self.cwd(self._home)
+            folders_below = folders
+        for folder in folders_below:
+            if folder:
+                self.sendcmd(f"CWD {folder}")
+        self._here = folders
+
+    def makepasv(self) -> tuple[str, int]:
+        """Ask for a data port: extended (RFC 2428), else plain.
+
+        The host is the control connection's in either case: an answer that names another could
+        make this machine knock elsewhere.
+        """
+        assert self.sock is not None, "it is connected"
+        peer = self.sock.getpeername()
+        host: str = peer[0]
+        if self._extended:
+            try:
+                return host, ftplib.parse229(self.sendcmd("EPSV"), peer)[1]
+            except (ftplib.error_perm, ftplib.error_proto):
+                self._extended = False
+        return host, ftplib.parse227(self.sendcmd("PASV"))[1]
+
+    def open_data(self, command: str, start: int = 0) -> socket.socket:
+        """Open a data connection for a command, from a byte on (REST, RFC 3659, 5)."""
+        connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
+        try:
+            self._guard.watch(connection)
+            if not self._secure:
+                return connection
+            # Servers demand the session of the control connection, to know who connects.
+            session = self.sock.session if isinstance(self.sock, ssl.SSLSocket) else None
+            secured = self.context.wrap_socket(
+                connection, server_hostname=self.host, session=session
+            )
+            self._guard.watch(secured)
+        except BaseException:
+            connection.close()
+            raise
+        return secured
+
+    def hang_up(self) -> None:
+        """Close everything at once."""
+        with suppress(OSError, EOFError):
+            self.close()
+
+
+def begins_secured(port: int) -> bool:
+    """Return whether a port is the one where TLS begins with the first byte (IANA, `ftps`)."""
+    return port == _IMPLICIT_PORT

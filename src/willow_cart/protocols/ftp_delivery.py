@@ -1,0 +1,126 @@
+"""What comes over an FTP data connection: a file, or the lines of a listing."""
+
+from __future__ import annotations
+
+import ftplib
+import socket
+import ssl
+from collections.abc import Generator, Iterator
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+from willow_cart.errors import ConnectionLost
+from willow_cart.model import Metadata
+from willow_cart.protocols.base import CHUNK, Download, Resumability
+from willow_cart.protocols.ftp_connection import Connection
+from willow_cart.redaction import without_secrets
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.ftp import FtpAccess
+
+FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
+"""What the library and the system raise."""
+
+
+class FtpDownload(Download):
+    """A file on its way over a data connection."""
+
+    def __init__(
+        self,
+        access: FtpAccess,
+        connection: Connection,
+        data: socket.socket,
+        facts: Metadata,
+        start: int,
+    ) -> None:
+        self.facts = facts
+        self.start = start
+        self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
+        self._access = access
+        self._connection: Connection | None = connection
+        self._data = data
+        self._left = None if facts.length is None else facts.length - start
+        self._extra = b""
+        self._ended = False
+
+    def read(self) -> bytes:
+        """Return what one receive brings.
+
+        With the last byte the server has to say that it was all (RFC 959, 5.4), which makes the
+        control connection free for the next file.
+        """
+        if self._ended or self._connection is None:
+            return b""
+        try:
+            piece = self._extra or self._data.recv(CHUNK)
+            self._extra = b""
+            if self._left is not None:
+                self._left -= len(piece)
+            if piece and self._left != 0:
+                return piece
+            if piece and (extra := self._data.recv(CHUNK)):
+                self._extra = extra  # more than it has said: the reader will not take it
+                return piece
+            self._end(self._connection)
+        except (ftplib.error_temp, ftplib.error_perm) as error:
+            said = " ".join(str(error).split())[:200]
+            raise ConnectionLost(
+                without_secrets(self.facts.address),
+                f"the server ended the transfer: {said}",
+                "try again",
+            ) from error
+        except FOREIGN as error:
+            raise self._access.translate(error, self.facts.address) from error
+        return piece
+
+    def _end(self, connection: Connection) -> None:
+        """Close the data connection, and hear that the transfer is complete."""
+        if isinstance(self._data, ssl.SSLSocket):
+            with suppress(OSError):
+                self._data.unwrap()
+        self._data.close()
+        connection.voidresp()
+        self._ended = True
+
+    def close(self) -> None:
+        """Give the connection back after a whole file; hang up in the middle of one."""
+        connection, self._connection = self._connection, None
+        self._data.close()
+        if connection is None:
+            return
+        if self._ended:
+            self._access.give_back(self.facts.address, connection)
+        else:
+            self._access.drop(self.facts.address, connection)
+
+
+class ListingLines:
+    """The lines of a listing, as ISO 8859-1, one after the other.
+
+    Args:
+        pieces: the bytes, in pieces; closed when enough of them have come.
+        most: bytes that are read.
+
+    Attributes:
+        is_cut: whether there were more.
+    """
+
+    def __init__(self, pieces: Generator[bytes, None, None], most: int) -> None:
+        self._pieces = pieces
+        self._most = most
+        self.is_cut = False
+
+    def __iter__(self) -> Iterator[str]:
+        rest = b""
+        received = 0
+        for piece in self._pieces:
+            received += len(piece)
+            *lines, rest = (rest + piece).split(b"\n")
+            for line in lines:
+                yield line.rstrip(b"\r").decode("latin-1")
+            if received > self._most:
+                self.is_cut = True
+                self._pieces.close()
+                return
+        if rest:
+            yield rest.rstrip(b"\r").decode("latin-1")

@@ -1,0 +1,327 @@
+"""The rules of HTTP that hauling rests on, as plain functions on header fields.
+
+RFC 9110 throughout; nothing in here talks to a server.
+"""
+
+from __future__ import annotations
+
+import re
+from contextlib import suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+from http import HTTPStatus
+from urllib.parse import unquote_to_bytes, urljoin
+
+from willow_cart.addresses import WEB, normalise, scheme_of
+from willow_cart.errors import BadAddress, ProtocolError, TooManyRedirects
+from willow_cart.model import Validators
+from willow_cart.redaction import without_secrets
+from willow_cart.units import read_count
+
+MOST_REDIRECTS = 20
+"""As many as browsers follow."""
+
+REDIRECTS = frozenset({301, 302, 303, 307, 308})
+"""Answers that name another address to ask (RFC 9110, 15.4)."""
+
+# RFC 9110, 15.6.2 and 15.6.6; RFC 2295, 8.1; RFC 5842, 7.2; RFC 2774, 7; RFC 6585, 6.
+_LASTING_ERRORS = frozenset({501, 505, 506, 508, 510, 511})
+
+
+def is_passing(status: int) -> bool:
+    """Return whether an answer speaks of a state that passes.
+
+    202: what was asked for is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
+    429: RFC 6585, 4. 5xx: 15.6; an unregistered one counts as 500 (RFC 9110, 15).
+    """
+    if status >= 500:
+        return status not in _LASTING_ERRORS
+    return status in (202, 408, 425, 429)
+
+
+def parse_date(text: str | None) -> datetime | None:
+    """Read an HTTP date in any of its three forms (5.6.7); None for none, or one that is wrong."""
+    if not text:
+        return None
+    try:
+        moment = parsedate_to_datetime(text)
+    except (ValueError, IndexError):
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def joining_validator(validators: Validators) -> str | None:
+    """The If-Range field that may join parts of this version; None where none is strong enough.
+
+    A strong entity tag will do (8.8.1, 13.1.5). A Last-Modified date will do if the answer it came
+    with was sent so much later that a second change within the same second cannot be what is
+    meant (8.8.2.2); a minute also covers clocks that disagree a little.
+    """
+    tag = validators.entity_tag
+    if tag is not None:
+        # A client that has an entity tag must not fall back on the date (13.1.5).
+        return tag if tag.startswith('"') else None
+    modified, sent = parse_date(validators.last_modified), parse_date(validators.date)
+    if modified and sent and (sent - modified).total_seconds() >= 60:
+        return validators.last_modified
+    return None
+
+
+def contradict(one: Validators, other: Validators) -> bool:
+    """Whether two answers show by their validators that they are of different versions."""
+    pairs = (
+        (one.entity_tag, other.entity_tag),
+        (one.last_modified, other.last_modified),
+    )
+    return any(this and that and this != that for this, that in pairs)
+
+
+def conditional_fields(validators: Validators) -> dict[str, str]:
+    """The fields that ask for a representation only if it is not this version (13.1.2, 13.1.3).
+
+    Both are sent where both are known: a server that knows entity tags ignores the date.
+    """
+    fields = {}
+    if validators.entity_tag:
+        fields["If-None-Match"] = validators.entity_tag
+    if validators.last_modified:
+        fields["If-Modified-Since"] = validators.last_modified
+    return fields
+
+
+def range_fields(
+    start: int, end: int | None, validators: Validators | None
+) -> dict[str, str] | None:
+    """Return the fields that ask for a part (14.2); None where it could not be joined to another.
+
+    Args:
+        start: the first byte.
+        end: the byte behind the last; None for all that follow.
+        validators: of the version that the part must be of (13.1.5); None for any.
+    """
+    fields = {"Range": f"bytes={start}-{'' if end is None else end - 1}"}
+    if validators is not None:
+        joiner = joining_validator(validators)
+        if joiner is None:
+            return None
+        fields["If-Range"] = joiner
+    return fields
+
+
+@dataclass(frozen=True, slots=True)
+class ContentRange:
+    """A Content-Range field (14.4).
+
+    Attributes:
+        first, last: the bytes that come, both included; None in an answer 416.
+        length: of the complete representation; None where the server does not know it.
+    """
+
+    first: int | None
+    last: int | None
+    length: int | None
+
+
+_CONTENT_RANGE = re.compile(r"bytes\s+(?:(\d+)-(\d+)|\*)/(\d+|\*)", re.IGNORECASE)
+
+
+def parse_content_range(text: str | None) -> ContentRange | None:
+    """Read a Content-Range field; None where it is missing or breaks its own rules."""
+    match = _CONTENT_RANGE.fullmatch((text or "").strip())
+    if match is None:
+        return None
+    first, last = (None if end is None else read_count(end) for end in match.group(1, 2))
+    length = None if match[3] == "*" else read_count(match[3])
+    if None in (first, last) and match[1] is not None:
+        return None
+    if first is not None and last is not None:
+        if last < first or (length is not None and last >= length):
+            return None
+    elif length is None:
+        return None
+    return ContentRange(first, last, length)
+
+
+def parse_content_length(text: str | None) -> int | None:
+    """Read a Content-Length field (8.6); None where it is missing or no number.
+
+    The same number written several times counts once; different ones are no length.
+    """
+    values = {value.strip() for value in (text or "").split(",")}
+    value = values.pop()
+    return None if values else read_count(value)
+
+
+def parse_retry_after(text: str | None, now: datetime) -> float | None:
+    """Read a Retry-After field in either of its forms (10.2.3) as seconds from now."""
+    if text is None:
+        return None
+    text = text.strip()
+    if (seconds := read_count(text)) is not None:
+        return float(seconds)
+    moment = parse_date(text)
+    return max(0.0, (moment - now).total_seconds()) if moment else None
+
+
+def next_address(address: str, location: str | None, seen: list[str], since: int = 0) -> str:
+    """The address that a redirect leads to (10.2.2, 15.4).
+
+    Args:
+        address: the one that answered with the redirect.
+        location: its Location field.
+        seen: the addresses asked so far for this file, `address` included.
+        since: how many of them were asked before the request was another one, by its cookies.
+
+    Raises:
+        TooManyRedirects: it leads back, or the chain is too long.
+        ProtocolError: it leads nowhere, or away from the web.
+    """
+    shown = without_secrets(seen[0])
+    if not location:
+        raise ProtocolError(shown, "is redirected, but to no address", "tell the place's keeper")
+    try:
+        following = normalise(urljoin(address, _as_text(location)))
+    except ValueError:
+        raise ProtocolError(shown, "is redirected to no address", "open it in a browser") from None
+    except BadAddress as error:
+        raise ProtocolError(
+            shown, f"is redirected to {error.thing}, which {error.reason}", "open it in a browser"
+        ) from None
+    if scheme_of(following) not in WEB:
+        # A server must not lead to files of this machine, nor to protocols of other rules.
+        raise ProtocolError(shown, f"is redirected to {without_secrets(following)}, away from the"
+                            " web", "ask for that address itself")  # fmt: skip
+    if following in seen[since:]:
+        raise TooManyRedirects(
+            shown, "is redirected in a circle", "open it in a browser to see what it wants"
+        )
+    if len(seen) > MOST_REDIRECTS:
+        raise TooManyRedirects(
+            shown, f"is redirected more than {MOST_REDIRECTS} times", "open it in a browser"
+        )
+    return following
+
+
+def _as_text(field: str) -> str:
+    """Read a field that holds UTF-8 although fields are decoded as ISO 8859-1 (5.5)."""
+    try:
+        return field.encode("latin-1").decode("utf-8")
+    except UnicodeError:
+        return field
+
+
+def name_of_status(status: int) -> str:
+    """A status code with its registered name: `404 Not Found`."""
+    try:
+        return f"{status} {HTTPStatus(status).phrase}"
+    except ValueError:
+        return str(status)
+
+
+HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
+"""What a person can do where a place wants to know who asks."""
+
+
+def advice_for_status(status: int, signed: bool = False) -> str:
+    """What a person can do about an answer that refuses a file.
+
+    Args:
+        status: of the answer.
+        signed: whether a sign-in was given.
+    """
+    match status:
+        case 401 if signed:
+            return "the place does not accept the sign-in; check the name and the secret"
+        case 401:
+            return HOW_TO_SIGN_IN
+        case 403 if signed:
+            return "the sign-in is not allowed to have it; ask the place's keeper"
+        case 403:
+            return f"the place does not let you have it; if it knows you, {HOW_TO_SIGN_IN}"
+        case 407:
+            return "the way there leads through a proxy that wants a sign-in"
+        case 404 | 410:
+            return "check the address; it may have moved"
+        case 416:
+            return "its length is not what it was; haul again"
+        case 451:
+            return "it is withheld for legal reasons"
+        case _:
+            return "open it in a browser to see what the place says"
+
+
+# RFC 9110, 5.6.2 and 5.6.4: a name with a value that is a token or a quoted string.
+_PARAMETER = re.compile(r'\s*([!#$%&\'*+.^_`|~\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,;"]*))')
+_SCHEME = re.compile(r"\s*,?\s*([!#$%&\'*+.^_`|~\w-]+)(?=\s|,|$)(?!\s*=)")
+
+
+def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
+    """Read WWW-Authenticate fields (11.6.1): each scheme in lower case, with its parameters."""
+    challenges: list[tuple[str, dict[str, str]]] = []
+    for field in fields:
+        at = 0
+        while at < len(field):
+            if scheme := _SCHEME.match(field, at):
+                challenges.append((scheme[1].lower(), {}))
+                at = scheme.end()
+            elif challenges and (match := _PARAMETER.match(field, at)):
+                challenges[-1][1][match[1].lower()] = _unquoted(match)
+                at = match.end()
+            else:
+                at += 1
+    return challenges
+
+
+def parse_content_type(field: str | None) -> tuple[str, str]:
+    """Read a Content-Type field (8.3.1): the media type and the charset, both in lower case."""
+    media_type, _, rest = (field or "").partition(";")
+    charset = ""
+    for match in _PARAMETER.finditer(rest):
+        if match[1].lower() == "charset":
+            charset = _unquoted(match).lower()
+    return media_type.strip().lower(), charset
+
+
+def is_attachment(disposition: str | None) -> bool:
+    """Whether a Content-Disposition field wants the file stored (RFC 6266, 4.2)."""
+    kind = (disposition or "inline").partition(";")[0].strip().lower()
+    # An unknown type is to be treated as an attachment.
+    return kind not in ("inline", "")
+
+
+def file_name_in(disposition: str | None) -> str:
+    """The last part of the name that a Content-Disposition field gives; empty for none.
+
+    RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
+    is a character set, a language and the name, percent-encoded.
+    """
+    given = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(disposition or "")}
+    name = given.get("filename", "")
+    coded = re.fullmatch(
+        r"(utf-8|iso-8859-1)'[^']*'(.+)", given.get("filename*", ""), re.IGNORECASE
+    )
+    if coded:
+        with suppress(UnicodeDecodeError):
+            name = unquote_to_bytes(coded[2]).decode(coded[1])
+    elif name and not name.isascii():
+        with suppress(UnicodeError):  # fields come as ISO 8859-1, and many servers send UTF-8
+            name = name.encode("iso-8859-1").decode()
+    return re.split(r"[/\\]", name)[-1].strip()
+
+
+_LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
+
+
+def following_link(field: str | None) -> str | None:
+    """The target of the Link field (RFC 8288, 3) that names the next of a series, if any."""
+    for match in _LINK.finditer(field or ""):
+        parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
+        if "next" in parameters.get("rel", "").lower().split():
+            return match[1].strip()
+    return None
+
+
+def _unquoted(parameter: re.Match[str]) -> str:
+    quoted: str | None = parameter[2]
+    return re.sub(r"\\(.)", r"\1", quoted) if quoted is not None else parameter[3]

@@ -1,0 +1,419 @@
+"""Files inside zip archives, brought by byte ranges (PKWARE, APPNOTE 6.3).
+
+A zip archive says at its end what is in it and where, so a place that serves parts need not send
+the rest: a few kilobytes tell what an archive of any size holds, and one member comes by itself.
+"""
+
+from __future__ import annotations
+
+import bz2
+import io
+import struct
+import threading
+import zipfile
+import zlib
+from bisect import bisect_right
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from willow_cart.addresses import address_inside, take_inside
+from willow_cart.archives.bounds import Bounds, Outflow
+from willow_cart.archives.zips import moment_of_member, path_of_member, require_apart
+from willow_cart.errors import (
+    ConnectionLost,
+    NoParts,
+    NotServed,
+    ProtocolError,
+    WillowCartError,
+)
+from willow_cart.model import Checksum, Metadata, Origin, Validators
+from willow_cart.protocols.base import Access, DirectoryEntry, Download, Resumability, Unchanged
+from willow_cart.redaction import without_secrets
+
+# The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
+# comment has up to 64 KiB), and so is the list of some hundred members before it.
+_TAIL = 80 << 10
+
+# A list of two million members is no longer than this.
+_LONGEST_LIST = 256 << 20
+
+_LOCAL_HEADER = struct.Struct("<4s22xHH")  # APPNOTE, 4.3.7
+_ENCRYPTED = 1
+_UNPACK_INSTEAD = "haul it, and unpack it with --unpack"
+
+
+class _Unpacker(Protocol):
+    def decompress(self, data: bytes, /) -> bytes:
+        """What comes out for some bytes."""
+
+
+class _Stored:
+    """What was not packed comes out as it is."""
+
+    def decompress(self, data: bytes) -> bytes:
+        return data
+
+
+@dataclass(frozen=True, slots=True)
+class _Contents:
+    """What an archive holds.
+
+    Attributes:
+        facts: of the archive.
+        members: by their paths; folders are none.
+        offsets: where something begins in it, in order.
+        outflow: counts what comes out of it.
+    """
+
+    facts: Metadata
+    members: dict[str, zipfile.ZipInfo]
+    offsets: list[int]
+    outflow: Outflow
+
+    def end_of(self, info: zipfile.ZipInfo) -> int:
+        """The byte before which a member ends for certain."""
+        place = bisect_right(self.offsets, info.header_offset)
+        return self.offsets[min(place, len(self.offsets) - 1)]
+
+
+class Inside(Access):
+    """Bring files that are inside zip archives.
+
+    Args:
+        outside: how the archives are talked to; not closed here.
+        bounds: how far an archive may swell; None for `Bounds()`.
+    """
+
+    def __init__(self, outside: Access, bounds: Bounds | None = None) -> None:
+        self._outside = outside
+        self._bounds = bounds or Bounds()
+        self._lock = threading.RLock()
+        self._contents: dict[str, _Contents] = {}
+
+    def entries(self, archive: str) -> Iterator[DirectoryEntry]:
+        """What is in an archive, in its order; the addresses are those of files inside.
+
+        Raises:
+            TransferFailed: it does not come, is none, or its place does not serve parts.
+        """
+        for path, info in self._contents_of(archive).members.items():
+            yield DirectoryEntry(
+                address_inside(archive, path), info.file_size, moment_of_member(info)
+            )
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Ask for a file (see the seam); a packed one always comes from its beginning."""
+        archive, path = take_inside(address)
+        contents = self._contents_of(archive)
+        facts = self._facts_of(address, contents, path)
+        same = validators is not None and _agree(validators, facts.validators)
+        if same and not start and end is None:
+            return Unchanged(facts)
+        info = contents.members[path]
+        if info.flag_bits & _ENCRYPTED:
+            raise NotServed(without_secrets(address), "is encrypted", _UNPACK_INSTEAD, status=403)
+        stored = info.compress_type == zipfile.ZIP_STORED
+        first = start if stored and (same or validators is None) else 0
+        end_of_member = contents.end_of(info)
+        delivery = self.open_part(archive, contents.facts, info.header_offset, end_of_member)
+        return MemberDelivery(delivery, facts, info, contents.outflow, first)
+
+    def ask(self, address: str) -> Metadata:
+        """Ask what is known of a file (see the seam)."""
+        archive, path = take_inside(address)
+        return self._facts_of(address, self._contents_of(archive), path)
+
+    def close(self) -> None:
+        """There is nothing to let go of."""
+
+    def _facts_of(self, address: str, contents: _Contents, path: str) -> Metadata:
+        info = contents.members.get(path)
+        if info is None:
+            shown = without_secrets(address)
+            raise NotServed(shown, "is not in its archive", "see what is, with survey", status=404)
+        checksum = Checksum("crc32", f"{info.CRC:08x}", Origin.ARCHIVE)
+        return replace(
+            contents.facts,
+            address=address,
+            length=info.file_size,
+            modified=moment_of_member(info),
+            media_type="",
+            file_name="",
+            checksums=(checksum,),
+            composite=None,
+            proofs=(),
+        )
+
+    def _contents_of(self, archive: str) -> _Contents:
+        """What an archive holds, which is asked for once."""
+        with self._lock:  # lanes that want members of the same archive wait for its contents
+            contents = self._contents.get(archive)
+            if contents is None:
+                contents = self._contents[archive] = self._read_contents(archive)
+            return contents
+
+    def _read_contents(self, archive: str) -> _Contents:
+        facts = self._outside.ask(archive)
+        shown = without_secrets(archive)
+        if facts.length is None:
+            raise NoParts(shown, "does not say how long it is", _UNPACK_INSTEAD)
+        if facts.coding:
+            raise NoParts(shown, "comes in another coding than it has", _UNPACK_INSTEAD)
+        file = _Remote(self, archive, facts, facts.length)
+        try:
+            with zipfile.ZipFile(file) as listed:
+                require_apart(listed.infolist())
+                members = {path_of_member(info): info for info in listed.infolist()}
+                offsets = {info.header_offset for info in listed.infolist()}
+                offsets.add(listed.start_dir)
+        except WillowCartError:
+            raise
+        except Exception as error:  # the library raises whatever it comes to
+            said = str(error).rstrip(".").lower()
+            raise ProtocolError(
+                shown, f"is no zip archive: {said}", "haul it as the file that it is"
+            ) from None
+        return _Contents(
+            facts,
+            {path: info for path, info in members.items() if not path.endswith("/")},
+            [*sorted(offset for offset in offsets if offset < facts.length), facts.length],
+            Outflow(shown, facts.length, self._bounds),
+        )
+
+    def open_part(self, archive: str, facts: Metadata, start: int, end: int) -> Download:
+        """Ask for a part of an archive.
+
+        Args:
+            archive: its address.
+            facts: what was known of it when it was asked about first.
+            start: its first byte.
+            end: the byte before which it ends.
+
+        Raises:
+            NoParts: the place does not serve any.
+            ConnectionLost: it has another version by now.
+        """
+        marks = facts.validators
+        delivery = self._outside.open(archive, start=start, end=end, validators=marks or None)
+        assert isinstance(delivery, Download), "a part was asked for"
+        shown = without_secrets(archive)
+        now = delivery.facts
+        try:
+            if now.length != facts.length or not _may_be_one(marks, now.validators):
+                with self._lock:
+                    self._contents.pop(archive, None)
+                raise ConnectionLost(shown, "has changed while it was read")
+            if delivery.start != start:
+                raise NoParts(shown, "comes as a whole or not at all", _UNPACK_INSTEAD)
+        except BaseException:
+            delivery.close()
+            raise
+        return delivery
+
+
+class MemberDelivery(Download):
+    """A member on its way out of its archive.
+
+    Args:
+        delivery: of the archive, from the member's header on.
+        facts: of the member.
+        info: what the archive's list says of it.
+        outflow: counts what comes out of the archive.
+        start: which of its bytes are wanted first; above 0 only for one that is not packed.
+
+    Raises:
+        ProtocolError: there is no member where the list says that one is.
+    """
+
+    def __init__(
+        self,
+        delivery: Download,
+        facts: Metadata,
+        info: zipfile.ZipInfo,
+        outflow: Outflow,
+        start: int = 0,
+    ) -> None:
+        self.facts = facts
+        self.start = start
+        stored = info.compress_type == zipfile.ZIP_STORED
+        self.joining = delivery.joining if stored else Resumability.NEVER
+        self._delivery = delivery
+        self._outflow = outflow
+        self._came = 0
+        self._to_skip = start
+        self._packed = info.compress_size
+        self._left = info.file_size
+        self._at_hand = b""
+        self._unpacker = _unpacker_for(info, facts)
+        try:
+            header = self._take(_LOCAL_HEADER.size)
+            mark, name, extra = _LOCAL_HEADER.unpack(header)
+            if mark != b"PK\x03\x04":
+                raise self._strange("has something else where it should begin")
+            self._take(name + extra)
+        except BaseException:
+            delivery.close()
+            raise
+
+    def read(self) -> bytes:
+        """Return the next bytes."""
+        while self._left:
+            piece = self._next_packed()
+            if not piece and self._packed:
+                raise ConnectionLost(without_secrets(self.facts.address), "stopped short")
+            try:
+                data = self._unpacker.decompress(piece)
+            except (zlib.error, OSError, EOFError):
+                raise self._strange("cannot be unpacked") from None
+            if len(data) > self._left or not (data or piece):
+                raise self._strange("has another length than its archive says")
+            self._left -= len(data)
+            self._outflow.count(len(data))
+            skipped = min(self._to_skip, len(data))
+            self._to_skip -= skipped
+            if len(data) > skipped:
+                return data[skipped:]
+        return b""
+
+    @property
+    def line_bytes(self) -> int:
+        """Return how many bytes of the archive came."""
+        return self._came
+
+    def close(self) -> None:
+        """Let go of the archive."""
+        self._delivery.close()
+
+    def _next_packed(self) -> bytes:
+        """The next packed bytes; empty once they have all come."""
+        if not self._packed:
+            return b""
+        piece = self._at_hand or self._receive()
+        self._at_hand = b""
+        piece = piece[: self._packed]
+        self._packed -= len(piece)
+        return piece
+
+    def _receive(self) -> bytes:
+        piece = self._delivery.read()
+        self._came += len(piece)
+        return piece
+
+    def _take(self, count: int) -> bytes:
+        while len(self._at_hand) < count:
+            piece = self._receive()
+            if not piece:
+                raise ConnectionLost(without_secrets(self.facts.address), "stopped short")
+            self._at_hand += piece
+        taken, self._at_hand = self._at_hand[:count], self._at_hand[count:]
+        return taken
+
+    def _strange(self, reason: str) -> ProtocolError:
+        advice = "its archive may be damaged; haul that, and see"
+        return ProtocolError(without_secrets(self.facts.address), reason, advice)
+
+
+def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
+    """What unpacks a member.
+
+    Raises:
+        NotServed: it is packed in a way that is not known here.
+    """
+    match info.compress_type:
+        case zipfile.ZIP_STORED:
+            return _Stored()
+        case zipfile.ZIP_DEFLATED:
+            return zlib.decompressobj(-zlib.MAX_WBITS)
+        case zipfile.ZIP_BZIP2:
+            return bz2.BZ2Decompressor()
+        case _:
+            raise NotServed(
+                without_secrets(facts.address),
+                "is packed in a way that does not come by parts",
+                _UNPACK_INSTEAD,
+                status=415,
+            )
+
+
+class _Remote(io.RawIOBase):
+    """An archive as a file, of which only what is read is asked for."""
+
+    def __init__(self, inside: Inside, archive: str, facts: Metadata, length: int) -> None:
+        self._inside = inside
+        self._archive = archive
+        self._facts = facts
+        self._length = length
+        self._at = 0
+        self._tail_from = max(0, length - _TAIL)
+        self._tail = b""
+
+    def readable(self) -> bool:
+        """It is."""
+        return True
+
+    def seekable(self) -> bool:
+        """It is."""
+        return True
+
+    def tell(self) -> int:
+        """Where the next byte is read."""
+        return self._at
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """Go to another byte."""
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
+        if base + offset < 0:
+            raise ValueError("it is too short")
+        self._at = base + offset
+        return self._at
+
+    def read(self, size: int = -1) -> bytes:
+        """Read so many bytes; all that are left if none is said."""
+        end = self._length if size < 0 else min(self._length, self._at + size)
+        if end - self._at > _LONGEST_LIST:
+            raise ValueError("its list of contents is longer than any")
+        data = self._between(self._at, end)
+        self._at = end
+        return data
+
+    def _between(self, start: int, end: int) -> bytes:
+        if end <= start:
+            return b""
+        if not self._tail:
+            self._tail = self._fetch(self._tail_from, self._length)
+        before = self._fetch(start, min(end, self._tail_from)) if start < self._tail_from else b""
+        behind = max(start, self._tail_from) - self._tail_from
+        return before + self._tail[behind : max(0, end - self._tail_from)]
+
+    def _fetch(self, start: int, end: int) -> bytes:
+        delivery = self._inside.open_part(self._archive, self._facts, start, end)
+        try:
+            data = bytearray()
+            while len(data) < end - start and (piece := delivery.read()):
+                data += piece
+        finally:
+            delivery.close()
+        if len(data) < end - start:
+            raise ConnectionLost(without_secrets(self._archive), "stopped short")
+        return bytes(data[: end - start])
+
+
+def _agree(one: Validators, other: Validators) -> bool:
+    """Whether two versions are the same for certain."""
+    if one.entity_tag or other.entity_tag:
+        return one.entity_tag == other.entity_tag
+    return bool(one.last_modified) and one.last_modified == other.last_modified
+
+
+def _may_be_one(one: Validators, other: Validators) -> bool:
+    """Whether nothing tells two versions apart."""
+    pairs = ((one.entity_tag, other.entity_tag), (one.last_modified, other.last_modified))
+    return all(a == b for a, b in pairs if a is not None and b is not None)

@@ -1,0 +1,235 @@
+"""Retrying: one policy for files, listings and sign-ins; it knows nothing of networks and clocks.
+
+What is asked of it is a `Failure` with all that counts; what it says is `Retry` or `GiveUp`.
+"""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import Enum
+from typing import TypeVar
+
+from willow_cart.errors import (
+    ConnectionLost,
+    HostUnknown,
+    NotTrusted,
+    ServerBusy,
+    TransientError,
+    WillowCartError,
+)
+
+Answer = TypeVar("Answer")
+
+# Answers by which a host says that it is asked for too much (RFC 6585, 4; RFC 9110, 15.6.4).
+BUSY = frozenset({421, 429, 503})
+
+# So often a file is not blamed for a busy host, or for a connection that it drops: one address that
+# always fails must not slow down all others of its host.
+_MOST_EXCUSES = 20
+_MOST_EXCUSES_FOR_LOSS = 2
+
+
+class Cause(Enum):
+    """What a failure is held against."""
+
+    FILE = "file"
+    HOST = "host"
+    CROWDING = "concurrency"
+    """Too much is asked of the host; it is asked for less, and the file is not blamed."""
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """An attempt that failed, with what counts for what becomes of it.
+
+    Attributes:
+        error: what went wrong; a busy server's has its status and its Retry-After.
+        consecutive: how many attempts in a row brought nothing that the next can be joined to; 0
+            for one that brought something.
+        excused: how often the file was not blamed.
+        served: how often its host has answered well lately.
+        has_company: whether other files are on their way from its host.
+    """
+
+    error: WillowCartError
+    consecutive: int = 1
+    excused: int = 0
+    served: int = 0
+    has_company: bool = False
+
+    @property
+    def cause(self) -> Cause:
+        """What it is held against.
+
+        A file that is not there, or not as promised, says nothing against its host, and neither
+        does a line that breaks after it has brought something.
+        """
+        if self._is_crowding:
+            return Cause.CROWDING
+        if isinstance(self.error, TransientError):
+            return Cause.HOST if self.consecutive else Cause.FILE
+        return Cause.HOST if isinstance(self.error, HostUnknown | NotTrusted) else Cause.FILE
+
+    @property
+    def _is_crowding(self) -> bool:
+        """Whether the host is asked for too much, and is not broken.
+
+        A host that says how long it wants to be left alone is not broken, and neither is one that
+        drops one of several connections while the others are served.
+        """
+        error = self.error
+        if isinstance(error, ServerBusy):
+            says_so = error.wait is not None or error.most is not None
+            return self.excused < _MOST_EXCUSES and (
+                says_so or (error.status in BUSY and self.served > 0)
+            )
+        # A file whose connection breaks every time is broken itself.
+        lost = isinstance(error, ConnectionLost) and self.consecutive > 0
+        return lost and self.excused < _MOST_EXCUSES_FOR_LOSS and self.has_company
+
+
+@dataclass(frozen=True, slots=True)
+class Retry:
+    """Ask again.
+
+    Attributes:
+        after: seconds.
+    """
+
+    after: float
+
+
+class GiveUp(Enum):
+    """Ask no more; why."""
+
+    PERMANENT = "permanent"
+    """Asking again the same way will not help."""
+    ATTEMPTS = "attempts"
+    """It was asked for often enough."""
+    WAIT = "wait"
+    """The server wants to be left alone for longer than is waited."""
+
+
+@dataclass(frozen=True, slots=True)
+class RetryPolicy:
+    """A policy for what may pass by itself; it knows nothing of networks and clocks.
+
+    An attempt that brought bytes which the next can be joined to does not count as vain: a long
+    file over a poor line needs many.
+
+    Attributes:
+        attempts: how many vain attempts in a row there are before a file is given up.
+        pause: seconds after the first vain attempt.
+        growth: by how much each following pause is longer.
+        longest: seconds above which pauses no longer grow.
+        longest_wait: the longest wait in seconds that a server may ask for.
+    """
+
+    attempts: int = 5
+    pause: float = 1.0
+    growth: float = 2.0
+    longest: float = 60.0
+    longest_wait: float = 300.0
+
+    def decide(self, failure: Failure, random_value: float) -> Retry | GiveUp:
+        """Say what becomes of what failed.
+
+        Args:
+            failure: what is known of it.
+            random_value: a random number from 0 to 1; spreads the lanes.
+        """
+        error = failure.error
+        if not isinstance(error, TransientError):
+            return GiveUp.PERMANENT
+        if error.wait is not None and error.wait > self.longest_wait:
+            return GiveUp.WAIT
+        pause = self.pause_after(failure.consecutive, error.wait, random_value)
+        return GiveUp.ATTEMPTS if pause is None else Retry(pause)
+
+    def pause_after(
+        self, consecutive_failures: int, asked: float | None, random_value: float
+    ) -> float | None:
+        """How long to pause before the next attempt, in seconds; None to give up.
+
+        Args:
+            consecutive_failures: how many attempts in a row failed; 0 after one that brought
+                bytes.
+            asked: what the server asked for (RFC 9110, 10.2.3), or None.
+            random_value: a random number from 0 to 1; spreads the lanes, so that they do not all
+                come back at once.
+        """
+        if consecutive_failures >= self.attempts:
+            return None
+        if asked is not None:
+            return asked if asked <= self.longest_wait else None
+        grown: float = self.pause * self.growth ** max(0, consecutive_failures - 1)
+        return min(grown, self.longest) * (0.75 + 0.5 * random_value)
+
+
+ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
+"""For asking many places one thing each: a busy one gets a second chance, and no more."""
+
+
+def _tell_nobody(error: TransientError, pause: float) -> None:
+    """Keep a wait to itself; a function with a name, so that it can be sent to a process."""
+
+
+@dataclass(frozen=True, slots=True)
+class Retrier:
+    """Makes attempts again until one succeeds or patience ends; outside of lanes.
+
+    Attributes:
+        retry_policy: when to try again.
+        wait: waits for so many seconds, and says whether the person wants to stop meanwhile.
+        tell: told of every wait: why, and for how many seconds.
+        random_value: gives random numbers from 0 to 1.
+    """
+
+    retry_policy: RetryPolicy = RetryPolicy()
+    wait: Callable[[float], bool | None] = time.sleep
+    tell: Callable[[TransientError, float], object] = _tell_nobody
+    random_value: Callable[[], float] = random.random
+
+    def run(self, attempt: Callable[[], Answer], retry_policy: RetryPolicy | None = None) -> Answer:
+        """Make an attempt until it succeeds.
+
+        Args:
+            attempt: what to do.
+            retry_policy: when to try again, where that is not as usual.
+
+        Raises:
+            TransferFailed: the last attempt's error.
+        """
+        failures = 0
+        while True:
+            try:
+                return attempt()
+            except TransientError as error:
+                failures += 1
+                retry_policy = retry_policy or self.retry_policy
+                decision = retry_policy.decide(Failure(error, failures), self.random_value())
+                if isinstance(decision, GiveUp):
+                    raise
+                self.tell(error, decision.after)
+                if self.wait(decision.after):
+                    raise
+
+
+@dataclass(frozen=True, slots=True)
+class RequestRules:
+    """How requests are made, whatever they are for.
+
+    Attributes:
+        retry_policy: when to try again.
+        gap_after: gives the seconds between a request to a host and the next; None for no gaps.
+        stall_after: seconds without a byte after which a connection counts as broken.
+        longest: seconds that one attempt may take; None for no limit.
+    """
+
+    retry_policy: RetryPolicy = RetryPolicy()
+    gap_after: Callable[[], float] | None = None
+    stall_after: float = 60.0
+    longest: float | None = None

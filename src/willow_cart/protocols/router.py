@@ -1,0 +1,153 @@
+"""Every place that is spoken to here, each by its own protocol."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import partial
+from importlib import import_module
+
+from willow_cart.addresses import STORES, is_inside, scheme_of
+from willow_cart.archives import Bounds
+from willow_cart.errors import BadAddress
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols.base import Access, DirectoryLister, Download, ObjectStore, Unchanged
+from willow_cart.protocols.inside import Inside
+from willow_cart.protocols.recorder import ExchangeRecorder
+from willow_cart.protocols.retry import RequestRules, Retrier
+from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.redaction import lacks_secret, without_secrets
+from willow_cart.schemes import SCHEMES
+from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.sign_in.trust import Trust
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class AccessSettings:
+    """How places are talked to; each protocol takes what concerns it.
+
+    Attributes:
+        lanes_per_host: how many connections one host may have.
+        rules: how patiently requests are made.
+        sign_ins: what proves who asks.
+        trust: for TLS.
+        retrier: makes attempts again for listings and other documents.
+        pacer: keeps a gap between requests; None for none.
+        overhearing: hears every exchange with the web; None for none.
+        active: whether FTP servers open data connections to this machine.
+        endpoint: the address of an object store; None for the usual one.
+        requester_pays: whether the account pays for what a store sends.
+        largest_listing: the longest listing that is read, in bytes.
+    """
+
+    lanes_per_host: int
+    rules: RequestRules
+    sign_ins: SignIns
+    trust: Trust
+    retrier: Retrier
+    pacer: RequestPacer | None
+    overhearing: ExchangeRecorder | None
+    active: bool
+    endpoint: str | None
+    requester_pays: bool
+    largest_listing: int
+
+
+class ProtocolRouter(Access):
+    """Hands every address to the access that speaks its scheme, made when it is first needed.
+
+    Args:
+        settings: how places are talked to.
+        stopped: set by `abort`, to end what waits.
+        bounds: how far archives may swell whose members are fetched; None as usual.
+
+    Attributes:
+        inside: what brings files inside archives.
+    """
+
+    def __init__(
+        self,
+        settings: AccessSettings,
+        stopped: threading.Event | None = None,
+        bounds: Bounds | None = None,
+    ) -> None:
+        if settings.rules.longest is not None:
+            self.document_seconds = settings.rules.longest
+        self.retrier = settings.retrier
+        self._stopped = stopped or threading.Event()
+        self._settings = settings
+        self._made: dict[str, Access] = {}
+        self.inside = Inside(self, bounds)
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Ask for a file (see the seam)."""
+        return self._access_to(address).open(address, start=start, end=end, validators=validators)
+
+    def ask(self, address: str) -> Metadata:
+        """Ask what is known of a file (see the seam)."""
+        return self._access_to(address).ask(address)
+
+    def directory(self, address: str) -> DirectoryLister | None:
+        """What lists the folders there (see the seam)."""
+        return self._access_to(address).directory(address)
+
+    def contact(self, address: str) -> str:
+        """The address that is really asked (see the seam)."""
+        return self._access_to(address).contact(address)
+
+    def trust(self, address: str) -> None:
+        """Let a store be asked with what this machine keeps for stores (see the seam)."""
+        if scheme_of(address) in STORES:
+            self._access_to(address).trust(address)
+
+    def store(self, address: str) -> ObjectStore | None:
+        """What lists the objects there (see the seam)."""
+        return self._access_to(address).store(address)
+
+    def abort(self) -> None:
+        """End every exchange under way (see the seam)."""
+        self._stopped.set()
+        for access in list(self._made.values()):
+            access.abort()
+
+    def maker(self) -> Callable[[], Access] | None:
+        """Return what makes another one (see the seam); None where requests keep a pace."""
+        settings = self._settings
+        if settings.pacer is not None or settings.overhearing is not None:
+            return None
+        rules = replace(settings.rules, gap_after=None)
+        retrier = Retrier(settings.retrier.retry_policy)
+        return partial(ProtocolRouter, replace(settings, rules=rules, retrier=retrier))
+
+    def close(self) -> None:
+        """Let go of every connection."""
+        for access in self._made.values():
+            access.close()
+
+    def _access_to(self, address: str) -> Access:
+        if lacks_secret(address):
+            raise BadAddress(
+                without_secrets(address),
+                "its secret was left out when the address was recorded",
+                "haul it from the source that offers it",
+            )
+        if is_inside(address):
+            return self.inside
+        protocol = SCHEMES.get(scheme_of(address))
+        if protocol is None:
+            shown = without_secrets(address)
+            raise BadAddress(shown, f"{scheme_of(address)}:// is not spoken here", "")
+        access = self._made.get(protocol.module)
+        if access is None:
+            # Of two that lanes make at the same time, one is kept; the other has done nothing yet.
+            connect = import_module(protocol.module).connect
+            access = self._made.setdefault(protocol.module, connect(self._settings))
+        return access

@@ -1,0 +1,87 @@
+"""What the listings of object stores have in common, whatever their dialect: XML, page by page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import NamedTuple
+from urllib.parse import quote, urlencode
+
+from willow_cart.errors import ProtocolError
+from willow_cart.protocols.base import DirectoryEntry
+from willow_cart.redaction import without_secrets
+from willow_cart.safe_xml import BrokenXml, Element, local_name, parse_safely
+
+
+class StorePage(NamedTuple):
+    """A page of a listing.
+
+    Attributes:
+        entries: what it lists.
+        token: of the next page; empty after the last.
+        is_cut: whether the store says that there is more.
+    """
+
+    entries: list[DirectoryEntry]
+    token: str
+    is_cut: bool = False
+
+
+def page_by_page(
+    bucket: str, query: Mapping[str, str], token_field: str, read: Callable[[str], StorePage]
+) -> Iterator[DirectoryEntry]:
+    """Go through a listing, holding one page at a time.
+
+    Args:
+        bucket: its address, for messages.
+        query: what is asked for.
+        token_field: where in the query the token of a page goes.
+        read: fetches and reads the page that an encoded query asks for.
+
+    Raises:
+        ProtocolError: it comes to no end, or breaks off.
+    """
+    token = ""
+    seen = set()
+    while True:
+        more = {token_field: token} if token else {}
+        asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
+        entries, following, is_cut = read(asked)
+        yield from entries
+        if not following and is_cut:
+            raise ProtocolError(
+                without_secrets(bucket),
+                "the store cut the listing off without saying how to go on; files are missing",
+                "list it by smaller prefixes",
+            )
+        if not following:
+            return
+        if following in seen:
+            raise ProtocolError(
+                without_secrets(bucket),
+                "the store lists the same pages again and again",
+                "report it to the store",
+            )
+        seen.add(following)
+        token = following
+
+
+def open_page(content: bytes, name: str, bucket: str, advice: str) -> Element:
+    """Parse a page of a listing.
+
+    Args:
+        content: as it came.
+        name: what its outermost element has to be called.
+        bucket: the address of the bucket.
+        advice: what to check if it is none.
+
+    Raises:
+        ProtocolError: it is none.
+    """
+    shown = without_secrets(bucket)
+    try:
+        root = parse_safely(content)
+    except BrokenXml as error:
+        raise ProtocolError(shown, f"lists broken XML: {error}", advice) from None
+    if local_name(root) != name:
+        raise ProtocolError(shown, "does not list in this dialect", advice)
+    return root

@@ -1,0 +1,460 @@
+"""The web: HTTP and HTTPS through urllib3's connection pools.
+
+The pools are used below urllib3's own layers for redirects and retries. Both are rules of this
+house (`protocols.http_rules`, `protocols.retry`), and leaving the layers out saves a third of the
+processor time that a small file costs.
+"""
+
+from __future__ import annotations
+
+import http.client
+import os
+import ssl
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any, NamedTuple
+from urllib.parse import unquote, urlsplit
+
+import urllib3
+from urllib3 import exceptions as lib
+
+from willow_cart.addresses import host_of, origin_of, scheme_of
+from willow_cart.errors import (
+    NotServed,
+    NotTrusted,
+    ProtocolError,
+    ServerBusy,
+    TransferFailed,
+)
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols import http_rules as rules
+from willow_cart.protocols.base import Access, Download, Unchanged
+from willow_cart.protocols.http_connection import answer_of, supervise
+from willow_cart.protocols.promises import (
+    PROOFS,
+    composite_of,
+    promised_by_server,
+    promised_by_store,
+)
+from willow_cart.protocols.proxies import proxy_for as usual_proxy
+from willow_cart.protocols.recorder import ExchangeRecorder
+from willow_cart.protocols.sockets import RequestPacer, SocketGuard
+from willow_cart.protocols.web_delivery import WebDownload
+from willow_cart.protocols.web_errors import translate
+from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.sign_ins import Signer, SignIns
+from willow_cart.version import __version__
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.router import AccessSettings
+
+# A refusal's page is read to its end if it is short, so that the connection can be used again.
+_SHORT_PAGE = 64 * 1024
+
+# How long the body of a refusal is waited for.
+_REFUSAL_SECONDS = 10.0
+
+# The first answer to a request that is not let in, the next to a nonce that was stale.
+_MOST_CHALLENGES = 3
+
+Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]
+
+# What the pools return; the base class leaves out what tells the end of a body.
+Response = urllib3.HTTPResponse
+
+
+class _Followed(NamedTuple):
+    """The last answer of a chain of redirects.
+
+    Attributes:
+        response: the answer.
+        final: the address that it came from.
+        notes: what a person should know of the chain.
+    """
+
+    response: Response
+    final: str
+    notes: tuple[str, ...]
+
+
+def connect(settings: AccessSettings) -> WebAccess:
+    """Return what talks to the web, as the settings say."""
+    return WebAccess(
+        lanes_per_host=settings.lanes_per_host,
+        sign_ins=settings.sign_ins,
+        context=settings.trust.context(),
+        stall_after=settings.rules.stall_after,
+        longest=settings.rules.longest,
+        pacer=settings.pacer,
+        overhearing=settings.overhearing,
+    )
+
+
+class WebAccess(Access):
+    """Talk to web servers.
+
+    Args:
+        lanes_per_host: how many connections are kept open to one host.
+        connect_after: seconds after which a connection that is not made is given up.
+        stall_after: seconds without a byte of a body, or without a complete head, after which a
+            connection is given up.
+        longest: seconds after which a head is given up whatever came; None for no limit.
+        pacer: keeps gaps between requests; None for no gaps.
+        sign_ins: who is let in where.
+        context: for TLS; None trusts whom the system trusts.
+        of_store: whether the answers are those of object stores, whose fields promise more.
+        explain: makes an error of an answer that brings no file, from its status, fields, the
+            beginning of its body and the address; None where it has nothing to add.
+        proxy_for: the address of the proxy for an origin; None for none.
+        overhearing: hears every exchange; None for nobody.
+        now: the clock that Retry-After dates are held against.
+    """
+
+    def __init__(
+        self,
+        *,
+        lanes_per_host: int = 4,
+        connect_after: float = 20.0,
+        stall_after: float = 60.0,
+        longest: float | None = None,
+        pacer: RequestPacer | None = None,
+        sign_ins: Signer | None = None,
+        context: ssl.SSLContext | None = None,
+        of_store: bool = False,
+        explain: Explain | None = None,
+        proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
+        overhearing: ExchangeRecorder | None = None,
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:
+        self._overhearing = overhearing
+        self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
+        self._proxy_for = proxy_for
+        self._lanes_per_host = lanes_per_host
+        self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
+        self._sign_ins = sign_ins or SignIns()
+        self._context = context
+        self._of_store = of_store
+        self._explain = explain
+        self._now = now
+        self._stall_after = stall_after if longest is None else min(stall_after, longest)
+        self._longest = longest
+        self._guard = SocketGuard(pacer)
+        self._fields = {
+            "User-Agent": f"willow-cart/{__version__}",
+            "Accept": "*/*",
+            # Bytes are wanted as they are kept: a coding would hide their length and their range.
+            "Accept-Encoding": "identity",
+        }
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Ask for a file (see the seam); a range that cannot be joined is asked for whole."""
+        is_part = start > 0 or end is not None
+        if is_part:
+            ranged = rules.range_fields(start, end, validators)
+            if ranged is None:
+                return self.open(address)
+            fields = ranged
+        else:
+            fields = {} if validators is None else rules.conditional_fields(validators)
+
+        response, final, notes = self._follow("GET", address, fields)
+        facts = self._facts_from(response, final)
+        seconds = self._stall_after
+        match response.status:
+            case 200 | 203:
+                return WebDownload(response, address, facts, 0, seconds, notes=notes)
+            case 206 if is_part and (part := _part_from(response, facts, start, end, validators)):
+                return WebDownload(response, address, part, start, seconds, notes=notes)
+            case 206 if not is_part and (part := _part_from(response, facts, 0, None, None)):
+                # A part that was not asked for, and is the whole (RFC 9110, 15.3.7).
+                return WebDownload(response, address, part, 0, seconds, notes=notes)
+            case 304 if validators is not None and not is_part:
+                self._drop(response)
+                return Unchanged(facts)
+            case 416 if start and end is None and _is_complete(response, start, validators):
+                # Nothing is left to fetch; the delivery that says so is empty.
+                part = Metadata(final, start, validators or Validators())
+                return WebDownload(response, address, part, start, seconds, empty=True)
+            case 206 | 416 if is_part:
+                # A part that is not the one asked for must not be joined (RFC 9110, 14.4, 15.3.7),
+                # nor several parts in one body (14.6).
+                self._drop(response)
+                return self.open(address)
+            case _:
+                raise self._refusal(response, address, final)
+
+    def ask(self, address: str) -> Metadata:
+        """Ask with HEAD; where that is refused, with a GET for the first byte.
+
+        400, 403, 405 and 501 are what servers refuse HEAD with although they serve GET: the method
+        is not theirs (RFC 9110, 15.5.6 and 15.6.2), or an address was signed for GET alone.
+        """
+        response, final, _ = self._follow("HEAD", address, {})
+        if response.status in (400, 403, 405, 501):
+            self._drop(response)
+            response, final, _ = self._follow("GET", address, {"Range": "bytes=0-0"})
+        content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+        if response.status in (206, 416) and content_range is not None:
+            facts = replace(self._facts_from(response, final), length=content_range.length)
+            self._drop(response)
+        elif response.status in (200, 203):
+            facts = self._facts_from(response, final)
+            if response.length_remaining:
+                response.close()  # a whole body, from who does not know of ranges
+            else:
+                self._drop(response)
+        else:
+            raise self._refusal(response, address, final)
+        return replace(
+            facts,
+            modified=rules.parse_date(facts.validators.last_modified),
+            proofs=tuple(name for name in PROOFS if name in response.headers),
+        )
+
+    def abort(self) -> None:
+        """End every exchange at once (see the seam)."""
+        self._guard.abort()
+
+    def close(self) -> None:
+        """Let go of every connection."""
+        for pool in self._pools.values():
+            pool.close()
+        if self._overhearing is not None:
+            self._overhearing.end()
+
+    def _follow(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
+        """Ask, and ask again where redirects lead."""
+        seen = [address]
+        cookies = ChainCookies()
+        notes: tuple[str, ...] = ()
+        since = 0
+        while True:
+            response = self._request(method, seen[-1], fields, cookies, asked=address)
+            if response.status not in rules.REDIRECTS:
+                return _Followed(response, seen[-1], notes)
+            location = response.headers.get("Location")
+            if location is None and self._explain is not None:
+                raise self._refusal(response, address, seen[-1])
+            if cookies.take(seen[-1], response.headers.getlist("Set-Cookie")):
+                since = len(seen)  # who shows a new cookie may be sent to the same place again
+            self._drop(response)
+            following = rules.next_address(seen[-1], location, seen, since)
+            if scheme_of(seen[-1]) == "https" and scheme_of(following) == "http":
+                self._require_nothing_at_stake(address)
+                notes = ("redirected from https to http; it came unencrypted",)
+            seen.append(following)
+
+    def _require_nothing_at_stake(self, address: str) -> None:
+        """Refuse a redirect away from TLS where a sign-in is used.
+
+        Raises:
+            NotTrusted: there is a sign-in for the address.
+        """
+        if self._sign_ins and (
+            self._sign_ins.fields_for("GET", address) or self._sign_ins.query_for(address)
+        ):
+            raise NotTrusted(
+                without_secrets(address),
+                "redirected from https to http, although you are signed in",
+                "ask for the http:// address itself if that is what you want",
+            )
+
+    def _request(
+        self,
+        method: str,
+        address: str,
+        fields: dict[str, str],
+        cookies: ChainCookies,
+        *,
+        asked: str,
+    ) -> Response:
+        """Send one request with the credentials of its origin."""
+        if cookie := cookies.field_for(address):
+            fields = fields | {"Cookie": cookie}
+        if not self._sign_ins:
+            return self._send(method, address, fields, asked=asked)
+        there = address
+        if more := self._sign_ins.query_for(address):
+            there += f"{'&' if '?' in address else '?'}{more}"
+        for _ in range(_MOST_CHALLENGES):
+            signed = self._sign_ins.fields_for(method, address, fields)
+            if cookie and "Cookie" in signed:
+                signed["Cookie"] += f"; {cookie}"
+            signed = fields | signed
+            response = self._send(method, there, signed, asked=asked)
+            challenges = response.headers.getlist("WWW-Authenticate")
+            if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
+                break
+            self._drop(response)
+        return response
+
+    def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Response:
+        parts = urlsplit(address)
+        pool = self._pool_for(origin_of(address))
+        target = f"{parts.path}?{parts.query}" if parts.query else parts.path
+        if pool.proxy is not None and parts.scheme == "http":
+            # RFC 9112, 3.2.2: a proxy is told the whole address.
+            target, fields = address, fields | dict(pool.proxy_headers)
+        try:
+            answer = pool.urlopen(
+                method,
+                target,
+                headers=self._fields | fields,
+                redirect=False,
+                assert_same_host=False,  # a proxy is another
+                retries=False,
+                preload_content=False,
+                decode_content=False,
+            )
+        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
+            raise translate(error, asked, host_of(address), self._stall_after) from error
+        assert isinstance(answer, Response), "the pools speak HTTP/1.1"
+        if self._overhearing is not None:
+            self._overhearing.overhear(answer, method, address, self._fields | fields)
+        return answer
+
+    def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:
+        """The connections to an origin; of two that lanes make at the same time, one is kept."""
+        pool = self._pools.get(origin)
+        if pool is None:
+            secure = self._context is not None and origin.startswith("https:")
+            trust = {"ssl_context": self._context} if secure else {}
+            how = {
+                "maxsize": self._lanes_per_host, "timeout": self._timeout, "retries": False, **trust
+            }  # fmt: skip
+            proxy = self._proxy_for(origin)
+            if proxy is None:
+                made = urllib3.connection_from_url(origin, **how)
+            else:
+                made = _manager_of(proxy, how).connection_from_url(origin)
+            supervise(
+                made,
+                self._guard,
+                host_of(origin),
+                stall_seconds=self._stall_after,
+                longest_seconds=self._longest,
+            )
+            pool = self._pools.setdefault(origin, made)
+        return pool
+
+    def _facts_from(self, response: Response, address: str) -> Metadata:
+        fields = response.headers
+        # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
+        length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
+        media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
+        checksums = promised_by_server(fields, whole=response.status != 206)
+        composite = None
+        if self._of_store:
+            checksums += promised_by_store(fields)
+            composite = composite_of(fields)
+        return Metadata(
+            address,
+            rules.parse_content_length(length),
+            Validators(fields.get("ETag"), fields.get("Last-Modified"), fields.get("Date")),
+            media_type=media_type,
+            charset=charset,
+            attachment=rules.is_attachment(fields.get("Content-Disposition")),
+            file_name=rules.file_name_in(fields.get("Content-Disposition")),
+            following=rules.following_link(fields.get("Link")),
+            checksums=checksums,
+            composite=composite,
+        )
+
+    def _drop(self, response: Response) -> None:
+        """Be done with an answer whose body is not wanted."""
+        left = response.length_remaining
+        self._allow(response)
+        try:
+            if left is not None and left <= _SHORT_PAGE:
+                response.read(_SHORT_PAGE)
+                response.release_conn()
+            else:
+                response.close()
+        except (lib.HTTPError, OSError, http.client.HTTPException):
+            response.close()
+
+    def _allow(self, response: Response) -> None:
+        """Bound how long the body of an answer is waited for that brings no file."""
+        if (answer := answer_of(response)) is not None:
+            answer.reader.allow(min(_REFUSAL_SECONDS, self._stall_after))
+
+    def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
+        """The error for an answer that brings no file.
+
+        Args:
+            response: the answer.
+            address: what was asked for.
+            final: who answered.
+        """
+        status = response.status
+        wait = rules.parse_retry_after(response.headers.get("Retry-After"), self._now())
+        explained = self._explained(response, address)
+        self._drop(response)
+        if explained is not None:
+            return explained
+        shown = without_secrets(address)
+        reason = f"the server answers {rules.name_of_status(status)}"
+        if rules.is_passing(status):
+            return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
+        if status < 400:
+            return ProtocolError(shown, reason, "which is no answer to a plain request")
+        signed = bool(self._sign_ins.fields_for("GET", final))
+        return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
+
+    def _explained(self, response: Response, address: str) -> TransferFailed | None:
+        """What the place itself says about an answer that brings no file."""
+        if self._explain is None:
+            return None
+        self._allow(response)
+        try:
+            body = response.read(_SHORT_PAGE)
+        except (lib.HTTPError, OSError, http.client.HTTPException):
+            body = b""
+        return self._explain(response.status, response.headers, body, address)
+
+
+def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
+    """What makes connections through a proxy, whose sign-in may stand in its address."""
+    parts = urlsplit(proxy)
+    signed = None
+    if parts.username is not None:
+        signed = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
+    bare = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
+    fields = urllib3.make_headers(proxy_basic_auth=signed)
+    return urllib3.ProxyManager(bare, proxy_headers=fields, **how)
+
+
+def _part_from(
+    response: Response, facts: Metadata, start: int, end: int | None, validators: Validators | None
+) -> Metadata | None:
+    """The facts of the complete representation if a 206 is exactly the part that was asked for."""
+    content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+    if content_range is None or content_range.first != start or content_range.length is None:
+        return None
+    last = (content_range.length if end is None else end) - 1
+    if content_range.last != last:
+        return None
+    if facts.length not in (None, last + 1 - start):
+        return None
+    # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
+    if validators is not None and rules.contradict(facts.validators, validators):
+        return None
+    return replace(facts, length=content_range.length, validators=validators or facts.validators)
+
+
+def _is_complete(response: Response, start: int, validators: Validators | None) -> bool:
+    """Whether a 416 says that nothing is left: the version is the same, and this is its length.
+
+    A server that found another version would have sent it whole (RFC 9110, 13.1.5, 15.5.17).
+    """
+    content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+    return validators is not None and content_range is not None and content_range.length == start

@@ -1,0 +1,233 @@
+"""The body of an answer from the web: its framing and its codings undone, and its end proved."""
+
+from __future__ import annotations
+
+import http.client
+import time
+from dataclasses import replace
+from urllib.parse import urlsplit
+
+import urllib3
+from urllib3 import exceptions as lib
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import ConnectionLost, ProtocolError, TransferFailed
+from willow_cart.kinds import begins_as_named
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols import http_rules as rules
+from willow_cart.protocols.base import CHUNK, Download, Resumability
+from willow_cart.protocols.content_coding import (
+    GZIP_MAGIC,
+    NAMES,
+    BrokenCoding,
+    EndsEarly,
+    decoded,
+    is_gzip_within,
+)
+from willow_cart.protocols.http_connection import StrictResponse, answer_of
+from willow_cart.protocols.web_errors import translate
+from willow_cart.redaction import without_secrets
+
+# By how much more than sent what is coded may become: text shrinks to a fiftieth at best, and only
+# what was made to swell beyond that. Little is let pass.
+_MOST_SWELLING = 200
+_LITTLE = 1 << 20
+
+# A rest that is waited for, and for how long.
+_SMALL = 64 * 1024
+_A_MOMENT_SECONDS = 0.2
+
+# More codings around one file are an attack.
+_MOST_CODINGS = 3
+
+# What servers write into Content-Encoding that is not a coding, or stands for no coding.
+_NO_CODINGS = frozenset(
+    "identity none binary 8bit 7bit utf-8 utf8 iso-8859-1 us-ascii ascii".split()
+)
+
+
+class WebDownload(Download):
+    """The body of one answer.
+
+    Args:
+        response: the answer.
+        address: what was asked for.
+        facts: what the answer says.
+        start: its first byte.
+        seconds: within which some of it must come, each time.
+        empty: whether nothing of it is wanted.
+        notes: what is already to be told of it.
+
+    Raises:
+        ProtocolError: it is coded in a way that cannot be undone.
+        TransferFailed: nothing came of a coded body.
+    """
+
+    def __init__(
+        self,
+        response: urllib3.HTTPResponse,
+        address: str,
+        facts: Metadata,
+        start: int,
+        seconds: float,
+        *,
+        empty: bool = False,
+        notes: tuple[str, ...] = (),
+    ) -> None:
+        self._response = response
+        self._answer = answer_of(response)
+        self._address = address
+        self._seconds = seconds
+        self._empty = empty
+        self._decoded = 0
+        self._beginning = b""
+        self._failure: TransferFailed | None = None
+        self.start = start
+        self.notes = notes
+        # RFC 9110, 14.3
+        self.in_parts = "bytes" in response.headers.get("Accept-Ranges", "").lower()
+        self.facts = facts
+        self.joining = _joining(response, facts.validators)
+        framed = self._answer.transfer_codings if self._answer else ()
+        self._receive = decoded(framed, self._receive_some) if framed else self._receive_some
+        self._undo = None
+        if codings := self._content_codings():
+            # What is stored is not what was sent, so neither its length nor its ranges apply, nor
+            # do the checksums.
+            self._undo = decoded(codings, self._receive_all)
+            name = ", ".join(codings)
+            self.facts = replace(facts, length=None, coding=name, checksums=(), composite=None)
+            self.joining = Resumability.NEVER
+        elif framed:
+            self.joining = Resumability.NEVER
+
+    def read(self) -> bytes:
+        """Return what one receive brings: waiting for a full chunk would lose it in a crash."""
+        if self._empty:
+            return b""
+        try:
+            data = self._receive_all() if self._undo is None else self._undo()
+        except BrokenCoding:
+            raise self._strange("its content coding is broken", "report it to the server") from None
+        except EndsEarly:
+            shown = without_secrets(self._address)
+            reason = "the answer ended within its content coding"
+            raise ConnectionLost(shown, reason, "try again later") from None
+        if self._undo is not None:
+            self._decoded += len(data)
+            if self._decoded > max(_LITTLE, _MOST_SWELLING * self._response.tell()):
+                raise self._strange(
+                    f"decompresses to more than {_MOST_SWELLING} times the bytes received",
+                    "refused",
+                )
+        return data
+
+    @property
+    def line_bytes(self) -> int | None:
+        """Return how many coded bytes came; None without a coding."""
+        return None if self._undo is None else self._response.tell()
+
+    def close(self) -> None:
+        """Give the connection back if the body was read to its end, and close it otherwise."""
+        if self._response.isclosed():
+            self._response.release_conn()
+        else:
+            self._response.close()
+
+    def _receive_all(self) -> bytes:
+        """Return the next bytes of the content, those that were looked at already first."""
+        if self._beginning:
+            data, self._beginning = self._beginning, b""
+            return data
+        return self._receive()
+
+    def _receive_some(self) -> bytes:
+        """Return the next bytes, with the chunks of the transfer taken away; empty at the end.
+
+        A small rest is waited for a moment, since a second round costs a small file more than it
+        can save.
+        """
+        rest = self._response.length_remaining
+        is_small = rest is not None and rest <= _SMALL
+        data = self._receive_once()
+        if is_small and data and len(data) < (rest or 0):
+            pieces = [data]
+            until = time.monotonic() + _A_MOMENT_SECONDS
+            while self._response.length_remaining and time.monotonic() < until:
+                try:
+                    data = self._receive_once()
+                except TransferFailed as error:
+                    self._failure = error  # what came before it is not lost
+                    break
+                if not data:
+                    break
+                pieces.append(data)
+            return b"".join(pieces)
+        return data
+
+    def _receive_once(self) -> bytes:
+        if self._failure is not None:
+            raise self._failure
+        if self._answer is not None:
+            self._answer.reader.allow(self._seconds)
+        try:
+            # The library's annotation leaves out that None stands for the end.
+            data = self._response.read1(CHUNK, decode_content=False) or b""
+        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
+            raise translate(
+                error, self._address, host_of(self._address), self._seconds, reading=True
+            ) from error
+        if not data and self._answer is not None and self._was_cut(self._answer):
+            raise ConnectionLost(
+                without_secrets(self._address),
+                "the secure connection was cut before the answer said that it had ended",
+                "try again later",
+            )
+        return data
+
+    def _was_cut(self, answer: StrictResponse) -> bool:
+        """Return whether a body that ends with its connection was cut (RFC 9112, 9.8)."""
+        return answer.reader.was_cut and not answer.is_delimited
+
+    def _content_codings(self) -> tuple[str, ...]:
+        """Return what is to be undone, although the content was asked for as it is kept.
+
+        Servers label files with codings that these do not have, such as archives that are gzip
+        files. What is plainly the file that was asked for is taken as it is.
+        """
+        listed = self._response.headers.get("Content-Encoding", "").lower().split(",")
+        labels = [each.strip() for each in listed]
+        labels = [each for each in labels if each and each not in _NO_CODINGS]
+        if not labels:
+            return ()
+        self._beginning = self._receive()
+        if not self._beginning:
+            return ()
+        name = urlsplit(self._address).path.rpartition("/")[2]
+        codings = tuple(NAMES.get(each, "") for each in labels)
+        is_gzip = self._beginning.startswith(GZIP_MAGIC)
+        as_named = begins_as_named(name, self._beginning)
+        if is_gzip and as_named and codings[-1] == "gzip":
+            # An archive that is labelled as what it is, or one that was packed once more.
+            return codings if is_gzip_within(self._beginning) else ()
+        fits = all(codings) and len(codings) <= _MOST_CODINGS
+        fits = fits and (is_gzip or codings[-1] != "gzip")
+        if as_named:
+            self.notes += (f"labelled {', '.join(labels)}, which it is not; filed as it came",)
+            return ()
+        if not fits:
+            self._response.close()
+            raise self._strange(
+                f"unsupported content coding {', '.join(labels)[:60]}", "open it in a browser"
+            )
+        return codings
+
+    def _strange(self, reason: str, advice: str) -> ProtocolError:
+        return ProtocolError(without_secrets(self._address), reason, advice)
+
+
+def _joining(response: urllib3.HTTPResponse, validators: Validators) -> Resumability:
+    # RFC 9110, 14.3: only an explicit `none` says that ranges are not served.
+    if response.headers.get("Accept-Ranges", "").strip().lower() == "none":
+        return Resumability.NEVER
+    return Resumability.SAFE if rules.joining_validator(validators) else Resumability.BLIND

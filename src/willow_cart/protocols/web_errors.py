@@ -1,0 +1,100 @@
+"""What the HTTP library and the system raise, as errors of this house."""
+
+from __future__ import annotations
+
+import errno
+import http.client
+import socket
+import ssl
+
+from urllib3 import exceptions as lib
+
+from willow_cart.errors import (
+    ConnectionLost,
+    HostUnknown,
+    NotTrusted,
+    ProtocolError,
+    TimedOut,
+    TransferFailed,
+)
+from willow_cart.protocols.http_connection import FramingError
+from willow_cart.redaction import without_secrets
+from willow_cart.units import format_duration
+
+
+def translate(  # noqa: C901  # a flat map from their errors to ours
+    error: Exception, address: str, host: str, stall_after: float, *, reading: bool = False
+) -> TransferFailed:
+    """Turn what urllib3 or the system raised into an error of this house.
+
+    Args:
+        error: what was raised.
+        address: the file that was asked for.
+        host: the host that was being talked to, which redirects may have changed.
+        stall_after: the silence in seconds that counts as a stall.
+        reading: whether the body was on its way already.
+    """
+    shown = without_secrets(address)
+    match error:
+        case lib.NameResolutionError():
+            cause = error.__cause__
+            if isinstance(cause, socket.gaierror) and cause.errno == socket.EAI_AGAIN:
+                return ConnectionLost(
+                    shown, f"no name server answers for {host}", "see to the network"
+                )
+            return HostUnknown(shown, f"no host is known as {host}", "check the address for slips")
+        case lib.SSLError() | ssl.SSLError() if not reading:
+            return NotTrusted(shown, f"no secure connection to {host}: {_ssl_reason(error)}",
+                              "check the address and this machine's clock")  # fmt: skip
+        case lib.NewConnectionError():
+            return ConnectionLost(shown, _why_unreachable(error, host), "see whether it is up")
+        case lib.ConnectTimeoutError():
+            return TimedOut(shown, f"{host} cannot be reached in time", "see whether it is up")
+        case lib.TimeoutError() | TimeoutError():
+            return TimedOut(shown, f"nothing came for {format_duration(stall_after)}", "try later")
+        case lib.DecodeError():
+            return ProtocolError(shown, "its content coding is broken", "tell the place's keeper")
+        case lib.LocationParseError() | lib.LocationValueError():
+            return ProtocolError(shown, f"{host} cannot be asked", "check the address for slips")
+        case FramingError() | lib.ProtocolError(args=(_, FramingError())):
+            cause = error if isinstance(error, FramingError) else error.args[1]
+            return ProtocolError(
+                shown, f"not a valid HTTP answer: {cause}", "report it to the server"
+            )
+        case lib.HeaderParsingError() | lib.InvalidHeader():
+            return ProtocolError(shown, "its header cannot be read", "tell the place's keeper")
+        case lib.ProtocolError() if _breaks_the_rules(error):
+            return ProtocolError(shown, "its answer breaks the rules of HTTP", "check the address")
+        case _:
+            when = "before the file was whole" if reading else "before an answer came"
+            return ConnectionLost(shown, f"the connection broke {when}", "try again later")
+
+
+def _breaks_the_rules(error: lib.ProtocolError) -> bool:
+    """Whether an answer came that is none, which is another thing than a connection that broke."""
+    cause = error.args[1] if len(error.args) > 1 else None
+    broken = (http.client.IncompleteRead, http.client.RemoteDisconnected)
+    return isinstance(cause, http.client.HTTPException) and not isinstance(cause, broken)
+
+
+def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
+    cause = error.__cause__
+    match cause.errno if isinstance(cause, OSError) else None:
+        case errno.ECONNREFUSED:
+            return f"nothing answers at {host} (connection refused)"
+        case errno.ENETUNREACH | errno.EHOSTUNREACH:
+            return f"there is no way to {host} from here"
+        case _:
+            return f"no connection to {host} can be made"
+
+
+def _ssl_reason(error: Exception) -> str:
+    """What OpenSSL holds against the connection, in its own words."""
+    cause: BaseException | None = error
+    while cause is not None:
+        if isinstance(cause, ssl.SSLCertVerificationError):
+            return cause.verify_message.rstrip(".")
+        if isinstance(cause, ssl.SSLError) and getattr(cause, "reason", None):
+            return cause.reason.replace("_", " ").lower()
+        cause = cause.args[0] if cause.args and isinstance(cause.args[0], Exception) else None
+    return "it cannot be proved"

@@ -1,0 +1,195 @@
+"""What the functions take besides their sources: the options of the commands, typed.
+
+Made from the option table by `make docs`; not to be edited.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import date, datetime
+from os import PathLike
+from typing import Literal, TypedDict
+
+Words = str | Sequence[str]
+File = str | PathLike[str]
+Files = File | Sequence[File]
+Amount = int | float | str
+Moment = str | date | datetime
+
+
+class LanesKeywords(TypedDict, total=False):
+    """How many places are looked at together."""
+
+    lanes: int
+
+
+class LookingKeywords(TypedDict, total=False):
+    """How sources are looked at."""
+
+    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
+    depth: int | Literal["all"]
+    within: str
+    parts: Words
+    pages: int
+    next: str
+    base: str
+    most_listed: int
+    ignore_robots: bool
+
+
+class ChoosingKeywords(TypedDict, total=False):
+    """Which offers are chosen; the same in every command."""
+
+    numbers: int | str
+    link_text: Words
+    column: int | str
+    ext: Words
+    kind: Words
+    keep: Words
+    drop: Words
+    keep_re: Words
+    drop_re: Words
+    after_name: str
+    since: Moment
+    until: Moment
+    undated: Literal["keep", "drop"]
+    at_least: Amount
+    at_most: Amount
+    unsized: Literal["keep", "drop"]
+    prefer: Words
+    nth: str
+    first: int
+    ask_sizes: bool
+
+
+class SignInKeywords(TypedDict, total=False):
+    """What lets one in; no secret is among them, only where it is kept."""
+
+    sign_in: str
+    user: str
+    password: str
+    token: str
+    account_key: str
+    shared_access: str
+    header: Words
+    cookies: File
+    sign_in_at: str
+
+
+class ConnectingKeywords(TypedDict, total=False):
+    """How places are connected to."""
+
+    ca: File
+    client_cert: File
+    client_key: File
+    endpoint: str
+    requester_pays: bool
+    largest_listing: Amount
+    active: bool
+
+
+class PatienceKeywords(TypedDict, total=False):
+    """How often and how long places are asked again."""
+
+    attempts: int
+    pause: Amount
+    longest_wait: Amount
+
+
+class FilingKeywords(TypedDict, total=False):
+    """Where files go below the destination."""
+
+    layout: Literal["tree", "flat", "host", "kind", "month", "heading"]
+    file_as: str
+    name_parts: str
+
+
+class HandlingKeywords(TypedDict, total=False):
+    """What is fetched, and what becomes of it."""
+
+    times: Literal["keep", "now"]
+    checksums: Files
+    find_checksums: bool
+    must_check: bool
+    inspect: bool
+    accept_anything: bool
+    if_present: Literal["renew", "keep", "replace", "fail"]
+    twins: Literal["keep", "link", "skip"]
+    tight: bool
+    note: str
+    log: File
+    on_arrival: str
+
+
+class UnpackingKeywords(TypedDict, total=False):
+    """How archives are unpacked, by hauls and where they lie."""
+
+    unpack_to: str
+    inside: Words
+    lift: bool
+    nested: bool
+    then: Literal["keep", "remove"]
+    swell_at_most: str
+    archive_password: str
+
+
+class UnpackKeywords(TypedDict, total=False):
+    """Which archives a haul unpacks."""
+
+    unpack: Words
+
+
+class PaceKeywords(TypedDict, total=False):
+    """How politely, patiently and warily files are fetched."""
+
+    lanes: int
+    lanes_per_host: int
+    strands: int | Literal["auto"]
+    gap: Amount
+    one_by_one: bool
+    speed_cap: Amount
+    stall_after: Amount
+    slowest: Amount
+    time_per_file: Amount
+    largest: Amount
+
+
+class SurveyKeywords(
+    LanesKeywords,
+    LookingKeywords,
+    ChoosingKeywords,
+    SignInKeywords,
+    ConnectingKeywords,
+    PatienceKeywords,
+    total=False,
+):
+    """What `survey` and `load` understand."""
+
+
+class HaulKeywords(
+    FilingKeywords,
+    HandlingKeywords,
+    UnpackingKeywords,
+    UnpackKeywords,
+    LookingKeywords,
+    ChoosingKeywords,
+    SignInKeywords,
+    ConnectingKeywords,
+    PaceKeywords,
+    PatienceKeywords,
+    total=False,
+):
+    """What `haul` understands."""
+
+
+class AuditKeywords(SignInKeywords, ConnectingKeywords, total=False):
+    """What `audit` understands."""
+
+    quick: bool
+    inspect: bool
+    checksums: Files
+    upstream: bool
+    repair: bool
+    local_files: bool
+    threads: int
+    lanes: int

@@ -1,0 +1,1 @@
+"""Sign-ins: which secrets there are, and which origin each is sent to."""

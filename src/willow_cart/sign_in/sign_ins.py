@@ -1,0 +1,290 @@
+"""Sign-ins: who is let in where. A secret goes to its own origin and nowhere else."""
+
+from __future__ import annotations
+
+import base64
+import os
+import re
+import threading
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Protocol
+from urllib.parse import urlsplit
+
+from willow_cart.addresses import origin_of
+from willow_cart.errors import BadOption, plainly
+from willow_cart.protocols import http_rules as rules
+from willow_cart.sign_in.account_key import sign_for_account
+from willow_cart.sign_in.cookie_file import CookieJar
+from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_digest_challenge
+
+if TYPE_CHECKING:
+    import netrc
+
+
+_NO_FIELDS: Mapping[str, str] = {}
+
+_FIELD_VALUE = re.compile(r"[\x20-\x7e\xa0-\xff\t]*")
+_CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
+
+# No secret is longer, and no device such as /dev/zero comes to an end.
+_LONGEST_SECRET = 1 << 16
+
+
+@dataclass(frozen=True, slots=True)
+class Secret:
+    """A secret that shows itself to nobody who does not ask for it by name."""
+
+    value: str = field(repr=False)
+
+    def __str__(self) -> str:
+        return "***"
+
+
+@dataclass(frozen=True, slots=True)
+class SignIn:
+    """How to be let into a place: any of these.
+
+    Attributes:
+        user, password: for basic (RFC 7617) and digest (RFC 7616) authentication, whichever the
+            server asks for.
+        token: a bearer token (RFC 6750).
+        fields: header fields with their values.
+        account_key: the key of a blob store's account, whose name is `user`.
+        shared_access: a shared access signature of such a store: a query, added to every request.
+    """
+
+    user: str = ""
+    password: Secret | None = None
+    token: Secret | None = None
+    fields: tuple[tuple[str, Secret], ...] = ()
+    account_key: Secret | None = None
+    shared_access: Secret | None = None
+
+    def __post_init__(self) -> None:
+        named = [("token", self.token), *((f"header {name}", one) for name, one in self.fields)]
+        for name, secret in named:
+            # RFC 9110, 5.5: what is beyond Latin-1 cannot be sent in a field.
+            if secret is not None and not _FIELD_VALUE.fullmatch(secret.value):
+                raise BadOption(
+                    name, "holds characters that a header field cannot carry", "check the secret"
+                )
+
+
+def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
+    """Fetch a secret from where it is kept.
+
+    Args:
+        reference: `env:NAME` for an environment variable, `file:PATH` for a file's first line.
+        what: what it is wanted for, for messages.
+        environment: the variables.
+
+    Raises:
+        BadOption: it is not kept there, or the reference is none.
+    """
+    kind, _, name = reference.partition(":")
+    if kind == "env" and name:
+        if not environment.get(name):
+            raise BadOption(what, f"the environment variable {name} is not set", "set it")
+        return _checked(environment[name], what, f"the environment variable {name}")
+    if kind == "file" and name:
+        try:
+            with Path(name).expanduser().open(encoding="utf-8-sig") as file:
+                line = file.readline(_LONGEST_SECRET).strip()
+        except UnicodeDecodeError:
+            raise BadOption(what, f"{name} is not UTF-8", "save it as UTF-8") from None
+        except (OSError, RuntimeError) as error:
+            why = plainly(error) if isinstance(error, OSError) else "there is no home folder"
+            raise BadOption(what, f"{name} cannot be read: {why}", "check its path") from None
+        if not line:
+            raise BadOption(what, f"{name} is empty", "put the secret into its first line")
+        return _checked(line, what, name)
+    raise BadOption(what, "is not to be written out", "write env:NAME or file:PATH")
+
+
+def _checked(value: str, what: str, where: str) -> Secret:
+    """Return a secret without the line end that shells and editors leave at its end.
+
+    Raises:
+        BadOption: it holds control characters, of which it must not be shown where.
+    """
+    value = value.rstrip("\r\n")
+    if not value or _CONTROL.search(value):
+        raise BadOption(what, f"{where} holds control characters", "set it again, without them")
+    return Secret(value)
+
+
+class Signer(Protocol):
+    """What adds to requests what lets them in."""
+
+    def __bool__(self) -> bool:
+        """Whether it ever adds anything."""
+
+    def fields_for(
+        self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
+    ) -> dict[str, str]:
+        """The header fields that let a request in."""
+
+    def query_for(self, address: str) -> str:
+        """What a query needs besides to be let in; empty for most."""
+
+    def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
+        """Take a server's challenges to heart; whether asking once more may help."""
+
+
+class SignIns:
+    """Every sign-in of a command, each kept to its origin; shared by all lanes.
+
+    Args:
+        by_origin: the sign-in for each origin.
+        cookies: from a file, each with where it may go.
+        netrc: sign-ins by host name. They are for origins that the person named, and for the web's
+            secure port; a host alone does not say which of its servers is meant.
+        named: the origins that the person named.
+        make_nonce: makes the nonces of digest authentication.
+        now: the clock that signatures are dated by.
+    """
+
+    def __init__(
+        self,
+        by_origin: Mapping[str, SignIn] | None = None,
+        *,
+        cookies: CookieJar | None = None,
+        netrc: netrc.netrc | None = None,
+        named: Iterable[str] = (),
+        make_nonce: Callable[[], str] = lambda: os.urandom(16).hex(),
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+    ) -> None:
+        self._now = now
+        self._by_origin = dict(by_origin or {})
+        self._cookies = cookies
+        self._netrc = netrc
+        self._named = frozenset(named)
+        self._make_nonce = make_nonce
+        self._basic: set[str] = set()
+        self._digests: dict[str, DigestChallenge] = {}
+        self._lock = threading.Lock()
+
+    def __reduce__(self) -> tuple[Callable[..., SignIns], tuple[object, ...]]:
+        """Have a process that helps this one let in as well; clocks and nonces are its own."""
+        return _again, (self._by_origin, self._cookies, self._netrc, self._named)
+
+    def __bool__(self) -> bool:
+        return bool(self._by_origin or self._netrc or self._cookies is not None)
+
+    def fields_for(
+        self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
+    ) -> dict[str, str]:
+        """The header fields that let a request in; name and password only once asked for.
+
+        Args:
+            method: of the request.
+            address: that is asked.
+            sent: the fields that the request has already; some signatures cover them.
+        """
+        origin = origin_of(address)
+        fields: dict[str, str] = {}
+        if self._cookies is not None and (cookie := self._cookies.field_for(address)):
+            fields["Cookie"] = cookie
+        sign_in = self._sign_in_for(origin)
+        if sign_in is None:
+            return fields
+        if sign_in.account_key is not None:
+            fields |= sign_for_account(
+                sign_in.user,
+                sign_in.account_key.value,
+                method,
+                address,
+                sent=sent,
+                now=self._now(),
+            )
+        elif sign_in.token is not None:
+            fields["Authorization"] = f"Bearer {sign_in.token.value}"
+        elif answer := self._answer(origin, sign_in, method, address):
+            fields["Authorization"] = answer
+        fields.update((name, secret.value) for name, secret in sign_in.fields)
+        return fields
+
+    def query_for(self, address: str) -> str:
+        """The shared access signature of an address's origin; empty where there is none."""
+        sign_in = self._sign_in_for(origin_of(address))
+        if sign_in is None or sign_in.shared_access is None:
+            return ""
+        return sign_in.shared_access.value.lstrip("?")
+
+    def password_for(self, address: str) -> tuple[str, str] | None:
+        """Name and password for an address, where the protocol wants them at once (RFC 959)."""
+        sign_in = self._sign_in_for(origin_of(address))
+        if sign_in is None or sign_in.password is None:
+            return None
+        return sign_in.user, sign_in.password.value
+
+    def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
+        """Take a server's challenges to heart; whether asking once more may help.
+
+        Args:
+            address: who asked.
+            challenges: its WWW-Authenticate fields.
+            sent: the fields that the refused request had.
+        """
+        origin = origin_of(address)
+        sign_in = self._sign_in_for(origin)
+        if sign_in is None or sign_in.password is None or sign_in.token is not None:
+            return False
+        before = sent.get("Authorization", "")
+        parsed = rules.parse_challenges(challenges)
+        with self._lock:
+            for scheme, parameters in parsed:
+                if scheme == "digest" and (challenge := read_digest_challenge(parameters)):
+                    # A nonce that has grown stale is a reason to ask again (RFC 7616, 3.3); a
+                    # password that was refused is none.
+                    stale = parameters.get("stale", "").lower() == "true"
+                    if before.startswith("Digest ") and not stale:
+                        return False
+                    self._digests[origin] = challenge
+                    return True
+            if any(scheme == "basic" for scheme, _ in parsed) and not before.startswith("Basic "):
+                self._basic.add(origin)
+                return True
+        return False
+
+    def _answer(self, origin: str, sign_in: SignIn, method: str, address: str) -> str | None:
+        """The answer to what the origin has asked for before."""
+        if sign_in.password is None:
+            return None
+        with self._lock:
+            if challenge := self._digests.get(origin):
+                parts = urlsplit(address)
+                target = f"{parts.path}?{parts.query}" if parts.query else parts.path
+                return answer_digest(
+                    challenge, sign_in.user, sign_in.password.value, method, target,
+                    make_nonce=self._make_nonce,
+                )  # fmt: skip
+            if origin in self._basic:
+                pair = f"{sign_in.user}:{sign_in.password.value}".encode()
+                return f"Basic {base64.b64encode(pair).decode()}"
+        return None
+
+    def _sign_in_for(self, origin: str) -> SignIn | None:
+        sign_in = self._by_origin.get(origin)
+        if sign_in is not None or self._netrc is None:
+            return sign_in
+        parts = urlsplit(origin)
+        secure = parts.scheme in ("https", "ftps") and parts.port is None
+        if not (secure or origin in self._named):
+            return None
+        entry = self._netrc.authenticators(parts.hostname or "")
+        if entry is None or not entry[2]:
+            return None
+        return SignIn(user=entry[0] or "", password=Secret(entry[2]))
+
+
+def _again(
+    by_origin: Mapping[str, SignIn],
+    cookies: CookieJar | None,
+    kept: netrc.netrc | None,
+    named: frozenset[str],
+) -> SignIns:
+    return SignIns(by_origin, cookies=cookies, netrc=kept, named=named)

@@ -1,0 +1,451 @@
+"""Looking at sources: what each one offers, whatever it is."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable, Generator, Iterable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from itertools import chain, count
+from pathlib import Path
+from typing import TYPE_CHECKING, BinaryIO
+
+from willow_cart.addresses import (
+    expand_ranges,
+    looks_like_address,
+    name_of,
+    normalise,
+    scheme_of,
+)
+from willow_cart.cart.forms import lines_of, reader_for
+from willow_cart.checks import is_checksum_line
+from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.errors import (
+    BadOption,
+    InternalError,
+    TransferFailed,
+    UnreadableSource,
+    UsageError,
+    VerificationError,
+    WillowCartError,
+)
+from willow_cart.kinds import kind_of
+from willow_cart.model import Issue, Offer
+from willow_cart.protocols import Access, ObjectStore
+from willow_cart.protocols.local import address_of
+from willow_cart.protocols.read_all import fetch_whole
+from willow_cart.redaction import without_secrets
+from willow_cart.sources.archives import ZIP, offers_in_archive
+from willow_cart.sources.asking_ahead import AskAhead
+from willow_cart.sources.directories import has_wildcard
+from willow_cart.sources.discovery import Discovery, DiscoveryOptions
+from willow_cart.sources.fetching import LARGEST_LIST, open_file
+from willow_cart.sources.listing import (
+    Kind,
+    is_folder_address,
+    looks_like_xml,
+    may_be_listing,
+)
+from willow_cart.sources.lists import offers_promised, read_list
+from willow_cart.sources.stores import offers_in_store
+from willow_cart.units import count_of
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.kept_answers import Keep
+    from willow_cart.sources.asking_ahead import Progress
+    from willow_cart.sources.reading import Answer
+    from willow_cart.sources.walk import Walk
+
+STANDARD_INPUT = "-"
+
+_NUMBER = re.compile(r"\d+")
+
+# Whatever begins so is neither a list nor a table.
+_MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
+
+
+def look(
+    sources: Iterable[str],
+    access: Access | None = None,
+    looking: DiscoveryOptions | None = None,
+    standard_input: BinaryIO | None = None,
+) -> Discovery:
+    """Look at sources: addresses of files, pages, folders, feeds and sitemaps; lists and tables.
+
+    What cannot be read is a trouble, and the rest goes on.
+
+    Args:
+        sources: as the person wrote them: addresses, paths, `-` for standard input.
+        access: how places are talked to; None talks to the web without any sign-in.
+        looking: how they are looked at; None as `Looking()`.
+        standard_input: what `-` stands for.
+
+    Raises:
+        WillowCartError: none of the sources can be read; the error is that of the first.
+    """
+    found = Discovery()
+    if access is None:
+        from willow_cart.protocols.web import WebAccess
+
+        with WebAccess() as web:
+            found.offers += look_through(sources, found, web, looking, standard_input)
+    else:
+        found.offers += look_through(sources, found, access, looking, standard_input)
+    return found
+
+
+def look_through(
+    sources: Iterable[str],
+    found: Discovery,
+    access: Access,
+    looking: DiscoveryOptions | None = None,
+    standard_input: BinaryIO | None = None,
+    *,
+    asking: Asking | None = None,
+) -> Generator[Offer, None, None]:
+    """Look at sources, one offer after the other and holding none; see `look`.
+
+    Args:
+        sources: as the person wrote them.
+        found: filled with everything but the offers as they are gone through.
+        access: how places are talked to.
+        looking: how they are looked at; None as `Looking()`.
+        standard_input: what `-` stands for.
+        asking: what becomes of answers that are files; None throws them away.
+    """
+    sources = list(sources)
+    guide = _Guide(found, access, looking or DiscoveryOptions(), standard_input, asking or Asking())
+    guide.ask_ahead(sources)
+    try:
+        yield from _go_through(sources, found, guide)
+    except KeyboardInterrupt:
+        access.abort()
+        raise
+    finally:
+        guide.close()
+
+
+def _go_through(sources: Iterable[str], found: Discovery, guide: _Guide) -> Iterator[Offer]:
+    """Every offer of the sources, one after the other."""
+    failures: list[WillowCartError] = []
+    for source in sources:
+        count = 0
+        try:
+            for item in guide.go_through(source):
+                if isinstance(item, Issue):
+                    found.troubles.append(item)
+                    continue
+                if count == guide.most_listed:
+                    found.troubles.append(guide.too_many(source))
+                    break
+                count += 1
+                yield item
+            found.sources.append(shown_as(source))
+        except GeneratorExit:
+            found.sources.append(shown_as(source))  # enough of it was seen
+            raise
+        except Exception as error:
+            failure = _failure_of(source, error)
+            if count:
+                # What was listed until then stands.
+                found.sources.append(shown_as(source))
+                found.troubles.append(Issue(failure.thing, failure.why))
+            else:
+                failures.append(failure)
+    if failures and not found.sources:
+        raise failures[0]
+    found.troubles += [Issue(failure.thing, failure.why) for failure in failures]
+
+
+def _failure_of(source: str, error: Exception) -> WillowCartError:
+    """Return why a source failed by itself; what ends the command is raised again."""
+    if isinstance(error, UsageError | TransferFailed | VerificationError):
+        return error
+    if isinstance(error, WillowCartError):
+        raise error
+    return InternalError.of(shown_as(source), error)  # one odd source must not end the others
+
+
+def shown_as(source: str) -> str:
+    """A source as offers name it."""
+    if source == STANDARD_INPUT:
+        return "standard input"
+    if not looks_like_address(source) and Path(source).is_dir():
+        return address_of(source)
+    return without_secrets(source)
+
+
+@dataclass(frozen=True, slots=True)
+class Asking:
+    """What becomes of the answers of addresses that have to be asked what they are.
+
+    Attributes:
+        is_known: whether an address is known to be a file's, from an earlier haul.
+        keep: takes an answer that is a file; None throws it away.
+        progress: told now and then which answers are waited for.
+    """
+
+    is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005
+    keep: Keep | None = None
+    progress: Progress = lambda answered, waiting: None  # noqa: ARG005
+
+
+class _Guide:
+    """Knows what each source is, and goes through it."""
+
+    def __init__(
+        self,
+        found: Discovery,
+        access: Access,
+        looking: DiscoveryOptions,
+        standard_input: BinaryIO | None,
+        asking: Asking,
+    ) -> None:
+        self._asking = asking
+        self._ahead: AskAhead[Answer] | None = None
+        self._found = found
+        self._access = access
+        self._looking = looking
+        self._standard_input = standard_input
+        self._walk: Walk | None = None
+
+    def ask_ahead(self, sources: Iterable[str]) -> None:
+        """Ask what has to be asked of sources in lanes, ahead of their turn."""
+        looking = self._looking
+        if looking.kind not in (None, Kind.PAGE):
+            return
+        first = next(addresses := self._to_ask(sources), None)
+        if first is None:
+            return
+        # Reading pages takes longer to import than a short list takes to haul.
+        from willow_cart.sources.reading import fetch_answer
+
+        self._ahead = AskAhead(
+            chain([first], addresses),
+            lambda address: fetch_answer(
+                self._access, address, looking.kind, looking.largest_listing, self._asking.keep
+            ),
+            looking.lanes,
+            self._asking.progress,
+        )
+
+    def _to_ask(self, sources: Iterable[str]) -> Iterator[str]:
+        """The addresses that have to be asked; of a series the first, which says what they are."""
+        for source in sources:
+            if looks_like_address(source):
+                with suppress(UsageError):  # that is told when it is its turn
+                    address = normalise(next(expand_ranges(source)))
+                    if not self._is_file(address) and self._access.store(address) is None:
+                        yield address
+
+    def close(self) -> None:
+        """Ask no more."""
+        if self._ahead is not None:
+            self._ahead.close()
+
+    @property
+    def most_listed(self) -> int:
+        """After how many files a source is read no further."""
+        return self._looking.most_listed
+
+    def too_many(self, source: str) -> Issue:
+        """What is told of a source that lists more."""
+        return Issue(
+            shown_as(source),
+            f"lists more than {count_of(self.most_listed, 'file')}; the rest was not read"
+            " (--most-listed allows more)",
+        )
+
+    def go_through(self, source: str) -> Iterator[Offer | Issue]:
+        """Yield every offer of a source, numbered, and every trouble with it.
+
+        What a server sends may not name files of this machine, and no store that the person's own
+        credentials open.
+        """
+        is_remote = looks_like_address(source) and not source.lower().lstrip().startswith("file:")
+        for item in self._go_through(source):
+            if isinstance(item, Issue):
+                yield item
+                continue
+            addresses = (item.address, *item.mirrors)
+            if is_remote and any(scheme_of(each) == "file" for each in addresses):
+                yield Issue(item.address, "a server may not name files of this machine; left out")
+                continue
+            if not is_remote:
+                for each in addresses:
+                    self._access.trust(each)
+            yield item
+
+    def _go_through(self, source: str) -> Iterator[Offer | Issue]:
+        self._walk = None
+        if looks_like_address(source):
+            if self._looking.kind is Kind.LIST:
+                _, content = self._access.retrier.run(
+                    lambda: fetch_whole(normalise(source), self._access)
+                )
+                yield from self._in_file(lambda: io.BytesIO(content), without_secrets(source))
+            else:
+                yield from _numbered(self._at_addresses(source))
+            return
+        if Path(source).is_dir():
+            yield from _numbered(self._at_addresses(address_of(source)))
+            return
+        if source == STANDARD_INPUT:
+            if self._standard_input is None:
+                raise UnreadableSource("-", "there is no standard input", "name a file")
+            content = self._standard_input.read(LARGEST_LIST)
+            yield from self._in_file(lambda: io.BytesIO(content), shown_as(source))
+        else:
+            yield from self._in_file(lambda: open_file(source), source)
+
+    def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
+        """What a file or standard input offers, whatever it is."""
+        kind = self._looking.kind
+        if kind is Kind.FILE:
+            raise BadOption("--as file", f"is not for {place}", "give the file's address")
+        if kind in (None, Kind.LIST) and (read := reader_for(opened, place)):
+            yield from read(opened, place, self._found.notes)
+            return
+        with opened() as file:
+            beginning = file.read(BEGINNING)
+        is_archive = beginning.startswith(ZIP) and Path(place).is_file()
+        if kind is Kind.ARCHIVE or (kind is None and is_archive):
+            yield from self._in_archive(place)
+            return
+        media_type = _media_type_of(beginning, self._looking)
+        if kind is Kind.LIST or (kind is None and not media_type):
+            yield from self._in_list(opened, place)
+            return
+        with opened() as file:
+            content = file.read(LARGEST_LIST)
+        yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
+
+    def _in_archive(self, place: str) -> Iterator[Offer]:
+        """What an archive of this machine holds."""
+        if not Path(place).is_file():
+            raise BadOption("--as archive", f"is not for {place}", "name the archive")
+        yield from offers_in_archive(self._access, address_of(place), place)
+
+    def _at_addresses(self, source: str) -> Iterator[Offer | Issue]:
+        """What there is at an address, or at each of several if it holds ranges."""
+        shown = without_secrets(source)
+        failures: list[WillowCartError] = []
+        read = 0
+        plain: set[str] = set()
+        for written in expand_ranges(source):
+            address = normalise(written)
+            # Those of a series that are named alike are alike.
+            shape = _NUMBER.sub("0", address.partition("?")[0])
+            some = False
+            try:
+                if shape in plain or self._is_file(address):
+                    yield Offer(address, shown)
+                else:
+                    for offer in self._offers_at(address, shown):
+                        some = True
+                        yield offer
+                        if offer.address == address and kind_of(name_of(address)) == "other":
+                            # It was asked, and is a file; so are those that are named as it is.
+                            plain.add(shape)
+            except (UsageError, TransferFailed) as error:
+                failures.append(error)
+                read += some
+            else:
+                read += 1
+        if failures and not read:
+            raise failures[0]
+        yield from (Issue(failure.thing, failure.why) for failure in failures)
+
+    def _is_file(self, address: str) -> bool:
+        """Whether an address is a file's without asking."""
+        kind = self._looking.kind
+        if kind is not None:
+            return kind is Kind.FILE
+        # Where folders are listed, a list also says how large a single file is.
+        lists = self._access.directory(address) or self._access.store(address)
+        return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
+
+    def _store_at(self, address: str) -> ObjectStore | None:
+        """What lists the objects at an address, if it is one of a store."""
+        store = self._access.store(address)
+        if store is None and self._looking.kind is Kind.BUCKET:
+            from willow_cart.protocols.container import Container
+
+            return Container(self._access)
+        return store
+
+    def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
+        """What is offered at an address that has to be asked."""
+        if self._looking.kind is Kind.ARCHIVE:
+            return offers_in_archive(self._access, address, source)
+        store = self._store_at(address)
+        if store is None:
+            return self._walk_of(source).offers_at(address)
+
+        return offers_in_store(store, address, self._looking, self._found, source)
+
+    def _walk_of(self, source: str) -> Walk:
+        """The walk through the source whose turn it is."""
+        if self._walk is None:
+            # Reading pages takes longer to import than a short list takes to haul.
+            from willow_cart.sources.walk import Walk
+
+            answer = None if self._ahead is None else self._ahead.take
+            self._walk = Walk(
+                self._access,
+                self._looking,
+                self._found,
+                source,
+                answer=answer,
+                keep=self._asking.keep,
+            )
+        return self._walk
+
+    def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
+        """What a list offers; a folder in it stands for the files in it."""
+        lines = lines_of(opened, place)
+        first = next((line for line in lines if line.strip()), "")
+        lines = lines_of(opened, place)
+        if is_checksum_line(first):
+            yield from _numbered(offers_promised(lines, place, self._looking.base))
+        else:
+            yield from _numbered(self._with_folders(read_list(lines, place), place))
+
+    def _with_folders(self, items: Iterator[Offer | Issue], place: str) -> Iterator[Offer | Issue]:
+        for item in items:
+            if isinstance(item, Issue) or not self._stands_for_several(item.address):
+                yield item
+                continue
+            try:
+                yield from self._offers_at(item.address, place)
+            except (UsageError, TransferFailed) as error:
+                yield Issue(error.thing, error.why)
+
+    def _stands_for_several(self, address: str) -> bool:
+        """Whether an address in a list is a folder's, or holds wildcards."""
+        if self._looking.kind is Kind.FILE:
+            return False
+        return is_folder_address(address) or has_wildcard(address)
+
+
+def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
+    """Number offers in their order, from 1."""
+    numbers = count(1)
+    for item in items:
+        if isinstance(item, Issue) or item.number == (number := next(numbers)):
+            yield item
+        else:
+            yield replace(item, number=number)
+
+
+def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:
+    """What a file or standard input looks like; empty for a list or a table."""
+    beginning = content[:BEGINNING]
+    if looks_like_xml(beginning):
+        return "application/xml"
+    if looks_like_page(beginning) or _MARKUP.match(beginning):
+        return "text/html"
+    # Who names a page's address means a page, but a checksum list has files at an address too.
+    first = beginning.lstrip().partition(b"\n")[0].decode("utf-8", "replace")
+    return "text/html" if looking.base and not is_checksum_line(first) else ""

@@ -1,0 +1,148 @@
+"""How sources are looked at, and what comes of it: values, known before any place is asked."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from willow_cart.errors import BadOption
+from willow_cart.model import Issue, Offer
+from willow_cart.protocols.read_all import LARGEST_DOCUMENT
+from willow_cart.sources.listing import Kind
+
+DEEPEST = 100
+"""How many levels are gone down at most; what is deeper is a fault of the place."""
+
+
+class Why(StrEnum):
+    """Why something was not entered."""
+
+    DEPTH = "deeper than asked for"
+    ROBOTS = "the site's robots.txt asks programs to stay out"
+    LOOP = "leads back to where it was"
+    DEEP = f"more than {DEEPEST} levels down"
+    PAGES = "a further page"
+    MANY = "too many folders"
+
+
+@dataclass(frozen=True, slots=True)
+class NotEntered:
+    """A folder or page that was seen and not entered.
+
+    Attributes:
+        address: where it is, without secrets.
+        path: below the source, decoded; of a further page its address.
+        why: the reason.
+        source: the source that it is of, as the person wrote it.
+    """
+
+    address: str
+    path: str
+    why: Why
+    source: str
+
+
+class PagePart(StrEnum):
+    """Kinds of references on a page."""
+
+    LINKS = "links"
+    """What a person can follow: `a`, `area`, `iframe`, `frame`, `link` to other documents."""
+    IMAGES = "images"
+    """`img`, `picture`, posters and icons."""
+    MEDIA = "media"
+    """`video`, `audio`, `track`, `embed`, `object`."""
+    STYLES = "styles"
+    SCRIPTS = "scripts"
+
+
+@dataclass(frozen=True, slots=True)
+class PageRules:
+    """What counts on a page.
+
+    Attributes:
+        parts: the kinds of references.
+        within: a CSS selector; only what stands in the elements that it names counts.
+        following: a CSS selector for the link to the next page; empty for `rel=next`.
+
+    Raises:
+        BadOption: a selector or a part cannot be read.
+    """
+
+    parts: tuple[str, ...] = (PagePart.LINKS.value,)
+    within: str = ""
+    following: str = ""
+
+    def __post_init__(self) -> None:
+        for part in self.parts:
+            if part not in list(PagePart):
+                raise BadOption(f"--parts {part}", "is no part", f"there are {', '.join(PagePart)}")
+        for option, selector in (("--within", self.within), ("--next", self.following)):
+            if selector:
+                from willow_cart.sources.selectors import read_selector  # slow to import
+
+                read_selector(option, selector)
+
+
+@dataclass(frozen=True, slots=True)
+class DiscoveryOptions:
+    """How sources are looked at.
+
+    Attributes:
+        kind: what the sources are, where they cannot be told; None asks them.
+        base: the address that a saved page is from; empty where it says so itself.
+        depth: how many levels of folders; 1 is the folder itself, None is all.
+        pages: how many pages of a series.
+        rules: what counts on pages.
+        ignore_robots: whether to go where a site asks programs not to; for one's own sites.
+        lanes: how many folders are read at a time.
+        most_listed: files after which a source is read no further.
+        largest_listing: bytes of a page or a folder index that are read.
+        beginning: what the paths begin with that are wanted; places that can list no others.
+        after: likewise what the paths sort behind.
+    """
+
+    kind: Kind | None = None
+    base: str = ""
+    depth: int | None = 1
+    pages: int = 1
+    rules: PageRules = field(default_factory=PageRules)
+    ignore_robots: bool = False
+    lanes: int = 4
+    most_listed: int = 10_000_000
+    largest_listing: int = LARGEST_DOCUMENT
+    beginning: str = ""
+    after: str = ""
+
+
+@dataclass(slots=True)
+class Discovery:
+    """What sources offer, and what could not be taken from them.
+
+    Attributes:
+        offers: in the order of the sources and within each as it offers them.
+        troubles: lines and places that could not be read.
+        notes: what else a person may want to know.
+        not_entered: folders and pages that were seen and not entered.
+        sources: those that could be read at all, as offers name them.
+        ended_by: the rule that ended the reading early, as it was typed; empty for none.
+    """
+
+    offers: list[Offer] = field(default_factory=list)
+    troubles: list[Issue] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    not_entered: list[NotEntered] = field(default_factory=list)
+    sources: list[str] = field(default_factory=list)
+    ended_by: str = ""
+
+    def covers(self, offer: Offer) -> bool:
+        """Whether an offer of a source that was read would have been found if it were there.
+
+        Where anything could not be read nobody can say.
+        """
+        if self.troubles or self.ended_by:
+            return False
+        return not any(
+            each.source == offer.source
+            and (each.why is Why.PAGES or offer.address.startswith(each.address))
+            for each in self.not_entered
+        )

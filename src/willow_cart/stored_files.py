@@ -1,0 +1,134 @@
+"""Holdings: what lies in a folder, as offers that can be chosen from, with what a ledger says."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+from willow_cart.addresses import take_inside
+from willow_cart.checks import digest_of
+from willow_cart.destination import FileTree
+from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.model import OWN_FOLDER, Offer
+from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.local import address_of
+from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """A file that lies here.
+
+    Attributes:
+        offer: the file as it can be chosen: by its path below the folder, its size and its date.
+        path: below the folder, with `/` between the parts; of a lone file its name.
+        root: the folder that its path is below.
+        arrival: what the ledger says of it; None if it does not know it.
+        is_as_filed: whether it has the size and the time stamp that the ledger says.
+    """
+
+    offer: Offer
+    path: str
+    root: Path
+    arrival: Arrival | None = None
+    is_as_filed: bool = False
+
+    @property
+    def file(self) -> Path:
+        """Where it lies."""
+        return self.root / self.path
+
+    def open(self) -> BinaryIO:
+        """Open it to read it.
+
+        Raises:
+            OSError: it cannot be opened, or is a link.
+        """
+        with FileTree(self.root) as tree:
+            return tree.open(self.path)
+
+    def sha256(self) -> str:
+        """The SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
+
+        Raises:
+            UnreadableSource: it cannot be read.
+        """
+        if self.arrival is not None and self.is_as_filed:
+            return self.arrival.sha256
+        try:
+            with self.open() as file:
+                return digest_of(file, ["sha256"])["sha256"].digest
+        except OSError as error:
+            raise UnreadableSource(
+                self.path, f"cannot be read: {plainly(error)}", "see to it"
+            ) from None
+
+    def is_changed(self) -> bool:
+        """Whether its bytes are others than the ledger says; other time stamps alone say nothing.
+
+        Raises:
+            UnreadableSource: it cannot be read.
+        """
+        if self.arrival is None or self.is_as_filed:
+            return False
+        return self.sha256() != self.arrival.sha256
+
+    def came_from(self, addresses: Collection[str]) -> bool:
+        """Whether one of some addresses brought it, or the archive that it was in."""
+        if self.arrival is None:
+            return False
+        address = self.arrival.address
+        return address in addresses or take_inside(address)[0] in addresses
+
+
+def holdings_at(place: Path) -> Iterator[Holding]:
+    """The files in a folder, in order, or a file.
+
+    Raises:
+        UnreadableSource: there is neither.
+        UnreadableLedger: the folder's ledger cannot be read.
+    """
+    if place.is_dir():
+        arrivals = {}
+        if has_ledger(place):
+            with Ledger(ledger_path(place)) as opened:
+                arrivals = {each.path: each for each in opened.latest_arrivals()}
+        try:
+            with FileTree(place) as tree:
+                for path, status in tree.files(without=OWN_FOLDER):
+                    yield _holding(place, path, status, arrivals.get(path), str(place))
+        except OSError as error:
+            raise UnreadableSource(
+                str(place), f"cannot be read: {plainly(error)}", "check its permissions"
+            ) from None
+        return
+    try:
+        status = place.stat()
+    except OSError as error:
+        raise UnreadableSource(
+            str(place), f"cannot be read: {plainly(error)}", "name a folder, or a file"
+        ) from None
+    yield _holding(place.resolve().parent, place.resolve().name, status, None, str(place))
+
+
+def _holding(
+    root: Path, path: str, status: os.stat_result, arrival: Arrival | None, source: str
+) -> Holding:
+    folder, _, name = path.rpartition("/")
+    modified = parse_date(arrival.last_modified) if arrival else None
+    offer = Offer(
+        address_of(root / path),
+        source,
+        name=name,
+        folder=folder,
+        size=status.st_size,
+        modified=modified or datetime.fromtimestamp(status.st_mtime, UTC),
+    )
+    as_filed = arrival is not None and (
+        (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)
+    )
+    return Holding(offer, path, root, arrival, as_filed)

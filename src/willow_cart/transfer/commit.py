@@ -1,0 +1,355 @@
+"""The filer: the last steps of every file, taken for many at a time by one thread.
+
+A file is whole and checked when it comes here. What is left is to make it safe on the disk, to
+give it its name, and to enter it in the ledger, in this order: a name is only given to what a power
+cut cannot take, and the ledger only tells of what has its name. Syncing the disk and committing to
+the ledger cost about the same for one file as for a hundred, so files that come within a moment of
+each other share both. No lane waits for it, and nobody else writes the ledger.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+import time
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from queue import SimpleQueue
+from typing import Protocol
+
+from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
+from willow_cart.errors import CannotStore, InternalError
+from willow_cart.model import State
+from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
+from willow_cart.transfer.duplicates import DuplicatePolicy
+
+# Files gather for so many seconds. A crash can lose that much of small files, which are fetched
+# again; a file that took longer to come is sealed before it is named, and is not lost.
+_GATHERING = 0.1
+
+# Names that were given and entries that were made last at the latest after so many seconds.
+_BETWEEN_LASTING = 10.0
+
+# Lanes wait while so many files are waiting for a slow disk.
+_MOST_WAITING = 1000
+
+
+@dataclass(frozen=True, slots=True)
+class VerifiedFile:
+    """A file that is whole and checked, and wants its name.
+
+    Attributes:
+        file: where its bytes are, below the destination.
+        result: what is to be entered once it has its name.
+        replaces: the stamp of the file whose place it takes, one of an earlier haul; None for none.
+        seal: what to record before it gets it, for one that would be dear to fetch again; its
+            bytes are synced already.
+    """
+
+    file: str
+    result: Result
+    replaces: Stamp | None = None
+    seal: PartRecord | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something to be written in the ledger, and whether that has been done."""
+
+    write: Callable[[Ledger], None]
+    committed: threading.Event = field(default_factory=threading.Event)
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """That bytes of a partial file are to be made safe on the disk, and noted as safe.
+
+    Attributes:
+        address: by which the file is known.
+        name: of its file.
+        spans: which bytes are there, as byte ranges.
+        digests: of those that are hashed; see `transfer.partials.Piece`.
+    """
+
+    address: str
+    name: str
+    spans: str
+    digests: str
+
+
+class LedgerWriter(Protocol):
+    """What lanes hand things to."""
+
+    def take(self, item: _Item) -> None:
+        """Take a file to name, a result to enter, or something to note in the ledger."""
+
+    def take_at_once(self, note: Note) -> None:
+        """Take something to note in the ledger, and return once that is committed."""
+
+
+_Item = VerifiedFile | Result | Note | Mark
+
+
+class CommitThread:
+    """Name and enter what the lanes bring.
+
+    Args:
+        ledger: to be written by nobody else until `close`.
+        run: the run that results are entered under.
+        destination: where the files get their names.
+        settled: told of every result once it is entered; called from the filer's thread.
+        timeline: gives the haul's timeline as it is by now.
+        set_aside: told of a file that lay where one was filed, and where it is kept.
+        twins: what becomes of files whose bytes lie here already under another name.
+        handles: whether a command is run for what arrives, which the ledger is to remember.
+        clock: monotonic, in seconds.
+    """
+
+    def __init__(
+        self,
+        ledger: Ledger,
+        run: int,
+        destination: Destination,
+        settled: Callable[[Result], None],
+        timeline: Callable[[], str],
+        *,
+        set_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
+        twins: DuplicatePolicy = DuplicatePolicy.KEEP,
+        handles: bool = False,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self._ledger = ledger
+        self._run = run
+        self._destination = destination
+        self._settled = settled
+        self._timeline = timeline
+        self._set_aside = set_aside
+        self._twins = twins
+        self._handles = handles
+        self._clock = clock
+        self._lasting_since = clock()
+        self._just_named: dict[str, Arrival] = {}
+        self._just_placed: dict[str, str] = {}
+        self._queue: SimpleQueue[_Item | None] = SimpleQueue()
+        self._hurry = threading.Event()
+        self._failure: Exception | None = None
+        self._thread = threading.Thread(target=self._work, name="commit_thread", daemon=True)
+        self._thread.start()
+
+    def take(self, item: _Item) -> None:
+        """Take a file to name, a result to enter, or something to note in the ledger.
+
+        Raises:
+            CannotStore: the ledger could not be written before, so nothing more is taken.
+        """
+        self._check()
+        while self._queue.qsize() > _MOST_WAITING:
+            time.sleep(_GATHERING / 10)
+        self._queue.put(item)
+
+    def take_at_once(self, note: Note) -> None:
+        """Take something to note in the ledger, and return once that is committed.
+
+        Raises:
+            CannotStore: the ledger cannot be written.
+        """
+        self.take(note)
+        self._hurry.set()
+        note.committed.wait()
+        self._check()
+
+    def flush(self) -> None:
+        """Return once everything that was taken is filed, and told of.
+
+        Raises:
+            CannotStore: the ledger cannot be written.
+        """
+        self.take_at_once(Note(lambda _: None))
+
+    def close(self) -> None:
+        """File what is waiting, and stop.
+
+        Raises:
+            CannotStore: the ledger could not be written.
+        """
+        self._queue.put(None)
+        self._hurry.set()
+        self._thread.join()
+        self._check()
+
+    def _check(self) -> None:
+        if self._failure is not None:
+            raise self._failure
+
+    def _work(self) -> None:
+        while True:
+            batch = [self._queue.get()]
+            self._hurry.wait(_GATHERING)
+            self._hurry.clear()
+            batch += [self._queue.get() for _ in range(self._queue.qsize())]
+            items = [item for item in batch if item is not None]
+            self._try_to_file(items)
+            for item in items:
+                if isinstance(item, Note):
+                    item.committed.set()
+            if len(items) < len(batch):
+                return
+
+    def _try_to_file(self, items: Sequence[_Item]) -> None:
+        if self._failure is not None:
+            return
+        try:
+            self._file(items)
+        except sqlite3.Error as error:
+            self._failure = CannotStore(
+                "the ledger",
+                f"cannot be written: {error}",
+                "see to the disk and run the same command again; it goes on from here",
+            )
+        except OSError as error:
+            self._failure = cannot_store(str(self._destination.root), error)
+        except Exception as error:  # a fault of our own; the lanes must not go on
+            self._failure = error
+
+    def _file(self, items: Sequence[_Item]) -> None:
+        self._make_safe(items)
+        self._just_named.clear()
+        self._just_placed.clear()
+        results = [
+            self._name(item) if isinstance(item, VerifiedFile) else item
+            for item in items
+            if isinstance(item, VerifiedFile | Result)
+        ]
+        # Names and entries last from one of these moments on; a power cut before it costs what came
+        # since the one before, except for files that were sealed.
+        lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
+        if lasting or _any_sealed(items):
+            self._destination.sync_folders()
+        with self._ledger.transaction(lasting=lasting):
+            results = [self._record(result) for result in results]
+            for result in results:
+                if self._handles and result.state is State.ARRIVED:
+                    self._ledger.keep_unhandled(result.address)
+            if lasting:
+                self._ledger.keep_timeline(self._run, self._timeline())
+        if lasting:
+            self._ledger.restore()
+            self._lasting_since = self._clock()
+        for result in results:
+            self._settled(result)
+
+    def _record(self, result: Result) -> Result:
+        """Enter a result; one with a value that the ledger cannot hold is entered as failed."""
+        try:
+            self._ledger.record(self._run, result)
+        except (ValueError, OverflowError) as error:
+            failure = InternalError.of(result.address, error)
+            path = result.path.encode("utf-8", "replace").decode()
+            result = Result(result.number, result.address, path, State.FAILED, failure.why)
+            self._ledger.record(self._run, result)
+        return result
+
+    def _make_safe(self, items: Sequence[_Item]) -> None:
+        """Sync what is to be named or marked, and note what is to be noted before that."""
+        marks = [item for item in items if isinstance(item, Mark)]
+        unsealed = [
+            item.file for item in items if isinstance(item, VerifiedFile) and item.seal is None
+        ]
+        self._destination.sync_files(unsealed)
+        for mark in marks:
+            with suppress(FileNotFoundError):  # it was deleted, or has its name
+                self._destination.sync(f"{PARTIAL}/{mark.name}")
+        # A seal has to last before the name that follows it does: otherwise a power cut leaves a
+        # file that the ledger takes for one of the person's.
+        lasting = bool(marks) or _any_sealed(items)
+        if lasting:
+            # All that was entered before will last with them, so the names must too.
+            self._destination.sync_folders()
+        with self._ledger.transaction(lasting=lasting):
+            for item in items:
+                if isinstance(item, Note):
+                    item.write(self._ledger)
+                elif isinstance(item, VerifiedFile) and item.seal is not None:
+                    self._ledger.keep_part(item.seal)
+                elif isinstance(item, Mark):
+                    self._ledger.mark_part(item.address, item.name, item.spans, item.digests)
+
+    def _name(self, verified: VerifiedFile) -> Result:
+        result = verified.result
+        assert result.arrival is not None, "it has landed"
+        twin = self._twin_of(result.arrival)
+        try:
+            self._require_own_path(result)
+            if twin is not None:
+                return self._name_twin(verified, result.arrival, twin)
+            self._place(verified)
+        except CannotStore as error:
+            return replace(result, state=State.FAILED, reason=error.why, arrival=None)
+        self._just_named[result.arrival.sha256] = result.arrival
+        self._just_placed[result.path] = result.address
+        return result
+
+    def _place(self, verified: VerifiedFile) -> None:
+        """Give a file its name; tell of what lay there and was not of a haul.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        path = verified.result.path
+        if kept := self._destination.place(verified.file, path, replaces=verified.replaces):
+            self._set_aside(path, kept)
+
+    def _require_own_path(self, result: Result) -> None:
+        """Refuse to put a file where another address of the same run has put one.
+
+        Plans give every address a path of its own; this is for a fault in one.
+
+        Raises:
+            CannotStore: another file of this run lies there.
+        """
+        if self._destination.status(result.path) is None:
+            return
+        path = result.path
+        other = self._just_placed.get(path) or self._ledger.brought_in(self._run, path)
+        if other not in (None, result.address):
+            raise CannotStore(
+                path, f"{other} was filed there in this run", "file with --layout host"
+            )
+
+    def _twin_of(self, arrival: Arrival) -> Arrival | None:
+        """What lies here under another path with the same bytes; an empty file has no twins."""
+        if not arrival.size:
+            return None
+        if (just_now := self._just_named.get(arrival.sha256)) is not None:
+            return just_now  # the ledger does not know it yet
+        same = self._ledger.with_bytes_of(arrival)
+        stamp = self._destination.stamp
+        return next((each for each in same if stamp(each.lies_at) == each.stamp), None)
+
+    def _name_twin(self, verified: VerifiedFile, arrival: Arrival, twin: Arrival) -> Result:
+        """Do with a file that is here under another name as the person wants it.
+
+        Raises:
+            CannotStore: it cannot lie there.
+        """
+        result = replace(verified.result, twin=twin.path)
+        as_twin = replace(arrival, mtime_ns=twin.mtime_ns)
+        # A file that lies there is of an earlier version, and must not pass for what is here now.
+        replaces = self._destination.status(result.path) is not None
+        if self._twins is DuplicatePolicy.SKIP and not replaces:
+            with suppress(FileNotFoundError):
+                self._destination.delete(verified.file)
+            as_twin = replace(as_twin, instead=f"{TWIN}{twin.path}")
+            return replace(result, state=State.HERE, path=twin.path, arrival=as_twin)
+        if self._twins is DuplicatePolicy.LINK and self._destination.place_twin(
+            verified.file, result.path, twin.path, replaces=verified.replaces
+        ):
+            return replace(result, arrival=as_twin)
+        self._place(verified)
+        return result
+
+
+def _any_sealed(items: Sequence[_Item]) -> bool:
+    return any(isinstance(item, VerifiedFile) and item.seal is not None for item in items)

@@ -1,0 +1,487 @@
+"""Receiving: the bytes of a file into its partial file, in one strand or in several."""
+
+from __future__ import annotations
+
+import errno
+import os
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, field
+
+from willow_cart.checks.soft_failures import (
+    BEGINNING,
+    ENOUGH,
+    asks_to_sign_in,
+    looks_like_page,
+    may_be_page,
+    stands_for_error,
+    title_of,
+)
+from willow_cart.errors import (
+    CannotStore,
+    ConnectionLost,
+    Interrupted,
+    PageInstead,
+    ProtocolError,
+    Unproved,
+    WrongContent,
+)
+from willow_cart.model import Checksum, Validators
+from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
+from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.transfer.commit import LedgerWriter, Mark, Note
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.pace import Meter, SpeedCap
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.transfers import Transfer
+from willow_cart.units import format_size
+
+# What has come is made safe against a power cut every so many seconds.
+_BETWEEN_MARKS = 10.0
+
+UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
+
+# How long the last strands of other lanes are waited for, before looking again, in seconds.
+_MOMENT = 0.2
+
+
+@dataclass(frozen=True, slots=True)
+class ReceivedFile:
+    """A file of which all is here, not yet checked.
+
+    Attributes:
+        partial: its bytes.
+        found: what they hash to, by algorithm.
+        modified: the file's time stamp in nanoseconds.
+    """
+
+    partial: PartialFile
+    found: dict[str, Checksum]
+    modified: int
+
+
+@dataclass(frozen=True, slots=True)
+class Downloader:
+    """Receives files; serves all lanes at once.
+
+    Attributes:
+        access: how places are talked to.
+        partials: where files grow.
+        commit_thread: who writes the ledger.
+        observer: who is told.
+        stop: set when the person wants it to end.
+        policy: how it is to be done.
+        room: how many bytes may still be written.
+        clock: a monotonic clock in seconds.
+        closed: set once no file may be changed any more.
+    """
+
+    access: Access
+    partials: PartialStore
+    commit_thread: LedgerWriter
+    observer: Observer
+    stop: threading.Event
+    policy: HaulPolicy
+    room: Callable[[], int]
+    clock: Callable[[], float] = field(default=time.monotonic)
+    closed: threading.Event = field(default_factory=threading.Event)
+    cap: SpeedCap | None = field(init=False)
+
+    def __post_init__(self) -> None:
+        speed = self.policy.pace.speed_cap
+        cap = SpeedCap(speed, self.clock) if speed else None
+        object.__setattr__(self, "cap", cap)  # made here once, and never changed
+
+    def bring(
+        self, transfer: Transfer, lane: int, held: Validators | None
+    ) -> ReceivedFile | Unchanged:
+        """Bring all that is missing of a file.
+
+        Args:
+            transfer: the file; what has come of it is kept in `transfer.partial` on every way out
+                if the rest can be joined to it.
+            lane: the lane that it is brought on.
+            held: the version that lies here already; None if it does not matter.
+
+        Raises:
+            TransferFailed: it did not come.
+            CannotStore, OSError: there is no room for it, or the disk would not take it.
+            Interrupted: the person wants it to end.
+        """
+        another: Download | Unchanged | None = None
+        if transfer.partial is None:
+            another = self.access.open(transfer.address, validators=held)
+        while not isinstance(another, Unchanged):
+            if another is not None:
+                self._require_one_version(transfer, another)
+                self.discard(transfer)
+                transfer.hold(self.partials.begin(transfer.offer, another))
+            assert transfer.partial is not None, "it was there, or has been begun"
+            came = self._fill(transfer, transfer.partial, lane, another)
+            if isinstance(came, ReceivedFile):
+                return came
+            another = came
+        return another
+
+    def _require_one_version(self, transfer: Transfer, delivery: Download) -> None:
+        """Refuse two lengths of one version: a strong entity tag stands for the same bytes.
+
+        RFC 9110, 8.8.1. The first time all is fetched anew; the second time nothing is believed.
+
+        Raises:
+            ConnectionLost: it is the first time.
+            ProtocolError: it is the second.
+        """
+        tag, length = delivery.facts.validators.entity_tag, delivery.facts.length
+        if tag is None or tag.startswith("W/") or length is None:
+            return
+        if not transfer.is_contradicted(tag, length):
+            return
+        delivery.close()
+        self.discard(transfer)
+        if transfer.contradicted:
+            reason = "the server gives one version of it two lengths"
+            raise ProtocolError(transfer.shown, reason, "report it to the server")
+        transfer.contradict()
+        raise ConnectionLost(transfer.shown, "the server gave one version of it two lengths")
+
+    def help(
+        self, transfer: Transfer, partial: PartialFile, strand: Segment, address: str, lane: int
+    ) -> bool:
+        """Bring one more strand of a file that another lane is bringing.
+
+        Args:
+            transfer: the file.
+            partial: where it grows.
+            strand: the stretch to bring; what does not come of it is a gap again.
+            address: where to ask: its own address, or a mirror of the same bytes.
+            lane: the lane that brings it.
+
+        Returns:
+            False if the place does not serve parts of that version.
+
+        Raises:
+            TransferFailed, OSError, Interrupted: as for `bring`.
+        """
+        try:
+            partial.wake()
+            try:
+                delivery = self._ask_for(partial, strand, address, of_origin=transfer.address)
+                try:
+                    if not _fits(delivery, partial, strand):
+                        return False
+                    transfer.comes_in_parts()
+                    self.observer.joined(lane, transfer.filed, strand.start, strand.end or 0)
+                    self._receive(transfer, partial, strand, delivery, lane)
+                finally:
+                    delivery.close()
+            finally:
+                partial.rest()
+        finally:
+            strand.release()
+        return True
+
+    def find(self, transfer: Transfer) -> None:
+        """Have a transfer go on with what an earlier run left of its file, if it can be resumed.
+
+        Bytes that were changed since they were marked as safe are deleted, and told.
+
+        Raises:
+            OSError: it cannot be read.
+        """
+        partial = self.partials.find(transfer.offer)
+        if partial is None:
+            return
+        transfer.hold(partial)
+        if not partial.is_as_marked(self.partials.pieces_of(transfer.offer)):
+            self.discard(transfer)
+            transfer.note("the partial file was changed since the last run; all was fetched again")
+
+    def require_going_on(self, _count: int = 0) -> None:
+        """End what takes long once the person wants to stop.
+
+        Raises:
+            Interrupted: they do.
+        """
+        if self.stop.is_set():
+            raise Interrupted("a file", "interrupted")
+
+    def close(self) -> None:
+        """Change no file any more: the haul has ended, and its files may be another's."""
+        self.closed.set()
+
+    def discard(self, transfer: Transfer) -> None:
+        """Do away with what has come; nothing can be joined to it."""
+        if self.closed.is_set():
+            return
+        partial = transfer.let_go()
+        if partial is None:
+            return
+        partial.abandon()
+        if partial.recorded:
+            self.commit_thread.take(Note(lambda ledger: ledger.forget_part(transfer.shown)))
+        with suppress(FileNotFoundError):
+            self.partials.delete(partial)
+
+    def _fill(
+        self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
+    ) -> ReceivedFile | Download:
+        """Bring what is missing of a version; what the place sends if it has another by now."""
+        try:
+            partial.wake()
+            try:
+                transfer.went_on(partial.size)
+                self.policy.limits.require_size(transfer.shown, partial.facts.length or 0)
+                self._require_proof(transfer, partial)
+                length = partial.facts.length
+                self.observer.started(lane, transfer.filed, length, partial.size)
+                self._require_room(transfer, partial)
+                if another := self._bring_strands(transfer, partial, lane, delivery):
+                    return another
+                return ReceivedFile(partial, *partial.finish())
+            finally:
+                partial.rest()
+        except BaseException as error:
+            if delivery is not None:
+                delivery.close()
+            if (
+                isinstance(error, (ProtocolError, PageInstead, WrongContent))
+                or not partial.size
+                or not partial.recorded
+            ):
+                self.discard(transfer)
+            else:
+                self._mark(transfer, partial)
+            raise
+
+    def _bring_strands(
+        self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
+    ) -> Download | None:
+        """Bring strand after strand until all is here, of which other lanes may bring some.
+
+        The first is on its way already, or has to be asked for. What is returned is the whole of
+        another version, if that is what comes by now.
+        """
+        try:
+            if partial.is_whole and delivery is not None and not self.policy.accept_anything:
+                self._require_content(transfer, delivery, b"", is_all=True)  # it is empty
+            while not partial.is_whole:
+                strand = partial.take()
+                if strand is None:
+                    self._wait_for_others(transfer, partial)
+                    continue
+                try:
+                    if delivery is None:
+                        delivery = self._ask_for(partial, strand, transfer.address)
+                        if not _fits(delivery, partial, strand):
+                            another, delivery = delivery, None
+                            return self._from_its_beginning(transfer, another)
+                        partial.learn(delivery.facts)
+                    transfer.comes(delivery)
+                    self._receive(transfer, partial, strand, delivery, lane)
+                finally:
+                    strand.release()
+                if partial.facts.length is None:
+                    break  # its end has come, wherever that is
+                delivery.close()
+                delivery = None
+            return None
+        finally:
+            if delivery is not None:
+                delivery.close()
+
+    def _wait_for_others(self, transfer: Transfer, partial: PartialFile) -> None:
+        partial.wait_for_others(_MOMENT)
+        if self.stop.is_set():
+            raise Interrupted(transfer.filed.path, "interrupted")
+
+    def _ask_for(
+        self, partial: PartialFile, strand: Segment, address: str, of_origin: str | None = None
+    ) -> Download:
+        """Ask for a strand, at the address whose marks the version has or at a mirror of it."""
+        blind = partial.joining is Resumability.BLIND or (of_origin or address) != address
+        delivery = self.access.open(
+            address,
+            start=strand.start,
+            end=None if strand.end == partial.facts.length else strand.end,
+            validators=None if blind else partial.facts.validators,
+        )
+        assert isinstance(delivery, Download), "a range was asked for"
+        return delivery
+
+    def _from_its_beginning(self, transfer: Transfer, delivery: Download) -> Download:
+        """The whole of what comes, where only its rest may have been sent."""
+        if not delivery.start:
+            return delivery
+        # The version has changed under a mark that has not.
+        delivery.close()
+        whole = self.access.open(transfer.address)
+        assert isinstance(whole, Download), "no condition was made"
+        return whole
+
+    def _receive(
+        self,
+        transfer: Transfer,
+        partial: PartialFile,
+        strand: Segment,
+        delivery: Download,
+        lane: int,
+    ) -> None:
+        """Write what comes of a strand until it is all there, or nobody wants it any more."""
+        length = partial.facts.length
+        limits = self.policy.limits
+        meter = Meter(transfer.shown, limits, self.cap, self.stop.wait, self.clock)
+        counted = 0
+        for data in self._pieces(transfer, partial, strand, delivery):
+            if partial.size + len(data) != length:
+                self._record(transfer, partial)
+            count = strand.write(data)
+            came = delivery.line_bytes
+            transfer.count(count if came is None else came - counted)
+            counted = came or 0
+            self.observer.received(lane, count)
+            if length is not None and partial.size > length:
+                raise ProtocolError(
+                    transfer.shown, "sends more than it announced", "tell the place's keeper"
+                )
+            if not partial.is_whole and self.room() < CHUNK:
+                raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
+            meter.count(count, partial.size, is_whole=partial.is_whole)
+            if self.clock() - partial.marked > _BETWEEN_MARKS:
+                self._mark(transfer, partial)
+            if self.stop.is_set():
+                raise Interrupted(transfer.filed.path, "interrupted")
+
+    def _pieces(
+        self, transfer: Transfer, partial: PartialFile, strand: Segment, delivery: Download
+    ) -> Iterator[bytes]:
+        """What comes of a strand; ends at once if it is something else than the file.
+
+        Raises:
+            PageInstead: it is a page.
+            WrongContent: it is an error document, or nothing.
+        """
+        suspect = not (self.policy.accept_anything or strand.at)
+        while not partial.abandoned and (strand.end is None or strand.left):
+            data = _enough_of(delivery) if suspect else delivery.read()
+            if not data and strand.end is not None:
+                raise ConnectionLost(transfer.shown, "the connection ended before the file did")
+            if suspect:
+                is_all = len(data) < ENOUGH or len(data) == partial.facts.length
+                self._require_content(transfer, delivery, data, is_all=is_all)
+                suspect = False
+            if not data:
+                return
+            yield data
+
+    def _require_content(
+        self, transfer: Transfer, delivery: Download, beginning: bytes, *, is_all: bool
+    ) -> None:
+        """Refuse what is plainly something else than a file of that name.
+
+        Raises:
+            PageInstead: it is a page.
+            WrongContent: it is an error document, or nothing.
+        """
+        name = transfer.offer.file_name
+        if not may_be_page(name) and looks_like_page(beginning):
+            raise _page_instead(transfer, delivery, beginning)
+        if instead := stands_for_error(name, beginning, is_all=is_all):
+            raise WrongContent(
+                transfer.shown,
+                f"the server sent {instead} instead of the file",
+                "check the address and the sign-in; --accept-anything files it as it is",
+            )
+
+    def _require_proof(self, transfer: Transfer, partial: PartialFile) -> None:
+        """Refuse a file that nothing would prove, if it must be proved, before it comes.
+
+        Raises:
+            Unproved: nobody promises a checksum for it.
+        """
+        facts = partial.facts
+        if self.policy.must_check and not (
+            transfer.offer.checksums or facts.checksums or facts.composite
+        ):
+            raise Unproved(transfer.shown, "nobody promises a checksum for it", UNPROVED_ADVICE)
+
+    def _require_room(self, transfer: Transfer, partial: PartialFile) -> None:
+        """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
+
+        Raises:
+            CannotStore: there is not enough room for it.
+        """
+        to_come = (partial.facts.length or 0) - partial.size
+        if to_come > CHUNK and to_come > (room := self.room()):
+            raise CannotStore(
+                transfer.filed.path,
+                f"{format_size(to_come)} are to come, and there is room for {format_size(room)}",
+                "make room and run the same command again",
+            )
+
+    def _record(self, transfer: Transfer, partial: PartialFile) -> None:
+        """Have the ledger know of a partial file before it holds anything.
+
+        Whatever a crash leaves of it can then be gone on with. What could not be joined to is not
+        recorded, nor what comes in one piece.
+        """
+        proved = partial.joining is Resumability.BLIND and bool(transfer.offer.checksums)
+        if not partial.recorded and (partial.joining is Resumability.SAFE or proved):
+            record = partial.record(transfer.offer)
+            partial.marked = self.clock()
+            self.commit_thread.take_at_once(Note(lambda ledger: ledger.keep_part(record)))
+
+    def _mark(self, transfer: Transfer, partial: PartialFile) -> None:
+        """Have what has come made safe on the disk, and the ledger know how much that is."""
+        if partial.recorded:
+            partial.marked = self.clock()
+            digests = " ".join(map(str, partial.pieces()))
+            self.commit_thread.take(Mark(transfer.shown, partial.name, str(partial.spans), digests))
+
+
+def _enough_of(delivery: Download) -> bytes:
+    """Read the beginning of a file, as much of it as tells what it is."""
+    beginning = delivery.read()
+    if 0 < len(beginning) < ENOUGH:
+        while len(beginning) < ENOUGH and (more := delivery.read()):
+            beginning += more
+    return beginning
+
+
+def _fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
+    """Whether what comes is a strand of the version that is here."""
+    if delivery.start != strand.start:
+        return False
+    if partial.facts.length not in (None, delivery.facts.length):
+        return False
+    # Only a start that is not the file's own shows that the place went by the version.
+    return strand.start > 0 or _marks(delivery.facts.validators) == _marks(partial.facts.validators)
+
+
+def _marks(validators: Validators) -> tuple[str | None, str | None]:
+    return validators.entity_tag, validators.last_modified
+
+
+def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> PageInstead:
+    """The error for a page that comes instead of a file, with its title as the reason."""
+    while len(beginning) < BEGINNING and (more := delivery.read()):
+        beginning += more
+    title = title_of(beginning)
+    named = f', "{title}"' if title else ""
+    if asks_to_sign_in(beginning):
+        return PageInstead(
+            transfer.shown,
+            f"what comes is a page for signing in{named}",
+            HOW_TO_SIGN_IN,
+            title=title,
+        )
+    return PageInstead(
+        transfer.shown,
+        f"what comes is a page{named}",
+        "open it in a browser to see what it wants; --accept-anything files it all the same",
+        title=title,
+    )

@@ -1,0 +1,16 @@
+"""What becomes of a file whose bytes lie here already under another name."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+
+class DuplicatePolicy(StrEnum):
+    """What a haul does about a file that has the same bytes as another one here, by SHA-256."""
+
+    KEEP = "keep"
+    """File it all the same."""
+    LINK = "link"
+    """Have both names lead to one file on the disk (a hard link, POSIX `link`)."""
+    SKIP = "skip"
+    """Leave it out; the ledger knows which file stands for it."""

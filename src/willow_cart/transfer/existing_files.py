@@ -1,0 +1,41 @@
+"""Presence: what becomes of a file that lies here already."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from enum import StrEnum
+
+from willow_cart.destination import Destination
+from willow_cart.filing import Plan
+from willow_cart.model import State
+from willow_cart.records import Result
+from willow_cart.redaction import without_secrets
+
+
+class ExistingFilePolicy(StrEnum):
+    """What a haul does about a file that lies where it would file one."""
+
+    RENEW = "renew"
+    """Ask its place whether it has changed, and fetch it if so."""
+    KEEP = "keep"
+    """Leave it, and ask nobody."""
+    REPLACE = "replace"
+    """Fetch it anew, changed or not."""
+    FAIL = "fail"
+    """Leave it, and count it as a failure."""
+
+    def settle(self, plan: Plan, destination: Destination) -> Iterator[Result]:
+        """What becomes of the files that lie here already, where nobody has to be asked for that.
+
+        It is known before any lane is open, and a haul of files that are all here is over at once.
+        """
+        if self is ExistingFilePolicy.RENEW or self is ExistingFilePolicy.REPLACE:
+            return
+        for number, filed in enumerate(plan, 1):
+            if destination.status(filed.path) is not None:
+                address = without_secrets(filed.offer.address)
+                if self is ExistingFilePolicy.KEEP:
+                    yield Result(number, address, filed.path, State.HERE)
+                else:
+                    why = "lies here already; --if-present says what to do"
+                    yield Result(number, address, filed.path, State.FAILED, why, attempts=1)

@@ -1,0 +1,259 @@
+"""The carrier: one file's trip, from what lies here already to the file under its name."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from pathlib import Path
+
+from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
+from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
+from willow_cart.destination import Destination, cannot_store
+from willow_cart.errors import CheckFailed, TooSlow, TransientError, Unproved
+from willow_cart.model import Checksum, Origin, State
+from willow_cart.protocols import Resumability, Unchanged
+from willow_cart.protocols.http_rules import parse_date
+from willow_cart.records import Arrival, KnownFiles, Result, timestamp
+from willow_cart.redaction import without_secrets
+from willow_cart.transfer.commit import VerifiedFile
+from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
+from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.transfer.files_here import FilesHere
+from willow_cart.transfer.partials import PartialFile
+from willow_cart.transfer.segments import SegmentJob
+from willow_cart.transfer.transfers import Transfer
+
+_PROGRESS_BYTES = 64 << 10
+
+# What fits in 64 bits, as the ledger keeps it: up to the year 2262.
+_LATEST_NANOSECONDS = (1 << 63) - 1
+
+
+@dataclass(frozen=True, slots=True)
+class FileTransfer:
+    """Carries files home; serves all lanes at once.
+
+    Attributes:
+        downloader: brings their bytes.
+        destination: where files go.
+        held: what the ledger knows; None for nothing yet.
+    """
+
+    downloader: Downloader
+    destination: Destination
+    held: KnownFiles | None
+    here: FilesHere = field(init=False)
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "here", FilesHere(self.destination, self.held))
+
+    def attempt(self, transfer: Transfer, lane: int) -> Result | VerifiedFile:
+        """Make one attempt at a file.
+
+        Returns:
+            What became of it, or the file itself, whole and checked, to be given its name.
+
+        Raises:
+            TransientError: it did not come, and another attempt may bring it; what came is kept in
+                `transfer.partial` if the rest can be joined to it.
+            PermanentError, CannotStore, VerificationError: it did not come; not retried in this
+                run.
+            Interrupted: the person wants it to end; what came is kept.
+        """
+        before = transfer.partial.size if transfer.partial else 0
+        replaces = self.downloader.policy.presence is ExistingFilePolicy.REPLACE
+        transfer.set_out()
+        try:
+            if not transfer.attempts:
+                if not replaces and (proved := self.here.proved(transfer)):
+                    return proved
+                self.downloader.find(transfer)
+                before = transfer.partial.size if transfer.partial else 0
+            transfer.begin_attempt()
+            held = None
+            # A promised checksum that the file here does not have cannot be answered by
+            # "unchanged".
+            if not (transfer.partial or transfer.offer.checksums or replaces):
+                unharmed = self.here.unharmed(transfer)
+                held = (unharmed and unharmed.validators) or None
+            came = self.downloader.bring(transfer, lane, held)
+            if isinstance(came, ReceivedFile) and _broken_promise(transfer, came):
+                # What comes wrong is wrong on the way more often than at its place: joined from
+                # parts that do not belong together, or changed in the midst. Once more, in one.
+                transfer.come_alone()
+                self.downloader.discard(transfer)
+                came = self.downloader.bring(transfer, lane, None)
+            if isinstance(came, Unchanged):
+                return transfer.result(State.UNCHANGED, arrival=transfer.restamped)
+            return self._land(transfer, came)
+        except TransientError as error:
+            gained = transfer.partial.size - before if transfer.partial else 0
+            transfer.failed(gained=gained >= _enough(transfer) and not isinstance(error, TooSlow))
+            raise
+        except OSError as error:
+            raise cannot_store(transfer.filed.path, error) from error
+        finally:
+            transfer.rest()
+
+    def assist(self, help_: SegmentJob, lane: int) -> bool:
+        """Bring a strand of a file that another lane carries.
+
+        Returns:
+            False if the place does not serve parts of that version.
+
+        Raises:
+            WillowCartError: as for an attempt; nothing of it counts against the file.
+        """
+        transfer = help_.transfer
+        try:
+            return self.downloader.help(transfer, help_.partial, help_.strand, help_.address, lane)
+        except OSError as error:
+            raise cannot_store(transfer.filed.path, error) from error
+
+    def turn(self, transfer: Transfer) -> bool:
+        """Have a file that did not come asked for at its next mirror; False if it has none left.
+
+        What has come of it is gone on with there if a checksum will prove that it fits.
+        """
+        if not transfer.turn():
+            return False
+        if transfer.partial is not None and transfer.offer.checksums:
+            transfer.partial.joining = Resumability.BLIND
+        else:
+            self.downloader.discard(transfer)
+        return True
+
+    def _land(self, transfer: Transfer, whole: ReceivedFile) -> Result | VerifiedFile:
+        """Check a whole file, and hand it over to get its name."""
+        partial = whole.partial
+        verdict = self._check(transfer, whole)
+        unsound = ""
+        if self.downloader.policy.inspect:
+            with self.destination.open(partial.file) as file:
+                unsound = inspect(
+                    file,
+                    transfer.filed.path.rpartition("/")[2],
+                    self.downloader.policy.bounds,
+                    self.downloader.require_going_on,
+                )
+        sha256 = whole.found["sha256"]
+        size = transfer.offer.size
+        if size is not None and size != partial.size and not partial.facts.coding:
+            transfer.note(f"{partial.size:,} bytes arrived, {size:,} were listed")
+        modified = _modified(transfer, partial)
+        arrival = Arrival(
+            address=transfer.shown,
+            final_address=without_secrets(partial.facts.address),
+            path=transfer.filed.path,
+            time=timestamp(),
+            size=partial.size,
+            sha256=sha256.digest,
+            entity_tag=partial.facts.validators.entity_tag,
+            last_modified=partial.facts.validators.last_modified,
+            expected=written(_promised(transfer, partial)),
+            verdict=verdict,
+            mtime_ns=self._stamp(partial.file, modified, whole.modified),
+            decoded=partial.facts.coding,
+            media_type=partial.facts.content_type,
+            modified="" if modified is None else modified.isoformat(timespec="seconds"),
+        )
+        unharmed = self.here.unharmed(transfer)
+        if present := self.here.same(transfer, unharmed, sha256):
+            self.downloader.discard(transfer)
+            stands = unharmed.instead if unharmed else ""
+            arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)
+            return transfer.result(State.HERE, arrival=arrival)
+        transfer.let_go()
+        return VerifiedFile(
+            partial.file,
+            transfer.result(State.ARRIVED, unsound, arrival),
+            unharmed.own_stamp if unharmed else None,
+            partial.record(transfer.offer, arrival) if partial.recorded else None,
+        )
+
+    def _stamp(self, file: str, modified: datetime | None, stamp: int) -> int:
+        """Give a file the time of its place, if it is to have that; return what it has then.
+
+        Args:
+            file: its path below the destination.
+            modified: when it was changed last at its place.
+            stamp: the time that it has, in nanoseconds.
+        """
+        if modified is None or not self.downloader.policy.keep_times:
+            return stamp
+        nanoseconds = round(modified.timestamp() * 1_000_000) * 1000
+        if abs(nanoseconds) > _LATEST_NANOSECONDS:
+            return stamp
+        try:
+            return self.destination.set_modified(file, nanoseconds)
+        except (OSError, OverflowError):
+            return stamp  # a time that this disk cannot write
+
+    def _check(self, transfer: Transfer, whole: ReceivedFile) -> str:
+        """Hold what came against what was promised, and say by what it is proved.
+
+        Raises:
+            CheckFailed: it is not what was promised; the bytes are put where they can be seen.
+            Unproved: it has to be proved, and is not; likewise.
+        """
+        partial = whole.partial
+        if promised := _broken_promise(transfer, whole):
+            measured = whole.found[promised.algorithm]
+            kept = self._refuse(transfer, partial)
+            raise CheckFailed(
+                transfer.shown,
+                f"its {promised.algorithm} is {_short(measured)}, promised by {promised.origin} was"
+                f" {_short(promised)}, and so it came twice",
+                f"the bytes are kept in {kept}",
+                expected=str(promised),
+                found=str(measured),
+                kept=kept,
+            )
+        verdict = verdict_of(_promised(transfer, partial), partial.facts.length)
+        composite = partial.facts.composite
+        if verdict == LENGTH_ONLY and composite and self._proves(partial, *composite):
+            verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
+        if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
+            kept = self._refuse(transfer, partial)
+            reason = f"nothing proves it; the bytes are kept in {kept}"
+            raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
+        return verdict
+
+    def _proves(self, partial: PartialFile, digest: str, parts: int) -> bool:
+        with self.destination.open(partial.file) as file:
+            return proves_composite(file, digest, parts)
+
+    def _refuse(self, transfer: Transfer, partial: PartialFile) -> Path:
+        kept = self.destination.refuse(partial.file, transfer.filed.path)
+        self.downloader.discard(transfer)
+        return kept
+
+
+def _enough(transfer: Transfer) -> int:
+    """How many bytes of an attempt count as progress: 64 KiB, or a twentieth of a small file.
+
+    A server that drips would otherwise never be given up.
+    """
+    length = transfer.partial.facts.length if transfer.partial else None
+    return _PROGRESS_BYTES if length is None else min(_PROGRESS_BYTES, max(1, length // 20))
+
+
+def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
+    """When a file was changed last, by its place, or else by what lists it."""
+    facts = partial.facts
+    return facts.modified or parse_date(facts.validators.last_modified) or transfer.offer.modified
+
+
+def _promised(transfer: Transfer, partial: PartialFile) -> tuple[Checksum, ...]:
+    """All that is promised of a file, by whoever offered it and by its place."""
+    return (*transfer.offer.checksums, *partial.facts.checksums)
+
+
+def _broken_promise(transfer: Transfer, whole: ReceivedFile) -> Checksum | None:
+    """The first promise that what came does not keep."""
+    promised = _promised(transfer, whole.partial)
+    return next((each for each in promised if whole.found[each.algorithm] != each), None)
+
+
+def _short(checksum: Checksum) -> str:
+    return f"{checksum.digest[:12]}..."

@@ -1,0 +1,111 @@
+"""What lies in the destination already, and whether it is what it should be."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from willow_cart.checks import digest_of, verdict_of, written
+from willow_cart.destination import Destination, Stamp
+from willow_cart.model import Checksum, State
+from willow_cart.records import Arrival, KnownFiles, Result, timestamp
+from willow_cart.transfer.transfers import Transfer
+
+
+@dataclass(frozen=True, slots=True)
+class FilesHere:
+    """Looks at what lies where files are to be filed.
+
+    Attributes:
+        destination: where that is.
+        held: what the ledger knows; None for nothing yet.
+    """
+
+    destination: Destination
+    held: KnownFiles | None
+
+    def proved(self, transfer: Transfer) -> Result | None:
+        """The result for a file that its promised checksums prove right, its place unasked."""
+        promised = transfer.offer.checksums
+        if not promised:
+            return None
+        arrival = self.unharmed(transfer)
+        if arrival and {str(each) for each in promised} <= set(arrival.expected.split()):
+            return transfer.result(State.HERE, arrival=transfer.restamped)
+        path = transfer.filed.path
+        stamp = self.destination.stamp(path)
+        if stamp is None:
+            return None
+        with self.destination.open(path) as file:
+            found = digest_of(file, {"sha256", *(each.algorithm for each in promised)})
+        if any(found[each.algorithm] != each for each in promised):
+            return None
+        return transfer.result(State.HERE, arrival=self._describe(transfer, stamp, found["sha256"]))
+
+    def unharmed(self, transfer: Transfer) -> Arrival | None:
+        """What the ledger says of a file, provided that it still lies there as it was filed."""
+        arrival = transfer.restamped or self._known(transfer)
+        if arrival is None:
+            return None
+        stamp = self.destination.stamp(arrival.lies_at)
+        if stamp == arrival.stamp:
+            return arrival
+        if arrival.instead == "members":
+            return arrival if self._members_are_here(arrival) else None
+        # A folder that was copied or restored has the same bytes under other time stamps.
+        if stamp is None or stamp.size != arrival.size:
+            return None
+        if self._sha256(arrival.lies_at).digest != arrival.sha256:
+            return None
+        return transfer.restamp(replace(arrival, mtime_ns=stamp.mtime_ns))
+
+    def same(self, transfer: Transfer, unharmed: Arrival | None, sha256: Checksum) -> Stamp | None:
+        """Return the stamp of a file that lies here already with the same bytes as what came.
+
+        Args:
+            transfer: what came.
+            unharmed: what the ledger says of what lies there, if that can be believed.
+            sha256: of what came.
+        """
+        if unharmed:
+            is_same = unharmed.instead != "members" and unharmed.sha256 == sha256.digest
+            return unharmed.stamp if is_same else None
+        path = transfer.filed.path
+        stamp = self.destination.stamp(path)
+        return stamp if stamp is not None and self._sha256(path) == sha256 else None
+
+    def _sha256(self, path: str) -> Checksum:
+        with self.destination.open(path) as file:
+            return digest_of(file, ["sha256"])["sha256"]
+
+    def _members_are_here(self, archive: Arrival) -> bool:
+        """Whether what was unpacked from an archive lies here, which was done away with then."""
+        if self.held is None:
+            return False
+        members = [
+            each for each in self.held.members_of(archive.address) if each.archive == archive.sha256
+        ]
+        return bool(members) and all(
+            self.destination.stamp(each.lies_at) == each.stamp for each in members
+        )
+
+    def _known(self, transfer: Transfer) -> Arrival | None:
+        return None if self.held is None else self.held.get(transfer.shown)
+
+    def _describe(self, transfer: Transfer, stamp: Stamp, sha256: Checksum) -> Arrival:
+        """The ledger's entry for a file that lies here and was proved right, however it came."""
+        known = self._known(transfer)
+        if known is not None and known.sha256 != sha256.digest:
+            known = None
+        return Arrival(
+            address=transfer.shown,
+            final_address=known.final_address if known else transfer.shown,
+            path=transfer.filed.path,
+            time=timestamp(),
+            size=stamp.size,
+            sha256=sha256.digest,
+            entity_tag=known.entity_tag if known else None,
+            last_modified=known.last_modified if known else None,
+            expected=written(transfer.offer.checksums),
+            verdict=verdict_of(transfer.offer.checksums, stamp.size),
+            mtime_ns=stamp.mtime_ns,
+        )

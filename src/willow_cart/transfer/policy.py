@@ -1,0 +1,173 @@
+"""How a haul is to be done, as immutable values."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from willow_cart.archives import Bounds
+from willow_cart.choosing.patterns import on_path, wildcard
+from willow_cart.errors import BadOption
+from willow_cart.filing import Filed, Layout, Template, require_fields
+from willow_cart.filing.plan import FilingRule
+from willow_cart.kinds import stem_of
+from willow_cart.protocols import RetryPolicy
+from willow_cart.transfer.duplicates import DuplicatePolicy
+from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.transfer.pace import Limits, Pace
+
+_FIELD = re.compile(r"\{(\w*)\}")
+
+FIELDS = (
+    "path", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size", "sha256",
+    "time",
+)  # fmt: skip
+"""What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
+
+
+@dataclass(frozen=True, slots=True)
+class ArrivalCommand:
+    """A command with fields in it.
+
+    Attributes:
+        text: as it was typed.
+
+    Raises:
+        BadOption: it cannot be read, or has a field that there is not.
+    """
+
+    text: str
+    words: tuple[str, ...] = field(init=False, compare=False)
+
+    def __post_init__(self) -> None:
+        try:
+            words = tuple(shlex.split(self.text))
+        except ValueError as error:
+            raise BadOption(
+                self.text, f"cannot be read: {str(error).lower()}", "see to its quotes"
+            ) from None
+        if not words:
+            raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
+        for name in _FIELD.findall(self.text):
+            if name not in FIELDS:
+                raise BadOption(f"{{{name}}}", "is no field", f"fields are {', '.join(FIELDS)}")
+        object.__setattr__(self, "words", words)
+
+    def words_for(self, fields: Mapping[str, str]) -> list[str]:
+        """Its words for a file."""
+        return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacking:
+    """How archives are to be unpacked.
+
+    Attributes:
+        archives: wildcards, any of which an archive must match; see `choosing.patterns.wildcard`.
+        to: gives the folder for what is in each; None for one of its name beside it, and for the
+            file in a packed one the folder that it lies in.
+        inside: wildcards, any of which a member must match by its path in there. Empty takes all.
+        lift: whether the one folder that everything is in is left out.
+        nested: whether archives in it are unpacked too, once.
+        remove: whether the archive is done away with.
+        bounds: how far it may swell.
+        password: of encrypted members; None for none.
+
+    Raises:
+        BadOption: a wildcard cannot be read.
+    """
+
+    archives: tuple[str, ...] = ("*",)
+    to: Template | None = None
+    inside: tuple[str, ...] = ()
+    lift: bool = False
+    nested: bool = False
+    remove: bool = False
+    bounds: Bounds = field(default_factory=Bounds)
+    password: bytes | None = field(default=None, repr=False)
+
+    def __post_init__(self) -> None:
+        for pattern in (*self.archives, *self.inside):
+            on_path(pattern)
+
+    @property
+    def mark(self) -> str:
+        """What tells it from other ways to unpack the same archive, for the ledger."""
+        to = self.to and [self.to.text, self.to.name_parts]
+        return json.dumps([to, self.inside, self.lift, self.nested])
+
+    def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
+        """The archives among some files."""
+        tests = [wildcard(pattern) for pattern in self.archives]
+        return (each for each in filed if any(test(each.offer) for test in tests))
+
+    def chooses(self, path: str) -> bool:
+        """Whether a member is wanted, by its path in the archive."""
+        return not self.inside or any(on_path(pattern)(path) for pattern in self.inside)
+
+    def folder_for(self, filed: Filed, *, is_single: bool) -> str:
+        """The folder for what is in an archive, safe or not.
+
+        Raises:
+            FieldMissing: the template has a field that there is nothing to say for.
+        """
+        folder, _, name = filed.path.rpartition("/")
+        if self.to is not None:
+            return self.to.wish_for(replace(filed.offer, folder=folder, name=name))
+        return folder if is_single else f"{folder}/{stem_of(name)}"
+
+    def require_fields(self, filed: Iterable[Filed]) -> None:
+        """Refuse a template that has nothing to say for some archives.
+
+        Raises:
+            FieldsMissing: it has a field that does not.
+        """
+        require_fields(self.wanted(filed), lambda each: self.folder_for(each, is_single=False))
+
+
+@dataclass(frozen=True, slots=True)
+class HaulPolicy:
+    """How a haul is to be done.
+
+    Attributes:
+        layout: the rule for where files go.
+        lanes: how many files are fetched at a time.
+        lanes_per_host: how many of them from one host.
+        retry_policy: when to try again.
+        accept_anything: whether pages are filed that come where something else was asked for.
+        inspect: whether what arrives is opened to see whether it is sound inside.
+        bounds: how far an archive may swell that is inspected.
+        must_check: whether files are refused that no checksum proves.
+        tight: whether to begin although there is not enough room for everything.
+        presence: what becomes of files that lie here already.
+        pace: how politely hosts are asked.
+        limits: what a single file may not do.
+        twins: what becomes of files whose bytes lie here already under another name.
+        unpack: how archives that arrive are unpacked; None if they are not.
+        on_arrival: a command to be run for every file that arrives; None for none.
+        keep_times: whether files get the time at which they were changed last at their places.
+        one_process: whether no second process may help with small files.
+        strands: on how many lanes at most one large file is fetched; None for as many as pay.
+    """
+
+    layout: FilingRule = Layout.TREE
+    lanes: int = 8
+    lanes_per_host: int = 4
+    retry_policy: RetryPolicy = field(default_factory=RetryPolicy)
+    accept_anything: bool = False
+    inspect: bool = False
+    bounds: Bounds = field(default_factory=Bounds)
+    must_check: bool = False
+    tight: bool = False
+    presence: ExistingFilePolicy = ExistingFilePolicy.RENEW
+    pace: Pace = field(default_factory=Pace)
+    limits: Limits = field(default_factory=Limits)
+    twins: DuplicatePolicy = DuplicatePolicy.KEEP
+    unpack: Unpacking | None = None
+    on_arrival: ArrivalCommand | None = None
+    keep_times: bool = True
+    one_process: bool = False
+    strands: int | None = 1

@@ -1,0 +1,140 @@
+"""Helping: lanes that have no file of their own bring strands of large ones that others carry."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from willow_cart.addresses import host_of
+from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.transfers import Transfer, Transfers
+
+# So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
+# moment in which connections are made and gather speed.
+_WATCHED = 1.0
+_SETTLING = 0.5
+
+# Twice the lanes pay if they bring so many times as much.
+_WORTH_TWICE = 1.5
+
+
+@dataclass(frozen=True, slots=True)
+class SegmentJob:
+    """A strand for a lane to bring.
+
+    Attributes:
+        transfer: the file.
+        partial: where it grows.
+        strand: the stretch.
+        address: where to ask for it.
+        host: whose lane that takes.
+    """
+
+    transfer: Transfer
+    partial: PartialFile
+    strand: Segment
+    address: str
+    host: str
+
+
+class ConcurrencyProbe:
+    """Watch the speed of one file, and say how many lanes it may have: twice as many while it pays.
+
+    Args:
+        now: the time in seconds.
+    """
+
+    def __init__(self, now: float) -> None:
+        self.lanes = 1
+        self._speed = 0.0
+        self._since = now + _SETTLING
+        self._from: int | None = None
+        self._ended = False
+
+    def measure(self, now: float, received: int, busy: int) -> int:
+        """Say how many lanes it may have from now on.
+
+        Args:
+            now: the time in seconds.
+            received: how many bytes there are by now.
+            busy: how many lanes bring it.
+        """
+        if self._ended or now < self._since:
+            return self.lanes
+        if self._from is None:
+            self._since, self._from = now, received
+        if now - self._since < _WATCHED:
+            return self.lanes
+        speed = (received - self._from) / (now - self._since)
+        if busy == self.lanes:  # fewer, where the host has no more to spare, tell nothing
+            self._ended = speed < _WORTH_TWICE * self._speed
+            self._speed = speed
+            self.lanes = self.lanes // 2 if self._ended else self.lanes * 2
+        self._since, self._from = now + _SETTLING, None
+        return self.lanes
+
+
+class SegmentScheduler:
+    """Finds strands for idle lanes; for one thread at a time.
+
+    Args:
+        transfers: the files that are under way.
+        strands: how many lanes one file may have; None for as many as pay.
+        lanes: how many there are.
+    """
+
+    def __init__(self, transfers: Transfers, strands: int | None, lanes: int) -> None:
+        self._transfers = transfers
+        self._strands = None if strands is None else min(strands, lanes)
+        self._helpers: Counter[int] = Counter()
+        self._paying: dict[int, ConcurrencyProbe] = {}
+
+    def find(self, now: float, has_lane: Callable[[str], bool]) -> SegmentJob | None:
+        """A strand for a lane to bring; None if no file can use one.
+
+        Args:
+            now: the time in seconds.
+            has_lane: whether a host has a lane to spare.
+        """
+        if self._strands == 1:
+            return None
+        for transfer, partial in self._in_want_of_help(now):
+            for address in _origins(transfer):
+                if not has_lane(host_of(address)):
+                    continue
+                strand = partial.take()
+                if strand is None:
+                    break
+                self._helpers[transfer.number] += 1
+                return SegmentJob(transfer, partial, strand, address, host_of(address))
+        return None
+
+    def ended(self, help_: SegmentJob, *, well: bool) -> None:
+        """Say that a strand is done with; a file that could not be helped is left alone."""
+        self._helpers[help_.transfer.number] -= 1
+        if not well:
+            help_.transfer.come_alone()
+
+    def _in_want_of_help(self, now: float) -> Iterator[tuple[Transfer, PartialFile]]:
+        for transfer in self._transfers.moving():
+            partial = transfer.partial
+            if partial is None or transfer.alone or not partial.can_be_shared:
+                continue
+            busy = 1 + self._helpers[transfer.number]
+            most = self._strands
+            if most is None:
+                paying = self._paying.setdefault(transfer.number, ConcurrencyProbe(now))
+                most = paying.measure(now, partial.size, busy)
+            # The first strand shows whether the place serves parts at all.
+            if busy < (most if transfer.in_parts else min(most, 2)):
+                partial.share = (partial.facts.length or 0) // most
+                yield transfer, partial
+
+
+def _origins(transfer: Transfer) -> tuple[str, ...]:
+    """Where strands of a file may be asked for; at mirrors if a checksum proves what they send."""
+    if transfer.offer.checksums:
+        everywhere = (transfer.address, transfer.offer.address, *transfer.offer.mirrors)
+        return tuple(dict.fromkeys(everywhere))
+    return (transfer.address,)

@@ -1,0 +1,257 @@
+"""Trips: the way home of every file that is under way."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from willow_cart.addresses import host_of
+from willow_cart.filing import Filed, Plan
+from willow_cart.model import Offer, State
+from willow_cart.protocols import Download
+from willow_cart.records import Arrival, Result
+from willow_cart.redaction import without_secrets
+from willow_cart.transfer.partials import PartialFile
+
+
+@dataclass(slots=True)
+class Transfer:
+    """One file's way home, over all its attempts.
+
+    Attributes:
+        number: its place in the haul, from 1.
+        filed: the offer and the path that is kept for it.
+        attempts: how often it was asked for.
+        consecutive_failures: how many attempts in a row brought nothing that the next can be
+            joined to.
+        received: bytes that came in this run.
+        resumed: bytes that a later attempt did not have to fetch again.
+        seconds: time spent on it, pauses left out.
+        partial: what has come so far, if it can be gone on with.
+        moving: whether a lane carries it now.
+        in_parts: whether its place has shown that it serves parts.
+        alone: whether it is to come on one lane.
+        served_before: how often its host had answered well when it was busy for this file.
+        excused: how often it was not blamed for not coming.
+        notes: what a person should know of what came.
+        lengths: of the versions that the place has shown, by their strong entity tags.
+        contradicted: whether it has shown one version with two lengths.
+        restamped: the ledger's entry for it, if the file has another time stamp by now.
+        clock: monotonic, in seconds.
+        shown: its first address without secrets, by which it is known.
+        address: where it is asked for now: its own address, or a mirror.
+    """
+
+    number: int
+    filed: Filed
+    attempts: int = 0
+    consecutive_failures: int = 0
+    received: int = 0
+    resumed: int = 0
+    seconds: float = 0.0
+    partial: PartialFile | None = None
+    restamped: Arrival | None = None
+    moving: bool = False
+    in_parts: bool = False
+    alone: bool = False
+    served_before: int = -1
+    excused: int = 0
+    notes: tuple[str, ...] = ()
+    lengths: dict[str, int] = field(default_factory=dict)
+    contradicted: bool = False
+    clock: Callable[[], float] = time.monotonic
+    shown: str = field(init=False)
+    address: str = field(init=False)
+    _turns: int = 0
+    _since: float = 0.0
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def __post_init__(self) -> None:
+        self.address = self.filed.offer.address
+        self.shown = without_secrets(self.address)
+
+    @property
+    def offer(self) -> Offer:
+        """The offer."""
+        return self.filed.offer
+
+    # Its state is changed here alone; a test looks for assignments elsewhere.
+
+    def hold(self, partial: PartialFile) -> PartialFile:
+        """Take a partial file on, to be gone on with."""
+        self.partial = partial
+        return partial
+
+    def let_go(self) -> PartialFile | None:
+        """Have no partial file any more, and return the one that there was."""
+        partial, self.partial = self.partial, None
+        return partial
+
+    def begin_attempt(self) -> None:
+        """Count an attempt."""
+        self.attempts += 1
+
+    def failed(self, *, gained: bool) -> None:
+        """Count an attempt that failed; one that gained enough begins the count anew."""
+        self.consecutive_failures = 0 if gained else self.consecutive_failures + 1
+
+    def forgive(self) -> None:
+        """Count no failure so far: it was not the file that failed."""
+        self.consecutive_failures = 0
+
+    def excuse(self, served: int) -> None:
+        """Do not blame it for a busy host, while that serves others.
+
+        Args:
+            served: how often its host has answered well by now.
+        """
+        self.excused += 1
+        if served > self.served_before:
+            self.consecutive_failures = min(self.consecutive_failures, 1)
+        self.served_before = served
+
+    def come_alone(self) -> None:
+        """Come on one lane from now on."""
+        self.alone = True
+
+    def is_contradicted(self, tag: str, length: int) -> bool:
+        """Take in the length of a version; return whether it was shown with another one before.
+
+        RFC 9110, 8.8.1: a strong entity tag stands for the same bytes.
+        """
+        if self.partial is not None and self.partial.facts.length is not None:
+            known = self.partial.facts.validators.entity_tag
+            self.lengths.setdefault(known or "", self.partial.facts.length)
+        if self.lengths.setdefault(tag, length) == length:
+            return False
+        self.lengths.clear()
+        return True
+
+    def contradict(self) -> None:
+        """Know that its place has shown one version with two lengths."""
+        self.contradicted = True
+
+    def went_on(self, resumed: int) -> None:
+        """Know how many bytes were there when it went on."""
+        self.resumed = resumed
+
+    def comes(self, delivery: Download) -> None:
+        """Take in what an answer says of it besides its bytes."""
+        self.in_parts |= delivery.in_parts or delivery.start > 0
+        self.notes = delivery.notes or self.notes
+        self.seconds += delivery.spent
+
+    def comes_in_parts(self) -> None:
+        """Know that its place serves parts."""
+        self.in_parts = True
+
+    def note(self, text: str) -> None:
+        """Keep what a person should know of what came."""
+        self.notes += (text,)
+
+    def restamp(self, arrival: Arrival) -> Arrival:
+        """Know that the file that lies here has another time stamp than the ledger says."""
+        self.restamped = arrival
+        return arrival
+
+    def take_over(self, received: int, consecutive_failures: int, seconds: float) -> None:
+        """Take in an attempt that another process has made."""
+        self.begin_attempt()
+        self.consecutive_failures = consecutive_failures
+        self.seconds += seconds
+        self.count(received)
+
+    def set_out(self) -> None:
+        """Begin to count the time that a lane takes for it."""
+        self.moving = True
+        self._since = self.clock()
+
+    def rest(self) -> None:
+        """Add that up; the lane has let go of it."""
+        self.seconds += self.clock() - self._since
+        self.moving = False
+
+    def count(self, received: int) -> None:
+        """Count bytes that have come, on whatever lane."""
+        with self._lock:
+            self.received += received
+
+    def turn(self) -> bool:
+        """Turn to the next mirror; False if there is none left."""
+        if self._turns == len(self.offer.mirrors):
+            return False
+        self.address = self.offer.mirrors[self._turns]
+        self._turns += 1
+        self.consecutive_failures = 0
+        return True
+
+    def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
+        """What became of it."""
+        now = self.clock() - self._since if self.moving else 0.0
+        return Result(
+            self.number,
+            self.shown,
+            self.filed.path,
+            state,
+            reason,
+            self.received,
+            self.resumed,
+            self.attempts,
+            round(self.seconds + now, 3),
+            arrival,
+            note="; ".join(self.notes),
+        )
+
+
+class Transfers:
+    """The trips that have begun and are not settled; the others are only numbers in the plan.
+
+    Args:
+        plan: what goes where.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._under_way: dict[int, Transfer] = {}
+        self._settled_bytes = 0
+        self._lock = threading.Lock()
+
+    def __getitem__(self, number: int) -> Transfer:
+        """The trip of the file with a number, which begins if it has not."""
+        transfer = self._under_way.get(number)
+        if transfer is None:
+            transfer = Transfer(number, self._plan[number])
+            with self._lock:
+                self._under_way[number] = transfer
+        return transfer
+
+    def forgive(self, host: str) -> None:
+        """Count no vain attempt at a host so far: it was not the files that failed."""
+        with self._lock:
+            for transfer in self._under_way.values():
+                if host_of(transfer.address) == host:
+                    transfer.forgive()
+
+    def settle(self, number: int) -> Filed:
+        """Let go of a trip that has come to its end, and return the offer and its path."""
+        with self._lock:
+            transfer = self._under_way.pop(number)
+            self._settled_bytes += transfer.received
+        if transfer.partial is not None:
+            transfer.partial.abandon()  # other lanes may still bring some of it
+        return transfer.filed
+
+    def moving(self) -> list[Transfer]:
+        """The trips that lanes carry now."""
+        with self._lock:
+            return [transfer for transfer in self._under_way.values() if transfer.moving]
+
+    @property
+    def received(self) -> int:
+        """Bytes that have come on all trips."""
+        with self._lock:
+            return self._settled_bytes + sum(
+                transfer.received for transfer in self._under_way.values()
+            )

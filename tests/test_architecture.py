@@ -1,0 +1,90 @@
+"""The plan of the house, held by counting: names, rooms, imports, and the way of an option."""
+
+from __future__ import annotations
+
+import ast
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+
+from tests.support.docs import ROOT
+
+SOURCE = ROOT / "src" / "willow_cart"
+
+# Commands have a module in each of these; a name means the same in all of them.
+OF_COMMANDS = ("requests", "jobs", "cli/commands")
+
+# Own modules that wait inside a function for heavy third-party packages or slow beginnings.
+MOST_LATE_IMPORTS = 19
+
+
+def modules() -> Iterator[tuple[Path, ast.Module]]:
+    for path in sorted(SOURCE.rglob("*.py")):
+        yield path.relative_to(SOURCE), ast.parse(path.read_text())
+
+
+def test_no_two_public_classes_have_one_name() -> None:
+    names = Counter(
+        node.name
+        for _, tree in modules()
+        for node in tree.body
+        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+    )
+    assert [name for name, count in names.items() if count > 1] == []
+
+
+def test_modules_of_one_name_are_about_the_same() -> None:
+    """Only the modules of a command, and of a group of options, have names of what they are for."""
+    named = Counter(
+        path.stem
+        for path, _ in modules()
+        if path.stem != "__init__" and str(path.parent) not in (*OF_COMMANDS, "options")
+    )
+    assert [name for name, count in named.items() if count > 1] == []
+
+
+def test_no_package_has_more_modules_than_one_can_survey() -> None:
+    sizes = Counter(path.parent for path, _ in modules() if path.stem != "__init__")
+    assert {str(package): size for package, size in sizes.items() if size > 25} == {}
+
+
+def test_modules_are_short_enough_to_read() -> None:
+    lengths = {str(path): len((SOURCE / path).read_text().splitlines()) for path, _ in modules()}
+    assert {path for path, length in lengths.items() if length > 500} <= {
+        "protocols/ftp.py", "scripting/keywords.py",
+    }  # fmt: skip
+
+
+def test_own_modules_are_imported_at_the_top() -> None:
+    late = [
+        f"{path}:{node.lineno}"
+        for path, tree in modules()
+        for function in ast.walk(tree)
+        if isinstance(function, ast.FunctionDef)
+        for node in ast.walk(function)
+        if isinstance(node, ast.ImportFrom) and (node.module or "").startswith("willow_cart")
+    ]
+    assert len(set(late)) <= MOST_LATE_IMPORTS, late
+
+
+def test_only_the_command_line_knows_a_parser() -> None:
+    knowing = [
+        str(path)
+        for path, tree in modules()
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Attribute) and node.attr == "Namespace"
+    ]
+    assert set(knowing) <= {"cli/arguments.py", "cli/main.py"}
+
+
+def test_an_option_takes_few_steps_from_its_definition_to_its_use() -> None:
+    """`--speed-cap`: defined, made a policy of, handed to the downloader, and heeded."""
+    holding = {
+        str(path)
+        for path, tree in modules()
+        for node in ast.walk(tree)
+        if (isinstance(node, ast.Attribute) and node.attr == "speed_cap")
+        or (isinstance(node, ast.AnnAssign) and ast.unparse(node.target) == "speed_cap")
+        or (isinstance(node, ast.keyword) and node.arg == "speed_cap")
+    } - {"scripting/keywords.py"}
+    assert len(holding) <= 5, holding
