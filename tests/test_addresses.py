@@ -62,12 +62,12 @@ def test_addresses_have_one_normal_form(text: str, expected: str) -> None:
     ("text", "reason"),
     [
         ("trust.example/x.csv", "did you mean https://trust.example/x.csv"),
-        ("htp:/trust.example", "is no address"),
+        ("htp:/trust.example", "is not a valid address"),
         ("gopher://trust.example/x", "gopher:// is not spoken here"),
-        ("http:///x", "names no host"),
-        ("http://trust.example:port/", "is no address"),
+        ("http:///x", "has no host"),
+        ("http://trust.example:port/", "is not a valid address"),
         ("http://a b/", "cannot be a host name"),
-        ("http://[::1/", "is no address"),
+        ("http://[::1/", "is not a valid address"),
     ],
 )
 def test_what_is_no_address_is_told_with_a_way_out(text: str, reason: str) -> None:

@@ -235,7 +235,7 @@ def test_what_is_not_understood_is_told_by_row_and_column_and_a_mark_is_never_gu
         ["cart.csv, row 5", "column checksum, 12"],
         ["cart.csv, row 6", "column name"],
     ]
-    assert oddities[0].startswith("cart.csv, row 4, column size: 'huge': is no size")
+    assert oddities[0].startswith("cart.csv, row 4, column size: 'huge': is not a size")
 
 
 def test_an_address_alone_is_enough_and_an_empty_folder_beside_a_name_is_none() -> None:
@@ -322,7 +322,7 @@ def test_a_cart_that_would_lose_something_is_left_alone(tmp_path: Path) -> None:
     path = cart_file(tmp_path, [offer("a.csv")])
     path.write_text(path.read_text() + '"' + "x" * 200_000 + '",\n')
     before = path.read_bytes()
-    with pytest.raises(UnreadableSource, match="row 3: is no row of a table"):
+    with pytest.raises(UnreadableSource, match="row 3: is not a table row"):
         look_again(path, [offer("a.csv", 7)])
     assert path.read_bytes() == before
     assert [each.name for each in tmp_path.iterdir()] == ["cart.csv"], "nothing lies about"
@@ -353,11 +353,11 @@ def test_rows_are_taken_out_kept_alone_and_put_back() -> None:
     assert taken(out.pick(Way.ONLY, Choosing(at_most=70))) == [2, 6, 7]
     assert taken(out.pick(Way.BACK, Choosing(keep=("*_0[1-4].csv",)))) == [1, 2, 3, 4, 6, 7, 8, 9]
     assert taken(out.pick(Way.BACK, Choosing(first=1))) == [1, 2, 6, 7, 8, 9], "of what is out"
-    with pytest.raises(NothingChosen, match="--ext wav left none of 9 offers"):
+    with pytest.raises(NothingChosen, match="--ext wav excluded all 9 offers"):
         CART.pick(Way.OUT, Choosing(extensions=("wav",)))
     for numbers in ("3-1", "x", "", "1,,2", "1-2-3"):
         if numbers:
-            with pytest.raises(BadOption, match="names no numbers"):
+            with pytest.raises(BadOption, match="contains no numbers"):
                 Choosing(numbers=numbers)
 
 

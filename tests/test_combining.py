@@ -186,12 +186,12 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
     (data / "short.csv").write_text("# logger\nday,teal\n2031-05-08\n\n")
     done = combine(tmp_path, "data", "--to", "t.sqlite", "--skip-lines", "1")
     assert done.code == 1
-    advice = "mend it, or say with --skip-lines how many lines come before the header"
+    advice = "fix it, or say with --skip-lines how many lines come before the header"
     assert done.err.splitlines() == [
         "willow-cart: empty.csv: is empty; leave it out with --drop",
-        "willow-cart: open.csv: cannot be read: unexpected end of data; see to it",
+        "willow-cart: open.csv: cannot be read: unexpected end of data; check the file",
         f"willow-cart: ragged.csv: line 4 has 3 cells, and its header has 2; {advice}",
-        "willow-cart: zeros.csv: holds bytes that are no text; unpack it first if it is packed",
+        "willow-cart: zeros.csv: contains bytes that are not text; unpack it first if it is packed",
         "willow-cart: lost.csv: lacks teal and has tea1 besides",
         "willow-cart: other.csv: has snipe besides",
         "willow-cart: short.csv: 1 row shorter than the header, filled up",
@@ -246,7 +246,7 @@ def test_looking_first_writes_nothing(levels: Path) -> None:
     assert [path.name for path in levels.iterdir()] == ["levels"]
     for wrong, why in (
         (["levels"], "--to: is missing; name a file, or look first with --preview"),
-        (["levels", "--to", "x.doc"], "--to x.doc: does not say what it is; end it in .sqlite"),
+        (["levels", "--to", "x.doc"], "--to x.doc: unknown file type; use .sqlite"),
         (["levels", "--to", "x.csv", "--table", "t"], "--table: is for databases"),
         (["none", "--to", "x.csv"], "none: cannot be read: no such file"),
     ):

@@ -150,7 +150,7 @@ FAULTS: dict[str, tuple[Fault, bytes | str]] = {
     "shorter": (shorter, CONTENT[:50_000]),
     "complete": (complete, CONTENT),
     "swell": (swell, "decompresses to more than 200 times the bytes received"),
-    "circle": (circle, "is redirected in a circle"),
+    "circle": (circle, "redirect loop"),
     "408": (busy(408), CONTENT),
     "500": (busy(500), CONTENT),
     "503": (busy(503, soon), CONTENT),

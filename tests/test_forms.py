@@ -110,12 +110,12 @@ def test_a_stranger_s_metalink_is_read_by_its_rules() -> None:
 @pytest.mark.parametrize(
     ("line", "why"),
     [
-        ("[1]", "is no object"),
-        ('{"url": 5}', "url 5: is no text"),
-        ('{"name": "x"}', "is no address"),
-        (f'{{"url": "{A}", "size": -1}}', "size -1: is no whole number"),
+        ("[1]", "is not an object"),
+        ('{"url": 5}', "url 5: is not text"),
+        ('{"name": "x"}', "is not a valid address"),
+        (f'{{"url": "{A}", "size": -1}}', "size -1: is not an integer"),
         (f'{{"url": "{A}", "modified": "soon"}}', "soon"),
-        (f'{{"url": "{A}", "checksum": "x"}}', "is no list of texts"),
+        (f'{{"url": "{A}", "checksum": "x"}}', "is not a list of strings"),
         ('{"url": "http://h.example/\\ud800"}', "surrogates"),
         ('{"url": ', "Expecting value"),
     ],
@@ -146,7 +146,7 @@ def test_a_checksum_list_is_a_source_of_names() -> None:
         ("http://h.example/may/a%231.csv", "a#1.csv", "sha256:cd"),
     ]
     assert len(found.troubles) == 1
-    with pytest.raises(UnreadableSource, match=r"does not say where its files are; give .* --base"):
+    with pytest.raises(UnreadableSource, match=r"has no address its files are; give .* --base"):
         look_at(sums)
 
 
@@ -156,5 +156,5 @@ def test_a_name_says_the_form() -> None:
         known = form_for(Path(name))
         assert known is not None
         assert known.name == form
-    with pytest.raises(BadOption, match=r"does not say what to write; end it in \.csv"):
+    with pytest.raises(BadOption, match=r"does not say what to write; use \.csv"):
         form_for(Path("may.xlsx"))

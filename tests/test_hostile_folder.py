@@ -224,7 +224,7 @@ def test_a_sign_in_does_not_go_where_a_handed_on_ledger_says(tmp_path: Path, han
     done = run("audit", "data", "--upstream", "--token", "env:TOKEN", cwd=tmp_path,
                env={"TOKEN": "s3cret"})  # fmt: skip
     assert done.code == 2
-    assert "name it with --sign-in-at" in done.err
+    assert "use --sign-in-at" in done.err
 
 
 def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Path) -> None:
@@ -330,7 +330,7 @@ def test_a_ledger_that_is_deleted_during_a_haul_is_made_again(tmp_path: Path) ->
     done = run("audit", "data", cwd=tmp_path)
     assert done.code == 0
     assert "30 files" in done.out
-    assert "30 unchanged" in done.out
+    assert "all unchanged" in done.out
 
 
 def test_a_folder_on_a_medium_that_cannot_be_written_is_read(

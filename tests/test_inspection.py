@@ -64,7 +64,7 @@ BROKEN = {
     "cut.jpeg": (JPEG[:-2], "it lacks the end of a JPEG picture"),
     "not.png": (JPEG, "it does not begin as a PNG picture does"),
     "open.csv": (b'a,b\n1,"never closed\n2,3\n', "it cannot be read: unexpected end of data"),
-    "bytes.csv": (b"a,b\n\0\0\0\1", "it holds bytes that are no text"),
+    "bytes.csv": (b"a,b\n\0\0\0\1", "it contains bytes that are not text"),
     "cut.json": (b'{"a": [1, ', "it cannot be read: expecting value"),
     "cut.jsonl": (b'{"a": 1}\n{"a"', "line 2 cannot be read"),
     "page.csv": (b"<!doctype html><title>Not found</title>", "it is a page"),

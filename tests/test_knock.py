@@ -35,7 +35,7 @@ def test_a_place_that_works_is_told_with_what_it_can_do(
     assert found["name"][1] == "127.0.0.1 (IPv4)"
     assert found["listing"][1].startswith("29 files, 1 not entered")
     assert found["fetching"][1].startswith("causeway_counts.csv, 3.76 kB, answered after")
-    assert found["resuming"][:2] == ("fine", "a broken transfer goes on where it stopped")
+    assert found["resuming"][:2] == ("fine", "interrupted transfers resume")
     assert found["checksums"][0] == "unsure"
     assert found["clock"][0] == "fine"
     assert found["sign-in"][1] == "none was needed"
@@ -53,8 +53,8 @@ def test_what_does_not_work_is_told_with_a_remedy(
     user = ["--user", "ida", "--password", "env:FEN"]
     port = place.base.rpartition(":")[2]
     for address, options, tried, verdict, words in (
-        ("http://no-such-host.invalid/", [], "name", "failed", "check the address for slips"),
-        ("http://127.0.0.1:9/", [], "port", "failed", "see whether it is up"),
+        ("http://no-such-host.invalid/", [], "name", "failed", "check the address"),
+        ("http://127.0.0.1:9/", [], "port", "failed", "check that the server is running"),
         (f"https://127.0.0.1:{port}/", [], "TLS", "failed", "try without it"),
         (f"{place.base}/m/x.csv", [], "sign-in", "failed", "give a sign-in (--user"),
         (f"{place.base}/m/x.csv", user, "sign-in", "failed", "check the name and the secret"),

@@ -114,7 +114,7 @@ def test_a_second_run_renews_what_has_changed_and_leaves_the_rest(
     before = pages_in(tmp_path)
     stamps = {path: path.stat().st_mtime_ns for path in (tmp_path / "g").rglob("*.html")}
     again = offline(guide, tmp_path, "--depth", "all")
-    assert "0 arrived, 32 unchanged" in again.out.replace("33 unchanged", "32 unchanged")
+    assert "all unchanged" in again.out
     # The start page tells when, to the minute.
     assert re.search("; [01] written; begin", again.out)
     assert pages_in(tmp_path) == before
@@ -138,7 +138,7 @@ def test_a_second_run_renews_what_has_changed_and_leaves_the_rest(
     assert set(before) - set(after) == {"guide/log~page=3.html"}
     assert b'<a href="sedge.html">sedge</a>' in after["guide/plants/reed.html"]
     assert (tmp_path / "g" / "mine.txt").read_text() == "mine"
-    # What was served stays, also what is no part any more, and the ledger knows it all.
+    # What was served stays, also what is not a known part any more, and the ledger knows it all.
     audit = run("audit", "g", "--csv", cwd=tmp_path)
     assert (audit.code, audit.out.count("unknown"), "missing" in audit.out) == (0, 1, False)
     assert run("receipt", "g", "--runs", cwd=tmp_path).out.count("willow-cart offline") == 3
@@ -331,9 +331,9 @@ def test_the_exchanges_are_kept_exactly_and_read_by_another(tmp_path: Path) -> N
                        page="a.html")  # fmt: skip
         assert done.code == 0, done.err
         again = offline(place, tmp_path, "--warc", "x.warc.gz", page="a.html")
-        assert (again.code, "is there already" in again.err) == (2, True)
+        assert (again.code, "already exists" in again.err) == (2, True)
         named = offline(place, tmp_path, "--warc", "x.zip", page="a.html")
-        assert (named.code, "end it in .warc or .warc.gz" in named.err) == (2, True)
+        assert (named.code, "use .warc or .warc.gz" in named.err) == (2, True)
     content = (tmp_path / "x.warc.gz").read_bytes()
     raw = gzip.decompress(content)
     assert b"reedmace" not in raw
@@ -356,10 +356,10 @@ def test_the_exchanges_are_kept_exactly_and_read_by_another(tmp_path: Path) -> N
 
 def test_slips_are_told_before_anything_is_asked(guide: StandIn, tmp_path: Path) -> None:
     for more, told in (
-        (["--parts", "links"], "--parts links: is no part"),
+        (["--parts", "links"], "--parts links: is not a known part"),
         (["--depth", "0"], "0 is not a whole number from 1 up"),
         (["--stay", "town"], "invalid choice"),
-        (["--link-text", "x"], "--link-text: chooses nothing here; choose by address"),
+        (["--link-text", "x"], "--link-text: cannot be used here; choose by address"),
     ):
         done = offline(guide, tmp_path, *more)
         assert (done.code, told in done.err) == (2, True), done.err
@@ -368,7 +368,7 @@ def test_slips_are_told_before_anything_is_asked(guide: StandIn, tmp_path: Path)
     assert "nothing: the server answers 404" in nothing.err
     guide.requests.clear()
     elsewhere = run("offline", "ftp://127.0.0.1/a.html", "--into", "g", cwd=tmp_path)
-    assert (elsewhere.code, "is not on the web" in elsewhere.err) == (2, True)
+    assert (elsewhere.code, "is not a web address" in elsewhere.err) == (2, True)
     assert guide.requests == []
     assert not (tmp_path / "g" / "index.html").exists()
 

@@ -66,5 +66,5 @@ def test_what_is_not_as_it_was_hauled_stays_out(tmp_path: Path, place: StandIn) 
     nothing = run("pack", "data", "--to", "q.zip", "--keep", "b.csv", cwd=tmp_path)
     assert (nothing.code, "nothing is left to pack" in nothing.err) == (3, True)
     form = run("pack", "data", "--to", "p.rar", cwd=tmp_path)
-    assert (form.code, "end it in .zip or .tar.gz" in form.err) == (2, True)
+    assert (form.code, "use .zip or .tar.gz" in form.err) == (2, True)
     assert {path.name for path in tmp_path.iterdir()} == {"data", "p.zip"}

@@ -78,7 +78,7 @@ def test_what_came_of_it_comes_first_then_what_went_wrong(shown: webdriver.Chrom
         if len(cells := [cell.text for cell in row.find_elements(By.TAG_NAME, "td")]) == 5
     }
     assert troubles["seasons/2027.zip"][0] == "refused"
-    assert troubles["seasons/2027.zip"][1].startswith('what comes is a page, "Gone"; open it')
+    assert troubles["seasons/2027.zip"][1].startswith('the server sent a page, "Gone"; open it')
     assert "404 Not Found" in troubles["none.csv"][1]
     assert troubles["maps/reeds.png"][0] == "arrived, broken inside"
     assert len(troubles) == 3

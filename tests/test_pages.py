@@ -278,7 +278,7 @@ def test_a_saved_or_pasted_page_is_read_with_its_address(tmp_path: Path) -> None
     bare = run("survey", "saved.html", "--json", cwd=tmp_path)
     assert bare.code == 1
     assert [offer["url"] for offer in bare.json()["offers"]] == ["http://b.example/b.csv"]
-    assert "1 of its links are relative, and nobody knows to what; give the page's" in bare.err
+    assert "1 of its links are relative, and their base is unknown; give the page's" in bare.err
     as_list = run("survey", "-", cwd=tmp_path, stdin=part)
     assert as_list.code == 3, "what is not markup from its beginning is a list, and says so"
 

@@ -284,7 +284,7 @@ def test_the_state_of_a_transfer_is_changed_by_its_own_methods_alone() -> None:
     outside = [
         f"{path.relative_to(source)}:{node.lineno}"
         for path in source.rglob("*.py")
-        if path.name != "trips.py"
+        if path.name != "transfers.py"
         for node in ast.walk(ast.parse(path.read_text()))
         if isinstance(node, ast.Attribute)
         and isinstance(node.ctx, ast.Store | ast.Del)

@@ -149,7 +149,7 @@ def test_a_server_s_own_promise_is_held_against_what_comes(tmp_path: Path, place
     outcome = run(*haul, "--into", "x", cwd=tmp_path)
     assert outcome.code == 4
     assert "promised by the server was" in outcome.err
-    assert "and so it came twice; the bytes are kept in x/.willow/refused/wrong.csv" in outcome.err
+    assert "and so it came twice; kept in x/.willow/refused/wrong.csv" in outcome.err
     asked = [each.path for each in place.requests if each.status == 200]
     assert asked.count("/wrong.csv") == 2
     assert files_in(tmp_path / "x") == {"right.csv": CONTENT, "none.csv": CONTENT}
@@ -161,9 +161,7 @@ def test_a_server_s_own_promise_is_held_against_what_comes(tmp_path: Path, place
     outcome = run(*haul, "--into", "y", "--must-check", cwd=tmp_path)
     assert outcome.code == 4
     assert files_in(tmp_path / "y") == {"right.csv": CONTENT}
-    assert (
-        "none.csv: nobody promises a checksum for it; give a list with --checksums" in outcome.err
-    )
+    assert "none.csv: no checksum is known for it; give a list with --checksums" in outcome.err
     assert rows(tmp_path / "y")["none.csv"]["received"] == 0, "it is not even fetched"
 
 
@@ -298,7 +296,7 @@ def test_the_first_ledger_is_taken_up_and_gone_on_with(tmp_path: Path, place: St
     assert outcome.code == 0, outcome.err
     receipt = run("receipt", "x", "--run", "1", cwd=tmp_path)
     assert receipt.code == 0
-    assert "1 already here" in receipt.last_line, "its words are told of a code by now"
+    assert "all already here" in receipt.last_line, "its words are told of a code by now"
     assert '"state": "here"' in run("receipt", "x", "--run", "1", "--json", cwd=tmp_path).out
     with Ledger(path) as ledger:
         assert ledger.rows("PRAGMA user_version")[0][0] == VERSION

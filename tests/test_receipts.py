@@ -145,7 +145,7 @@ def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:
     }
     again = run("receipt", "data", "--bag", "out/bag", cwd=desk)
     assert (again.code, again.err) == (
-        1, "willow-cart: out/bag: is there already; name a new folder\n"
+        1, "willow-cart: out/bag: already exists; name a new folder\n"
     )  # fmt: skip
     (desk / "data" / "levels" / "1.csv").unlink()
     lost = run("receipt", "data", "--bag", "other", cwd=desk)

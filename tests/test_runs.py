@@ -22,7 +22,7 @@ CONTENT = random.Random(7).randbytes(2_000_000)
 
 @pytest.fixture
 def desk(tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch) -> Iterator[Path]:
-    """A folder with a list of slow files; what is still under way at the end is stopped."""
+    """A folder with a list of slow files; what is still in progress at the end is stopped."""
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     place.exhibits |= {f"sounds/{n}.wav": Exhibit(CONTENT, speed=1e6) for n in range(6)}
     (tmp_path / "list.txt").write_text("".join(f"{place.base}/{each}\n" for each in place.exhibits))
@@ -62,9 +62,9 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     watched = run("runs", "--watch", cwd=desk)
     assert watched.code == 0
     assert "run 1: done; willow-cart receipt" in watched.err
-    assert "6 files: 6 arrived" in watched.err, "what it wrote is passed on"
+    assert "6 files: all arrived" in watched.err, "what it wrote is passed on"
     assert files_in(desk / "data") == {f"sounds/{n}.wav": CONTENT for n in range(6)}
-    assert "6 files: 6 arrived" in run("runs", "--log", cwd=desk).out
+    assert "6 files: all arrived" in run("runs", "--log", cwd=desk).out
 
 
 def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> None:
@@ -78,9 +78,9 @@ def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> N
     assert f"in {desk} it goes on from there: willow-cart haul list.txt" in stopped.err
     table = run("runs", cwd=desk).out
     assert "stopped" in table
-    assert "1 run, 0 under way" in table
+    assert "1 run, 0 in progress" in table
     assert run("runs", "--stop", cwd=desk).err == (
-        "willow-cart: runs: none is under way; willow-cart runs lists them all\n"
+        "willow-cart: runs: none is running; willow-cart runs lists them all\n"
     )
     quicken(place)
     assert run(*HAUL, cwd=desk).code == 0
@@ -99,14 +99,14 @@ def test_what_was_killed_is_called_broken_off_and_the_next_haul_says_so(
     quicken(place)
     outcome = run(*HAUL, cwd=desk)
     assert outcome.code == 0
-    assert "was broken off; this one goes on from where that was" in outcome.err
+    assert "was interrupted; resuming" in outcome.err
     assert "was broken off" not in run(*HAUL, cwd=desk).err
 
 
 def test_what_cannot_begin_is_told_before_the_terminal_is_handed_back(desk: Path) -> None:
     outcome = run("haul", "nix.txt", "--into", "data", "--detach", cwd=desk)
     assert outcome.code == 2
-    assert "nix.txt: there is no such file" in outcome.err
+    assert "nix.txt: no such file" in outcome.err
     outcome = run("haul", "list.txt", "--keep", "*.csv", "--into", "data", "--detach", cwd=desk)
     assert outcome.code == 3
     assert runs(desk) == []
@@ -129,7 +129,7 @@ def test_without_a_place_to_say_so_hauls_go_on_unseen(desk: Path, place: StandIn
     outcome = run(*HAUL, "--detach", cwd=desk)
     assert outcome.code == 1
     assert "cannot be written" in outcome.err
-    assert run("runs", cwd=desk).out == "0 runs, 0 under way\n"
+    assert run("runs", cwd=desk).out == "0 runs, 0 in progress\n"
     for wrong in (["--watch", "7"], ["--stop", "7"], ["--log", "7"]):
         outcome = run("runs", *wrong, cwd=desk)
         assert (outcome.code, outcome.err) == (

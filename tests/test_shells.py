@@ -52,10 +52,10 @@ def test_the_guide_goes_with_the_program(tmp_path: Path) -> None:
     assert "--twins" in run("help", "twins", cwd=tmp_path).out
     assert "](screenshots" not in run("help", "errands", cwd=tmp_path).out
     wrong = run("help", "erands", cwd=tmp_path)
-    assert (wrong.code, "did you mean errands ?" in wrong.err) == (2, True)
+    assert (wrong.code, "did you mean errands?" in wrong.err) == (2, True)
 
 
 def test_slips_of_the_hand_get_a_hint(tmp_path: Path) -> None:
     for typed, meant in ((["servey", "x"], "survey"), (["survey", "--depht", "2", "x"], "--depth")):
         done = run(*typed, cwd=tmp_path)
-        assert (done.code, f"did you mean {meant} ?" in done.err) == (2, True)
+        assert (done.code, f"did you mean {meant}?" in done.err) == (2, True)

@@ -166,16 +166,14 @@ def test_a_list_alone_names_no_place(tmp_path: Path, place: StandIn) -> None:
     (tmp_path / "list.txt").write_text(f"{place.base}/m/x.csv\n")
     outcome = run("haul", "list.txt", "--into", "x", *USER, cwd=tmp_path)
     assert outcome.code == 2
-    assert (
-        "is for no place, since no source is an address; name it with --sign-in-at" in outcome.err
-    )
+    assert "has no address to sign in to; use --sign-in-at" in outcome.err
     for options, words in (
         (["--user", "ida"], "--user ida: has no password; give --password"),
         (["--password", "env:FEN"], "--password: is nobody's"),
-        (["--token", SECRET], "--token: is not to be written out; write env:NAME"),
+        (["--token", SECRET], "--token: must not be given in plain text; write env:NAME"),
         (["--token", "env:NONE"], "the environment variable NONE is not set"),
         (["--token", "file:none.txt"], "none.txt cannot be read"),
-        (["--header", "X-Key"], "--header: is no header field"),
+        (["--header", "X-Key"], "--header: is not a header field"),
     ):
         outcome = run("survey", place.base, *options, cwd=tmp_path)
         assert (outcome.code, words in outcome.err) == (2, True), outcome.err
@@ -194,7 +192,7 @@ def test_a_page_for_signing_in_is_known_as_one(tmp_path: Path, place: StandIn) -
     assert 'leads to a page for signing in, "Members & friends"; give a sign-in' in survey.err
     outcome = run("haul", f"{place.base}/a.zip", "--into", "x", cwd=tmp_path)
     assert outcome.code == 4
-    assert 'what comes is a page for signing in, "Members & friends"' in outcome.err
+    assert 'the server sent a sign-in page, "Members & friends"' in outcome.err
     assert files_in(tmp_path / "x") == {}
 
 

@@ -87,16 +87,16 @@ def test_no_secret_of_an_address_gets_into_a_name() -> None:
 @pytest.mark.parametrize(
     ("template", "why"),
     [
-        ("{nam}", "{nam}: is no field; fields are name, stem, "),
-        ("{name.__class__}", "is no field"),
-        ("{name[0]}", "is no field"),
-        ("{folders}", "is no field"),
+        ("{nam}", "{nam}: is not a field; fields are name, stem, "),
+        ("{name.__class__}", "is not a field"),
+        ("{name[0]}", "is not a field"),
+        ("{folders}", "is not a field"),
         ("{number:zz}", "{number:zz}: cannot be written as zz"),
         ("{name|shout}", "has no filter shout; filters are lower, plain, dashed, or WORD"),
         ("{name!r}", "{name!r}: has a conversion"),
         ("{name:{number}}", "has a conversion or braces in it"),
         ("{name", "cannot be read"),
-        ("all.csv", "has no field, so all files had one name; add {name}"),
+        ("all.csv", "has no field, so all files would have the same name; add {name}"),
         ("", "has no field"),
     ],
 )
@@ -166,7 +166,7 @@ def test_a_field_that_some_files_lack_is_told_before_any_is_fetched(
     outcome = run(*haul, "{year}/{name}", cwd=tmp_path)
     assert outcome.code == 2
     assert outcome.err == (
-        f"willow-cart: {{year}}: says nothing for 1 of 2 files, such as {place.base}/notes.csv;"
+        f"willow-cart: {{year}}: has no value for 1 of 2 files, such as {place.base}/notes.csv;"
         " write {year|or WORD} for them, or choose others\n"
     )
     assert not place.requests
@@ -188,7 +188,7 @@ def test_layouts_by_month_and_heading(tmp_path: Path, place: StandIn) -> None:
 def test_options_for_filing_that_fight_are_told(tmp_path: Path) -> None:
     lonely = run("haul", "x", "--into", "y", "--name-parts", PARTS, cwd=tmp_path)
     assert lonely.code == 2
-    assert "--name-parts: is of no use without --file-as" in lonely.err
+    assert "--name-parts: requires --file-as" in lonely.err
     both = run("haul", "x", "--into", "y", "--layout", "flat", "--file-as", "{name}", cwd=tmp_path)
     assert both.code == 2
 

@@ -178,14 +178,12 @@ def test_swelling_is_bounded_and_a_bound_can_be_lifted(tmp_path: Path) -> None:
     (tmp_path / "b.zip").write_bytes(zipped({"zeros": bytes(150_000_000)}))
     stopped = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "500x", cwd=tmp_path)
     assert (stopped.code, files_in(tmp_path / "d")) == (4, {})
-    assert "swells to more than 100 MB; if it is meant to, allow it with --swell-at-most" in (
-        stopped.err
-    )
+    assert "swells to more than 100 MB; if this is expected, raise --swell-at-most" in (stopped.err)
     small = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x,10MB", cwd=tmp_path)
     assert "swells to more than 10.0 MB" in small.err
     fine = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x", cwd=tmp_path)
     assert fine.code == 0
-    with pytest.raises(BadOption, match="is no bound"):
+    with pytest.raises(BadOption, match="is not a valid limit"):
         Bounds.parse("much")
 
 
@@ -252,7 +250,7 @@ def test_a_part_lifted_nested_and_the_archive_gone(tmp_path: Path, place: StandI
     assert files_in(tmp_path / "data") == lies
     place.requests.clear()
     again = run(*haul, cwd=tmp_path)
-    assert "1 unchanged" in again.out
+    assert "all unchanged" in again.out
     assert files_in(tmp_path / "data") == lies
     assert run("audit", "data", cwd=tmp_path).code == 0
     # A member that is missing brings the archive home again.
@@ -357,7 +355,7 @@ def test_an_archive_that_was_hauled_is_unpacked_where_it_belongs(
     nothing = run("unpack", "none.zip", cwd=tmp_path)
     assert (nothing.code, "none.zip: cannot be read: no such file" in nothing.err) == (2, True)
     lone = run(*haul, "--inside", "*.csv", cwd=tmp_path)
-    assert (lone.code, "--inside: is of no use without --unpack" in lone.err) == (2, True)
+    assert (lone.code, "--inside: requires --unpack" in lone.err) == (2, True)
     assert "x/data/counts.csv" in run("receipt", "data", "--manifest", "sha256sums",
                                       cwd=tmp_path).out  # fmt: skip
 

@@ -259,7 +259,7 @@ def test_silence_is_a_stall_and_nobody_there_is_told(place: StandIn) -> None:
 
     place.exhibits["x"] = Exhibit(script=stall)
     with WebAccess(stall_after=0.2) as web:
-        with pytest.raises(TimedOut, match="nothing came for"):
+        with pytest.raises(TimedOut, match="no data for"):
             web.open(f"{place.base}/x")
         release.set()
         with socket.socket() as nobody:

@@ -36,7 +36,7 @@ _WITHOUT_QUERY = frozenset(
 )
 
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
-# pasted is usually encoded already; a stray one is mended in `_encode`.
+# pasted is usually encoded already; a stray one is fixed in `_encode`.
 _PLAIN = "%/:@!$&'()*+,;=-._~?"
 # What programs on the web call the form in which they send something.
 _FORMAT_KEYS = frozenset({"format", "fmt", "type", "filetype", "ext", "extension", "output"})
@@ -46,7 +46,7 @@ _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
 _TYPED = [f"{scheme}://" for scheme, each in SCHEMES.items() if each.is_typed]
-BEGINNINGS = f"an address begins with {', '.join(_TYPED[:-1])} or {_TYPED[-1]}"
+BEGINNINGS = f"use {', '.join(_TYPED[:-1])} or {_TYPED[-1]}"
 """What a person may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
@@ -75,7 +75,7 @@ def normalise(text: str) -> str:
     dot segments resolved. What stands for a file inside an archive stays.
 
     Raises:
-        BadAddress: there is no such address, or it is of a kind not spoken here.
+        BadAddress: there is no such address, or its scheme is not supported.
     """
     text = text.strip()
     if _NORMAL.fullmatch(text):
@@ -91,16 +91,16 @@ def normalise(text: str) -> str:
         parts = urlsplit(text)
         port = parts.port
     except ValueError:  # which says what is wrong with a secret in it
-        raise BadAddress(shown, "is no address", "check its host and port for slips") from None
+        raise BadAddress(shown, "is not a valid address", "check its host and port") from None
     scheme = parts.scheme.lower()
     if not scheme or "://" not in text:
-        meant = f"did you mean https://{shown} ?" if _HOST_FIRST.match(text) else BEGINNINGS
-        raise BadAddress(shown, "is no address", meant)
+        meant = f"did you mean https://{shown}?" if _HOST_FIRST.match(text) else BEGINNINGS
+        raise BadAddress(shown, "is not a valid address", meant)
     if scheme not in _PORTS:
-        raise BadAddress(shown, f"{scheme}:// is not spoken here", BEGINNINGS)
+        raise BadAddress(shown, f"unsupported scheme {scheme}://", BEGINNINGS)
     if parts.username is not None or parts.password is not None:
-        # RFC 3986, 3.2.1 deprecates it; whoever sees the list would have the password.
-        raise BadAddress(shown, "holds a name and password", "leave them out; give --user")
+        # RFC 3986, 3.2.1 deprecates it; anyone who sees the list would have the password.
+        raise BadAddress(shown, "contains a user name and password", "remove them and use --user")
     host = "" if scheme == "file" else _encode_host(shown, parts.hostname)
     authority = host if port in (None, _PORTS[scheme]) else f"{host}:{port}"
     path = _encode(parts.path) or "/"
@@ -110,15 +110,15 @@ def normalise(text: str) -> str:
 
 def _encode_host(shown: str, host: str | None) -> str:
     if not host:
-        raise BadAddress(shown, "names no host", "write https://HOST/PATH")
+        raise BadAddress(shown, "has no host", "write https://HOST/PATH")
     if ":" in host:
         return f"[{host}]"
     try:
         encoded = host.encode("idna").decode("ascii") if host.isascii() else _in_ascii(host)
     except UnicodeError:
-        raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips") from None
+        raise BadAddress(shown, f"{host!r} cannot be a host name", "check the spelling") from None
     if not re.fullmatch(r"[a-z0-9._-]+", encoded):
-        raise BadAddress(shown, f"{host!r} cannot be a host name", "check it for slips")
+        raise BadAddress(shown, f"{host!r} cannot be a host name", "check the spelling")
     return encoded
 
 
@@ -141,7 +141,7 @@ def _encode(part: str) -> str:
 
 
 def _keep_dots(path: str) -> str:
-    """Encode `.` and `..` where they are parts of a key, so that nobody resolves them."""
+    """Encode `.` and `..` where they are parts of a key, so that no library resolves them."""
     if "/." not in path:
         return path
     segments = path.split("/")
@@ -166,35 +166,41 @@ def _without_dot_segments(path: str) -> str:
 
 
 def scheme_of(address: str) -> str:
-    """The scheme, in lower case."""
+    """Return the scheme, in lower case."""
     return address.partition(":")[0]
 
 
 def host_of(address: str) -> str:
-    """The host, with its port where that is not the scheme's own."""
+    """Return the host, with its port where that is not the scheme's own."""
     return address.split("/", 3)[2]
 
 
 def origin_of(address: str) -> str:
-    """The origin (RFC 6454): scheme, host and port."""
+    """Return the origin (RFC 6454): scheme, host and port."""
     return "/".join(address.split("/", 3)[:3])
 
 
 def segments_of(address: str) -> list[str]:
-    """The path's segments, decoded one by one, so that an encoded slash separates nothing."""
+    """Return the path's segments.
+
+    Each is decoded by itself, so that an encoded slash separates nothing.
+    """
     path = _path_in(address)
     segments = path.split("/")[3:]
     return [unquote(segment) for segment in segments] if "%" in path else segments
 
 
 def name_of(address: str) -> str:
-    """The last segment of the path, decoded; empty for a folder's address."""
+    """Return the last segment of the path, decoded; empty for a folder's address."""
     name = _path_in(address).rpartition("/")[2]
     return unquote(name) if "%" in name else name
 
 
 def _path_in(address: str) -> str:
-    """What comes before a query; behind the path of an archive comes that of the file inside."""
+    """Return what comes before a query.
+
+    Behind the path of an archive comes that of the file inside.
+    """
     if _INSIDE not in address:
         return address.partition("?")[0]
     archive, _, inside = address.partition(_INSIDE)
@@ -202,7 +208,7 @@ def _path_in(address: str) -> str:
 
 
 def address_inside(archive: str, path: str) -> str:
-    """The address of a file inside an archive.
+    """Return the address of a file inside an archive.
 
     It is a fragment of the archive's own (RFC 3986, 3.5), which no server is ever sent:
     `https://host/seasons.zip#inside=2031/counts.csv`.
@@ -220,13 +226,16 @@ def is_inside(address: str) -> bool:
 
 
 def take_inside(address: str) -> tuple[str, str]:
-    """The address of an archive, and the path of a file inside; an empty one for other files."""
+    """Return the address of an archive, and the path of a file inside.
+
+    The path is empty for other files.
+    """
     archive, _, inside = address.partition(_INSIDE)
     return archive, unquote(inside, errors="surrogateescape")
 
 
 def file_name_in(address: str) -> str:
-    """The name that an address has for a file; empty where it has none.
+    """Return the name that an address has for a file; empty where it has none.
 
     That is the last segment of its path, unless that is a program's and the query tells more:
     `download?file=level_3.csv` is level_3.csv, and `export.php?id=3&format=csv` is export.csv.
@@ -252,7 +261,7 @@ def file_name_in(address: str) -> str:
 
 
 def address_of_key(bucket: str, key: str) -> str:
-    """The address of an object, whatever its key is made of.
+    """Return the address of an object, whatever its key is made of.
 
     Args:
         bucket: the address of its bucket, with a slash at its end.
@@ -265,12 +274,12 @@ def address_of_key(bucket: str, key: str) -> str:
 
 
 def key_of(address: str) -> str:
-    """The key of an object by its address, or the beginning of keys."""
+    """Return the key of an object by its address, or the beginning of keys."""
     return unquote(address.partition("?")[0].split("/", 3)[3])
 
 
 def query_of(address: str) -> str:
-    """The query, decoded; empty where there is none."""
+    """Return the query, decoded; empty where there is none."""
     return unquote(urlsplit(address).query)
 
 
@@ -305,7 +314,7 @@ def expand_ranges(text: str) -> Iterator[str]:
         raise BadAddress(
             without_secrets(text),
             f"stands for more than {MOST_FROM_ONE_LINE:,} addresses",
-            "narrow its ranges",
+            "use smaller ranges",
         )
     for values_now in product(*choices):
         written = []
@@ -316,7 +325,10 @@ def expand_ranges(text: str) -> Iterator[str]:
 
 
 def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
-    """The values that one pair of braces stands for, and the width that numbers are written in."""
+    """Return the values that one pair of braces stands for.
+
+    The second value is the width that numbers are written in.
+    """
     if _TOO_LONG.fullmatch(inside):
         raise BadAddress(
             "{" + inside[:40] + "...}", "has numbers that are too long", "shorten them"

@@ -10,10 +10,10 @@ _MEANT = {code: character for character, code in _CODES.items()}
 
 
 def encode_path(path: str) -> str:
-    """A path as a bag's manifest and its list of what to fetch have it."""
+    """Return a path as a bag's manifest and its list of what to fetch have it."""
     return re.sub("[%\n\r]", lambda character: _CODES[character[0]], path)
 
 
 def decode_path(path: str) -> str:
-    """The path that is meant; small letters in a code count too."""
+    """Return the path that is meant; small letters in a code count too."""
     return re.sub("%(25|0[AaDd])", lambda code: _MEANT[code[0].upper()], path)

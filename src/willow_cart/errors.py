@@ -51,7 +51,7 @@ from willow_cart.redaction import without_secrets
 
 
 def plainly(error: OSError) -> str:
-    """What the system says is wrong, as a clause."""
+    """Return what the system says is wrong, as a clause."""
     return (error.strerror or str(error)).lower()
 
 
@@ -106,7 +106,7 @@ class UsageError(WillowCartError):
 
 
 class BadAddress(UsageError):
-    """An address that no place can have, or of a kind that is not spoken here."""
+    """An address that no place can have, or one with a scheme that is not supported."""
 
 
 class BadOption(UsageError):
@@ -148,7 +148,7 @@ class UnreadableLedger(UsageError):
 
 
 class NoSuchRun(UsageError):
-    """A run that is not known, or not under way."""
+    """A run that is not known, or not in progress."""
 
 
 class NothingChosen(WillowCartError):
@@ -168,7 +168,7 @@ class NothingChosen(WillowCartError):
 
 
 def nothing_there(places: object, what: str) -> NothingChosen:
-    """The error for folders that hold nothing to choose from."""
+    """Return the error for folders that hold nothing to choose from."""
     return NothingChosen(
         str(places), f"holds no {what}", "haul some first, or name others", offered=0, rule=None
     )
@@ -366,7 +366,7 @@ class Incomplete(WillowCartError):
     """Not everything that a script asked for is here, and right.
 
     Attributes:
-        result: what came of it all the same.
+        result: what was done until then.
         exit_code: what the command would tell the shell.
     """
 

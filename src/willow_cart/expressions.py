@@ -44,7 +44,9 @@ class Expression:
         try:
             self._compiled = regex.compile(pattern)
         except (regex.error, RecursionError, OverflowError, MemoryError) as error:
-            raise BadOption(self._shown, f"is no regular expression: {error}", advice) from None
+            raise BadOption(
+                self._shown, f"is not a valid regular expression: {error}", advice
+            ) from None
         self.groups = tuple(self._compiled.groupindex)
 
     def search(self, text: str) -> regex.Match[str] | None:

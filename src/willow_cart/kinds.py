@@ -29,7 +29,7 @@ _PACKINGS = frozenset("gz bz2 xz zst".split())
 
 
 def extension_of(name: str) -> str:
-    """The extension of a name, in lower case and without its dot; `tar.gz` counts as one.
+    """Return the extension of a name, in lower case and without its dot; `tar.gz` counts as one.
 
     A leading dot hides a file and is no extension; an ending with a space in it, or longer than
     ten characters, is part of a sentence and none either.
@@ -44,13 +44,13 @@ def extension_of(name: str) -> str:
 
 
 def stem_of(name: str) -> str:
-    """A name without its extension and the dot before that."""
+    """Return a name without its extension and the dot before that."""
     extension = extension_of(name)
     return name[: -len(extension) - 1] if extension else name
 
 
 def kind_of(name: str) -> str:
-    """The family that a name's extension belongs to; `other` where none is known."""
+    """Return the family that a name's extension belongs to; `other` where none is known."""
     return _FAMILY_OF.get(extension_of(name), "other")
 
 

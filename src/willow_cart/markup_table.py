@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from html import escape
 from itertools import islice
 
-# So many rows are shown; whoever wants them all has data frames.
+# So many rows are shown; data frames have them all.
 _MOST_SHOWN = 10
 
 _NUMERIC = ("number", "size")
@@ -15,7 +15,7 @@ _NUMERIC = ("number", "size")
 def html_table(
     brief: str, columns: Sequence[str], rows: Iterable[Sequence[str]], total: int
 ) -> str:
-    """The first rows of a table under a line that sums it up.
+    """Return the first rows of a table under a line that sums it up.
 
     Args:
         brief: that line.

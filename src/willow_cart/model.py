@@ -284,7 +284,7 @@ class Sizes:
 
 
 def sum_of(parts: Iterable[Sizes]) -> Sizes:
-    """The sum of several sizes."""
+    """Return the sum of several sizes."""
     total = Sizes()
     for part in parts:
         total.add_all(part)

@@ -22,7 +22,7 @@ class OfferStore:
     """Offers in order, found by number and by address; a million take little memory.
 
     Safe for several threads that read. Each offer bears a mark, a small number that means
-    something to whoever set it.
+    something to the code that set it.
 
     Args:
         offers: what is put on it first.
@@ -72,7 +72,10 @@ class OfferStore:
         return self._count
 
     def __getitem__(self, number: int) -> Offer:
-        """The offer with a number, counted from 1; those around it are at hand for a while."""
+        """Return the offer with a number, counted from 1.
+
+        Its neighbours are cached.
+        """
         if not 1 <= number <= self._count:
             raise IndexError(number)
         handful, place = divmod(number - 1, _HANDFUL)
@@ -93,7 +96,7 @@ class OfferStore:
         return (offer for _, offer in self.numbered())
 
     def numbered(self, mark: int | None = None) -> Iterator[tuple[int, Offer]]:
-        """The offers with their numbers; only those that bear a mark, if one is named."""
+        """Yield the offers with their numbers; only those that bear a mark, if one is named."""
         last = 0
         while True:
             with self._lock:
@@ -114,7 +117,7 @@ class OfferStore:
         return row is not None
 
     def find(self, address: str) -> tuple[int, Offer] | None:
-        """The offer with an address, and its number; None if there is none."""
+        """Return the offer with an address, and its number; None if there is none."""
         with self._lock:
             row = self._base.execute(
                 "SELECT number, packed FROM offer WHERE address = ?", (address,)
@@ -166,7 +169,7 @@ def _unpack(packed: bytes) -> Offer:
     (
         address, source, number, name, folder, size, about, modified, checksums, text, title,
         heading, cell, mirrors,
-    ) = marshal.loads(packed)  # noqa: S302  # nobody else has written it  # fmt: skip
+    ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
         address, source, number, name, folder, size, about,
         datetime.fromisoformat(modified) if modified else None,

@@ -104,7 +104,7 @@ def require_form(path: Path) -> None:
         BadOption: it does not.
     """
     if not path.name.lower().endswith((".zip", ".tar.gz", ".tgz")):
-        raise BadOption(f"--to {path}", "does not say what it is", "end it in .zip or .tar.gz")
+        raise BadOption(f"--to {path}", "unknown file type", "use .zip or .tar.gz")
 
 
 def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> Packed:
@@ -118,7 +118,7 @@ def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> P
         overwrite: whether any other file there is replaced too.
 
     Raises:
-        BadOption: its name does not say what it is.
+        BadOption: its name has no known ending.
         NothingChosen: there is nothing to pack.
         CannotStore: it cannot be written.
     """
@@ -182,7 +182,7 @@ def _modified(holding: Holding) -> datetime:
 
 
 def _unknown(path: str, size: int, sha256: str) -> Arrival:
-    """What the lists say of a file that no ledger knows."""
+    """Return what the lists say of a file that no ledger knows."""
     return Arrival("", "", path, "", size, sha256, None, None, "", "nothing", 0)
 
 

@@ -35,7 +35,7 @@ def replacing(
     path: Path,
     encoding: str = "utf-8",
     *,
-    advice: str = "see to its folder",
+    advice: str = "check its folder",
     is_ours: IsOurs | None = None,
     overwrite: bool = False,
 ) -> Iterator[io.TextIOWrapper]:
@@ -64,7 +64,7 @@ def replacing(
 def replacing_bytes(
     path: Path,
     *,
-    advice: str = "see to its folder",
+    advice: str = "check its folder",
     is_ours: IsOurs | None = None,
     overwrite: bool = False,
 ) -> Iterator[BinaryIO]:
@@ -192,7 +192,7 @@ def _shortened(name: str) -> str:
 
 
 def _mode_for(path: Path) -> int:
-    """The permissions of a file, or those that a new one gets here."""
+    """Return the permissions of a file, or those that a new one gets here."""
     with suppress(FileNotFoundError):
         return path.stat().st_mode & 0o777
     mask = os.umask(0)

@@ -58,6 +58,6 @@ def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
 
 
 def local_name(element: Element) -> str:
-    """An element's name without its namespace."""
+    """Return an element's name without its namespace."""
     tag = element.tag
     return tag.rpartition("}")[2] if isinstance(tag, str) else ""

@@ -35,7 +35,7 @@ _REACHING = ("survey", "load", "audit", "knock", "offline")
 
 
 def own_file() -> Path:
-    """The person's own file."""
+    """Return the person's own file."""
     import platformdirs
 
     return platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
@@ -64,7 +64,7 @@ def settings_in(folder: Path) -> Iterator[Setting]:
     """All settings that count in a folder, those that count less first.
 
     Raises:
-        BadOption: a file of settings cannot be read, or says something that nobody understands.
+        BadOption: a file of settings cannot be read, or has an unknown key or value.
     """
     own, project = own_file(), folder / PROJECT_FILE
     yield from _settings_of(own, TABLES, ("sign_in",))
@@ -104,10 +104,12 @@ def _settings_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> I
 def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Mapping[str, Table]:
     if not path.exists():
         return {}
-    file = TomlFile(path, "see to it")
+    file = TomlFile(path, "check the file")
     for key in file.content:
         if key in TABLES and key not in tables:
-            raise BadOption(f"{path}, [{key}]", "is for no project", f"put it in {own_file()}")
+            raise BadOption(
+                f"{path}, [{key}]", "is not allowed in a project file", f"put it in {own_file()}"
+            )
         if key not in (*tables, *besides):
             there_are = ", ".join(f"[{name}]" for name in tables)
             raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
@@ -116,5 +118,7 @@ def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Map
         table.require_known(options_of(name))
         for key in table.keys:
             if tables is _PROJECT_TABLES and key not in _PROJECT_KEYS:
-                raise BadOption(table.place(key), "is for no project", f"put it in {own_file()}")
+                raise BadOption(
+                    table.place(key), "is not allowed in a project file", f"put it in {own_file()}"
+                )
     return found

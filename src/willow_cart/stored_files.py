@@ -52,7 +52,7 @@ class Holding:
             return tree.open(self.path)
 
     def sha256(self) -> str:
-        """The SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
+        """Return the SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
 
         Raises:
             UnreadableSource: it cannot be read.
@@ -64,7 +64,7 @@ class Holding:
                 return digest_of(file, ["sha256"])["sha256"].digest
         except OSError as error:
             raise UnreadableSource(
-                self.path, f"cannot be read: {plainly(error)}", "see to it"
+                self.path, f"cannot be read: {plainly(error)}", "check the file"
             ) from None
 
     def is_changed(self) -> bool:
@@ -86,7 +86,7 @@ class Holding:
 
 
 def holdings_at(place: Path) -> Iterator[Holding]:
-    """The files in a folder, in order, or a file.
+    """Yield the files in a folder, in order, or a file.
 
     Raises:
         UnreadableSource: there is neither.

@@ -50,7 +50,7 @@ class Table:
         for key in self.keys:
             if key not in known:
                 near = difflib.get_close_matches(key, known, 1)
-                meant = f"did you mean {near[0]} ?" if near else "see the guide on errands"
+                meant = f"did you mean {near[0]}?" if near else "see the guide on errands"
                 raise BadOption(self.place(key), f"is not known in {self.title}", meant)
 
 
@@ -77,7 +77,7 @@ class TomlFile:
         except OSError as error:
             raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
         except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise BadOption(str(path), f"cannot be read: {error}", "see to that place") from None
+            raise BadOption(str(path), f"cannot be read: {error}", "check that line") from None
         self._lines = _lines_of(text)
 
     def top(self, title: str) -> Table:
@@ -96,7 +96,7 @@ class TomlFile:
         """
         keys = self.content.get(name, {})
         if not isinstance(keys, dict):
-            raise BadOption(self._place_of(name), "is no table", f"write [{name}]")
+            raise BadOption(self._place_of(name), "is not a table", f"write [{name}]")
         return Table(f"[{name}]", self._name, keys, self._lines.get((name, 0), {}))
 
     def tables(self, name: str) -> Iterator[Table]:
@@ -107,7 +107,7 @@ class TomlFile:
         """
         found = self.content.get(name, [])
         if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
-            raise BadOption(self._place_of(name), "is no list of tables", f"write [[{name}]]")
+            raise BadOption(self._place_of(name), "is not a list of tables", f"write [[{name}]]")
         for place, keys in enumerate(found):
             yield Table(f"[[{name}]]", self._name, keys, self._lines.get((name, place), {}))
 
@@ -117,7 +117,7 @@ class TomlFile:
 
 
 def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:
-    """The line of each key, by its table and the number of that; of a table under no key."""
+    """Return the line of each key, by its table and the number of that; of a table under no key."""
     lines: dict[tuple[str, int], dict[str, int]] = {("", 0): {}}
     counts: Counter[str] = Counter()
     here = lines["", 0]

@@ -56,11 +56,13 @@ def parse_seconds(text: str) -> float:
     """Read a time such as `90`, `0.5s`, `5min`, `2 h` as a number of seconds.
 
     Raises:
-        BadOption: the text is no time.
+        BadOption: the text is not a duration.
     """
     match = _TIME.fullmatch(text.strip())
     if match is None:
-        raise BadOption(text, "is no time", "write seconds or a unit, such as 90s, 5min or 2h")
+        raise BadOption(
+            text, "is not a duration", "write seconds or a unit, such as 90s, 5min or 2h"
+        )
     return float(match[1]) * _SECONDS[match[2].lower()]
 
 

@@ -46,7 +46,9 @@ class Bounds:
                     bounds = cls(bounds.ratio, parse_size(part))
                 except BadOption:
                     raise BadOption(
-                        text, "is no bound", "write times its size, a size, or both: 200x,50GB"
+                        text,
+                        "is not a valid limit",
+                        "write times its size, a size, or both: 200x,50GB",
                     ) from None
         return bounds
 
@@ -91,9 +93,9 @@ class Outflow:
         if self._bytes > self._most:
             raise NotUnpacked(
                 self.archive,
-                f"has {format_size(self._packed)} and swells to more than"
+                f"has {format_size(self._packed)} and decompresses to more than"
                 f" {format_size(self._most)}",
-                "if it is meant to, allow it with --swell-at-most",
+                "if this is expected, raise --swell-at-most",
             )
         self._unpacked(size)
 

@@ -130,7 +130,9 @@ def empty(
 
 
 def lifted(taken: Iterable[ExtractedMember]) -> list[ExtractedMember]:
-    """The same files without the one folder that all of them are in; as they are if there is none.
+    """Return the same files without the one folder that all of them are in.
+
+    They are unchanged if there is no such folder.
 
     An archive with a folder of its own name in it is one folder too many.
     """
@@ -167,7 +169,7 @@ class _Emptying:
                 self._take(members, emptied, chosen)
             except Damaged as error:
                 raise NotUnpacked(
-                    name, str(error), "haul it again, or tell the place's keeper"
+                    name, str(error), "haul it again, or report it to the server"
                 ) from None
         return emptied
 

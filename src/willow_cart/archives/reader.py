@@ -142,11 +142,11 @@ class LimitedReader(io.RawIOBase):
         self._file = file
 
     def readable(self) -> bool:
-        """It is."""
+        """Return True: it can be read."""
         return True
 
     def seekable(self) -> bool:
-        """It is."""
+        """Return True: it can be read."""
         return True
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:

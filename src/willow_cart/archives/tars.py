@@ -38,12 +38,12 @@ _SORTS = {
 
 
 def packing_of(beginning: bytes) -> str:
-    """The packing that bytes begin with; empty for none that is known."""
+    """Return the packing that bytes begin with; empty for none that is known."""
     return next((name for mark, name in _PACKINGS.items() if beginning.startswith(mark)), "")
 
 
 def open_packed(file: BinaryIO, packing: str) -> BinaryIO:
-    """What is in a packed file.
+    """Return what is in a packed file.
 
     Args:
         file: at its beginning.
@@ -97,7 +97,10 @@ def members_of_tar(file: ArchiveFile, outflow: Outflow) -> Generator[Member]:
 
 
 def single(file: ArchiveFile, name: str, packing: str) -> Member:
-    """What is in a packed file that is no archive: one file, with the name less its ending."""
+    """Return what is in a packed file that is no archive.
+
+    It is one file, with the name less its ending.
+    """
     ending = f".{packing}"
     inside = name[: -len(ending)] if name.lower().endswith(ending) else name
     if inside == name:

@@ -51,7 +51,7 @@ def members_of_zip(
 
 
 def require_apart(infos: Iterable[zipfile.ZipInfo]) -> None:
-    """Refuse members that share bytes: a few kilobytes would be unpacked again and again.
+    """Refuse members that share bytes: a few kilobytes would be unpacked repeatedly.
 
     Raises:
         Damaged: two do.

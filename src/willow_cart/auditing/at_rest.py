@@ -103,7 +103,7 @@ def audit(
 
     Yields:
         Every file that is known or lies there, as soon as it is clear what is the matter with it;
-        those that nobody knows last.
+        unknown ones last.
 
     Raises:
         UnreadableLedger: there is neither a ledger nor a list.
@@ -154,9 +154,9 @@ def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
 
 
 def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
-    """What the ledger says lies there: the latest arrival under every path."""
+    """Yield what the ledger says lies there: the latest arrival under every path."""
     if not root.is_dir():
-        raise UnreadableLedger(str(root), "is no folder", "name one that was hauled into")
+        raise UnreadableLedger(str(root), "is not a folder", "name one that was hauled into")
     if not has_ledger(root) and not needed:
         return
     with Ledger(ledger_path(root)) as ledger:
@@ -173,7 +173,7 @@ def _with_promises(
     lying: Iterable[str],
     troubles: list[Issue],
 ) -> list[_Known]:
-    """What should be there by the ledger, by lists, or by both."""
+    """Return what should be there by the ledger, by lists, or by both."""
     by_path = {each.path: each for each in known}
     paths = sorted({*by_path, *lying})
     offers = [Offer(f"file:///{path}", folder=_folder(path), name=_name(path)) for path in paths]

@@ -32,7 +32,7 @@ def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
             continue
         found = _LINE.fullmatch(line.strip())
         if found is None:
-            yield Issue(f"{place}, line {number}", "is not URL LENGTH PATH; mend it")
+            yield Issue(f"{place}, line {number}", "is not URL LENGTH PATH; fix it")
             continue
         url, length, path = found.groups()
         folder, _, name = decode_path(path).rpartition("/")

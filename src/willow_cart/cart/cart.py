@@ -45,7 +45,7 @@ class Cart:
 
     @classmethod
     def of(cls, offers: Iterable[Offer]) -> Cart:
-        """A cart of offers, each address once, all of them taken and numbered anew."""
+        """Return a cart of offers, each address once, all of them taken and numbered anew."""
         find = Find((offer, True) for offer in offers)
         chosen = enumerate(find.chosen(), 1)
         return cls((replace(offer, number=number), True) for number, offer in chosen)
@@ -67,7 +67,9 @@ class Cart:
                 place, f"cannot be read: {plainly(error)}", "name a cart"
             ) from None
         if read is None:
-            raise UnreadableSource(place, "is no cart", "look at it as a source, then Cart.of(...)")
+            raise UnreadableSource(
+                place, "is not a cart", "look at it as a source, then Cart.of(...)"
+            )
         if form_for(path) is None:
             return cls._of_sheet(Sheet.at(path))
         return cls((_offer(item), True) for item in read(lambda: open_named(path), place, []))
@@ -98,7 +100,7 @@ class Cart:
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """The cart as a data frame with the columns of its file.
+        """Return the cart as a data frame with the columns of its file.
 
         `take` is boolean, `number` whole, `size` whole with gaps (bytes), `modified` in UTC with
         gaps; what a listing has rounded is a gap. The rest is text.
@@ -128,7 +130,7 @@ class Cart:
                 form.write(self, text)
 
     def pick(self, way: Way, choosing: Choosing) -> Cart:
-        """A cart in which what is chosen is taken out, or put back, or alone is left in.
+        """Return a cart in which what is chosen is taken out, or put back, or alone is left in.
 
         Raises:
             NothingChosen: the choosing keeps none of the rows that this would change.
@@ -140,7 +142,7 @@ class Cart:
         return picked
 
     def weigh(self) -> Weight:
-        """Counts and sizes of what is taken."""
+        """Return counts and sizes of what is taken."""
         return weigh(self.rows)
 
     def __iter__(self) -> Iterator[Offer]:
@@ -168,7 +170,7 @@ class Cart:
         return brief + (f", {count_of(sizes.unknown, 'size')} unknown" if sizes.unknown else "")
 
     def _repr_html_(self) -> str:
-        """The first rows as a table, for notebooks."""
+        """Return the first rows as a table, for notebooks."""
         columns = ("take", "number", "path", "size", "kind")
         rows = (
             ("yes" if taken else "", str(offer.number), offer.path, size_cell(offer), offer.kind)
@@ -179,7 +181,7 @@ class Cart:
 
 def _offer(item: Offer | Issue) -> Offer:
     if isinstance(item, Issue):
-        raise UnreadableSource(item.place, item.why, "mend it")
+        raise UnreadableSource(item.place, item.why, "fix it")
     return item
 
 
@@ -188,7 +190,7 @@ def _covered_text(cell: object) -> str:
 
 
 def _record(offer: Offer, taken: bool) -> tuple[object, ...]:
-    """A row of a frame; addresses keep their secrets there, to be hauled from."""
+    """Return a row of a frame; addresses keep their secrets there, to be hauled from."""
     values: dict[str, object] = {"take": taken, "url": " ".join((offer.address, *offer.mirrors))}
     return tuple(
         values[column.name] if column.name in values else _joined(column.as_value(offer))

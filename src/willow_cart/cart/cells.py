@@ -64,7 +64,7 @@ def read_bytes(cell: str) -> tuple[int | None, int | None]:
         if "," in cell and len(fraction or "") == 3:
             raise BadOption(repr(cell), "could be two sizes", "write it without the comma")
         return parse_size(f"{number}.{fraction or 0} {unit}"), None
-    raise BadOption(repr(cell), "is no size", "write bytes, or a unit such as 1.5 MB")
+    raise BadOption(repr(cell), "is not a size", "write bytes, or a unit such as 1.5 MB")
 
 
 def _counted(digits: str) -> int:
@@ -98,10 +98,10 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
 
     Args:
         cell: what is written; empty for none.
-        day_first: whether the day stands before the month between strokes; None if nobody knows.
+        day_first: whether the day stands before the month between strokes; None if unknown.
 
     Raises:
-        BadOption: it is no date, or could be two.
+        BadOption: it is not a date, or could be two.
     """
     if not cell:
         return None
@@ -118,7 +118,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
             return _SERIAL_BEGIN + timedelta(seconds=round(days.total_seconds()))
         moment = datetime.fromisoformat(cell)
     except (ValueError, KeyError, OverflowError):
-        raise BadOption(repr(cell), "is no date", "write it as 2031-05-03") from None
+        raise BadOption(repr(cell), "is not a date", "write it as 2031-05-03") from None
     return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
@@ -126,7 +126,7 @@ def _from_figures(figures: re.Match[str], day_first: bool | None) -> datetime:
     one, mark, two, three, *time = figures.groups()
     if len(one) == 4:
         return _moment(int(one), int(two), int(three), time)
-    # Where points stand between, the day is first, whoever writes it.
+    # Where points stand between, the day is first everywhere.
     day_first = True if mark == "." or one == two else day_first
     if day_first is None:
         raise BadOption(repr(figures[0]), "could be two dates", "write it as 2031-05-03")

@@ -50,14 +50,14 @@ class Column:
 
 
 def size_cell(offer: Offer) -> str:
-    """The size of an offer as it is written; one that a listing has rounded with a tilde."""
+    """Return the size of an offer as it is written; one that a listing has rounded with a tilde."""
     if offer.size is None:
         return "" if offer.about is None else f"~{offer.about}"
     return str(offer.size)
 
 
 def date_cell(offer: Offer) -> str:
-    """The date of an offer as it is written: ISO 8601 with its zone."""
+    """Return the date of an offer as it is written: ISO 8601 with its zone."""
     return offer.modified.isoformat() if offer.modified else ""
 
 
@@ -71,7 +71,7 @@ def _read_checksums(cell: str) -> tuple[Checksum, ...]:
 
 def _read_checksum_list(value: object) -> tuple[Checksum, ...]:
     if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-        raise BadOption(f"checksum {value!r}", "is no list of texts", 'write ["..."]')
+        raise BadOption(f"checksum {value!r}", "is not a list of strings", 'write ["..."]')
     return tuple(map(read_checksum, value))
 
 

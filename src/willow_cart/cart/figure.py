@@ -38,7 +38,7 @@ def draw(
         weight: what to draw.
         path: a name that ends in `.png` or `.svg`.
         title: what it is of.
-        room: bytes that are free where it is to go; None if nobody can say.
+        room: bytes that are free where it is to go; None if unknown.
         overwrite: whether a file there is replaced that is not such a figure.
 
     Raises:
@@ -80,7 +80,7 @@ def _about(sizes: Sizes) -> str:
 
 
 def _said(sizes: Sizes) -> str:
-    """What stands at the end of a bar; what is unknown is no size of nothing."""
+    """Return what stands at the end of a bar; an unknown size is not zero."""
     files = count_of(sizes.files, "file")
     if sizes.unknown == sizes.files:
         return f" {files} of unknown size"
@@ -112,7 +112,7 @@ def _draw_bars(
 
 
 def _draw_room(axes: Axes, whole: Sizes, room: int | None) -> None:
-    """What is to be hauled beside what is free, on one scale."""
+    """Draw what is to be hauled beside what is free, on one scale."""
     rows = [("the cart", whole.bytes, _BAR)]
     if room is not None:
         rows.append(("free space", room, _OTHERS))
@@ -143,7 +143,7 @@ def _finish(axes: Axes, longest: int) -> None:
 
 
 def _cut(name: str) -> str:
-    """A name with its middle cut out if it is long; a `$` in it begins no formula."""
+    """Return a name with its middle cut out if it is long; a `$` in it begins no formula."""
     if len(name) > _LONGEST_NAME:
         half = _LONGEST_NAME // 2
         name = f"{name[:half]}…{name[1 - half :]}"

@@ -40,7 +40,7 @@ class Form:
 
 
 def form_for(path: Path) -> Form | None:
-    """The form that a file's name asks for; None for our table.
+    """Return the form that a file's name asks for; None for our table.
 
     Raises:
         BadOption: there is no such form.
@@ -60,8 +60,8 @@ def form_for(path: Path) -> Form | None:
         return Form("Metalink", write_metalink, keeps_checksums=True)
     raise BadOption(
         f"--cart {path}",
-        "its name does not say what to write",
-        "end it in .csv or .tsv for a cart, .txt, .jsonl or .meta4, or name it fetch.txt",
+        "unknown file type",
+        "use .csv or .tsv for a cart, or .txt, .jsonl, .meta4 or fetch.txt",
     )
 
 
@@ -70,7 +70,9 @@ def _write_addresses(offers: Iterable[Offer], to: TextIO) -> None:
 
 
 def reader_for(opened: Opened, place: str) -> Read | None:
-    """What reads a file, by how it begins; None if it is in none of the forms that are told so.
+    """Return what reads a file, by how it begins.
+
+    None if it is in none of the forms that are told so.
 
     Args:
         opened: opens the file.
@@ -81,7 +83,7 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     try:
         text = beginning.decode(encoding_of(beginning, place), "ignore")
     except UnreadableSource:
-        return None  # whoever takes it for a list will say so
+        return None  # reading it as a list reports the error
     first = text.lstrip().partition("\n")[0]
     if _MARKUP.match(text):
         return _read_metalink if "<metalink" in text[:4096] else None
@@ -111,12 +113,12 @@ def _read_lines(
 
 
 def lines_of(opened: Opened, place: str) -> Iterator[str]:
-    """The lines of a text, with any line ends, in UTF-8, or in UTF-16 if a mark says so.
+    """Yield the lines of a text, with any line ends, in UTF-8, or in UTF-16 if a mark says so.
 
     What is not UTF-8 in a line is left in it as lone surrogates.
 
     Raises:
-        UnreadableSource: it is no text, or broken UTF-16.
+        UnreadableSource: it is not text, or broken UTF-16.
     """
     with opened() as file:
         beginning = file.read(BEGINNING)

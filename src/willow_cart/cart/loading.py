@@ -84,7 +84,7 @@ class Find:
                 self.shelf.mark(there[0], mark)
 
     def chosen(self) -> Iterable[Offer]:
-        """What was chosen, in order."""
+        """Return what was chosen, in order."""
         return (offer for _, offer in self.shelf.numbered(_Mark.CHOSEN))
 
 
@@ -110,7 +110,7 @@ def load(
         today: the date that rows are marked gone with.
 
     Raises:
-        BadOption: the cart has rows of other sources, and nobody said that these are to be added;
+        BadOption: the cart has rows of other sources, and `add` is not set;
             or it was changed by another program meanwhile.
         UnreadableSource: the cart cannot be read without losing something.
         CannotStore: it cannot be written.
@@ -138,7 +138,7 @@ def load_as(form: Form, find: Find, path: Path) -> Loaded:
     if path.exists():
         raise BadOption(
             f"--cart {path}",
-            f"is there already, and a {form.name} has no room for what you may have changed",
+            f"already exists, and a {form.name} cannot keep your changes",
             "name another file, or a .csv",
         )
     loaded = Loaded(secrets=find.secrets)
@@ -201,7 +201,7 @@ class _Renewal:
         loaded.rows += 1
         if isinstance(entry, Unread):
             if entry.row is None:
-                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
+                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "fix it first")
             loaded.unread.append(entry.trouble)
             return
         offer = entry.offer
@@ -224,7 +224,7 @@ class _Renewal:
         for entry in reader.entries():
             assert entry.row is not None, "this was seen to"
             cells = entry.row.cells
-            # Cells beyond the last column are nobody's, and stay there.
+            # Cells beyond the last column belong to no column, and stay there.
             end = len(self._sheet.columns)
             cells[end:end] = [""] * (width - end)
             if not had_marks:
@@ -236,7 +236,7 @@ class _Renewal:
             yield cells
 
     def _renewed(self, entry: CartRow, cells: list[str], places: Mapping[str, int]) -> Offer:
-        """What is known of a row by now, written into its cells where it was not."""
+        """Return what is known of a row by now, written into its cells where it was not."""
         offer = entry.offer
         if not offer.number:
             self._last_number += 1
@@ -269,7 +269,10 @@ class _Renewal:
 
 
 def learnt(offer: Offer, now: Offer) -> Offer:
-    """An offer of a cart with what is known of it now; what was known and is not any more stays."""
+    """Return an offer of a cart with what is known of it now.
+
+    What was known and is not any more stays.
+    """
     size, about = now.size, now.about
     if size is None and about is None:
         size, about = offer.size, offer.about

@@ -36,7 +36,7 @@ def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Issue]:
 
     Of the URLs of a file the one with the lowest priority number is its address, and the others
     are its mirrors. Hashes of kinds not known here are passed over, and so are URLs of schemes
-    not spoken here and references to documents of other kinds (`metaurl`).
+    with unsupported schemes and references to documents of other kinds (`metaurl`).
 
     Yields:
         An offer for each file, or why there is none.
@@ -72,7 +72,7 @@ def _offer_from(element: Element, place: str, number: int) -> Offer:
                 checksums += _known_hash(child.get("type", ""), said)
     addresses = [address for _, url in sorted(urls, key=_by_priority) for address in _spoken(url)]
     if not addresses:
-        raise BadAddress(name or "a file", "has no address that is spoken here", "look into it")
+        raise BadAddress(name or "a file", "has no address with a supported scheme", "look into it")
     folder, _, last = name.rpartition("/")
     return Offer(
         address=addresses[0],

@@ -115,7 +115,7 @@ def pick_in(
         only_gone: whether only rows can be chosen that are marked as not offered any more.
 
     Raises:
-        UnreadableSource: it is no cart, or cannot be written without losing something.
+        UnreadableSource: it is not a cart, or cannot be written without losing something.
         BadOption: it was changed by another program meanwhile.
         NothingChosen: the choosing keeps no row; the file is left alone.
         CannotStore: the file cannot be written.
@@ -204,7 +204,7 @@ class _Remarking:
         self._unread: deque[tuple[int, Unread]] = deque()
 
     def rows(self, mark: _Marking) -> Iterator[list[str]]:
-        """The cells of every row, in order.
+        """Yield the cells of every row, in order.
 
         Raises:
             UnreadableSource: a row cannot be told apart from its neighbours.
@@ -235,7 +235,7 @@ class _Remarking:
         while self._unread and self._unread[0][0] < number:
             _, entry = self._unread.popleft()
             if entry.row is None:
-                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "mend it first")
+                raise UnreadableSource(entry.trouble.place, entry.trouble.why, "fix it first")
             self.picked.unread.append(entry.trouble)
             yield self._widened(entry.row.cells)
 

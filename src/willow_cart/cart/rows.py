@@ -79,7 +79,7 @@ class Oddities:
         self.why.setdefault(column, str(error))
 
     def told(self, place: str) -> list[str]:
-        """What a person should know, a line for each column."""
+        """Return what a person should know, a line for each column."""
         lines = []
         for column, rows in self.rows.items():
             named = ", ".join(map(str, rows[:_MOST_NAMED]))
@@ -144,7 +144,7 @@ class RowReader:
         return CartRow(row, offer, taken, bool(cells.get(GONE)))
 
     def _uncovered(self, row: SheetRow) -> dict[str, str]:
-        """What a row holds, by column; a million rows are, so the usual is quick."""
+        """Return what a row holds, by column; a million rows are, so the usual is quick."""
         written = self._cells_of(row.cells)
         line = "".join(written)
         if "'" not in line and line.isascii():
@@ -176,7 +176,7 @@ class RowReader:
         )
 
     def _alone(self, cells: dict[str, str]) -> dict[str, Any]:
-        """The fields that a cell each decides."""
+        """Return the fields that a cell each decides."""
         fields = {}
         for column in self._read_alone:
             if cell := cells[column.name]:
@@ -254,7 +254,7 @@ def read_marked(
         notes: lengthened at the end by what is not understood and does not matter much.
 
     Raises:
-        UnreadableSource: it is no cart.
+        UnreadableSource: it is not a cart.
     """
     reader = RowReader(cart if isinstance(cart, Sheet) else Sheet.at(cart))
     for entry in reader.entries():
@@ -266,7 +266,10 @@ def read_marked(
 
 
 def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:
-    """An offer as a row of a cart: a cell for each of `COLUMNS`, covered, and without secrets."""
+    """Return an offer as a row of a cart.
+
+    It has a cell for each of `COLUMNS`, covered, and without secrets.
+    """
     cells = [column.write(offer) for column in _OF_OFFERS]
     cells[_NUMBER] = str(number)
     return ["yes" if taken else "", *cells]

@@ -64,7 +64,7 @@ class Sheet:
         style: how it is written.
 
     Raises:
-        UnreadableSource: it has no column named `url`, or is no text.
+        UnreadableSource: it has no column named `url`, or is not text.
     """
 
     def __init__(self, opened: Callable[[], BinaryIO], place: str) -> None:
@@ -92,10 +92,10 @@ class Sheet:
 
     @classmethod
     def at(cls, path: Path) -> Sheet:
-        """The sheet in a cart's file.
+        """Return the sheet in a cart's file.
 
         Raises:
-            UnreadableSource: there is none, or it is no cart.
+            UnreadableSource: there is none, or it is not a cart.
         """
         try:
             stamp = path.stat().st_mtime_ns
@@ -104,22 +104,22 @@ class Sheet:
             return sheet
         except UnreadableSource as error:
             raise UnreadableSource(
-                str(path), f"is no cart: {error.reason}", "load makes one of it, with --cart"
+                str(path), f"is not a cart: {error.reason}", "load makes one of it, with --cart"
             ) from None
         except FileNotFoundError:
             raise UnreadableSource(
-                str(path), "there is no such cart", "load makes one: willow-cart load SOURCE --cart"
+                str(path), "no such cart", "load makes one: willow-cart load SOURCE --cart"
             ) from None
         except OSError as error:
             raise UnreadableSource(
-                str(path), f"cannot be read: {plainly(error)}", "see to the file"
+                str(path), f"cannot be read: {plainly(error)}", "check the file"
             ) from None
 
     def require_unchanged(self) -> None:
-        """Insist that nobody has written the file since it was opened here.
+        """Require that the file was not written since it was opened here.
 
         Raises:
-            BadOption: somebody has, and what they wrote would be lost.
+            BadOption: another program wrote it, and that would be lost.
         """
         if self._stamp is not None and Path(self.place).stat().st_mtime_ns != self._stamp:
             raise BadOption(
@@ -133,7 +133,7 @@ class Sheet:
         return self._places.get(column)
 
     def rows(self) -> Iterator[SheetRow | Issue]:
-        """The rows below the header that are not empty, and every one that cannot be read."""
+        """Yield the rows below the header that are not empty, and every one that cannot be read."""
         width = len(self.columns)
         with io.TextIOWrapper(
             self._open(), self.style.encoding, errors="surrogateescape", newline=""
@@ -147,7 +147,7 @@ class Sheet:
                 except StopIteration:
                     return
                 except csv.Error as error:
-                    yield Issue(f"{self.place}, row {number}", f"is no row of a table: {error}")
+                    yield Issue(f"{self.place}, row {number}", f"is not a table row: {error}")
                     continue
                 except UnicodeDecodeError:
                     yield Issue(f"{self.place}, row {number}", "is broken UTF-16; save it again")
@@ -161,15 +161,15 @@ class Sheet:
 
 
 def encoding_of(beginning: bytes, place: str) -> str:
-    """The encoding of a text by its byte-order mark; UTF-8 where there is none.
+    """Return the encoding of a text by its byte-order mark; UTF-8 where there is none.
 
     Raises:
-        UnreadableSource: it is no text.
+        UnreadableSource: it is not text.
     """
     if beginning.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return "utf-16"
     if b"\0" in beginning[:4096]:
-        raise UnreadableSource(place, "is no text", "name a list of addresses or a table")
+        raise UnreadableSource(place, "is not text", "name a list of addresses or a table")
     return "utf-8-sig" if beginning.startswith(codecs.BOM_UTF8) else "utf-8"
 
 
@@ -179,7 +179,10 @@ def looks_like_sheet(text: str) -> bool:
 
 
 def _header_in(text: str) -> tuple[list[str], str] | None:
-    """The column names in the first line that is not blank, and the delimiter between them."""
+    """Return the column names in the first line that is not blank.
+
+    The second value is the delimiter between them.
+    """
     line = re.split(r"[\r\n]", text.lstrip(), maxsplit=1)[0]
     for delimiter in _DELIMITERS:
         try:
@@ -192,7 +195,7 @@ def _header_in(text: str) -> tuple[list[str], str] | None:
 
 
 def places_of(columns: Sequence[str]) -> Mapping[str, int]:
-    """The first place of each column by its name, whose case and blanks do not count."""
+    """Return the first place of each column by its name, whose case and blanks do not count."""
     places: dict[str, int] = {}
     for place, name in enumerate(columns):
         places.setdefault(name.strip().lower(), place)
@@ -239,7 +242,7 @@ def cover(cell: str) -> str:
 
 
 def uncover(cell: str) -> str:
-    """What a cell holds, its cover and blanks around it taken off."""
+    """Return what a cell holds, its cover and blanks around it taken off."""
     if cell.startswith("'") and _needs_cover(cell[1:]):
         return cell[1:]
     return cell.strip()

@@ -87,7 +87,7 @@ class Packing(ABC):
         self._homes = array("h")
 
     def __getitem__(self, place: int) -> int:
-        """The number of the part, from 0, that the offer at a place goes to."""
+        """Return the number of the part, from 0, that the offer at a place goes to."""
         return self._homes[place]
 
     def pack(self, offers: Iterable[Offer]) -> None:
@@ -177,7 +177,10 @@ class DrivePacking(Packing):
                 self._put(place, home)
 
     def _tightest(self, size: int) -> int | None:
-        """The drive on which so many bytes leave the least room; None if they fit on none."""
+        """Return the drive on which so many bytes leave the least room.
+
+        None if they fit on none.
+        """
         rooms = ((part.room, number) for number, part in enumerate(self.parts))
         return min((each for each in rooms if each[0] >= size), default=(0, None))[1]
 
@@ -223,9 +226,9 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
         The files that were written, beside the cart, with what is in them.
 
     Raises:
-        UnreadableSource: it is no cart.
+        UnreadableSource: it is not a cart.
         BadOption: there are too many parts, another file lies where one would be, or rows of it
-            are not understood, so that nobody can say where they belong.
+            are not understood, so that it is not known where they belong.
         CannotStore: the drives have no room for all, or a file cannot be written.
     """
     if len(packing.parts) > _MOST_PARTS:
@@ -258,7 +261,7 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
 
 
 def file_of(path: Path, name: str) -> Path:
-    """The file of a part, beside its cart."""
+    """Return the file of a part, beside its cart."""
     return path.with_name(f"{path.stem}.{name}{path.suffix}")
 
 
@@ -266,7 +269,7 @@ def _taken(sheet: Sheet) -> Iterable[CartRow]:
     for entry in RowReader(sheet).entries():
         if not isinstance(entry, CartRow):
             raise BadOption(
-                entry.trouble.place, entry.trouble.why, "mend it, so that no file is left out"
+                entry.trouble.place, entry.trouble.why, "fix it, so that no file is left out"
             )
         if entry.taken:
             yield entry

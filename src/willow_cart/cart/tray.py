@@ -22,7 +22,7 @@ class By(StrEnum):
     SOURCE = "source"
 
     def of(self, offer: Offer) -> str:
-        """The group of an offer."""
+        """Return the group of an offer."""
         match self:
             case By.KIND:
                 return offer.kind
@@ -48,7 +48,7 @@ class CartView:
         troubles: rows that are not understood, and are not here.
 
     Raises:
-        UnreadableSource: it is no cart.
+        UnreadableSource: it is not a cart.
     """
 
     def __init__(self, path: Path) -> None:
@@ -73,7 +73,7 @@ class CartView:
         return len(self.marks)
 
     def __getitem__(self, index: int) -> Offer:
-        """The offer in a row."""
+        """Return the offer in a row."""
         return self._rows[index + 1]
 
     @property
@@ -116,6 +116,6 @@ class CartView:
         return changed
 
     def alike(self, index: int, by: By) -> Iterable[int]:
-        """The rows shown that are in the same group as a row, itself among them."""
+        """Return the rows shown that are in the same group as a row, itself among them."""
         group = self._groups[by]
         return (each for each in self.shown if group[each] == group[index])

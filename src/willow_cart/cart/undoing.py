@@ -78,5 +78,5 @@ def _pair(kept: Path, path: Path) -> None:
 
 def _cannot_keep(path: Path, error: OSError) -> CannotStore:
     return CannotStore(
-        str(path), f"cannot be kept for --undo: {plainly(error)}", "see to its folder"
+        str(path), f"cannot be kept for --undo: {plainly(error)}", "check its folder"
     )

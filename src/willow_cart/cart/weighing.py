@@ -81,7 +81,7 @@ def weigh(rows: Iterable[tuple[Offer, bool]]) -> Weight:
 
 
 def heaviest(groups: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
-    """Groups by their known bytes, the heaviest first."""
+    """Return groups by their known bytes, the heaviest first."""
     return sorted(groups.items(), key=lambda each: (-each[1].bytes, -each[1].files, each[0]))
 
 

@@ -104,7 +104,7 @@ def _read_line(line: str, place: str, wide: str | None) -> tuple[str, Checksum]:
     if _BARE.fullmatch(line):
         name = place.rpartition("/")[2].rpartition(".")[0]
         return name, read_checksum(line, algorithm=wide if len(line) == 128 else None)
-    raise BadOption(line[:60], "is no line of a checksum list", "expected a hash and a name")
+    raise BadOption(line[:60], "is not a line of a checksum list", "expected a hash and a name")
 
 
 def _unescape(name: str, escaped: str) -> str:
@@ -164,7 +164,7 @@ class ChecksumBook:
         return promised, troubles
 
     def _agreements(self, offer: Offer) -> dict[ListedChecksum, int]:
-        """The entries that may speak of an offer, each with how far it agrees with it."""
+        """Return the entries that may speak of an offer, each with how far it agrees with it."""
         address = segments_of(offer.address)
         path = offer.path.split("/")
         names = dict.fromkeys((address[-1], path[-1]))

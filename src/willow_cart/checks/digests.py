@@ -61,7 +61,7 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
     name = algorithm or (named if colon else None)
     digest = digest.strip().lower()
     if not re.fullmatch(r"[0-9a-f]+", digest):
-        raise BadOption(text.strip(), "is no checksum", "write sha256: and hexadecimal digits")
+        raise BadOption(text.strip(), "is not a checksum", "write sha256: and hexadecimal digits")
     if name is None:
         known = _BY_LENGTH.get(len(digest))
         if known is None:
@@ -71,7 +71,9 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
         return Checksum(known, digest)
     known = _BY_NAME.get(re.sub(r"[-_/ ]", "", name.strip().lower()))
     if known is None:
-        raise BadOption(name, "is no algorithm known here", f"known are {', '.join(_BY_NAME)}")
+        raise BadOption(
+            name, "is not a known algorithm", f"known algorithms are {', '.join(_BY_NAME)}"
+        )
     if len(digest) != len(new_hash(known).hexdigest()):
         raise BadOption(digest, f"is not as long as a {known} checksum", "copy it whole")
     return Checksum(known, digest)
@@ -93,7 +95,7 @@ class _Crc32:
         self._value = zlib.crc32(data, self._value)
 
     def hexdigest(self) -> str:
-        """The sum in eight digits."""
+        """Return the sum in eight digits."""
         return f"{self._value:08x}"
 
 
@@ -111,7 +113,7 @@ class _Crc32c:
         self._value = self._extend(self._value, bytes(data))
 
     def hexdigest(self) -> str:
-        """The sum in eight digits."""
+        """Return the sum in eight digits."""
         return f"{self._value:08x}"
 
 
@@ -122,11 +124,11 @@ class Hash(Protocol):
         """Take in bytes."""
 
     def hexdigest(self) -> str:
-        """The sum in hexadecimal."""
+        """Return the sum in hexadecimal."""
 
 
 def new_hash(algorithm: str) -> Hash:
-    """A hash that has taken in nothing yet, by its name here.
+    """Return a hash that has taken in nothing yet, by its name here.
 
     Raises:
         ValueError: it is not known.
@@ -210,7 +212,7 @@ class RunningDigest:
             raise self._failure
 
     def checksums(self) -> dict[str, Checksum]:
-        """The checksums of all that was settled, by algorithm."""
+        """Return the checksums of all that was settled, by algorithm."""
         return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
 
     def so_far(self) -> tuple[int, str]:
@@ -219,7 +221,10 @@ class RunningDigest:
             return self._hashed, self._hashes["sha256"].hexdigest()
 
     def _next_in_hand(self) -> bytes | memoryview | None:
-        """The next bytes if they were handed over; None if they must be read from the file."""
+        """Return the next bytes if they were handed over.
+
+        None if they must be read from the file.
+        """
         if self._in_hand and self._in_hand[0][0] == self._hashed:
             return self._in_hand.popleft()[1]
         return None

@@ -112,7 +112,7 @@ def _table(file: BinaryIO) -> None:
     file.seek(0)
     is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
     if b"\0" in beginning and not is_wide:
-        raise _Unsound("it holds bytes that are no text")
+        raise _Unsound("it contains bytes that are not text")
     csv.field_size_limit(_LARGEST_DOCUMENT)  # outlines of lakes are longer than the usual limit
     encoding = "utf-16" if is_wide else "utf-8-sig"
     text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")

@@ -100,7 +100,7 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
 
 
 def title_of(beginning: bytes) -> str:
-    """A page's title in at most 80 characters; empty where there is none."""
+    """Return a page's title in at most 80 characters; empty where there is none."""
     match = _TITLE.search(as_utf8(beginning))
     text = html.unescape(match[1].decode("utf-8", "replace")) if match else ""
     return " ".join(text.split())[:80]

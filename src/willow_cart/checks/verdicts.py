@@ -13,9 +13,9 @@ LENGTH_ONLY = "length only"
 """As many bytes came as were announced."""
 
 NOTHING = "nothing"
-"""It ended, and nobody had said where."""
+"""It ended, and its length was not announced."""
 
-# The strongest first. Those from MD5 on are no proof against somebody who means harm: SHA-1 and MD5
+# The strongest first. Those from MD5 on are no proof against an attacker: SHA-1 and MD5
 # have known collisions (RFC 6151, RFC 6194), and a CRC is a sum for slips of the line.
 _BY_STRENGTH = (
     "sha512", "sha3_512", "blake2b", "sha384", "sha3_384", "sha256", "sha3_256", "sha224",
@@ -45,7 +45,7 @@ def verdict_of(promised: Sequence[Checksum], length: int | None) -> str:
 
 
 def weakness_of(algorithm: str) -> str:
-    """What is to be added to the name of an algorithm that proves little."""
+    """Return what is to be added to the name of an algorithm that proves little."""
     return ", weak" if algorithm in _WEAK else ""
 
 

@@ -54,8 +54,8 @@ class Choice:
             return
         if not self.offered:
             raise NothingChosen(
-                "nothing is offered",
-                "there is no address of a file in the sources",
+                "no files found",
+                "the sources contain no addresses of files",
                 "look into them; folders further down need --depth, pictures of a page --parts,"
                 " rows of a cart a yes",
                 offered=0,
@@ -69,9 +69,9 @@ class Choice:
         common = self.extensions.most_common(6)
         offered = ", ".join(f"{count:,} {extension or 'bare'}" for extension, count in common)
         raise NothingChosen(
-            "nothing chosen",
-            f"{rule} left none of {count_of(before, 'offer')}",
-            f"offered were {offered}" + (", ..." if len(self.extensions) > 6 else ""),
+            "nothing matched",
+            f"{rule} excluded all {count_of(before, 'offer')}",
+            f"offered: {offered}" + (", ..." if len(self.extensions) > 6 else ""),
             offered=self.offered,
             rule=rule,
         )

@@ -128,7 +128,7 @@ class Choosing:
         self.rules()  # they are read now, so that a slip is told before any work is done
 
     def rules(self) -> list[ChoosingRule]:
-        """The rules in order, made anew each time, since some of them count."""
+        """Return the rules in order, made anew each time, since some of them count."""
         return [*self._on_names(), *self._on_facts(), *self._on_twins(), *self._on_counts()]
 
     def choose(self, offers: Iterable[Offer], learn: Learn | None = None) -> Choice:
@@ -138,7 +138,9 @@ class Choosing:
         return choice
 
     def beginning(self, *, deep: bool) -> str:
-        """What the path of everything that can be kept begins with, for places to list no more.
+        """Return what the path of everything that can be kept begins with.
+
+        Places then need not list anything else.
 
         Args:
             deep: whether paths may have folders; a pattern for names says nothing of those then.
@@ -149,7 +151,7 @@ class Choosing:
         return os.path.commonprefix([literal_beginning(each) for each in self.keep])  # noqa: RUF071
 
     def begin(self) -> Choice:
-        """A choice of nothing yet, to be filled by `judge`."""
+        """Return a choice of nothing yet, to be filled by `judge`."""
         return Choice([rule.typed for rule in self.rules()])
 
     def judge(
@@ -214,7 +216,7 @@ class Choosing:
             yield from judged
 
     def _first_against(self, offer: Offer, rules: Sequence[ChoosingRule], choice: Choice) -> str:
-        """The first rule that drops an offer; empty where none does."""
+        """Return the first rule that drops an offer; empty where none does."""
         told = set()
         for rule in rules:
             keeps = rule.keeps(offer)
@@ -254,7 +256,7 @@ class Choosing:
             kinds = set(self.kinds)
             if odd := sorted(kinds - FAMILIES.keys() - {"other"}):
                 known = ", ".join((*FAMILIES, "other"))
-                raise BadOption(f"--kind {odd[0]}", "is no kind known here", f"there are {known}")
+                raise BadOption(f"--kind {odd[0]}", "is not a known kind", f"there are {known}")
             yield ChoosingRule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
         yield from self._on_patterns()
         if self.after_name:
@@ -354,13 +356,13 @@ def _learn(
 
 
 def _lacks(rules: Sequence[ChoosingRule]) -> Callable[[Offer], bool]:
-    """A test whether some rule on facts cannot tell."""
+    """Return a test whether some rule on facts cannot tell."""
     on_facts = [rule for rule in rules if rule.on in (_On.DATE, _On.SIZE)]
     return lambda offer: any(rule.keeps(offer) is None for rule in on_facts)
 
 
 def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
-    """A test of size; a rounded size cannot tell where the limit is within its rounding."""
+    """Return a test of size; a rounded size cannot tell where the limit is within its rounding."""
 
     def keeps(offer: Offer) -> bool | None:
         if offer.size is not None:
@@ -373,7 +375,7 @@ def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
 
 
 def _in_column(column: str) -> Callable[[Offer], bool]:
-    """A test of the column of a table that a link stands in."""
+    """Return a test of the column of a table that a link stands in."""
     if column.isascii() and column.isdigit():
         number = int(column)
         return lambda offer: offer.cell is not None and offer.cell.column == number
@@ -382,7 +384,7 @@ def _in_column(column: str) -> Callable[[Offer], bool]:
 
 
 def _nth(typed: str) -> Callable[[Offer], bool]:
-    """A test that keeps one of every so many offers that come to it."""
+    """Return a test that keeps one of every so many offers that come to it."""
     match = re.fullmatch(r"(\d{1,9})/(\d{1,9})", typed)
     which, of = (int(match[1]), int(match[2])) if match else (0, 0)
     if not 1 <= which <= of:

@@ -24,7 +24,7 @@ def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime
         whole_day: whether a date alone stands for its end rather than for its beginning.
 
     Raises:
-        BadOption: it is no moment.
+        BadOption: it is not a date or time.
     """
     text = text.strip()
     try:
@@ -34,5 +34,5 @@ def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime
         if whole_day and _DAY.fullmatch(text):
             moment += timedelta(days=1) - timedelta.resolution
     except (ValueError, OverflowError):
-        raise BadOption(text, "is no moment", _ADVICE) from None
+        raise BadOption(text, "is not a date or time", _ADVICE) from None
     return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -38,7 +38,7 @@ def wildcard(pattern: str) -> Keeps:
 
 
 def on_path(pattern: str) -> Callable[[str], bool]:
-    """The same as a test of a path, for what is no offer.
+    """Return the same as a test of a path, for what is no offer.
 
     Raises:
         BadOption: a set in the pattern cannot be read.
@@ -72,7 +72,9 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
     try:
         return re.compile("".join(_unhurried(_translate(pattern))), flags).fullmatch
     except re.error as error:
-        raise BadOption(pattern, f"is no wildcard: {error}", "mend what is in [ ]") from None
+        raise BadOption(
+            pattern, f"is not a valid wildcard: {error}", "fix what is in [ ]"
+        ) from None
 
 
 def _unhurried(pieces: Sequence[str]) -> Iterator[str]:
@@ -134,12 +136,12 @@ def expression(option: str, pattern: str) -> Keeps:
     Raises:
         BadOption: it cannot be read.
     """
-    compiled = Expression(option, pattern, "mend it, or use wildcards with --keep and --drop")
+    compiled = Expression(option, pattern, "fix it, or use wildcards with --keep and --drop")
     return lambda offer: compiled.search(offer.path) is not None
 
 
 def literal_beginning(pattern: str) -> str:
-    """What every text begins with that a wildcard pattern matches."""
+    """Return what every text begins with that a wildcard pattern matches."""
     return re.split(r"[*?\[]", pattern.lstrip("/"), maxsplit=1)[0]
 
 
@@ -153,6 +155,6 @@ def read_numbers(option: str, text: str) -> list[range]:
     for part in text.split(","):
         found = re.fullmatch(r"\s*(\d{1,12})(?:\s*-\s*(\d{1,12}))?\s*", part)
         if found is None or (found[2] and int(found[2]) < int(found[1])):
-            raise BadOption(f"{option} {text}", "names no numbers", "write them as 3,7-12")
+            raise BadOption(f"{option} {text}", "contains no numbers", "write them as 3,7-12")
         ranges.append(range(int(found[1]), int(found[2] or found[1]) + 1))
     return ranges

@@ -45,7 +45,10 @@ class Twins:
         return True
 
     def _mark(self, offer: Offer) -> tuple[int, tuple[int, ...]]:
-        """A number for the thing that an offer is, and its rank; an empty one if it has none."""
+        """Return a number for the thing that an offer is, and its rank.
+
+        The rank is empty if it has none.
+        """
         *folders, name = offer.path.split("/")
         ranks = []
         extension = extension_of(name)

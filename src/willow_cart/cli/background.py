@@ -15,7 +15,7 @@ from willow_cart.jobs.runs import my_runs
 from willow_cart.records import OwnRun
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
-# haul is under way there. Looking at a large place goes on without it.
+# haul is running there. Looking at a large place goes on without it.
 _WAIT = 5.0
 
 _BEGUN = b"begun"
@@ -35,7 +35,7 @@ class Background:
 
     def begun(self) -> None:
         """Say that it is known what is to be done, and that it has begun."""
-        with suppress(OSError):  # nobody waits any more
+        with suppress(OSError):  # the other process has stopped waiting
             os.write(self.line, _BEGUN)
 
     def failed(self) -> None:
@@ -84,7 +84,7 @@ def _leave_terminal(log: Path) -> None:
 
 
 def _await_begin(run: OwnRun, process: int, listening: int) -> int:
-    """Wait until the new process has begun, and say how to see to it; its exit code if it ended."""
+    """Wait until the new process has begun, and say how to watch it; its exit code if it ended."""
     ready, _, _ = select.select([listening], [], [], _WAIT)
     if ready and os.read(listening, len(_BEGUN)) != _BEGUN:
         # It has ended, well or not; what it had to say is said here.
@@ -93,7 +93,7 @@ def _await_begin(run: OwnRun, process: int, listening: int) -> int:
         run.forget()
         return os.waitstatus_to_exitcode(status)
     tell(
-        f"run {run.run.number} goes on in the background: willow-cart runs --watch"
-        f" {run.run.number} shows it, --stop {run.run.number} ends it; it writes to {run.log}"
+        f"run {run.run.number} continues in the background: willow-cart runs --watch"
+        f" {run.run.number} shows it, --stop {run.run.number} stops it; it writes to {run.log}"
     )
     return 0

@@ -43,18 +43,18 @@ class _Parser(argparse.ArgumentParser):
         """Read words, and say what a mistyped option may have been meant as."""
         read, unknown = super().parse_known_args(args, namespace)
         if unknown and (near := _near(unknown[0].partition("=")[0], self._option_string_actions)):
-            self.error(f"unrecognized arguments: {unknown[0]}; did you mean {near} ?")
+            self.error(f"unrecognized arguments: {unknown[0]}; did you mean {near}?")
         return read, unknown
 
     def error(self, message: str) -> NoReturn:
         mistyped = re.search(r"COMMAND: invalid choice: '([^']*)'", message)
         if mistyped and (near := _near(mistyped[1], COMMANDS)):
-            message = f"{mistyped[1]} is no command; did you mean {near} ?"
+            message = f'unknown command "{mistyped[1]}"; did you mean "{near}"?'
         self.exit(Exit.NOT_UNDERSTOOD, f"{self.prog}: {message}; see {self.prog} --help\n")
 
 
 def _near(word: str, known: Iterable[str]) -> str:
-    """What a word may have been meant as; empty for nothing."""
+    """Return what a word may have been meant as; empty for nothing."""
     return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
 
 
@@ -135,7 +135,7 @@ def _run(words: Sequence[str]) -> int:
     Raises:
         WillowCartError, KeyboardInterrupt, OSError: as the command does.
     """
-    # Half of the time that it takes to begin goes to commands that nobody has asked for.
+    # Half of the time that it takes to begin goes to commands that were not asked for.
     asked = [name for name in words[:1] if name in COMMANDS]
     args = make_parser(asked or COMMANDS, with_options=bool(asked)).parse_args(words)
     command = COMMANDS[args.command]

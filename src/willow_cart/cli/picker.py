@@ -98,7 +98,7 @@ class Rows(ScrollView, can_focus=True):
 
 
 def _heads(width: int) -> str:
-    """The heads of the columns."""
+    """Return the heads of the columns."""
     tail = f"  {'size':>{_SIZE}}"
     if width >= _NARROW:
         tail += f"  {'modified':<{_DATE}}  {'kind':<{_KIND}}"
@@ -107,7 +107,7 @@ def _heads(width: int) -> str:
 
 
 def _line_of(offer: Offer, ticked: bool, width: int) -> str:
-    """A row as it is shown: exactly so wide, and with nothing that steers the terminal."""
+    """Return a row as it is shown: exactly so wide, and with nothing that steers the terminal."""
     about = offer.about is not None
     size = offer.about if offer.size is None else offer.size
     written = "?" if size is None else f"{'~' if about else ''}{format_size(size)}"

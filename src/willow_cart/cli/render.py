@@ -25,7 +25,7 @@ from willow_cart.units import count_of, format_size
 if TYPE_CHECKING:
     from willow_cart.sources import NotEntered
 
-# So many groups and files are told one by one; nobody reads on.
+# So many groups and files are listed; longer lists are not read.
 _MOST_HEADINGS = 40
 _MOST_FILES_OF_FOLDER = 12
 
@@ -72,12 +72,15 @@ class Totals:
         return sum_of(self.by_kind.values())
 
     def kinds(self) -> list[tuple[str, Sizes]]:
-        """The kinds with their sizes, the largest first."""
+        """Return the kinds with their sizes, the largest first."""
         rows = self.by_kind.items()
         return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
 
     def headings(self) -> list[tuple[str, Sizes]]:
-        """The headings with their sizes in their order, before them what stands below none."""
+        """Return the headings with their sizes in their order.
+
+        Files below no heading come first.
+        """
         below = sum_of(self.by_heading.values())
         rest = self.all
         rest.take_off(below)
@@ -271,7 +274,7 @@ class Folder:
     not_entered: dict[str, NotEntered] = field(default_factory=dict)
 
     def folder(self, names: Sequence[str]) -> Folder:
-        """The folder at the end of a path, made if it is not there."""
+        """Return the folder at the end of a path, made if it is not there."""
         node = self
         for name in names:
             node = node.folders.setdefault(name, Folder())
@@ -289,7 +292,7 @@ class Folder:
             node.files.append(offer)
 
     def branch(self, name: str) -> Branch:
-        """The folder as it is drawn."""
+        """Return the folder as it is drawn."""
         count = count_of(self.sizes.files, "file")
         branch = Branch(name, f"{count}, {written(self.sizes)}" if self.sizes.files else "")
         for offer in self.files:

@@ -17,7 +17,7 @@ MOST_DRAWN = 2000
 """As many rows are drawn on a terminal; more are written as plain lines.
 
 Drawing takes a third of a millisecond a row, which is nothing for what a person reads and half a
-minute for what nobody will.
+minute for rows that are never read.
 """
 
 
@@ -58,7 +58,7 @@ _STYLES: dict[str, str] = {
 def show_table(
     columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str] = ()
 ) -> None:
-    """Write a table: fitted to the terminal, or as plain lines where nobody is looking.
+    """Write a table: fitted to the terminal, or as plain lines where there is no terminal.
 
     Args:
         columns: their headings; `state` is coloured by its value.

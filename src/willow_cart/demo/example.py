@@ -30,7 +30,7 @@ _PROGRAM = [sys.executable, "-m", "willow_cart"]
 
 
 def make_exhibits() -> dict[str, Exhibit]:
-    """The trust's files, with the faults that the example is about."""
+    """Return the trust's files, with the faults that the example is about."""
     exhibits = {path: Exhibit(content) for path, content in harrowmere.make_files().items()}
     for path, exhibit in exhibits.items():
         if path.endswith(".wav"):
@@ -154,7 +154,7 @@ def _clear(folder: Path) -> None:
 
 
 def _look_and_choose(stage: _Stage, base: str) -> None:
-    """A list, a page, folders in folders."""
+    """Haul a list, a page, and folders in folders."""
     stage.explain(
         "The Harrowmere Wetland Trust: May 2031",
         f"A stand-in for the trust's server is up at {base}. A colleague has sent a list of",
@@ -186,7 +186,7 @@ def _look_and_choose(stage: _Stage, base: str) -> None:
 
 
 def _look_elsewhere(stage: _Stage, places: Places) -> None:
-    """An FTP outbox, a bucket, and a knock at the door."""
+    """Haul from an FTP outbox and a bucket, and knock at a place."""
     stage.explain(
         "An outbox and a bucket",
         "The contractor's FTP outbox, by wildcards; the camera traps' bucket, a folder of it.",
@@ -199,7 +199,7 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
 
 
 def _load_and_weigh(stage: _Stage, base: str) -> None:
-    """A cart: loaded, looked over, weighed and split."""
+    """Load a cart, review it, weigh it and split it."""
     stage.explain(
         "A cart to look over",
         "The hides' sounds come in two formats. They go in a cart, a table for any spreadsheet ...",
@@ -269,7 +269,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
 
 
 def _use(stage: _Stage, base: str) -> None:
-    """What was packed is unpacked, tables become one, and all of it is packed to be passed on."""
+    """Unpack archives, combine tables, and pack everything to be passed on."""
     stage.explain(
         "Inside archives",
         "What is in an archive, for the few bytes in it that say so. And all of it, each season in",
@@ -292,7 +292,7 @@ def _use(stage: _Stage, base: str) -> None:
 
 
 def _take_pages(stage: _Stage, base: str) -> None:
-    """A site to be read without a network."""
+    """Take a site offline."""
     stage.explain(
         "To be read on the train",
         "The field guide's pages with all they need; one picture and one page are not to be had.",
@@ -302,7 +302,7 @@ def _take_pages(stage: _Stage, base: str) -> None:
 
 
 def _write_down(stage: _Stage, outbox: Path) -> None:
-    """The whole job from a file, and again when the contractor's files have changed."""
+    """Run the whole job from a file, and again after the contractor's files have changed."""
     last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
     last_day.rename(kept)
     stage.explain(

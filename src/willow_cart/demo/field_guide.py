@@ -26,7 +26,7 @@ _NOTES = (
 
 
 def make_field_guide() -> Files:
-    """The site's files, by path; of folders the page of that address."""
+    """Return the site's files, by path; of folders the page of that address."""
     found: Files = {
         "guide/": _page("Field guide", _home(), folder="", canonical="./", extra=_HEAD),
         "guide/style/guide.css": _STYLE,
@@ -62,7 +62,7 @@ def make_field_guide() -> Files:
 
 
 def _page(title: str, body: str, *, folder: str, canonical: str = "", extra: str = "") -> bytes:
-    """A page; `folder` leads to the guide's own."""
+    """Return a page; `folder` leads to the guide's own."""
     link = f'<link rel=canonical href="{canonical}">' if canonical else ""
     return f"""<!doctype html>
 <html lang="en">

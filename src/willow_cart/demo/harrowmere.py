@@ -40,7 +40,7 @@ def make_files() -> Files:
 
 
 def make_site() -> Files:
-    """The pages of the trust's web server and what they lead to, by path."""
+    """Return the pages of the trust's web server and what they lead to, by path."""
     files: Files = {
         "hides/2031.html": _hides_page(2031, ("05", "04", "03"), "2030.html"),
         "hides/2030.html": _hides_page(2030, ("12",), None),
@@ -72,7 +72,7 @@ _MONTHS = {"03": "March", "04": "April", "05": "May", "12": "December"}
 
 
 def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> bytes:
-    """The bird hides' page: under each month's heading a table with three links a row."""
+    """Return the bird hides' page: under each month's heading a table with three links a row."""
     lines = [
         "<!doctype html>",
         f"<html lang=en><head><meta charset=utf-8><title>Bird hides {year}</title>",
@@ -99,7 +99,10 @@ def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> byte
 
 
 def make_outbox() -> Files:
-    """What the contractor leaves in the FTP outbox: a file a day from each logger, by path."""
+    """Return what the contractor leaves in the FTP outbox.
+
+    It is a file a day from each logger, by path.
+    """
     files: Files = {}
     for month, days in (("05", range(1, 32)), ("06", range(1, 4))):
         for day in days:
@@ -109,7 +112,10 @@ def make_outbox() -> Files:
 
 
 def make_bucket() -> Files:
-    """The pictures of the camera traps, by bucket and key; one key has two slashes by mistake."""
+    """Return the pictures of the camera traps, by bucket and key.
+
+    One key has two slashes by mistake.
+    """
     files: Files = {}
     for month in ("2031-04", "2031-05"):
         for trap in ("otter-bridge", "reedbed-edge"):
@@ -122,7 +128,7 @@ def make_bucket() -> Files:
 
 
 def make_feed(base: str) -> bytes:
-    """The trust's feed of recordings."""
+    """Return the trust's feed of recordings."""
     files = make_files()
     items = "".join(
         f"<item><title>Dawn of {day} May</title><pubDate>Sun, 01 Jun 2031 06:00:00 GMT</pubDate>"
@@ -137,7 +143,7 @@ def make_feed(base: str) -> bytes:
 
 
 def make_address_list(base: str) -> bytes:
-    """A colleague's list of addresses: comments, ranges, stray blanks, Windows line ends."""
+    """Return a colleague's list of addresses: comments, ranges, stray blanks, Windows line ends."""
     lines = [
         "# For the May report, from Ida. Thank you for fetching these!",
         "",
@@ -152,7 +158,7 @@ def make_address_list(base: str) -> bytes:
 
 
 def make_errand(base: str, contractor: str) -> bytes:
-    """The analyst's monthly job, written down."""
+    """Return the analyst's monthly job, written down."""
     return f"""# The month's levels and counts, for the report.
 into = "report/{{month}}"
 note = "for the report of {{month}}"
@@ -187,7 +193,7 @@ pack = "report_{{month}}.zip"
 
 
 def make_table(base: str) -> bytes:
-    """The archive's table: addresses with names, folders and one checksum."""
+    """Return the archive's table: addresses with names, folders and one checksum."""
     counts = hashlib.sha256(_season_counts(2029)).hexdigest()
     rows = [
         "url;name;folder;size;checksum;remark",
@@ -231,7 +237,7 @@ def _recording(number: int) -> bytes:
 
 
 def make_sound(number: int, length: int) -> bytes:
-    """A dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
+    """Return a dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
     rng = random.Random(f"recording {number}")
     quiet = array("h", (rng.randrange(-200, 200) for _ in range(4000)))
     chirp = array("h", (
@@ -247,7 +253,7 @@ def make_sound(number: int, length: int) -> bytes:
 
 
 def _as_au(wav: bytes) -> bytes:
-    """The same sound in 8 bits a sample, as an AU file, half as large."""
+    """Return the same sound in 8 bits a sample, as an AU file, half as large."""
     samples = array("h", wav[44:])
     data = array("b", (sample >> 8 for sample in samples)).tobytes()
     return struct.pack(">4sIIIII", b".snd", 24, len(data), 2, 8000, 1) + data
@@ -290,7 +296,7 @@ def _season_files(year: int) -> Iterator[tuple[str, bytes]]:
 
 
 def _checksums(files: Files) -> bytes:
-    """The trust's checksum list, with the slip that its keeper has not noticed."""
+    """Return the trust's checksum list, with the slip that its keeper has not noticed."""
     lines = []
     for name, content in sorted(files.items()):
         digest = hashlib.sha256(content + (b"an older draft" if name == SPOILT else b""))

@@ -89,7 +89,7 @@ class SeenRequest:
 
 
 def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
-    """The index page of a folder, with sizes rounded as most servers round them."""
+    """Return the index page of a folder, with sizes rounded as most servers round them."""
     rows = [f"<h1>Index of /{folder}</h1><table>", '<tr><td><a href="../">up</a>']
     files: dict[str, Exhibit | None] = {}
     for path, exhibit in sorted(exhibits.items()):
@@ -134,7 +134,7 @@ class StandIn:
         self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
 
     def handler(self) -> type[StandInHandler]:
-        """What serves a connection."""
+        """Return what serves a connection."""
         return StandInHandler
 
     @property
@@ -156,7 +156,7 @@ class _Server(ThreadingHTTPServer):
     stand_in: StandIn
 
     def handle_error(self, request: object, client_address: object) -> None:
-        """A client that goes away, killed perhaps, is nothing to report."""
+        """Report nothing if a client goes away."""
 
 
 class StandInHandler(BaseHTTPRequestHandler):
@@ -260,7 +260,10 @@ class StandInHandler(BaseHTTPRequestHandler):
         return since is not None and since == fields.get("Last-Modified")
 
     def _range_of(self, exhibit: Exhibit, fields: Mapping[str, str]) -> tuple[int, int] | None:
-        """The first byte that is asked for and the one behind the last; None for the whole."""
+        """Return the first byte that is asked for and the one behind the last.
+
+        None for the whole.
+        """
         match = re.fullmatch(r"bytes=(\d+)-(\d*)", self.headers.get("Range", ""))
         if not match or not exhibit.ranges:
             return None

@@ -65,11 +65,11 @@ class DemoStore(StandIn):
         self.clock_is_off = clock_is_off
 
     def handler(self) -> type[StandInHandler]:
-        """What serves a connection."""
+        """Return what serves a connection."""
         return StoreHandler
 
     def keys(self, bucket: str) -> Keys | None:
-        """The keys of a bucket; None where there is no such bucket."""
+        """Return the keys of a bucket; None where there is no such bucket."""
         if bucket in self.made:
             return self.made[bucket]
         begins = f"{bucket}/"
@@ -196,7 +196,7 @@ class StoreHandler(StandInHandler):
         )
 
     def _sign_blob(self, key: str, path: str, query: str) -> str:
-        """The field that a request needs, as the published rules of Shared Key have it."""
+        """Return the field that a request needs, as the published rules of Shared Key have it."""
         lines = [self.command, *(self.headers.get(name, "") for name in _SIGNED)]
         lines += sorted(
             f"{name.lower()}:{value}"
@@ -240,7 +240,7 @@ class StoreHandler(StandInHandler):
     def _sign(
         self, scoped: tuple[str, str, str], told: Mapping[str, str], path: str, query: str
     ) -> str:
-        """The signature as the published rules of Signature Version 4 have it."""
+        """Return the signature as the published rules of Signature Version 4 have it."""
         secret, day, region = scoped
         names = told["SignedHeaders"].split(";")
         fields = "".join(f"{name}:{' '.join(self.headers[name].split())}\n" for name in names)
@@ -268,7 +268,7 @@ class StoreHandler(StandInHandler):
 def _entries(
     keys: Iterator[tuple[str, int]], prefix: str, delimiter: str, after: str
 ) -> Iterator[tuple[str, str, int]]:
-    """What a listing holds: objects, and folders where a delimiter makes some."""
+    """Yield what a listing holds: objects, and folders where a delimiter makes some."""
     folder = ""
     for key, size in keys:
         if not key.startswith(prefix):

@@ -46,7 +46,7 @@ class Destination(FileTree):
         by_descriptor: as for `FileTree`.
 
     Raises:
-        UnusableDestination: it is no folder, cannot be written, or another haul is writing it.
+        UnusableDestination: it is not a folder, cannot be written, or another haul is writing it.
     """
 
     def __init__(
@@ -349,5 +349,5 @@ def cannot_store(path: str, error: OSError) -> CannotStore:
             return CannotStore(
                 path,
                 f"cannot be written: {plainly(error)}",
-                "see to the folder and run the same command again",
+                "check the folder and run the same command again",
             )

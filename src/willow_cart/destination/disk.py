@@ -86,7 +86,7 @@ def room_at(folder: str | Path) -> int:
     """How many bytes may still be written in a folder, there or to be made; some are kept back.
 
     Raises:
-        OSError: nobody can say.
+        OSError: it cannot be determined.
     """
     place = Path(folder).absolute()
     while not place.exists() and place != place.parent:
@@ -125,7 +125,7 @@ def is_case_sensitive(folder: Path) -> bool:
 
 
 def boot_mark() -> str:
-    """What tells this start of the machine from every other; empty where nothing does.
+    """Return what tells this start of the machine from every other; empty where nothing does.
 
     Until the next start, what a program has written to a file is there, synced or not.
     """
@@ -137,7 +137,7 @@ def boot_mark() -> str:
 
 @cache
 def _function(name: str) -> Any:
-    """A function of the C library, or None where it has none of that name."""
+    """Return a function of the C library, or None where it has none of that name."""
     try:
         return getattr(ctypes.CDLL(None, use_errno=True), name)
     except (OSError, AttributeError, TypeError):

@@ -56,13 +56,13 @@ def read_document(path: Path) -> Document:
     Table(top.title, top.file, content, top.lines).require_known((*TEXTS, *_TABLES, *_LISTS))
     for key in TEXTS:
         if not isinstance(content.get(key, ""), str):
-            raise BadOption(top.place(key), "is no text", "write it in quotes")
+            raise BadOption(top.place(key), "is not text", "write it in quotes")
         if not str(content.get(key, "")).isprintable():
             raise BadOption(top.place(key), "is more than a line", "write one line")
     if content.get("gone", "keep") not in GONE:
-        raise BadOption(top.place("gone"), "is no way to treat files", f"write {' or '.join(GONE)}")
+        raise BadOption(top.place("gone"), "is not a valid value", f"write {' or '.join(GONE)}")
     if not content.get("into"):
-        raise BadOption(str(path), "does not say where to", 'write into = "FOLDER" at its top')
+        raise BadOption(str(path), "has no destination", 'write into = "FOLDER" at its top')
     tables = {name: file.table(name) for name in _TABLES}
     lists = {name: tuple(file.tables(name)) for name in _LISTS}
     if not lists["source"]:

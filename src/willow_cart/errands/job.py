@@ -156,7 +156,7 @@ def _read(
 
 
 def _with_last_run(table: Table, last: datetime | None) -> Table:
-    """A source whose files are wanted since the last run; at the first, all are."""
+    """Return a source whose files are wanted since the last run; at the first, all are."""
     if table.keys.get("since") != LAST_RUN:
         return table
     others = {key: value for key, value in table.keys.items() if key != "since"}
@@ -168,7 +168,7 @@ def _make_source(table: Table, values: Values, connecting: Given) -> Source:
     at = table.keys.get("at")
     addresses = [at] if isinstance(at, str) else at
     if not isinstance(addresses, list) or not addresses:
-        raise BadOption(table.place("at"), "does not say where", 'write at = "ADDRESS"')
+        raise BadOption(table.place("at"), "has no address", 'write at = "ADDRESS"')
     filled = [values.fill(str(each), table.place("at")) for each in addresses]
     options = options_of("source")
     own = _given(table, values, options, besides=("at", "name"))
@@ -191,7 +191,7 @@ def _make_step(
     about = table.keys[what]
     texts = [about] if isinstance(about, str) else about
     if not isinstance(texts, list) or not texts:
-        raise BadOption(table.place(what), "is no text", "write it in quotes")
+        raise BadOption(table.place(what), "is not text", "write it in quotes")
     filled = [values.fill(str(each), table.place(what)) for each in texts]
     if what == "run":
         table.require_known(("run",))
@@ -220,7 +220,7 @@ def _inherited(
     sources: Sequence[Table],
     by_name: Sequence[str],
 ) -> Given:
-    """What a step takes over from a source, so that no pattern is typed twice.
+    """Return what a step takes over from a source, so that no pattern is typed twice.
 
     From the source that `of` names, or from the only one, unless the step chooses itself. Patterns
     with a slash are about the folders there, which may be others here. The archives of an
@@ -266,7 +266,7 @@ def _given(
     options: Mapping[str, Option],
     besides: Sequence[str] = (),
 ) -> Given:
-    """What a table gives, with the values put in."""
+    """Return what a table gives, with the values put in."""
 
     def fill(text: str, key: str, place: str) -> str:
         # Fields of templates and of commands are no values, and stay.

@@ -48,7 +48,10 @@ class Memory:
             return None  # what is not there, or damaged, is asked for once more
 
     def offered(self) -> dict[str, list[str]]:
-        """The addresses that each source has offered up to the last good run, by its mark."""
+        """Return the addresses that each source has offered up to the last good run.
+
+        They are grouped by the mark of the source.
+        """
         try:
             kept: dict[str, list[str]] = self._kept()["offered"]
             return {mark: list(map(str, addresses)) for mark, addresses in kept.items()}

@@ -44,7 +44,10 @@ class Found:
 
 @contextmanager
 def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator[Access]:
-    """What talks to the places of an errand, with its own sign-ins and those of its sources."""
+    """Yield what talks to the places of an errand.
+
+    It has the errand's own sign-ins and those of its sources.
+    """
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.request for source in job.sources)]
     lanes = job.haul.lanes_per_host or job.haul.lanes
@@ -60,7 +63,7 @@ def look(
     observer: JobObserver,
     asking: Asking | None = None,
 ) -> Found:
-    """What all sources offer and their rules leave.
+    """Return what all sources offer and their rules leave.
 
     Args:
         job: the errand.
@@ -119,7 +122,7 @@ def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], foun
         if _would_be_offered(each, finder.found):
             found.gone.add(each)
         else:
-            offered[each] = None  # nobody could look there
+            offered[each] = None  # it could not be listed
     found.troubles += len(finder.found.troubles)
     found.offered[source.mark] = offered
 

@@ -1,4 +1,4 @@
-"""What came of an errand, for whoever is to know of it: a line in a file, a command, a mail."""
+"""Reporting the outcome of an errand: a line in a file, a command, a mail."""
 
 from __future__ import annotations
 

@@ -155,15 +155,15 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
 
 
 def _set(words: Sequence[str], document: Document) -> dict[str, str]:
-    """The values that are given for this run."""
+    """Return the values that are given for this run."""
     given = {}
     for word in words:
         name, equals, value = word.partition("=")
         if not equals:
-            raise BadOption(f"--set {word}", "gives nothing", "write NAME=VALUE")
+            raise BadOption(f"--set {word}", "has no value", "write NAME=VALUE")
         if name not in document.values.keys:
             known = ", ".join(document.values.keys) or "none"
-            raise BadOption(f"--set {word}", "is no value of the errand", f"there are {known}")
+            raise BadOption(f"--set {word}", "is not a value of the errand", f"there are {known}")
         given[name] = value
     return given
 
@@ -173,18 +173,18 @@ def _alone(path: Path) -> Iterator[None]:
     """Keep a second run of the same errand out until this one is over.
 
     Raises:
-        UnusableDestination: one is under way.
+        UnusableDestination: one is running.
     """
     try:
         file = os.open(path, os.O_RDONLY)
     except OSError as error:
-        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "see to it") from None
+        raise BadOption(str(path), f"cannot be read: {plainly(error)}", "check the file") from None
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         yield
     except BlockingIOError:
         raise UnusableDestination(
-            str(path), "is under way already", "wait for its end; see willow-cart runs"
+            str(path), "is already running", "wait for its end; see willow-cart runs"
         ) from None
     finally:
         os.close(file)
@@ -223,7 +223,7 @@ class _Errand:
             if begin in (str(step.number), step.what):
                 return place
         known = ", ".join(f"{step.number} {step.what}" for step in self._job.steps) or "none"
-        raise BadOption(f"--from {begin}", "is no step of the errand", f"there are {known}")
+        raise BadOption(f"--from {begin}", "is not a step of the errand", f"there are {known}")
 
     def run(self) -> ErrandDone:
         """Bring everything, and take the steps if all has come."""

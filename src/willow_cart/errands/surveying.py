@@ -40,7 +40,7 @@ def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver)
         WillowCartError: none of the sources can be read.
     """
     if path.exists():
-        raise BadOption(str(path), "is there already", "name a new file")
+        raise BadOption(str(path), "already exists", "name a new file")
     request = SurveyRequest.read({"sources": tuple(sources)})
     month = next((found[0] for found in map(_MONTH.search, sources) if found), "")
     lines = [*_head(month)]
@@ -66,7 +66,7 @@ def _head(month: str) -> Iterator[str]:
 
 
 def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) -> Iterator[str]:
-    """A source, what it offers, and keys that might be wanted."""
+    """Yield a source, what it offers, and keys that might be wanted."""
     yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
     such = f", such as {offers[0].path}" if offers else ""
     yield f"# It offers {count_of(len(offers), 'file')}{such}"
@@ -85,12 +85,15 @@ def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) 
 
 
 def _series_of(name: str) -> str:
-    """A pattern for a name and its like, which differ in their digits; a value in it stays."""
+    """Return a pattern for a name and its like, which differ in their digits.
+
+    A value in it is kept.
+    """
     return _DIGITS.sub(lambda digits: "?" * len(digits[0]), name)
 
 
 def _with_month(text: str, month: str) -> str:
-    """A text with the value in place of the month that was found in the sources."""
+    """Return a text with the value in place of the month that was found in the sources."""
     if not month:
         return text
     year, number = month[:4], month[-2:]

@@ -48,7 +48,7 @@ class Timetable:
         words = text.split()
         time = _TIME.fullmatch(words[-1]) if words else None
         if time is None or len(words) > 2:
-            raise BadOption(f"--at '{text}'", "is no time to run at", _HOW)
+            raise BadOption(f"--at '{text}'", "is not a valid time", _HOW)
         hour, minute = int(time[1]), int(time[2])
         days = words[0] if len(words) == 2 else "daily"
         if days.lower() == "daily":
@@ -56,7 +56,7 @@ class Timetable:
         if days.isdecimal():
             # A day that not every month has would be left out in some.
             if not 1 <= int(days) <= 28:
-                raise BadOption(f"--at '{text}'", "is no day that all months have", "take 1 to 28")
+                raise BadOption(f"--at '{text}'", "is not a day of every month", "take 1 to 28")
             return cls(hour, minute, day=int(days))
         try:
             numbers = [number for part in days.split(",") for number in _days_in(part)]
@@ -92,7 +92,7 @@ def _day(word: str) -> int:
 
 
 def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
-    """The line of a crontab; what the command says goes to a log.
+    """Return the line of a crontab; what the command says goes to a log.
 
     A percent sign would be the end of the command there (crontab(5)).
     """
@@ -101,7 +101,7 @@ def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
 
 
 def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict[str, str]:
-    """The units of systemd, by the names of their files, for `systemctl --user`.
+    """Return the units of systemd, by the names of their files, for `systemctl --user`.
 
     A run that was missed while the machine was off is made up for once, however many there were.
     """
@@ -118,7 +118,7 @@ def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict
 
 
 def _word(word: str) -> str:
-    """A word of a command line (systemd.service(5), COMMAND LINES)."""
+    """Return a word of a command line (systemd.service(5), COMMAND LINES)."""
     escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
     return f'"{escaped}"' if re.search(r"[^\w@%+=:,./-]", word) else escaped
 
@@ -184,7 +184,7 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEn
 
 
 def _variables_in(text: str) -> list[str]:
-    """The environment variables that an errand names."""
+    """Return the environment variables that an errand names."""
     return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
 
 
@@ -196,7 +196,9 @@ def install(entry: TimetableEntry) -> None:
         CannotStore: it would not take it.
     """
     if shutil.which("crontab") is None:
-        raise BadOption("--install", "finds no cron here", "use the timer that is printed without")
+        raise BadOption(
+            "--install", "cron is not installed", "use the timer that is printed without"
+        )
     listed = subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False)  # noqa: S607
     lines = listed.stdout.splitlines() if listed.returncode == 0 else []
     if entry.mark in lines:

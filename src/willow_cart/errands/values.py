@@ -20,12 +20,12 @@ _DAY, _MONTH = "%Y-%m-%d", "%Y-%m"
 
 
 def _months_before(now: datetime, count: int) -> datetime:
-    """The first of the month so many before that of a moment."""
+    """Return the first of the month so many before that of a moment."""
     months = now.year * 12 + now.month - 1 - count
     return now.replace(year=months // 12, month=months % 12 + 1, day=1)
 
 
-# What every errand knows of the moment, with the way in which it is written if nobody says.
+# What every errand knows of the moment, with the way in which it is written by default.
 _MOMENTS: Mapping[str, tuple[Callable[[datetime], datetime], str]] = {
     "now": (lambda now: now, "%Y-%m-%dT%H:%M"),
     "today": (lambda now: now, _DAY),
@@ -40,7 +40,7 @@ _BEFORE: Mapping[str, tuple[Callable[[datetime, int], datetime], str]] = {
 
 
 def _written(word: str, spec: str, place: str) -> str:
-    """A value as a text wants it: a day or a month can be written in another way.
+    """Return a value as a text wants it: a day or a month can be written in another way.
 
     Raises:
         BadOption: it cannot be written so.
@@ -88,7 +88,7 @@ class Values:
                 self._words[name] = self.fill(str(value), place)
 
     def shown(self) -> Iterator[tuple[str, str]]:
-        """The values of the errand with their names, for people."""
+        """Yield the values of the errand with their names, for people."""
         yield from self._words.items()
         yield from ((name, ", ".join(words)) for name, words in self._lists.items())
 
@@ -101,7 +101,7 @@ class Values:
             leave: whether names that are no values stay: fields of a template.
 
         Raises:
-            BadOption: a name is no value, or one that cannot be written so.
+            BadOption: a name is not a value, or one that cannot be written so.
         """
 
         def put(found: re.Match[str]) -> str:
@@ -127,8 +127,8 @@ class Values:
                 return found[0]
             known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
             near = difflib.get_close_matches(name, known, 1)
-            meant = f"did you mean {{{near[0]}}} ?" if near else f"there are {', '.join(known)}"
-            raise BadOption(f"{place}, {found[0]}", "is no value", meant)
+            meant = f"did you mean {{{near[0]}}}?" if near else f"there are {', '.join(known)}"
+            raise BadOption(f"{place}, {found[0]}", "is not a value", meant)
 
         return _FIELD.sub(put, text)
 

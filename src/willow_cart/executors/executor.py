@@ -59,7 +59,7 @@ class Executor(ABC):
         """
 
     def abort(self) -> None:  # noqa: B027  # threads end with their connections
-        """End what is under way at once; what had come of it may be lost."""
+        """End what is running at once; what had come of it may be lost."""
 
     def close(self) -> None:  # noqa: B027  # threads belong to the lanes
         """Stop everything that was started; a second time does nothing."""

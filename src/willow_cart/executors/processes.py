@@ -39,7 +39,7 @@ _FILES_OF_A_BATCH = 32
 
 _SECONDS_TO_END = 5.0
 
-# `-P`: no folder of whoever starts it comes before the standard library. The path is handed over,
+# `-P`: no folder of the caller comes before the standard library. The path is handed over,
 # so that the same modules are found, and no script of the person's is run a second time.
 _PROGRAM = """\
 import json, sys

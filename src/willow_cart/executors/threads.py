@@ -80,5 +80,5 @@ class ThreadExecutor(Executor):
             raise Interrupted(error.thing, "interrupted") from error
 
     def abort(self) -> None:
-        """End every exchange under way (see the seam)."""
+        """End every exchange in progress (see the seam)."""
         self._file_transfer.downloader.access.abort()

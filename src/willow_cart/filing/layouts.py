@@ -30,7 +30,10 @@ class Layout(StrEnum):
         return _TEMPLATES[self]
 
     def wish_for(self, offer: Offer) -> str:
-        """The path below the destination that this layout wishes for an offer, safe or not."""
+        """Return the path below the destination that this layout wishes for an offer.
+
+        It may be unsafe.
+        """
         # By far the commonest, and a million offers are asked for theirs: the same, at once.
         return offer.path if self is Layout.TREE else _TEMPLATES[self].wish_for(offer)
 

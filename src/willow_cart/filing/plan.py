@@ -30,7 +30,7 @@ class FilingRule(Protocol):
     """What says where offers go: a layout or a template."""
 
     def wish_for(self, offer: Offer) -> str:
-        """The path below the destination that it wishes for an offer, safe or not.
+        """Return the path below the destination that it wishes for an offer, safe or not.
 
         Raises:
             FieldMissing: the offer has nothing to say for a field of the rule.
@@ -41,10 +41,10 @@ class KnownPaths(Protocol):
     """What earlier hauls have filed, by addresses without secrets."""
 
     def path_of(self, address: str) -> str | None:
-        """The path of what an address brought; None if nothing of it is here."""
+        """Return the path of what an address brought; None if nothing of it is here."""
 
     def paths(self) -> Iterable[str]:
-        """The paths of everything."""
+        """Return the paths of everything."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +93,7 @@ class Plan:
         changed: offers whose names or folders no file system would take as they are.
         new: the numbers of the offers of each host that no earlier haul has brought.
         known: likewise of those that one has; they come last, so that a haul that is interrupted
-            again and again gets on.
+            repeatedly gets on.
         longest: the length of the longest path that the layout wishes for.
     """
 
@@ -111,7 +111,7 @@ class Plan:
         return len(self.offers)
 
     def __getitem__(self, number: int) -> Filed:
-        """The offer with a number, counted from 1, and its path."""
+        """Return the offer with a number, counted from 1, and its path."""
         return self._file(self.offers[number])
 
     def __iter__(self) -> Iterator[Filed]:
@@ -251,7 +251,7 @@ def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> 
 def _fields_missing(gaps: Sequence[str], lacking: str, files: int) -> FieldsMissing:
     return FieldsMissing(
         f"{{{gaps[0]}}}",
-        f"says nothing for {len(gaps):,} of {count_of(files, 'file')}, such as {lacking}",
+        f"has no value for {len(gaps):,} of {count_of(files, 'file')}, such as {lacking}",
         f"write {{{gaps[0]}|or WORD}} for them, or choose others",
         address=lacking,
         files=len(gaps),

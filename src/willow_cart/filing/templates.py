@@ -45,7 +45,7 @@ def _folder(offer: Offer) -> str:
 
 
 def _source(offer: Offer) -> str:
-    """What a source is called: the last part of its path, or its host."""
+    """Return what a source is called: the last part of its path, or its host."""
     bare = offer.source.partition("?")[0].rstrip("/")
     if looks_like_address(bare) and not urlsplit(bare).path.strip("/"):
         return host_of(bare)
@@ -109,7 +109,7 @@ class _Slot:
     keeps_slashes: bool
 
     def write(self, value: Value) -> str:
-        """What is put in its place.
+        """Return what is put in its place.
 
         Raises:
             FieldMissing: there is nothing to put there.
@@ -125,7 +125,10 @@ class _Slot:
         return text.replace("/", "_")
 
     def _in_words(self, value: Value) -> str:
-        """What a value says: words go through the filters before they are cut, all else after."""
+        """Return what a value says.
+
+        Words go through the filters before they are cut, all else after.
+        """
         if value in (None, ""):
             return ""
         if isinstance(value, str) and self.spec.endswith("d"):
@@ -162,10 +165,12 @@ class Template:
     def __post_init__(self) -> None:
         object.__setattr__(self, "_pieces", tuple(_read(self)))
         if not any(isinstance(piece, _Slot) for piece in self._pieces):
-            raise BadOption(self.text, "has no field, so all files had one name", "add {name}")
+            raise BadOption(
+                self.text, "has no field, so all files would have the same name", "add {name}"
+            )
 
     def wish_for(self, offer: Offer) -> str:
-        """The path below the destination that it wishes for an offer, safe or not.
+        """Return the path below the destination that it wishes for an offer, safe or not.
 
         Raises:
             FieldMissing: the offer has nothing to say for one of the fields.
@@ -212,11 +217,11 @@ def _slot(
     found = _FIELD.fullmatch(written)
     text = f"{{{written}{':' if spec else ''}{spec}}}"
     if found is None:
-        raise BadOption(text, "is no field", f"fields are {_names(groups)}")
+        raise BadOption(text, "is not a field", f"fields are {_names(groups)}")
     name, part, filters = found.groups()
     read = _reader(template, groups, name, part)
     if read is None:
-        raise BadOption(text, "is no field", f"fields are {_names(groups)}")
+        raise BadOption(text, "is not a field", f"fields are {_names(groups)}")
     words = [word.strip() for word in filters.split("|")[1:]]
     otherwise = [word[3:].strip() for word in words if word.startswith("or ")]
     wanted = [word for word in words if not word.startswith("or ")]
@@ -225,7 +230,7 @@ def _slot(
         raise BadOption(text, f"has no filter {unknown[0]}", f"filters are {known}")
     # A width of a thousand million would take as many bytes.
     if any(len(digits) > _LONGEST_WIDTH for digits in re.findall(r"\d+", spec)):
-        raise BadOption(text, "is wider than any name", "write a smaller number")
+        raise BadOption(text, "is too wide", "write a smaller number")
     slot = _Slot(
         f"{name}[{part}]" if part else name,
         read,
@@ -246,7 +251,7 @@ def _slot(
 def _reader(
     template: Template, groups: Mapping[str, Callable[[Offer], Value]], name: str, part: str | None
 ) -> Callable[[Offer], Value] | None:
-    """What reads a field; None if there is none of that name."""
+    """Return what reads a field; None if there is none of that name."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
     if name in _LISTS and part and re.fullmatch(r"-?\d{1,6}", part):
@@ -259,7 +264,7 @@ def _reader(
 
 
 def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
-    """The fields that are cut out of names.
+    """Return the fields that are cut out of names.
 
     Raises:
         BadOption: the expression cannot be read, or has no group with a name of its own.
@@ -270,7 +275,7 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
     names = list(expression.groups)
     known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query"}]
     if not names or known:
-        problem = f"gives a field that is there already: {known[0]}" if known else "names no part"
+        problem = f"gives a field that already exists: {known[0]}" if known else "names no part"
         raise BadOption(name_parts, problem, "write parts as (?P<year>\\d{4})")
 
     def reader(name: str) -> Callable[[Offer], Value]:
@@ -284,7 +289,7 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
 
 
 def parts_of_names(name_parts: str, offer: Offer) -> dict[str, str]:
-    """The parts of an offer's name that the named groups of a regular expression cut out.
+    """Return the parts of an offer's name that the named groups of a regular expression cut out.
 
     Raises:
         BadOption: the expression cannot be read, or has no group with a name of its own.
@@ -300,7 +305,7 @@ def _names(groups: Mapping[str, object]) -> str:
 
 
 def _sample(name: str) -> Value:
-    """A value such as a field has, to see whether it can be written."""
+    """Return a value such as a field has, to see whether it can be written."""
     if name in ("modified", "fetched"):
         return datetime.fromtimestamp(0, UTC)
     return 1 if name == "number" else "1"

@@ -86,7 +86,7 @@ class ArrivalHandler:
             self._observer.handled(handled)
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
-        """Run it for one file; None if it was broken off for the person's sake."""
+        """Run it for one file; None if it was stopped by the user."""
         fields = fields_of(filed, arrival, str(self._full_path(arrival.lies_at)))
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
@@ -121,7 +121,7 @@ class ArrivalHandler:
 
 
 def fields_of(filed: Filed, arrival: Arrival, full_path: str) -> dict[str, str]:
-    """What a command is told of a file, by the names in `FIELDS`."""
+    """Return what a command is told of a file, by the names in `FIELDS`."""
     folder, _, name = arrival.path.rpartition("/")
     return {
         "path": os.path.abspath(full_path),

@@ -1,4 +1,4 @@
-"""The docket: which file a free lane takes next."""
+"""The queue of files by host: which file a free lane takes next."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class HostQueue(Generic[Item]):
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
     own files. What is put off comes up again when its time has come, before what is untried. A host
     that says it is busy has half as many lanes, and gets them back one by one; it is asked at the
-    rate that it takes. One that fails again and again is set aside until all others are done, and
+    rate that it takes. One that fails repeatedly is set aside until all others are done, and
     then tried again.
 
     Args:
@@ -66,7 +66,7 @@ class HostQueue(Generic[Item]):
 
     @property
     def most_at_once(self) -> int:
-        """How many items the hosts' limits let be under way at a time."""
+        """How many items the hosts' limits let be in progress at a time."""
         return sum(min(len(items), self._lanes_per_host) for items in self._waiting.values())
 
     def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
@@ -82,7 +82,7 @@ class HostQueue(Generic[Item]):
         return free, self._take_from(free, self._returned[free] or self._waiting[free], now)
 
     def _next_host(self, fits: Callable[[str], bool]) -> str | None:
-        """The host whose turn it is, of those that fit; None if none does."""
+        """Return the host whose turn it is, of those that fit; None if none does."""
         for _ in range(len(self._turns)):
             host = self._turns[0]
             self._turns.rotate(-1)
@@ -187,7 +187,7 @@ class HostQueue(Generic[Item]):
         return self._served[host]
 
     def has_company(self, host: str) -> bool:
-        """Return whether a host that answers has more than one lane under way."""
+        """Return whether a host that answers has more than one lane in progress."""
         return self._taken[host] > 1 and self._served[host] > 0
 
     def allow_at_most(self, host: str, lanes: int, now: float) -> None:
@@ -208,7 +208,7 @@ class HostQueue(Generic[Item]):
         if not self._rates[host].busy(now, wait):
             return
         if self._heard[host]:
-            # A lane that was under way when it was halved says the same once more.
+            # A lane that was in progress when it was halved says the same once more.
             self._heard[host] -= 1
             return
         self._heard[host] = max(0, self._taken[host] - 1)
@@ -216,7 +216,7 @@ class HostQueue(Generic[Item]):
         self._slowed[host] = now
 
     def give_up(self, host: str) -> list[Item]:
-        """Take all that is left of a host, for nobody to carry."""
+        """Take all that is left of a host, so that no lane takes it."""
         left = [
             *self._returned[host],
             *self._waiting[host],
@@ -255,7 +255,7 @@ class HostQueue(Generic[Item]):
         return self._limits.get(host, self._lanes_per_host)
 
     def _is_any_other_left(self) -> bool:
-        """Whether anything is under way, or waiting at a host that is not set aside."""
+        """Whether anything is running, or waiting at a host that is not set aside."""
         if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
             return True
         return any(

@@ -122,7 +122,7 @@ class Lane:
 
 
 class ProgressTracker(Observer):
-    """Keep count of how far a haul is, and tell nobody.
+    """Keep count of how far a haul is, and print nothing.
 
     Args:
         clock: monotonic, in seconds.

@@ -80,7 +80,7 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
     Raises:
         FieldsMissing: the rule has a field that some files have nothing to say for.
         UnreadableLedger: nothing was hauled there, or its ledger cannot be read.
-        UnusableDestination: a haul is under way there.
+        UnusableDestination: a haul is running there.
         CannotStore: something lies in the way, or a file cannot be moved; none is then.
     """
     Ledger(ledger_path(into)).close()  # a folder that nothing was hauled into is left as it is
@@ -109,7 +109,7 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
 
 
 def end_moves(ledger: Ledger, destination: Destination) -> None:
-    """End what was being moved when a refiling was broken off.
+    """End what was being moved when a refiling was interrupted.
 
     Raises:
         CannotStore: a file cannot be moved.
@@ -120,7 +120,10 @@ def end_moves(ledger: Ledger, destination: Destination) -> None:
 
 
 def _offer_of(arrival: Arrival) -> Offer:
-    """What the ledger knows of a file, as a rule reads it; it keeps the name that it has now."""
+    """Return what the ledger knows of a file, as a rule reads it.
+
+    It keeps the name that it has now.
+    """
     name = arrival.path.rpartition("/")[2]
     return Offer(
         arrival.address, name=name, size=arrival.size, modified=parse_date(arrival.last_modified)
@@ -138,9 +141,7 @@ def _require_free(moves: Sequence[Move], destination: Destination) -> None:
         there = destination.status(move.new)
         # A folder may be empty by then, and is deleted.
         if move.new not in leaving and there is not None and not stat.S_ISDIR(there.st_mode):
-            raise CannotStore(
-                move.new, f"lies in the way of {move.old}", "move it, or file by another rule"
-            )
+            raise CannotStore(move.new, f"blocks {move.old}", "move it, or file by another rule")
 
 
 def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
@@ -160,7 +161,7 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
         except OSError:
             raise CannotStore(
                 str(destination.full_path(left)),
-                "holds files that no ledger knows of",
+                "contains files that are in no ledger",
                 "see what they are, and move them",
             ) from None
     with ledger.transaction(lasting=True):

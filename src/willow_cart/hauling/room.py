@@ -23,7 +23,7 @@ class Prospect:
         to_come: the sizes of what is not in the destination yet.
         here: how many files are.
         begun: bytes of what is to come that are here in partial files.
-        room: bytes that may be written; None if nobody can say.
+        room: bytes that may be written; None if unknown.
         speed: of the last haul there that took any time, in bytes a second; None if there is none.
     """
 
@@ -102,14 +102,13 @@ def require_room(offers: OfferStore, into: Path) -> None:
         if offers.sizes.exact <= room_at(into):
             return
     except OSError:
-        return  # nobody can say, so let it be tried
+        return  # unknown, so try
     ahead = prospect(offers, into)
     if ahead.room is not None and not ahead.fits:
         raise TooLittleRoom(
             str(into),
-            f"{format_size(ahead.needed)} are to come, and there is room for"
-            f" {format_size(ahead.room)}",
-            "choose less, split it with weigh --drives, or give --tight to begin all the same",
+            f"{format_size(ahead.needed)} needed, but only {format_size(ahead.room)} free",
+            "choose less, split it with weigh --drives, or give --tight to start anyway",
             needed=ahead.needed,
             room=ahead.room,
         )

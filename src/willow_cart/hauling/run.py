@@ -220,14 +220,17 @@ class _Haul:
         self.account.interrupted = unpacker.broken_off
 
     def _archives(self, wish: Unpacking) -> Iterator[Archive]:
-        """The archives of the haul that lie here as they came."""
+        """Yield the archives of the haul that lie here as they came."""
         for filed in wish.wanted(self.plan):
             arrival = self.held.get(without_secrets(filed.offer.address))
             if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
                 yield Archive(filed, arrival)
 
     def _make_handler(self, commit_thread: CommitThread) -> ArrivalHandler | None:
-        """What runs the person's command, also for what an earlier haul has left; None for none."""
+        """Return what runs the person's command, also for what an earlier haul has left.
+
+        None for none.
+        """
         command = self.policy.on_arrival
         if command is None:
             return None
@@ -269,7 +272,7 @@ def _enter_what_is_here(
 def _open_partials(
     ledger: Ledger, destination: Destination, parts: Mapping[str, PartRecord]
 ) -> PartialStore:
-    """The partial files, of which only what can be gone on with is left."""
+    """Return the partial files, of which only what can be gone on with is left."""
     boot = boot_mark()
     partials = PartialStore(destination, parts, boot)
     try:
@@ -310,7 +313,7 @@ def _file_what_was_sealed(
                     if kept := destination.place(file, sealed.path, replaces=replaces):
                         observer.set_aside(sealed.path, kept)
             except CannotStore:
-                # It is whole all the same; the haul itself will say what stands in its way.
+                # It is whole; the haul itself reports what stands in its way.
                 left[address] = part
                 continue
             if destination.stamp(sealed.path) == sealed.stamp:

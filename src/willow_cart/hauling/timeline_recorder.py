@@ -1,4 +1,4 @@
-"""The timekeeper: writes the timeline of a haul while it is under way, for its receipt."""
+"""Writes the timeline of a haul while it is running, for its receipt."""
 
 from __future__ import annotations
 
@@ -66,14 +66,14 @@ class TimelineRecorder(Observer):
             )
 
     def freed(self, lane: int) -> None:
-        """Enter that a lane is done with its file, for which it may have asked in vain."""
+        """Enter that a lane is done with its file, also if the request failed."""
         with self._lock:
             at = self._lanes.pop(lane, None)
             if at is not None and not at.answered:
                 self._timeline.add(lane, at.host, at.since, self._now())
 
     def written(self) -> str:
-        """The timeline as it is by now, as the ledger keeps it."""
+        """Return the timeline as it is by now, as the ledger keeps it."""
         with self._lock:
             self._timeline.seconds = self._now()
             return self._timeline.as_text()

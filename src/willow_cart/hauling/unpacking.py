@@ -71,7 +71,7 @@ class Unpacker:
 
     Args:
         wish: how.
-        ledger: of the destination, written by nobody else meanwhile.
+        ledger: of the destination, written by no other process meanwhile.
         destination: where members get their names.
         run: that they are entered under.
         observer: who is told.
@@ -253,7 +253,7 @@ class Unpacker:
         return path, None, None
 
     def _members(self, archive: Arrival) -> Iterator[Arrival]:
-        """What was unpacked of this version of an archive before, as far as it is wanted."""
+        """Yield what was unpacked of this version of an archive before, as far as it is wanted."""
         for each in self._ledger.members_of(archive.address):
             if each.archive == archive.sha256 and self._chooses(each):
                 yield each

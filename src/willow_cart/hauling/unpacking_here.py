@@ -101,7 +101,7 @@ def _find(places: Iterable[Path], into: Path | None) -> Iterator[tuple[Path, Arc
 
 
 def _hauled_into(folder: Path, into: Path | None) -> Sequence[Archive]:
-    """The archives that a folder's ledger knows, and that lie there as they were filed."""
+    """Return the archives that a folder's ledger knows, and that lie there as they were filed."""
     with Ledger(ledger_path(folder)) as ledger:
         arrivals = [
             each
@@ -128,12 +128,12 @@ def _offer_of(arrival: Arrival, source: str) -> Offer:
 
 
 def _destination_of(file: Path) -> Path | None:
-    """The folder that a file was hauled into, or may have been; None if there is none."""
+    """Return the folder that a file was hauled into, or may have been; None if there is none."""
     return next((folder for folder in file.resolve().parents if has_ledger(folder)), None)
 
 
 def _found_at(path: Path) -> Archive:
-    """An archive that no ledger knows.
+    """Return an archive that no ledger knows.
 
     Raises:
         UnreadableSource: it cannot be read.

@@ -35,7 +35,7 @@ def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Pat
         The path of each, and where it is kept.
 
     Raises:
-        UnusableDestination: a haul is under way there.
+        UnusableDestination: a haul is running there.
         CannotStore: one cannot be moved.
     """
     kept = []
@@ -45,7 +45,7 @@ def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Pat
             is_ours = destination.stamp(arrival.path) == arrival.own_stamp
             if arrival.instead or arrival.path in needed or not is_ours:
                 continue
-            # Entered first: a kill in between leaves a file that nobody knows, and loses none.
+            # Entered first: a kill in between leaves a file that is in no ledger, and loses none.
             with ledger.transaction(lasting=True):
                 ledger.let_stand_for(arrival, "nothing")
             if there := destination.put_aside(arrival.path):
@@ -67,7 +67,7 @@ def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str,
         The path of each, and where it is kept.
 
     Raises:
-        UnusableDestination: a haul is under way there.
+        UnusableDestination: a haul is running there.
         CannotStore: one cannot be moved.
     """
     with Destination(root) as destination:

@@ -1,4 +1,4 @@
-"""The crew: lanes side by side, each carrying one file at a time."""
+"""The lanes of a haul: threads that take transfers from the queue and hand them to an executor."""
 
 from __future__ import annotations
 
@@ -45,12 +45,12 @@ _TICK = 0.05
 
 
 class WorkerPool:
-    """Work through trips with several lanes.
+    """A pool of lanes that work through the transfers of a haul.
 
     Args:
         file_transfer: carries one file.
         queue: which file is carried next, by its number.
-        transfers: the files that are under way.
+        transfers: the files that are in progress.
         start_further: starts what carries files besides the lanes, once the interpreter is what
             keeps these from going faster; None where nothing can.
         random_value: gives random numbers from 0 to 1.
@@ -172,7 +172,10 @@ class WorkerPool:
                 self._conclude(lane, host, transfer, outcome)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
-        """The next file with its host, or a strand of another lane's file; None for the end."""
+        """Return the next file with its host, or a strand of another lane's file.
+
+        None for the end.
+        """
         with self._change:
             while not self._stop.is_set():
                 if lane >= self._open and not self._ended:
@@ -310,7 +313,7 @@ class WorkerPool:
                 self._queue.slow_down(host, now, error.wait)
 
     def _blame(self, host: str, error: WillowCartError) -> None:
-        """Hold a failure against a host; one that fails again and again is set aside for a time."""
+        """Hold a failure against a host; one that fails repeatedly is set aside for a time."""
         with self._change:
             if isinstance(error, ServerBusy) and error.status in BUSY:
                 self._queue.slow_down(host, self._clock(), error.wait)

@@ -73,7 +73,7 @@ def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
 
 
 def code_of(counts: Mapping[Finding, int]) -> Exit:
-    """What the shell is told of what was found."""
+    """Return what the shell is told of what was found."""
     if counts[Finding.CHANGED] or counts[Finding.BROKEN]:
         return Exit.CHECK_FAILED
     bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)

@@ -48,7 +48,7 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
 
 
 def _tables(request: CombineRequest, observer: JobObserver) -> list[TableFile]:
-    """The tables that are chosen.
+    """Return the tables that are chosen.
 
     Raises:
         NothingChosen: there are none.
@@ -68,7 +68,7 @@ def _tables(request: CombineRequest, observer: JobObserver) -> list[TableFile]:
 
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
-    """The files that may be meant, each with its place among them."""
+    """Yield the files that may be meant, each with its place among them."""
     addresses = _addresses_of(request.cart) if request.cart is not None else None
     own = request.to.resolve() if request.to is not None else None
     number = 0
@@ -92,7 +92,7 @@ def _addresses_of(cart: Path) -> set[str]:
 
 
 def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
-    """The tables in a file, of which a workbook has several.
+    """Return the tables in a file, of which a workbook has several.
 
     Raises:
         BadOption: a workbook has no such sheet.
@@ -107,5 +107,7 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
     chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
     if not chosen:
         known = ", ".join(one.sheet for one in sheets)
-        raise BadOption(f"--sheet {request.sheet}", f"is none of {each.path}", f"it has {known}")
+        raise BadOption(
+            f"--sheet {request.sheet}", f"is not a sheet of {each.path}", f"it has {known}"
+        )
     return chosen

@@ -43,7 +43,7 @@ def make_access(
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
     overhearing: ExchangeRecorder | None = None,
 ) -> Access:
-    """What talks to every place that a command may ask.
+    """Return what talks to every place that a command may ask.
 
     Args:
         several: the options; of more than one the sign-ins of all count, and else the first.
@@ -51,7 +51,7 @@ def make_access(
         observer: told what is waited for, and asked for passwords.
         rules: how requests are made; None as usual, with the patience that the options name.
         kept: sign-ins that can be named besides those of the config file.
-        overhearing: hears every exchange with the web; None for nobody.
+        overhearing: hears every exchange with the web; None for none.
 
     Raises:
         BadOption: a secret or a certificate is not where it is said to be.
@@ -88,7 +88,7 @@ def _make_sign_ins(
     """Gather every sign-in that a command may use.
 
     Raises:
-        BadOption: a secret is not where it is said to be, or nobody knows what place it is for.
+        BadOption: a secret is not where it is said to be, or it is not clear which place it is for.
     """
     config = own_file()
     kept = {**read_sign_ins(config, besides=TABLES), **kept_besides}
@@ -117,7 +117,10 @@ def _sign_ins_of(
     config: Path,
     observer: JobObserver,
 ) -> dict[str, SignIn]:
-    """The sign-ins that some options name, or spell out, by the origins that they are for."""
+    """Return the sign-ins that some options name.
+
+    Sign-ins that are spelt out are included; the keys are origins.
+    """
     by_origin: dict[str, SignIn] = {}
     if request.sign_in is not None:
         if request.sign_in not in kept:
@@ -134,13 +137,13 @@ def _sign_ins_of(
 
 
 def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | None:
-    """The sign-in of the options; None where there is none."""
+    """Return the sign-in of the options; None where there is none."""
     if request.password is not None and request.user is None:
-        raise BadOption("--password", "is nobody's", "give --user as well")
+        raise BadOption("--password", "requires --user")
     password = token = account_key = shared_access = None
     if request.account_key is not None:
         if request.user is None:
-            raise BadOption("--account-key", "is of no account", "give its name as --user")
+            raise BadOption("--account-key", "requires --user", "give the name of the account")
         account_key = read_secret(request.account_key, "--account-key")
     elif request.user is not None:
         password = (
@@ -157,7 +160,7 @@ def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | No
         name, colon, value = field.partition(":")
         value = value.strip()
         if not colon or not name.strip() or not value or not field.isprintable():
-            raise BadOption("--header", "is no header field", "write 'NAME: VALUE'")
+            raise BadOption("--header", "is not a header field", "write 'NAME: VALUE'")
         kept = value.startswith(("env:", "file:"))
         fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
     if not (password or token or fields or account_key or shared_access):
@@ -187,14 +190,12 @@ def _places(sources: Iterable[str]) -> Iterator[str]:
 
 def _some(named: set[str], option: str) -> set[str]:
     if not named:
-        raise BadOption(
-            option, "is for no place, since no source is an address", "name it with --sign-in-at"
-        )
+        raise BadOption(option, "has no address to sign in to", "use --sign-in-at")
     return named
 
 
 def _read_netrc(observer: JobObserver) -> netrc | None:
-    """What `~/.netrc` holds; a file that cannot be used is told and passed over."""
+    """Return what `~/.netrc` holds; a file that cannot be used is told and passed over."""
     import netrc
 
     path = Path("~/.netrc").expanduser()

@@ -39,7 +39,7 @@ class SizeAsker:
         observer: who is told.
 
     Attributes:
-        unanswered: how many offers nobody would tell the size of.
+        unanswered: how many offers have no known size.
     """
 
     def __init__(self, access: Access, lanes: int, observer: JobObserver) -> None:
@@ -49,7 +49,7 @@ class SizeAsker:
         self.unanswered = 0
 
     def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
-        """The offers with what was learnt."""
+        """Return the offers with what was learnt."""
         learnt, troubles = ask_sizes(offers, self._access, self._lanes)
         self._observer.note_each(troubles)
         self.unanswered += len(troubles)
@@ -102,7 +102,7 @@ class OfferFinder:
 
     @property
     def unanswered(self) -> int:
-        """How many offers nobody would tell the size of."""
+        """How many offers have no known size."""
         return self._asker.unanswered
 
     def judged(self) -> Iterator[tuple[Offer, str]]:
@@ -128,7 +128,7 @@ class OfferFinder:
         self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
 
     def chosen(self) -> OfferStore:
-        """What is chosen, each address once.
+        """Return what is chosen, each address once.
 
         Raises:
             WillowCartError: none of the sources can be read.
@@ -140,7 +140,7 @@ class OfferFinder:
 
 
 def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
-    """The choosing that the options ask for.
+    """Return the choosing that the options ask for.
 
     Raises:
         BadOption: a rule cannot be read.
@@ -205,7 +205,7 @@ def words_in(texts: Sequence[str]) -> tuple[str, ...]:
 
 
 def _some(option: str, read: Some, given: object = True) -> Some:
-    """What an option gives; one that was given and says nothing would choose everything.
+    """Return what an option gives; one that was given and says nothing would choose everything.
 
     Raises:
         BadOption: it is one.

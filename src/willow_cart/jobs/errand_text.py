@@ -16,7 +16,7 @@ from willow_cart.requests.request import Request
 from willow_cart.requests.secrets import without_value
 from willow_cart.requests.toml_keys import options_of, options_of_command
 
-# What makes no sense where nobody watches, or is about the run that writes the errand.
+# What makes no sense in unattended runs, or is about the run that writes the errand.
 _NOT_OF_ERRANDS = ("preview", "detach", "write_errand", "add", "to_script", "overwrite")
 
 VALUES_HINT = """
@@ -44,7 +44,7 @@ def write_errand(path: Path, request: Request) -> None:
         CannotStore: it cannot be written.
     """
     if path.exists():
-        raise BadOption(f"--write-errand {path}", "is there already", "name a new file")
+        raise BadOption(f"--write-errand {path}", "already exists", "name a new file")
     given = dict(request.given)
     _require_no_secrets(given, COMMANDS[request.command].by_key())
     lines = list(_lines(given))

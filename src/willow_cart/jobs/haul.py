@@ -195,7 +195,10 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
 def _with_checksums(
     request: HandlingOptions, offers: OfferStore, access: Access, observer: JobObserver
 ) -> OfferStore:
-    """The offers with what checksum lists promise of them: those named, and those beside them."""
+    """Return the offers with what checksum lists promise of them.
+
+    The lists are those that are named, and those beside the files.
+    """
     if not (request.checksums or request.find_checksums):
         return offers
     entries, no_lines = read_lists(request.checksums, access)
@@ -234,7 +237,7 @@ def carry(
     """
     offers = _with_checksums(request, offers, access, observer)
     command = shown_command(request)
-    # The offers live until the end; looking through them for garbage again and again would cost a
+    # The offers live until the end; looking through them for garbage repeatedly would cost a
     # haul of thousands of small files a tenth of its time.
     gc.freeze()
     with ExitStack() as stack:
@@ -274,7 +277,7 @@ class _Ending:
 def _entered(
     command: str, into: Path, own: OwnRun | None, view: ProgressTracker
 ) -> Iterator[_Ending]:
-    """Have `runs` show a haul while it is under way, and afterwards how it has ended.
+    """Have `runs` show a haul while it is running, and afterwards how it has ended.
 
     Args:
         command: what the person typed, without secrets.

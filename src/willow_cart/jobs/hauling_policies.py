@@ -24,7 +24,7 @@ from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.sign_in.sign_ins import read_secret
 
-# How many connections one host gets where nobody says.
+# How many connections one host gets by default.
 _LANES_PER_HOST = 4
 
 # Seconds on the average between two files for those who are shy.
@@ -86,7 +86,7 @@ def make_request_rules(request: PaceOptions, policy: HaulPolicy) -> RequestRules
 
 
 def make_rule(request: FilingOptions) -> Layout | Template:
-    """The rule that the options give.
+    """Return the rule that the options give.
 
     Raises:
         BadOption: it cannot be understood.
@@ -95,7 +95,7 @@ def make_rule(request: FilingOptions) -> Layout | Template:
         return Template(request.file_as, request.name_parts)
     unpacks = isinstance(request, UnpackingOptions) and request.unpack_to is not None
     if request.name_parts and not unpacks:
-        raise BadOption("--name-parts", "is of no use without --file-as", "give that as well")
+        raise BadOption("--name-parts", "requires --file-as")
     return Layout(request.layout)
 
 
@@ -139,7 +139,7 @@ def require_of_use(request: HaulRequest) -> None:
     }
     for option, is_given in given.items():
         if is_given:
-            raise BadOption(option, "is of no use without --unpack", "give that as well")
+            raise BadOption(option, "requires --unpack")
 
 
 def opens_archives(request: HaulRequest) -> bool:

@@ -15,7 +15,7 @@ from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.job_events import Event, Waits
 from willow_cart.model import Issue
 
-# What is waited for again and again is told no more often than this.
+# What is waited for repeatedly is told no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
 
 
@@ -24,7 +24,7 @@ Notice = Event | Issue | WillowCartError
 
 
 class ReadingProgress:
-    """Follows how much of the files that are checked has been read; this one tells nobody."""
+    """Follows how much of the files that are checked has been read; this one prints nothing."""
 
     def begin(self, total: int) -> None:
         """So many bytes are to be read."""

@@ -87,7 +87,7 @@ def load(
     if request.write_errand is not None:
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))
-    # All that there is, and not only what is chosen, for a cart that is there already.
+    # All that there is, and not only what is chosen, for an existing cart.
     everything = cart is not None and cart.exists()
     with make_access([request], request.lanes, observer) as access:
         finder = OfferFinder(

@@ -65,7 +65,7 @@ class LogFile(Observer):
             self._file.write(f"{line}\n")
 
     def goes_on(self, begun: str) -> None:
-        """Write that an earlier haul was broken off."""
+        """Write that an earlier haul was interrupted."""
         self._write("goes_on", begun=begun)
 
     def planned(self, plan: Plan) -> None:

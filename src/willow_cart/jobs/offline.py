@@ -78,21 +78,23 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
 
 
 def _scope(request: OfflineRequest) -> Scope:
-    """What the options want taken.
+    """Return what the options want taken.
 
     Raises:
-        BadAddress: a page is no address.
+        BadAddress: a page is not a valid address.
         BadOption: an option cannot be understood.
     """
     pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
     for page in pages:
         if scheme_of(page) not in WEB:
-            raise BadAddress(page, "is not on the web", "pages begin with https:// or http://")
+            raise BadAddress(page, "is not a web address", "pages begin with https:// or http://")
     words = words_in([request.parts])
     known = [part for part in PagePart if part is not PagePart.LINKS]
     for word in words:
         if word not in known:
-            raise BadOption(f"--parts {word}", "is no part", f"there are {', '.join(known)}")
+            raise BadOption(
+                f"--parts {word}", "is not a known part", f"there are {', '.join(known)}"
+            )
     return Scope(
         pages, request.depth, Stay(request.stay), request.also, tuple(map(PagePart, words))
     )
@@ -106,18 +108,18 @@ def _choosing(request: OfflineRequest) -> Choosing:
     """Which links the options want followed.
 
     Raises:
-        BadOption: a rule cannot be read, or is about what nobody knows here.
+        BadOption: a rule cannot be read, or is about a fact that is not known here.
     """
     for name in _OF_NO_USE:
         if getattr(request, name):
             option = f"--{name.replace('_', '-')}"
-            raise BadOption(option, "chooses nothing here", "choose by address: --keep, --drop")
+            raise BadOption(option, "cannot be used here", "choose by address: --keep, --drop")
     return make_choosing(request)
 
 
 @contextmanager
 def _recorded(path: Path | None, command: str) -> Iterator[ExchangeRecorder | None]:
-    """What hears all exchanges and writes them into a file; nothing where none is wanted."""
+    """Yield what hears all exchanges and writes them into a file; nothing where none is wanted."""
     if path is None:
         yield None
         return

@@ -65,7 +65,7 @@ def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
     """
     figure = request.figure
     if figure is not None and figure.suffix.lower() not in (".png", ".svg"):
-        raise BadOption(f"--figure {figure}", "is neither .png nor .svg", "end it in one")
+        raise BadOption(f"--figure {figure}", "is neither .png nor .svg", "use one of them")
     troubles: list[Issue] = []
     notes: list[str] = []
     unanswered = _ask_sizes(request, observer) if request.ask_sizes else 0

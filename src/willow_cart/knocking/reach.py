@@ -46,17 +46,17 @@ def resolve(host: str, port: int, clock: Callable[[], float] = time.monotonic) -
     """Find the addresses of a host.
 
     Raises:
-        HostUnknown: it has none, as far as anybody here knows.
+        HostUnknown: it has none, as far as this machine knows.
     """
     began = clock()
     try:
         found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
     except OSError as error:
         if isinstance(error, socket.gaierror) and error.errno == socket.EAI_AGAIN:
-            advice = "no name server answers: see to the network"
+            advice = "no name server answers: check the network"
         else:
-            advice = "check the address for slips"
-        raise HostUnknown(host, "no host is known by that name", advice) from error
+            advice = "check the address"
+        raise HostUnknown(host, "unknown host", advice) from error
     return Reached(tuple(dict.fromkeys(str(each[4][0]) for each in found)), clock() - began)
 
 
@@ -66,7 +66,7 @@ def connect(
     """Connect to a port, and hang up.
 
     Raises:
-        ConnectionLost, TimedOut: nobody answers there.
+        ConnectionLost, TimedOut: there is no answer.
     """
     began = clock()
     try:
@@ -74,7 +74,7 @@ def connect(
             return Reached((str(connection.getpeername()[0]),), clock() - began)
     except ConnectionRefusedError as error:
         raise ConnectionLost(
-            host, f"nothing answers at port {port}", "see whether it is up, and check the port"
+            host, f"no answer at port {port}", "check the port and that the server is running"
         ) from error
     except TimeoutError as error:
         raise TimedOut(
@@ -82,7 +82,7 @@ def connect(
         ) from error
     except OSError as error:
         reason = f"port {port} cannot be reached: {error.strerror or error}"
-        raise ConnectionLost(host, reason, "see to the network") from error
+        raise ConnectionLost(host, reason, "check the network") from error
 
 
 def secure(host: str, port: int, timeout: float, context: ssl.SSLContext) -> SecuredConnection:
@@ -101,20 +101,22 @@ def secure(host: str, port: int, timeout: float, context: ssl.SSLContext) -> Sec
     except ssl.SSLCertVerificationError as error:
         raise NotTrusted(
             host,
-            f"the certificate does not hold: {error.verify_message.rstrip('.')}",
-            "check the address and this machine's clock; --ca names whom to trust besides",
+            f"certificate verification failed: {error.verify_message.rstrip('.')}",
+            "check the address and this machine's clock; use --ca to trust another authority",
         ) from error
     except ssl.SSLError as error:
         reason = (error.reason or str(error)).replace("_", " ").lower()
-        raise NotTrusted(host, f"no TLS is spoken there: {reason}", "try without it") from error
+        raise NotTrusted(
+            host, f"the server does not use TLS: {reason}", "try without it"
+        ) from error
     except OSError as error:
         raise ConnectionLost(
-            host, "the connection broke while it was secured", "try again later"
+            host, "the connection was lost during the TLS handshake", "try again later"
         ) from error
 
 
 def describe(secured: ssl.SSLSocket) -> SecuredConnection:
-    """What a secured connection has shown of itself."""
+    """Return what a secured connection has shown of itself."""
     certificate: Any = secured.getpeercert() or {}
     names = [value for part in certificate.get("subject", ()) for key, value in part
              if key == "commonName"]  # fmt: skip

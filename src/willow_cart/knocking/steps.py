@@ -107,7 +107,7 @@ class Knocker:
             yield KnockFinding("sign-in", Verdict.FINE, said)
 
     def _reach(self, contact: str) -> Generator[KnockFinding, None, bool]:
-        """Name, port and TLS; returns whether anybody is there to talk to."""
+        """Name, port and TLS; return whether the server answers."""
         parts = urlsplit(contact)
         protocol = SCHEMES[parts.scheme]
         if protocol.port is None:
@@ -136,13 +136,13 @@ class Knocker:
         return True
 
     def _describe(self, secured: reach.SecuredConnection) -> KnockFinding:
-        said = f"{secured.version}, certificate of {secured.subject or 'nobody by name'}"
+        said = f"{secured.version}, certificate of {secured.subject or 'unnamed subject'}"
         if secured.until is None:
             return KnockFinding("TLS", Verdict.FINE, said)
         said += f", good until {secured.until:%Y-%m-%d}"
         if secured.until - self.now() < _ENDS_SOON:
             return KnockFinding(
-                "TLS", Verdict.UNSURE, said, "tell the place's keeper that it ends soon"
+                "TLS", Verdict.UNSURE, said, "report to the server that it ends soon"
             )
         return KnockFinding("TLS", Verdict.FINE, said)
 
@@ -156,7 +156,7 @@ class Knocker:
         return KnockFinding("listing", Verdict.FINE, f"{said}: {names}")
 
     def _fetch(self, offer: Offer) -> Iterator[KnockFinding]:
-        """The first byte of a file, going on in its middle, and what proves it."""
+        """Yield the first byte of a file, going on in its middle, and what proves it."""
         began = self.clock()
         facts = self.access.ask(offer.address)
         size = "of unknown size" if facts.length is None else format_size(facts.length)
@@ -170,7 +170,7 @@ class Knocker:
         else:
             yield KnockFinding(
                 "checksums", Verdict.UNSURE, "none is sent with files",
-                "hold what comes against a list with --checksums, if there is one",
+                "compare with a list by --checksums, if there is one",
             )  # fmt: skip
         if theirs := parse_date(facts.validators.date):
             yield self._compare_clocks(theirs)
@@ -181,7 +181,7 @@ class Knocker:
             return KnockFinding("resuming", Verdict.UNSURE, "cannot be tried with so small a file")
         answer = self.access.open(offer.address, start=1, validators=facts.validators)
         if isinstance(answer, Unchanged):
-            raise NotServed(without_secrets(offer.address), "answers oddly", "", status=304)
+            raise NotServed(without_secrets(offer.address), "unexpected answer", "", status=304)
         try:
             return _resuming(answer)
         finally:
@@ -199,10 +199,10 @@ class Knocker:
 
 def _resuming(answer: Download) -> KnockFinding:
     if answer.start:
-        return KnockFinding("resuming", Verdict.FINE, "a broken transfer goes on where it stopped")
+        return KnockFinding("resuming", Verdict.FINE, "interrupted transfers resume")
     return KnockFinding(
-        "resuming", Verdict.UNSURE, "a broken transfer starts over",
-        "nothing to be done here; fewer lanes put less at stake",
+        "resuming", Verdict.UNSURE, "interrupted transfers start over",
+        "use fewer lanes to lose less",
     )  # fmt: skip
 
 

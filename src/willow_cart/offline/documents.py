@@ -17,7 +17,7 @@ from willow_cart.records import Arrival
 from willow_cart.sources.markup import decode_page
 from willow_cart.sources.references import Resolver
 
-# No page is longer; what is has no references that anybody would follow.
+# No page is longer; what is has no references of use.
 _LARGEST = 64 << 20
 
 
@@ -87,7 +87,7 @@ class OfflineDocument:
 
 
 def media_type_of(arrival: Arrival) -> str:
-    """What something is, without parameters; empty if its place did not say."""
+    """Return what something is, without parameters; empty if its place did not say."""
     return parse_content_type(arrival.media_type or None)[0]
 
 
@@ -126,7 +126,7 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocume
 
 
 def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
-    """What a file is whose place did not say."""
+    """Return what a file is whose place did not say."""
     ending = extension_of(path.rpartition("/")[2])
     if role is Role.STYLE or ending == "css":
         return DocumentSort.STYLE
@@ -137,7 +137,7 @@ def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
 
 
 def _lossless(content: bytes, charset: str) -> str:
-    """A codec that gives every byte back: the character set's, or one that knows all bytes.
+    """Return a codec that gives every byte back: the character set's, or one that knows all bytes.
 
     References are mostly ASCII, which nearly every character set writes alike.
     """
@@ -150,7 +150,7 @@ def _lossless(content: bytes, charset: str) -> str:
 
 
 def _resolver(address: str, base: str, charset: str) -> Resolver:
-    """What a document's references are relative to (HTML, "Document base URLs")."""
+    """Return what a document's references are relative to (HTML, "Document base URLs")."""
     if base:
         try:
             return Resolver(Resolver(address).resolve(base) or address, charset)

@@ -1,4 +1,4 @@
-"""Making what was taken readable: copies whose references lead to each other and to nobody else.
+"""Making what was taken readable: copies whose references lead to each other and to no other host.
 
 The copies are made anew from what was served every time, so they never depend on what was made
 before; a file is only written where it would differ.
@@ -76,7 +76,7 @@ def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | Non
         and the taking was ended too early to make better ones: they stay as they are.
 
     Raises:
-        UnusableDestination: a haul is under way there.
+        UnusableDestination: a haul is running there.
         CannotStore: something cannot be written.
     """
     with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
@@ -141,7 +141,10 @@ class _Maker:
         return done
 
     def _rewritten(self, document: OfflineDocument, path: str) -> bytes:
-        """A document whose references lead to what is here, and to nobody else by themselves."""
+        """Return a document whose references lead to what is here.
+
+        None of them leads to another host by itself.
+        """
 
         def new(reference: str, role: Role) -> str | None:
             try:

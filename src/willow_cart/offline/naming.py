@@ -23,7 +23,7 @@ START = "index.html"
 
 _LONGEST_QUERY = 60
 
-# By what a browser knows what a file is, where nobody tells it; the first is the usual one.
+# By what a browser knows what a file is, where no type is given; the first is the usual one.
 _EXTENSIONS = {
     "text/html": ("html", "htm", "xhtml"),
     "application/xhtml+xml": ("xhtml", "html", "htm"),
@@ -39,7 +39,7 @@ _EXTENSIONS = {
 
 
 def shape_of(address: str, index: str = START) -> str:
-    """The path of an address: a folder for its host and for each of its folders.
+    """Return the path of an address: a folder for its host and for each of its folders.
 
     A folder's page is its index, and what a query asks for is part of the name, so that every
     answer has a name of its own that is the same every time.
@@ -60,7 +60,7 @@ class AsServed:
     """The rule for what arrives."""
 
     def wish_for(self, offer: Offer) -> str:
-        """The path below the destination."""
+        """Return the path below the destination."""
         # A folder's page has another name than what may be called index there, and a page another
         # one than a folder of its name.
         path = shape_of(offer.address, f"~{START}")
@@ -72,13 +72,13 @@ class ReadableCopy:
     """The rule for what is to be read; names get the extension of what they are.
 
     Attributes:
-        media_types: what each address is, without parameters; empty where nobody has said.
+        media_types: what each address is, without parameters; empty if unknown.
     """
 
     media_types: Mapping[str, str] = field(default_factory=dict)
 
     def wish_for(self, offer: Offer) -> str:
-        """The path below the destination."""
+        """Return the path below the destination."""
         path = shape_of(offer.address)
         media_type = self.media_types.get(offer.address, "")
         extension = extension_of(path.rpartition("/")[2])

@@ -19,7 +19,7 @@ from willow_cart.offline.styles import rewrite_style
 from willow_cart.sources.references import candidates_in_set
 
 NOTHING = "data:,"
-"""An address with nothing at it (RFC 2397): asks nobody."""
+"""An address with nothing at it (RFC 2397): makes no request."""
 
 # HTML, "Attributes" (index), by element; `*` stands for any.
 _ATTRIBUTES: dict[tuple[str, str], Role] = {
@@ -117,7 +117,7 @@ class Markup:
         return ""
 
     def rewritten(self, new: Rewrite, label: str = "") -> str:
-        """It with other references.
+        """Return it with other references.
 
         What a `base` element says is taken back, since references are no longer relative to it; a
         content security policy likewise.
@@ -169,14 +169,14 @@ class _Tag:
         return [*_ATTRIBUTE.finditer(written, at, len(written) - written.endswith(">"))]
 
     def get(self, name: str) -> str | None:
-        """The value of an attribute, as it is meant."""
+        """Return the value of an attribute, as it is meant."""
         for found in self._found:
             if found["name"].lower() == name:
                 return _value_of(found)
         return None
 
     def edits(self, new: Rewrite) -> Iterator[tuple[int, int, str]]:
-        """What is to be put in which place instead."""
+        """Yield what is to be put in which place instead."""
         seen = set()
         local = False
         for found in self._found:
@@ -199,7 +199,7 @@ class _Tag:
         return self.start + start, self.start + end
 
     def _instead(self, name: str, value: str, new: Rewrite) -> str | None:
-        """What an attribute's value becomes; None if it is no reference or stays."""
+        """Return what an attribute's value becomes; None if it is no reference or stays."""
         if name == "style":
             return rewrite_style(value, new)
         if (self.name, name) in _SETS:
@@ -278,7 +278,7 @@ def _value_of(found: re.Match[str]) -> str:
 
 
 def _rewrite_set(value: str, new: Rewrite) -> str | None:
-    """The candidates of a set of pictures; those that are not to be had are left out."""
+    """Return the candidates of a set of pictures; those that cannot be fetched are left out."""
     changed = False
     kept = []
     for address, descriptor in candidates_in_set(value):

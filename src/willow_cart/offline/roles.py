@@ -24,7 +24,7 @@ class Role(StrEnum):
     """Pictures and fonts that style sheets name."""
     SCRIPT = "a script"
     HINT = "a hint"
-    """What a browser might want to ask for before anybody does; of no use without a network."""
+    """What a browser may prefetch; of no use without a network."""
 
     @property
     def part(self) -> PagePart:

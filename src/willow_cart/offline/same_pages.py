@@ -22,7 +22,7 @@ class Face:
 
 
 def one_address_each(faces: Mapping[str, Face]) -> dict[str, str]:
-    """The one address for everything that goes by several, by each of its addresses.
+    """Return the one address for everything that goes by several, by each of its addresses.
 
     Several are of one page where they redirect to the same; or where they have the same bytes and
     want to be known by the same address (RFC 6596), a slash or an index at its end aside. Pages
@@ -32,7 +32,7 @@ def one_address_each(faces: Mapping[str, Face]) -> dict[str, str]:
     main: dict[str, str] = {}
     by_final: dict[str, str] = {}
     by_bytes: dict[tuple[str, str], str] = {}
-    # Whoever is not sent on is the one, whatever came first.
+    # The address without a redirect is the one, whatever came first.
     for address in sorted(faces, key=lambda each: (faces[each].final != each, len(each), each)):
         face = faces[address]
         same_bytes = (face.sha256, _bare(face.wanted))
@@ -43,6 +43,6 @@ def one_address_each(faces: Mapping[str, Face]) -> dict[str, str]:
 
 
 def _bare(address: str) -> str:
-    """An address without what makes no difference at its end: a slash, or its index."""
+    """Return an address without what makes no difference at its end: a slash, or its index."""
     folder, _, name = address.removesuffix("/").rpartition("/")
     return folder if name in ("index.html", "index.htm") else address.removesuffix("/")

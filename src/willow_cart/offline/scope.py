@@ -85,7 +85,7 @@ class Scope:
 
 
 def plain_address(address: str) -> str:
-    """An address without its fragment and without what only knows visitors again.
+    """Return an address without its fragment and without what only knows visitors again.
 
     The order of a query's other parts stays: they may mean something.
     """

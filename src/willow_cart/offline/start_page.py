@@ -50,7 +50,7 @@ class StartPageEntry:
 def make_start_page(
     entries: Sequence[StartPageEntry], starts: Sequence[str], taken: TakenPages, when: str
 ) -> str:
-    """The page, as HTML that needs nothing but itself.
+    """Return the page, as HTML that needs nothing but itself.
 
     Args:
         entries: the pages that can be read.

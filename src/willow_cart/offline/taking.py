@@ -247,7 +247,7 @@ class _Taking:
     def _needed_by(
         self, tree: FileTree, arrival: Arrival, role: Role
     ) -> Iterator[tuple[str, Role]]:
-        """What something that came needs; what it leads to is put off to the next level."""
+        """Yield what something that came needs; what it leads to is put off to the next level."""
         document = open_document(tree, arrival, role)
         if document is None:
             return

@@ -17,15 +17,15 @@ ENDINGS = (".warc", ".warc.gz")
 
 
 def require_warc_name(path: Path) -> None:
-    """Refuse a name that does not say what it is, or that is taken.
+    """Refuse a name of an unknown file type, or that is taken.
 
     Raises:
         BadOption: it is one.
     """
     if not path.name.lower().endswith(ENDINGS):
-        raise BadOption(f"--warc {path}", "does not say what it is", "end it in .warc or .warc.gz")
+        raise BadOption(f"--warc {path}", "unknown file type", "use .warc or .warc.gz")
     if path.exists():
-        raise BadOption(f"--warc {path}", "is there already", "name a new file")
+        raise BadOption(f"--warc {path}", "already exists", "name a new file")
 
 
 class WarcFile:

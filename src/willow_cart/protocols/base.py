@@ -116,7 +116,9 @@ class DirectoryLister(ABC):
 
     @abstractmethod
     def find(self, address: str) -> DirectoryEntry | None:
-        """What an address stands for, with or without the slash of a folder; None if nothing.
+        """Return what an address stands for, with or without the slash of a folder.
+
+        None if nothing.
 
         Raises:
             TransferFailed: there is no answer, or none that helps.
@@ -130,7 +132,7 @@ class DirectoryLister(ABC):
             folder: its address, with a slash at its end.
 
         Raises:
-            TransferFailed: it does not come, or is not to be had.
+            TransferFailed: it cannot be fetched.
         """
 
 
@@ -151,7 +153,7 @@ class ObjectStore(ABC):
             after: only keys that sort behind this one.
 
         Raises:
-            TransferFailed: it does not come, or is not to be had.
+            TransferFailed: it cannot be fetched.
         """
 
 
@@ -171,7 +173,7 @@ class Access(ABC):
 
     def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
         if kind is not None and not issubclass(kind, Exception):
-            self.abort()  # an interrupt does not wait for what is under way
+            self.abort()  # an interrupt does not wait for what is running
         self.close()
 
     @abstractmethod
@@ -208,11 +210,11 @@ class Access(ABC):
         """
 
     def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list
-        """What lists the folders there; None where documents do, as on the web."""
+        """Return what lists the folders there; None where documents do, as on the web."""
         return None
 
     def contact(self, address: str) -> str:
-        """The address on the network that is really asked; the place's own on most."""
+        """Return the address on the network that is really asked; the place's own on most."""
         return address
 
     def trust(self, address: str) -> None:  # noqa: B027  # most have nothing to do
@@ -223,11 +225,14 @@ class Access(ABC):
         """
 
     def store(self, address: str) -> ObjectStore | None:  # noqa: ARG002  # for those that are some
-        """What lists the objects there; None where there are no keys but folders and files."""
+        """Return what lists the objects there.
+
+        None where there are no keys but folders and files.
+        """
         return None
 
     def abort(self) -> None:  # noqa: B027  # for those that wait for others
-        """End every exchange under way at once; each fails, and no other begins."""
+        """End every exchange in progress at once; each fails, and no other begins."""
 
     def maker(self) -> Callable[[], Access] | None:
         """Return what makes an access like this one in another process; None for nothing.

@@ -62,7 +62,7 @@ class Endpoint:
     address: str
 
     def web_address(self, bucket: str, key: str, region: str) -> str:
-        """The address on the web of an object, or of the bucket where the key is empty.
+        """Return the address on the web of an object, or of the bucket where the key is empty.
 
         Everything but what is plain in every dialect is encoded, as signing demands.
         """
@@ -162,7 +162,7 @@ class BucketAccess(Access, ObjectStore):
         return replace(self._where_it_is(address, self._web.ask), address=address)
 
     def contact(self, address: str) -> str:
-        """The address on the web of the bucket's service."""
+        """Return the address on the web of the bucket's service."""
         return self._web_address(address)
 
     def store(self, address: str) -> ObjectStore:  # noqa: ARG002  # there is one for all
@@ -329,7 +329,7 @@ def explain(
 
 
 def _tag(body: bytes, name: str) -> str:
-    """What stands in an element of a short answer."""
+    """Return what stands in an element of a short answer."""
     match = re.search(rb"<%s>([^<]{0,300})<" % name.encode(), body)
     return " ".join(match[1].decode("utf-8", "replace").split()) if match else ""
 
@@ -363,7 +363,7 @@ class _BucketSigner:
     def fields_for(
         self, method: str, address: str, _sent: Mapping[str, str] = MappingProxyType({})
     ) -> dict[str, str]:
-        """The fields of a signed request; none for an origin that is no store's."""
+        """Return the fields of a signed request; none for an origin that is no store's."""
         store = self._known.get(host_of(address))
         if store is None:
             return {}
@@ -386,7 +386,10 @@ class _BucketSigner:
         return False
 
     def _credentials(self, told: str, there: str, *, public: bool) -> Credentials | None:
-        """The credentials for a store: those of a sign-in, else those of the usual places."""
+        """Return the credentials for a store.
+
+        They are those of a sign-in, else those of the usual places.
+        """
         from botocore.credentials import Credentials
 
         named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
@@ -405,7 +408,7 @@ class _BucketSigner:
 
 
 def _usual_credentials() -> Credentials | None:
-    """What is kept in the environment and in the files that programs for stores share."""
+    """Return what is kept in the environment and in the files that programs for stores share."""
     import botocore.session
 
     session = botocore.session.Session()

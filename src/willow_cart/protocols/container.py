@@ -84,7 +84,7 @@ def read_page(content: bytes, bucket: str) -> StorePage:
 
 
 def _entry(item: Element, bucket: str, key: str) -> DirectoryEntry | None:
-    """An object; None for the empty ones that stand for folders."""
+    """Return an object; None for the empty ones that stand for folders."""
     facts = {local_name(each): each.text or "" for each in item.iterfind("{*}Properties/{*}*")}
     size = facts.get("Content-Length", "")
     if key.endswith("/") and size == "0":

@@ -60,7 +60,7 @@ class Decoder:
     def _undo(self, data: bytes) -> bytes:
         if self._unzip.eof:
             # RFC 1952, 2.2: members follow each other. What else follows is padding, or nothing
-            # that anybody reads.
+            # that is read.
             if not (self._is_gzip and data.startswith(GZIP_MAGIC)):
                 return b""
             self._unzip = zlib.decompressobj(31)

@@ -89,7 +89,7 @@ class _Host:
     """The connections to one host.
 
     Attributes:
-        idle: those that nobody uses.
+        idle: those that are not in use.
         open: how many there are in all.
         most: as many as the host has allowed; None while it has refused none.
         until: when that is forgotten, by the clock of the access.
@@ -231,7 +231,7 @@ class FtpAccess(Access, DirectoryLister):
     # The directory
 
     def find(self, address: str) -> DirectoryEntry | None:
-        """What an address stands for: a folder if one can change to it, else a file."""
+        """Return what an address stands for: a folder if one can change to it, else a file."""
         with self._connection(address) as connection:
             bare = address.rstrip("/")
             if bare.count("/") < 3:
@@ -312,7 +312,7 @@ class FtpAccess(Access, DirectoryLister):
         return found, problems
 
     def _list(self, connection: Connection, command: str) -> Generator[bytes, None, None]:
-        """The bytes that a listing command sends; what is not read to its end is cut off."""
+        """Yield the bytes that a listing command sends; what is not read to its end is cut off."""
         data = connection.open_data(command)
         data.settimeout(self._stall_after)
         until = self._clock() + self.document_seconds
@@ -361,7 +361,7 @@ class FtpAccess(Access, DirectoryLister):
 
     @contextmanager
     def _connection(self, address: str) -> Iterator[Connection]:
-        """A connection for a few commands."""
+        """Yield a connection for a few commands."""
         connection = self._take(address)
         try:
             yield connection
@@ -405,7 +405,10 @@ class FtpAccess(Access, DirectoryLister):
         return connection
 
     def _make(self, address: str, host: _Host) -> Connection:
-        """A new connection, which has been counted; one that is refused shows the host's limit."""
+        """Return a new connection, which has been counted.
+
+        One that is refused shows the host's limit.
+        """
         try:
             return self._connect(address, host)
         except BaseException as error:
@@ -484,7 +487,7 @@ class FtpAccess(Access, DirectoryLister):
         return connection
 
     def give_back(self, address: str, connection: Connection) -> None:
-        """Keep a connection for whoever needs one next."""
+        """Keep a connection for the next request."""
         connection.rests_since = self._clock()
         with self._change:
             self._hosts[origin_of(address)].idle.append(connection)
@@ -503,10 +506,12 @@ class FtpAccess(Access, DirectoryLister):
         said = " ".join(str(error).split())[:200]
         match error:
             case socket.gaierror() if error.errno != socket.EAI_AGAIN:
-                return HostUnknown(shown, f"no host is known as {host}", "check it for slips")
+                return HostUnknown(shown, f"unknown host {host}", "check the spelling")
             case ssl.SSLCertVerificationError():
                 reason = f"no secure connection to {host}: {error.verify_message.rstrip('.')}"
-                return NotTrusted(shown, reason, "check the address, or name its keeper by --ca")
+                return NotTrusted(
+                    shown, reason, "check the address, or use --ca to trust another authority"
+                )
             case ssl.SSLError():
                 return NotTrusted(
                     shown, f"no secure connection to {host}: {said}",
@@ -520,21 +525,21 @@ class FtpAccess(Access, DirectoryLister):
                 )
             case TimeoutError():
                 waited = format_duration(self._stall_after)
-                return TimedOut(shown, f"nothing came for {waited}", "try later")
+                return TimedOut(shown, f"no data for {waited}", "try later")
             case ftplib.error_temp() | ftplib.error_perm():
                 return _refused(said, shown)
             case ftplib.error_proto() | ftplib.error_reply() | UnicodeError():
-                return ProtocolError(shown, f"breaks the rules of FTP: {said}", "check the address")
+                return ProtocolError(shown, f"invalid FTP reply: {said}", "check the address")
             case OSError() if error.errno == errno.ECONNREFUSED:
                 return ConnectionLost(
-                    shown, f"nothing answers at {host} (connection refused)", "see whether it is up"
+                    shown, f"connection refused by {host}", "check that the server is running"
                 )
             case _:
                 return ConnectionLost(shown, f"the connection to {host} broke", "try again later")
 
 
 def _refused(said: str, shown: str) -> TransferFailed:
-    """The error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
+    """Return the error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
     reason = f"the server answers {said}"
     if said.startswith("530") and _TOO_MANY.search(said):
         return ServerBusy(shown, reason, "try again later", wait=None, status=421)
@@ -576,7 +581,10 @@ def _is_alive(connection: Connection) -> bool:
 
 
 def _folders_of(address: str) -> tuple[str, ...]:
-    """The names of the folders that a file is in, or that a folder is; one character a byte."""
+    """Return the names of the folders that a file is in, or that a folder is.
+
+    Each character stands for a byte.
+    """
     path = urlsplit(address).path.lstrip("/").rpartition("/")[0]
     return tuple(_as_sent(segment) for segment in path.split("/")) if path else ()
 
@@ -586,14 +594,14 @@ def _name_of(address: str) -> str:
 
 
 def _as_sent(segment: str) -> str:
-    """A segment of an address as it goes to the server.
+    """Return a segment of an address as it goes to the server.
 
     Raises:
         ProtocolError: it holds a line break, which would be a command of its own.
     """
     text = unquote_to_bytes(segment).decode("latin-1")
     if "\r" in text or "\n" in text or "\0" in text:
-        raise ProtocolError(segment, "holds a line break, which FTP cannot say", "leave it out")
+        raise ProtocolError(segment, "contains a line break, which FTP cannot send", "leave it out")
     return text
 
 

@@ -52,7 +52,9 @@ def parse_date(text: str | None) -> datetime | None:
 
 
 def joining_validator(validators: Validators) -> str | None:
-    """The If-Range field that may join parts of this version; None where none is strong enough.
+    """Return the If-Range field that may join parts of this version.
+
+    None where none is strong enough.
 
     A strong entity tag will do (8.8.1, 13.1.5). A Last-Modified date will do if the answer it came
     with was sent so much later that a second change within the same second cannot be what is
@@ -78,7 +80,9 @@ def contradict(one: Validators, other: Validators) -> bool:
 
 
 def conditional_fields(validators: Validators) -> dict[str, str]:
-    """The fields that ask for a representation only if it is not this version (13.1.2, 13.1.3).
+    """Return the fields that ask for a representation only if it is not this version (13.1.2.
+
+    13.1.3).
 
     Both are sent where both are known: a server that knows entity tags ignores the date.
     """
@@ -165,7 +169,7 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
 
 
 def next_address(address: str, location: str | None, seen: list[str], since: int = 0) -> str:
-    """The address that a redirect leads to (10.2.2, 15.4).
+    """Return the address that a redirect leads to (10.2.2, 15.4).
 
     Args:
         address: the one that answered with the redirect.
@@ -179,7 +183,7 @@ def next_address(address: str, location: str | None, seen: list[str], since: int
     """
     shown = without_secrets(seen[0])
     if not location:
-        raise ProtocolError(shown, "is redirected, but to no address", "tell the place's keeper")
+        raise ProtocolError(shown, "is redirected, but to no address", "report it to the server")
     try:
         following = normalise(urljoin(address, _as_text(location)))
     except ValueError:
@@ -193,9 +197,7 @@ def next_address(address: str, location: str | None, seen: list[str], since: int
         raise ProtocolError(shown, f"is redirected to {without_secrets(following)}, away from the"
                             " web", "ask for that address itself")  # fmt: skip
     if following in seen[since:]:
-        raise TooManyRedirects(
-            shown, "is redirected in a circle", "open it in a browser to see what it wants"
-        )
+        raise TooManyRedirects(shown, "redirect loop", "open it in a browser to see what it wants")
     if len(seen) > MOST_REDIRECTS:
         raise TooManyRedirects(
             shown, f"is redirected more than {MOST_REDIRECTS} times", "open it in a browser"
@@ -212,7 +214,7 @@ def _as_text(field: str) -> str:
 
 
 def name_of_status(status: int) -> str:
-    """A status code with its registered name: `404 Not Found`."""
+    """Return a status code with its registered name: `404 Not Found`."""
     try:
         return f"{status} {HTTPStatus(status).phrase}"
     except ValueError:
@@ -224,7 +226,7 @@ HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
 
 
 def advice_for_status(status: int, signed: bool = False) -> str:
-    """What a person can do about an answer that refuses a file.
+    """Return what a person can do about an answer that refuses a file.
 
     Args:
         status: of the answer.
@@ -236,7 +238,7 @@ def advice_for_status(status: int, signed: bool = False) -> str:
         case 401:
             return HOW_TO_SIGN_IN
         case 403 if signed:
-            return "the sign-in is not allowed to have it; ask the place's keeper"
+            return "the sign-in is not allowed to have it; ask the administrator of the server"
         case 403:
             return f"the place does not let you have it; if it knows you, {HOW_TO_SIGN_IN}"
         case 407:
@@ -291,7 +293,7 @@ def is_attachment(disposition: str | None) -> bool:
 
 
 def file_name_in(disposition: str | None) -> str:
-    """The last part of the name that a Content-Disposition field gives; empty for none.
+    """Return the last part of the name that a Content-Disposition field gives; empty for none.
 
     RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
     is a character set, a language and the name, percent-encoded.
@@ -314,7 +316,7 @@ _LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
 
 
 def following_link(field: str | None) -> str | None:
-    """The target of the Link field (RFC 8288, 3) that names the next of a series, if any."""
+    """Return the target of the Link field (RFC 8288, 3) that names the next of a series, if any."""
     for match in _LINK.finditer(field or ""):
         parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
         if "next" in parameters.get("rel", "").lower().split():

@@ -45,7 +45,7 @@ _UNPACK_INSTEAD = "haul it, and unpack it with --unpack"
 
 class _Unpacker(Protocol):
     def decompress(self, data: bytes, /) -> bytes:
-        """What comes out for some bytes."""
+        """Return what comes out for some bytes."""
 
 
 class _Stored:
@@ -72,7 +72,7 @@ class _Contents:
     outflow: Outflow
 
     def end_of(self, info: zipfile.ZipInfo) -> int:
-        """The byte before which a member ends for certain."""
+        """Return the byte before which a member ends for certain."""
         place = bisect_right(self.offsets, info.header_offset)
         return self.offsets[min(place, len(self.offsets) - 1)]
 
@@ -92,7 +92,7 @@ class Inside(Access):
         self._contents: dict[str, _Contents] = {}
 
     def entries(self, archive: str) -> Iterator[DirectoryEntry]:
-        """What is in an archive, in its order; the addresses are those of files inside.
+        """Yield what is in an archive, in its order; the addresses are those of files inside.
 
         Raises:
             TransferFailed: it does not come, is none, or its place does not serve parts.
@@ -153,7 +153,7 @@ class Inside(Access):
         )
 
     def _contents_of(self, archive: str) -> _Contents:
-        """What an archive holds, which is asked for once."""
+        """Return what an archive holds, which is asked for once."""
         with self._lock:  # lanes that want members of the same archive wait for its contents
             contents = self._contents.get(archive)
             if contents is None:
@@ -179,7 +179,7 @@ class Inside(Access):
         except Exception as error:  # the library raises whatever it comes to
             said = str(error).rstrip(".").lower()
             raise ProtocolError(
-                shown, f"is no zip archive: {said}", "haul it as the file that it is"
+                shown, f"is not a zip archive: {said}", "haul it as the file that it is"
             ) from None
         return _Contents(
             facts,
@@ -293,7 +293,7 @@ class MemberDelivery(Download):
         self._delivery.close()
 
     def _next_packed(self) -> bytes:
-        """The next packed bytes; empty once they have all come."""
+        """Return the next packed bytes; empty once they have all come."""
         if not self._packed:
             return b""
         piece = self._at_hand or self._receive()
@@ -322,7 +322,7 @@ class MemberDelivery(Download):
 
 
 def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
-    """What unpacks a member.
+    """Return what unpacks a member.
 
     Raises:
         NotServed: it is packed in a way that is not known here.
@@ -356,11 +356,11 @@ class _Remote(io.RawIOBase):
         self._tail = b""
 
     def readable(self) -> bool:
-        """It is."""
+        """Return True: it can be read."""
         return True
 
     def seekable(self) -> bool:
-        """It is."""
+        """Return True: it can be read."""
         return True
 
     def tell(self) -> int:

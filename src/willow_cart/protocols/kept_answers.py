@@ -121,19 +121,19 @@ class KeptAnswers(Access):
         return self._access.ask(address)
 
     def directory(self, address: str) -> DirectoryLister | None:
-        """What lists the folders there (see the seam)."""
+        """Return what lists the folders there (see the seam)."""
         return self._access.directory(address)
 
     def contact(self, address: str) -> str:
-        """The address that is really asked (see the seam)."""
+        """Return the address that is really asked (see the seam)."""
         return self._access.contact(address)
 
     def store(self, address: str) -> ObjectStore | None:
-        """What lists the objects there (see the seam)."""
+        """Return what lists the objects there (see the seam)."""
         return self._access.store(address)
 
     def abort(self) -> None:
-        """End every exchange under way (see the seam)."""
+        """End every exchange in progress (see the seam)."""
         self._access.abort()
 
     def maker(self) -> Callable[[], Access] | None:
@@ -147,7 +147,7 @@ class KeptAnswers(Access):
         self._kept.clear()
 
     def _file(self) -> IO[bytes]:
-        """A file without a name, so that nothing is left of it whatever happens."""
+        """Return a file without a name, so that nothing is left of it whatever happens."""
         made = tempfile.SpooledTemporaryFile(_IN_MEMORY, dir=self._folder)  # noqa: SIM115
         return cast(IO[bytes], made)
 

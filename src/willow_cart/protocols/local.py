@@ -26,13 +26,13 @@ if TYPE_CHECKING:
 
 
 def address_of(path: Path | str) -> str:
-    """The `file:` address of a path; of a folder with a slash at its end."""
+    """Return the `file:` address of a path; of a folder with a slash at its end."""
     raw = os.fsencode(os.path.abspath(path))
     return f"file://{quote(raw)}" + ("/" if os.path.isdir(path) and raw != b"/" else "")
 
 
 def path_of(address: str) -> str:
-    """The path that a `file:` address stands for."""
+    """Return the path that a `file:` address stands for."""
     return os.fsdecode(_path_of(address))
 
 
@@ -73,7 +73,7 @@ class LocalAccess(Access, DirectoryLister):
         return self
 
     def find(self, address: str) -> DirectoryEntry | None:
-        """What lies there."""
+        """Return what lies there."""
         path = _path_of(address.rstrip("/"))
         try:
             status = os.stat(path or b"/")
@@ -131,7 +131,7 @@ class LocalDownload(Download):
             return os.read(self._file, CHUNK)
         except OSError as error:
             reason = f"cannot be read on: {error.strerror}"
-            raise ConnectionLost(self.facts.address, reason, "see to the drive") from error
+            raise ConnectionLost(self.facts.address, reason, "check the drive") from error
 
     def close(self) -> None:
         """Close the file."""

@@ -16,7 +16,7 @@ PROOFS = (
 """Fields with checksums: RFC 9530, RFC 3230, RFC 1864, and those of object stores."""
 
 # RFC 9530, 7.2, and RFC 3230, 4.1.1 with the values that were added to its registry. Others are
-# deprecated for being too weak, or sums that nobody sends of files.
+# deprecated for being too weak, or sums that are not sent for files.
 _NAMES = {"sha-512": "sha512", "sha-256": "sha256", "sha": "sha1", "md5": "md5", "crc32c": "crc32c"}
 
 # RFC 8941, 3.2 and 3.3.5: a member of a dictionary whose value is a byte sequence.
@@ -31,7 +31,7 @@ _MD5_MARK = re.compile(r'"([0-9a-f]{32})(?:-(\d{1,5}))?"')
 
 
 def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Checksum, ...]:
-    """The checksums that a server promises of a complete representation, without any coding.
+    """Return the checksums that a server promises of a complete representation, without any coding.
 
     Args:
         fields: of the answer.
@@ -42,16 +42,19 @@ def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Check
 
 
 def promised_by_store(fields: Mapping[str, str]) -> tuple[Checksum, ...]:
-    """The checksums that an object store promises of an object.
+    """Return the checksums that an object store promises of an object.
 
     An entity tag of 32 digits is the MD5 of an object that was put up in one piece, unless the
-    store has encrypted it with a key of its keeper's.
+    store has encrypted it with a customer key.
     """
     return tuple(dict.fromkeys(_by_store(fields)))
 
 
 def composite_of(fields: Mapping[str, str]) -> tuple[str, int] | None:
-    """The MD5 of the MD5s of an object's parts, and how many they are, if it has that for a tag."""
+    """Return the MD5 of the MD5s of an object's parts.
+
+    The second value is the number of parts; None if the tag is something else.
+    """
     mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
     if mark is None or mark[2] is None or _is_encrypted(fields):
         return None
@@ -89,7 +92,10 @@ def _is_encrypted(fields: Mapping[str, str]) -> bool:
 
 
 def read_base64(algorithm: str | None, value: str, origin: Origin) -> tuple[Checksum, ...]:
-    """A digest in base 64 as a checksum; none if it is no digest, or of no known algorithm."""
+    """Return a digest in base 64 as a checksum.
+
+    None if it is no digest, or of no known algorithm.
+    """
     try:
         digest = base64.b64decode(value, validate=True)
     except ValueError:

@@ -13,7 +13,7 @@ _KNOWN = frozenset({"http", "https"})
 
 
 def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
-    """The address of the proxy for an origin; None to ask it directly.
+    """Return the address of the proxy for an origin; None to ask it directly.
 
     `http_proxy`, `https_proxy` and `all_proxy` name proxies, in either case of letters, but for
     `HTTP_PROXY`: a web server that runs this program would set that to a field of a request.
@@ -26,7 +26,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
         environment: variables by name.
 
     Raises:
-        BadOption: the variable names no proxy, or one of a kind not spoken here.
+        BadOption: the variable names no proxy, or one with an unsupported scheme.
     """
     parts = urlsplit(origin)
     host = (parts.hostname or "").lower()
@@ -52,7 +52,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
     scheme = read.scheme.lower()
     if scheme not in _KNOWN:
         raise BadOption(
-            specific, f"names a proxy by {scheme}://, which is not spoken here", "name one by http"
+            specific, f"names a proxy by {scheme}://, which is not supported", "name one by http"
         )
     return proxy
 

@@ -22,7 +22,7 @@ Fields = Sequence[tuple[str, str]]
 # Larger bodies wait on the disk until they are complete.
 _IN_MEMORY = 1 << 20
 
-# What requests may say openly; everything else may be what lets somebody in.
+# What requests may say openly; everything else may be a credential.
 _OPEN = frozenset(
     "accept accept-encoding host if-modified-since if-none-match if-range range user-agent".split()
 )
@@ -32,7 +32,7 @@ _HIDDEN = "***"
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """A request and its answer. What lets somebody in is not told.
+    """A request and its answer. Credentials are left out.
 
     Attributes:
         method: of the request.
@@ -148,7 +148,7 @@ class _Overheard:
         return count
 
     def close(self) -> None:
-        """The answer is over, at its end or before it."""
+        """Record that the answer is over, complete or not."""
         self._file.close()
         self.end()
 

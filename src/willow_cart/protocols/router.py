@@ -1,4 +1,4 @@
-"""Every place that is spoken to here, each by its own protocol."""
+"""The router: every address goes to the module of its protocol."""
 
 from __future__ import annotations
 
@@ -96,11 +96,11 @@ class ProtocolRouter(Access):
         return self._access_to(address).ask(address)
 
     def directory(self, address: str) -> DirectoryLister | None:
-        """What lists the folders there (see the seam)."""
+        """Return what lists the folders there (see the seam)."""
         return self._access_to(address).directory(address)
 
     def contact(self, address: str) -> str:
-        """The address that is really asked (see the seam)."""
+        """Return the address that is really asked (see the seam)."""
         return self._access_to(address).contact(address)
 
     def trust(self, address: str) -> None:
@@ -109,11 +109,11 @@ class ProtocolRouter(Access):
             self._access_to(address).trust(address)
 
     def store(self, address: str) -> ObjectStore | None:
-        """What lists the objects there (see the seam)."""
+        """Return what lists the objects there (see the seam)."""
         return self._access_to(address).store(address)
 
     def abort(self) -> None:
-        """End every exchange under way (see the seam)."""
+        """End every exchange in progress (see the seam)."""
         self._stopped.set()
         for access in list(self._made.values()):
             access.abort()
@@ -144,7 +144,7 @@ class ProtocolRouter(Access):
         protocol = SCHEMES.get(scheme_of(address))
         if protocol is None:
             shown = without_secrets(address)
-            raise BadAddress(shown, f"{scheme_of(address)}:// is not spoken here", "")
+            raise BadAddress(shown, f"unsupported scheme {scheme_of(address)}://", "")
         access = self._made.get(protocol.module)
         if access is None:
             # Of two that lanes make at the same time, one is kept; the other has done nothing yet.

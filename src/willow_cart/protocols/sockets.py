@@ -111,7 +111,7 @@ class SocketGuard:
             raise OSError(error, "cannot connect")
 
     def watch(self, sock: socket.socket) -> None:
-        """Have a socket ended by `abort`, as long as somebody uses it."""
+        """Have a socket ended by `abort`, as long as it is in use."""
         with self._lock:
             self._sockets.add(sock)
         self._require_wanted()

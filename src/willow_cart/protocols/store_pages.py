@@ -58,7 +58,7 @@ def page_by_page(
         if following in seen:
             raise ProtocolError(
                 without_secrets(bucket),
-                "the store lists the same pages again and again",
+                "the store repeats the same pages of the listing",
                 "report it to the store",
             )
         seen.add(following)

@@ -108,7 +108,7 @@ class WebAccess(Access):
         explain: makes an error of an answer that brings no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
         proxy_for: the address of the proxy for an origin; None for none.
-        overhearing: hears every exchange; None for nobody.
+        overhearing: hears every exchange; None for none.
         now: the clock that Retry-After dates are held against.
     """
 
@@ -323,7 +323,10 @@ class WebAccess(Access):
         return answer
 
     def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:
-        """The connections to an origin; of two that lanes make at the same time, one is kept."""
+        """Return the connections to an origin.
+
+        Of two that lanes make at the same time, one is kept.
+        """
         pool = self._pools.get(origin)
         if pool is None:
             secure = self._context is not None and origin.startswith("https:")
@@ -388,7 +391,7 @@ class WebAccess(Access):
             answer.reader.allow(min(_REFUSAL_SECONDS, self._stall_after))
 
     def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
-        """The error for an answer that brings no file.
+        """Return the error for an answer that brings no file.
 
         Args:
             response: the answer.
@@ -406,12 +409,12 @@ class WebAccess(Access):
         if rules.is_passing(status):
             return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
         if status < 400:
-            return ProtocolError(shown, reason, "which is no answer to a plain request")
+            return ProtocolError(shown, reason, "which does not answer a plain request")
         signed = bool(self._sign_ins.fields_for("GET", final))
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
 
     def _explained(self, response: Response, address: str) -> TransferFailed | None:
-        """What the place itself says about an answer that brings no file."""
+        """Return what the place itself says about an answer that brings no file."""
         if self._explain is None:
             return None
         self._allow(response)
@@ -423,7 +426,7 @@ class WebAccess(Access):
 
 
 def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
-    """What makes connections through a proxy, whose sign-in may stand in its address."""
+    """Return what makes connections through a proxy, whose sign-in may stand in its address."""
     parts = urlsplit(proxy)
     signed = None
     if parts.username is not None:
@@ -436,7 +439,10 @@ def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
 def _part_from(
     response: Response, facts: Metadata, start: int, end: int | None, validators: Validators | None
 ) -> Metadata | None:
-    """The facts of the complete representation if a 206 is exactly the part that was asked for."""
+    """Return the facts of the complete representation.
+
+    None unless a 206 is exactly the part that was asked for.
+    """
     content_range = rules.parse_content_range(response.headers.get("Content-Range"))
     if content_range is None or content_range.first != start or content_range.length is None:
         return None

@@ -108,7 +108,7 @@ class WebDownload(Download):
         try:
             data = self._receive_all() if self._undo is None else self._undo()
         except BrokenCoding:
-            raise self._strange("its content coding is broken", "report it to the server") from None
+            raise self._strange("invalid content coding", "report it to the server") from None
         except EndsEarly:
             shown = without_secrets(self._address)
             reason = "the answer ended within its content coding"

@@ -40,31 +40,35 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
             cause = error.__cause__
             if isinstance(cause, socket.gaierror) and cause.errno == socket.EAI_AGAIN:
                 return ConnectionLost(
-                    shown, f"no name server answers for {host}", "see to the network"
+                    shown, f"no name server answered for {host}", "check the network"
                 )
-            return HostUnknown(shown, f"no host is known as {host}", "check the address for slips")
+            return HostUnknown(shown, f"unknown host {host}", "check the address")
         case lib.SSLError() | ssl.SSLError() if not reading:
             return NotTrusted(shown, f"no secure connection to {host}: {_ssl_reason(error)}",
                               "check the address and this machine's clock")  # fmt: skip
         case lib.NewConnectionError():
-            return ConnectionLost(shown, _why_unreachable(error, host), "see whether it is up")
+            return ConnectionLost(
+                shown, _why_unreachable(error, host), "check that the server is running"
+            )
         case lib.ConnectTimeoutError():
-            return TimedOut(shown, f"{host} cannot be reached in time", "see whether it is up")
+            return TimedOut(
+                shown, f"{host} cannot be reached: timed out", "check that the server is running"
+            )
         case lib.TimeoutError() | TimeoutError():
-            return TimedOut(shown, f"nothing came for {format_duration(stall_after)}", "try later")
+            return TimedOut(shown, f"no data for {format_duration(stall_after)}", "try later")
         case lib.DecodeError():
-            return ProtocolError(shown, "its content coding is broken", "tell the place's keeper")
+            return ProtocolError(shown, "invalid content coding", "report it to the server")
         case lib.LocationParseError() | lib.LocationValueError():
-            return ProtocolError(shown, f"{host} cannot be asked", "check the address for slips")
+            return ProtocolError(shown, f"{host} cannot be asked", "check the address")
         case FramingError() | lib.ProtocolError(args=(_, FramingError())):
             cause = error if isinstance(error, FramingError) else error.args[1]
             return ProtocolError(
                 shown, f"not a valid HTTP answer: {cause}", "report it to the server"
             )
         case lib.HeaderParsingError() | lib.InvalidHeader():
-            return ProtocolError(shown, "its header cannot be read", "tell the place's keeper")
+            return ProtocolError(shown, "invalid header", "report it to the server")
         case lib.ProtocolError() if _breaks_the_rules(error):
-            return ProtocolError(shown, "its answer breaks the rules of HTTP", "check the address")
+            return ProtocolError(shown, "invalid HTTP response", "check the address")
         case _:
             when = "before the file was whole" if reading else "before an answer came"
             return ConnectionLost(shown, f"the connection broke {when}", "try again later")
@@ -81,7 +85,7 @@ def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
     cause = error.__cause__
     match cause.errno if isinstance(cause, OSError) else None:
         case errno.ECONNREFUSED:
-            return f"nothing answers at {host} (connection refused)"
+            return f"connection refused by {host}"
         case errno.ENETUNREACH | errno.EHOSTUNREACH:
             return f"there is no way to {host} from here"
         case _:
@@ -89,7 +93,7 @@ def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
 
 
 def _ssl_reason(error: Exception) -> str:
-    """What OpenSSL holds against the connection, in its own words."""
+    """Return what OpenSSL holds against the connection, in its own words."""
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ssl.SSLCertVerificationError):

@@ -23,7 +23,7 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
     """Write a bag of the files of a destination.
 
     The files are linked where the disk can do that, and copied otherwise. They are entered with
-    the checksums that the ledger has; whoever gets the bag checks them.
+    the checksums that the ledger has; the recipient of the bag checks them.
 
     Args:
         root: the destination.
@@ -65,13 +65,11 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
         (unfinished / "tagmanifest-sha256.txt").write_text("".join(lines), "utf-8", newline="")
         unfinished.rename(bag)
     except FileExistsError:
-        raise CannotStore(str(bag), "is there already", "name a new folder") from None
+        raise CannotStore(str(bag), "already exists", "name a new folder") from None
     except OSError as error:
         shutil.rmtree(unfinished, ignore_errors=True)
         about = error.filename or str(bag)
-        raise CannotStore(
-            str(about), plainly(error), "see what an audit says, and to the disk"
-        ) from None
+        raise CannotStore(str(about), plainly(error), "run an audit and check the disk") from None
     return len(payload)
 
 

@@ -29,7 +29,7 @@ _BROUGHT = f"SELECT run, path FROM arrival WHERE {PRESENT} ORDER BY run, path"
 
 
 def crate_lines(ledger: Ledger) -> Iterator[str]:
-    """The metadata file of a crate, `ro-crate-metadata.json`, line by line."""
+    """Yield the metadata file of a crate, `ro-crate-metadata.json`, line by line."""
     yield f'{{"@context": {json.dumps(_CONTEXT)}, "@graph": ['
     descriptor = {
         "@id": "ro-crate-metadata.json",
@@ -65,7 +65,7 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
 
 
 def _with_list(entity: Mapping[str, object], name: str, items: Iterator[str]) -> Iterator[str]:
-    """An entity one of whose properties is a list, which may be long."""
+    """Yield an entity one of whose properties is a list, which may be long."""
     yield f'{json.dumps(entity, ensure_ascii=False)[:-1]}, "{name}": ['
     comma = ""
     for item in items:

@@ -193,5 +193,5 @@ class Result:
 
 
 def timestamp() -> str:
-    """The time as the ledger has it: UTC, ISO 8601, to the second."""
+    """Return the time as the ledger has it: UTC, ISO 8601, to the second."""
     return datetime.now(UTC).isoformat(timespec="seconds")

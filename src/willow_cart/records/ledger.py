@@ -205,7 +205,7 @@ class Ledger:
         )
 
     def made(self) -> list[Made]:
-        """The files that were made here, in the order of their paths.
+        """Return the files that were made here, in the order of their paths.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -222,7 +222,7 @@ class Ledger:
         )
 
     def moves(self) -> list[Move]:
-        """What was being moved when a refiling was broken off.
+        """Return what was being moved when a refiling was interrupted.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -251,7 +251,7 @@ class Ledger:
         self._base.execute("DELETE FROM unhandled WHERE address = ?", (address,))
 
     def unhandled(self) -> list[Arrival]:
-        """What arrived from the addresses for which one is still to be run."""
+        """Return what arrived from the addresses for which one is still to be run."""
         latest = "SELECT max(id) FROM arrival WHERE address IN (SELECT address FROM unhandled)"
         return [*self._arrivals(f"id IN ({latest} GROUP BY address) ORDER BY id")]
 
@@ -290,7 +290,7 @@ class Ledger:
         )
 
     def paths_for_twins(self) -> set[str]:
-        """The paths at which files lie that stand for others with the same bytes."""
+        """Return the paths at which files lie that stand for others with the same bytes."""
         statement = "SELECT instead FROM arrival WHERE substr(instead, 1, ?) = ?"
         rows = self.rows(statement, len(TWIN), TWIN)
         return {str(row["instead"]).removeprefix(TWIN) for row in rows}
@@ -306,11 +306,11 @@ class Ledger:
         return None if row is None else int(row["left_out"])
 
     def unpacked_in(self, run: int) -> Iterator[Arrival]:
-        """What was unpacked in a run, in the order in which it was."""
+        """Yield what was unpacked in a run, in the order in which it was."""
         yield from self._arrivals("run = ? AND archive != '' AND instead = '' ORDER BY id", run)
 
     def latest_at(self, path: str) -> Arrival | None:
-        """What arrived last at a path; None if nothing has."""
+        """Return what arrived last at a path; None if nothing has."""
         return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
 
     def brought_in(self, run: int, path: str) -> str | None:
@@ -320,13 +320,13 @@ class Ledger:
         return None if row is None or row["run"] != run else str(row["address"])
 
     def members_of(self, archive: str) -> Iterator[Arrival]:
-        """What was unpacked from an archive, by its address, and lies there or has a twin."""
+        """Yield what was unpacked from an archive, by its address, and lies there or has a twin."""
         yield from self._arrivals(_OF_ARCHIVE, address_inside(archive, ""))
 
     # What is known
 
     def parts(self) -> dict[str, PartRecord]:
-        """The partial files that can be resumed, by address.
+        """Return the partial files that can be resumed, by address.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -336,11 +336,14 @@ class Ledger:
         return {part.address: part for part in parts}
 
     def latest_arrivals(self) -> Iterator[Arrival]:
-        """The latest arrival under every path at which a file lies, in the order of the paths."""
+        """Yield the latest arrival under every path at which a file lies.
+
+        They come in the order of the paths.
+        """
         yield from self._arrivals(f"{PRESENT} ORDER BY path")
 
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
-        """What was filed elsewhere with the same bytes as an arrival, the earliest first."""
+        """Yield what was filed elsewhere with the same bytes as an arrival, the earliest first."""
         # The plus keeps the planner from folding both terms into one, which no index answers.
         same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND +sha256 = ?1"
         condition = f"{same} AND path != ?2 AND instead = '' ORDER BY id"
@@ -380,8 +383,8 @@ class Ledger:
 class KnownFiles:
     """What a ledger tells of the latest arrival of every address; safe for several threads.
 
-    It reads by a connection of its own, so that nothing need be held and nobody waits for the one
-    who writes.
+    It reads by a connection of its own, so that nothing need be held in memory and no reader
+    waits for the writer.
 
     Args:
         path: of the ledger, which is there.
@@ -402,7 +405,7 @@ class KnownFiles:
             raise unreadable(self._path, error) from None
 
     def get(self, address: str) -> Arrival | None:
-        """What an address brought last; None if nothing."""
+        """Return what an address brought last; None if nothing."""
         row = self._latest(_ARRIVAL_COLUMNS, address)
         return None if row is None else self._read(row)
 
@@ -413,7 +416,7 @@ class KnownFiles:
             raise altered(self._path, str(error)) from None
 
     def members_of(self, archive: str) -> list[Arrival]:
-        """What was unpacked from an archive, by its address, and lies there."""
+        """Return what was unpacked from an archive, by its address, and lies there."""
         statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {_OF_ARCHIVE}"
         with self._lock:
             rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
@@ -451,7 +454,7 @@ class KnownFiles:
         return found is not None and kind_of(str(found[0])) != "page"
 
     def paths(self) -> Iterator[str]:
-        """The paths of the latest arrival of every address."""
+        """Yield the paths of the latest arrival of every address."""
         latest = (
             "SELECT path FROM arrival WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
         )

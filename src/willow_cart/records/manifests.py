@@ -33,7 +33,7 @@ class Manifest(StrEnum):
     """The metadata of an RO-Crate, as JSON-LD: what came by which haul."""
 
     def lines(self, ledger: Ledger) -> Iterator[str]:
-        """The manifest of what a ledger tells of, line by line."""
+        """Yield the manifest of what a ledger tells of, line by line."""
         if self is Manifest.RO_CRATE:
             return crate_lines(ledger)
         return _WRITERS[self](ledger.latest_arrivals())
@@ -48,7 +48,10 @@ def sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
 
 
 def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
-    """Data Package version 1: a descriptor whose resources have path, bytes, hash and sources."""
+    """Write Data Package version 1.
+
+    It is a descriptor whose resources have path, bytes, hash and sources.
+    """
     yield '{"profile": "data-package", "resources": ['
     names: Counter[str] = Counter()
     comma = ""

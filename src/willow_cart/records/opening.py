@@ -1,4 +1,4 @@
-"""Opening the file of a ledger, which whoever handed the folder on may have altered.
+"""Opening the file of a ledger, which may have been altered by someone else.
 
 SQLite opens its file by a path, follows links, and trusts the schema in it. So what lies there is
 looked at first: the files must be regular files, and the schema must be one of ours, without

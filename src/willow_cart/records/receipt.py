@@ -133,17 +133,19 @@ class OpenReceipt:
             raise self._ledger.altered(f"the timeline of a run: {error}") from None
 
     def rows(self) -> Iterator[ReceiptRow]:
-        """What became of each file, in the order of the haul."""
+        """Yield what became of each file, in the order of the haul."""
         return self._select("")
 
     def troubles(self, most: int) -> Iterator[ReceiptRow]:
-        """What failed, was refused or is broken inside, in their order; so many at most."""
+        """Yield what failed, was refused or is broken inside, in their order; so many at most."""
         return self._select("AND reason != ''", most)
 
     def foremost(self, most: int) -> Iterator[ReceiptRow]:
-        """What became of so many files at most: if there are more, those with trouble come first.
+        """Yield what became of so many files at most.
 
-        Nobody reads a million lines; what went wrong must not be among those left out.
+        If there are more, those with trouble come first.
+
+        A million lines are not read; what went wrong must not be among those left out.
         """
         if self.files <= most:
             yield from self.rows()
@@ -153,7 +155,7 @@ class OpenReceipt:
         yield from self._select("AND reason = ''", most - len(troubles))
 
     def unpacked(self) -> Iterator[Arrival]:
-        """The files that came out of archives."""
+        """Yield the files that came out of archives."""
         return self._ledger.unpacked_in(self.summary.run)
 
     def _select(self, condition: str, most: int = -1) -> Iterator[ReceiptRow]:
@@ -238,7 +240,7 @@ def read_runs(destination: Path) -> list[RunSummary]:
 
 
 def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary]:
-    """The runs that meet a condition on a value, the first one first."""
+    """Return the runs that meet a condition on a value, the first one first."""
     heads = ledger.rows(f"SELECT {_HEAD} FROM run WHERE {condition} ORDER BY id", value)
     counts: defaultdict[int, Counter[State]] = defaultdict(Counter)
     received: Counter[int] = Counter()
@@ -275,7 +277,7 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
 
 
 def read_story(destination: Path, name: str) -> list[Chapter]:
-    """What became of one file in every haul, the first one first.
+    """Return what became of one file in every haul, the first one first.
 
     Args:
         destination: the folder.
@@ -298,7 +300,7 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
 
 
 def _addresses_of(ledger: Ledger, name: str) -> list[str]:
-    """The addresses of what goes by a path, an address or just a name."""
+    """Return the addresses of what goes by a path, an address or just a name."""
     ends_so = "(path = ?1 OR substr(path, -length(?1) - 1) = '/' || ?1)"
     # The second looks for the end of a path in an index of paths alone: there may be millions.
     for place in (

@@ -1,4 +1,4 @@
-"""Runs: the hauls of one person on this machine, under way and past, whatever their destination.
+"""Runs: the running and past hauls of one person on this machine, whatever their destination.
 
 Each has a folder of its own with a number for its name: what is known of it (`state.json`, always
 replaced as a whole), a lock that the haul holds as long as it lives, and for one in the background
@@ -36,7 +36,7 @@ class LaneProgress:
     Attributes:
         number: of the lane, from 0.
         path: the file it carries; empty while it waits.
-        length: how long that is in bytes; None where nobody knows.
+        length: how long that is in bytes; None if unknown.
         have: how much of it is here.
         strand: the byte that it began at, if it helps another lane.
     """
@@ -57,7 +57,7 @@ class Progress:
         bytes: how many there are in all; None where sizes are not known.
         have: how many are here.
         speed: bytes a second by now.
-        left: seconds to the end; None where nobody can say.
+        left: seconds to the end; None if unknown.
         put_off: how many files wait for another attempt.
         aside: how many hosts are set aside.
         longest: of the paths, in characters.
@@ -88,7 +88,7 @@ class Run:
         into: the destination.
         folder: where it was typed.
         background: whether it has no terminal.
-        alive: whether it is still under way.
+        alive: whether it is still in progress.
         exit_code: what the shell was told; None without an end.
         progress: how far it is or was.
     """
@@ -143,7 +143,7 @@ class Runs:
             return OwnRun(self._folder / str(number), run)
         except OSError as error:
             raise CannotStore(
-                str(self._folder), f"cannot be written: {plainly(error)}", "see to the folder"
+                str(self._folder), f"cannot be written: {plainly(error)}", "check the folder"
             ) from None
 
     def all(self) -> list[Run]:
@@ -152,11 +152,11 @@ class Runs:
         return [run for run in found if run is not None]
 
     def find(self, number: int | None, *, alive: bool = False) -> Run:
-        """The run with a number, or the last one.
+        """Return the run with a number, or the last one.
 
         Args:
             number: which; None for the last one.
-            alive: whether it has to be under way.
+            alive: whether it has to be in progress.
 
         Raises:
             NoSuchRun: there is none.
@@ -170,7 +170,7 @@ class Runs:
             return run
         candidates = [run for run in self.all() if run.alive or not alive]
         if not candidates:
-            what = "none is under way" if alive else "none is known yet"
+            what = "none is running" if alive else "none is known yet"
             raise NoSuchRun("runs", what, "willow-cart runs lists them all")
         return candidates[-1]
 
@@ -276,7 +276,7 @@ class OwnRun:
         facts = asdict(self.run)
         del facts["alive"]
         part = self._state.with_suffix(".part")
-        with suppress(OSError):  # a haul does not end because nobody can be told of it
+        with suppress(OSError):  # a haul does not end because its state cannot be written
             part.write_text(json.dumps(facts), "ascii")
             part.replace(self._state)
 

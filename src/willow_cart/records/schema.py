@@ -18,7 +18,7 @@ _STEPS = (
         id         INTEGER PRIMARY KEY,
         command    TEXT NOT NULL,          -- as typed, without secrets
         started    TEXT NOT NULL,          -- ISO 8601, UTC
-        ended      TEXT,                   -- NULL while under way, and for ever after a crash
+        ended      TEXT,                   -- NULL while in progress, and for ever after a crash
         exit_code  INTEGER
     );
     CREATE TABLE arrival (

@@ -147,7 +147,7 @@ class Timeline:
         return host
 
     def as_text(self) -> str:
-        """The whole of it as JSON, for the ledger; cells with hosts by number."""
+        """Return the whole of it as JSON, for the ledger; cells with hosts by number."""
         numbers = {host: number for number, host in enumerate(self.hosts)}
         return json.dumps(
             {
@@ -208,7 +208,7 @@ class Timeline:
             raise ValueError("a host that cannot be")
 
     def lanes(self) -> list[int]:
-        """The lanes that did anything, in their order."""
+        """Return the lanes that did anything, in their order."""
         return sorted({lane for _, lane, _ in self.cells} | {wait.lane for wait in self.waits})
 
     def each(self) -> Iterator[tuple[int, int, str, TimelineCell]]:

@@ -1,4 +1,4 @@
-"""Reading the ledger's entries: what whoever handed a folder on may have altered is refused.
+"""Reading the ledger's entries: altered entries are refused.
 
 A path must be one that files are filed under, so that nothing an entry says leads out of the
 destination; a name of a partial file must be one that the program gives; everything else must have

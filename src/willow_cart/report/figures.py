@@ -82,7 +82,7 @@ class Colours:
             self.shares.append(Share(name, 0, rest.bytes, rest.asking, rest.receiving))
 
     def of(self, host: str) -> int:
-        """The place of its colour; 0 for a host that has none of its own."""
+        """Return the place of its colour; 0 for a host that has none of its own."""
         return self._places.get(host, 0)
 
 
@@ -149,7 +149,10 @@ class _Stretch:
 
 
 def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
-    """What every lane did when, a bar for each stretch, with marks where a file was put off."""
+    """Return what every lane did when.
+
+    There is a bar for each stretch, and a mark where a file was postponed.
+    """
     lanes = timeline.lanes()
     room = max(_LOWEST_LANE, min(_HIGHEST_LANE, _ALL_LANES // len(lanes)))
     height = room * len(lanes)
@@ -194,7 +197,7 @@ def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
 
 
 def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
-    """What a lane did, with neighbouring steps in which it did the same taken together."""
+    """Yield what a lane did, with neighbouring steps in which it did the same taken together."""
     at: _Stretch | None = None
     for number, cells in steps.items():
         host, busiest = max(cells, key=lambda each: each[1].asking + each[1].receiving)
@@ -262,7 +265,7 @@ class _Plot:
         return _LEFT + _PLOT * min(moment / (self.seconds or 1.0), 1.0)
 
     def time_axis(self) -> Iterator[_Element]:
-        """The axis with its marks and their names."""
+        """Yield the axis with its marks and their names."""
         yield _line(_LEFT, self.bottom, _LEFT + _PLOT, self.bottom, "axis")
         for mark in time_marks(self.seconds or 1.0):
             x = self.x(mark)
@@ -271,7 +274,7 @@ class _Plot:
 
 
 def _svg(height: float, title: str, words: str) -> _Element:
-    """An empty drawing that says in words what it shows."""
+    """Return an empty drawing that says in words what it shows."""
     size = f"0 0 {_WIDTH} {height:.0f}"
     return element("svg", viewBox=size, role="img", aria_label=f"{title}. {words}")
 
@@ -286,7 +289,7 @@ class _Box:
     height: float
 
     def draw(self, look: str, told: str) -> _Element:
-        """Draw it, to say something to whoever points at it."""
+        """Draw it, with a tooltip."""
         places = {
             "x": self.x, "y": self.y, "width": self.width, "height": self.height
         }  # fmt: skip

@@ -9,7 +9,7 @@ from willow_cart.units import printable
 
 
 def element(tag: str, *content: str | _Element, **attributes: str) -> _Element:
-    """An element of HTML or SVG.
+    """Return an element of HTML or SVG.
 
     Args:
         tag: its name.
@@ -32,7 +32,7 @@ def element(tag: str, *content: str | _Element, **attributes: str) -> _Element:
 
 
 def asset(tag: str, text: str) -> _Element:
-    """A style sheet or a script of our own, as it is."""
+    """Return a style sheet or a script of our own, as it is."""
     made = etree.Element(tag)
     made.text = text
     return made

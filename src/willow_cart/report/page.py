@@ -87,7 +87,7 @@ def _read(name: str) -> str:
 
 
 def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Element]:
-    """What came of it: in a line, then in figures."""
+    """Yield what came of it: in a line, then in figures."""
     look = "fine" if run.exit_code == 0 else "bad"
     yield element("p", _verdict(run, count), class_=f"verdict {look}")
     if run.note:
@@ -104,7 +104,7 @@ def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Eleme
 
 
 def _verdict(run: RunSummary, count: int) -> str:
-    """What came of a haul, in a line; the words say it without any colour."""
+    """Return what came of a haul, in a line; the words say it without any colour."""
     lost = run.counts.get(State.FAILED, 0) + run.counts.get(State.REFUSED, 0)
     here = count - lost
     if run.exit_code is None:
@@ -123,7 +123,7 @@ def _verdict(run: RunSummary, count: int) -> str:
 
 
 def _troubles(receipt: OpenReceipt) -> _Element:
-    """What went wrong, with the reasons."""
+    """Return what went wrong, with the reasons."""
     rows = [*receipt.troubles(MOST_LISTED)]
     if not rows:
         return _section("troubles", "What went wrong", element("p", "Nothing."))
@@ -162,12 +162,12 @@ def _section(name: str, title: str, *content: _Element) -> _Element:
 
 
 def _figure(drawing: _Element) -> _Element:
-    """A drawing, which is scrolled where the window is too narrow for it."""
+    """Return a drawing, which is scrolled where the window is too narrow for it."""
     return element("figure", drawing, tabindex="0")
 
 
 def _key() -> Iterator[_Element]:
-    """What the looks in the figure of lanes mean."""
+    """Yield what the looks in the figure of lanes mean."""
     yield element("span", _swatch("c1"), "receiving")
     yield element("span", _swatch("c1 asks"), "waiting for an answer")
     line = element("line", x1="5", y1="11", x2="26", y2="11")
@@ -184,7 +184,7 @@ def _small(drawn: _Element) -> _Element:
 
 
 def _shares(colours: Colours) -> _Element:
-    """The key to the colours, with the figures themselves."""
+    """Return the key to the colours, with the figures themselves."""
     cells = (
         [
             element("td", _swatch(f"c{share.colour}"), share.host),
@@ -223,7 +223,7 @@ def _files(receipt: OpenReceipt) -> _Element:
         more = count_of(receipt.files - MOST_LISTED, "more file")
         words = f"{more} would keep a browser too busy; receipt --csv has them all."
         section.append(element("p", words, class_="note"))
-    # The field is of no use without the script, which shows it.
+    # The field requires the script, which shows it.
     field = element("input", type="search", id="find", aria_controls="list")
     label = element("label", "Find files: ", for_="find")
     found = element("span", id="found", role="status")
@@ -258,7 +258,7 @@ def _table(
     name: str = "",
     look: str = "",
 ) -> _Element:
-    """A table in a frame that is scrolled where the window is too narrow."""
+    """Return a table in a frame that is scrolled where the window is too narrow."""
     heads = [element("th", column, scope="col") for column in columns]
     body = element("tbody")
     right = [place for place, column in enumerate(columns) if column in numeric]
@@ -281,7 +281,7 @@ def _cell(content: str | _Element) -> _Element:
 
 
 def _state(row: ReceiptRow) -> _Element:
-    """The cell of a state: what is amiss is said, not only shown."""
+    """Return the cell of a state: what is amiss is said, not only shown."""
     if row.reason and row.state == State.ARRIVED:
         return element("td", f"{label_of(row.state)}, broken inside", class_="bad")
     look = "bad" if row.reason else "fine" if row.state == State.ARRIVED else "still"
@@ -293,7 +293,7 @@ def _path(path: str) -> _Element:
 
 
 def _link(address: str) -> _Element:
-    """An address; one of the web can be followed, without telling it from where."""
+    """Return an address; one of the web can be followed, without telling it from where."""
     words = _breakable(address)
     if address.startswith(("https://", "http://")) and address.isprintable():
         return element("a", *words, href=address, rel="noreferrer noopener", class_="path")
@@ -301,7 +301,7 @@ def _link(address: str) -> _Element:
 
 
 def _breakable(path: str) -> Iterator[str | _Element]:
-    """A path in which a line may be broken after every slash."""
+    """Yield a path in which a line may be broken after every slash."""
     first, *others = path.split("/")
     yield first
     for part in others:

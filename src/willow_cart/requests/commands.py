@@ -136,7 +136,7 @@ _COMMANDS = (
         "Put tables together: CSV and its relatives, also packed, and workbooks, into one table "
         "of a SQLite database, a Parquet file, a CSV or a JSON Lines file. How each is written "
         "is found out, and what a column holds is settled over all of them. Every row says what "
-        "file it is from; run again, what is there already is not there twice.",
+        "file it is from; run again, what already exists is not there twice.",
     ),
     Command(
         "pack",
@@ -148,9 +148,9 @@ _COMMANDS = (
     ),
     Command(
         "runs",
-        "hauls under way and past: list them, watch one, stop one",
+        "running and past hauls: list them, watch one, stop one",
         "List the hauls of this machine, in the background or not. Without a number the options "
-        "mean the last one that is under way. Stopped or broken off, a haul goes on when its "
+        "mean the last one that is running. A stopped or interrupted haul resumes when its "
         "command is run again.",
     ),
     Command(
@@ -210,7 +210,7 @@ _COMMANDS = (
         "show which settings count here, and where each comes from",
         "Show every setting that counts in this folder, with the file and the line that it is "
         "from. What is typed comes first, then what an errand says, then the project's file in "
-        "this folder, then your own; what nobody sets is as the reference says.",
+        "this folder, then your own; all other settings have the defaults of the reference.",
     ),
     Command(
         "help",

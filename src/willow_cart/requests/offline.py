@@ -53,7 +53,7 @@ class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
     warc: Path | None = option(
         None,
         Path,
-        "write also the exact exchanges, as WARC (ISO 28500); end it in .warc or .warc.gz",
+        "write also the exact exchanges, as WARC (ISO 28500); use .warc or .warc.gz",
         metavar="FILE",
     )
     note: str = option("", str, "your own words about it, kept in the ledger", metavar="TEXT")

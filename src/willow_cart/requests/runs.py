@@ -1,4 +1,4 @@
-"""`runs`: hauls under way and past."""
+"""`runs`: running and past hauls."""
 
 from __future__ import annotations
 

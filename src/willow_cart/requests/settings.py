@@ -14,5 +14,5 @@ class SettingsRequest(Request):
 
     command = "settings"
 
-    all: bool = flag("show also what nobody has set, as it is by itself")
+    all: bool = flag("show also the defaults of settings that are not set")
     json: bool = flag("write JSON for other programs")

@@ -10,7 +10,7 @@ from willow_cart.requests.commands import COMMANDS
 STEPS = ("unpack", "combine", "pack", "receipt", "run")
 """What can be done with arrivals, by the key that names it."""
 
-# Options that say what an errand says elsewhere, or that make no sense where nobody watches.
+# Options that say what an errand says elsewhere, or that make no sense in unattended runs.
 _ELSEWHERE = frozenset({"into", "cart", "add", "preview", "detach", "write_errand", "note"})
 _CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
 _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
@@ -43,7 +43,7 @@ def options_of_command(
 
 
 def options_of(table: str) -> dict[str, Option]:
-    """The options that a table of an errand, or a step, may have, by their keys."""
+    """Return the options that a table of an errand, or a step, may have, by their keys."""
     options = {
         key: option
         for key, option in options_of_command(*TABLES[table]).items()

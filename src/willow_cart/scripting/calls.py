@@ -288,7 +288,7 @@ def _read(
     options: Mapping[str, object],
     more: Given | None = None,
 ) -> tuple[Looked, list[Offer]]:
-    """What was asked for, and the offers among the sources."""
+    """Return what was asked for, and the offers among the sources."""
     named: list[str] = []
     offers: list[Offer] = []
     for source in sources:

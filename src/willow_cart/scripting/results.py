@@ -60,7 +60,7 @@ class Survey:
     notes: tuple[str, ...]
 
     def to_frame(self) -> pd.DataFrame:
-        """The offers as a data frame with the columns of a cart; see `Cart.to_frame`."""
+        """Return the offers as a data frame with the columns of a cart; see `Cart.to_frame`."""
         return self._as_cart().to_frame()
 
     def _as_cart(self) -> Cart:
@@ -152,7 +152,7 @@ class Haul:
             return tuple(self.into / arrival.path for arrival in receipt.unpacked())
 
     def to_frame(self) -> pd.DataFrame:
-        """A row for each file, with the columns of `receipt --csv`; sizes are bytes."""
+        """Return a row for each file, with the columns of `receipt --csv`; sizes are bytes."""
         return _frame(ReceiptRow, ([*_values(row)] for row in self.receipt.rows), {"size": "Int64"})
 
     def __repr__(self) -> str:
@@ -205,7 +205,7 @@ class Audit:
         return code_of(self.counts) if self.repaired is None else self.repaired.exit_code
 
     def to_frame(self) -> pd.DataFrame:
-        """A row for each file: path, finding, why, size in bytes, url."""
+        """Return a row for each file: path, finding, why, size in bytes, url."""
         rows = ([each.path, str(each.finding), each.why, each.size, _url(each)]
                 for each in self.found)  # fmt: skip
         return _frame(("path", "finding", "why", "size", "url"), rows, {})
@@ -271,7 +271,7 @@ class ErrandRun:
 
 
 def _line_of(done: StepDone) -> str:
-    """What a step came to, in a line."""
+    """Return what a step came to, in a line."""
     match done.result, done.step.request:
         case HaulSummary() as account, _:
             return unpacked_line(account)

@@ -24,7 +24,7 @@ _COVERED = (
 def sign_for_account(
     account: str, key: str, method: str, address: str, *, sent: Mapping[str, str], now: datetime
 ) -> dict[str, str]:
-    """The fields that let a request in.
+    """Return the fields that let a request in.
 
     Args:
         account: its name.
@@ -47,7 +47,7 @@ def sign_for_account(
     try:
         secret = base64.b64decode(key, validate=True)
     except ValueError:
-        raise BadOption("--account-key", "is no key of an account", "copy it whole") from None
+        raise BadOption("--account-key", "is not an account key", "copy it whole") from None
     text = "\n".join([*lines, resource])
     signature = base64.b64encode(hmac.digest(secret, text.encode(), "sha256")).decode()
     return own | {"Authorization": f"SharedKey {account}:{signature}"}

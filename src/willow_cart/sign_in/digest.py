@@ -54,7 +54,7 @@ def answer_digest(
     *,
     make_nonce: Callable[[], str],
 ) -> str:
-    """The Authorization field that answers a challenge (3.4).
+    """Return the Authorization field that answers a challenge (3.4).
 
     Args:
         challenge: what was asked for; its count goes up.

@@ -38,7 +38,7 @@ def read_sign_ins(
         By name: the origin that it is for, None where the file does not say, and the sign-in.
 
     Raises:
-        BadOption: it cannot be read, or says something that nobody understands.
+        BadOption: it cannot be read, or has an unknown key or value.
     """
     try:
         with path.open("rb") as file:
@@ -46,14 +46,14 @@ def read_sign_ins(
     except FileNotFoundError:
         return {}
     except (OSError, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise BadOption(str(path), f"cannot be read: {error}", "see to the file") from None
+        raise BadOption(str(path), f"cannot be read: {error}", "check the file") from None
     for key in content:
         if key not in ("sign_in", *besides):
             there_are = ", ".join(f"[{name}]" for name in ("sign_in.NAME", *besides))
             raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
     entries = content.get("sign_in", {})
     if not isinstance(entries, dict):
-        raise BadOption(f"{path}, sign_in", "is no table", "write [sign_in.NAME]")
+        raise BadOption(f"{path}, sign_in", "is not a table", "write [sign_in.NAME]")
     return sign_ins_in(str(path), entries, environment)
 
 
@@ -63,7 +63,7 @@ def sign_ins_in(
     """Read sign-ins that stand in a file, each a table by its name; see `read_sign_ins`.
 
     Raises:
-        BadOption: one says something that nobody understands.
+        BadOption: one has an unknown key or value.
     """
     return {
         name: _read_one(f"{place}, [sign_in.{name}]", entry, environment)
@@ -75,11 +75,11 @@ def _read_one(
     place: str, entry: object, environment: Mapping[str, str]
 ) -> tuple[str | None, SignIn]:
     if not isinstance(entry, dict):
-        raise BadOption(place, "is no table", "write [sign_in.NAME]")
+        raise BadOption(place, "is not a table", "write [sign_in.NAME]")
     for key, value in entry.items():
         if key not in _KEYS:
             near = difflib.get_close_matches(key, _KEYS, 1)
-            meant = f"did you mean {near[0]} ?" if near else f"there are {', '.join(_KEYS)}"
+            meant = f"did you mean {near[0]}?" if near else f"there are {', '.join(_KEYS)}"
             raise BadOption(f"{place}, {key}", "is not known here", meant)
         if not isinstance(value, dict if key == "fields" else str):
             raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")

@@ -35,7 +35,7 @@ _LONGEST_SECRET = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class Secret:
-    """A secret that shows itself to nobody who does not ask for it by name."""
+    """A secret that is hidden unless its value is asked for."""
 
     value: str = field(repr=False)
 
@@ -101,7 +101,7 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
         if not line:
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
         return _checked(line, what, name)
-    raise BadOption(what, "is not to be written out", "write env:NAME or file:PATH")
+    raise BadOption(what, "must not be given in plain text", "write env:NAME or file:PATH")
 
 
 def _checked(value: str, what: str, where: str) -> Secret:
@@ -125,10 +125,10 @@ class Signer(Protocol):
     def fields_for(
         self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
     ) -> dict[str, str]:
-        """The header fields that let a request in."""
+        """Return the header fields that let a request in."""
 
     def query_for(self, address: str) -> str:
-        """What a query needs besides to be let in; empty for most."""
+        """Return what a query needs besides to be let in; empty for most."""
 
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
         """Take a server's challenges to heart; whether asking once more may help."""
@@ -177,7 +177,7 @@ class SignIns:
     def fields_for(
         self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
     ) -> dict[str, str]:
-        """The header fields that let a request in; name and password only once asked for.
+        """Return the header fields that let a request in; name and password only once asked for.
 
         Args:
             method: of the request.
@@ -208,7 +208,7 @@ class SignIns:
         return fields
 
     def query_for(self, address: str) -> str:
-        """The shared access signature of an address's origin; empty where there is none."""
+        """Return the shared access signature of an address's origin; empty where there is none."""
         sign_in = self._sign_in_for(origin_of(address))
         if sign_in is None or sign_in.shared_access is None:
             return ""
@@ -251,7 +251,7 @@ class SignIns:
         return False
 
     def _answer(self, origin: str, sign_in: SignIn, method: str, address: str) -> str | None:
-        """The answer to what the origin has asked for before."""
+        """Return the answer to what the origin has asked for before."""
         if sign_in.password is None:
             return None
         with self._lock:

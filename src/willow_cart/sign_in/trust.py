@@ -30,7 +30,7 @@ class Trust:
             BadOption: a file cannot be read.
         """
         if self.client_key is not None and self.client_cert is None:
-            raise BadOption("--client-key", "is of no certificate", "give --client-cert as well")
+            raise BadOption("--client-key", "requires --client-cert")
         if self.ca is None and self.client_cert is None:
             return None
         context = ssl.create_default_context()
@@ -43,5 +43,5 @@ class Trust:
                 # An empty password: there is no person to ask for one at night.
                 context.load_cert_chain(self.client_cert, self.client_key, password="")
         except (OSError, ssl.SSLError) as error:
-            raise BadOption(option, f"cannot be read: {error}", "see to the file") from None
+            raise BadOption(option, f"cannot be read: {error}", "check the file") from None
         return context

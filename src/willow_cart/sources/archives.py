@@ -14,7 +14,7 @@ ZIP = b"PK\x03\x04"
 
 
 def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Offer]:
-    """What a zip archive holds, of which no more is asked for than its list of contents.
+    """Yield what a zip archive holds, of which no more is asked for than its list of contents.
 
     Args:
         access: how the archive is talked to.

@@ -17,7 +17,7 @@ def ask_sizes(
 ) -> tuple[list[Offer], list[Issue]]:
     """Ask for the size and date of every offer that lacks one of them; fetches no file.
 
-    An offer whose address does not say what it is gets the name that its server has for it.
+    An offer whose address does not name a file type gets the name that its server has for it.
 
     Returns:
         The offers in their order, with what was learnt, and what could not be.
@@ -41,7 +41,7 @@ def ask_sizes(
     try:
         answers = list(pool.map(ask, offers))
     finally:
-        # Whoever interrupts does not want the rest to be asked first.
+        # On an interrupt the remaining requests are not made.
         pool.shutdown(cancel_futures=True)
     learnt = [
         offer if isinstance(answer, Issue) else answer

@@ -77,7 +77,7 @@ class AskAhead(Generic[Answer]):
                 return answer
 
     def close(self) -> None:
-        """Ask no more, and wait for what is under way."""
+        """Ask no more, and wait for what is running."""
         self._pool.shutdown(cancel_futures=True)
 
     def _ask_more(self) -> None:

@@ -104,7 +104,7 @@ def _sums_of_their_own(addresses: list[str], access: Access) -> Iterator[FoundLi
 
 
 def _read(address: str, access: Access) -> FoundList | None:
-    """A list at an address; None if there is none, whatever there is instead."""
+    """Return a list at an address; None if there is none, whatever there is instead."""
     try:
         _, content = fetch_whole(address, access, _LARGEST)
     except (TransferFailed, VerificationError):

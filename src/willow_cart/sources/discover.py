@@ -168,7 +168,7 @@ def _failure_of(source: str, error: Exception) -> WillowCartError:
 
 
 def shown_as(source: str) -> str:
-    """A source as offers name it."""
+    """Return a source as offers name it."""
     if source == STANDARD_INPUT:
         return "standard input"
     if not looks_like_address(source) and Path(source).is_dir():
@@ -231,7 +231,10 @@ class _Guide:
         )
 
     def _to_ask(self, sources: Iterable[str]) -> Iterator[str]:
-        """The addresses that have to be asked; of a series the first, which says what they are."""
+        """Yield the addresses that have to be asked.
+
+        Of a series only the first is asked, which says what all are.
+        """
         for source in sources:
             if looks_like_address(source):
                 with suppress(UsageError):  # that is told when it is its turn
@@ -250,7 +253,7 @@ class _Guide:
         return self._looking.most_listed
 
     def too_many(self, source: str) -> Issue:
-        """What is told of a source that lists more."""
+        """Return what is told of a source that lists more."""
         return Issue(
             shown_as(source),
             f"lists more than {count_of(self.most_listed, 'file')}; the rest was not read"
@@ -300,7 +303,7 @@ class _Guide:
             yield from self._in_file(lambda: open_file(source), source)
 
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
-        """What a file or standard input offers, whatever it is."""
+        """Yield what a file or standard input offers, whatever it is."""
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"is not for {place}", "give the file's address")
@@ -322,13 +325,13 @@ class _Guide:
         yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
 
     def _in_archive(self, place: str) -> Iterator[Offer]:
-        """What an archive of this machine holds."""
+        """Yield what an archive of this machine holds."""
         if not Path(place).is_file():
             raise BadOption("--as archive", f"is not for {place}", "name the archive")
         yield from offers_in_archive(self._access, address_of(place), place)
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Issue]:
-        """What there is at an address, or at each of several if it holds ranges."""
+        """Yield what there is at an address, or at each of several if it holds ranges."""
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0
@@ -367,7 +370,7 @@ class _Guide:
         return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
 
     def _store_at(self, address: str) -> ObjectStore | None:
-        """What lists the objects at an address, if it is one of a store."""
+        """Return what lists the objects at an address, if it is one of a store."""
         store = self._access.store(address)
         if store is None and self._looking.kind is Kind.BUCKET:
             from willow_cart.protocols.container import Container
@@ -376,7 +379,7 @@ class _Guide:
         return store
 
     def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
-        """What is offered at an address that has to be asked."""
+        """Yield what is offered at an address that has to be asked."""
         if self._looking.kind is Kind.ARCHIVE:
             return offers_in_archive(self._access, address, source)
         store = self._store_at(address)
@@ -386,7 +389,7 @@ class _Guide:
         return offers_in_store(store, address, self._looking, self._found, source)
 
     def _walk_of(self, source: str) -> Walk:
-        """The walk through the source whose turn it is."""
+        """Return the walk through the source whose turn it is."""
         if self._walk is None:
             # Reading pages takes longer to import than a short list takes to haul.
             from willow_cart.sources.walk import Walk
@@ -403,7 +406,7 @@ class _Guide:
         return self._walk
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
-        """What a list offers; a folder in it stands for the files in it."""
+        """Yield what a list offers; a folder in it stands for the files in it."""
         lines = lines_of(opened, place)
         first = next((line for line in lines if line.strip()), "")
         lines = lines_of(opened, place)
@@ -430,7 +433,7 @@ class _Guide:
 
 
 def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
-    """Number offers in their order, from 1."""
+    """Yield offers with their numbers, from 1 in their order."""
     numbers = count(1)
     for item in items:
         if isinstance(item, Issue) or item.number == (number := next(numbers)):
@@ -440,7 +443,7 @@ def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
 
 
 def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:
-    """What a file or standard input looks like; empty for a list or a table."""
+    """Return what a file or standard input looks like; empty for a list or a table."""
     beginning = content[:BEGINNING]
     if looks_like_xml(beginning):
         return "application/xml"

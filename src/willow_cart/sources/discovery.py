@@ -75,7 +75,9 @@ class PageRules:
     def __post_init__(self) -> None:
         for part in self.parts:
             if part not in list(PagePart):
-                raise BadOption(f"--parts {part}", "is no part", f"there are {', '.join(PagePart)}")
+                raise BadOption(
+                    f"--parts {part}", "is not a known part", f"there are {', '.join(PagePart)}"
+                )
         for option, selector in (("--within", self.within), ("--next", self.following)):
             if selector:
                 from willow_cart.sources.selectors import read_selector  # slow to import
@@ -137,7 +139,7 @@ class Discovery:
     def covers(self, offer: Offer) -> bool:
         """Whether an offer of a source that was read would have been found if it were there.
 
-        Where anything could not be read nobody can say.
+        Unknown where anything could not be read.
         """
         if self.troubles or self.ended_by:
             return False

@@ -10,7 +10,10 @@ _MOST_WORDS = 300
 
 
 def words_of(element: Element) -> str:
-    """The words in an element, blanks drawn together; cut where no link's text would still be."""
+    """Return the words in an element, blanks drawn together.
+
+    The text is cut where no link's text would still be.
+    """
     pieces: list[str] = []
     length = 0
     for piece in element.itertext():

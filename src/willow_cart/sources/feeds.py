@@ -71,7 +71,7 @@ def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> 
 
 
 def _base_of(element: Element, address: str) -> str:
-    """What references in an element are relative to (XML Base)."""
+    """Return what references in an element are relative to (XML Base)."""
     bases = [each.get(_XML_BASE) for each in (element, *element.iterancestors())]
     for base in reversed([base for base in bases if base]):
         address = Resolver(address).resolve(base) or address

@@ -20,7 +20,7 @@ def read_text(place: str, access: Access) -> str:
     """Read a text from a path or an address, as UTF-8; what is none is replaced.
 
     Raises:
-        UsageError: it is not to be had, or too large for what it should be.
+        UsageError: it cannot be fetched, or is too large for what it should be.
     """
     if not looks_like_address(place):
         return read_file(place).decode("utf-8", "replace")
@@ -58,8 +58,8 @@ def open_file(name: str) -> BinaryIO:
             raise UnreadableSource(name, "is a folder", "name a file with addresses in it")
         return open_named(path)
     except FileNotFoundError:
-        raise UnreadableSource(name, "there is no such file", BEGINNINGS) from None
+        raise UnreadableSource(name, "no such file", BEGINNINGS) from None
     except OSError as error:
         raise UnreadableSource(
-            name, f"cannot be read: {plainly(error)}", "see to the file"
+            name, f"cannot be read: {plainly(error)}", "check the file"
         ) from None

@@ -135,7 +135,7 @@ def _iso_moment(text: str) -> datetime | None:
 
 
 def require_folder_address(address: str) -> str:
-    """The address of a folder, with the slash at its end that says so.
+    """Return the address of a folder, with the slash at its end that says so.
 
     Raises:
         UnreadableSource: it has a query, so that nothing can be below it.
@@ -172,7 +172,7 @@ def _facts_beside(link: Element) -> tuple[datetime | None, int | None, int | Non
 
 
 def _texts_beside(link: Element) -> Iterator[str]:
-    """What stands beside a link: the other cells of its row, or the rest of its line."""
+    """Yield what stands beside a link: the other cells of its row, or the rest of its line."""
     cell = next(link.iterancestors("td", "th"), None)
     row = cell.getparent() if cell is not None else None
     if row is None:
@@ -184,7 +184,7 @@ def _texts_beside(link: Element) -> Iterator[str]:
 
 
 def _moment(match: re.Match[str]) -> datetime | None:
-    """The moment that a listing names; servers write UTC unless they are told otherwise."""
+    """Return the moment that a listing names; servers write UTC unless they are told otherwise."""
     month = match["month"]
     number = int(month) if month.isdigit() else MONTHS.get(month.lower(), 0)
     try:

@@ -36,15 +36,15 @@ class Listing:
     """What one document lists.
 
     Attributes:
-        address: its own, after redirects; empty where nobody knows it.
+        address: its own, after redirects; empty if unknown.
         kind: what it is.
         offers: the files, in order.
         below: what can be entered from here: a folder's folders, a page's links further down.
         parts: listings that belong to this one, such as the sitemaps of an index.
         following: the next of a series, where it names one.
-        relative: how many references cannot be resolved since nobody knows its address.
+        relative: how many references cannot be resolved since its address is unknown.
         problems: what of it could not be read, a clause for each.
-        odd: references that are no addresses, or of kinds not spoken here, with the reasons.
+        odd: references that are no addresses, or with unsupported schemes, with the reasons.
     """
 
     address: str
@@ -71,7 +71,7 @@ class Listing:
 
 
 def folder_of(address: str) -> str:
-    """The address of the folder that an address is in; of itself if it is one."""
+    """Return the address of the folder that an address is in; of itself if it is one."""
     return address.partition("?")[0].rpartition("/")[0] + "/" if address else ""
 
 
@@ -100,7 +100,10 @@ def is_packed_sitemap(address: str) -> bool:
 
 
 def folder_below(folder: str, address: str) -> str | None:
-    """The folders between a folder and an address below it; None for an address elsewhere."""
+    """Return the folders between a folder and an address below it.
+
+    None for an address elsewhere.
+    """
     if not folder or not address.startswith(folder):
         return None
     between = address[len(folder) :].partition("?")[0]

@@ -41,7 +41,7 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
 
 
 def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
-    """The offers that an address stands for, several if it holds ranges.
+    """Yield the offers that an address stands for, several if it holds ranges.
 
     Args:
         text: the address as it was written.
@@ -56,7 +56,7 @@ def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
 
 
 def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Issue]:
-    """The files that a checksum list names, with the checksums that it promises.
+    """Yield the files that a checksum list names, with the checksums that it promises.
 
     Args:
         lines: of the list.
@@ -64,13 +64,13 @@ def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Off
         base: where the files are, where the list lies elsewhere.
 
     Raises:
-        UnreadableSource: nobody says where the files are.
+        UnreadableSource: the location of the files is unknown.
     """
     beside = base or (place if looks_like_address(place) else "")
     if not beside:
         raise UnreadableSource(
             place,
-            "is a checksum list, which does not say where its files are",
+            "is a checksum list, which has no address its files are",
             "give the address of their folder with --base, or a list for --checksums",
         )
     folder = normalise(beside).rpartition("/")[0]

@@ -59,8 +59,8 @@ def _codec(label: str) -> str | None:
         "".encode(name)  # some codecs are none for text
     except (LookupError, ValueError, TypeError):
         return None
-    # Whoever says Latin 1 or ASCII means Windows 1252 (WHATWG Encoding, 4.2); a page that could
-    # be read as far as its own declaration is not in UTF-16.
+    # A page that declares Latin 1 or ASCII is in Windows 1252 (WHATWG Encoding, 4.2); a page that
+    # could be read as far as its own declaration is not in UTF-16.
     if name in ("iso8859-1", "ascii"):
         return "cp1252"
     return "utf-8" if name.startswith("utf-16") else name
@@ -71,7 +71,7 @@ class Page:
     """A page as a tree.
 
     Attributes:
-        address: its own, after redirects; empty where nobody knows it.
+        address: its own, after redirects; empty if unknown.
         root: its outermost element; None where nothing in it is markup.
         resolver: for the references in it.
     """
@@ -86,7 +86,7 @@ def open_page(content: bytes, address: str, charset: str = "") -> Page:
 
     Args:
         content: as it came.
-        address: its own, after redirects; empty where nobody knows it.
+        address: its own, after redirects; empty if unknown.
         charset: what the server says it is written in.
     """
     text, used = decode_page(content, charset)
@@ -96,7 +96,10 @@ def open_page(content: bytes, address: str, charset: str = "") -> Page:
 
 
 def _base_of(root: Element, address: str) -> str:
-    """What references are relative to (HTML, "Document base URLs"): the first base that has one."""
+    """Return what references are relative to (HTML, "Document base URLs").
+
+    The first `base` element that has an address counts.
+    """
     for element in root.iter("base"):
         if reference := element.get("href"):
             try:
@@ -134,7 +137,7 @@ def parse_xml(content: bytes, place: str) -> Element:
         return parse_safely(content)
     except BrokenXml as error:
         raise UnreadableSource(
-            place, f"is broken XML: {error}", "tell the place's keeper"
+            place, f"is broken XML: {error}", "report it to the server"
         ) from None
 
 
@@ -143,7 +146,7 @@ def _unpack(content: bytes, place: str) -> bytes:
         with gzip.open(io.BytesIO(content)) as packed:
             unpacked = packed.read(_LARGEST_UNPACKED + 1)
     except (OSError, EOFError, zlib.error):
-        raise UnreadableSource(place, "is broken gzip", "tell the place's keeper") from None
+        raise UnreadableSource(place, "is broken gzip", "report it to the server") from None
     if len(unpacked) > _LARGEST_UNPACKED:
-        raise UnreadableSource(place, "is too large unpacked", "tell the place's keeper")
+        raise UnreadableSource(place, "is too large unpacked", "report it to the server")
     return unpacked

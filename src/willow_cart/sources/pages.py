@@ -109,7 +109,7 @@ def _references_on(
 
 
 def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
-    """What an element refers to, and as what."""
+    """Yield what an element refers to, and as what."""
     tag = element.tag
     assert isinstance(tag, str)
     if tag in _SIMPLE:
@@ -132,7 +132,10 @@ def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
 
 
 def _pictured(element: Element) -> Iterator[tuple[PagePart, str]]:
-    """What an `img` or a `source` refers to; a source may be a sound's as well as a picture's."""
+    """Yield what an `img` or a `source` refers to.
+
+    A `source` may belong to a sound or to a picture.
+    """
     parent = element.getparent()
     pictured = element.tag == "img" or (parent is not None and parent.tag == "picture")
     part = PagePart.IMAGES if pictured else PagePart.MEDIA
@@ -155,7 +158,7 @@ def _part_of_link(element: Element, relations: set[str]) -> PagePart:
 
 
 def _text_of(element: Element) -> str:
-    """The words of a link; those of its picture where it has no others."""
+    """Return the words of a link; those of its picture where it has no others."""
     if element.tag == "a" and (words := words_of(element)):
         return words
     for each in element.iter("img", "area", "input"):
@@ -165,7 +168,7 @@ def _text_of(element: Element) -> str:
 
 
 def _in_scope(root: Element, selector: str) -> set[Element] | None:
-    """The elements inside those that a selector names; None for the whole page."""
+    """Return the elements inside those that a selector names; None for the whole page."""
     if not selector:
         return None
     tops = read_selector("--within", selector)(root)
@@ -173,7 +176,10 @@ def _in_scope(root: Element, selector: str) -> set[Element] | None:
 
 
 def _following(page: Page, root: Element, rules: PageRules) -> str | None:
-    """The next page: what the selector names, or what says of itself to be next (RFC 8288)."""
+    """Return the next page.
+
+    It is what the selector names, or a link with the relation `next` (RFC 8288).
+    """
     if rules.following:
         named = read_selector("--next", rules.following)(root)
         candidates = [link for top in named for link in top.iter("a", "link", "area")]

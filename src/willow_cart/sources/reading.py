@@ -68,7 +68,7 @@ def _fetch(
         beginning = b""
         may_list = kind is not None or _may_list(facts)
         if may_list and kind is None and not facts.media_type:
-            # Who does not say what it is may be sending a film.
+            # A server that names no type may be sending a film.
             beginning = delivery.read()
             may_list = _kind_of(beginning, facts) is not None
         if may_list:
@@ -185,7 +185,9 @@ class Reader:
             elif kind is None:
                 return None
             else:
-                raise UnreadableSource(shown, f"is no {kind}", "give another --as, or none")
+                raise UnreadableSource(
+                    shown, f"cannot be read as {kind}", "give another --as, or none"
+                )
         else:
             return None
         listing.following = listing.following or _next_in_header(facts)
@@ -214,7 +216,7 @@ def _may_list(facts: Metadata) -> bool:
 
 
 def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
-    """What a document is, by what the server says and by how it begins."""
+    """Return what a document is, by what the server says and by how it begins."""
     if facts.media_type in PAGE_TYPES:
         return Kind.PAGE
     if facts.media_type == "application/json":

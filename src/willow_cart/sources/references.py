@@ -23,7 +23,7 @@ class Resolver:
     """Resolves the references of one page (RFC 3986, 5; WHATWG URL where browsers differ).
 
     Args:
-        base: the page's address, or what its `base` element says instead; empty if nobody knows.
+        base: the page's address, or what its `base` element says instead; empty if unknown.
         charset: the page's character set, in which browsers write queries.
     """
 
@@ -34,10 +34,12 @@ class Resolver:
         self._folder = folder_of(base)
 
     def resolve(self, reference: str) -> str | None:
-        """The address that a reference stands for, in normal form; None if it leads to no file.
+        """Return the address that a reference stands for, in normal form.
+
+        None if it leads to no file.
 
         Raises:
-            BadAddress: there is no such address, or nobody knows what it is relative to.
+            BadAddress: there is no such address, or its base is unknown.
         """
         reference = reference.strip(" \t\n\r\f\v\0")
         if self._base and (plain := _PLAIN.fullmatch(reference)):
@@ -50,27 +52,27 @@ class Resolver:
         if scheme and scheme[1].lower() in _NO_PLACES:
             return None
         if scheme and scheme[1].lower() == "file" and not self._base.startswith("file:"):
-            # Whoever has written a page must not say what is read on this machine.
+            # The author of a page must not decide what is read on this machine.
             raise BadAddress(reference, "is a file of this machine", "name it yourself")
         head, mark, query = reference.partition("?")
         if mark and not query.isascii():
             query = quote(query.encode(self._charset, "xmlcharrefreplace"), safe="%/:@!$&'()*+,;=?")
         reference = head.replace("\\", "/") + mark + query
         if not self._base and not (scheme and "//" in reference):
-            raise BadAddress(reference, "is relative, and nobody knows to what", "give --base")
+            raise BadAddress(reference, "is relative, and its base is unknown", "give --base")
         try:
             return normalise(urljoin(self._base, reference))
         except ValueError:
-            raise BadAddress(reference, "is no address", "check it for slips") from None
+            raise BadAddress(reference, "is not a valid address", "check the spelling") from None
 
 
 def sources_in_set(text: str) -> list[str]:
-    """The addresses in a `srcset` attribute."""
+    """Return the addresses in a `srcset` attribute."""
     return [address for address, _ in candidates_in_set(text)]
 
 
 def candidates_in_set(text: str) -> list[tuple[str, str]]:
-    """The candidates in a `srcset` attribute (HTML, "Parsing a srcset attribute").
+    """Return the candidates in a `srcset` attribute (HTML, "Parsing a srcset attribute").
 
     A comma ends a candidate only where a blank or nothing else follows its address.
 

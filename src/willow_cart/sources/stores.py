@@ -61,7 +61,7 @@ def offers_in_store(
 
 
 def bucket_of(address: str) -> str:
-    """The address of the bucket that an address is in, with a slash at its end.
+    """Return the address of the bucket that an address is in, with a slash at its end.
 
     On the web it is the first folder of its account; where the host is only a number, which names
     no account, the account comes before it.
@@ -94,15 +94,15 @@ class _StoreWalk:
         self._cut = 0
 
     def address_of(self, key: str) -> str:
-        """The address of an object."""
+        """Return the address of an object."""
         return address_of_key(self.bucket, key)
 
     def key_of(self, address: str) -> str:
-        """The key of an object, or the beginning of keys."""
+        """Return the key of an object, or the beginning of keys."""
         return unquote(address.partition("?")[0][len(self.bucket) :])
 
     def offer(self, entry: DirectoryEntry, top: str) -> Offer:
-        """An object as an offer, its folders as seen from a prefix that ends in a slash."""
+        """Return an object as an offer, its folders as seen from a prefix that ends in a slash."""
         if top != self._top:
             self._top, self._cut = top, len(self.bucket)
             if top:
@@ -121,7 +121,7 @@ class _StoreWalk:
         )
 
     def below(self, prefix: str) -> Iterator[Offer]:
-        """What begins with a prefix, as deep as it is asked for."""
+        """Yield what begins with a prefix, as deep as it is asked for."""
         looking = self._looking
         top = prefix[: prefix.rfind("/") + 1]
         after = f"{top}{looking.after}" if looking.after else ""
@@ -146,7 +146,7 @@ class _StoreWalk:
             waiting += reversed(folders)
 
     def matching(self, pattern: str) -> Iterator[Offer]:
-        """The objects whose keys a pattern matches."""
+        """Yield the objects whose keys a pattern matches."""
         begins = literal_beginning(pattern)
         top = begins[: begins.rfind("/") + 1]
         matches = matcher(pattern, re.DOTALL)
@@ -156,7 +156,7 @@ class _StoreWalk:
                 yield self.offer(entry, top)
 
     def what_is_near(self, typed: str) -> str:
-        """The first keys that do exist, from the longest beginning that has any."""
+        """Return the first keys that do exist, from the longest beginning that has any."""
         begins = typed
         while begins:
             begins = begins[: begins.rstrip("/").rfind("/") + 1]

@@ -68,7 +68,7 @@ class Tables:
 
 
 def _columns_of(row: Element, table: _Table) -> dict[Element, int]:
-    """The column of each cell as it is drawn (HTML, "Forming a table")."""
+    """Return the column of each cell as it is drawn (HTML, "Forming a table")."""
     columns: dict[Element, int] = {}
     reaching: dict[int, int] = {}
     column = 1
@@ -89,7 +89,7 @@ def _columns_of(row: Element, table: _Table) -> dict[Element, int]:
 
 
 def _heading_in(cells: list[Element]) -> str:
-    """The words of a row's only cell, if that is a heading and leads nowhere."""
+    """Return the words of a row's only cell, if that is a heading and leads nowhere."""
     if len(cells) != 1:
         return ""
     (cell,) = cells

@@ -62,7 +62,7 @@ class Walk:
         self._top = ""
 
     def offers_at(self, address: str) -> Iterator[Offer]:
-        """What is offered at an address and below it; the address itself if it is a file.
+        """Yield what is offered at an address and below it; the address itself if it is a file.
 
         Raises:
             TransferFailed: it does not answer.
@@ -81,11 +81,11 @@ class Walk:
             self._access.abort()
             raise
         finally:
-            # Whoever has seen enough does not want the rest to be read first.
+            # When the caller stops, the rest is not read.
             pool.shutdown(cancel_futures=True)
 
     def offers_in_document(self, content: bytes, media_type: str) -> Iterator[Offer]:
-        """What a document offers that was saved or pasted; nothing is asked for.
+        """Yield what a document offers that was saved or pasted; nothing is asked for.
 
         Args:
             content: the document.
@@ -99,12 +99,12 @@ class Walk:
         listing = self._reader.understand(content, facts, self._looking.kind, self._source)
         if listing is None:
             raise UnreadableSource(
-                self._source, "is no list, page, feed or sitemap", "say what it is with --as"
+                self._source, "is not a list, page, feed or sitemap", "say what it is with --as"
             )
         yield from self._from(listing, None)
 
     def _from(self, listing: Listing, pool: ThreadPoolExecutor | None) -> Iterator[Offer]:
-        """What a first listing offers, and what is below it if anything can be asked."""
+        """Yield what a first listing offers, and what is below it if anything can be asked."""
         self._top = listing.folder
         self._seen.update((listing.address, listing.folder))
         yield from self._series(listing, pool, level=1, above=[])
@@ -112,7 +112,7 @@ class Walk:
     def _series(
         self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
     ) -> Iterator[Offer]:
-        """A listing, then those that follow it as pages of the same."""
+        """Yield a listing, then those that follow it as pages of the same."""
         for number in range(1, self._looking.pages + 1):
             brings_new = any(_is_news(offer, listing, self._offered) for offer in listing.offers)
             yield from self._one(listing, pool, level, above)
@@ -139,7 +139,7 @@ class Walk:
     def _one(
         self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
     ) -> Iterator[Offer]:
-        """A listing's own offers, then what is below it."""
+        """Yield a listing's own offers, then what is below it."""
         self._note_oddities(listing)
         for offer in listing.offers:
             if offer.address in self._offered:
@@ -159,19 +159,19 @@ class Walk:
         yield from self._below(ways, pool, level + 1, marks, kind)
 
     def _placed(self, offer: Offer) -> Offer:
-        """An offer from further down, with its folder as seen from the top."""
+        """Return an offer from further down, with its folder as seen from the top."""
         folder = folder_below(self._top, offer.address)
         return offer if folder == offer.folder else replace(offer, folder=folder)
 
     def _ways_down(self, listing: Listing, level: int) -> list[str]:
-        """The places below a listing that are to be entered; the others are noted."""
+        """Return the places below a listing that are to be entered; the others are noted."""
         depth = self._looking.depth
         ways = []
         for address in listing.below:
             if not address.startswith(self._top) or address in self._seen:
                 continue
             if depth is not None and level >= depth:
-                # That a page has links to pages is nothing that anybody misses.
+                # That a page has links to pages is no loss.
                 if listing.kind is Kind.FOLDER:
                     self._leave_out(address, Why.DEPTH)
             elif level >= DEEPEST:
@@ -253,7 +253,7 @@ class Walk:
             self._found.troubles.append(
                 Issue(
                     place,
-                    f"{listing.relative:,} of its links are relative, and nobody knows to what;"
+                    f"{listing.relative:,} of its links are relative, and their base is unknown;"
                     " give the page's address with --base",
                 )
             )

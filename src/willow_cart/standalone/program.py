@@ -75,8 +75,10 @@ def main() -> int:
             for each in coming:
                 each.cancel()
     _tidy(os.path.join(args.into, UNFINISHED))
-    told = ", ".join(f"{count} {state}" for state, count in counts.items())
-    print(f"{len(FILES)} files: {told}")
+    told = [f"{count} {state}" for state, count in counts.items() if count]
+    if len(told) == 1 and not told[0].startswith("1 "):
+        told = [f"all {told[0].partition(' ')[2]}"]
+    print(f"{len(FILES)} files: {', '.join(told) or 'none done'}")
     if _stop.is_set():
         print("interrupted; run it again to go on", file=sys.stderr)
         return 130

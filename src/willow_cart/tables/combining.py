@@ -202,7 +202,7 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
 def _names_of(
     seen: Sequence[_Seen], wish: Combining, before: Iterable[str], combined: Combined
 ) -> list[str]:
-    """The columns of the whole, and what is to be said of tables that have others.
+    """Return the columns of the whole, and what is to be said of tables that have others.
 
     Raises:
         TablesDiffer, BadOption: as `combine` does.
@@ -232,7 +232,10 @@ def _names_of(
 
 
 def _usual_names(seen: Sequence[_Seen], before: Iterable[str]) -> set[str]:
-    """The columns that a table should have: those that are there already, or those of most."""
+    """Return the columns that a table should have.
+
+    They are those that are there already, or those of most tables.
+    """
     usual = {name.casefold() for name in before if name != SOURCE}
     if seen and not usual:
         headers = Counter(tuple(map(str.casefold, each.names)) for each in seen)
@@ -263,7 +266,7 @@ def _difference(each: _Seen, usual: set[str], spelled: dict[str, str]) -> str:
 
 
 def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -> dict[str, Type]:
-    """What the columns of the whole hold, and what is to be said of some cells."""
+    """Return what the columns of the whole hold, and what is to be said of some cells."""
     types = dict.fromkeys(names, Type.EMPTY)
     wanted = {name.casefold(): name for name in names}
     by_name: dict[str, list[tuple[_Seen, TableColumn]]] = {name: [] for name in names}
@@ -279,7 +282,7 @@ def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -
 
 
 def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterator[str]:
-    """What turned a column into text that holds something else in most tables."""
+    """Yield what turned a column into text that holds something else in most tables."""
     kinds = Counter(column.type for _, column in columns if column.type is not Type.EMPTY)
     usual, count = kinds.most_common(1)[0]
     if usual is Type.TEXT or count * 2 <= kinds.total():
@@ -298,7 +301,7 @@ def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterat
 def _written(
     each: _Seen, wish: Combining, whole: dict[str, Type], spelled: dict[str, str]
 ) -> Iterator[list[Sequence[Value]]]:
-    """The rows of a table as they are written: the values of each column of the whole."""
+    """Yield the rows of a table as they are written: the values of each column of the whole."""
     dialect = each.reading.dialect
     decimal = dialect.decimal if dialect else "."
     places = {spelled.get(name.casefold()): place for place, name in enumerate(each.names)}

@@ -144,7 +144,7 @@ class SqliteOutput(Output):
         self._base.execute(f"CREATE TABLE {_quoted(table)} ({declared})")
 
     def before(self) -> dict[str, Type]:
-        """The columns of the table."""
+        """Return the columns of the table."""
         types = {declared: type_ for type_, declared in _DECLARED.items()}
         rows = self._base.execute(f"PRAGMA table_info({_quoted(self.table)})")
         return {row[1]: types.get(row[2], Type.TEXT) for row in rows}
@@ -177,5 +177,5 @@ def _no_database(path: Path, error: sqlite3.Error) -> NoTable | CannotStore:
     if "locked" in str(error):
         return CannotStore(str(path), "is in use by another program", "close it there")
     if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
-        return CannotStore(str(path), "cannot be written", "see to its folder")
+        return CannotStore(str(path), "cannot be written", "check its folder")
     return NoTable(str(path), f"cannot be written as a database: {error}", "name another")

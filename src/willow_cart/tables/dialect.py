@@ -45,7 +45,10 @@ class Dialect:
 
 
 def encoding_of(beginning: bytes) -> str:
-    """The encoding of a text by its beginning; one that is not UTF-8 is taken for Windows-1252."""
+    """Return the encoding of a text by its beginning.
+
+    One that is not UTF-8 is taken for Windows-1252.
+    """
     for mark, encoding in _MARKS.items():
         if beginning.startswith(mark):
             return encoding
@@ -102,4 +105,4 @@ def _rows(lines: list[str], delimiter: str) -> Iterator[list[str]]:
     try:
         yield from islice(csv.reader(lines, delimiter=delimiter), _ROWS)
     except csv.Error:
-        return  # whoever reads it whole will say so
+        return  # reading it whole reports the error

@@ -53,7 +53,7 @@ class Output(ABC):
         return False
 
     def before(self) -> dict[str, Type]:
-        """The columns that are there already; none where nothing is, or nobody can tell."""
+        """Return the columns that are there already; none where nothing is, or it is not known."""
         return {}
 
     @abstractmethod
@@ -107,6 +107,6 @@ def require_source(path: Path, columns: Sequence[str]) -> None:
     if SOURCE not in columns:
         raise NoTable(
             str(path),
-            f"is there already and has no column {SOURCE}, so it was not put together here",
+            f"already exists and has no column {SOURCE}, so it was not put together here",
             "name another file, or give --overwrite",
         )

@@ -28,7 +28,7 @@ class CsvOutput(Output):
     """A table as text (RFC 4180), in UTF-8."""
 
     def before(self) -> dict[str, Type]:
-        """The columns of the file; nothing in it says what they hold."""
+        """Return the columns of the file; nothing in it says what they hold."""
         if self.anew or not self.path.exists():
             return {}
         with ExitStack() as stack:
@@ -104,7 +104,7 @@ class ParquetOutput(Output):
     """A Parquet file, compressed by Zstandard."""
 
     def before(self) -> dict[str, Type]:
-        """The columns of the file."""
+        """Return the columns of the file."""
         import pyarrow as pa  # slow to import
         import pyarrow.parquet as pq
 
@@ -217,7 +217,7 @@ def require_form(path: Path, table: str = "") -> None:
     """
     ending = path.suffix.lower()
     if ending not in FORMATS:
-        raise BadOption(f"--to {path}", "does not say what it is", f"end it in {endings_told()}")
+        raise BadOption(f"--to {path}", "unknown file type", f"use {endings_told()}")
     if table and not FORMATS[ending].has_tables:
         raise BadOption("--table", "is for databases", "leave it out, or name a .sqlite file")
 
@@ -225,7 +225,7 @@ def require_form(path: Path, table: str = "") -> None:
 def output_for(
     path: Path, table: str = "", *, anew: bool = False, overwrite: bool = False
 ) -> Output:
-    """What a table is put together in, by its name.
+    """Return what a table is put together in, by its name.
 
     Args:
         path: of the file.
@@ -247,7 +247,7 @@ def output_for(
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
-    """The lines of what is there already; None for nothing."""
+    """Return the lines of the existing file; None for nothing."""
     try:
         text = path.open(encoding="utf-8", newline="")
     except FileNotFoundError:

@@ -72,7 +72,7 @@ def is_table(name: str) -> bool:
 
 
 def sheets_of(file: TableFile) -> list[TableFile]:
-    """The tables in a file: each sheet of a workbook, or the file itself.
+    """Return the tables in a file: each sheet of a workbook, or the file itself.
 
     Raises:
         NoTable: it is a workbook that cannot be opened.
@@ -137,7 +137,7 @@ def _evened(
             raise NoTable(
                 file.name,
                 f"line {number:,} has {len(row)} cells, and its header has {width}",
-                "mend it, or say with --skip-lines how many lines come before the header",
+                "fix it, or say with --skip-lines how many lines come before the header",
             )
         elif any(row):
             # A sheet ends where nothing more is said; a text that does is likely to be cut short.
@@ -149,13 +149,15 @@ def _find_out(file: TableFile, skip: int) -> Dialect:
     """How a file is written; its whole is read if its encoding is in doubt.
 
     Raises:
-        NoTable: it is no text.
+        NoTable: it is not text.
     """
     with ExitStack() as stack:
         beginning = _open(file, stack).read(SAMPLE)
     dialect = dialect_of(beginning, skip)
     if dialect.encoding != "utf-16" and b"\0" in beginning:
-        raise NoTable(file.name, "holds bytes that are no text", "unpack it first if it is packed")
+        raise NoTable(
+            file.name, "contains bytes that are not text", "unpack it first if it is packed"
+        )
     if dialect.encoding == "utf-8" and len(beginning) == SAMPLE:
         with ExitStack() as stack:
             text = stack.enter_context(io.TextIOWrapper(_open(file, stack), "utf-8", newline=""))
@@ -194,9 +196,11 @@ def _rows_of_text(
             lines = range(reader.line_num - len(rows) + 1, reader.line_num + 1)
             yield [line + skip for line in lines], rows
     except (csv.Error, EOFError, ValueError) as error:
-        raise NoTable(file.name, f"cannot be read: {str(error).lower()}", "see to it") from None
+        raise NoTable(
+            file.name, f"cannot be read: {str(error).lower()}", "check the file"
+        ) from None
     except OSError as error:
-        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "see to it") from None
+        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "check the file") from None
 
 
 def _rows_of_sheet(
@@ -209,14 +213,14 @@ def _rows_of_sheet(
 
 
 def _ended(cells: list[str]) -> list[str]:
-    """A row without its empty end: sheets are as wide as their widest row."""
+    """Return a row without its empty end: sheets are as wide as their widest row."""
     while cells and not cells[-1]:
         cells.pop()
     return cells
 
 
 def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
-    """The text of a file, unpacked if it is packed.
+    """Return the text of a file, unpacked if it is packed.
 
     Raises:
         NoTable: it cannot be opened.
@@ -226,7 +230,7 @@ def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
         packing = packing_of(plain.read(8))
         plain.seek(0)
     except OSError as error:
-        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "see to it") from None
+        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "check the file") from None
     return stack.enter_context(closing(open_packed(plain, packing)))
 
 
@@ -240,13 +244,13 @@ def _open_book(file: TableFile, stack: ExitStack) -> Any:
         book = openpyxl.load_workbook(source, read_only=True, data_only=True)
     except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
         reason = f"is no workbook that can be read: {str(error).rstrip('.').lower()}"
-        raise NoTable(file.name, reason, "see to it") from None
+        raise NoTable(file.name, reason, "check the file") from None
     stack.callback(book.close)
     return book
 
 
 def _written(cell: object) -> str:
-    """A cell of a workbook as it would stand in a text."""
+    """Return a cell of a workbook as it would stand in a text."""
     match cell:
         case None:
             return ""
@@ -263,7 +267,10 @@ def _written(cell: object) -> str:
 
 
 def _named(header: list[str]) -> list[str]:
-    """The names of columns: blanks around them left out, empty ones numbered, doubles marked."""
+    """Return the names of columns.
+
+    Blanks around them are removed, empty ones numbered, duplicates marked.
+    """
     names: list[str] = []
     taken: set[str] = set()
     for place, cell in enumerate(header, 1):

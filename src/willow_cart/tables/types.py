@@ -19,7 +19,7 @@ _REAL = {
     )
     for mark in ".,"
 }
-# ISO 8601, as RFC 3339 and databases write it; other orders of day and month are anybody's guess.
+# ISO 8601, as RFC 3339 and databases write it; other orders of day and month are ambiguous.
 _DAY = r"\d{4}-(?:0[1-9]|1[0-2])-(?:0[1-9]|[12]\d|3[01])"
 _CLOCK = r"(?:[01]\d|2[0-3]):[0-5]\d(?::[0-5]\d(?:\.\d{1,9})?)?"
 _TIME = re.compile(rf"{_DAY}(?:[T ]{_CLOCK})?")
@@ -45,7 +45,7 @@ class Type(IntEnum):
         return ("empty", "integer", "real", "time", "time with zone", "text")[self]
 
     def together(self, other: Type) -> Type:
-        """What holds the values of both."""
+        """Return what holds the values of both."""
         low, high = sorted((self, other))
         if low is high or low is Type.EMPTY or high is Type.TEXT:
             return high

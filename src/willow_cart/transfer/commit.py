@@ -1,10 +1,10 @@
-"""The filer: the last steps of every file, taken for many at a time by one thread.
+"""The commit thread: the last steps of every file, taken for many at a time by one thread.
 
 A file is whole and checked when it comes here. What is left is to make it safe on the disk, to
 give it its name, and to enter it in the ledger, in this order: a name is only given to what a power
 cut cannot take, and the ledger only tells of what has its name. Syncing the disk and committing to
 the ledger cost about the same for one file as for a hundred, so files that come within a moment of
-each other share both. No lane waits for it, and nobody else writes the ledger.
+each other share both. No lane waits for it, and no other thread writes the ledger.
 """
 
 from __future__ import annotations
@@ -96,7 +96,7 @@ class CommitThread:
     """Name and enter what the lanes bring.
 
     Args:
-        ledger: to be written by nobody else until `close`.
+        ledger: not written by others until `close`.
         run: the run that results are entered under.
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
@@ -206,7 +206,7 @@ class CommitThread:
             self._failure = CannotStore(
                 "the ledger",
                 f"cannot be written: {error}",
-                "see to the disk and run the same command again; it goes on from here",
+                "check the disk and run the same command again; it goes on from here",
             )
         except OSError as error:
             self._failure = cannot_store(str(self._destination.root), error)
@@ -319,7 +319,10 @@ class CommitThread:
             )
 
     def _twin_of(self, arrival: Arrival) -> Arrival | None:
-        """What lies here under another path with the same bytes; an empty file has no twins."""
+        """Return what lies here under another path with the same bytes.
+
+        An empty file has no twins.
+        """
         if not arrival.size:
             return None
         if (just_now := self._just_named.get(arrival.sha256)) is not None:

@@ -144,10 +144,10 @@ class Downloader:
         delivery.close()
         self.discard(transfer)
         if transfer.contradicted:
-            reason = "the server gives one version of it two lengths"
+            reason = "the server sends two lengths for one version"
             raise ProtocolError(transfer.shown, reason, "report it to the server")
         transfer.contradict()
-        raise ConnectionLost(transfer.shown, "the server gave one version of it two lengths")
+        raise ConnectionLost(transfer.shown, "the server sent two lengths for one version")
 
     def help(
         self, transfer: Transfer, partial: PartialFile, strand: Segment, address: str, lane: int
@@ -314,7 +314,7 @@ class Downloader:
         return delivery
 
     def _from_its_beginning(self, transfer: Transfer, delivery: Download) -> Download:
-        """The whole of what comes, where only its rest may have been sent."""
+        """Return the whole of what comes, where only its rest may have been sent."""
         if not delivery.start:
             return delivery
         # The version has changed under a mark that has not.
@@ -331,7 +331,7 @@ class Downloader:
         delivery: Download,
         lane: int,
     ) -> None:
-        """Write what comes of a strand until it is all there, or nobody wants it any more."""
+        """Write what comes of a strand until it is all there, or it is not wanted any more."""
         length = partial.facts.length
         limits = self.policy.limits
         meter = Meter(transfer.shown, limits, self.cap, self.stop.wait, self.clock)
@@ -346,7 +346,9 @@ class Downloader:
             self.observer.received(lane, count)
             if length is not None and partial.size > length:
                 raise ProtocolError(
-                    transfer.shown, "sends more than it announced", "tell the place's keeper"
+                    transfer.shown,
+                    "the server sent more bytes than announced",
+                    "report it to the server",
                 )
             if not partial.is_whole and self.room() < CHUNK:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
@@ -359,7 +361,7 @@ class Downloader:
     def _pieces(
         self, transfer: Transfer, partial: PartialFile, strand: Segment, delivery: Download
     ) -> Iterator[bytes]:
-        """What comes of a strand; ends at once if it is something else than the file.
+        """Yield what comes of a strand; ends at once if it is something else than the file.
 
         Raises:
             PageInstead: it is a page.
@@ -394,20 +396,20 @@ class Downloader:
             raise WrongContent(
                 transfer.shown,
                 f"the server sent {instead} instead of the file",
-                "check the address and the sign-in; --accept-anything files it as it is",
+                "check the address and the sign-in; --accept-anything saves it anyway",
             )
 
     def _require_proof(self, transfer: Transfer, partial: PartialFile) -> None:
         """Refuse a file that nothing would prove, if it must be proved, before it comes.
 
         Raises:
-            Unproved: nobody promises a checksum for it.
+            Unproved: no checksum is known for it.
         """
         facts = partial.facts
         if self.policy.must_check and not (
             transfer.offer.checksums or facts.checksums or facts.composite
         ):
-            raise Unproved(transfer.shown, "nobody promises a checksum for it", UNPROVED_ADVICE)
+            raise Unproved(transfer.shown, "no checksum is known for it", UNPROVED_ADVICE)
 
     def _require_room(self, transfer: Transfer, partial: PartialFile) -> None:
         """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
@@ -419,7 +421,7 @@ class Downloader:
         if to_come > CHUNK and to_come > (room := self.room()):
             raise CannotStore(
                 transfer.filed.path,
-                f"{format_size(to_come)} are to come, and there is room for {format_size(room)}",
+                f"{format_size(to_come)} needed, but only {format_size(room)} free",
                 "make room and run the same command again",
             )
 
@@ -467,7 +469,7 @@ def _marks(validators: Validators) -> tuple[str | None, str | None]:
 
 
 def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> PageInstead:
-    """The error for a page that comes instead of a file, with its title as the reason."""
+    """Return the error for a page that comes instead of a file, with its title as the reason."""
     while len(beginning) < BEGINNING and (more := delivery.read()):
         beginning += more
     title = title_of(beginning)
@@ -475,13 +477,13 @@ def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> P
     if asks_to_sign_in(beginning):
         return PageInstead(
             transfer.shown,
-            f"what comes is a page for signing in{named}",
+            f"the server sent a sign-in page{named}",
             HOW_TO_SIGN_IN,
             title=title,
         )
     return PageInstead(
         transfer.shown,
-        f"what comes is a page{named}",
-        "open it in a browser to see what it wants; --accept-anything files it all the same",
+        f"the server sent a page{named}",
+        "open it in a browser to see what it wants; --accept-anything saves it anyway",
         title=title,
     )

@@ -9,7 +9,7 @@ class DuplicatePolicy(StrEnum):
     """What a haul does about a file that has the same bytes as another one here, by SHA-256."""
 
     KEEP = "keep"
-    """File it all the same."""
+    """File it anyway."""
     LINK = "link"
     """Have both names lead to one file on the disk (a hard link, POSIX `link`)."""
     SKIP = "skip"

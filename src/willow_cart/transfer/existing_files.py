@@ -18,14 +18,14 @@ class ExistingFilePolicy(StrEnum):
     RENEW = "renew"
     """Ask its place whether it has changed, and fetch it if so."""
     KEEP = "keep"
-    """Leave it, and ask nobody."""
+    """Leave it, and make no request."""
     REPLACE = "replace"
     """Fetch it anew, changed or not."""
     FAIL = "fail"
     """Leave it, and count it as a failure."""
 
     def settle(self, plan: Plan, destination: Destination) -> Iterator[Result]:
-        """What becomes of the files that lie here already, where nobody has to be asked for that.
+        """Yield what becomes of the files that lie here already, without a request.
 
         It is known before any lane is open, and a haul of files that are all here is over at once.
         """

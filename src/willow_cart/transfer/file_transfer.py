@@ -1,4 +1,4 @@
-"""The carrier: one file's trip, from what lies here already to the file under its name."""
+"""One attempt at a file: compare with what is here, receive, check, and hand over for commit."""
 
 from __future__ import annotations
 
@@ -202,9 +202,9 @@ class FileTransfer:
             kept = self._refuse(transfer, partial)
             raise CheckFailed(
                 transfer.shown,
-                f"its {promised.algorithm} is {_short(measured)}, promised by {promised.origin} was"
-                f" {_short(promised)}, and so it came twice",
-                f"the bytes are kept in {kept}",
+                f"{promised.algorithm} mismatch: got {_short(measured)}, expected"
+                f" {_short(promised)} from {promised.origin}; two downloads agreed",
+                f"kept in {kept}",
                 expected=str(promised),
                 found=str(measured),
                 kept=kept,
@@ -215,7 +215,7 @@ class FileTransfer:
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(transfer, partial)
-            reason = f"nothing proves it; the bytes are kept in {kept}"
+            reason = f"nothing proves it; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
         return verdict
 
@@ -245,12 +245,12 @@ def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
 
 
 def _promised(transfer: Transfer, partial: PartialFile) -> tuple[Checksum, ...]:
-    """All that is promised of a file, by whoever offered it and by its place."""
+    """All that is promised of a file, by its source and by its server."""
     return (*transfer.offer.checksums, *partial.facts.checksums)
 
 
 def _broken_promise(transfer: Transfer, whole: ReceivedFile) -> Checksum | None:
-    """The first promise that what came does not keep."""
+    """Return the first promise that what came does not keep."""
     promised = _promised(transfer, whole.partial)
     return next((each for each in promised if whole.found[each.algorithm] != each), None)
 

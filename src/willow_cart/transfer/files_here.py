@@ -24,7 +24,10 @@ class FilesHere:
     held: KnownFiles | None
 
     def proved(self, transfer: Transfer) -> Result | None:
-        """The result for a file that its promised checksums prove right, its place unasked."""
+        """Return the result for a file that its promised checksums prove right.
+
+        No request is made.
+        """
         promised = transfer.offer.checksums
         if not promised:
             return None
@@ -42,7 +45,10 @@ class FilesHere:
         return transfer.result(State.HERE, arrival=self._describe(transfer, stamp, found["sha256"]))
 
     def unharmed(self, transfer: Transfer) -> Arrival | None:
-        """What the ledger says of a file, provided that it still lies there as it was filed."""
+        """Return what the ledger says of a file.
+
+        None unless it still lies there as it was filed.
+        """
         arrival = transfer.restamped or self._known(transfer)
         if arrival is None:
             return None
@@ -92,7 +98,10 @@ class FilesHere:
         return None if self.held is None else self.held.get(transfer.shown)
 
     def _describe(self, transfer: Transfer, stamp: Stamp, sha256: Checksum) -> Arrival:
-        """The ledger's entry for a file that lies here and was proved right, however it came."""
+        """Return the ledger's entry for a file that lies here and was proved right.
+
+        It may have come in any way.
+        """
         known = self._known(transfer)
         if known is not None and known.sha256 != sha256.digest:
             known = None

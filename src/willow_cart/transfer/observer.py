@@ -1,4 +1,4 @@
-"""What a haul tells while it is under way."""
+"""What a haul tells while it is running."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ class Observer:
     """
 
     def goes_on(self, begun: str) -> None:
-        """An earlier haul was broken off without an end, by a crash perhaps; this one goes on.
+        """Hear that an earlier haul was interrupted, perhaps by a crash; this one resumes it.
 
         Args:
             begun: when that began, in UTC, ISO 8601.
@@ -79,53 +79,65 @@ class Observer:
         """Everything has its place; nothing has been fetched."""
 
     def asks(self, lane: int, host: str) -> None:
-        """A lane asks a host for a file, or for a strand of one."""
+        """Hear that a lane asks a host for a file, or for a strand of one."""
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """A lane receives a file of `length` bytes, of which `start` are here already."""
+        """Hear that a lane receives a file of `length` bytes, of which `start` are here already."""
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
-        """A lane helps another one: it receives the bytes of its file from `start` to `end`."""
+        """Hear that a lane helps another one.
+
+        It receives the bytes of its file from `start` to `end`.
+        """
 
     def received(self, lane: int, count: int) -> None:
-        """A lane has received and written another `count` bytes."""
+        """Hear that a lane has received and written another `count` bytes."""
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """A lane has put a file off for `pause` seconds."""
+        """Hear that a lane has put a file off for `pause` seconds."""
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
-        """A lane has left a file to a mirror, since it did not come from where it was asked for."""
+        """Hear that a lane has left a file to a mirror.
+
+        It did not come from the address that was asked.
+        """
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
-        """A host has failed again and again; it is tried again after the others, and a pause."""
+        """Hear that a host has failed repeatedly.
+
+        It is tried again after the others, and a pause.
+        """
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
-        """A host fails for good; so many of its files are not even asked for."""
+        """Hear that a host fails for good; so many of its files are not even asked for."""
 
     def broke(self, path: str, error: InternalError) -> None:
-        """A fault of this program was met while a file was dealt with."""
+        """Hear that a fault of this program was met while a file was dealt with."""
 
     def set_aside(self, path: str, kept: Path) -> None:
-        """What lay at a path was not what a haul had put there; it is kept elsewhere."""
+        """Hear that what lay at a path was not what a haul had put there; it is kept elsewhere."""
 
     def freed(self, lane: int) -> None:
-        """A lane is done with its file, for now or for good."""
+        """Hear that a lane is done with its file, for now or for good."""
 
     def handled(self, handled: Handled) -> None:
-        """The person's own command was run for a file that arrived."""
+        """Hear that the person's own command was run for a file that arrived."""
 
     def unpacked(self, unpacked: Unpacked) -> None:
-        """An archive was unpacked, or could not be; members that were left out are named."""
+        """Hear that an archive was unpacked, or could not be.
+
+        Members that were left out are named.
+        """
 
     def settled(self, filed: Filed, result: Result) -> None:
-        """A file's outcome is known and entered in the ledger."""
+        """Hear that a file's outcome is known and entered in the ledger."""
 
 
 def all_of(*observers: Observer) -> Observer:
-    """An observer by which several others hear what happens, one after the other."""
+    """Hear that an observer by which several others hear what happens, one after the other."""
     together = Observer()
     for event in (name for name in vars(Observer) if not name.startswith("_")):
-        # Whoever does not listen to an event costs nothing.
+        # An observer that does not override an event costs nothing.
         heard = [
             getattr(observer, event)
             for observer in observers

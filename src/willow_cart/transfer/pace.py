@@ -29,7 +29,7 @@ class Pace:
     speed_cap: int | None = None
 
     def gap_after(self, random_value: float) -> float:
-        """The gap after a start.
+        """Return the gap after a start.
 
         Args:
             random_value: a random number from 0 to 1.

@@ -81,7 +81,7 @@ class PartialStore:
         )
 
     def find(self, offer: Offer) -> PartialFile | None:
-        """The one that an earlier run left of an offer, if it can be gone on with."""
+        """Return the one that an earlier run left of an offer, if it can be gone on with."""
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None

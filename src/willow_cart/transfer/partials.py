@@ -66,7 +66,7 @@ class Segment:
     Attributes:
         partial: the file that it is a stretch of.
         start: its first byte.
-        asked: the byte behind the last that is asked for; None where nobody knows.
+        asked: the byte behind the last that is asked for; None if unknown.
         end: the byte behind the last that is wanted: nearer while another strand brings the rest.
         at: the byte that comes next.
         digested: the byte behind the last that it has hashed by itself.
@@ -110,7 +110,7 @@ class Segment:
 
     @property
     def left(self) -> int:
-        """How many bytes it has before it; 0 also where nobody knows."""
+        """How many bytes it has before it; 0 also if unknown."""
         return 0 if self.end is None else self.end - self.at
 
 
@@ -128,7 +128,7 @@ class PartialFile:
         joining: whether the rest can be joined to them later.
         size: how many there are.
         recorded: whether the ledger knows of them.
-        abandoned: whether nobody wants them any more.
+        abandoned: whether they are not wanted any more.
         share: how many bytes one of its strands should bring; None for as many as come.
         marked: when it was last asked to be made safe on the disk, by its user's clock.
     """
@@ -190,7 +190,7 @@ class PartialFile:
     # Its strands
 
     def take(self) -> Segment | None:
-        """The next stretch to bring: a gap, or what the busiest strand has to give away.
+        """Return the next stretch to bring: a gap, or what the busiest strand has to give away.
 
         Returns:
             None if nothing is left that would be worth a request, or the file is just being
@@ -214,7 +214,7 @@ class PartialFile:
     def _next_gap(self) -> tuple[int, int | None] | None:
         taken = [(each.start, each.end) for each in self._strands if each.end is not None]
         if len(taken) < len(self._strands):
-            return None  # one goes on to an end that nobody knows
+            return None  # one goes on to an unknown end
         return Spans.of([*self._here.pairs, *taken]).first_gap(self.facts.length)
 
     def _gap_from_busiest(self) -> tuple[int, int] | None:
@@ -263,7 +263,7 @@ class PartialFile:
                     strand.end = strand.asked = facts.length
 
     def wait_for_others(self, seconds: float) -> None:
-        """Wait until a strand of somebody else's is done with, or for so many seconds."""
+        """Wait until another strand is done, or for so many seconds."""
         with self._change:
             if self._strands:
                 self._change.wait(seconds)
@@ -317,7 +317,10 @@ class PartialFile:
         return strand.at - began
 
     def _wanted(self, strand: Segment, view: memoryview) -> memoryview:
-        """What a strand may take of bytes; all of them at the file's end, where too many tell."""
+        """Return what a strand may take of bytes.
+
+        At the file's end it takes all of them, so that surplus bytes are noticed.
+        """
         return view if strand.end == self.facts.length else view[: strand.left]
 
     def _take_in(self, strand: Segment, view: memoryview) -> None:
@@ -333,7 +336,7 @@ class PartialFile:
             self._has_note = True
             self._follow()
             leave_note(self._file, spans, self.facts.length)
-        self.size += len(view)  # last, for whoever waits until it is whole
+        self.size += len(view)  # last: others wait until it is whole
 
     def _follow(self) -> None:
         """Have the digest go on to where the bytes are here without a gap."""
@@ -411,7 +414,7 @@ class PartialFile:
         return self._digest.checksums(), modified
 
     def record(self, offer: Offer, sealed: Arrival | None = None) -> PartRecord:
-        """What the ledger must know to go on with it in a later run."""
+        """Return what the ledger must know to go on with it in a later run."""
         self.recorded = True
         return PartRecord(
             without_secrets(offer.address),

@@ -47,13 +47,13 @@ class ArrivalCommand:
             words = tuple(shlex.split(self.text))
         except ValueError as error:
             raise BadOption(
-                self.text, f"cannot be read: {str(error).lower()}", "see to its quotes"
+                self.text, f"cannot be read: {str(error).lower()}", "check its quotes"
             ) from None
         if not words:
             raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
         for name in _FIELD.findall(self.text):
             if name not in FIELDS:
-                raise BadOption(f"{{{name}}}", "is no field", f"fields are {', '.join(FIELDS)}")
+                raise BadOption(f"{{{name}}}", "is not a field", f"fields are {', '.join(FIELDS)}")
         object.__setattr__(self, "words", words)
 
     def words_for(self, fields: Mapping[str, str]) -> list[str]:
@@ -100,7 +100,7 @@ class Unpacking:
         return json.dumps([to, self.inside, self.lift, self.nested])
 
     def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
-        """The archives among some files."""
+        """Yield the archives among some files."""
         tests = [wildcard(pattern) for pattern in self.archives]
         return (each for each in filed if any(test(each.offer) for test in tests))
 
@@ -109,7 +109,7 @@ class Unpacking:
         return not self.inside or any(on_path(pattern)(path) for pattern in self.inside)
 
     def folder_for(self, filed: Filed, *, is_single: bool) -> str:
-        """The folder for what is in an archive, safe or not.
+        """Return the folder for what is in an archive, safe or not.
 
         Raises:
             FieldMissing: the template has a field that there is nothing to say for.

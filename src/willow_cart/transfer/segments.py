@@ -79,7 +79,7 @@ class SegmentScheduler:
     """Finds strands for idle lanes; for one thread at a time.
 
     Args:
-        transfers: the files that are under way.
+        transfers: the files that are in progress.
         strands: how many lanes one file may have; None for as many as pay.
         lanes: how many there are.
     """
@@ -91,7 +91,7 @@ class SegmentScheduler:
         self._paying: dict[int, ConcurrencyProbe] = {}
 
     def find(self, now: float, has_lane: Callable[[str], bool]) -> SegmentJob | None:
-        """A strand for a lane to bring; None if no file can use one.
+        """Return a strand for a lane to bring; None if no file can use one.
 
         Args:
             now: the time in seconds.

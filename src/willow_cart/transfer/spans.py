@@ -21,7 +21,7 @@ class Spans:
 
     @classmethod
     def of(cls, pairs: Iterable[tuple[int, int]]) -> Spans:
-        """The spans that stretches make, in any order, overlapping or touching or empty."""
+        """Return the spans that stretches make, in any order, overlapping or touching or empty."""
         joined: list[tuple[int, int]] = []
         for first, end in sorted(pair for pair in pairs if pair[0] < pair[1]):
             if joined and first <= joined[-1][1]:
@@ -62,10 +62,10 @@ class Spans:
         return self.total == self.beginning
 
     def first_gap(self, length: int | None) -> tuple[int, int | None] | None:
-        """The first stretch that is missing; None for none.
+        """Return the first stretch that is missing; None for none.
 
         Args:
-            length: of the file; None if nobody knows, and then the last gap has no end.
+            length: of the file; None if unknown, and then the last gap has no end.
         """
         at = 0
         for first, end in self.pairs:

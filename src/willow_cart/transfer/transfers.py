@@ -1,4 +1,4 @@
-"""Trips: the way home of every file that is under way."""
+"""The state of every file that is being transferred, over all its attempts."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from willow_cart.transfer.partials import PartialFile
 
 @dataclass(slots=True)
 class Transfer:
-    """One file's way home, over all its attempts.
+    """The transfer of one file, over all its attempts.
 
     Attributes:
         number: its place in the haul, from 1.
@@ -188,7 +188,7 @@ class Transfer:
         return True
 
     def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
-        """What became of it."""
+        """Return what became of it."""
         now = self.clock() - self._since if self.moving else 0.0
         return Result(
             self.number,
@@ -206,7 +206,7 @@ class Transfer:
 
 
 class Transfers:
-    """The trips that have begun and are not settled; the others are only numbers in the plan.
+    """The transfers that have begun and are not settled; the others are only numbers in the plan.
 
     Args:
         plan: what goes where.
@@ -219,7 +219,7 @@ class Transfers:
         self._lock = threading.Lock()
 
     def __getitem__(self, number: int) -> Transfer:
-        """The trip of the file with a number, which begins if it has not."""
+        """Return the transfer with a number; it begins if it has not."""
         transfer = self._under_way.get(number)
         if transfer is None:
             transfer = Transfer(number, self._plan[number])
@@ -235,7 +235,7 @@ class Transfers:
                     transfer.forgive()
 
     def settle(self, number: int) -> Filed:
-        """Let go of a trip that has come to its end, and return the offer and its path."""
+        """Remove a transfer that is settled, and return the offer and its path."""
         with self._lock:
             transfer = self._under_way.pop(number)
             self._settled_bytes += transfer.received
@@ -244,13 +244,13 @@ class Transfers:
         return transfer.filed
 
     def moving(self) -> list[Transfer]:
-        """The trips that lanes carry now."""
+        """Return the transfers that lanes carry now."""
         with self._lock:
             return [transfer for transfer in self._under_way.values() if transfer.moving]
 
     @property
     def received(self) -> int:
-        """Bytes that have come on all trips."""
+        """Bytes that have come in all transfers."""
         with self._lock:
             return self._settled_bytes + sum(
                 transfer.received for transfer in self._under_way.values()

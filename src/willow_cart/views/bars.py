@@ -1,4 +1,4 @@
-"""Bars on a terminal while a haul is under way."""
+"""Bars on a terminal while a haul is running."""
 
 from __future__ import annotations
 
@@ -69,7 +69,7 @@ class LiveView(View):
 
 
 def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
-    """A row for each lane and one for all; the columns give way on a narrow screen.
+    """Return a row for each lane and one for all; the columns give way on a narrow screen.
 
     Args:
         far: how far a haul is.
@@ -113,7 +113,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
 
 
 def _bar(done: int, total: int | None, width: int) -> RenderableType:
-    """A bar, or nothing where nobody knows how long the whole is."""
+    """Return a bar, or nothing if the length of the whole is unknown."""
     if total is None:
         return ""
     return ProgressBar(

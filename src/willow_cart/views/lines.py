@@ -1,4 +1,4 @@
-"""What a person is told while a haul is under way, line by line; `views.bars` draws."""
+"""What a person is told while a haul is running, line by line; `views.bars` draws."""
 
 from __future__ import annotations
 
@@ -51,36 +51,36 @@ class View(ProgressTracker):
     def goes_on(self, begun: str) -> None:
         """Say that an earlier haul came to no end of its own."""
         when = f"{datetime.fromisoformat(begun):%Y-%m-%d %H:%M} UTC"
-        self.say(f"the haul of {when} was broken off; this one goes on from where that was")
+        self.say(f"the haul of {when} was interrupted; resuming")
 
     def planned(self, plan: Plan) -> None:
         """Say what people should know before anything is fetched."""
         super().planned(plan)
         if twice := plan.offers.twice:
-            self.say(f"{count_of(twice, 'address', 'addresses')} named twice, fetched once")
+            self.say(f"{count_of(twice, 'address', 'addresses')} duplicated, fetched once")
         if example := plan.changed.example:
             verb = "is" if plan.changed.files == 1 else "are"
             self.say(
-                f"{count_of(plan.changed.files, 'name')} {verb} changed to be safe, such as that of"
+                f"{count_of(plan.changed.files, 'name')} {verb} changed to be safe, such as"
                 f" {without_secrets(example.offer.address)}, filed as {example.path}"
             )
         for clash in plan.clashes:
             several = len(clash.given) > 1
             self.say(
-                f"{clash.wanted}: wanted by {count_of(len(clash.given), 'address', 'addresses')}"
-                f"{'' if several else ' and taken already'}; filed as "
+                f"{clash.wanted}: requested by {count_of(len(clash.given), 'address', 'addresses')}"
+                f"{'' if several else ' and already in use'}; filed as "
                 + " and ".join(filed.path for filed in clash.given)
             )
         if example := plan.staying.example:
             self.say(
                 f"{count_of(plan.staying.files, 'file')} filed by an earlier haul in another layout"
-                f" stay where they are, such as {example.path}"
+                f" stay in place, such as {example.path}"
             )
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """Say so if an earlier haul has left a part of a file."""
         if start and filed.path not in self.put_off:
-            self.say(f"{filed.path}: goes on from {format_size(start)} of an earlier haul")
+            self.say(f"{filed.path}: resuming at {format_size(start)} from an earlier haul")
         super().started(lane, filed, length, start)
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
@@ -99,32 +99,32 @@ class View(ProgressTracker):
             return
         if isinstance(error, ServerBusy):
             self.say(
-                f"{host} is busy ({error.reason}); asking more slowly, again in"
+                f"{host} is busy ({error.reason}); slowing down, retrying in"
                 f" {format_duration(pause)}"
             )
         else:
-            self.say(f"{filed.path}: {error.reason}; trying again in {format_duration(pause)}")
+            self.say(f"{filed.path}: {error.reason}; retrying in {format_duration(pause)}")
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Say which mirror is tried, and why."""
         super().turned(lane, filed, why, mirror)
-        self.say(f"{filed.path}: {why}; tries the mirror {mirror}")
+        self.say(f"{filed.path}: {why}; trying mirror {mirror}")
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
         """Say which host is left for later."""
         super().host_set_aside(host, error, pause)
         self.say(
-            f"{host} fails again and again ({error.reason}); it is set aside until the others are"
-            f" done, for {format_duration(pause)} at least"
+            f"{host} keeps failing ({error.reason}); retrying after the other hosts, in"
+            f" {format_duration(pause)} at the earliest"
         )
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """Say how many files a host leaves behind, in one line."""
-        self.say(f"{host} is given up with {count_of(files, 'file')} to come: {error.why}")
+        self.say(f"giving up on {host}, {count_of(files, 'file')} left: {error.why}")
 
     def set_aside(self, path: str, kept: Path) -> None:
         """Say where a file went that a haul had not put there."""
-        self.say(f"{path}: what lay there was not as a haul had left it; it is kept in {kept}")
+        self.say(f"{path}: another file was there; it was moved to {kept}")
 
     def handled(self, handled: Handled) -> None:
         """Say which file the person's command failed for."""
@@ -141,13 +141,12 @@ class View(ProgressTracker):
             self.say(f"{unpacked.path}: left out {count_of(more, 'member')} more")
         if before := unpacked.left_out_before:
             self.say(
-                f"{unpacked.path}: {count_of(before, 'member')} had been left out when it was"
-                " unpacked"
+                f"{unpacked.path}: {count_of(before, 'member')} were left out when it was unpacked"
             )
         if gone := unpacked.gone:
             self.say(
                 f"{unpacked.path}: {count_of(len(gone), 'file')} of an earlier version no longer in"
-                f" it, such as {gone[0]}, put aside in .willow/aside"
+                f" it, such as {gone[0]}, moved to .willow/aside"
             )
 
     def settled(self, filed: Filed, result: Result) -> None:

@@ -56,7 +56,7 @@ def lines_of(event: object) -> Iterator[str]:
 @lines_of.register(Waits)
 def _of_wait(event: Waits) -> Iterator[str]:
     error = event.error
-    yield f"{error.thing}: {error.reason}; trying again in {format_duration(event.pause)}"
+    yield f"{error.thing}: {error.reason}; retrying in {format_duration(event.pause)}"
 
 
 @lines_of.register(AwaitsAnswers)
@@ -71,7 +71,7 @@ def _of_answers(event: AwaitsAnswers) -> Iterator[str]:
 
 @lines_of.register(PassedOver)
 def _of_passed_over(event: PassedOver) -> Iterator[str]:
-    yield f"{event.path}: is passed over: {event.reason}"
+    yield f"{event.path}: ignored: {event.reason}"
 
 
 @lines_of.register(ErrandWritten)
@@ -87,8 +87,8 @@ def _of_cart_kept(event: CartKept) -> Iterator[str]:
 @lines_of.register(ListFound)
 def _of_list_found(event: ListFound) -> Iterator[str]:
     yield (
-        f"{event.place} promises {count_of(event.checksums, 'checksum')}; it lies beside the files,"
-        " and whoever could change them could change it too"
+        f"{event.place} has {count_of(event.checksums, 'checksum')}; it is stored beside the files,"
+        " so it does not protect against a change of both"
     )
 
 
@@ -102,19 +102,19 @@ def _of_not_promised(event: NotPromised) -> Iterator[str]:
 def _of_changed_here(event: ChangedHere) -> Iterator[str]:
     verb = "is" if event.files == 1 else "are"
     yield (
-        f"{count_of(event.files, 'file')} {verb} not as hauled, such as {event.example}; an audit"
-        " says more"
+        f"{count_of(event.files, 'file')} {verb} changed since the haul, such as {event.example};"
+        " run willow-cart audit for details"
     )
 
 
 @lines_of.register(NotAsked)
 def _of_not_asked(event: NotAsked) -> Iterator[str]:
-    yield f"{event.path}: came from a file of this machine; --local-files fetches such files again"
+    yield f"{event.path}: came from a file of this machine; use --local-files to fetch it again"
 
 
 @lines_of.register(KeptAside)
 def _of_kept_aside(event: KeptAside) -> Iterator[str]:
-    yield f"{event.path}: what lay there is kept in {event.kept}"
+    yield f"{event.path}: the existing file was moved to {event.kept}"
 
 
 @lines_of.register(Unsure)
@@ -122,12 +122,12 @@ def _of_unsure(event: Unsure) -> Iterator[str]:
     """Yield of how many offers a rule could not tell, and what decides."""
     for count, fact, option in (
         (event.choice.undated, "date", "--undated"),
-        (event.choice.unsized, "size that is known well enough", "--unsized"),
+        (event.choice.unsized, "exact size", "--unsized"),
     ):
         if count:
             verb = "has" if count == 1 else "have"
             yield (
-                f"{count_of(count, 'offer')} that dates or sizes are to choose {verb} no {fact}"
+                f"{count_of(count, 'offer')} {verb} no known {fact}, which a rule needs"
                 f" ({option} keep|drop decides; --ask-sizes asks the servers)"
             )
 
@@ -144,18 +144,18 @@ def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
 
 @lines_of.register(OfferedNoMore)
 def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
-    files = f"{count_of(event.files, 'file')} offered no more, such as {event.example}"
+    files = f"{count_of(event.files, 'file')} no longer offered, such as {event.example}"
     if event.put_aside is None:
-        yield f'{files}; kept (gone = "aside" puts such aside)'
+        yield f'{files}; kept (gone = "aside" moves them aside)'
     else:
-        yield f"{files}; {event.put_aside:,} put aside in {event.folder}"
+        yield f"{files}; {event.put_aside:,} moved to {event.folder}"
 
 
 @lines_of.register(StepsLeft)
 def _of_steps_left(event: StepsLeft) -> Iterator[str]:
     yield (
-        f"{event.first}: not begun, since not everything has come; --from {event.first.what} begins"
-        " it all the same"
+        f"{event.first}: not started, because the haul is incomplete; use --from"
+        f" {event.first.what} to start it anyway"
     )
 
 
@@ -172,8 +172,8 @@ def _of_step_ended(event: StepEnded) -> Iterator[str]:
 @lines_of.register(StepFailed)
 def _of_step_failed(event: StepFailed) -> Iterator[str]:
     yield (
-        f"{event.step}: failed with exit code {int(event.exit_code)}; once that is mended, --from"
-        f" {event.step.number} goes on there"
+        f"{event.step}: failed with exit code {int(event.exit_code)}; after fixing it, use --from"
+        f" {event.step.number} to continue"
     )
 
 
@@ -188,14 +188,14 @@ def _of_looking(event: Looked) -> Iterator[str]:
     found, depth = event.found, event.depth
     yield from found.notes
     if found.ended_by:
-        yield f"the listing was read up to {found.ended_by}; there may be more"
+        yield f"the listing was read up to {found.ended_by}; there may be more files"
     ways = {
-        Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all goes on)",
-        Why.ROBOTS: "not entered, as robots.txt asks (--ignore-robots for your own servers)",
-        Why.LOOP: "not entered, a way back to where it began",
+        Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all to enter)",
+        Why.ROBOTS: "not entered, disallowed by robots.txt (--ignore-robots for your own servers)",
+        Why.LOOP: "not entered, it leads back to where it began",
         Why.DEEP: f"not entered, {Why.DEEP}",
         Why.MANY: "not entered, after so many others (--most-listed allows more)",
-        Why.PAGES: f"not followed (--pages {event.pages + 1} or more goes on)",
+        Why.PAGES: f"not followed (--pages {event.pages + 1} or more to follow)",
     }
     for why, way in ways.items():
         paths = [each.path for each in found.not_entered if each.why is why]
@@ -213,18 +213,17 @@ def _of_cart(filled: CartFilled) -> Iterator[str]:
     loaded = filled.loaded
     if filled.bare and filled.form is not None:
         yield (
-            f"{count_of(filled.bare, 'checksum')} left out: a {filled.form.name} has no room for"
-            " them"
+            f"{count_of(filled.bare, 'checksum')} left out: a {filled.form.name} cannot hold them"
         )
     yield from map(str, [*loaded.unread, *loaded.oddities])
     if loaded.secrets:
         holds = "address holds" if loaded.secrets == 1 else "addresses hold"
         yield (
-            f"{loaded.secrets:,} {holds} a secret, which no cart keeps; haul such from the source"
+            f"{loaded.secrets:,} {holds} a secret, which carts do not keep; haul from the source"
             " itself, or give a sign-in"
         )
     if loaded.gone:
-        yield f"{count_of(loaded.gone, 'file')} not offered any more, marked in the column gone"
+        yield f"{count_of(loaded.gone, 'file')} no longer offered; marked in the column gone"
 
 
 def cart_line(filled: CartFilled) -> str:
@@ -241,17 +240,21 @@ def _changes(loaded: Loaded) -> str:
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
-    """How many files there are, and how many in each state: none is left out, so none is missed."""
-    states = ", ".join(f"{counts.get(state, 0):,} {state.label}" for state in State)
-    return f"{count_of(files, 'file')}: {states}"
+    """Return how many files there are, and how many in each state that any of them has."""
+    noun = count_of(files, "file")
+    told = {state: counts[state] for state in State if counts.get(state)}
+    if len(told) == 1 and files in told.values():
+        (state,) = told
+        return f"{noun}: {'all ' if files > 1 else ''}{state.label}"
+    return (
+        f"{noun}: {', '.join(f'{n:,} {state.label}' for state, n in told.items()) or 'none done'}"
+    )
 
 
 def summed_up(done: HaulSummary | TakenPages, into: Path) -> str:
-    """The line that says what came of a haul, or of several that are one."""
-    return (
-        f"{counted(done.planned, done.counts)}; {format_size(done.received)} received in"
-        f" {format_duration(done.seconds)} into {into}"
-    )
+    """Return the line that says what came of a haul, or of several that are one."""
+    amount = f"{format_size(done.received)} in {format_duration(done.seconds)}"
+    return f"{counted(done.planned, done.counts)} ({amount}, into {into})"
 
 
 def in_words(sizes: Sizes) -> str:

@@ -18,7 +18,7 @@ def run(request: CompletionRequest) -> int:
 
 
 def _bash() -> Iterator[str]:
-    """A function for `complete -F` (bash(1), Programmable Completion)."""
+    """Yield a function for `complete -F` (bash(1), Programmable Completion)."""
     yield "_willow_cart() {"
     yield "  local word=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}"
     yield "  local options= words="
@@ -47,7 +47,7 @@ def _bash() -> Iterator[str]:
 
 
 def _zsh() -> Iterator[str]:
-    """A function for `compdef` (zshcompsys(1))."""
+    """Yield a function for `compdef` (zshcompsys(1))."""
 
     def described(word: str, text: str) -> str:
         return shlex.quote(f"{word}:{text}".replace("\n", " "))
@@ -94,5 +94,5 @@ def _fish() -> Iterator[str]:
 
 
 def _plain(option: Option) -> str:
-    """What an option does, in a few words."""
+    """Return what an option does, in a few words."""
     return option.text.partition(";")[0].partition(":")[0]

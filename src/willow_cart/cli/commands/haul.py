@@ -49,32 +49,26 @@ def show(done: Hauled) -> None:
     print(summed_up(account, request.into), flush=True)
     _tell_rest(account)
     if done.troubles:
-        tell(
-            f"{count_of(done.troubles, 'line or place', 'lines or places')} of the sources could"
-            " not be taken; see above"
-        )
+        tell(f"{count_of(done.troubles, 'source line')} skipped (see above)")
     _tell_twins(account, request.twins)
     if request.unpack:
         show_line(unpacked_line(account))
     if account.unhandled:
         tell(
-            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; the same"
-            " haul runs it for them again"
+            f"the command on arrival failed for {count_of(account.unhandled, 'file')}; run"
+            " the same command to run it for them again"
         )
 
 
 def _tell_rest(account: HaulSummary) -> None:
     """Say what becomes of what did not come."""
     if account.interrupted:
-        tell(
-            f"stopped with {count_of(account.remaining, 'file')} to come; the same command goes"
-            " on from where it stopped"
-        )
+        left = count_of(account.remaining, "file")
+        tell(f"stopped; {left} left. Run the same command to resume.")
     elif account.unsound:
-        verb = "is" if account.unsound == 1 else "are"
-        tell(f"{count_of(account.unsound, 'file')} arrived and {verb} broken inside; see above")
+        tell(f"{count_of(account.unsound, 'file')} arrived damaged (see above)")
     elif account.counts[State.FAILED]:
-        tell("the same command tries again what failed; what arrived is not fetched twice")
+        tell("run the same command to retry what failed; files that arrived are not fetched again")
 
 
 def _tell_twins(account: HaulSummary, twins: str) -> None:
@@ -83,7 +77,7 @@ def _tell_twins(account: HaulSummary, twins: str) -> None:
     path, other = account.twin
     verb = "has" if account.twins == 1 else "have"
     done = {
-        "keep": f"such as {path} and {other}; --twins link or skip would not keep them twice",
+        "keep": f"such as {path} and {other}; use --twins link or skip to keep one copy",
         "link": f"and the name of one leads to the other, such as {path} to {other}",
         "skip": f"and was left out for it, such as for {other}",
     }

@@ -29,7 +29,7 @@ def run(request: HelpRequest) -> int:
 
 
 def _topics() -> dict[str, str]:
-    """The sections of the guide by their headings, each as it is written."""
+    """Return the sections of the guide by their headings, each as it is written."""
     guide = files("willow_cart.cli").joinpath("guide.md").read_text("utf-8")
     # A picture cannot be shown here, and would lead nowhere.
     parts = _HEADING.split(re.sub(r"^!\[.*\n\n?", "", guide, flags=re.MULTILINE))
@@ -40,7 +40,7 @@ def _topics() -> dict[str, str]:
 
 
 def _find(topics: dict[str, str], wanted: str) -> list[str]:
-    """The sections on a topic: by heading, and else those that mention it.
+    """Return the sections on a topic: by heading, and else those that mention it.
 
     Raises:
         BadOption: there is none.
@@ -57,8 +57,8 @@ def _find(topics: dict[str, str], wanted: str) -> list[str]:
         if most := max(counts.values()):
             return [text for text, count in counts.items() if count == most]
     near = difflib.get_close_matches(plain, [heading.lower() for heading in topics], 1, 0.5)
-    meant = f"did you mean {near[0]} ?" if near else "willow-cart help lists the topics"
-    raise BadOption(f"help {wanted}", "is nothing that the guide speaks of", meant)
+    meant = f"did you mean {near[0]}?" if near else "willow-cart help lists the topics"
+    raise BadOption(f"help {wanted}", "is not a topic of the guide", meant)
 
 
 def _show(text: str) -> None:

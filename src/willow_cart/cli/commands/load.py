@@ -14,7 +14,7 @@ from willow_cart.views.words import cart_line
 def run(request: LoadRequest) -> int:
     """Look, choose, and load."""
     if request.cart is None and request.to_script is None:
-        raise BadOption("load", "does not say into what", "give --cart FILE or --to-script FILE.py")
+        raise BadOption("load", "has no output", "give --cart FILE or --to-script FILE.py")
     loaded = load(request, Console())
     if loaded.cart is not None:
         print(cart_line(loaded.cart))

@@ -29,9 +29,9 @@ def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
     taken, made = done.taken, done.made
     _tell_left(request, taken)
     for each in taken.missing[:_MOST_TOLD]:
-        wanted = f", wanted by {each.wanted_by[0]}" if each.wanted_by else ""
-        kept = "; an earlier version of it is here" if each.kept else ""
-        tell(f"not to be had: {each.address}{wanted}: {each.why}{kept}")
+        wanted = f" (needed by {each.wanted_by[0]})" if each.wanted_by else ""
+        kept = "; an earlier version is here" if each.kept else ""
+        tell(f"could not fetch {each.address}{wanted}: {each.why}{kept}")
     if (more := len(taken.missing) - _MOST_TOLD) > 0:
         tell(f"... and {more:,} more; the page to begin with lists them")
     sys.stdout.flush()
@@ -46,7 +46,7 @@ def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
 
 def _show_made(made: Readings) -> None:
     for path in made.kept:
-        tell(f"{path}: was made here and changed since; it stays, although it is no part any more")
+        tell(f"{path}: was changed since it was made; kept, although no page needs it now")
     addresses = count_of(made.same, "address", "addresses")
     same = f", {addresses} the same as another" if made.same else ""
     removed = f", {made.removed:,} done away with" if made.removed else ""

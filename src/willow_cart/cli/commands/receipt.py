@@ -102,7 +102,7 @@ def _chapter_facts(chapter: Chapter) -> dict[str, object]:
 
 
 def _flat(row: Mapping[str, Any]) -> dict[str, object]:
-    """A row for a table: counts, where there are any, as columns of their own."""
+    """Return a row for a table: counts, where there are any, as columns of their own."""
     flat = {name: value for name, value in row.items() if name != "counts"}
     if "counts" in row:
         flat |= {str(state): row["counts"].get(state, 0) for state in State}
@@ -126,7 +126,7 @@ def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
     rows = []
     for run in runs:
         counts = ", ".join(f"{count:,} {label_of(state)}" for state, count in run["counts"].items())
-        code = "cut off" if run["exit_code"] is None else str(run["exit_code"])
+        code = "interrupted" if run["exit_code"] is None else str(run["exit_code"])
         when = f"{datetime.fromisoformat(run['started']):%Y-%m-%d %H:%M}"
         words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
         received = format_size(run["received"])
@@ -159,7 +159,7 @@ def _when(run: RunSummary) -> str:
     """When a run was, for people: in UTC, as the ledger has it."""
     began = datetime.fromisoformat(run.started)
     if run.ended is None:
-        return f"{began:%Y-%m-%d %H:%M} UTC, cut off before its end"
+        return f"{began:%Y-%m-%d %H:%M} UTC, interrupted"
     seconds = (datetime.fromisoformat(run.ended) - began).total_seconds()
     return f"{began:%Y-%m-%d %H:%M} UTC, took {format_duration(seconds)}"
 

@@ -14,7 +14,7 @@ def run(request: RefileRequest) -> int:
     """Move the files, or show where they would go."""
     found = refile(request)
     for path in found.staying:
-        tell(f"{path}: is missing or not as it was filed, and stays; an audit says more")
+        tell(f"{path}: missing or changed; not moved (run willow-cart audit for details)")
     files = count_of(len(found.plan), "file")
     if request.preview:
         show_plan(found.plan, request.folder)

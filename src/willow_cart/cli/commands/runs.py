@@ -1,4 +1,4 @@
-"""`runs`: hauls under way and past, to list, watch and stop."""
+"""`runs`: running and past hauls, to list, watch and stop."""
 
 from __future__ import annotations
 
@@ -48,11 +48,11 @@ def run(request: RunsRequest) -> int:
 
 
 def _state_of(run: Run) -> str:
-    """What has become of a run, in a few words."""
+    """Return what has become of a run, in a few words."""
     if run.alive:
-        return "under way"
+        return "running"
     if run.exit_code is None:
-        return "broken off"
+        return "interrupted"
     outcome = {int(code): words for code, words in _OUTCOMES.items()}
     return outcome.get(run.exit_code, "failed")
 
@@ -75,7 +75,7 @@ def _show(runs: list[Run]) -> None:
             numeric=("no.", "files", "here"),
         )
     alive = sum(run.alive for run in runs)
-    show_line(f"{count_of(len(runs), 'run')}, {alive} under way")
+    show_line(f"{count_of(len(runs), 'run')}, {alive} running")
 
 
 def _show_log(runs: Runs, run: Run) -> int:
@@ -100,7 +100,7 @@ def _watch(runs: Runs, run: Run) -> int:
                 run = runs.find(run.number)
             _pass_on(runs.log_of(run), said, sys.stderr.write)
     except KeyboardInterrupt:
-        tell(f"run {run.number} goes on; willow-cart runs --stop {run.number} ends it")
+        tell(f"run {run.number} continues; willow-cart runs --stop {run.number} stops it")
         return Exit.GOOD
     tell(f"run {run.number}: {_state_of(run)}; willow-cart receipt {run.into} tells the rest")
     return Exit.INTERRUPTED if run.exit_code is None else run.exit_code
@@ -142,11 +142,11 @@ def _stop(runs: Runs, run: Run) -> int:
     """Have a run stop, and wait until it has."""
     run = stop_run(runs, run)
     if run.alive:
-        tell(f"run {run.number} was asked to stop and has not yet; --watch {run.number} shows it")
+        tell(f"run {run.number} was asked to stop but is still running; see --watch")
         return Exit.INCOMPLETE
     far = run.progress
     tell(
-        f"run {run.number} is over with {far.files_done:,} of {far.files:,} files settled; in"
-        f" {run.folder} it goes on from there: {run.command}"
+        f"run {run.number} ended with {far.files_done:,} of {far.files:,} files settled; in"
+        f" {run.folder} to resume: {run.command}"
     )
     return Exit.GOOD

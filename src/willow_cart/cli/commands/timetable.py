@@ -34,7 +34,7 @@ def run(request: TimetableRequest) -> int:
 
 
 def _program() -> list[str]:
-    """What starts this program, from wherever and with whatever search path."""
+    """Return what starts this program, from wherever and with whatever search path."""
     started = Path(sys.argv[0])
     if started.name == "willow-cart" and started.is_file():
         return [str(started.resolve())]

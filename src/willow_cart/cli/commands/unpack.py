@@ -22,4 +22,4 @@ def show(account: HaulSummary) -> None:
     """Say what came of it."""
     show_line(unpacked_line(account))
     if account.interrupted:
-        tell("stopped before all was unpacked; the same command goes on")
+        tell("stopped before everything was unpacked; run the same command to resume")

@@ -78,7 +78,7 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
 
 
 def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
-    """The first groups, and all the others as one, so that it still adds up."""
+    """Return the first groups, and all the others as one, so that it still adds up."""
     if len(groups) <= _MOST_GROUPS + 1:
         return groups
     rest = groups[_MOST_GROUPS:]

@@ -1,0 +1,294 @@
+"""The lanes of a haul and its commit thread, with fakes, a stepping clock and no network."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from itertools import count
+from pathlib import Path
+from types import SimpleNamespace
+from typing import Any, cast
+
+import pytest
+
+from willow_cart.destination import Destination
+from willow_cart.errors import (
+    CannotStore,
+    HostUnknown,
+    NotServed,
+    ServerBusy,
+    TimedOut,
+    WillowCartError,
+)
+from willow_cart.executors import Executor, Outcome
+from willow_cart.filing import Layout, make_plan
+from willow_cart.hauling import HaulPolicy, Observer
+from willow_cart.hauling.host_queue import HostQueue
+from willow_cart.hauling.worker_pool import WorkerPool
+from willow_cart.model import Offer, State
+from willow_cart.offer_store import OfferStore
+from willow_cart.protocols import RetryPolicy
+from willow_cart.records import Arrival, Ledger, Result, ledger_path, timestamp
+from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
+from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.transfers import Transfer, Transfers
+
+Script = Callable[[Transfer], None]
+"""Makes an attempt: raises what goes wrong with it."""
+
+POLICY = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.001))
+
+
+class Told(Observer):
+    """Keeps what the pool tells of hosts and files."""
+
+    def __init__(self) -> None:
+        self.events: Counter[str] = Counter()
+
+    def postponed(self, *_: object) -> None:
+        self.events["postponed"] += 1
+
+    def turned(self, *_: object) -> None:
+        self.events["turned"] += 1
+
+    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+        self.events[f"given up {host}"] += files
+
+
+class Bench:
+    """A pool with attempts from a script, and what it has committed."""
+
+    def __init__(self, offers: Sequence[Offer], attempt: Script, policy: HaulPolicy) -> None:
+        plan = make_plan(OfferStore(offers), Layout.HOST, None)
+        self.results: list[Result] = []
+        self.attempts: Counter[str] = Counter()
+        self.told = Told()
+        self.stop = threading.Event()
+        self._script = attempt
+        self.transfers = Transfers(plan)
+        self.queue: HostQueue[int] = HostQueue(
+            ((host, number) for host, those in plan.new.items() for number in those), 4
+        )
+        downloader = SimpleNamespace(
+            policy=policy, observer=self.told, stop=self.stop, commit_thread=self,
+            access=SimpleNamespace(abort=lambda: None), close=lambda: None,
+            discard=lambda _transfer: None,
+        )  # fmt: skip
+        self.file_transfer = cast(
+            "FileTransfer",
+            SimpleNamespace(downloader=downloader, attempt=self.attempt, turn=Transfer.turn),
+        )
+
+    def attempt(self, transfer: Transfer, _lane: int) -> Result:
+        self.attempts[transfer.address] += 1
+        transfer.begin_attempt()
+        try:
+            self._script(transfer)
+        except WillowCartError:
+            transfer.failed(gained=False)
+            raise
+        return transfer.result(State.ARRIVED)
+
+    def take(self, result: Result) -> None:
+        self.results.append(result)
+        self.transfers.settle(result.number)
+
+    def work(self, **how: Any) -> Counter[State]:
+        WorkerPool(
+            self.file_transfer, self.queue, self.transfers, random_value=lambda: 0.5, **how
+        ).work()
+        return Counter(result.state for result in self.results)
+
+
+def offers_of(number: int, host: str = "h") -> list[Offer]:
+    return [Offer(f"http://{host}.example/{n}.csv") for n in range(number)]
+
+
+def test_each_file_is_attempted_once_and_settled_once() -> None:
+    bench = Bench(offers_of(50), lambda _: None, POLICY)
+    assert bench.work() == {State.ARRIVED: 50}
+    assert set(bench.attempts.values()) == {1}
+    assert sorted(result.number for result in bench.results) == [*range(1, 51)]
+
+
+def test_what_may_pass_is_retried_and_then_given_up() -> None:
+    def attempt(transfer: Transfer) -> None:
+        if "/3." in transfer.address:
+            raise TimedOut(transfer.shown, "no data")
+        if "/4." in transfer.address and transfer.attempts < 3:
+            raise TimedOut(transfer.shown, "no data")
+        if "/5." in transfer.address:
+            raise NotServed(transfer.shown, "404", status=404)
+
+    bench = Bench(offers_of(8), attempt, POLICY)
+    assert bench.work() == {State.ARRIVED: 6, State.FAILED: 2}
+    tries = {address[-5]: times for address, times in bench.attempts.items() if times > 1}
+    assert tries == {"3": 3, "4": 3}
+    assert bench.told.events["postponed"] == 4
+    assert "3 times in a row" in next(r.reason for r in bench.results if "/3." in r.address)
+
+
+def test_a_host_that_is_not_known_is_given_up_with_all_its_files() -> None:
+    def attempt(transfer: Transfer) -> None:
+        if "gone" in transfer.address:
+            raise HostUnknown(transfer.shown, "unknown host")
+
+    bench = Bench([*offers_of(40, "gone"), *offers_of(5)], attempt, POLICY)
+    assert bench.work() == {State.FAILED: 40, State.ARRIVED: 5}
+    asked = sum(times for address, times in bench.attempts.items() if "gone" in address)
+    assert asked < 40
+    assert bench.told.events["given up gone.example"] == 40 - asked
+
+
+def test_a_mirror_is_asked_for_what_its_address_does_not_have_but_not_for_room() -> None:
+    def attempt(transfer: Transfer) -> None:
+        if "full" in transfer.offer.address:
+            raise CannotStore(transfer.filed.path, "the disk is full", "make room")
+        if "first" in transfer.address:
+            raise NotServed(transfer.shown, "404", status=404)
+
+    mirror = ("http://second.example/x.csv",)
+    offers = [Offer("http://first.example/x.csv", mirrors=mirror),
+              Offer("http://full.example/x.csv", mirrors=mirror)]  # fmt: skip
+    bench = Bench(offers, attempt, POLICY)
+    assert bench.work() == {State.ARRIVED: 1, State.FAILED: 1}
+    assert bench.told.events["turned"] == 1
+
+
+def test_a_busy_host_is_asked_for_less_and_its_files_are_not_blamed() -> None:
+    numbers = count(1)
+
+    def attempt(transfer: Transfer) -> None:
+        if (number := next(numbers)) % 3 == 0 and number < 60:
+            raise ServerBusy(transfer.shown, "429", status=429, wait=0.001)
+
+    bench = Bench(offers_of(30), attempt, POLICY)
+    assert bench.work() == {State.ARRIVED: 30}
+
+
+def test_a_stop_leaves_the_rest_in_the_queue() -> None:
+    bench = Bench(offers_of(100), lambda _: None, POLICY)
+    bench._script = lambda transfer: bench.stop.set() if transfer.number >= 5 else None
+    assert 1 <= bench.work()[State.ARRIVED] < 100
+
+
+def test_a_fault_of_our_own_ends_the_pool_with_it() -> None:
+    bench = Bench(offers_of(5), lambda _: None, POLICY)
+
+    def fail(result: Result) -> None:
+        raise sqlite3.Error("no")
+
+    bench.take = fail  # type: ignore[method-assign]
+    with pytest.raises(sqlite3.Error, match="no"):
+        bench.work()
+
+
+class Half(Executor):
+    """Carries the first half of every batch, and begins no more than that."""
+
+    at_once = 8
+
+    def __init__(self) -> None:
+        self.carried: list[int] = []
+        self.closed = False
+
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+        begun = transfers[: max(1, len(transfers) // 2)]
+        self.carried += [transfer.number for transfer in begun]
+        return [(transfer, transfer.result(State.ARRIVED)) for transfer in begun]
+
+    def close(self) -> None:
+        self.closed = True
+
+
+def test_a_crowded_interpreter_is_helped_and_what_was_not_begun_goes_back() -> None:
+    """The clock steps as fast as the processor is used: lanes wait for the interpreter."""
+    steps = count(1)
+    further = Half()
+    gate = threading.Event()
+
+    def attempt(_transfer: Transfer) -> None:
+        gate.wait(5)
+
+    bench = Bench(offers_of(400), attempt, POLICY)
+
+    def start() -> Executor:
+        gate.set()
+        return further
+
+    def now() -> float:
+        return next(steps) / 100
+
+    assert bench.work(start_further=start, clock=now, processor_time=now) == {State.ARRIVED: 400}
+    assert sorted(result.number for result in bench.results) == [*range(1, 401)]
+    assert further.carried
+    assert further.closed
+
+
+@pytest.fixture
+def committing(tmp_path: Path) -> Iterator[tuple[CommitThread, Ledger, Destination, list[Result]]]:
+    settled: list[Result] = []
+    with (
+        Destination(tmp_path / "d") as destination,
+        Ledger(ledger_path(tmp_path / "d"), create=True) as ledger,
+    ):
+        run = ledger.begin_run("a test", "")
+        thread = CommitThread(ledger, run, destination, settled.append, lambda: "", clock=float)
+        yield thread, ledger, destination, settled
+        thread.close()
+
+
+def arrived(destination: Destination, number: int, content: bytes) -> VerifiedFile:
+    partial = f"p{number}"
+    file = destination.open_partial(partial, is_new=True)
+    with open(file, "wb") as writing:
+        writing.write(content)
+    path, address = f"{number}.csv", f"http://h.example/{number}.csv"
+    stamp = destination.stamp(f".willow/partial/{partial}")
+    assert stamp is not None
+    arrival = Arrival(address, address, path, timestamp(), len(content), f"{number:064x}", None,
+                      None, "", "nothing", stamp.mtime_ns)  # fmt: skip
+    result = Result(number, address, path, State.ARRIVED, "", len(content), 0, 1, 0.1, arrival)
+    return VerifiedFile(f".willow/partial/{partial}", result)
+
+
+def test_files_get_their_names_and_entries_in_their_order(
+    committing: tuple[CommitThread, Ledger, Destination, list[Result]], tmp_path: Path
+) -> None:
+    thread, ledger, destination, settled = committing
+    for number in range(1, 31):
+        thread.take(arrived(destination, number, b"%d" % number))
+    thread.flush()
+    assert [result.number for result in settled] == [*range(1, 31)]
+    assert (tmp_path / "d" / "17.csv").read_bytes() == b"17"
+    (entered,) = ledger.rows("SELECT count(*) AS n FROM arrival")
+    assert entered["n"] == 30
+
+
+def test_what_lies_in_the_way_and_is_not_ours_is_put_aside(
+    committing: tuple[CommitThread, Ledger, Destination, list[Result]], tmp_path: Path
+) -> None:
+    thread, _, destination, _ = committing
+    (tmp_path / "d" / "1.csv").write_text("a thesis")
+    thread.take(arrived(destination, 1, b"new"))
+    thread.flush()
+    assert (tmp_path / "d" / "1.csv").read_bytes() == b"new"
+    (kept,) = (tmp_path / "d" / ".willow" / "aside").rglob("1.csv")
+    assert kept.read_text() == "a thesis"
+
+
+def test_after_a_ledger_that_cannot_be_written_nothing_more_is_taken(
+    committing: tuple[CommitThread, Ledger, Destination, list[Result]],
+) -> None:
+    thread = committing[0]
+
+    def fail(_ledger: Ledger) -> None:
+        raise sqlite3.OperationalError("disk I/O error")
+
+    with pytest.raises(CannotStore, match="disk I/O error"):
+        thread.take_at_once(Note(fail))
+    with pytest.raises(CannotStore, match="disk I/O error"):
+        thread.take(Note(lambda _: None))
+    thread._failure = None  # so that the fixture can close it
