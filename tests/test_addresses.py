@@ -63,7 +63,7 @@ def test_addresses_have_one_normal_form(text: str, expected: str) -> None:
     [
         ("trust.example/x.csv", "did you mean https://trust.example/x.csv"),
         ("htp:/trust.example", "is not a valid address"),
-        ("gopher://trust.example/x", "gopher:// is not spoken here"),
+        ("gopher://trust.example/x", "unsupported scheme gopher://"),
         ("http:///x", "has no host"),
         ("http://trust.example:port/", "is not a valid address"),
         ("http://a b/", "cannot be a host name"),

@@ -21,8 +21,8 @@ GOOD = "good.csv"
     [
         (["survey", "no-such-list.txt"], ["no-such-list.txt", "no such file", "https://"]),
         (["survey", "file:///none"], ["file:///none", "nothing is there", "near it are"]),
-        (["survey", "good.txt", "--within", "p["], ["--within p[", "no CSS selector"]),
-        (["survey", "good.txt", "--next", ":x("], ["--next :x(", "no CSS selector"]),
+        (["survey", "good.txt", "--within", "p["], ["--within p[", "not a valid CSS selector"]),
+        (["survey", "good.txt", "--next", ":x("], ["--next :x(", "not a valid CSS selector"]),
         (["survey", "good.txt", "--parts", "pictures"], ["--parts pictures", "links, images"]),
         (["survey", "good.txt", "--kind", "tables"], ["--kind tables", "table, data"]),
         (
@@ -37,10 +37,13 @@ GOOD = "good.csv"
         (["survey", "good.txt", "--as", "file"], ["--as file", "good.txt"]),
         (["survey", "picture.png"], ["picture.png", "is not text"]),
         (["survey", "h.example/x.csv"], ["h.example/x.csv", "no such file"]),
-        (["survey", "gopher://h.example/x"], ["gopher://", "not spoken here", "https://"]),
+        (["survey", "gopher://h.example/x"], ["gopher://", "unsupported scheme", "https://"]),
         (["survey", "http://"], ["http://", "has no host"]),
         (["survey", "empty.txt"], ["no files found", "no address"]),
-        (["survey", "good.txt", "--keep-re", "("], ["--keep-re (", "no regular expression"]),
+        (
+            ["survey", "good.txt", "--keep-re", "("],
+            ["--keep-re (", "not a valid regular expression"],
+        ),
         (["survey", "good.txt", "--first", "0"], ["--first", "from 1 up"]),
         (["survey", "good.txt", "--colour"], ["unrecognized arguments: --colour", "--help"]),
         (["survey"], ["SOURCE", "--help"]),
@@ -96,7 +99,7 @@ def test_a_place_that_fails_does_not_keep_the_rest_from_coming_home(
     lines = {
         f"{place.base}/gone.csv": "404 Not Found; check the address",
         f"{place.base}/secret": "403 Forbidden; the place does not let you have it",
-        f"{place.base}/a": "redirected in a circle",
+        f"{place.base}/a": "redirect loop",
         "http://127.0.0.1:1/x.csv": "connection refused",
         "http://no-such-host.invalid/x.csv": "no-such-host.invalid",
         place.base.replace("http", "https") + "/x.csv": "conne",
@@ -159,7 +162,7 @@ def test_a_disk_that_fills_is_told_and_nothing_is_lost(tmp_path: Path, place: St
     with disk(tmp_path / "disk", "size=4m") as folder:
         outcome = run("haul", *addresses, "--into", folder, cwd=tmp_path)
         assert outcome.code == 1, outcome.err
-        assert "large.bin: 6.00 MB are to come, and there is room for" in outcome.err
+        assert "large.bin: 6.00 MB needed, but only" in outcome.err
         assert "endless.bin: the disk is full; make room and run the same command" in outcome.err
         assert files_in(folder) == {GOOD: b"good"}
         assert partial_bytes(folder) > 2_000_000, "what came of the endless one is kept"

@@ -75,7 +75,7 @@ def test_a_large_file_goes_on_from_the_byte_where_it_was_killed(
     assert files_in(tmp_path / "data") == {}
     place.requests.clear()
     outcome = run("haul", address, "--into", "data", cwd=tmp_path)
-    assert f"goes on from {had / 1e6:.2f} MB of an earlier haul" in outcome.err
+    assert f"resuming at {had / 1e6:.2f} MB from an earlier haul" in outcome.err
     assert [request.fields["range"] for request in place.requests] == [f"bytes={had}-"]
     (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
     assert (row["resumed"], row["received"]) == (had, 3_000_000 - had)
@@ -106,11 +106,11 @@ def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
     process.send_signal(number)
     out, err = process.communicate(timeout=30)
     assert process.returncode == 130
-    assert b"5 arrived" in out
-    assert b"stopped with 3 files to come; the same command goes on from where it stopped" in err
+    assert b"arrived" in out
+    assert b"stopped; 3 files left. Run the same command to resume." in err
     receipt = run("receipt", "data", "--json", cwd=tmp_path).json()
     assert (receipt["exit_code"], receipt["counts"]) == (130, {"arrived": 5})
     outcome = run("haul", "list.txt", "--into", "data", cwd=tmp_path)
     assert outcome.code == 0
-    assert outcome.err.count("of an earlier haul") == 3
+    assert outcome.err.count("from an earlier haul") == 3
     assert files_in(tmp_path / "data") == files

@@ -331,7 +331,7 @@ def test_a_place_that_sends_more_than_it_announced_is_not_believed(tmp_path: Pat
 
     account, row = bring(tmp_path, Endless({}))
     assert account.counts == {State.FAILED: 1}
-    assert "more than it announced" in row.reason
+    assert "more bytes than announced" in row.reason
     assert list((tmp_path / ".willow" / "partial").iterdir()) == []
 
 

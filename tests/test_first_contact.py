@@ -157,7 +157,7 @@ def test_a_web_place_that_comes_back_is_outlived(tmp_path: Path, what: str) -> N
     with StandIn(exhibits, port=port):
         thread.join()
     assert [*files_in(tmp_path / "x").values()] == [LEVELS]
-    assert "trying again in" in done[0].err  # type: ignore[attr-defined]
+    assert "retrying in" in done[0].err  # type: ignore[attr-defined]
 
 
 def test_an_ftp_place_that_comes_back_is_outlived(tmp_path: Path) -> None:

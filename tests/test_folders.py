@@ -90,7 +90,7 @@ def test_what_a_survey_shows_a_haul_brings_home(tmp_path: Path, server: str) -> 
     assert outcome.code == 0, outcome.err
     expected = {path: content for path, content in FILES.items() if path.endswith("/alder.csv")}
     assert files_in(tmp_path / "x") == expected
-    assert "1 folder not entered, a way back to where it began: 2029/again/" in outcome.err
+    assert "1 folder not entered, it leads back to where it began: 2029/again/" in outcome.err
     again = run("haul", *options, "--into", "x", cwd=tmp_path)
     assert "all unchanged" in again.last_line
 
@@ -99,7 +99,7 @@ def test_folders_that_are_not_entered_are_counted_and_named(tmp_path: Path, arch
     with python_server(archive) as base:
         # Without the slash at its end the address means the same: the server says so.
         outcome = run("survey", f"{base}/2030", cwd=tmp_path)
-        assert "1 folder not entered (--depth 2 or --depth all goes on): deep/" in outcome.err
+        assert "1 folder not entered (--depth 2 or --depth all to enter): deep/" in outcome.err
         assert outcome.last_line.startswith("1 offer, 1 chosen")
         assert outcome.last_line.endswith("; 1 not entered")
         two = run("survey", base, "--depth", "2", "--json", cwd=tmp_path).json()
@@ -133,7 +133,7 @@ def test_robots_are_heeded_below_the_first_page_unless_told_otherwise(
     everything = ["survey", f"{place.base}/data/", "--depth", "all"]
     outcome = run(*everything, "--json", cwd=tmp_path)
     assert [offer["path"] for offer in outcome.json()["offers"]] == ["a.csv"]
-    assert "not entered, as robots.txt asks (--ignore-robots" in outcome.err
+    assert "not entered, disallowed by robots.txt (--ignore-robots" in outcome.err
     both = run(*everything, "--ignore-robots", "--json", cwd=tmp_path).json()
     assert [offer["path"] for offer in both["offers"]] == ["a.csv", "drafts/b.csv"]
     # What the person names is asked for; robots.txt is about following links.
@@ -201,7 +201,7 @@ def test_a_site_that_makes_up_the_same_folders_again_and_again_is_left(
 
     place.exhibits = ProtocolRouter()
     outcome = run("survey", f"{place.base}/t/", "--depth", "all", "--ignore-robots", cwd=tmp_path)
-    assert "not entered, a way back to where it began" in outcome.err
+    assert "not entered, it leads back to where it began" in outcome.err
     assert len({request.path for request in place.requests}) <= 3 * len(cycle) + 2
 
 

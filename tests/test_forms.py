@@ -156,5 +156,5 @@ def test_a_name_says_the_form() -> None:
         known = form_for(Path(name))
         assert known is not None
         assert known.name == form
-    with pytest.raises(BadOption, match=r"does not say what to write; use \.csv"):
+    with pytest.raises(BadOption, match=r"unknown file type; use \.csv"):
         form_for(Path("may.xlsx"))

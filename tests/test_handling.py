@@ -36,10 +36,10 @@ def test_it_is_run_for_what_arrives_and_again_where_it_failed(
     haul = ["haul", f"{place.base}/a/good%20one.csv", f"{place.base}/a/bad.csv", "--into", "data",
             "--on-arrival", told, "--log", "log.jsonl"]  # fmt: skip
     first = run(*haul, cwd=tmp_path)
-    assert (first.code, "2 arrived" in first.out) == (1, True)
+    assert (first.code, "all arrived" in first.out) == (1, True)
     assert "a/bad.csv: " in first.err
     assert "ended with exit code 3: looked at bad.csv 2" in first.err
-    assert "the command on arrival failed for 1 file; the same haul runs it" in first.err
+    assert "the command on arrival failed for 1 file; run the same command" in first.err
     seen = (tmp_path / "seen.txt").read_text().splitlines()
     # No shell has seen it: what looks like a variable or a second command is a word.
     assert sorted(seen) == [

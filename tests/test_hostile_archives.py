@@ -206,7 +206,7 @@ def test_members_that_are_not_asked_for_count_too(tmp_path: Path) -> None:
     (tmp_path / "x.tar.gz").write_bytes(out.getvalue())
     done = run("unpack", "x.tar.gz", "--inside", "*.csv", "--swell-at-most", "101MB", cwd=tmp_path)
     assert done.code == 4
-    assert "swells to more than 101 MB" in done.out + done.err
+    assert "decompresses to more than 101 MB" in done.out + done.err
 
 
 def test_a_stop_ends_the_reading_of_an_archive(tmp_path: Path) -> None:

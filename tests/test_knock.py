@@ -54,7 +54,7 @@ def test_what_does_not_work_is_told_with_a_remedy(
     port = place.base.rpartition(":")[2]
     for address, options, tried, verdict, words in (
         ("http://no-such-host.invalid/", [], "name", "failed", "check the address"),
-        ("http://127.0.0.1:9/", [], "port", "failed", "check that the server is running"),
+        ("http://127.0.0.1:9/", [], "port", "failed", "that the server is running"),
         (f"https://127.0.0.1:{port}/", [], "TLS", "failed", "try without it"),
         (f"{place.base}/m/x.csv", [], "sign-in", "failed", "give a sign-in (--user"),
         (f"{place.base}/m/x.csv", user, "sign-in", "failed", "check the name and the secret"),

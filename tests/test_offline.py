@@ -78,7 +78,7 @@ def test_every_page_looks_as_it_did_and_asks_nobody(
     )
     assert "1 file not taken, as robots.txt asks" in done.err
     assert (
-        f"not to be had: {guide.base}/guide/gone.html, wanted by {guide.base}/guide/:" in done.err
+        f"could not fetch {guide.base}/guide/gone.html (needed by {guide.base}/guide/):" in done.err
     )
     chromium.set_window_size(1000, 900)
     online = {}
@@ -176,7 +176,7 @@ def test_a_page_alone_and_the_options_that_widen_it(guide: StandIn, tmp_path: Pa
     assert len([path for path in pages_in(tmp_path) if path.endswith(".html")]) == 5
     assert re.search(r"\d+ links not chosen", few.err)
     old = offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01")
-    assert "that dates or sizes are to choose have no date" in old.err
+    assert "have no known date, which a rule needs" in old.err
     offline(guide, tmp_path, "--depth", "2", "--until", "2030-01-01", "--ask-sizes")
     assert not any("birds" in path for path in pages_in(tmp_path))
     offline(guide, tmp_path, "--ignore-robots", "--depth", "2")

@@ -232,7 +232,7 @@ def test_what_was_chosen_on_a_page_comes_home(
 def test_pages_that_follow_are_followed_as_far_as_asked(tmp_path: Path, hides: str) -> None:
     one = run("survey", hides, "--ext", "wav", "--json", cwd=tmp_path)
     assert len(one.json()["offers"]) == 9
-    assert "1 further page not followed (--pages 2 or more goes on)" in one.err
+    assert "1 further page not followed (--pages 2 or more to follow)" in one.err
     for how in ([], ["--next", "p:last-child > a"]):
         two = run("survey", hides, "--pages", "5", *how, "--ext", "wav", "--json", cwd=tmp_path)
         assert len(two.json()["offers"]) == 12

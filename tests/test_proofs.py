@@ -149,7 +149,7 @@ def test_a_server_s_own_promise_is_held_against_what_comes(tmp_path: Path, place
     outcome = run(*haul, "--into", "x", cwd=tmp_path)
     assert outcome.code == 4
     assert "promised by the server was" in outcome.err
-    assert "and so it came twice; kept in x/.willow/refused/wrong.csv" in outcome.err
+    assert "two downloads agreed; kept in x/.willow/refused/wrong.csv" in outcome.err
     asked = [each.path for each in place.requests if each.status == 200]
     assert asked.count("/wrong.csv") == 2
     assert files_in(tmp_path / "x") == {"right.csv": CONTENT, "none.csv": CONTENT}

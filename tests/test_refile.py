@@ -154,7 +154,7 @@ def test_what_is_the_person_s_is_left_alone(tmp_path: Path, place: StandIn) -> N
     (tmp_path / "data" / "a" / "one.csv").write_bytes(b"changed")
     stays = run("refile", "data", "--layout", "flat", cwd=tmp_path)
     assert (stays.code, stays.out) == (1, "1 file: 1 moved\n")
-    assert "a/one.csv: is missing or not as it was filed, and stays" in stays.err
+    assert "a/one.csv: missing or changed; not moved" in stays.err
     assert files_in(tmp_path / "data") == {
         "one.csv": b"mine", "a/one.csv": b"changed", "two.csv": b"2"
     }  # fmt: skip

@@ -55,7 +55,7 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     said = os.read(ours, 4096).decode()
     os.close(ours)
     assert shell.returncode == 0
-    assert "run 1 goes on in the background" in said
+    assert "run 1 continues in the background" in said
     (entry,) = runs(desk)
     assert (entry["alive"], entry["background"], entry["into"]) == (True, True, str(desk / "data"))
     place.requests.clear()

@@ -144,6 +144,6 @@ def test_without_a_terminal_there_is_a_line_now_and_then() -> None:
         "0 of 2 files, 10.0 MB, 1.00 MB/s",
         "0 of 2 files, 20.0 MB, 1.00 MB/s",
         "0 of 2 files, 30.0 MB, 1.00 MB/s",
-        "b.csv: goes on from 5 B of an earlier haul",
+        "b.csv: resuming at 5 B from an earlier haul",
         "1 of 2 files, 40.0 MB, 1.00 MB/s, 10 s left",
     ]

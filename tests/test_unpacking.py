@@ -178,9 +178,11 @@ def test_swelling_is_bounded_and_a_bound_can_be_lifted(tmp_path: Path) -> None:
     (tmp_path / "b.zip").write_bytes(zipped({"zeros": bytes(150_000_000)}))
     stopped = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "500x", cwd=tmp_path)
     assert (stopped.code, files_in(tmp_path / "d")) == (4, {})
-    assert "swells to more than 100 MB; if this is expected, raise --swell-at-most" in (stopped.err)
+    assert "decompresses to more than 100 MB; if this is expected, raise --swell-at-most" in (
+        stopped.err
+    )
     small = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x,10MB", cwd=tmp_path)
-    assert "swells to more than 10.0 MB" in small.err
+    assert "decompresses to more than 10.0 MB" in small.err
     fine = run("unpack", "b.zip", "--into", "d", "--swell-at-most", "2000x", cwd=tmp_path)
     assert fine.code == 0
     with pytest.raises(BadOption, match="is not a valid limit"):

@@ -56,8 +56,8 @@ class Choice:
             raise NothingChosen(
                 "no files found",
                 "the sources contain no addresses of files",
-                "look into them; folders further down need --depth, pictures of a page --parts,"
-                " rows of a cart a yes",
+                "check them; use --depth for subfolders, --parts for images on a page, and yes in"
+                " the rows of a cart",
                 offered=0,
                 rule=None,
             )

@@ -137,7 +137,7 @@ def _give_name(stem: str, file: dict[str, Any], into: str) -> None:
         ):
             number += 1
         os.replace(path, kept)
-        print(f"{file['path']}: what lay there is kept in {kept}", file=sys.stderr)
+        print(f"{file['path']}: the existing file was moved to {kept}", file=sys.stderr)
     os.replace(stem, path)
 
 

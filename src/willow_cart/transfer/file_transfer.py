@@ -215,7 +215,7 @@ class FileTransfer:
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(transfer, partial)
-            reason = f"nothing proves it; kept in {kept}"
+            reason = f"no checksum proves it; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
         return verdict
 
