@@ -144,7 +144,7 @@ def test_no_archive_ends_a_haul_or_swells_beyond_its_bounds(
     }[way]
     addresses = [f"{served.base}/{name}" for name in (*names, "good.zip")]
     done = run("haul", *addresses, "--into", "data", *words, "--swell-at-most", "101MB",
-               "--attempts", "1", cwd=tmp_path, retry_policy=120)  # fmt: skip
+               "--attempts", "1", cwd=tmp_path, timeout=120)  # fmt: skip
     assert "internal error" not in done.err + done.out
     assert done.code in (1, 4)
     for name in names:

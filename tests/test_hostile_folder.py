@@ -214,7 +214,7 @@ def test_what_a_handed_on_ledger_says_came_from_this_machine_is_not_fetched(
     edit(handed, "UPDATE arrival SET address = ? WHERE path = 'notes.txt'", address)
     (handed / "notes.txt").unlink()
     done = run("audit", "data", "--repair", cwd=tmp_path)
-    assert "came from a file of this machine; --local-files" in done.err
+    assert "came from a file of this machine; use --local-files" in done.err
     assert not (handed / "notes.txt").exists()
     run("audit", "data", "--repair", "--local-files", cwd=tmp_path)
     assert (handed / "notes.txt").read_bytes() == SECRET
@@ -295,7 +295,7 @@ def test_an_own_file_in_place_of_one_that_is_not_there_stays(
     assert (tmp_path / "data" / name).read_bytes() == b"another version\n"
     (kept,) = (tmp_path / "data" / ".willow" / "aside").rglob(name)
     assert kept.read_bytes() == SECRET
-    assert "kept in" in done.err
+    assert "moved to" in done.err
 
 
 def test_a_partial_file_that_was_changed_is_begun_anew_and_told(tmp_path: Path) -> None:
@@ -330,7 +330,7 @@ def test_a_ledger_that_is_deleted_during_a_haul_is_made_again(tmp_path: Path) ->
     done = run("audit", "data", cwd=tmp_path)
     assert done.code == 0
     assert "30 files" in done.out
-    assert "all unchanged" in done.out
+    assert "30 unchanged" in done.out
 
 
 def test_a_folder_on_a_medium_that_cannot_be_written_is_read(
@@ -396,7 +396,7 @@ def test_nothing_else_in_the_code_changes_files_below_a_destination() -> None:
     """Rooms that know a destination change files by its class alone."""
     allowed = {"destination", "demo", "errands", "standalone"}
     own = {"replacing.py", "runs.py", "bags.py", "opening.py", "undoing.py", "shelf.py",
-           "kept_answers.py", "local.py", "outputs.py"}  # fmt: skip
+           "kept_answers.py", "local.py", "database.py"}  # fmt: skip
     calls = ("os.replace(", "os.rename(", "os.unlink(", "os.remove(", "os.link(", "os.mkdir(",
              "os.makedirs(", "shutil.rmtree(", "shutil.copyfile(", "shutil.copy2(",
              ".unlink(", ".write_bytes(",

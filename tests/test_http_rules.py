@@ -124,7 +124,7 @@ def test_redirects_end() -> None:
     seen = [f"http://h.example/{n}" for n in range(rules.MOST_REDIRECTS + 1)]
     with pytest.raises(TooManyRedirects, match="more than"):
         rules.next_address(seen[-1], "/next", seen)
-    with pytest.raises(TooManyRedirects, match="circle"):
+    with pytest.raises(TooManyRedirects, match="loop"):
         rules.next_address(seen[1], "/0", seen[:2])
 
 

@@ -165,7 +165,7 @@ def test_a_client_certificate_proves_who_asks_also_through_a_proxy(tmp_path: Pat
     assert seen == [(f"trust.example:{place.split(':')[2].partition('/')[0]}", None)]
     for arguments, said in (
         (["--client-cert", "nothing.pem"], "--client-cert nothing.pem: cannot be read"),
-        (["--client-key", "k.pem"], "--client-key: is of no certificate"),
+        (["--client-key", "k.pem"], "--client-key: requires --client-cert"),
     ):
         odd = run(*haul, *arguments, "--into", "w", cwd=tmp_path)
         assert (odd.code, len(odd.err.splitlines())) == (2, 1)

@@ -150,7 +150,7 @@ def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:
     (desk / "data" / "levels" / "1.csv").unlink()
     lost = run("receipt", "data", "--bag", "other", cwd=desk)
     assert lost.code == 1
-    assert "levels/1.csv: no such file or directory; see what an audit says" in lost.err
+    assert "levels/1.csv: no such file or directory; run an audit" in lost.err
     assert not (desk / "other").exists()
 
 

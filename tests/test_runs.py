@@ -75,10 +75,10 @@ def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> N
     assert "willow-cart runs --watch" in second.err
     stopped = run("runs", "--stop", cwd=desk)
     assert stopped.code == 0
-    assert f"in {desk} it goes on from there: willow-cart haul list.txt" in stopped.err
+    assert f"run in {desk}: willow-cart haul list.txt" in stopped.err
     table = run("runs", cwd=desk).out
     assert "stopped" in table
-    assert "1 run, 0 in progress" in table
+    assert "1 run, 0 running" in table
     assert run("runs", "--stop", cwd=desk).err == (
         "willow-cart: runs: none is running; willow-cart runs lists them all\n"
     )
@@ -95,12 +95,12 @@ def test_what_was_killed_is_called_broken_off_and_the_next_haul_says_so(
     assert runs(desk)[0]["alive"], "one with a terminal is seen as well"
     process.kill()
     process.communicate()
-    assert "broken off" in run("runs", cwd=desk).out
+    assert "interrupted" in run("runs", cwd=desk).out
     quicken(place)
     outcome = run(*HAUL, cwd=desk)
     assert outcome.code == 0
     assert "was interrupted; resuming" in outcome.err
-    assert "was broken off" not in run(*HAUL, cwd=desk).err
+    assert "was interrupted" not in run(*HAUL, cwd=desk).err
 
 
 def test_what_cannot_begin_is_told_before_the_terminal_is_handed_back(desk: Path) -> None:
@@ -129,7 +129,7 @@ def test_without_a_place_to_say_so_hauls_go_on_unseen(desk: Path, place: StandIn
     outcome = run(*HAUL, "--detach", cwd=desk)
     assert outcome.code == 1
     assert "cannot be written" in outcome.err
-    assert run("runs", cwd=desk).out == "0 runs, 0 in progress\n"
+    assert run("runs", cwd=desk).out == "0 runs, 0 running\n"
     for wrong in (["--watch", "7"], ["--stop", "7"], ["--log", "7"]):
         outcome = run("runs", *wrong, cwd=desk)
         assert (outcome.code, outcome.err) == (

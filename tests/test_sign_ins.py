@@ -169,7 +169,7 @@ def test_a_list_alone_names_no_place(tmp_path: Path, place: StandIn) -> None:
     assert "has no address to sign in to; use --sign-in-at" in outcome.err
     for options, words in (
         (["--user", "ida"], "--user ida: has no password; give --password"),
-        (["--password", "env:FEN"], "--password: is nobody's"),
+        (["--password", "env:FEN"], "--password: requires --user"),
         (["--token", SECRET], "--token: must not be given in plain text; write env:NAME"),
         (["--token", "env:NONE"], "the environment variable NONE is not set"),
         (["--token", "file:none.txt"], "none.txt cannot be read"),

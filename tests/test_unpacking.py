@@ -127,7 +127,7 @@ def test_nothing_escapes_and_the_rest_comes(name: str, tmp_path: Path) -> None:
     assert files_in(tmp_path / "data/deep") == {f"{name}/{path}": FILES[path] for path in FILES}
     assert {path.name for path in tmp_path.iterdir()} == {"data", f"{name}.zip"}
     again = run("unpack", f"{name}.zip", "--into", "data/deep", cwd=tmp_path)
-    assert (again.code, "1 member had been left out" in again.err) == (1, True)
+    assert (again.code, "1 member left out when" in again.err) == (1, True)
 
 
 def test_a_link_in_a_zip_and_names_in_any_letters(tmp_path: Path) -> None:

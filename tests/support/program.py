@@ -43,7 +43,7 @@ def run(
     cwd: Path,
     stdin: bytes = b"",
     env: dict[str, str] | None = None,
-    retry_policy: float = PATIENCE,
+    timeout: float = PATIENCE,
 ) -> Outcome:
     """Run a command to its end."""
     done = subprocess.run(
@@ -51,7 +51,7 @@ def run(
         cwd=cwd,
         input=stdin,
         capture_output=True,
-        timeout=retry_policy,
+        timeout=timeout,
         check=False,
         env={**os.environ, **(env or {})},
     )

@@ -140,9 +140,7 @@ class View(ProgressTracker):
         if (more := len(unpacked.left_out) - _MOST_NAMED) > 0:
             self.say(f"{unpacked.path}: left out {count_of(more, 'member')} more")
         if before := unpacked.left_out_before:
-            self.say(
-                f"{unpacked.path}: {count_of(before, 'member')} were left out when it was unpacked"
-            )
+            self.say(f"{unpacked.path}: {count_of(before, 'member')} left out when it was unpacked")
         if gone := unpacked.gone:
             self.say(
                 f"{unpacked.path}: {count_of(len(gone), 'file')} of an earlier version no longer in"

@@ -127,7 +127,7 @@ def _of_unsure(event: Unsure) -> Iterator[str]:
         if count:
             verb = "has" if count == 1 else "have"
             yield (
-                f"{count_of(count, 'offer')} {verb} no known {fact}, which a rule needs"
+                f"{count_of(count, 'offer')} {verb} no {fact}, which a rule needs"
                 f" ({option} keep|drop decides; --ask-sizes asks the servers)"
             )
 

@@ -146,7 +146,7 @@ def _stop(runs: Runs, run: Run) -> int:
         return Exit.INCOMPLETE
     far = run.progress
     tell(
-        f"run {run.number} ended with {far.files_done:,} of {far.files:,} files settled; in"
-        f" {run.folder} to resume: {run.command}"
+        f"run {run.number} ended with {far.files_done:,} of {far.files:,} files settled; to"
+        f" resume, run in {run.folder}: {run.command}"
     )
     return Exit.GOOD
