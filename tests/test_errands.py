@@ -234,7 +234,7 @@ def test_slips_are_told_with_their_lines_before_anything_is_asked(
 
 
 def test_it_runs_in_a_bare_environment_and_never_twice_at_once(job: Path, place: StandIn) -> None:
-    place.exhibits["old.zip"].speed = 100
+    place.exhibits["old.zip"].speed = 10
     first = start("errand", job, "--set", "month=2031-05", cwd=job.parent)
     deadline = time.monotonic() + 60
     while not (job.parent / "data").exists():
