@@ -137,7 +137,7 @@ def test_a_script_keeps_the_promises_of_the_program(desk: Path) -> None:
     (desk / "out" / "levels" / "2.csv").symlink_to(outside / "own")
     done = subprocess.run(get, cwd=desk, capture_output=True, check=False)
     assert done.returncode == 0
-    assert done.stderr.count(b"is kept in") == 2
+    assert done.stderr.count(b"was moved to") == 2
     assert files_in(outside) == {"own": OWN}
     assert OWN in files_in(desk / "out").values()
     assert not (desk / "out" / "levels" / "2.csv").is_symlink()
