@@ -56,6 +56,9 @@ def test_the_guide_goes_with_the_program(tmp_path: Path) -> None:
 
 
 def test_slips_of_the_hand_get_a_hint(tmp_path: Path) -> None:
-    for typed, meant in ((["servey", "x"], "survey"), (["survey", "--depht", "2", "x"], "--depth")):
+    for typed, meant in (
+        (["servey", "x"], '"survey"'),
+        (["survey", "--depht", "2", "x"], "--depth"),
+    ):
         done = run(*typed, cwd=tmp_path)
         assert (done.code, f"did you mean {meant}?" in done.err) == (2, True)

@@ -153,7 +153,7 @@ def test_files_go_where_the_template_says(tmp_path: Path, place: StandIn) -> Non
         "2031-06/level_20310601.csv": b"0601",
     }
     again = run("haul", *addresses, "--into", "data", "--preview", cwd=tmp_path)
-    assert "3 files filed by an earlier haul in another layout stay where they are" in again.err
+    assert "3 files filed by an earlier haul in another layout stay in place" in again.err
     assert again.out.endswith("3 of them brought by earlier hauls; nothing was fetched\n")
 
 
