@@ -257,7 +257,7 @@ def test_a_part_lifted_nested_and_the_archive_gone(tmp_path: Path, place: StandI
     assert run("audit", "data", cwd=tmp_path).code == 0
     # A member that is missing brings the archive home again.
     (tmp_path / "data/seasons/2031/counts.csv").unlink()
-    assert "1 arrived" in run(*haul, cwd=tmp_path).out
+    assert "1 file: arrived" in run(*haul, cwd=tmp_path).out
     assert files_in(tmp_path / "data") == lies
     # The next version has one file less: it must not stay among those of today.
     place.exhibits["2031.zip"] = Exhibit(zipped({"s/counts.csv": b"4", "s/logs.csv": b"5"}))
