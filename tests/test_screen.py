@@ -55,7 +55,7 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
     assert "lane 1" in drawn
     assert re.search(r"kB of 900 kB", drawn)
     assert "dawn.wav: the connection broke before the file was whole; resuming at 300 kB" in drawn
-    assert "1 file put off" in drawn
+    assert "1 file postponed" in drawn
     assert f"failed: {place.base}/%5Bbold%5Dgone.csv: the server answers 404 Not Found" in drawn
     assert "2 files: 1 arrived, 1 failed" in drawn
     assert "\x1b[?25h" in drawn, "the cursor is shown again"
@@ -91,10 +91,10 @@ def test_bars_fit_the_screen(width: int) -> None:
     lines = drawn.getvalue().strip("\0").splitlines()
     assert all(len(line) <= width for line in lines)
     text = "\n".join(lines)
-    assert "waits" in text
+    assert "waiting" in text
     assert ("10.0 MB of 40.0 MB" if width >= 80 else "25 %") in text
     assert "0 of 2 files" in text
-    assert width < 80 or "10.0 MB/s, about 14 s left, 1 file put off" in text
+    assert width < 80 or "10.0 MB/s, about 14 s left, 1 file postponed" in text
 
 
 def test_the_strands_of_a_file_are_shown_beneath_it_and_counted_once() -> None:

@@ -88,7 +88,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     for lane in far.lanes:
         title = f"lane {lane.number + 1}" if wide else str(lane.number + 1)
         if not lane.path:
-            grid.add_row(title, Text("waits", "dim"), "", "")
+            grid.add_row(title, Text("waiting", "dim"), "", "")
             continue
         name = lane.path
         if lane.strand is not None:
@@ -105,9 +105,9 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     if far.left is not None and far.left >= 1:
         notes.append(f"about {format_duration(round(far.left))} left")
     if far.aside:
-        notes.append(f"{count_of(far.aside, 'host')} set aside")
+        notes.append(f"{count_of(far.aside, 'host')} paused")
     if far.put_off:
-        notes.append(f"{count_of(far.put_off, 'file')} put off")
+        notes.append(f"{count_of(far.put_off, 'file')} postponed")
     where = Text(f"{'':{label}}into {into}: ", "dim")
     return Group(grid, where.append(", ".join(notes), "not dim"))
 
