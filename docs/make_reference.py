@@ -10,9 +10,6 @@ from willow_cart.requests import COMMANDS, Option
 
 BAR, STAR = r"\|", r"\*"
 PAGE = Path(__file__).parent / "reference.md"
-GUIDE = Path(__file__).parent / "guide.md"
-SHIPPED = Path(__file__).parent.parent / "src" / "willow_cart" / "cli" / "guide.md"
-"""The guide as it goes with the program, for `willow-cart help`."""
 
 
 def render() -> str:
@@ -51,4 +48,3 @@ def _row(option: Option) -> str:
 
 if __name__ == "__main__":
     PAGE.write_text(render(), encoding="utf-8")
-    SHIPPED.write_bytes(GUIDE.read_bytes())

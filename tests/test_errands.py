@@ -163,8 +163,7 @@ def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn
     del place.exhibits["levels/2031-05/level_20310501.csv"]
     changes = errand(job, "--preview")
     assert (
-        "since the last time: 1 new, 1 of another size, 0 missing here, 1 gone there, such as"
-        in (changes.out)
+        "since the last run: 1 new, 1 of another size, 1 no longer offered, such as" in changes.out
     )
     second = errand(job)
     assert second.code == 0, second.err
@@ -452,7 +451,7 @@ def test_what_is_offered_no_more_is_told_and_put_aside_if_wished(
     del place.exhibits["x/a.csv"], place.exhibits["x/d.csv"]
     # Something that no errand has brought, or that was changed here, is nobody's to move.
     (tmp_path / "d" / "own.csv").write_text("own")
-    assert "1 gone there, such as a.csv" in run("errand", job, "--preview", cwd=tmp_path).out
+    assert "1 no longer offered, such as a.csv" in run("errand", job, "--preview", cwd=tmp_path).out
     kept = run("errand", job, cwd=tmp_path)
     assert "1 file no longer offered, such as a.csv; kept" in kept.err
     assert "no longer offered" not in run("errand", job, cwd=tmp_path).err  # told once

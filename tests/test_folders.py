@@ -130,7 +130,7 @@ def test_robots_are_heeded_below_the_first_page_unless_told_otherwise(
         "data/a.csv": Exhibit(b"a"),
         "data/drafts/b.csv": Exhibit(b"b"),
     }
-    everything = ["survey", f"{place.base}/data/", "--depth", "all"]
+    everything = ["survey", f"{place.base}/data/", "--depth", "all", "--pause", "0.05"]
     outcome = run(*everything, "--json", cwd=tmp_path)
     assert [offer["path"] for offer in outcome.json()["offers"]] == ["a.csv"]
     assert "not entered, disallowed by robots.txt (--ignore-robots" in outcome.err

@@ -279,6 +279,25 @@ def test_a_rate_settles_at_what_a_host_takes() -> None:
     assert settled / 75.0 > 0.9 * 40
 
 
+def test_a_host_that_was_busy_for_a_while_is_soon_asked_as_fast_as_before() -> None:
+    """A minute in which every other request is too many, at whatever rate; then none is."""
+    rate, now, asked = HostRate(), 0.0, 0
+    while now < 60.0:
+        asked += 1
+        if asked % 2:
+            rate.took(now)
+        else:
+            rate.busy(now, None)
+        now += 1.0 / (rate.rate(now) or 500.0)
+    assert (rate.rate(now) or 0.0) < 1.0
+    served = 0
+    while now < 160.0:
+        rate.took(now)
+        served += 1
+        now += 1.0 / (rate.rate(now) or 500.0)
+    assert served > 1000
+
+
 def test_the_state_of_a_transfer_is_changed_by_its_own_methods_alone() -> None:
     source = Path(willow_cart.__file__).parent
     outside = [

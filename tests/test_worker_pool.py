@@ -161,7 +161,7 @@ def test_a_busy_host_is_asked_for_less_and_its_files_are_not_blamed() -> None:
     numbers = count(1)
 
     def attempt(transfer: Transfer) -> None:
-        if (number := next(numbers)) % 3 == 0 and number < 60:
+        if (number := next(numbers)) % 3 == 0 and number < 12:
             raise ServerBusy(transfer.shown, "429", status=429, wait=0.001)
 
     bench = Bench(offers_of(30), attempt, POLICY)

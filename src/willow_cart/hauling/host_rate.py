@@ -22,6 +22,12 @@ _SLOW = 0.003
 _KNEE = 0.93
 _KNEE_WITH_WAIT = 0.87
 
+# After this long without a busy answer the limit that was learnt no longer holds (settled hauls
+# hear one more often), and the rate doubles every few seconds.
+_OUTDATED_SECONDS = 30.0
+_DOUBLING_SECONDS = 5.0
+_MOST_DOUBLINGS = 40.0
+
 _SLOWEST_RATE = 0.1
 _MOST_SEEN = 50
 
@@ -51,7 +57,12 @@ class HostRate:
         """Return the requests a second that the host may be sent; None for any number."""
         if self._base is None:
             return None
-        rate, seconds = self._base, now - self._since
+        since = now - self._since
+        doublings = min(_MOST_DOUBLINGS, max(0.0, since - _OUTDATED_SECONDS) / _DOUBLING_SECONDS)
+        return float(self._learnt_rate(self._base, since) * 2.0**doublings)
+
+    def _learnt_rate(self, rate: float, seconds: float) -> float:
+        """Return what the rate has risen to, near the rate at which the host was busy last."""
         knee, step = self._knee * self._ceiling, _FAST * self._ceiling
         if rate < knee:
             until_knee = (knee - rate) / step
@@ -83,7 +94,9 @@ class HostRate:
             rate = max(1, len(self._seen)) / max(span, 0.05)
             fall = _FALL_FAR
         else:
-            self._is_near |= now - self._since > _SETTLED_SECONDS + (wait or 0.0)
+            since = now - self._since
+            self._is_near |= since > _SETTLED_SECONDS + (wait or 0.0)
+            self._is_near &= since < _OUTDATED_SECONDS + (wait or 0.0)
             fall = _FALL_NEAR if self._is_near else _FALL_FAR
         self._ceiling = rate
         self._knee = _KNEE if wait is None else _KNEE_WITH_WAIT

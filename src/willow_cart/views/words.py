@@ -17,6 +17,7 @@ from willow_cart.errands.errand_events import (
     StepFailed,
     StepsLeft,
 )
+from willow_cart.errands.running import Changes
 from willow_cart.jobs.job_events import (
     AwaitsAnswers,
     CartFilled,
@@ -265,6 +266,20 @@ def in_words(sizes: Sizes) -> str:
     if sizes.unknown:
         words += f", {count_of(sizes.unknown, 'size')} unknown"
     return words
+
+
+def changes_line(changes: Changes) -> str:
+    """Return the line that says what differs from the last run of an errand."""
+    gone = changes.gone
+    counts = {
+        "new": changes.new,
+        "of another size": changes.changed,
+        "missing from the destination": changes.missing,
+        "no longer offered": len(gone),
+    }
+    told = ", ".join(f"{number:,} {what}" for what, number in counts.items() if number)
+    such = f", such as {gone[0]}" if gone else ""
+    return f"since the last run: {told or 'nothing changed'}{such}"
 
 
 def unpacked_line(account: HaulSummary) -> str:

@@ -10,7 +10,7 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
-from willow_cart.errands.running import Changes, ErrandPlan, run_errand
+from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import write_from_survey
 from willow_cart.exits import Exit
 from willow_cart.hauling import HaulSummary
@@ -23,6 +23,7 @@ from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.tables import Combined
+from willow_cart.views.words import changes_line
 
 
 class _ErrandConsole(Console):
@@ -72,15 +73,6 @@ def _show_plan(plan: ErrandPlan) -> None:
         show_table(("value", "is"), plan.values)
     preview(plan.planned)
     if plan.changes is not None:
-        _show_changes(plan.changes)
+        show_line(changes_line(plan.changes))
     for step in plan.steps:
         show_line(f"then {step}: {step.typed}")
-
-
-def _show_changes(changes: Changes) -> None:
-    gone = changes.gone
-    such = f", such as {gone[0]}" if gone else ""
-    show_line(
-        f"since the last time: {changes.new:,} new, {changes.changed:,} of another size,"
-        f" {changes.missing:,} missing here, {len(gone):,} gone there{such}"
-    )
