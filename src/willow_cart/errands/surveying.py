@@ -59,7 +59,7 @@ def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver)
 def _head(month: str) -> Iterator[str]:
     yield "# Where everything goes; relative to this file."
     yield f"into = {json.dumps('data/{month}' if month else 'data')}"
-    yield '# gone = "aside"  # what is offered no more; it is kept where nothing is said'
+    yield '# gone = "aside"  # what happens to files no longer offered; kept if left out'
     if month:
         yield from ("", "[values]")
         yield f'month = "{month[:4]}-{month[-2:]}"  # or "{{last_month}}", to be run every month'

@@ -10,7 +10,7 @@ from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 
 def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
-    """Of addresses that are offered no more, what lies in a destination.
+    """The files in a destination whose addresses are no longer offered.
 
     Args:
         root: the destination.

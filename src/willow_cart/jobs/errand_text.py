@@ -26,7 +26,7 @@ VALUES_HINT = """
 """
 
 ARRIVALS_HINT = """
-# What is done once all has come, in order: unpack, combine, pack, receipt or run.
+# Steps once all files have arrived, in order: unpack, combine, pack, receipt or run.
 # [[arrival]]
 # combine = "all.sqlite"
 """
