@@ -279,6 +279,14 @@ def test_a_rate_settles_at_what_a_host_takes() -> None:
     assert settled / 75.0 > 0.9 * 40
 
 
+def test_a_long_wait_that_a_host_asks_for_leaves_the_learnt_rate() -> None:
+    rate = HostRate()
+    for n in range(20):
+        rate.took(n / 10)
+    rate.busy(2.0, 600.0)
+    assert (rate.rate(603.0) or 0.0) < 40
+
+
 def test_a_host_that_was_busy_for_a_while_is_soon_asked_as_fast_as_before() -> None:
     """A minute in which every other request is too many, at whatever rate; then none is."""
     rate, now, asked = HostRate(), 0.0, 0

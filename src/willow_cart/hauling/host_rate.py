@@ -43,6 +43,7 @@ class HostRate:
         self._base: float | None = None
         self._ceiling = 0.0
         self._since = 0.0
+        self._outdated = 0.0
         self._has_served = False
         self._is_near = False
         self._knee = _KNEE
@@ -57,9 +58,8 @@ class HostRate:
         """Return the requests a second that the host may be sent; None for any number."""
         if self._base is None:
             return None
-        since = now - self._since
-        doublings = min(_MOST_DOUBLINGS, max(0.0, since - _OUTDATED_SECONDS) / _DOUBLING_SECONDS)
-        return float(self._learnt_rate(self._base, since) * 2.0**doublings)
+        doublings = min(_MOST_DOUBLINGS, max(0.0, now - self._outdated) / _DOUBLING_SECONDS)
+        return float(self._learnt_rate(self._base, now - self._since) * 2.0**doublings)
 
     def _learnt_rate(self, rate: float, seconds: float) -> float:
         """Return what the rate has risen to, near the rate at which the host was busy last."""
@@ -94,13 +94,14 @@ class HostRate:
             rate = max(1, len(self._seen)) / max(span, 0.05)
             fall = _FALL_FAR
         else:
-            since = now - self._since
-            self._is_near |= since > _SETTLED_SECONDS + (wait or 0.0)
-            self._is_near &= since < _OUTDATED_SECONDS + (wait or 0.0)
+            self._is_near |= now - self._since > _SETTLED_SECONDS + (wait or 0.0)
+            self._is_near &= now < self._outdated
             fall = _FALL_NEAR if self._is_near else _FALL_FAR
         self._ceiling = rate
         self._knee = _KNEE if wait is None else _KNEE_WITH_WAIT
         self._base = max(_SLOWEST_RATE, fall * rate)
         self._since = now
+        # While a host is left alone, as it asked, it cannot say that it is busy.
+        self._outdated = now + (wait or 0.0) + _OUTDATED_SECONDS
         self._has_served = False
         return fall == _FALL_FAR
