@@ -46,7 +46,16 @@ _FILES = frozenset({"FILE", "DIR", "FILE|ADDRESS"})
 _CLASSES = {
     "SurveyKeywords": ("survey", "What `survey` and `load` understand."),
     "HaulKeywords": ("haul", "What `haul` understands."),
+    "OfflineKeywords": ("offline", "What `offline` understands."),
+    "KnockKeywords": ("knock", "What `knock` understands."),
+    "PickKeywords": ("pick", "What `pick` understands."),
+    "WeighKeywords": ("weigh", "What `weigh` understands."),
+    "UnpackKeywords": ("unpack", "What `unpack` understands."),
+    "CombineKeywords": ("combine", "What `combine` understands."),
+    "PackKeywords": ("pack", "What `pack` understands."),
     "AuditKeywords": ("audit", "What `audit` understands."),
+    "ReceiptKeywords": ("receipt", "What `receipt` understands."),
+    "RefileKeywords": ("refile", "What `refile` understands."),
 }
 
 
@@ -85,7 +94,7 @@ def _fields(options: Iterable[Option]) -> str:
     return "".join(
         f"    {_keyword_of(each)}: {_type_of(each)}\n"
         for each in options
-        if not each.is_argument and each.key not in NOT_KEYWORDS
+        if not (each.is_argument or each.is_required or each.key in NOT_KEYWORDS)
     )
 
 

@@ -24,10 +24,10 @@ from selenium import webdriver
 from tests.support.program import PATIENCE, Outcome, files_in, run, start, wait_for_bytes
 from willow_cart.demo.example import make_exhibits
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.offline.page_rewriting import NOTHING, Markup
-from willow_cart.offline.roles import Role
-from willow_cart.offline.scope import plain_address
-from willow_cart.offline.styles import rewrite_style
+from willow_cart.offline_copies.page_rewriting import NOTHING, Markup
+from willow_cart.offline_copies.roles import Role
+from willow_cart.offline_copies.scope import plain_address
+from willow_cart.offline_copies.styles import rewrite_style
 
 
 @pytest.fixture

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 import typing
 from collections.abc import Iterator, Sequence
@@ -15,6 +16,7 @@ import pytest
 
 from tests.support.docs import ROOT, docs_module
 from tests.support.program import RunHere
+from willow_cart import scripting
 from willow_cart.choosing import Unknown
 from willow_cart.cli.arguments import given_by
 from willow_cart.cli.main import make_parser
@@ -24,21 +26,29 @@ from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
 from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy
 from willow_cart.jobs.errand_text import write_errand
-from willow_cart.offline import Stay
+from willow_cart.offline_copies import Stay
 from willow_cart.options import readers as read
 from willow_cart.records.manifests import Manifest
 from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.audit import AuditRequest
 from willow_cart.requests.given import given_in
 from willow_cart.requests.haul import HaulRequest
-from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import Request
-from willow_cart.requests.survey import SurveyRequest
-from willow_cart.requests.toml_keys import NOT_KEYWORDS, TABLES, options_of, options_of_command
+from willow_cart.requests.toml_keys import TABLES, options_of, options_of_command
 from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
+
+_FUNCTIONS = (
+    "survey load pick weigh haul unpack combine pack audit receipt refile offline errand knock"
+).split()
+"""The commands that are functions, too."""
+
+_FOR_PEOPLE = frozenset("csv json tree why overwrite preview detach write_errand to_script".split())
+"""What only a command line needs, or what a function has another way for."""
+
+_OTHERWISE = {"errand": {"set", "from", "new", "summary"}, "haul": {"cart"}}
+"""What a function has by another name: `values`, `begin`, and a source that is a cart."""
 
 _SAMPLES: dict[Any, tuple[str, object]] = {
     read.size: ("12MB", "12MB"),
@@ -48,6 +58,7 @@ _SAMPLES: dict[Any, tuple[str, object]] = {
     read.few: ("3", 3),
     read.whole: ("3", 3),
     read.depth: ("all", "all"),
+    read.drives: ("2MB,3MB", ["2MB", "3MB"]),
     read.strands: ("auto", "auto"),
     Path: ("some/file", Path("some/file")),
     str: ("3,8", "3,8"),
@@ -99,10 +110,19 @@ def test_options_come_from_the_table_and_from_nowhere_else() -> None:
     assert sorted(adding) == ["arguments.py", "main.py", "program.py"]
 
 
-@pytest.mark.parametrize("kind", [SurveyRequest, LoadRequest, HaulRequest, AuditRequest])
-def test_typed_and_as_a_keyword_an_option_asks_for_the_same(kind: type[Request]) -> None:
-    rest = {"load": ["--cart=-"], "haul": ["--into=x"]}.get(kind.command, [])
-    options = options_of_command(kind.command)
+_REQUIRED = {
+    "load": ["--cart=-"],
+    "haul": ["--into=x"],
+    "offline": ["--into=x"],
+    "pack": ["--to=x.zip"],
+}
+
+
+@pytest.mark.parametrize("command", _FUNCTIONS)
+def test_typed_and_as_a_keyword_an_option_asks_for_the_same(command: str) -> None:
+    kind = COMMANDS[command].request
+    rest = _REQUIRED.get(command, [])
+    options = options_of_command(command)
     without = _request(kind, ["x", *rest])
     for key, option in options.items():
         if any(word.startswith(f"{option.flag}=") for word in rest):
@@ -120,11 +140,16 @@ def _request(kind: type[Asked], words: Sequence[str]) -> Asked:
 
 
 def test_each_keyword_is_typed() -> None:
-    classes = {"survey": "SurveyKeywords", "haul": "HaulKeywords", "audit": "AuditKeywords"}
-    for command, name in classes.items():
-        known = typing.get_type_hints(getattr(keywords, name))
-        options = options_of_command(command)
-        assert {key.rstrip("_") for key in known} == set(options) - NOT_KEYWORDS
+    for command in _FUNCTIONS:
+        parameters = inspect.signature(getattr(scripting, command)).parameters
+        name = "Survey" if command == "load" else command.capitalize()
+        typed = getattr(keywords, f"{name}Keywords", None)
+        known = {key.rstrip("_") for key in typing.get_type_hints(typed)} if typed else set()
+        assert not known & set(parameters), command
+        said_otherwise = _FOR_PEOPLE | _OTHERWISE.get(command, set())
+        options = set(options_of_command(command))
+        assert options - known - set(parameters) <= said_otherwise, command
+        assert known <= options, command
     written = (ROOT / "src" / "willow_cart" / "scripting" / "keywords.py").read_text()
     assert written == docs_module("make_keywords").render(), "run `make docs`"
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import os
+import pkgutil
 import signal
 import subprocess
 import sys
 import threading
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any, get_type_hints
+from typing import Any
 
 import nbformat
+import pandas
 import pytest
 from nbclient import NotebookClient
 
@@ -18,24 +21,13 @@ import willow_cart as wc
 from tests.support.program import PATIENCE, files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import NothingChosen
-from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
-from willow_cart.scripting import keywords as known_keywords
 
 ROOT = Path(__file__).parent.parent
 
 
-@pytest.mark.parametrize(
-    ("command", "typed"),
-    [
-        ("survey", known_keywords.SurveyKeywords),
-        ("load", known_keywords.SurveyKeywords),
-        ("haul", known_keywords.HaulKeywords),
-        ("audit", known_keywords.AuditKeywords),
-    ],
-)
-def test_keywords_are_the_options_of_the_command(command: str, typed: type) -> None:
-    keywords = {name.rstrip("_") for name in get_type_hints(typed)}
-    assert keywords == {*options_of_command(command)} - NOT_KEYWORDS
+def test_the_functions_are_not_hidden_by_modules() -> None:
+    modules = {each.name for each in pkgutil.iter_modules(wc.__path__)}
+    assert not modules & set(wc.__all__) - {"errors"}
 
 
 def test_whatever_offers_files_is_hauled_and_a_second_call_reads_the_same(
@@ -104,6 +96,100 @@ def test_slips_are_told_as_by_the_command(tmp_path: Path, place: StandIn) -> Non
         wc.survey(address, ext="zip")
     assert (nothing.value.offered, nothing.value.rule) == (1, "--ext zip")
     assert place.requests == [] or {each.method for each in place.requests} == {"HEAD"}
+
+
+def test_a_cart_s_file_is_picked_in_and_weighed(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {"x/a.csv": Exhibit(b"a" * 300), "x/b.txt": Exhibit(b"b" * 20)}
+    path = tmp_path / "c.csv"
+    wc.load([f"{place.base}/x/a.csv", f"{place.base}/x/b.txt"], cart=path, ask_sizes=True)
+    picked = wc.pick(path, out=True, ext="txt")
+    assert picked.changed is not None
+    assert (picked.changed.files, picked.taken.files, len(picked.cart)) == (1, 1, 1)
+    assert len(wc.pick(path, undo=True).cart) == 2
+    with pytest.raises(wc.WillowCartError, match="give out, only, back or undo"):
+        wc.pick(path, ext="txt")
+    weighed = wc.weigh(path, shares=2)
+    frame = weighed.to_frame().set_index(["by", "name"])
+    assert frame.loc[("kind", "table"), "bytes"] == 300
+    assert sum(len(wc.Cart.load(part)) for part in weighed.parts) == 2
+    assert "2 files, 320 B" in weighed._repr_html_()
+
+
+def test_what_was_hauled_is_combined_packed_unpacked_and_filed_anew(
+    tmp_path: Path, place: StandIn, capfd: pytest.CaptureFixture[str]
+) -> None:
+    place.exhibits |= {
+        "a.csv": Exhibit(b"ring,when,n\n007,2031-05-01,1\n012,2031-05-02,\n"),
+        "b.csv": Exhibit(b"ring,when,n\n100,2031-05-03,4\n"),
+    }
+    home = tmp_path / "d"
+    wc.haul([f"{place.base}/a.csv", f"{place.base}/b.csv"], into=home)
+    for ending in ("parquet", "csv", "jsonl", "sqlite"):
+        combined = wc.combine(home, to=tmp_path / f"all.{ending}")
+        frame = combined.to_frame().sort_values("ring")
+        assert frame["ring"].tolist() == ["007", "012", "100"], ending
+        assert frame["when"].max() == pandas.Timestamp(2031, 5, 3)
+        assert frame["n"].isna().tolist() == [False, True, False]
+    preview = wc.combine(home, preview=True)
+    assert (preview.to, len(preview.to_frame())) == (None, 3)
+    packed = wc.pack(home, to=tmp_path / "all.zip", keep="*.csv")
+    assert packed.packed.files == 2
+    unpacked = wc.unpack(packed.path, into=tmp_path / "u")
+    assert [path.name for path in unpacked.paths if path.suffix == ".csv"] == ["a.csv", "b.csv"]
+    assert wc.unpack(packed.path, into=tmp_path / "u").paths == unpacked.paths
+    assert wc.refile(home, file_as="{ext}/{name}", preview=True).to_frame().shape == (2, 3)
+    assert [move.new for move in wc.refile(home, file_as="{ext}/{name}").moves] == [
+        "csv/a.csv",
+        "csv/b.csv",
+    ]
+    assert wc.receipt(home).to_frame()["path"].tolist() == ["a.csv", "b.csv"]
+    assert wc.receipt(home, runs=True).to_frame()["arrived"].max() == 2
+    assert len(wc.receipt(home, of="a.csv").rows) >= 1
+    assert "2 files" in wc.receipt(home, manifest="markdown").text
+    page = wc.receipt(home, html=tmp_path / "r.html").path
+    assert page is not None
+    assert page.read_text().startswith("<!DOCTYPE html>")
+    assert capfd.readouterr() == ("", "")
+
+
+def test_what_cannot_be_done_is_an_error_that_has_the_rest(tmp_path: Path, place: StandIn) -> None:
+    """One rule for every function that makes files."""
+    place.exhibits |= {
+        "a.csv": Exhibit(b"n\n1\n"),
+        "b.xlsx": Exhibit(b"not a workbook"),
+        "c.zip": Exhibit(b"PK\x03\x04 not to its end"),
+        "p/": Exhibit(b'<img src="none.png"><a href="q.html">q</a>', media_type="text/html"),
+    }
+    home = tmp_path / "d"
+    wc.haul([f"{place.base}/{name}" for name in ("a.csv", "b.xlsx", "c.zip")], into=home,
+            must_arrive=False)  # fmt: skip
+    (home / "a.csv").write_bytes(b"n\n2\n")
+    short: dict[str, Callable[[bool], Any]] = {
+        "combine": lambda all_of: wc.combine(home, to=tmp_path / "t.csv", must_arrive=all_of),
+        "unpack": lambda all_of: wc.unpack(home / "c.zip", into=tmp_path / "u", must_arrive=all_of),
+        "pack": lambda all_of: wc.pack(
+            home, to=tmp_path / "p.zip", overwrite=True, must_arrive=all_of
+        ),
+        "refile": lambda all_of: wc.refile(home, file_as="x/{name}", must_arrive=all_of),
+        "offline": lambda all_of: wc.offline(
+            f"{place.base}/p/", into=tmp_path / "o", must_arrive=all_of
+        ),
+    }
+    for name, call in short.items():
+        with pytest.raises(wc.Incomplete, match=r"must_arrive=False") as raised:
+            call(True)
+        assert raised.value.exit_code == call(False).exit_code != 0, name
+        assert type(raised.value.result) is type(call(False)), name
+
+
+def test_a_place_is_tested(place: StandIn) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"a")
+    good = wc.knock(f"{place.base}/a.csv")
+    assert good.works
+    assert set(good.to_frame()["verdict"]) <= {"fine", "unsure"}
+    bad = wc.knock(f"{place.base}/none.csv")
+    assert not bad.works
+    assert "something does not work" in bad._repr_html_()
 
 
 def test_a_cart_s_file_keeps_what_a_person_did(tmp_path: Path, place: StandIn) -> None:

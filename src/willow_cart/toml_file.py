@@ -29,12 +29,14 @@ class Table:
         file: the file; for keywords the function.
         keys: what it says.
         lines: where in the file.
+        advice: what to do about a key that means nothing.
     """
 
     title: str
     file: str
     keys: Mapping[str, object] = field(default_factory=dict)
     lines: Mapping[str, int] = field(default_factory=dict)
+    advice: str = "see the guide on errands"
 
     def place(self, key: str = "") -> str:
         """Where something stands, for messages."""
@@ -50,8 +52,9 @@ class Table:
         for key in self.keys:
             if key not in known:
                 near = difflib.get_close_matches(key, known, 1)
-                meant = f"did you mean {near[0]}?" if near else "see the guide on errands"
-                raise BadOption(self.place(key), f"is not known in {self.title}", meant)
+                meant = f"did you mean {near[0]}?" if near else self.advice
+                where = "" if self.title == self.file else f" in {self.title}"
+                raise BadOption(self.place(key), f"is not known{where}", meant)
 
 
 class TomlFile:

@@ -56,7 +56,7 @@ def _clause(error: Exception) -> str:
     said = str(error).rstrip(".").lower() or type(error).__name__
     if "unexpected end" in said or "end-of-stream" in said:
         return "it ends too soon"
-    return f"it cannot be unpacked: {said}"
+    return said
 
 
 class ForwardReader:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from willow_cart.exits import Exit
 from willow_cart.model import State
@@ -31,6 +32,7 @@ class HaulSummary:
         left_out: how many members were not taken, in earlier runs included.
         not_unpacked: how many archives could not be unpacked.
         unhandled: of how many files the command on arrival failed.
+        archives: the destination and the address of each archive that `unpack` was asked for.
     """
 
     run: int
@@ -48,6 +50,7 @@ class HaulSummary:
     left_out: int = 0
     not_unpacked: int = 0
     unhandled: int = 0
+    archives: list[tuple[Path, str]] = field(default_factory=list)
 
     def add(self, result: Result) -> None:
         """Count a file whose outcome is known."""

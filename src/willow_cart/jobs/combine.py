@@ -8,11 +8,12 @@ from pathlib import Path
 
 from willow_cart.cart import Cart
 from willow_cart.choosing.patterns import on_path
-from willow_cart.errors import BadOption, nothing_there
+from willow_cart.errors import BadOption, NoTable, nothing_there
 from willow_cart.filing.templates import parts_of_names
 from willow_cart.jobs.discovering import make_choosing
 from willow_cart.jobs.job_events import ChangedHere
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Issue
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.stored_files import Holding, holdings_at
@@ -37,18 +38,21 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
     wish = Combining(request.skip_lines, columns, strict=request.strict)
     if request.to is not None:
         require_form(request.to, request.table)  # a slip is told before any work is done
-    files = _tables(request, observer)
+    unreadable: list[Issue] = []
+    files = _tables(request, observer, unreadable)
     output = (
         NoOutput(Path())
         if to is None
         else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
     )
     with output:
-        return combine_files(files, output, wish)
+        return combine_files(files, output, wish, unreadable=unreadable)
 
 
-def _tables(request: CombineRequest, observer: JobObserver) -> list[TableFile]:
-    """Return the tables that are chosen.
+def _tables(
+    request: CombineRequest, observer: JobObserver, unreadable: list[Issue]
+) -> list[TableFile]:
+    """Return the tables that are chosen; workbooks that cannot be opened are noted.
 
     Raises:
         NothingChosen: there are none.
@@ -64,7 +68,13 @@ def _tables(request: CombineRequest, observer: JobObserver) -> list[TableFile]:
     chosen = [found[offer] for offer in choice.chosen]
     if changed := [each for each in chosen if each.is_changed()]:
         observer.note(ChangedHere(len(changed), changed[0].path))
-    return [table for each in chosen for table in _tables_in(each, request)]
+    tables = []
+    for each in chosen:
+        try:
+            tables += _tables_in(each, request)
+        except NoTable as error:
+            unreadable.append(Issue(error.thing, error.why))
+    return tables
 
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
@@ -96,6 +106,7 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
 
     Raises:
         BadOption: a workbook has no such sheet.
+        NoTable: it is a workbook that cannot be opened.
     """
     parts = parts_of_names(request.name_parts, each.offer)
     sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))

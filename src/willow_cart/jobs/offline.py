@@ -16,8 +16,8 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import SizeAsker, make_choosing, words_in
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
 from willow_cart.jobs.job_observer import JobObserver
-from willow_cart.offline import Readings, Scope, Stay, TakenPages, make_readable, take
-from willow_cart.offline.warc import WarcFile, require_warc_name
+from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
+from willow_cart.offline_copies.warc import WarcFile, require_warc_name
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.offline import OfflineRequest

@@ -189,7 +189,7 @@ class UnpackingOptions:
 
 
 @option_group
-class UnpackOption:
+class UnpackedArchivesOption:
     """Which archives a haul unpacks."""
 
     group_title: ClassVar[str] = "unpacking"

@@ -9,8 +9,8 @@ from willow_cart.options.hauling import (
     FilingOptions,
     HandlingOptions,
     PaceOptions,
+    UnpackedArchivesOption,
     UnpackingOptions,
-    UnpackOption,
 )
 from willow_cart.options.option import option
 from willow_cart.options.shared import WriteErrandOption
@@ -23,7 +23,7 @@ class HaulRequest(
     HandlingOptions,
     WriteErrandOption,
     UnpackingOptions,
-    UnpackOption,
+    UnpackedArchivesOption,
     LookingRequest,
     PaceOptions,
 ):

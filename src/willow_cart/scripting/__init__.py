@@ -1,6 +1,54 @@
 """The commands as functions, for scripts and notebooks: the same options, values in return."""
 
-from willow_cart.scripting.calls import audit, errand, haul, load, survey
-from willow_cart.scripting.results import Audit, ErrandRun, Haul, Survey
+from willow_cart.scripting.file_functions import (
+    audit,
+    combine,
+    pack,
+    pick,
+    receipt,
+    refile,
+    unpack,
+    weigh,
+)
+from willow_cart.scripting.file_results import (
+    Audit,
+    CombineResult,
+    PackResult,
+    PickResult,
+    ReceiptResult,
+    RefileResult,
+    UnpackResult,
+    WeighResult,
+)
+from willow_cart.scripting.place_functions import errand, haul, knock, load, offline, survey
+from willow_cart.scripting.place_results import ErrandRun, Haul, KnockResult, OfflineResult, Survey
 
-__all__ = ["Audit", "ErrandRun", "Haul", "Survey", "audit", "errand", "haul", "load", "survey"]
+__all__ = [
+    "Audit",
+    "CombineResult",
+    "ErrandRun",
+    "Haul",
+    "KnockResult",
+    "OfflineResult",
+    "PackResult",
+    "PickResult",
+    "ReceiptResult",
+    "RefileResult",
+    "Survey",
+    "UnpackResult",
+    "WeighResult",
+    "audit",
+    "combine",
+    "errand",
+    "haul",
+    "knock",
+    "load",
+    "offline",
+    "pack",
+    "pick",
+    "receipt",
+    "refile",
+    "survey",
+    "unpack",
+    "weigh",
+]

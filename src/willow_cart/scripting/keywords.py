@@ -133,7 +133,7 @@ class UnpackingKeywords(TypedDict, total=False):
     archive_password: str
 
 
-class UnpackKeywords(TypedDict, total=False):
+class UnpackedArchivesKeywords(TypedDict, total=False):
     """Which archives a haul unpacks."""
 
     unpack: Words
@@ -170,7 +170,7 @@ class HaulKeywords(
     FilingKeywords,
     HandlingKeywords,
     UnpackingKeywords,
-    UnpackKeywords,
+    UnpackedArchivesKeywords,
     LookingKeywords,
     ChoosingKeywords,
     SignInKeywords,
@@ -180,6 +180,72 @@ class HaulKeywords(
     total=False,
 ):
     """What `haul` understands."""
+
+
+class OfflineKeywords(
+    ChoosingKeywords,
+    SignInKeywords,
+    ConnectingKeywords,
+    PaceKeywords,
+    PatienceKeywords,
+    total=False,
+):
+    """What `offline` understands."""
+
+    depth: int | Literal["all"]
+    stay: Literal["folder", "host"]
+    also: Words
+    parts: str
+    ignore_robots: bool
+    warc: File
+    note: str
+
+
+class KnockKeywords(SignInKeywords, ConnectingKeywords, total=False):
+    """What `knock` understands."""
+
+
+class PickKeywords(ChoosingKeywords, SignInKeywords, ConnectingKeywords, total=False):
+    """What `pick` understands."""
+
+    out: bool
+    only: bool
+    back: bool
+    undo: bool
+    gone: bool
+
+
+class WeighKeywords(SignInKeywords, ConnectingKeywords, total=False):
+    """What `weigh` understands."""
+
+    at: Amount
+    ask_sizes: bool
+    drives: str
+    shares: int
+    figure: File
+
+
+class UnpackKeywords(UnpackingKeywords, ChoosingKeywords, total=False):
+    """What `unpack` understands."""
+
+    name_parts: str
+
+
+class CombineKeywords(ChoosingKeywords, total=False):
+    """What `combine` understands."""
+
+    to: File
+    table: str
+    anew: bool
+    strict: bool
+    skip_lines: int
+    columns: str
+    sheet: str
+    name_parts: str
+
+
+class PackKeywords(ChoosingKeywords, total=False):
+    """What `pack` understands."""
 
 
 class AuditKeywords(SignInKeywords, ConnectingKeywords, total=False):
@@ -193,3 +259,18 @@ class AuditKeywords(SignInKeywords, ConnectingKeywords, total=False):
     local_files: bool
     threads: int
     lanes: int
+
+
+class ReceiptKeywords(TypedDict, total=False):
+    """What `receipt` understands."""
+
+    run: int
+    runs: bool
+    of: str
+    html: File
+    manifest: Literal["sha256sums", "datapackage", "ro-crate", "markdown"]
+    bag: File
+
+
+class RefileKeywords(FilingKeywords, total=False):
+    """What `refile` understands."""

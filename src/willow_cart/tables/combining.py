@@ -125,6 +125,7 @@ def combine(
     output: Output,
     wish: Combining,
     *,
+    unreadable: Iterable[Issue] = (),
     progress: Callable[[str], None] = lambda _: None,
 ) -> Combined:
     """Put tables together.
@@ -133,6 +134,7 @@ def combine(
         files: the tables; their names tell them apart.
         output: where they go; open.
         wish: how.
+        unreadable: what is known already not to be readable, among the troubles of the result.
         progress: told of every file that is read, by its name.
 
     Raises:
@@ -140,7 +142,7 @@ def combine(
         BadOption: a column that is asked for is in none of them.
         NoTable: what is there was not put together here.
     """
-    combined = Combined()
+    combined = Combined(troubles=[*unreadable])
     seen = []
     for file in files:
         if output.knows(file, wish.mark):

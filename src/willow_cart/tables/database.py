@@ -163,6 +163,11 @@ def _declared(type_: Type) -> str:
     return _DECLARED.get(type_, "TEXT")
 
 
+def all_rows_of(table: str) -> str:
+    """Return the statement that reads all rows of a table."""
+    return f"SELECT * FROM {_quoted(table)}"
+
+
 def _quoted(name: str) -> str:
     doubled = name.replace('"', '""')
     return f'"{doubled}"'

@@ -40,7 +40,7 @@ from willow_cart.units import count_of, format_duration, format_size
 if TYPE_CHECKING:
     from willow_cart.cart import Loaded
     from willow_cart.hauling import HaulSummary
-    from willow_cart.offline import TakenPages
+    from willow_cart.offline_copies import TakenPages
     from willow_cart.packing import Packed
     from willow_cart.tables import Combined
 

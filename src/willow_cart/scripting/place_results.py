@@ -1,28 +1,30 @@
-"""What the functions return: values with data frames, and a look of their own in notebooks."""
+"""What the functions that reach places return: values with data frames, shown as tables."""
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, fields
+from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.auditing import Audited, Finding
 from willow_cart.cart import Cart
 from willow_cart.errands.running import ErrandPlan, StepDone
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.hauling import HaulSummary
-from willow_cart.jobs.audit import code_of
 from willow_cart.jobs.receipt import PageWritten
+from willow_cart.knocking.steps import KnockFinding, Verdict
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
+from willow_cart.offline_copies import Missing, Readings, TakenPages
 from willow_cart.packing import Packed
-from willow_cart.records import Receipt, ReceiptRow, open_receipt, read_receipt
+from willow_cart.records import Receipt, ReceiptRow, read_receipt
+from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest
+from willow_cart.scripting.result_frames import frame, frame_of_receipt
+from willow_cart.scripting.unpacked_paths import paths_of_members
 from willow_cart.sources import NotEntered
 from willow_cart.tables import Combined
 from willow_cart.units import format_size
@@ -147,13 +149,12 @@ class Haul:
 
     @cached_property
     def members(self) -> tuple[Path, ...]:
-        """Where the files lie that came out of archives in this haul."""
-        with open_receipt(self.into, self.account.run) as receipt:
-            return tuple(self.into / arrival.path for arrival in receipt.unpacked())
+        """Where the files lie that came out of its archives, now or in an earlier haul."""
+        return paths_of_members((self.into, row.address) for row in self.receipt.rows)
 
     def to_frame(self) -> pd.DataFrame:
         """Return a row for each file, with the columns of `receipt --csv`; sizes are bytes."""
-        return _frame(ReceiptRow, ([*_values(row)] for row in self.receipt.rows), {"size": "Int64"})
+        return frame_of_receipt(self.receipt.rows)
 
     def __repr__(self) -> str:
         return f"<Haul into {self.into}: {self._brief()}>"
@@ -179,50 +180,82 @@ class Haul:
 
 
 @dataclass(frozen=True)
-class Audit:
-    """What an audit found.
+class OfflineResult:
+    """What came of taking pages offline.
 
     Attributes:
-        folder: that was audited.
-        found: every file, the worst first.
-        repaired: the account of what was hauled again; None if nothing was.
+        into: the destination.
+        taken: what was served, and what was not.
+        made: the copies that lead to each other; None where none were made.
         notes: what a person is told besides.
     """
 
-    folder: Path
-    found: tuple[Audited, ...]
-    repaired: HaulSummary | None = None
+    into: Path
+    taken: TakenPages
+    made: Readings | None
     notes: tuple[str, ...] = ()
-
-    @property
-    def counts(self) -> Counter[Finding]:
-        """How many files there are of each finding."""
-        return Counter(each.finding for each in self.found)
 
     @property
     def exit_code(self) -> Exit:
         """What the command would tell the shell."""
-        return code_of(self.counts) if self.repaired is None else self.repaired.exit_code
+        return self.taken.exit_code
+
+    @property
+    def start(self) -> Path | None:
+        """The page to begin to read with; None where no copies were made."""
+        return self.made.start if self.made else None
+
+    @property
+    def missing(self) -> list[Missing]:
+        """What did not arrive, with the pages that need it."""
+        return self.taken.missing
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each file: path, finding, why, size in bytes, url."""
-        rows = ([each.path, str(each.finding), each.why, each.size, _url(each)]
-                for each in self.found)  # fmt: skip
-        return _frame(("path", "finding", "why", "size", "url"), rows, {})
+        """Return a row for each file that is here: url, path, size in bytes, sha256, role."""
+        rows = (
+            (each.address, each.path, each.size, each.sha256, str(self.taken.roles[address]))
+            for address, each in self.taken.arrivals.items()
+        )
+        return frame(("url", "path", "size", "sha256", "role"), rows)
 
     def __repr__(self) -> str:
-        return f"<Audit of {self.folder}: {self._brief()}>"
+        return f"<OfflineResult: {summed_up(self.taken, self.into)}>"
+
+
+@dataclass(frozen=True)
+class KnockResult:
+    """What was found at a place.
+
+    Attributes:
+        address: of the place.
+        findings: what was tried, with what came of it.
+    """
+
+    address: str
+    findings: tuple[KnockFinding, ...]
+
+    @property
+    def works(self) -> bool:
+        """Whether files can be hauled from there."""
+        return all(each.verdict is not Verdict.FAILED for each in self.findings)
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return a row for each step: tried, verdict, found, remedy."""
+        return frame(("tried", "verdict", "found", "remedy"), self._rows())
+
+    def _rows(self) -> Iterator[tuple[str, ...]]:
+        return ((each.tried, str(each.verdict), each.found, each.remedy) for each in self.findings)
+
+    def __repr__(self) -> str:
+        return f"<KnockResult: {self._brief()}>"
 
     def _brief(self) -> str:
-        return ", ".join(f"{count:,} {finding}" for finding, count in self.counts.items())
+        outcome = "files can be hauled from here" if self.works else "something does not work"
+        return f"{without_secrets(self.address)}: {outcome}"
 
     def _repr_html_(self) -> str:
-        rows = ((str(each.finding), each.path, each.why) for each in self.found)
-        return html_table(self._brief(), ("state", "path", "in what"), rows, len(self.found))
-
-
-def _url(audited: Audited) -> str:
-    return audited.arrival.address if audited.arrival else ""
+        columns = ("tried", "verdict", "found", "remedy")
+        return html_table(self._brief(), columns, self._rows(), len(self.findings))
 
 
 @dataclass(frozen=True)
@@ -282,18 +315,3 @@ def _line_of(done: StepDone) -> str:
         case PageWritten() as written, _:
             return f"written to {written.page}"
     return f"{done.step}: {'failed' if done.exit_code else 'done'}"
-
-
-def _values(row: ReceiptRow) -> Iterator[object]:
-    return (getattr(row, each.name) for each in fields(row))
-
-
-def _frame(
-    columns: type[ReceiptRow] | Sequence[str],
-    rows: Iterable[Sequence[object]],
-    kinds: dict[str, str],
-) -> pd.DataFrame:
-    import pandas as pd  # only who uses it waits for it
-
-    names = [each.name for each in fields(columns)] if isinstance(columns, type) else [*columns]
-    return pd.DataFrame.from_records([tuple(row) for row in rows], columns=names).astype(kinds)

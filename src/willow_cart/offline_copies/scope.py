@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 from urllib.parse import urlsplit, urlunsplit
 
 from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
-from willow_cart.offline.roles import Role
+from willow_cart.offline_copies.roles import Role
 from willow_cart.sources import PagePart
 from willow_cart.sources.listing import folder_of
 

@@ -13,7 +13,7 @@ from willow_cart.units import count_of
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.offline.taking import Missing, TakenPages
+    from willow_cart.offline_copies.taking import Missing, TakenPages
 
 _STYLE = """
 body { font: 16px/1.5 system-ui, sans-serif; max-width: 60rem; margin: 2rem auto; padding: 0 1rem;

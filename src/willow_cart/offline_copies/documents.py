@@ -9,9 +9,9 @@ from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
-from willow_cart.offline.page_rewriting import Markup
-from willow_cart.offline.roles import Rewrite, Role
-from willow_cart.offline.styles import rewrite_style
+from willow_cart.offline_copies.page_rewriting import Markup
+from willow_cart.offline_copies.roles import Rewrite, Role
+from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.protocols.http_rules import parse_content_type
 from willow_cart.records import Arrival
 from willow_cart.sources.markup import decode_page

@@ -14,8 +14,8 @@ from functools import cached_property
 from html.parser import HTMLParser
 from itertools import accumulate
 
-from willow_cart.offline.roles import Rewrite, Role
-from willow_cart.offline.styles import rewrite_style
+from willow_cart.offline_copies.roles import Rewrite, Role
+from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.sources.references import candidates_in_set
 
 NOTHING = "data:,"

@@ -21,19 +21,19 @@ from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
-from willow_cart.offline.documents import (
+from willow_cart.offline_copies.documents import (
     DocumentSort,
     OfflineDocument,
     media_type_of,
     open_document,
 )
-from willow_cart.offline.naming import START, ReadableCopy
-from willow_cart.offline.page_rewriting import NOTHING
-from willow_cart.offline.roles import Role
-from willow_cart.offline.same_pages import Face, one_address_each
-from willow_cart.offline.scope import plain_address
-from willow_cart.offline.start_page import StartPageEntry, make_start_page
-from willow_cart.offline.taking import TakenPages
+from willow_cart.offline_copies.naming import START, ReadableCopy
+from willow_cart.offline_copies.page_rewriting import NOTHING
+from willow_cart.offline_copies.roles import Role
+from willow_cart.offline_copies.same_pages import Face, one_address_each
+from willow_cart.offline_copies.scope import plain_address
+from willow_cart.offline_copies.start_page import StartPageEntry, make_start_page
+from willow_cart.offline_copies.taking import TakenPages
 from willow_cart.records import Arrival, Ledger, Made, ledger_path
 from willow_cart.redaction import without_secrets
 

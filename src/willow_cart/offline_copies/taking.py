@@ -22,10 +22,10 @@ from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, bring_home
 from willow_cart.model import Offer, State
-from willow_cart.offline.documents import OfflineDocument, open_document
-from willow_cart.offline.naming import START, AsServed
-from willow_cart.offline.roles import Role
-from willow_cart.offline.scope import Out, Scope, plain_address
+from willow_cart.offline_copies.documents import OfflineDocument, open_document
+from willow_cart.offline_copies.naming import START, AsServed
+from willow_cart.offline_copies.roles import Role
+from willow_cart.offline_copies.scope import Out, Scope, plain_address
 from willow_cart.protocols import Access
 from willow_cart.records import Arrival, KnownFiles, Ledger, has_ledger, ledger_path, open_receipt
 from willow_cart.redaction import without_secrets

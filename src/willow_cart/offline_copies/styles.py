@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from willow_cart.offline.roles import Rewrite, Role
+from willow_cart.offline_copies.roles import Rewrite, Role
 
 _STRING = r""""(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*'"""
 

@@ -1,0 +1,102 @@
+"""Requests from what Python functions are given: sources of all kinds, and typed keywords."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from os import PathLike, fspath
+from typing import TYPE_CHECKING, TypeVar, cast
+
+from willow_cart.cart import Cart
+from willow_cart.errors import BadOption
+from willow_cart.model import Offer
+from willow_cart.requests.given import Given, given_in
+from willow_cart.requests.request import LookingRequest, Request
+from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
+from willow_cart.settings import settings_for
+from willow_cart.toml_file import Table
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    Source = str | PathLike[str] | Iterable[Offer | str | PathLike[str]] | pd.DataFrame
+
+Asked = TypeVar("Asked", bound=Request)
+Looked = TypeVar("Looked", bound=LookingRequest)
+
+
+def given_by_arguments(**arguments: object) -> Given:
+    """Return the texts of options that a function takes as arguments of its own.
+
+    Args:
+        arguments: what is given for them: True for a flag, a text or a path, or several; None and
+            False for what is not given.
+    """
+    return {key: _texts(value) for key, value in arguments.items() if value not in (None, False)}
+
+
+def _texts(value: object) -> tuple[str, ...]:
+    if value is True:
+        return ("",)
+    several = value if isinstance(value, tuple) else (value,)
+    return tuple(map(str, several))
+
+
+def read_looking(
+    kind: type[Looked],
+    sources: Sequence[Source],
+    options: Mapping[str, object],
+    more: Given | None = None,
+) -> tuple[Looked, list[Offer]]:
+    """Return what was asked for, and the offers among the sources.
+
+    Raises:
+        BadOption: there is no source, or something that is none.
+    """
+    named: list[str] = []
+    offers: list[Offer] = []
+    for source in sources:
+        if hasattr(source, "itertuples"):
+            offers += Cart.from_frame(cast("pd.DataFrame", source))
+            continue
+        for each in [source] if isinstance(source, str | PathLike) else _each_of(source, kind):
+            if isinstance(each, Offer):
+                offers.append(each)
+            elif isinstance(each, str | PathLike):
+                named.append(fspath(each))
+            else:
+                raise _no_source(each, kind)
+    if not sources:
+        raise BadOption(f"{kind.command}()", "has no source", "give an address or a list")
+    given = {**(more or {}), "sources": tuple(named)}
+    return read_request(kind, options, given), offers
+
+
+def _each_of(source: object, kind: type[Request]) -> Iterable[object]:
+    if not isinstance(source, Iterable):
+        raise _no_source(source, kind)
+    return source
+
+
+def _no_source(source: object, kind: type[Request]) -> BadOption:
+    return BadOption(
+        f"{kind.command}()", f"takes no {type(source).__name__}", "give addresses, paths or offers"
+    )
+
+
+def read_request(kind: type[Asked], options: Mapping[str, object], given: Given) -> Asked:
+    """Make a request of keywords, and of what a function takes besides.
+
+    Raises:
+        BadOption: a keyword is not known, or cannot be read.
+    """
+    name = f"{kind.command}()"
+    keys = {key.rstrip("_"): value for key, value in options.items() if value is not None}
+    known = {
+        key: option
+        for key, option in options_of_command(kind.command).items()
+        if key not in NOT_KEYWORDS
+    }
+    keywords = given_in(
+        Table(name, name, keys, advice=f"see help(willow_cart.{kind.command})"), known
+    )
+    return kind.read({**keywords, **given}, settings_for(kind.command))

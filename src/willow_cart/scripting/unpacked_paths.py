@@ -1,0 +1,29 @@
+"""Where the files lie that came out of archives."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from pathlib import Path
+
+from willow_cart.records import Ledger, ledger_path
+
+
+def paths_of_members(archives: Iterable[tuple[Path, str]]) -> tuple[Path, ...]:
+    """Return the paths of what was unpacked from archives, in their order, and lies there.
+
+    Args:
+        archives: the destination and the address of each.
+
+    Raises:
+        UnreadableLedger: a ledger there cannot be read.
+    """
+    by_folder: defaultdict[Path, list[str]] = defaultdict(list)
+    for folder, address in archives:
+        by_folder[folder].append(address)
+    paths: list[Path] = []
+    for folder, addresses in by_folder.items():
+        with Ledger(ledger_path(folder)) as ledger:
+            for address in addresses:
+                paths += (folder / each.lies_at for each in ledger.members_of(address))
+    return tuple(path for path in paths if path.is_file())
