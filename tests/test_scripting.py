@@ -148,7 +148,7 @@ def test_what_was_hauled_is_combined_packed_unpacked_and_filed_anew(
     assert "2 files" in wc.receipt(home, manifest="markdown").text
     page = wc.receipt(home, html=tmp_path / "r.html").path
     assert page is not None
-    assert page.read_text().startswith("<!DOCTYPE html>")
+    assert page.read_text().startswith("<!doctype html>")
     assert capfd.readouterr() == ("", "")
 
 
