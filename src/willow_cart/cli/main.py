@@ -24,8 +24,8 @@ from willow_cart.settings import settings_for
 from willow_cart.version import __version__
 
 DESCRIPTION = (
-    "Bring many files home from lists, web pages and folders: look, choose, fetch with resume,"
-    " check, file, and keep a record of what came from where."
+    "Download many files from lists, web pages and folders: list, choose, fetch with resume, "
+    "check, file, and record what came from where."
 )
 EXIT_CODES = (
     "Exit codes: 0 all arrived or was here already; 1 something did not arrive; 2 the command was"

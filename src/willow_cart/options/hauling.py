@@ -17,22 +17,23 @@ class FilingOptions:
     layout: str = option(
         "tree",
         str,
-        "folders: as in the addresses, none, by host, by kind of file, by month of the last "
-        "change, or by heading on the page (%(default)s)",
+        "folders: as in the addresses, none, by host, by kind of file, by month of modification, "
+        "or by heading on the page (%(default)s)",
         choices=("tree", "flat", "host", "kind", "month", "heading"),
         one_of="rule",
     )
     file_as: str | None = option(
         None,
         str,
-        "the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}; the guide has the fields",
+        "the path of each file, such as {kind}/{modified:%%Y-%%m}/{name}; the guide lists the "
+        "fields",
         metavar="TEMPLATE",
         one_of="rule",
     )
     name_parts: str = option(
         "",
         str,
-        "cuts parts out of names for --file-as: 'level_(?P<year>\\d{4})' gives it {year}",
+        "defines fields for --file-as from parts of names: 'level_(?P<year>\\d{4})' defines {year}",
         metavar="REGEX",
     )
 
@@ -46,43 +47,39 @@ class PaceOptions(PatienceOptions):
     lanes: int = option(
         8,
         few,
-        "how many files, or strands of files, are fetched at a time (%(default)s)",
+        "number of files, or of strands of files, that are fetched at a time (%(default)s)",
         metavar="N",
     )
     lanes_per_host: int | None = option(
         None,
         few,
-        "how many of them from one host (4, or as many as there are strands)",
+        "maximum number of lanes at one host (4, or the number of strands)",
         metavar="N",
     )
     strands: int | None = option(
         1,
         strands,
-        "on how many lanes, at most, one large file is fetched when lanes have nothing else to "
-        "do; auto takes more while that pays (%(default)s)",
+        "maximum number of lanes for one large file when lanes are free; auto adds lanes while "
+        "the speed grows (%(default)s)",
         metavar="N|auto",
     )
-    gap: float = option(0.0, seconds, "between two starts at one host", metavar="SECONDS")
-    one_by_one: bool = flag(
-        "for shy servers: one file at a time, with a gap that is never quite the same"
-    )
-    speed_cap: int | None = option(
-        None, speed, "no faster than this in all: 2MB/s", metavar="SPEED"
-    )
+    gap: float = option(0.0, seconds, "pause between two requests to one host", metavar="SECONDS")
+    one_by_one: bool = flag("for sensitive servers: one file at a time, with a varying gap")
+    speed_cap: int | None = option(None, speed, "limit the total speed: 2MB/s", metavar="SPEED")
     stall_after: float = option(
-        60, seconds, "try again if nothing comes for so long (%(default)s)", metavar="SECONDS"
+        60, seconds, "retry if no data arrives for this long (%(default)s)", metavar="SECONDS"
     )
     slowest: int | None = option(
-        None, speed, "try again what comes more slowly on the average", metavar="SPEED"
+        None, speed, "retry if the average speed is lower", metavar="SPEED"
     )
     time_per_file: float | None = option(
         None,
         seconds,
-        "no longer than this for one attempt at a file: 2h; what has come is kept",
+        "time limit for one attempt at a file: 2h; the part that arrived is kept",
         metavar="SECONDS",
     )
     largest: int | None = option(
-        None, size, "refuse files that are larger, announced or not", metavar="SIZE"
+        None, size, "refuse larger files, whether or not their size is announced", metavar="SIZE"
     )
 
 
@@ -93,58 +90,53 @@ class HandlingOptions:
     times: str = option(
         "keep",
         str,
-        "give files the time at which they were changed last at their places, or leave them the "
-        "time of their arrival (%(default)s)",
+        "modification time of files: keep the server's, or use the time of arrival (%(default)s)",
         choices=("keep", "now"),
     )
-    preview: bool = flag("show the tree that the folder would get; fetches and writes nothing")
+    preview: bool = flag("show the resulting tree; fetches and writes nothing")
     checksums: tuple[str, ...] = option(
         (),
         str,
-        "a checksum list to hold what comes against, in GNU or BSD style",
+        "verify files against a checksum list, in GNU or BSD format",
         metavar="FILE|ADDRESS",
         many=True,
     )
     find_checksums: bool = flag(
-        "look for checksum lists beside the files: SHA256SUMS, md5sums.txt, name.sha256, ..."
+        "look for checksum lists next to the files: SHA256SUMS, md5sums.txt, name.sha256, ..."
     )
     must_check: bool = flag(
-        "refuse what no checksum proves: none in the cart, in a list, or from its place"
+        "refuse files without a checksum in the cart, in a list, or from the server"
     )
     inspect: bool = flag(
-        "open archives, pictures, tables and JSON that arrive, and say what is broken inside"
+        "open archives, images, tables and JSON after arrival, and report what is damaged inside"
     )
-    accept_anything: bool = flag("file also pages that come where something else was asked for")
+    accept_anything: bool = flag("accept web pages in place of other files")
     if_present: str = option(
         "renew",
         str,
-        "of files that lie here already: ask whether they have changed, leave them unasked, "
-        "fetch them anew, or count them as failed (%(default)s)",
+        "for files that exist already: ask the server whether they have changed, keep them "
+        "without asking, fetch them again, or count them as failed (%(default)s)",
         choices=("renew", "keep", "replace", "fail"),
     )
     twins: str = option(
         "keep",
         str,
-        "of files whose bytes lie here under another name already: file them as well, have both "
-        "names lead to one file, or leave them out (%(default)s)",
+        "for files whose content exists under another name: file them as well, link both names "
+        "to one file, or leave them out (%(default)s)",
         choices=("keep", "link", "skip"),
     )
     cart: Path | None = option(
-        None, Path, "leave a cart of what is hauled behind, as load writes it", metavar="FILE"
+        None, Path, "also write a cart of what is hauled, as load does", metavar="FILE"
     )
-    tight: bool = flag("begin also where there is not enough room for everything")
-    note: str = option("", str, "your own words about it, kept in the ledger", metavar="TEXT")
-    detach: bool = flag(
-        "hand the terminal back and go on in the background; willow-cart runs sees to it"
-    )
-    log: Path | None = option(
-        None, Path, "write what happens as JSON lines, one event each", metavar="FILE"
-    )
+    tight: bool = flag("start even if there is not enough disk space for everything")
+    note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
+    detach: bool = flag("run in the background; see willow-cart runs")
+    log: Path | None = option(None, Path, "write a log of events as JSON Lines", metavar="FILE")
     on_arrival: str | None = option(
         None,
         str,
-        "run a command for every file that arrives, without a shell: 'check {path}'; the guide "
-        "has the fields",
+        "run a command for each file that arrives, without a shell: 'check {path}'; the guide "
+        "lists the fields",
         metavar="COMMAND",
     )
 
@@ -158,33 +150,34 @@ class UnpackingOptions:
     unpack_to: str | None = option(
         None,
         str,
-        "the folder for what is in each archive, by the fields of --file-as ({folder}/{stem})",
+        "the folder for the content of each archive, with the fields of --file-as "
+        "({folder}/{stem})",
         metavar="TEMPLATE",
     )
     inside: tuple[str, ...] = option(
         (),
         str,
-        "take only what matches a wildcard pattern, as for --keep, by its path in the archive",
+        "unpack only files whose path in the archive matches a wildcard pattern, as for --keep",
         metavar="PATTERN",
         many=True,
     )
-    lift: bool = flag("leave out the folder that everything in an archive is in, if there is one")
-    nested: bool = flag("unpack archives in archives too, once")
+    lift: bool = flag("omit the top folder of an archive if everything is in one")
+    nested: bool = flag("also unpack archives inside archives, one level deep")
     then: str = option(
         "keep",
         str,
-        "what becomes of an archive of which all was taken (%(default)s)",
+        "keep or remove an archive after all of it was unpacked (%(default)s)",
         choices=("keep", "remove"),
     )
     swell_at_most: str | None = option(
         None,
         str,
-        "how much may come out of one: 200x its size, 50GB, or both with a comma (1000x, where "
-        "that is more than 100 MB)",
+        "maximum unpacked size of an archive: 200x its size, 50GB, or both with a comma (1000x, "
+        "if that is more than 100 MB)",
         metavar="BOUND",
     )
     archive_password: str | None = option(
-        None, str, "the password of encrypted archives", metavar="env:NAME|file:PATH"
+        None, str, "password of encrypted archives", metavar="env:NAME|file:PATH"
     )
 
 
@@ -193,7 +186,7 @@ class UnpackedArchivesOption:
     """Which archives a haul unpacks."""
 
     group_title: ClassVar[str] = "unpacking"
-    group_text: ClassVar[str] = "Archives are unpacked once everything has come."
+    group_text: ClassVar[str] = "Archives are unpacked after everything has arrived."
 
     unpack: tuple[str, ...] = option(
         (),

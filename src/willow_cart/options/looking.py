@@ -17,44 +17,40 @@ class LookingOptions:
     as_: str | None = option(
         None,
         str,
-        "what the sources are, where that cannot be told by asking",
+        "what the sources are, if the server's answer does not show it",
         choices=("file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"),
     )
     depth: int | None = option(
         1,
         depth,
-        "how many levels of folders, or of pages that lead on below the page (%(default)s)",
+        "levels of folders to list, or of linked pages below the page (%(default)s)",
         metavar="N|all",
     )
     within: str = option(
-        "", str, "only the part of a page that a CSS selector names", metavar="SELECTOR"
+        "", str, "only the part of a page that matches a CSS selector", metavar="SELECTOR"
     )
     parts: str = option(
         "links",
         str,
-        "which references on a page count: links, images, media, styles, scripts (%(default)s)",
+        "kinds of references on a page to use: links, images, media, styles, scripts (%(default)s)",
         metavar="PART,...",
         keyword="Words",
     )
-    pages: int = option(
-        1, positive, "how many pages of a series are followed (%(default)s)", metavar="N"
-    )
+    pages: int = option(1, positive, "pages of a series to follow (%(default)s)", metavar="N")
     next_: str = option(
         "",
         str,
-        "the link to the next page as a CSS selector, where it does not say rel=next",
+        "CSS selector of the link to the next page, if the page does not mark it rel=next",
         metavar="SELECTOR",
     )
-    base: str = option("", str, "the address that a saved page is from", metavar="ADDRESS")
+    base: str = option("", str, "the original address of a saved page", metavar="ADDRESS")
     most_listed: int = option(
         10000000,
         positive,
-        "stop reading a source after so many files, or a hundredth as many folders (%(default)s)",
+        "stop listing a source after N files or N/100 folders (%(default)s)",
         metavar="N",
     )
-    ignore_robots: bool = flag(
-        "follow links also where robots.txt asks programs not to; for your own servers"
-    )
+    ignore_robots: bool = flag("follow links that robots.txt disallows; for your own servers")
 
 
 @option_group
@@ -66,71 +62,79 @@ class ChoosingOptions:
     numbers: str | None = option(
         None,
         str,
-        "keep these numbers of a survey or a cart: 3,7-12",
+        "keep these rows of a survey or a cart, by number: 3,7-12",
         metavar="N,N-M,...",
         keyword="int | str",
     )
     link_text: tuple[str, ...] = option(
-        (), str, "keep links whose words match a wildcard pattern", metavar="PATTERN", many=True
+        (), str, "keep links whose text matches a wildcard pattern", metavar="PATTERN", many=True
     )
     column: str = option(
         "",
         str,
-        "keep links in a column of a table, by number or title",
+        "keep links in one column of a table on the page, by number or title",
         metavar="N|TITLE",
         keyword="int | str",
     )
     ext: tuple[str, ...] = option(
         (),
         str,
-        "keep these extensions, whatever their case; tar.gz counts as one",
+        "keep these extensions, in any case; tar.gz is one extension",
         metavar="EXT,...",
         many=True,
     )
     kind: tuple[str, ...] = option(
         (),
         str,
-        "keep families of extensions: table, archive, image, ...",
+        "keep these kinds of files: table, archive, image, ...",
         metavar="KIND,...",
         many=True,
     )
     keep: tuple[str, ...] = option(
         (),
         str,
-        "keep names that match a wildcard pattern (* ? [abc]); with a / in it the path below "
-        "the source is matched, and ** stands for any folders; several --keep add up",
+        "keep names that match a wildcard pattern (* ? [abc]); a pattern with / is matched "
+        "against the path below the source, and ** matches any folders; --keep may be repeated",
         metavar="PATTERN",
         many=True,
     )
     drop: tuple[str, ...] = option(
-        (), str, "drop what matches a wildcard pattern", metavar="PATTERN", many=True
+        (), str, "exclude names that match a wildcard pattern", metavar="PATTERN", many=True
     )
     keep_re: tuple[str, ...] = option(
-        (), str, "keep paths in which a regular expression is found", metavar="REGEX", many=True
+        (),
+        str,
+        "keep paths that contain a match of a regular expression",
+        metavar="REGEX",
+        many=True,
     )
     drop_re: tuple[str, ...] = option(
-        (), str, "drop paths in which a regular expression is found", metavar="REGEX", many=True
+        (),
+        str,
+        "exclude paths that contain a match of a regular expression",
+        metavar="REGEX",
+        many=True,
     )
-    after_name: str = option("", str, "keep names that sort behind this one", metavar="NAME")
+    after_name: str = option("", str, "keep names that sort after this one", metavar="NAME")
     since: str | None = option(
         None,
         str,
-        "keep what was modified then or later: 2031-05-01, 2031-05-01T06:00Z, or how long ago: "
-        "5d, 24h; without a zone it is UTC",
+        "keep files modified at this time or later: 2031-05-01, 2031-05-01T06:00Z, or an age "
+        "such as 5d or 24h; times without a zone are UTC",
         metavar="WHEN",
         keyword="Moment",
     )
     until: str | None = option(
         None,
         str,
-        "keep what was modified then or earlier; a date means its whole day",
+        "keep files modified at this time or earlier; a date includes the whole day",
         metavar="WHEN",
         keyword="Moment",
     )
     undated: str = option(
         "keep",
         str,
-        "what becomes of offers without a date, when dates are chosen by (%(default)s)",
+        "keep or drop files of unknown date when a rule needs the date (%(default)s)",
         choices=("keep", "drop"),
     )
     at_least: int | None = option(
@@ -140,20 +144,18 @@ class ChoosingOptions:
     unsized: str = option(
         "keep",
         str,
-        "what becomes of offers without a size, or with one that is rounded and close to the "
-        "limit (%(default)s)",
+        "keep or drop files of unknown size, or of a rounded size near the limit, when a rule "
+        "needs the size (%(default)s)",
         choices=("keep", "drop"),
     )
     prefer: tuple[str, ...] = option(
         (),
         str,
-        "of twins, such as one recording in two formats, keep the first of these: extensions, "
-        "names of folders, or last words of names",
+        "if a file is offered in several variants, such as two formats, keep the first of these: "
+        "extensions, folder names, or last words of names",
         metavar="WORD,...",
         many=True,
     )
-    nth: str = option("", str, "of every N that are left keep the K-th: 1/3", metavar="K/N")
-    first: int | None = option(None, positive, "keep the first N of what is left", metavar="N")
-    ask_sizes: bool = flag(
-        "ask the servers for sizes and dates that are not known, one request a file"
-    )
+    nth: str = option("", str, "keep the K-th of every N remaining files: 1/3", metavar="K/N")
+    first: int | None = option(None, positive, "keep the first N remaining files", metavar="N")
+    ask_sizes: bool = flag("ask the servers for unknown sizes and dates, with one request per file")

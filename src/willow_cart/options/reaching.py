@@ -14,43 +14,47 @@ class SignInOptions:
 
     group_title: ClassVar[str] = "sign-in"
     group_text: ClassVar[str] = (
-        "For the places of the addresses among the sources, or for the one that --sign-in-at "
-        "names, and nowhere else. Secrets are kept in an environment variable (env:NAME) or in the "
-        "first line of a file (file:PATH). Also used: sign-ins of the config file that say where "
-        "they are for, and ~/.netrc."
+        "Sent to the hosts of the addresses among the sources, or to the one that --sign-in-at "
+        "names, and to no other. Keep secrets in an environment variable (env:NAME) or in the "
+        "first line of a file (file:PATH). Sign-ins in the config file that name their host, and "
+        "~/.netrc, are used as well."
     )
 
-    sign_in: str | None = option(None, str, "a sign-in of the config file", metavar="NAME")
+    sign_in: str | None = option(
+        None, str, "the name of a sign-in in the config file", metavar="NAME"
+    )
     user: str | None = option(
-        None, str, "a user's name, for basic or digest authentication", metavar="NAME"
+        None, str, "user name, for basic or digest authentication", metavar="NAME"
     )
     password: str | None = option(
         None,
         str,
-        "that user's password; without this option a terminal is asked for it",
+        "password of --user; asked for on the terminal if missing",
         metavar="env:NAME|file:PATH",
     )
     token: str | None = option(None, str, "a bearer token", metavar="env:NAME|file:PATH")
     account_key: str | None = option(
         None,
         str,
-        "the key of a blob store's account, whose name is --user",
+        "account key of a blob store; --user is the account's name",
         metavar="env:NAME|file:PATH",
     )
     shared_access: str | None = option(
-        None, str, "a shared access signature of a blob store", metavar="env:NAME|file:PATH"
+        None, str, "shared access signature of a blob store", metavar="env:NAME|file:PATH"
     )
     header: tuple[str, ...] = option(
         (),
         str,
-        "a header field; its value may be env:NAME or file:PATH",
+        "a header field to send; its value may be env:NAME or file:PATH",
         metavar="'NAME: VALUE'",
         many=True,
     )
     cookies: str | None = option(
         None, str, "a cookie file in the Netscape text form", metavar="FILE"
     )
-    sign_in_at: str | None = option(None, str, "the place that these are for", metavar="ADDRESS")
+    sign_in_at: str | None = option(
+        None, str, "the address that the sign-in is for", metavar="ADDRESS"
+    )
 
 
 @option_group
@@ -60,29 +64,29 @@ class ConnectingOptions:
     group_title: ClassVar[str] = "connecting"
 
     ca: str | None = option(
-        None, str, "certificates to trust besides the system's, in PEM form", metavar="FILE"
+        None, str, "certificates to trust besides the system's, in PEM format", metavar="FILE"
     )
     client_cert: str | None = option(
-        None, str, "a certificate to prove who you are, in PEM form, with its key", metavar="FILE"
+        None, str, "client certificate with its key, in PEM format", metavar="FILE"
     )
     client_key: str | None = option(
-        None, str, "the key of that certificate, where it is elsewhere", metavar="FILE"
+        None, str, "key of --client-cert, if it is in a file of its own", metavar="FILE"
     )
     endpoint: str | None = option(
         None,
         str,
-        "where the buckets of s3:// and gs:// are; with {bucket} in it the bucket is part of "
-        "the host",
+        "address of the server for s3:// and gs:// buckets; {bucket} in it makes the bucket part "
+        "of the host name",
         metavar="ADDRESS",
     )
-    requester_pays: bool = flag("bear the costs of buckets whose owners do not")
+    requester_pays: bool = flag("accept the charges for buckets whose owner does not pay them")
     largest_listing: int = option(
         64 << 20,
         size,
-        "the most bytes of a page, a folder index or an FTP listing that are read (64MiB)",
+        "maximum size of a page, a folder index or an FTP listing (64MiB)",
         metavar="SIZE",
     )
-    active: bool = flag("let FTP servers connect to this machine for data")
+    active: bool = flag("use active mode for FTP: the server opens the data connections")
 
 
 @option_group
@@ -94,17 +98,17 @@ class PatienceOptions:
     attempts: int = option(
         5,
         positive,
-        "how often in a row a request is made without success before it is given up, with "
-        "growing pauses in between (%(default)s)",
+        "consecutive failed attempts before a request is given up; the pauses between them grow "
+        "(%(default)s)",
         metavar="N",
     )
     pause: float | None = option(
-        None, seconds, "always the same pause between attempts", metavar="SECONDS"
+        None, seconds, "use the same pause between all attempts", metavar="SECONDS"
     )
     longest_wait: float = option(
         300,
         seconds,
-        "the longest pause that a server may ask for; a file that it asks longer for fails "
+        "longest wait that a server may ask for; a file fails if the server asks for more "
         "(%(default)s)",
         metavar="SECONDS",
     )

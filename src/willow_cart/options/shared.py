@@ -15,9 +15,9 @@ class SourcesArgument:
     sources: tuple[str, ...] = argument(
         (),
         str,
-        "an http:// or https:// address of a file, a page, a folder, a feed or a sitemap; a "
-        "list of addresses, a CSV table with a url column, a saved page; or - for standard "
-        "input; addresses may hold ranges: {2018..2031}, {01..12}, {a,b}",
+        "the address of a file, a page, a folder, a feed, a sitemap or a bucket; a list of "
+        "addresses, a CSV table with a url column, a cart or a saved page; or - for standard "
+        "input. Addresses may contain ranges: {2018..2031}, {01..12}, {a,b}",
         metavar="SOURCE",
         nargs="+",
     )
@@ -27,7 +27,7 @@ class SourcesArgument:
 class CartArgument:
     """The cart."""
 
-    cart: Path = argument(Path(), Path, "a cart that load has made", metavar="CART")
+    cart: Path = argument(Path(), Path, "a cart written by load", metavar="CART")
 
 
 @option_group
@@ -43,7 +43,7 @@ class FolderArgument:
 class OverwriteOption:
     """What allows a file to be replaced that another program has written."""
 
-    overwrite: bool = flag("replace a file that is there, also if willow-cart has not written it")
+    overwrite: bool = flag("replace an existing file, even if Willow Cart did not write it")
 
 
 @option_group
@@ -53,7 +53,7 @@ class WriteErrandOption:
     write_errand: Path | None = option(
         None,
         Path,
-        "write what is typed here into a file as an errand, to be run again from there",
+        "write this command as an errand to a file, to run it again",
         metavar="FILE",
     )
 
@@ -62,8 +62,8 @@ class WriteErrandOption:
 class FormOptions:
     """The forms for other programs."""
 
-    json: bool = flag("write JSON for other programs", one_of="form")
-    csv: bool = flag("write CSV for spreadsheets", one_of="form")
+    json: bool = flag("print JSON", one_of="form")
+    csv: bool = flag("print CSV", one_of="form")
 
 
 @option_group
@@ -71,5 +71,9 @@ class LanesOption:
     """How many places are looked at together."""
 
     lanes: int = option(
-        4, few, "how many folders are read and sizes asked for at a time (%(default)s)", metavar="N"
+        4,
+        few,
+        "number of folders that are listed, and of sizes that are requested, at a time "
+        "(%(default)s)",
+        metavar="N",
     )

@@ -16,29 +16,31 @@ class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
 
     command = "audit"
 
-    quick: bool = flag("believe files that have the size and date with which they were filed")
-    inspect: bool = flag("open archives, pictures, tables and JSON, and say what is broken inside")
+    quick: bool = flag("skip reading files whose size and date are unchanged")
+    inspect: bool = flag(
+        "open archives, images, tables and JSON, and report what is damaged inside"
+    )
     checksums: tuple[str, ...] = option(
         (),
         str,
-        "hold files against a checksum list as well; then the folder needs no ledger",
+        "also verify files against a checksum list; the folder then needs no ledger",
         metavar="FILE|ADDRESS",
         many=True,
     )
-    upstream: bool = flag(
-        "ask the places that files came from whether they have newer ones; fetches none"
+    upstream: bool = flag("ask the servers whether they have newer versions; fetches none")
+    repair: bool = flag(
+        "haul changed and missing files again; changed files are kept under another name"
     )
-    repair: bool = flag("haul again what has changed or is missing; what has changed is kept aside")
     local_files: bool = flag(
-        "let --repair and --upstream read files of this machine that the ledger names; only for "
-        "folders of your own"
+        "allow --repair and --upstream to read local files that the ledger names; only for your "
+        "own folders"
     )
     threads: int = option(
         processors(),
         few,
-        "how many files are read at a time (as many as there are processors)",
+        "number of files that are read at a time (the number of processors)",
         metavar="N",
     )
     lanes: int = option(
-        4, few, "how many are asked for or fetched at a time (%(default)s)", metavar="N"
+        4, few, "number of files that are requested at a time (%(default)s)", metavar="N"
     )

@@ -20,31 +20,34 @@ class CombineRequest(OverwriteOption, ChoosingOptions, Request):
     command = "combine"
 
     places: tuple[Path, ...] = argument(
-        (), Path, "a folder, hauled into or not, or a table", metavar="DIR|FILE", nargs="+"
+        (), Path, "a folder, whether hauled into or not, or a table", metavar="DIR|FILE", nargs="+"
     )
     to: Path | None = option(
         None,
         Path,
-        f"what to put them together in; its name ends in {endings_told()}",
+        f"the file to write; its name ends in {endings_told()}",
         metavar="FILE",
     )
-    table: str = option("", str, "the table of a database (the name of its file)", metavar="NAME")
-    preview: bool = flag("show what there would be; writes nothing")
-    anew: bool = flag("begin with nothing: rows of other files that are there already do not stay")
-    strict: bool = flag("stop if a table has not the columns of the others")
+    table: str = option("", str, "the table in a database (the name of its file)", metavar="NAME")
+    preview: bool = flag("show the result; writes nothing")
+    anew: bool = flag("start over: do not keep existing rows of other files")
+    strict: bool = flag("stop if the columns of the tables differ")
     skip_lines: int = option(
-        0, whole, "how many lines come before the header of each (%(default)s)", metavar="N"
+        0, whole, "lines before the header of each table (%(default)s)", metavar="N"
     )
     columns: str = option("", str, "only these columns, in this order", metavar="NAME,...")
     sheet: str | None = option(
-        None, str, "which sheets of workbooks, as a wildcard pattern (the first)", metavar="PATTERN"
+        None,
+        str,
+        "sheets of workbooks to use, as a wildcard pattern (the first sheet)",
+        metavar="PATTERN",
     )
     name_parts: str = option(
         "",
         str,
-        "makes columns of parts of names: 'level_(?P<year>\\d{4})' makes one called year",
+        "makes columns from parts of names: 'level_(?P<year>\\d{4})' adds a column year",
         metavar="REGEX",
     )
     cart: Path | None = option(
-        None, Path, "only what the addresses of a cart have brought", metavar="FILE"
+        None, Path, "use only files that came from the addresses in a cart", metavar="FILE"
     )

@@ -85,154 +85,152 @@ class Command:
 _COMMANDS = (
     Command(
         "survey",
-        "look: what is offered and chosen, with counts and sizes; fetches no file",
-        "Show what the sources offer and what the choosing options leave of it: a table or a "
-        "tree, the total, and counts by kind and by heading. Fetches no file.",
+        "list what is offered and what is chosen, with counts and sizes; fetches no file",
+        "List what the sources offer and what the choosing options leave: as a table or a tree, "
+        "with the total and with counts by kind and by heading. Fetches no file.",
     ),
     Command(
         "load",
-        "put what is chosen in a cart: a table to look over, prune and haul",
+        "write what is chosen into a cart: a table to review, edit and haul",
         "Write what the sources offer and the choosing options leave into a cart, a CSV file "
-        "with one row a file. Load again to bring it up to date: sizes and dates are renewed, "
-        "what is new is added, what is not offered any more is marked, and what you have "
-        "changed stays as it is. A name that ends in .txt, .jsonl or .meta4, or is fetch.txt, "
-        "writes that form instead.",
+        "with one row per file. Load it again to update it: sizes and dates are renewed, new "
+        "files are added, files that are no longer offered are marked, and your own changes are "
+        "kept. A name that ends in .txt, .jsonl or .meta4, or the name fetch.txt, selects that "
+        "format instead.",
     ),
     Command(
         "pick",
-        "take rows of a cart out or put them back; without options, in a view to tick in",
-        "Mark rows of a cart by the same options that choose everywhere, or tick them in a view "
-        "where none of --out, --only and --back is given. Nothing is deleted: a row that is out "
-        "has an empty take, and can be put back. What the cart was before is kept for --undo.",
+        "take rows of a cart out or put them back, by options or in a list on the terminal",
+        "Mark rows of a cart by the choosing options, or select them in a list on the terminal "
+        "if none of --out, --only and --back is given. Nothing is deleted: a row that is out has "
+        "an empty cell in the column take, and can be put back. The last change can be undone "
+        "with --undo.",
         # Where a rule cannot tell, a row stays as it is, whichever way it is picked.
         {"undated": "", "unsized": ""},
     ),
     Command(
         "weigh",
-        "what a cart weighs, by kind, folder, source and month; does it fit; split it",
-        "Count and add up what is taken of a cart: by kind, folder, source and month, with the "
-        "largest files, the free space, and how long it takes. Sizes that are not known are "
-        "counted apart. With --drives or --shares also write one cart for each drive or "
-        "machine.",
+        "total a cart by kind, folder, source and month; check free space; split it",
+        "Count and total the rows of a cart that are taken: by kind, folder, source and month, "
+        "with the largest files, the free space and the expected duration. Unknown sizes are "
+        "counted separately. --drives and --shares also write one cart per drive or machine.",
     ),
     Command(
         "haul",
-        "bring what is chosen home: fetch with resume, check, file",
+        "fetch what is chosen, with resume; check it; file it",
         "Fetch what the sources offer and the choosing options leave, check it, and file it. A "
-        "file appears under its name only whole and checked. Run the same command again to go "
-        "on after any break, and next month to renew what has changed.",
+        "file gets its name only when it is complete and checked. Run the same command again to "
+        "resume after an interruption, or next month to fetch what has changed.",
     ),
     Command(
         "unpack",
-        "take out what is in archives that were hauled, or lie anywhere here",
-        "Unpack archives: zip, tar (also packed by gzip, bzip2, xz or Zstandard), and single "
-        "packed files. Of a folder that was hauled into all its archives, or those that are "
-        "chosen. Nothing gets out of its folder, and the ledger knows of every file what "
-        "archive it was in. Run again, only what is new is unpacked.",
+        "unpack archives that were hauled, or any archives on this machine",
+        "Unpack archives: zip, tar (also compressed by gzip, bzip2, xz or Zstandard), and single "
+        "compressed files. For a folder that was hauled into, unpack all its archives or those "
+        "that are chosen. Nothing is written outside the folder, and the ledger records which "
+        "archive each file came from. Run again, the command unpacks only what is new.",
     ),
     Command(
         "combine",
-        "put tables that were hauled together into one",
-        "Put tables together: CSV and its relatives, also packed, and workbooks, into one table "
-        "of a SQLite database, a Parquet file, a CSV or a JSON Lines file. How each is written "
-        "is found out, and what a column holds is settled over all of them. Every row says what "
-        "file it is from; run again, what already exists is not there twice.",
+        "combine tables into one",
+        "Combine tables (CSV and similar texts, also compressed, and workbooks) into one table "
+        "of a SQLite database, a Parquet file, a CSV or a JSON Lines file. The encoding and "
+        "delimiter of each file are detected, and the type of a column is decided over all "
+        "files. Each row names its source file; run again, the command adds only what is new.",
     ),
     Command(
         "pack",
-        "pack what was hauled into one archive, the same to the byte every time",
-        "Pack the files of a folder into a zip or tar.gz archive, with a list of their "
-        "checksums and a Data Package descriptor of where they are from. The same files make "
-        "the same archive. Every file is read and held against the ledger; what is not as it "
-        "was hauled is left out and told.",
+        "pack a folder into one reproducible archive",
+        "Pack the files of a folder into a zip or tar.gz archive, with a checksum list and a "
+        "Data Package descriptor of their origin. The same files make the same archive, byte for "
+        "byte. Each file is read and compared with the ledger; files that changed since the haul "
+        "are left out and reported.",
     ),
     Command(
         "runs",
         "running and past hauls: list them, watch one, stop one",
-        "List the hauls of this machine, in the background or not. Without a number the options "
-        "mean the last one that is running. A stopped or interrupted haul resumes when its "
-        "command is run again.",
+        "List the hauls on this machine, in the background or not. Without a number, the options "
+        "refer to the last running haul. A stopped or interrupted haul resumes when its command "
+        "is run again.",
     ),
     Command(
         "audit",
-        "check what lies in a folder against its ledger, checksum lists, or where it came from",
-        "Read every file that was hauled into a folder, and say what has changed, what is "
-        "missing, and what no haul has brought. Fetches nothing, unless --repair.",
+        "check the files in a folder against its ledger, checksum lists, or their origin",
+        "Read every file that was hauled into a folder, and report what has changed, what is "
+        "missing, and what came from no haul. Fetches nothing, except with --repair.",
     ),
     Command(
         "receipt",
-        "the account of the last haul into a folder, or of any before it",
-        "Show what a haul brought: each file with its state, size, checksum and how it was "
-        "checked. The figures are read from the ledger in the folder.",
+        "show the account of the last haul into a folder, or of an earlier one",
+        "Show what a haul fetched: each file with its state, size, checksum and how it was "
+        "checked, as recorded in the folder's ledger.",
     ),
     Command(
         "refile",
-        "move what was hauled into a folder to where another rule wants it",
-        "Move the files of a folder by another layout or template, and have its ledger know: "
-        "later hauls find them there. All are moved or none. A file keeps the name that it has "
-        "now, and what is not as it was filed stays where it is. The ledger tells of a file its "
-        "address, its name, when it arrived and when it was changed last; of pages it tells "
-        "nothing.",
+        "move hauled files to a new layout",
+        "Move the files of a folder to another layout or template, and record it in the ledger, "
+        "so that later hauls find them. Either all files are moved or none. Files keep their "
+        "current names; files that are missing or changed stay where they are. Fields that "
+        "describe a page are not available, because the ledger does not record them.",
     ),
     Command(
         "offline",
-        "take a page, or a site's part, with all it needs to be read without a network",
-        "Take pages with their pictures, styles, fonts, scripts and media, and make copies that "
-        "lead to each other instead of to the network. What was served lies in DIR/as-served, "
-        "byte for byte; what is to be read begins at DIR/index.html. Run it again to renew what "
-        "has changed. Choosing options choose among what links lead to; what a page needs is "
-        "taken with it.",
+        "copy pages with everything they need, to read them without a network",
+        "Fetch pages with their images, styles, fonts, scripts and media, and write copies that "
+        "link to each other instead of to the network. The original files are in DIR/as-served; "
+        "start reading at DIR/index.html. Run the command again to update what has changed. The "
+        "choosing options apply to linked pages; what a page needs is always fetched.",
     ),
     Command(
         "errand",
-        "run a whole job that is written down in a file, again next month",
-        "Run a job from its file, in TOML: where files come from, which of them, where they go, "
-        "and what is done with them then. Every option of the commands is a key there. What "
-        "changes from one run to the next, such as the month, is a value and stands in the "
-        "texts by its name.",
+        "run a whole job from a file, again every month",
+        "Run a job from a TOML file that says where files come from, which to choose, where they "
+        "go, and what to do with them afterwards. Every option of the commands is a key in the "
+        "file. What changes between runs, such as the month, is a value, which the texts refer "
+        "to by name.",
     ),
     Command(
         "timetable",
-        "have an errand run by itself, by cron or by systemd",
-        "Print what makes an errand run by itself: a line for a crontab, and a timer with its "
-        "service for systemd. Both have full paths and write what is said to a log beside the "
-        "errand. With --install the line is put into your own crontab, in place of an earlier "
-        "one for the same errand.",
+        "schedule an errand with cron or systemd",
+        "Print what is needed to run an errand on a schedule: a line for a crontab, and a timer "
+        "and a service for systemd. Both use full paths and write the output to a log next to "
+        "the errand. --install adds the line to your crontab, replacing an earlier one for the "
+        "same errand.",
     ),
     Command(
         "knock",
-        "test a place: name, port, TLS, listing, fetching, resuming, checksums, clock",
-        "Try a place step by step, and say what works, what does not, and what to do about it. "
-        "Fetches no file.",
+        "test a server: name, port, TLS, listing, fetching, resuming, checksums, clock",
+        "Test a server step by step, and report what works, what does not, and what to do about "
+        "it. Fetches no file.",
     ),
     Command(
         "settings",
-        "show which settings count here, and where each comes from",
-        "Show every setting that counts in this folder, with the file and the line that it is "
-        "from. What is typed comes first, then what an errand says, then the project's file in "
-        "this folder, then your own; all other settings have the defaults of the reference.",
+        "show the settings in effect, and where each comes from",
+        "Show every setting in effect in this folder, with its file and line. Options on the "
+        "command line take precedence, then the errand, then the project's file in this folder, "
+        "then your own file; all other settings have the defaults in the reference.",
     ),
     Command(
         "help",
-        "read the guide, a topic at a time",
-        "Show what the guide has to say of a topic: one of its headings, a part of one, or an "
-        "option. Without a topic, show the headings.",
+        "read the guide by topic",
+        "Show what the guide says about a topic: a heading, part of a heading, or an option. "
+        "Without a topic, list the headings.",
     ),
     Command(
         "completion",
-        "have a shell complete commands and options",
-        "Print what has a shell complete commands, options and their choices. For bash: "
-        "'willow-cart completion bash > "
+        "print shell completion for commands and options",
+        "Print the completion script of commands, options and their choices for a shell. For "
+        "bash: 'willow-cart completion bash > "
         "~/.local/share/bash-completion/completions/willow-cart'; for zsh write it to a file "
         "_willow-cart in a folder of $fpath; for fish to "
         "~/.config/fish/completions/willow-cart.fish.",
     ),
     Command(
         "demo",
-        "run the full example against stand-in servers on this machine",
-        "Start stand-ins for the made-up Harrowmere Wetland Trust's web server, its "
-        "contractor's FTP outbox and its object store on this machine and run the full example "
-        "against them, or keep them up to play with. Needs no network.",
+        "run the full example against demo servers on this machine",
+        "Start servers on this machine for the fictional Harrowmere Wetland Trust: a web server, "
+        "a contractor's FTP outbox and an object store. Run the full example against them, or "
+        "keep them running to try things out. Needs no network.",
     ),
 )
 

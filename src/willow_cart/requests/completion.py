@@ -14,4 +14,4 @@ class CompletionRequest(Request):
 
     command = "completion"
 
-    shell: str = argument("", str, "bash, zsh or fish", choices=("bash", "zsh", "fish"))
+    shell: str = argument("", str, "the shell: bash, zsh or fish", choices=("bash", "zsh", "fish"))

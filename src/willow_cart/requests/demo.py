@@ -19,10 +19,8 @@ class DemoRequest(Request):
     into: Path | None = option(
         None,
         Path,
-        "where the example is run (a new temporary folder, which is kept)",
+        "folder for the example (a new temporary folder, which is kept)",
         metavar="DIR",
     )
-    serve: bool = flag("only start the stand-ins, and keep them up")
-    port: int = option(
-        0, port, "the port of the web server, with --serve (a free one)", metavar="N"
-    )
+    serve: bool = flag("only start the servers, and keep them running")
+    port: int = option(0, port, "port of the web server, with --serve (any free port)", metavar="N")

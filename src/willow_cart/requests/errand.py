@@ -17,29 +17,27 @@ class ErrandRequest(OverwriteOption, Request):
     command = "errand"
 
     file: Path = argument(Path(), Path, "the errand", metavar="FILE")
-    preview: bool = flag(
-        "show its values, what would be fetched, where it would go and what would be done"
-    )
+    preview: bool = flag("show the values, what would be fetched, where it would go, and the steps")
     set: tuple[str, ...] = option(
         (),
         str,
-        "give a value of the errand another word for this run",
+        "set a value of the errand for this run",
         metavar="NAME=VALUE",
         many=True,
     )
     from_: str | None = option(
         None,
         str,
-        "fetch nothing, and begin with a step: its number, or what it is, such as combine",
+        "fetch nothing and start with this step: its number or its name, such as combine",
         metavar="STEP",
     )
     new: tuple[str, ...] | None = option(
         None,
         str,
-        "write the file: an errand of these sources, with what they offer in comments",
+        "create the file: an errand for this source, with what it offers in comments",
         metavar="SOURCE",
         nargs="+",
     )
     summary: Path | None = option(
-        None, Path, "write what came of it into a file, in one line", metavar="FILE"
+        None, Path, "write a one-line summary of the result to a file", metavar="FILE"
     )

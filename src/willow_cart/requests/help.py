@@ -17,7 +17,7 @@ class HelpRequest(Request):
     topic: tuple[str, ...] = argument(
         (),
         str,
-        "what to read about: errands, checksums, or an option without its dashes: since",
+        "the topic: errands, checksums, or an option without its dashes, such as since",
         metavar="TOPIC",
         nargs="*",
     )

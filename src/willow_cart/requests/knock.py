@@ -15,4 +15,4 @@ class KnockRequest(ReachingRequest):
     command = "knock"
 
     sources: tuple[str, ...] = argument((), str, "the place", metavar="ADDRESS", nargs=1)
-    json: bool = flag("write JSON for other programs")
+    json: bool = flag("print JSON")

@@ -17,12 +17,12 @@ class LoadRequest(OverwriteOption, WriteErrandOption, LanesOption, LookingReques
 
     command = "load"
 
-    cart: Path | None = option(None, Path, "the cart, made or brought up to date", metavar="FILE")
+    cart: Path | None = option(None, Path, "the cart to create or update", metavar="FILE")
     to_script: Path | None = option(
         None,
         Path,
-        "write a Python file that brings it all home by itself, with checks and resume, where "
-        "nothing but Python is",
+        "write a Python script that hauls the cart on a machine that has only Python, with "
+        "checks and resume",
         metavar="FILE.py",
     )
-    add: bool = flag("add sources to a cart that has files of others")
+    add: bool = flag("add sources to a cart that was loaded from others")

@@ -19,41 +19,44 @@ class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
     command = "offline"
 
     pages: tuple[str, ...] = argument(
-        (), str, "the page to begin with; ranges as everywhere", metavar="ADDRESS", nargs="+"
+        (),
+        str,
+        "the page to start with; ranges such as {01..12} are allowed",
+        metavar="ADDRESS",
+        nargs="+",
     )
     into: Path = option(Path(), Path, "the folder to file into", metavar="DIR", required=True)
     depth: int | None = option(
         1,
         depth,
-        "how many levels of links are followed; 1 is the page itself (%(default)s)",
+        "levels of links to follow; 1 is the page itself (%(default)s)",
         metavar="N|all",
     )
     stay: str = option(
         "folder",
         str,
-        "follow links below the page's folder, or anywhere at its host (%(default)s)",
+        "follow links below the page's folder, or anywhere on its host (%(default)s)",
         choices=("folder", "host"),
     )
     also: tuple[str, ...] = option(
         (),
         str,
-        "a host, or a wildcard pattern, from which what pages need may come too",
+        "another host from which files that pages need may be fetched, or a wildcard pattern",
         metavar="HOST",
         many=True,
     )
     parts: str = option(
         "images,media,styles,scripts",
         str,
-        "what is taken with a page (%(default)s)",
+        "kinds of files to fetch with a page (%(default)s)",
         metavar="PART,...",
     )
-    ignore_robots: bool = flag(
-        "take also what robots.txt asks programs not to; for your own servers"
-    )
+    ignore_robots: bool = flag("also fetch what robots.txt disallows; for your own servers")
     warc: Path | None = option(
         None,
         Path,
-        "write also the exact exchanges, as WARC (ISO 28500); use .warc or .warc.gz",
+        "also write the exact requests and responses as WARC (ISO 28500): FILE.warc or "
+        "FILE.warc.gz",
         metavar="FILE",
     )
-    note: str = option("", str, "your own words about it, kept in the ledger", metavar="TEXT")
+    note: str = option("", str, "a note to store in the ledger", metavar="TEXT")

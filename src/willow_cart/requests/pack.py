@@ -19,5 +19,9 @@ class PackRequest(OverwriteOption, ChoosingOptions, Request):
 
     folder: Path = argument(Path(), Path, "a folder, hauled into or not", metavar="DIR")
     to: Path = option(
-        Path(), Path, "a name that ends in .zip or .tar.gz", metavar="FILE", required=True
+        Path(),
+        Path,
+        "the archive to write; its name ends in .zip or .tar.gz",
+        metavar="FILE",
+        required=True,
     )

@@ -16,8 +16,8 @@ class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
 
     command = "pick"
 
-    out: bool = flag("take what is chosen out", one_of="way")
-    only: bool = flag("take out everything but what is chosen", one_of="way")
-    back: bool = flag("put what is chosen back", one_of="way")
-    undo: bool = flag("undo the last picking; undo that, too, if repeated", one_of="way")
-    gone: bool = flag("choose only rows that their sources did not offer any more when last loaded")
+    out: bool = flag("take the chosen rows out", one_of="way")
+    only: bool = flag("take all other rows out", one_of="way")
+    back: bool = flag("put the chosen rows back", one_of="way")
+    undo: bool = flag("undo the last change; repeat it to redo the change", one_of="way")
+    gone: bool = flag("choose only rows that were no longer offered at the last load")

@@ -18,27 +18,31 @@ class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
     command = "receipt"
 
     run_: int | None = option(
-        None, positive, "the haul with this number, not the last one", metavar="N", one_of="which"
+        None,
+        positive,
+        "show this haul instead of the last one, by number",
+        metavar="N",
+        one_of="which",
     )
-    runs: bool = flag("list the hauls into the folder, one in a line", one_of="which")
+    runs: bool = flag("list the hauls into the folder, one per line", one_of="which")
     of: str | None = option(
         None,
         str,
-        "what became of one file in every haul: give its name, path or address",
+        "show the history of one file over all hauls: its name, path or address",
         metavar="NAME",
         one_of="which",
     )
     html: Path | None = option(
         None,
         Path,
-        "write the receipt as a page with figures, which needs nothing but itself",
+        "write the receipt as a self-contained web page with figures",
         metavar="FILE",
         one_of="form",
     )
     manifest: str | None = option(
         None,
         str,
-        "what lies in the folder: a checksum list, a Data Package, an RO-Crate's metadata, or a "
+        "print the folder's content as a checksum list, a Data Package, RO-Crate metadata, or a "
         "paragraph on data sources for a report",
         choices=("sha256sums", "datapackage", "ro-crate", "markdown"),
         one_of="form",
@@ -46,7 +50,7 @@ class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
     bag: Path | None = option(
         None,
         Path,
-        "write the folder's files as a BagIt bag, with their checksums, to hand them on",
+        "copy the folder's files into a BagIt bag with checksums",
         metavar="NEW_DIR",
         one_of="form",
     )

@@ -16,4 +16,4 @@ class RefileRequest(FolderArgument, FilingOptions, Request):
 
     command = "refile"
 
-    preview: bool = flag("show the tree that would result; moves nothing")
+    preview: bool = flag("show the resulting tree; moves nothing")

@@ -18,7 +18,7 @@ class RunsRequest(Request):
     watch: int | None = option(
         None,
         positive,
-        "show how far a haul is until it ends; Ctrl-C ends the watching alone",
+        "show the progress of a haul until it ends; Ctrl-C only ends the display",
         metavar="N",
         nargs="?",
         const=0,
@@ -27,7 +27,7 @@ class RunsRequest(Request):
     stop: int | None = option(
         None,
         positive,
-        "have a haul end: it keeps what has come, and its command goes on from there",
+        "stop a haul; what has arrived is kept, and its command resumes it",
         metavar="N",
         nargs="?",
         const=0,
@@ -36,10 +36,10 @@ class RunsRequest(Request):
     log: int | None = option(
         None,
         positive,
-        "what a haul in the background has said so far",
+        "print the output of a haul in the background",
         metavar="N",
         nargs="?",
         const=0,
         one_of="what",
     )
-    json: bool = flag("list them as JSON", one_of="what")
+    json: bool = flag("print JSON", one_of="what")

@@ -14,5 +14,5 @@ class SettingsRequest(Request):
 
     command = "settings"
 
-    all: bool = flag("show also the defaults of settings that are not set")
-    json: bool = flag("write JSON for other programs")
+    all: bool = flag("also show the defaults of settings that are not set")
+    json: bool = flag("print JSON")

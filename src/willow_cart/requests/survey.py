@@ -16,5 +16,5 @@ class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
 
     command = "survey"
 
-    why: bool = flag("show also what was dropped, and by which rule")
-    tree: bool = flag("show the folders as a tree", one_of="form")
+    why: bool = flag("also show what was excluded, and by which rule")
+    tree: bool = flag("show a tree of folders", one_of="form")

@@ -23,4 +23,4 @@ class TimetableRequest(Request):
         metavar="WHEN",
         required=True,
     )
-    install: bool = flag("put the line into your own crontab")
+    install: bool = flag("add the line to your crontab")

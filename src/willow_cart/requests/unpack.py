@@ -23,9 +23,13 @@ class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
     into: Path | None = option(
         None,
         Path,
-        "the folder to unpack archives into (that which they were hauled into, or lie in)",
+        "the folder to unpack into (the folder they were hauled into, or the one that contains "
+        "them)",
         metavar="DIR",
     )
     name_parts: str = option(
-        "", str, "cuts parts out of names for --unpack-to, as for --file-as", metavar="REGEX"
+        "",
+        str,
+        "defines fields for --unpack-to from parts of names, as for --file-as",
+        metavar="REGEX",
     )

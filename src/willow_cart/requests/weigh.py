@@ -20,26 +20,25 @@ class WeighRequest(CartArgument, OverwriteOption, ReachingRequest):
     into: Path = option(
         Path(),
         Path,
-        "where it is to be hauled: its free space, what is there already, the speed of the last "
-        "haul (the current folder)",
+        "the planned destination, for free space, files that are already there, and the speed of "
+        "the last haul (the current folder)",
         metavar="DIR",
     )
     at: int | None = option(
-        None, speed, "how long it takes at a speed, such as 20MB/s", metavar="SPEED"
+        None, speed, "estimate the duration at this speed, such as 20MB/s", metavar="SPEED"
     )
     ask_sizes: bool = flag(
-        "ask the servers for sizes that are not known, one request a file, and note them in the "
-        "cart"
+        "ask the servers for unknown sizes, with one request per file, and store them in the cart"
     )
     drives: tuple[int, ...] | None = option(
         None,
         drives,
-        "write a cart for each drive of these sizes, whole folders together where they fit",
+        "write one cart per drive of these sizes; folders stay together where they fit",
         metavar="SIZE,...",
         one_of="parts",
     )
     shares: int | None = option(
-        None, few, "write N carts of about the same size", metavar="N", one_of="parts"
+        None, few, "write N carts of about equal size", metavar="N", one_of="parts"
     )
-    figure: Path | None = option(None, Path, "draw it: FILE.png or .svg", metavar="FILE")
-    json: bool = flag("write JSON for other programs")
+    figure: Path | None = option(None, Path, "draw a figure: FILE.png or FILE.svg", metavar="FILE")
+    json: bool = flag("print JSON")
