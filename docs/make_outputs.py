@@ -15,7 +15,7 @@ from pathlib import Path
 
 from willow_cart.demo.example import open_places
 
-PAGES = [Path(__file__).parent / name for name in ("guide.md", "recipes.md")]
+PAGES = [Path(__file__).parent / name for name in ("guide.md", "recipes.md", "outputs.md")]
 
 _BLOCK = re.compile(r"```console\n(.*?)```", re.DOTALL)
 
@@ -25,6 +25,10 @@ _CHANGING = (
     (re.compile(r"(goes on from \d+ kB) in \d+(\.\d+)? s"), r"\1 in 0.1 s"),
     (re.compile(r"\b(20[^3]\d-\d\d-\d\d) \d\d:\d\d"), "2031-06-03 09:00"),
     (re.compile(r"[\d.]+ [kMGT]B free here"), "83.4 GB free here"),
+    (re.compile(r"\b(answer after|in) \d+ ms"), r"\1 1 ms"),
+    (re.compile(r"aside/\d{8}T\d{6}"), "aside/20310603T090000"),
+    (re.compile(r"port \d+ at 127"), "port 21 at 127"),
+    (re.compile(r"\b20[^3]\d-\d\d-\d\d\b"), "2031-06-03"),
 )
 
 
@@ -63,6 +67,7 @@ def _answer(command: str, names: dict[str, str], folder: str) -> str:
         host, shown = address.partition("://")[2], name.partition("://")[2]
         for written, instead in ((address, name), (host, shown), (host.replace(":", "_"), shown)):
             answer = answer.replace(written, instead)
+    answer = answer.replace(folder, "~")
     for pattern, instead in _CHANGING:
         answer = pattern.sub(instead, answer)
     return answer if answer.endswith("\n") or not answer else f"{answer}\n"

@@ -109,7 +109,7 @@ def test_lists_are_held_against_any_folder(desk: Path) -> None:
     both = run("audit", "data", "--checksums", "MD5SUMS", "--json", cwd=desk)
     assert found(both)["levels/99.csv"] == "missing"
     assert run("audit", "bare", cwd=desk).err == (
-        "willow-cart: bare: nothing was hauled into it yet; name a haul's folder\n"
+        "willow-cart: bare: contains no ledger; nothing was hauled into it; name a haul's folder\n"
     )
     assert run("audit", "nowhere", cwd=desk).code == 2
 

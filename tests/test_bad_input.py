@@ -20,7 +20,7 @@ GOOD = "good.csv"
     ("arguments", "words"),
     [
         (["survey", "no-such-list.txt"], ["no-such-list.txt", "no such file", "https://"]),
-        (["survey", "file:///none"], ["file:///none", "nothing is there", "near it are"]),
+        (["survey", "file:///none"], ["file:///none", "not found", "near it are"]),
         (["survey", "good.txt", "--within", "p["], ["--within p[", "not a valid CSS selector"]),
         (["survey", "good.txt", "--next", ":x("], ["--next :x(", "not a valid CSS selector"]),
         (["survey", "good.txt", "--parts", "pictures"], ["--parts pictures", "links, images"]),
@@ -59,7 +59,10 @@ GOOD = "good.csv"
             ["haul", "good.txt", "--into", "x", "--checksums", "no.sums"],
             ["no.sums", "no such file"],
         ),
-        (["receipt", "empty-folder"], ["empty-folder", "nothing was hauled into it yet"]),
+        (
+            ["receipt", "empty-folder"],
+            ["empty-folder", "contains no ledger; nothing was hauled into it"],
+        ),
         (["receipt", "no-such-folder"], ["no-such-folder", "is not a folder"]),
         (["receipt", "broken"], ["broken/.willow/ledger.db", "is damaged"]),
         (["receipt", "future"], ["later version", "upgrade"]),
@@ -113,7 +116,7 @@ def test_a_place_that_fails_does_not_keep_the_rest_from_coming_home(
     for address, words in lines.items():
         (line,) = (line for line in failed if f"failed: {address}: " in line)
         assert words in line
-    assert "list.txt, line 8: nonsense: is not a valid address" in outcome.err
+    assert "list.txt, line 8: nonsense: not a valid address" in outcome.err
     assert "7 files: 1 arrived, 6 failed" in outcome.out
 
 

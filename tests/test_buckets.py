@@ -108,7 +108,7 @@ def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, store: DemoStore)
     for address, words in {
         "camera-traps/2031-07": "nothing is there; near it are 2031-05/, 2031-05b/, 2031-06/",
         "camera-traps/2031-05/trap3/x.jpg": "near it are 2031-05/trap1/, 2031-05/trap2/",
-        "camera-trap/": "there is no such bucket; check its name and --endpoint",
+        "camera-trap/": "no such bucket; check its name and --endpoint",
     }.items():
         outcome = survey(store, f"s3://{address}", cwd=tmp_path)
         assert outcome.code in (1, 2)
@@ -160,7 +160,7 @@ def test_requests_are_signed_and_secrets_stay_where_they_belong(
         everything = ["s3://odd/", "--endpoint", store.base, "--depth", "all"]
         shut = run("survey", *everything, cwd=tmp_path)
         assert (shut.code, shut.out) == (1, "")
-        assert "s3://odd/: the store does not allow it; give a sign-in" in shut.err
+        assert "s3://odd/: the store denies access; give a sign-in" in shut.err
         monkeypatch.setenv("FEN", "reedmace")
         signed = ["--user", "ida", "--password", "env:FEN"]
         outcome = run("haul", *everything, *signed, "--into", "x", cwd=tmp_path)
@@ -203,8 +203,8 @@ def test_what_may_not_be_listed_may_still_be_fetched(tmp_path: Path, store: Demo
 @pytest.mark.parametrize(
     ("status", "code", "words"),
     [
-        (403, "InvalidObjectState", "it is archived and cannot be read as it is; have it restored"),
-        (404, "NoSuchKey", "there is no such object"),
+        (403, "InvalidObjectState", "archived; not readable without restoring; have it restored"),
+        (404, "NoSuchKey", "no such object"),
         (400, "ExpiredToken", "the sign-in has expired; get a new one"),
         (418, "Teapot", "the store answers Teapot: on purpose"),
     ],

@@ -151,7 +151,7 @@ def test_patience_ends_and_what_came_is_kept_for_the_next_run(tmp_path: Path) ->
 
 
 def test_a_server_that_asks_for_too_long_a_wait_is_given_up_with_its_words(tmp_path: Path) -> None:
-    busy = ServerBusy(ADDRESS, "the server answers 503", wait=9000, status=503)
+    busy = ServerBusy(ADDRESS, "503", wait=9000, status=503)
     account, row = bring(tmp_path, place(troubles=[busy]))
     assert account.counts == {State.FAILED: 1}
     assert "asks to wait 9000 s" in row.reason
@@ -253,7 +253,7 @@ def test_a_folder_in_the_way_is_told_and_the_bytes_are_not_fetched_twice(tmp_pat
     access = place()
     account, row = bring(tmp_path, access)
     assert account.counts == {State.FAILED: 1}
-    assert "a folder lies where it would be" in row.reason
+    assert "a folder exists in its place" in row.reason
     (tmp_path / "dawn.wav" / "mine").unlink()
     (tmp_path / "dawn.wav").rmdir()
     assert bring(tmp_path, access)[1].state == "unchanged", "filed from what was sealed"

@@ -214,7 +214,7 @@ def test_whether_days_come_first_is_told_by_the_column_or_by_nobody() -> None:
     assert [o.modified.day for o, _ in entries(raw)[0] if o.modified] == [3, 31]
     both, _, (note,) = entries(raw.replace(b"31/5", b"3/6"))
     assert [o.modified for o, _ in both] == [None, None]
-    assert note.startswith("cart.csv, rows 2, 3, column modified: '3/5/2031': could be two dates")
+    assert note.startswith("cart.csv, rows 2, 3, column modified: '3/5/2031': ambiguous date")
 
 
 def test_what_is_not_understood_is_told_by_row_and_column_and_a_mark_is_never_guessed() -> None:
@@ -235,7 +235,7 @@ def test_what_is_not_understood_is_told_by_row_and_column_and_a_mark_is_never_gu
         ["cart.csv, row 5", "column checksum, 12"],
         ["cart.csv, row 6", "column name"],
     ]
-    assert oddities[0].startswith("cart.csv, row 4, column size: 'huge': is not a size")
+    assert oddities[0].startswith("cart.csv, row 4, column size: 'huge': not a size")
 
 
 def test_an_address_alone_is_enough_and_an_empty_folder_beside_a_name_is_none() -> None:
@@ -322,7 +322,7 @@ def test_a_cart_that_would_lose_something_is_left_alone(tmp_path: Path) -> None:
     path = cart_file(tmp_path, [offer("a.csv")])
     path.write_text(path.read_text() + '"' + "x" * 200_000 + '",\n')
     before = path.read_bytes()
-    with pytest.raises(UnreadableSource, match="row 3: is not a table row"):
+    with pytest.raises(UnreadableSource, match="row 3: not a table row"):
         look_again(path, [offer("a.csv", 7)])
     assert path.read_bytes() == before
     assert [each.name for each in tmp_path.iterdir()] == ["cart.csv"], "nothing lies about"

@@ -99,7 +99,7 @@ def test_loading_again_keeps_what_a_person_did_and_says_what_changed(
 
     other = run("load", f"{trust_site.base}/hides/2031.html", "--cart", "sounds.csv", cwd=hides)
     assert other.code == 2
-    assert "has files of another source already" in other.err
+    assert "already contains files of another source" in other.err
     more = ["--ext", "csv", "--add", "--cart", "sounds.csv"]
     added = run("load", f"{trust_site.base}/hides/2031.html", *more, cwd=hides)
     assert added.last_line.startswith("sounds.csv: 22 rows (9 new, 0 renewed, 0 gone)")
@@ -133,9 +133,9 @@ def test_what_pick_cannot_do_is_said_and_the_cart_left_alone(hides: Path) -> Non
     (hides / "list.txt").write_text("http://h.example/a.csv\n")
     for arguments, code, said in (
         (["sounds.csv", "--out", "--ext", "png"], 3, "--ext png excluded all 12 offers"),
-        (["sounds.csv", "--back"], 3, "no row of it is in a state that this would change"),
+        (["sounds.csv", "--back"], 3, "no row would be changed by this"),
         (["sounds.csv", "--out", "--column", "2"], 2, "is not recorded in carts"),
-        (["sounds.csv"], 2, "there is no terminal to tick in"),
+        (["sounds.csv"], 2, "selecting rows needs a terminal"),
         (["nothing.csv", "--out"], 2, "no such cart"),
         (["sounds.csv", "--undo"], 2, "there is nothing to undo"),
         (["sounds.csv", "--out", "--numbers", ""], 2, "--numbers: is empty"),

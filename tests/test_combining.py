@@ -215,7 +215,7 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
         "source_file,teal", "fine_0.csv,4"
     ], columns.err  # fmt: skip
     unknown = combine(tmp_path, "data", "--to", "c.csv", "--skip-lines", "1", "--columns", "day,x")
-    assert (unknown.code, "--columns x: is in none of the tables; there are" in unknown.err) == (
+    assert (unknown.code, "--columns x: not a column of the tables; there are" in unknown.err) == (
         2, True
     )  # fmt: skip
 
@@ -231,7 +231,7 @@ def test_what_is_not_ours_is_never_written_over(levels: Path) -> None:
     with sqlite3.connect(levels / "own.sqlite") as base:
         base.execute("CREATE TABLE levels (time TEXT)")
     refused = combine(levels, "levels", "--to", "own.sqlite", "--table", "levels")
-    assert "has no column source_file, so it was not put together here" in refused.err
+    assert "has no column source_file, so it was not written by combine" in refused.err
     beside = combine(levels, "levels", "--to", "own.sqlite", "--table", "all days", "--first", "1")
     assert beside.code == 0
     assert ask(levels / "own.sqlite", 'SELECT count(*) FROM "all days"') == [(144,)]

@@ -43,7 +43,7 @@ def test_the_schema_of_errands_is_what_the_parser_says_and_takes_the_guide_s() -
     assert not check.is_valid(content)
 
 
-@pytest.mark.parametrize("name", ["guide.md", "recipes.md"])
+@pytest.mark.parametrize("name", ["guide.md", "recipes.md", "outputs.md"])
 def test_every_answer_on_a_page_is_what_the_command_answers(name: str) -> None:
     page = (ROOT / "docs" / name).read_text()
     assert page.count("```console\n$ ") > 2

@@ -183,7 +183,7 @@ def test_a_step_that_fails_is_repeated_without_fetching(job: Path, place: StandI
     assert (mended.code, mended.out) == (0, "2031-05\n")
     assert place.requests == []
     unknown = errand(job, "--from", "pack")
-    assert "--from pack: is not a step of the errand; there are 1 unpack, 2 combine, 3 run" in (
+    assert "--from pack: not a step of the errand; there are 1 unpack, 2 combine, 3 run" in (
         unknown.err
     )
     place.exhibits.pop("counts/2031-05/alder.csv")
@@ -207,17 +207,17 @@ def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> 
 @pytest.mark.parametrize(
     ("change", "told"),
     [
-        (("lanes = 2", "lnes = 2"), "line 20, lnes: is not known in [haul]; did you mean lanes?"),
+        (("lanes = 2", "lnes = 2"), "line 20, lnes: not known in [haul]; did you mean lanes?"),
         (("lanes = 2", "lanes = 0"), "line 20, lanes: 0 is not a whole number from 1 up"),
         (("lanes = 2", "tight = 2"), "line 20, tight: is yes or no; write true or false"),
-        (("then =", "them ="), "line 26, them: is not known in [[arrival]]; did you mean then?"),
-        (('of = "levels"', 'of = "x"'), "line 29, of: is the name of no source"),
-        (('unpack = "*.zip"', "lift = true"), "[[arrival]]: does not say what is done"),
-        (("{hide}", "{hid}"), "line 14, at, {hid}: is not a value; did you mean {hide}?"),
-        (("into =", "intoo ="), "line 2, intoo: is not known in the errand; did you mean into?"),
-        (("[haul]", "[hual]"), "hual: is not known in the errand; did you mean haul?"),
+        (("then =", "them ="), "line 26, them: not known in [[arrival]]; did you mean then?"),
+        (('of = "levels"', 'of = "x"'), "line 29, of: not the name of a source"),
+        (('unpack = "*.zip"', "lift = true"), "[[arrival]]: has no action"),
+        (("{hide}", "{hid}"), "line 14, at, {hid}: not a value; did you mean {hide}?"),
+        (("into =", "intoo ="), "line 2, intoo: not known in the errand; did you mean into?"),
+        (("[haul]", "[hual]"), "hual: not known in the errand; did you mean haul?"),
         (("keep = [", "keep = "), "cannot be read: "),
-        (("{source}/", "{sauce}/"), "{sauce}: is not a field"),
+        (("{source}/", "{sauce}/"), "{sauce}: not a field"),
     ],
 )
 def test_slips_are_told_with_their_lines_before_anything_is_asked(
@@ -513,7 +513,7 @@ def test_failures_are_mailed_by_the_machine_s_own_program(tmp_path: Path, place:
     assert run("errand", job, cwd=tmp_path, env=path).code == 1
     assert (tmp_path / "how").read_text() == "-t -i\n"
     mail = message_from_bytes((tmp_path / "mail").read_bytes(), policy=default_policy)
-    assert (mail["To"], mail["Subject"]) == ("ida", "Errand job.toml: not all went well")
+    assert (mail["To"], mail["Subject"]) == ("ida", "Errand job.toml: problems")
     told = "job.toml: something did not arrive, or a step failed (exit code 1)"
     assert told in mail.get_content()
     program.write_text("#!/bin/sh\necho no such user >&2; exit 67\n")

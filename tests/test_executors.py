@@ -216,8 +216,8 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
-    monkeypatch.setattr(concurrency, "_ROOMY", -1.0)
-    monkeypatch.setattr(concurrency, "_CROWDED", 0.0)
+    monkeypatch.setattr(concurrency, "_IDLE_SHARE", -1.0)
+    monkeypatch.setattr(concurrency, "_CROWDED_SHARE", 0.0)
     return counts
 
 
@@ -301,7 +301,7 @@ def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
         "from willow_cart.executors import processes\n"
         "from willow_cart.hauling import concurrency as crowding\n"
         "processes._FILES_WORTH_A_PROCESS = 10\n"
-        "crowding._ROOMY, crowding._CROWDED = -1.0, 0.0\n"
+        "crowding._IDLE_SHARE, crowding._CROWDED_SHARE = -1.0, 0.0\n"
         f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"
         "print(done.account.counts.total())\n"
     )
@@ -325,7 +325,7 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
     tmp_path: Path, eager: list[int]
 ) -> None:
     files = small(200)
-    busy = ServerBusy("x", "the server answers 429", "", wait=0.01, status=429)
+    busy = ServerBusy("x", "429", "", wait=0.01, status=429)
     for number in range(20, 200, 60):
         files[f"{BASE}/{number}.csv"].troubles = [busy]
     access = FakeAccess(files, pause=0.001)

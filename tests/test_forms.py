@@ -111,9 +111,9 @@ def test_a_stranger_s_metalink_is_read_by_its_rules() -> None:
     ("line", "why"),
     [
         ("[1]", "is not an object"),
-        ('{"url": 5}', "url 5: is not text"),
+        ('{"url": 5}', "url 5: not text"),
         ('{"name": "x"}', "is not a valid address"),
-        (f'{{"url": "{A}", "size": -1}}', "size -1: is not an integer"),
+        (f'{{"url": "{A}", "size": -1}}', "size -1: not an integer"),
         (f'{{"url": "{A}", "modified": "soon"}}', "soon"),
         (f'{{"url": "{A}", "checksum": "x"}}', "is not a list of strings"),
         ('{"url": "http://h.example/\\ud800"}', "surrogates"),

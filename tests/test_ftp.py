@@ -164,7 +164,7 @@ def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, root: Path) -> No
         assert (none.code, none.out) == (3, "")
         gone = run("survey", f"{contractor.base}/none/", cwd=tmp_path)
         assert gone.code == 1
-        assert "the server answers 550" in gone.err
+        assert "550" in gone.err
 
 
 def test_names_and_passwords_let_in(

@@ -121,7 +121,7 @@ def test_redirects_that_lead_away_from_the_web_are_not_followed(location: str | 
 
 
 def test_redirects_end() -> None:
-    seen = [f"http://h.example/{n}" for n in range(rules.MOST_REDIRECTS + 1)]
+    seen = [f"http://h.example/{n}" for n in range(rules.MAX_REDIRECTS + 1)]
     with pytest.raises(TooManyRedirects, match="more than"):
         rules.next_address(seen[-1], "/next", seen)
     with pytest.raises(TooManyRedirects, match="loop"):

@@ -59,7 +59,7 @@ def test_every_member_comes_by_itself(packing: int) -> None:
         assert (part.joining is Resumability.SAFE) == is_stored
         assert part.start == (1000 if is_stored else 0)
         assert read(part) == content[part.start :]
-    with pytest.raises(NotServed, match="is not in its archive"):
+    with pytest.raises(NotServed, match="is not in the archive"):
         inside.open(address_inside(ZIP, "in/none"))
 
 
@@ -165,6 +165,6 @@ def test_a_place_without_parts_says_so(tmp_path: Path, place: StandIn) -> None:
     place.exhibits["s.zip"] = Exhibit(packed.getvalue(), ranges=False)
     told = run("survey", f"{place.base}/s.zip", "--as", "archive", cwd=tmp_path)
     assert told.code == 1
-    assert "comes as a whole or not at all; haul it, and unpack it with --unpack" in told.err
+    assert "can only be fetched whole; haul it, and unpack it with --unpack" in told.err
     tar = run("survey", f"{place.base}/s.zip", "--as", "feed", cwd=tmp_path)
     assert tar.code == 2

@@ -40,7 +40,7 @@ def test_a_place_that_works_is_told_with_what_it_can_do(
     assert found["clock"][0] == "fine"
     assert found["sign-in"][1] == "none was needed"
     table = run("knock", f"{trust_site.base}/archive/", cwd=tmp_path)
-    assert table.last_line == f"{trust_site.base}/archive/: it can be hauled from"
+    assert table.last_line == f"{trust_site.base}/archive/: ready to haul from"
     assert {request.method for request in trust_site.requests} == {"GET", "HEAD"}
 
 

@@ -11,7 +11,7 @@ import pytest
 from tests.support.program import RunHere, files_in
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.protocols.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
-from willow_cart.units import LARGEST_SIZE
+from willow_cart.units import MAX_SIZE_BYTES
 
 LONG = "9" * 5000
 ODD_FIELDS = {
@@ -99,4 +99,4 @@ def test_no_line_of_a_listing_ends_the_listing(line: str) -> None:
         except NotUnderstoodLine:
             continue
         if found is not None:
-            assert found.size is None or 0 <= found.size <= LARGEST_SIZE
+            assert found.size is None or 0 <= found.size <= MAX_SIZE_BYTES

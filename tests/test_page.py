@@ -17,7 +17,7 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.model import State
 from willow_cart.records import Ledger, Result, Timeline, TimelineWait, ledger_path
 from willow_cart.report import write_page
-from willow_cart.report.page import MOST_LISTED
+from willow_cart.report.page import MAX_LISTED_FILES
 
 ODD = "odd/%3Cb%20onload=alert(1)%3E.csv"
 
@@ -70,7 +70,7 @@ def test_what_came_of_it_comes_first_then_what_went_wrong(shown: webdriver.Chrom
     )
     headings = [each.text for each in shown.find_elements(By.TAG_NAME, "h2")]
     assert headings == [
-        "What went wrong", "Bytes over time, by host", "Lanes over time", "Sizes by kind", "Files",
+        "Problems", "Bytes over time, by host", "Lanes over time", "Sizes by kind", "Files",
     ]  # fmt: skip
     troubles = {
         cells[1]: (cells[0], cells[2])
@@ -80,7 +80,7 @@ def test_what_came_of_it_comes_first_then_what_went_wrong(shown: webdriver.Chrom
     assert troubles["seasons/2027.zip"][0] == "refused"
     assert troubles["seasons/2027.zip"][1].startswith('the server sent a page, "Gone"; open it')
     assert "404 Not Found" in troubles["none.csv"][1]
-    assert troubles["maps/reeds.png"][0] == "arrived, broken inside"
+    assert troubles["maps/reeds.png"][0] == "arrived, damaged inside"
     assert len(troubles) == 3
 
 
@@ -117,7 +117,7 @@ def test_the_figures_show_what_came_and_what_waited(shown: webdriver.Chrome) -> 
     assert speed.find_elements(By.TAG_NAME, "rect")
     (wait,) = lanes.find_elements(By.CSS_SELECTOR, ".wait title")
     said = wait.get_attribute("textContent") or ""
-    assert "levels/3.csv is put off for 0.1 s: the server answers 503" in said
+    assert "levels/3.csv is put off for 0.1 s: 503" in said
     assert "1 time a file was put off" in shown.find_element(By.TAG_NAME, "summary").text
     label = kinds.get_attribute("aria-label") or ""
     assert "table: 46.8 kB in 13 files; image: 20 B in 1 file" in label
@@ -187,8 +187,8 @@ def test_a_page_says_how_many_files_it_leaves_out(tmp_path: Path) -> None:
     path.parent.mkdir(parents=True)
     with Ledger(path, create=True) as ledger, ledger.transaction():
         haul = ledger.begin_run("willow-cart haul many.txt")
-        for number in range(1, MOST_LISTED + 11):
-            fine = number != MOST_LISTED + 5
+        for number in range(1, MAX_LISTED_FILES + 11):
+            fine = number != MAX_LISTED_FILES + 5
             state, reason = (State.UNCHANGED, "") if fine else (State.FAILED, "404 Not Found")
             ledger.record(haul, Result(number, f"http://h/{number}", str(number), state, reason))
         timeline = Timeline()
@@ -197,13 +197,13 @@ def test_a_page_says_how_many_files_it_leaves_out(tmp_path: Path) -> None:
         ledger.keep_timeline(haul, timeline.as_text())
     write_page(tmp_path / "many", tmp_path / "many.html")
     text = (tmp_path / "many.html").read_text()
-    assert "10 more files would keep a browser too busy; receipt --csv has them all." in text
-    assert text.count(f"/<wbr>{MOST_LISTED + 5}<") == 2, "among the troubles and the files"
-    assert f"/<wbr>{MOST_LISTED}<" not in text
+    assert "10 more files are not shown; receipt --csv lists all." in text
+    assert text.count(f"/<wbr>{MAX_LISTED_FILES + 5}<") == 2, "among the troubles and the files"
+    assert f"/<wbr>{MAX_LISTED_FILES}<" not in text
     assert "It was cut off before its end" in text
     table = run("receipt", "many", cwd=tmp_path).out
-    assert table.splitlines()[4].split()[:2] == [str(MOST_LISTED + 5), "failed"]
-    assert "18,010 more files, not shown here; those with trouble come first" in table
+    assert table.splitlines()[4].split()[:2] == [str(MAX_LISTED_FILES + 5), "failed"]
+    assert "18,010 more files, not shown; those with trouble come first" in table
 
 
 def test_a_page_that_cannot_be_written_is_told_and_nothing_is_left(page: Path) -> None:

@@ -264,7 +264,7 @@ def test_a_series_of_pages_without_end_ends(tmp_path: Path, place: StandIn) -> N
     paths = [offer["path"] for offer in outcome.json()["offers"]]
     assert paths == ["same.csv", "1.csv", "2.csv"]
     assert "page 3 of " in outcome.err
-    assert "brings nothing new" in outcome.err
+    assert "contains nothing new" in outcome.err
 
 
 def test_a_saved_or_pasted_page_is_read_with_its_address(tmp_path: Path) -> None:

@@ -138,8 +138,8 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         patched.setattr(tree, "move_to_new_name", moved)
         patched.setattr(destination, "sync_file_system", disk.event(disk.sync_all))
         patched.setattr(Ledger, "transaction", watched_transaction)
-        patched.setattr(receiving, "_BETWEEN_MARKS", 0.02)
-        patched.setattr(commit_thread, "_BETWEEN_LASTING", 0.02)
+        patched.setattr(receiving, "_CHECKPOINT_SECONDS", 0.02)
+        patched.setattr(commit_thread, "_SYNC_SECONDS", 0.02)
         yield
 
 

@@ -43,7 +43,7 @@ def test_a_list_comes_home_checked_filed_and_recorded(
     assert outcome.last_line.startswith("23 files: 22 arrived, 1 refused (5.16 MB in ")
     assert f"refused: {trust.base}/{harrowmere.SPOILT}: sha256 mismatch: got" in outcome.err
     assert (
-        "addresses.txt, line 7: htp:/harrowmere.example/typo.csv: is not a valid address"
+        "addresses.txt, line 7: htp:/harrowmere.example/typo.csv: not a valid address"
         in outcome.err
     )
     kept = desk / "may" / ".willow" / "refused" / harrowmere.SPOILT
@@ -258,10 +258,10 @@ def test_faults_on_the_way_are_told_and_overcome(
     outcome = run("haul", "addresses.txt", "--into", "may", "--drop", "*.png", cwd=desk)
     assert files_in(desk / "may")[dawn] == trust_files[dawn]
     assert "21 files: all arrived" in outcome.last_line
-    assert f"{dawn}: the connection broke before the file was whole; resuming at 400 kB in" in (
+    assert f"{dawn}: the connection broke before the file was complete; resuming at 400 kB in" in (
         outcome.err
     )
-    assert "is busy (the server answers 503 Service Unavailable); slowing down" in outcome.err
+    assert "is busy (503 Service Unavailable); slowing down" in outcome.err
     ranges = [r.fields.get("range") for r in trust.requests if r.path == f"/{dawn}"]
     assert ranges == [None, "bytes=400000-", "bytes=700000-"]
 

@@ -161,7 +161,7 @@ def test_a_server_s_own_promise_is_held_against_what_comes(tmp_path: Path, place
     outcome = run(*haul, "--into", "y", "--must-check", cwd=tmp_path)
     assert outcome.code == 4
     assert files_in(tmp_path / "y") == {"right.csv": CONTENT}
-    assert "none.csv: no checksum is known for it; give a list with --checksums" in outcome.err
+    assert "none.csv: no checksum known; give a list with --checksums" in outcome.err
     assert rows(tmp_path / "y")["none.csv"]["received"] == 0, "it is not even fetched"
 
 

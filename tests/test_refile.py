@@ -148,7 +148,7 @@ def test_what_is_the_person_s_is_left_alone(tmp_path: Path, place: StandIn) -> N
     (tmp_path / "data" / "one.csv").write_bytes(b"mine")
     stopped = run("refile", "data", "--layout", "flat", cwd=tmp_path)
     assert (stopped.code, stopped.err) == (
-        1, "willow-cart: one.csv: blocks a/one.csv; move it, or file by another rule\n"
+        1, "willow-cart: one.csv: blocks a/one.csv; move it, or use another layout\n"
     )  # fmt: skip
     assert set(files_in(tmp_path / "data")) == {"one.csv", "a/one.csv", "a/two.csv"}
     (tmp_path / "data" / "a" / "one.csv").write_bytes(b"changed")

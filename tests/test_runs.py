@@ -133,5 +133,5 @@ def test_without_a_place_to_say_so_hauls_go_on_unseen(desk: Path, place: StandIn
     for wrong in (["--watch", "7"], ["--stop", "7"], ["--log", "7"]):
         outcome = run("runs", *wrong, cwd=desk)
         assert (outcome.code, outcome.err) == (
-            2, "willow-cart: run 7: is not known; willow-cart runs lists them\n"
+            2, "willow-cart: run 7: not known; willow-cart runs lists them\n"
         )  # fmt: skip

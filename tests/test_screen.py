@@ -54,9 +54,11 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
     assert code == 1
     assert "lane 1" in drawn
     assert re.search(r"kB of 900 kB", drawn)
-    assert "dawn.wav: the connection broke before the file was whole; resuming at 300 kB" in drawn
+    assert (
+        "dawn.wav: the connection broke before the file was complete; resuming at 300 kB" in drawn
+    )
     assert "1 file postponed" in drawn
-    assert f"failed: {place.base}/%5Bbold%5Dgone.csv: the server answers 404 Not Found" in drawn
+    assert f"failed: {place.base}/%5Bbold%5Dgone.csv: 404 Not Found" in drawn
     assert "2 files: 1 arrived, 1 failed" in drawn
     assert "\x1b[?25h" in drawn, "the cursor is shown again"
     assert set(files_in(tmp_path / "x")) == {"dawn.wav"}

@@ -84,7 +84,7 @@ def test_what_does_not_come_is_an_error_that_has_the_haul(tmp_path: Path, place:
 def test_slips_are_told_as_by_the_command(tmp_path: Path, place: StandIn) -> None:
     place.exhibits["a.csv"] = Exhibit(b"a")
     address = f"{place.base}/a.csv"
-    with pytest.raises(wc.WillowCartError, match=r"lnes: is not known.*did you mean lanes\?"):
+    with pytest.raises(wc.WillowCartError, match=r"lnes: not known.*did you mean lanes\?"):
         wc.survey(address, lnes=3)  # type: ignore[call-arg]
     with pytest.raises(wc.WillowCartError, match="is yes or no"):
         wc.survey(address, ask_sizes="please")  # type: ignore[arg-type]

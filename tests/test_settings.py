@@ -74,22 +74,22 @@ def test_an_errand_comes_before_its_project(tmp_path: Path, place_with_files: St
 @pytest.mark.parametrize(
     ("own", "project", "told"),
     [
-        ("[haul]\nlnes = 2\n", "", "config.toml, line 2, lnes: is not known in [haul]; did you"),
-        ("[hauling]\n", "", "config.toml, hauling: is not known here"),
+        ("[haul]\nlnes = 2\n", "", "config.toml, line 2, lnes: not known in [haul]; did you"),
+        ("[hauling]\n", "", "config.toml, hauling: not known here"),
         ("[haul\n", "", "config.toml: cannot be read: "),
-        ("haul = 3\n", "", "config.toml, line 1, haul: is not a table; write [haul]"),
+        ("haul = 3\n", "", "config.toml, line 1, haul: not a table; write [haul]"),
         ("[haul]\nlanes = 'x'\n", "", "config.toml, lanes: x is not a whole number from 1 up"),
         (
             "",
             "[haul]\non_arrival = 'sh {path}'\n",
-            "line 2, on_arrival: is not allowed in a project file",
+            "line 2, on_arrival: not allowed in a project file",
         ),
         (
             "",
             "[connecting]\nca = 'x.pem'\n",
-            "willow-cart.toml, [connecting]: is not allowed in a project file",
+            "willow-cart.toml, [connecting]: not allowed in a project file",
         ),
-        ("", "[sign_in.x]\n", "willow-cart.toml, sign_in: is not known here"),
+        ("", "[sign_in.x]\n", "willow-cart.toml, sign_in: not known here"),
     ],
 )
 def test_slips_are_told_before_anything_is_asked(

@@ -94,7 +94,7 @@ def test_basic_and_digest_let_in_whoever_knows_the_password(
         monkeypatch.setenv("FEN", "wrong")
         wrong = run(*everything, *USER, cwd=tmp_path)
         assert wrong.code == 1
-        assert "the place does not accept the sign-in; check the name and the secret" in wrong.err
+        assert "sign-in refused; check the name and the secret" in wrong.err
 
 
 def test_a_sign_in_of_the_config_file_is_used_at_its_place_or_by_its_name(
@@ -109,11 +109,11 @@ def test_a_sign_in_of_the_config_file_is_used_at_its_place_or_by_its_name(
     assert haul(place.base, tmp_path, "--layout", "flat").code == 1
     assert haul(place.base, tmp_path, "--sign-in", "fen").code == 0
     for content, words in {
-        '[sign_in.fen]\ntokenenv = "FEN"\n': "tokenenv: is not known here; did you mean token_env",
+        '[sign_in.fen]\ntokenenv = "FEN"\n': "tokenenv: not known here; did you mean token_env",
         '[sign_in.fen]\npassword = "x"\n': "did you mean password_env",
         '[sign_in.fen]\ntoken_env = "NONE"\n': "the environment variable NONE is not set",
         "[sign_in\n": "cannot be read",
-        "[sign_in.other]\n": "--sign-in fen: is not in",
+        "[sign_in.other]\n": "--sign-in fen: not in",
     }.items():
         config.write_text(content)
         outcome = run("survey", f"{place.base}/", "--sign-in", "fen", cwd=tmp_path)
@@ -170,10 +170,10 @@ def test_a_list_alone_names_no_place(tmp_path: Path, place: StandIn) -> None:
     for options, words in (
         (["--user", "ida"], "--user ida: has no password; give --password"),
         (["--password", "env:FEN"], "--password: requires --user"),
-        (["--token", SECRET], "--token: must not be given in plain text; write env:NAME"),
+        (["--token", SECRET], "--token: must not be given as plain text; write env:NAME"),
         (["--token", "env:NONE"], "the environment variable NONE is not set"),
         (["--token", "file:none.txt"], "none.txt cannot be read"),
-        (["--header", "X-Key"], "--header: is not a header field"),
+        (["--header", "X-Key"], "--header: not a header field"),
     ):
         outcome = run("survey", place.base, *options, cwd=tmp_path)
         assert (outcome.code, words in outcome.err) == (2, True), outcome.err
@@ -189,7 +189,7 @@ def test_a_page_for_signing_in_is_known_as_one(tmp_path: Path, place: StandIn) -
     }
     survey = run("survey", f"{place.base}/data/", cwd=tmp_path)
     assert survey.code == 2
-    assert 'leads to a page for signing in, "Members & friends"; give a sign-in' in survey.err
+    assert 'leads to a sign-in page, "Members & friends"; give a sign-in' in survey.err
     outcome = run("haul", f"{place.base}/a.zip", "--into", "x", cwd=tmp_path)
     assert outcome.code == 4
     assert 'the server sent a sign-in page, "Members & friends"' in outcome.err

@@ -241,7 +241,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
     rng = random.Random(seed)
     content = CONTENT[:length]
     with pytest.MonkeyPatch.context() as patch, tempfile.TemporaryDirectory() as folder:
-        patch.setattr("willow_cart.transfer.partials._WORTH_A_STRAND", 20)
+        patch.setattr("willow_cart.transfer.partials._MIN_STRAND_BYTES", 20)
         access = FakeAccess({OWN: FakeFile(content)})
         delivery = access.open(OWN)
         assert isinstance(delivery, Download)

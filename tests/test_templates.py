@@ -87,7 +87,7 @@ def test_no_secret_of_an_address_gets_into_a_name() -> None:
 @pytest.mark.parametrize(
     ("template", "why"),
     [
-        ("{nam}", "{nam}: is not a field; fields are name, stem, "),
+        ("{nam}", "{nam}: not a field; fields are name, stem, "),
         ("{name.__class__}", "is not a field"),
         ("{name[0]}", "is not a field"),
         ("{folders}", "is not a field"),
@@ -153,8 +153,8 @@ def test_files_go_where_the_template_says(tmp_path: Path, place: StandIn) -> Non
         "2031-06/level_20310601.csv": b"0601",
     }
     again = run("haul", *addresses, "--into", "data", "--preview", cwd=tmp_path)
-    assert "3 files filed by an earlier haul in another layout stay in place" in again.err
-    assert again.out.endswith("3 of them brought by earlier hauls; nothing was fetched\n")
+    assert "3 files from an earlier haul in another layout stay in place" in again.err
+    assert again.out.endswith("3 of them already hauled; nothing was fetched\n")
 
 
 def test_a_field_that_some_files_lack_is_told_before_any_is_fetched(

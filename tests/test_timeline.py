@@ -19,7 +19,7 @@ from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.model import Offer
 from willow_cart.protocols.web import WebAccess
 from willow_cart.records import Timeline, open_receipt
-from willow_cart.records.timeline import MOST_STEPS, OTHER_HOSTS
+from willow_cart.records.timeline import MAX_STEPS, OTHER_HOSTS
 from willow_cart.report.scales import even_marks, name_time, time_marks
 
 DOINGS = st.lists(
@@ -48,7 +48,7 @@ def test_nothing_is_lost_however_long_it_takes(
     assert math.isclose(sum(cell.asking for cell in cells), asking, abs_tol=1e-6)
     receiving = sum(lasting for *_, lasting, count in doings if count is not None)
     assert math.isclose(sum(cell.receiving for cell in cells), receiving, abs_tol=1e-6)
-    assert max(number for number, *_ in timeline.each()) < MOST_STEPS
+    assert max(number for number, *_ in timeline.each()) < MAX_STEPS
     kept = Timeline.from_text(timeline.as_text())
     assert kept.as_text() == timeline.as_text()
 

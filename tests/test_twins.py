@@ -36,8 +36,8 @@ def test_they_are_kept_and_told(twins: StandIn, tmp_path: Path) -> None:
     done = haul(twins, "keep", tmp_path)
     assert done.code == 0
     assert (
-        "1 file has the same bytes as another one here, such as b/level_copy.csv and a/level.csv;"
-        " use --twins link or skip to keep one copy\n"
+        "1 file has the same content as another file here, such as b/level_copy.csv and"
+        " a/level.csv; use --twins link or skip to keep one copy\n"
     ) in done.err
     assert len(files_in(tmp_path / "data")) == 5
     assert "same bytes" not in haul(twins, "keep", tmp_path).err

@@ -109,7 +109,7 @@ HOSTILE: dict[str, tuple[bytes, str]] = {
     "drive": (zipped({"C:\\out.txt": b"x", **FILES}), "it would lie outside"),
     "strokes": (zipped({"..\\..\\out.txt": b"x", **FILES}), "it would lie outside"),
     "zero": (zipped({"outXx.txt": b"x", **FILES}).replace(b"outX", b"out\0"), "a zero byte"),
-    "link": (tarred(FILES, other("out", tarfile.SYMTYPE, "/etc")), "it is a link"),
+    "link": (tarred(FILES, other("out", tarfile.SYMTYPE, "/etc")), "is a link"),
     "again": (tarred(FILES, other("out", tarfile.LNKTYPE, "/etc/passwd")), "it leads to"),
     "device": (tarred(FILES, other("out", tarfile.CHRTYPE)), "it is a device or a pipe"),
     "pipe": (tarred(FILES, other("out", tarfile.FIFOTYPE)), "it is a device or a pipe"),

@@ -152,7 +152,7 @@ def test_a_version_that_is_held_is_not_sent_again(web: WebAccess, place: StandIn
 
 
 def test_a_body_that_stops_short_is_a_lost_connection(web: WebAccess, place: StandIn) -> None:
-    with pytest.raises(ConnectionLost, match="before the file was whole"):
+    with pytest.raises(ConnectionLost, match="before the file was complete"):
         fetch(web, served(place, breaks=[1000]))
 
 
@@ -412,4 +412,4 @@ def test_a_redirect_away_from_tls_is_told_and_refused_to_who_is_signed_in(
             else:
                 delivery, content = fetch(web, f"{secure.base}/x")
                 assert content == CONTENT
-                assert delivery.notes == ("redirected from https to http; it came unencrypted",)
+                assert delivery.notes == ("redirected from https to http; fetched unencrypted",)

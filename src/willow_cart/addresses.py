@@ -50,7 +50,7 @@ BEGINNINGS = f"use {', '.join(_TYPED[:-1])} or {_TYPED[-1]}"
 """What a person may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
-MOST_FROM_ONE_LINE = 1_000_000
+MAX_ADDRESSES_PER_LINE = 1_000_000
 
 
 def looks_like_address(text: str) -> bool:
@@ -91,11 +91,11 @@ def normalise(text: str) -> str:
         parts = urlsplit(text)
         port = parts.port
     except ValueError:  # which says what is wrong with a secret in it
-        raise BadAddress(shown, "is not a valid address", "check its host and port") from None
+        raise BadAddress(shown, "not a valid address", "check its host and port") from None
     scheme = parts.scheme.lower()
     if not scheme or "://" not in text:
         meant = f"did you mean https://{shown}?" if _HOST_FIRST.match(text) else BEGINNINGS
-        raise BadAddress(shown, "is not a valid address", meant)
+        raise BadAddress(shown, "not a valid address", meant)
     if scheme not in _PORTS:
         raise BadAddress(shown, f"unsupported scheme {scheme}://", BEGINNINGS)
     if parts.username is not None or parts.password is not None:
@@ -296,7 +296,7 @@ def expand_ranges(text: str) -> Iterator[str]:
     POSIX users know them from shells. Braces that hold neither `..` nor a comma stay as they are.
 
     Raises:
-        BadAddress: the text stands for more than `MOST_FROM_ONE_LINE` addresses.
+        BadAddress: the text stands for more than `MAX_ADDRESSES_PER_LINE` addresses.
     """
     choices: list[Sequence[str | int]] = []
     pieces: list[str] = []
@@ -310,10 +310,10 @@ def expand_ranges(text: str) -> Iterator[str]:
         choices.append(values)
         widths.append(width)
         end = match.end()
-    if prod(len(values) for values in choices) > MOST_FROM_ONE_LINE:
+    if prod(len(values) for values in choices) > MAX_ADDRESSES_PER_LINE:
         raise BadAddress(
             without_secrets(text),
-            f"stands for more than {MOST_FROM_ONE_LINE:,} addresses",
+            f"expands to more than {MAX_ADDRESSES_PER_LINE:,} addresses",
             "use smaller ranges",
         )
     for values_now in product(*choices):
@@ -331,7 +331,7 @@ def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
     """
     if _TOO_LONG.fullmatch(inside):
         raise BadAddress(
-            "{" + inside[:40] + "...}", "has numbers that are too long", "shorten them"
+            "{" + inside[:40] + "...}", "contains numbers with too many digits", "shorten them"
         )
     if numbers := _NUMBERS.fullmatch(inside):
         first, last, step = numbers.groups()

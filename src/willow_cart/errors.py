@@ -56,12 +56,12 @@ def plainly(error: OSError) -> str:
 
 
 # No name that a person recognises is longer.
-_LONGEST_THING = 300
+_MAX_THING_CHARACTERS = 300
 
 
 def shortened(thing: str) -> str:
     """Return a name as it is shown in a line: a longer one than is read loses its end."""
-    return thing if len(thing) <= _LONGEST_THING else f"{thing[:_LONGEST_THING]}..."
+    return thing if len(thing) <= _MAX_THING_CHARACTERS else f"{thing[:_MAX_THING_CHARACTERS]}..."
 
 
 class WillowCartError(Exception):
@@ -170,7 +170,11 @@ class NothingChosen(WillowCartError):
 def nothing_there(places: object, what: str) -> NothingChosen:
     """Return the error for folders that hold nothing to choose from."""
     return NothingChosen(
-        str(places), f"holds no {what}", "haul some first, or name others", offered=0, rule=None
+        str(places),
+        f"contains no {what}",
+        "haul some first, or name another folder",
+        offered=0,
+        rule=None,
     )
 
 

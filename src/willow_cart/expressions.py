@@ -12,7 +12,7 @@ from willow_cart.errors import BadOption
 if TYPE_CHECKING:
     import regex
 
-_LONGEST_PATTERN = 2000
+_MAX_PATTERN_CHARACTERS = 2000
 _SECONDS_PER_TEXT = 1.0
 
 
@@ -35,17 +35,17 @@ class Expression:
         import regex  # most commands need none
 
         self._shown = f"{option} {pattern}".strip()
-        if len(pattern) > _LONGEST_PATTERN:
+        if len(pattern) > _MAX_PATTERN_CHARACTERS:
             raise BadOption(
                 f"{option} {pattern[:60]}...",
-                f"is longer than {_LONGEST_PATTERN} characters",
+                f"is longer than {_MAX_PATTERN_CHARACTERS} characters",
                 advice,
             )
         try:
             self._compiled = regex.compile(pattern)
         except (regex.error, RecursionError, OverflowError, MemoryError) as error:
             raise BadOption(
-                self._shown, f"is not a valid regular expression: {error}", advice
+                self._shown, f"not a valid regular expression: {error}", advice
             ) from None
         self.groups = tuple(self._compiled.groupindex)
 

@@ -7,7 +7,7 @@ from html import escape
 from itertools import islice
 
 # So many rows are shown; data frames have them all.
-_MOST_SHOWN = 10
+_MAX_ROWS = 10
 
 _NUMERIC = ("number", "size")
 
@@ -32,7 +32,7 @@ def html_table(
         "<tr>"
         + "".join(f"<td{side}>{escape(cell)}</td>" for side, cell in zip(sides, row, strict=True))
         + "</tr>"
-        for row in islice(rows, _MOST_SHOWN)
+        for row in islice(rows, _MAX_ROWS)
     ]
     more = total - len(lines)
     tail = f"<p>... and {more:,} more</p>" if more else ""

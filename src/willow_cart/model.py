@@ -10,7 +10,7 @@ from enum import StrEnum
 from willow_cart.addresses import file_name_in, segments_of
 from willow_cart.errors import shortened
 from willow_cart.kinds import kind_of
-from willow_cart.units import LARGEST_SIZE
+from willow_cart.units import MAX_SIZE_BYTES
 
 OWN_FOLDER = ".willow"
 """The product's own folder in a destination: ledger, partial files, lock. No offer goes there."""
@@ -164,7 +164,7 @@ class Offer:
         # What a server or a list makes up would otherwise fill every disk before it comes.
         for field_name in ("size", "about"):
             count = getattr(self, field_name)
-            if count is not None and not 0 <= count <= LARGEST_SIZE:
+            if count is not None and not 0 <= count <= MAX_SIZE_BYTES:
                 object.__setattr__(self, field_name, None)
 
     @property

@@ -10,12 +10,12 @@ from datetime import datetime
 from willow_cart.model import Cell, Checksum, Offer, Origin, Sizes
 
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
-_IN_MEMORY = 16 << 10
+_CACHE_KIB = 16 << 10
 
 # So many offers are taken from it at a time, and so many handfuls kept at hand. Asking the database
 # for each by itself would let go of the interpreter each time, and threads would wait for it.
-_HANDFUL = 500
-_MOST_AT_HAND = 8
+_OFFERS_PER_READ = 500
+_MAX_CACHED_READS = 8
 
 
 class OfferStore:
@@ -38,7 +38,7 @@ class OfferStore:
 
         # A database without a name is private, and in a file only as far as it is large.
         self._base = sqlite3.connect("", isolation_level=None, check_same_thread=False)
-        self._base.execute(f"PRAGMA cache_size = -{_IN_MEMORY}")
+        self._base.execute(f"PRAGMA cache_size = -{_CACHE_KIB}")
         self._base.execute("PRAGMA journal_mode = OFF")
         unique = "UNIQUE" if distinct else ""
         self._base.execute(
@@ -78,16 +78,16 @@ class OfferStore:
         """
         if not 1 <= number <= self._count:
             raise IndexError(number)
-        handful, place = divmod(number - 1, _HANDFUL)
+        handful, place = divmod(number - 1, _OFFERS_PER_READ)
         with self._lock:
             at_hand = self._at_hand.get(handful)
             if at_hand is None:
-                first = handful * _HANDFUL + 1
+                first = handful * _OFFERS_PER_READ + 1
                 at_hand = self._base.execute(
                     "SELECT packed FROM offer WHERE number BETWEEN ? AND ? ORDER BY number",
-                    (first, first + _HANDFUL - 1),
+                    (first, first + _OFFERS_PER_READ - 1),
                 ).fetchall()
-                if len(self._at_hand) == _MOST_AT_HAND:
+                if len(self._at_hand) == _MAX_CACHED_READS:
                     del self._at_hand[next(iter(self._at_hand))]
                 self._at_hand[handful] = at_hand
         return _unpack(at_hand[place][0])
@@ -103,7 +103,7 @@ class OfferStore:
                 rows = self._base.execute(
                     "SELECT number, packed FROM offer WHERE number > ? AND mark = coalesce(?, mark)"
                     " ORDER BY number LIMIT ?",
-                    (last, mark, _HANDFUL),
+                    (last, mark, _OFFERS_PER_READ),
                 ).fetchall()
             if not rows:
                 return
@@ -136,7 +136,7 @@ class Aside:
     def __init__(self) -> None:
         import tempfile
 
-        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY << 10)  # noqa: SIM115
+        self._file = tempfile.SpooledTemporaryFile(max_size=_CACHE_KIB << 10)  # noqa: SIM115
 
     def add(self, offer: Offer, note: str) -> None:
         """Put one behind the others."""

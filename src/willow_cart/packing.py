@@ -33,7 +33,7 @@ MANIFEST = "SHA256SUMS"
 DESCRIPTOR = "datapackage.json"
 """The Data Package descriptor in an archive: what came from where, and when."""
 
-_PIECE = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 _COMMENT = "packed by willow-cart"
 
@@ -83,7 +83,7 @@ class _Zip(_Writer):
         info.create_system, info.external_attr = 3, 0o100644 << 16
         info.file_size = size  # decides whether it needs the form for large files
         with self._archive.open(info, "w") as out:
-            while piece := file.read(_PIECE):
+            while piece := file.read(_CHUNK_BYTES):
                 out.write(piece)
 
 
@@ -151,7 +151,7 @@ def _is_ours(content: bytes) -> bool:
 def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arrival]) -> None:
     """Add a file if it is what it should be."""
     if holding.path in (MANIFEST, DESCRIPTOR):
-        packed.troubles.append(Issue(holding.path, "is left out; a list of that name is added"))
+        packed.troubles.append(Issue(holding.path, "is left out; a file of that name is added"))
         return
     try:
         with holding.open() as file:
@@ -159,7 +159,10 @@ def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arriv
             known = holding.arrival
             if known is not None and known.sha256 != sha256:
                 packed.troubles.append(
-                    Issue(holding.path, "is not as it was hauled, and left out; see audit")
+                    Issue(
+                        holding.path,
+                        "changed since the haul; left out (run willow-cart audit for details)",
+                    )
                 )
                 return
             size = file.tell()

@@ -79,7 +79,7 @@ _HARMLESS_WORDS = frozenset(
 _FILE_NAME = re.compile(r"[A-Za-z0-9 _.():-]{1,100}")
 
 # Names are decoded so often: proxies and frameworks encode what is encoded already.
-_MOST_ENCODINGS = 3
+_MAX_ENCODINGS = 3
 
 
 def without_secrets(text: str) -> str:
@@ -174,7 +174,7 @@ def _hidden(value: str) -> str:
 
 
 def _is_harmless(name: str, value: str, words: frozenset[str]) -> bool:
-    for _ in range(_MOST_ENCODINGS):
+    for _ in range(_MAX_ENCODINGS):
         name = unquote_plus(name)
     plain = re.sub(r"[^a-z0-9]", "", name.lower())
     if value and _TELLTALE.search(plain):

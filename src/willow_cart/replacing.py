@@ -19,7 +19,7 @@ from typing import BinaryIO
 from willow_cart.errors import BadOption, CannotStore, plainly
 
 # How much of a file's beginning and end is looked at for a mark of this program.
-_LOOKED_AT = 8192
+_INSPECTED_BYTES = 8192
 
 IsOurs = Callable[[bytes], bool]
 """Whether a file was written by this program, by its beginning and its end."""
@@ -95,7 +95,7 @@ def replacing_bytes(
     except BlockingIOError:
         done = True  # it is another's
         raise CannotStore(
-            str(path), "is being written by another command", "wait for its end"
+            str(path), "is being written by another command", "wait until it ends"
         ) from None
     except OSError as error:
         raise CannotStore(str(path), f"cannot be written: {plainly(error)}", advice) from None
@@ -138,21 +138,21 @@ def _require_ours(path: Path, is_ours: IsOurs | None, *, overwrite: bool) -> Pat
             return target
     raise BadOption(
         str(path),
-        "exists, and was not written by willow-cart",
-        "name another file, or give --overwrite",
+        "exists and was not written by Willow Cart",
+        "name another file, or use --overwrite",
     )
 
 
 def _looked_at(path: Path) -> bytes:
     """Return the beginning and the end of a file; of a packed one also what its beginning is."""
     with path.open("rb") as file:
-        beginning = file.read(_LOOKED_AT)
-        file.seek(max(0, os.fstat(file.fileno()).st_size - _LOOKED_AT))
-        end = file.read(_LOOKED_AT)
+        beginning = file.read(_INSPECTED_BYTES)
+        file.seek(max(0, os.fstat(file.fileno()).st_size - _INSPECTED_BYTES))
+        end = file.read(_INSPECTED_BYTES)
     unpacked = b""
     if beginning.startswith(b"\x1f\x8b"):
         with suppress(zlib.error):
-            unpacked = zlib.decompressobj(31).decompress(beginning, _LOOKED_AT)
+            unpacked = zlib.decompressobj(31).decompress(beginning, _INSPECTED_BYTES)
     return beginning + unpacked + end
 
 

@@ -51,7 +51,7 @@ def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
             element.clear()
             while (before := element.getprevious()) is not None:
                 parent = before.getparent()
-                assert parent is not None, "it has a sibling"
+                assert parent is not None, "there is a next element"
                 parent.remove(before)
     except etree.XMLSyntaxError as error:
         raise BrokenXml(error.msg) from None

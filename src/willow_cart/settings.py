@@ -108,17 +108,17 @@ def _tables_of(path: Path, tables: Sequence[str], besides: Sequence[str]) -> Map
     for key in file.content:
         if key in TABLES and key not in tables:
             raise BadOption(
-                f"{path}, [{key}]", "is not allowed in a project file", f"put it in {own_file()}"
+                f"{path}, [{key}]", "not allowed in a project file", f"put it in {own_file()}"
             )
         if key not in (*tables, *besides):
             there_are = ", ".join(f"[{name}]" for name in tables)
-            raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
+            raise BadOption(f"{path}, {key}", "unknown key", f"there are {there_are}")
     found = {name: file.table(name) for name in tables}
     for name, table in found.items():
         table.require_known(options_of(name))
         for key in table.keys:
             if tables is _PROJECT_TABLES and key not in _PROJECT_KEYS:
                 raise BadOption(
-                    table.place(key), "is not allowed in a project file", f"put it in {own_file()}"
+                    table.place(key), "not allowed in a project file", f"put it in {own_file()}"
                 )
     return found

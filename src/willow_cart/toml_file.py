@@ -17,7 +17,7 @@ _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
 
 # No person writes a longer one.
-_LARGEST = 16 << 20
+_MAX_FILE_BYTES = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,7 +54,7 @@ class Table:
                 near = difflib.get_close_matches(key, known, 1)
                 meant = f"did you mean {near[0]}?" if near else self.advice
                 where = "" if self.title == self.file else f" in {self.title}"
-                raise BadOption(self.place(key), f"is not known{where}", meant)
+                raise BadOption(self.place(key), f"unknown key{where}", meant)
 
 
 class TomlFile:
@@ -75,7 +75,7 @@ class TomlFile:
         self._name = str(path)
         try:
             with open_named(path) as file:
-                text = file.read(_LARGEST).decode("utf-8")
+                text = file.read(_MAX_FILE_BYTES).decode("utf-8")
             self.content: Mapping[str, object] = tomllib.loads(text)
         except OSError as error:
             raise BadOption(str(path), f"cannot be read: {plainly(error)}", advice) from None
@@ -99,7 +99,7 @@ class TomlFile:
         """
         keys = self.content.get(name, {})
         if not isinstance(keys, dict):
-            raise BadOption(self._place_of(name), "is not a table", f"write [{name}]")
+            raise BadOption(self._place_of(name), "not a table", f"write [{name}]")
         return Table(f"[{name}]", self._name, keys, self._lines.get((name, 0), {}))
 
     def tables(self, name: str) -> Iterator[Table]:
@@ -110,7 +110,7 @@ class TomlFile:
         """
         found = self.content.get(name, [])
         if not isinstance(found, list) or not all(isinstance(each, dict) for each in found):
-            raise BadOption(self._place_of(name), "is not a list of tables", f"write [[{name}]]")
+            raise BadOption(self._place_of(name), "not a list of tables", f"write [[{name}]]")
         for place, keys in enumerate(found):
             yield Table(f"[[{name}]]", self._name, keys, self._lines.get((name, place), {}))
 

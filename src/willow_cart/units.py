@@ -32,11 +32,11 @@ def parse_size(text: str) -> int:
     match = _SIZE.fullmatch(text.strip())
     factor = _FACTORS.get(match[2].lower()) if match else None
     if match is None or factor is None:
-        raise BadOption(text, "is not a size", "write bytes or a unit, such as 10MB or 1.5GiB")
+        raise BadOption(text, "not a size", "write bytes or a unit, such as 10MB or 1.5GiB")
     return int(float(match[1]) * factor)
 
 
-LARGEST_SIZE = 1 << 60
+MAX_SIZE_BYTES = 1 << 60
 """The most bytes that a file is believed to have; no disk holds one of more than an exbibyte."""
 
 
@@ -49,7 +49,7 @@ def read_count(text: str) -> int | None:
     if not (text.isascii() and text.isdigit() and len(text) <= 19):
         return None
     number = int(text)
-    return number if number <= LARGEST_SIZE else None
+    return number if number <= MAX_SIZE_BYTES else None
 
 
 def parse_seconds(text: str) -> float:
@@ -60,9 +60,7 @@ def parse_seconds(text: str) -> float:
     """
     match = _TIME.fullmatch(text.strip())
     if match is None:
-        raise BadOption(
-            text, "is not a duration", "write seconds or a unit, such as 90s, 5min or 2h"
-        )
+        raise BadOption(text, "not a duration", "write seconds or a unit, such as 90s, 5min or 2h")
     return float(match[1]) * _SECONDS[match[2].lower()]
 
 

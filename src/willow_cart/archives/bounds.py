@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from willow_cart.errors import BadOption, NotUnpacked
 from willow_cart.units import format_size, parse_size
 
-MOST_MEMBERS = 1_000_000
+MAX_MEMBERS = 1_000_000
 """What holds more is meant to fill the disk with names."""
 
 # So little fills no disk, and tables of zeros swell by more than any ratio.
-_LITTLE = 100_000_000
+_ALWAYS_ALLOWED_BYTES = 100_000_000
 
 _RATIO = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)x", re.IGNORECASE)
 
@@ -47,14 +47,14 @@ class Bounds:
                 except BadOption:
                     raise BadOption(
                         text,
-                        "is not a valid limit",
+                        "not a valid limit",
                         "write times its size, a size, or both: 200x,50GB",
                     ) from None
         return bounds
 
     def most_of(self, packed: int) -> int:
         """Return how many bytes may come out of an archive of a size in bytes."""
-        most = max(_LITTLE, int(self.ratio * packed))
+        most = max(_ALWAYS_ALLOWED_BYTES, int(self.ratio * packed))
         return most if self.most is None else min(most, self.most)
 
 
@@ -106,7 +106,7 @@ class Outflow:
             NotUnpacked: they are too many.
         """
         self._members += 1
-        if self._members > MOST_MEMBERS:
+        if self._members > MAX_MEMBERS:
             raise NotUnpacked(
-                self.archive, f"holds more than {MOST_MEMBERS:,} files", "look into it"
+                self.archive, f"contains more than {MAX_MEMBERS:,} files", "check its content"
             )

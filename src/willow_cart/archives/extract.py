@@ -30,7 +30,7 @@ from willow_cart.destination import FileTree, fold, safe_path
 from willow_cart.errors import NotUnpacked
 from willow_cart.kinds import kind_of, stem_of
 
-_PIECE = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 # APPNOTE, 4.3.7 and 4.3.16: a member's header, or the end of an archive without any.
 _ZIPS = (b"PK\x03\x04", b"PK\x05\x06")
@@ -250,7 +250,7 @@ class _Emptying:
         try:
             with self._tree.create(file) as out:
                 source = member.open()
-                while piece := source.read(_PIECE):
+                while piece := source.read(_CHUNK_BYTES):
                     out.write(piece)
                     digest.update(piece)
                     size += len(piece)
@@ -264,7 +264,7 @@ class _Emptying:
         """Copy what a hard link leads to, which came before it (POSIX, ustar, linkname)."""
         file = self._next_file()
         with self._tree.open(target.file) as source, self._tree.create(file) as out:
-            while piece := source.read(_PIECE):
+            while piece := source.read(_CHUNK_BYTES):
                 self._outflow.count(len(piece))
                 out.write(piece)
         self._set_time(file, member)
@@ -309,12 +309,12 @@ def open_members(
     if packing:
         forward = ForwardReader(unpacked, outflow)
         return (each for each in [single(forward, name, packing)]), True
-    known = "zip, tar, gz, bz2, xz and zst are"
+    known = "supported are zip, tar, gz, bz2, xz and zst"
     kind = next((kind for mark, kind in _OTHERS.items() if beginning.startswith(mark)), "")
     raise Damaged(
-        f"it is a {kind} archive, which cannot be unpacked here; {known}"
+        f"unsupported archive format {kind}; {known}"
         if kind
-        else f"it is no archive that is known here; {known}"
+        else f"unknown archive format; {known}"
     )
 
 
@@ -324,9 +324,9 @@ def _refusal(member: Member) -> str:
         return f"it is {member.sort.value}"
     parts = member.name.split("/")
     if member.name.startswith("/") or _DRIVE.match(member.name) or ".." in parts:
-        return "it would lie outside of its folder"
+        return "its path leads outside its folder"
     if "\0" in member.name:
-        return "its name holds a zero byte"
+        return "its name contains a zero byte"
     return ""
 
 

@@ -15,12 +15,12 @@ from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.members import ArchiveFile, Damaged
 from willow_cart.errors import WillowCartError
 
-_PIECE = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 # Headers with names and attributes are a thousandth of this; the list of a zip archive with a
 # million members fits.
-_LONGEST_HEADER = 4 << 20
-_LONGEST_LIST = 256 << 20
+_MAX_HEADER_BYTES = 4 << 20
+_MAX_DIRECTORY_BYTES = 256 << 20
 
 
 @contextmanager
@@ -39,7 +39,7 @@ def reading() -> Iterator[None]:
     except RecursionError:
         raise Damaged("its headers are nested too deeply") from None
     except NotImplementedError:
-        raise Damaged("it is packed in a way that is not known here", is_unknown=True) from None
+        raise Damaged("unsupported compression method", is_unknown=True) from None
     except OSError as error:
         if error.errno is not None:
             raise  # the disk says so; what the modules say of bad data has no number
@@ -79,7 +79,7 @@ class ForwardReader:
             Damaged: they are more than any header has.
             NotUnpacked: all are more than the archive may swell to.
         """
-        if not 0 <= size <= _LONGEST_HEADER:
+        if not 0 <= size <= _MAX_HEADER_BYTES:
             raise Damaged("one of its headers is too long")
         data = self._next(size)
         while len(data) < size and (more := self._next(size - len(data))):
@@ -98,8 +98,8 @@ class ForwardReader:
             NotUnpacked: as for `read`.
         """
         if offset < self._at:
-            raise Damaged("its members do not follow each other")
-        while self._at < offset and self._next(min(_PIECE, offset - self._at)):
+            raise Damaged("its members are not contiguous")
+        while self._at < offset and self._next(min(_CHUNK_BYTES, offset - self._at)):
             pass
         return self._at
 
@@ -169,6 +169,6 @@ class LimitedReader(io.RawIOBase):
         Raises:
             Damaged: they are more than any list of members has.
         """
-        if size > _LONGEST_LIST:
-            raise Damaged("its list of contents is too long")
-        return self._file.read(size if size >= 0 else _LONGEST_LIST)
+        if size > _MAX_DIRECTORY_BYTES:
+            raise Damaged("its table of contents is too long")
+        return self._file.read(size if size >= 0 else _MAX_DIRECTORY_BYTES)

@@ -19,8 +19,8 @@ from willow_cart.archives.members import ArchiveFile, Member, MemberSort
 from willow_cart.archives.reader import ForwardReader, GuardedReader, reading
 from willow_cart.kinds import extension_of
 
-_BLOCK = 512
-_PIECE = 1 << 20
+_BLOCK_BYTES = 512
+_CHUNK_BYTES = 1 << 20
 
 # How each packing begins: RFC 1952, 2.3.1; bzip2; the .xz format, 2.1.1.1; RFC 8878, 3.1.1.
 _PACKINGS = {
@@ -67,9 +67,9 @@ def open_packed(file: BinaryIO, packing: str) -> BinaryIO:
 
 def is_tar(beginning: bytes) -> bool:
     """Whether bytes begin with the header of a member; an empty archive begins with zeros."""
-    block = beginning[:_BLOCK]
+    block = beginning[:_BLOCK_BYTES]
     if not block.strip(b"\0"):
-        return len(block) == _BLOCK
+        return len(block) == _BLOCK_BYTES
     try:
         tarfile.TarInfo.frombuf(block, tarfile.ENCODING, "surrogateescape")
     except tarfile.HeaderError:
@@ -117,9 +117,9 @@ def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
     """
     beginning = b""
     with reading():
-        while len(beginning) < _BLOCK and (piece := file.read(_BLOCK - len(beginning))):
+        while len(beginning) < _BLOCK_BYTES and (piece := file.read(_BLOCK_BYTES - len(beginning))):
             beginning += piece
-    return beginning, cast(BinaryIO, io.BufferedReader(_Joined(beginning, file), _PIECE))
+    return beginning, cast(BinaryIO, io.BufferedReader(_Joined(beginning, file), _CHUNK_BYTES))
 
 
 def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:

@@ -12,10 +12,10 @@ from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.members import ArchiveFile, Damaged, Member, MemberSort
 from willow_cart.archives.reader import LimitedReader, reading
 
-_UNIX = 3
-_ENCRYPTED = 1
-_AES = 99
-_IS_UTF_8 = 0x800
+_MADE_BY_UNIX = 3
+_FLAG_ENCRYPTED = 1
+_METHOD_AES = 99
+_FLAG_UTF_8 = 0x800
 
 _LOCAL_HEADER_BYTES = 30  # APPNOTE, 4.3.7; without name and extra field
 
@@ -70,7 +70,7 @@ def path_of_member(info: zipfile.ZipInfo) -> str:
     (against APPNOTE, 4.4.17.1).
     """
     name = info.orig_filename
-    if not info.flag_bits & _IS_UTF_8:
+    if not info.flag_bits & _FLAG_UTF_8:
         try:
             name = name.encode("cp437").decode("utf-8")
         except UnicodeError:
@@ -88,12 +88,12 @@ def moment_of_member(info: zipfile.ZipInfo) -> datetime | None:
 
 def is_encrypted(info: zipfile.ZipInfo) -> bool:
     """Whether a password is needed for a member."""
-    return bool(info.flag_bits & _ENCRYPTED)
+    return bool(info.flag_bits & _FLAG_ENCRYPTED)
 
 
 def _open(file: LimitedReader) -> zipfile.ZipFile:
     archive = zipfile.ZipFile(file)
-    if not any(info.compress_type == _AES for info in archive.infolist()):
+    if not any(info.compress_type == _METHOD_AES for info in archive.infolist()):
         return archive
     import pyzipper  # encryption by AES, which the standard library lacks; few need it
 
@@ -102,7 +102,7 @@ def _open(file: LimitedReader) -> zipfile.ZipFile:
 
 
 def _sort_of(info: zipfile.ZipInfo) -> MemberSort:
-    mode = stat.S_IFMT(info.external_attr >> 16) if info.create_system == _UNIX else 0
+    mode = stat.S_IFMT(info.external_attr >> 16) if info.create_system == _MADE_BY_UNIX else 0
     if path_of_member(info).endswith("/") or mode == stat.S_IFDIR:
         return MemberSort.FOLDER
     if mode == stat.S_IFLNK:
@@ -134,7 +134,7 @@ class _Opener:
         return self
 
     def read(self, size: int) -> bytes:
-        assert self._file is not None, "it is open"
+        assert self._file is not None, "the archive is open"
         with reading():
             data = self._file.read(size)
             self._outflow.count(len(data))

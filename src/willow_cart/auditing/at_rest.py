@@ -21,7 +21,7 @@ from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 # many files: handing one over costs as much as reading a small one. So many wait for each thread.
 _BATCH_BYTES = 1 << 20
 _BATCH_FILES = 64
-_AHEAD = 4
+_BATCHES_AHEAD = 4
 
 
 class Finding(StrEnum):
@@ -122,7 +122,7 @@ def audit(
     try:
         for batch in _batches(known):
             waiting.append(pool.submit(examiner.examine_all, batch))
-            while len(waiting) >= threads * _AHEAD or (waiting and waiting[0].done()):
+            while len(waiting) >= threads * _BATCHES_AHEAD or (waiting and waiting[0].done()):
                 yield from waiting.popleft().result()
         while waiting:
             yield from waiting.popleft().result()
@@ -132,7 +132,7 @@ def audit(
     paths = {each.path for each in known}
     for path, size in lying.items():
         if path not in paths:
-            yield Audited(path, Finding.UNKNOWN, "no haul has brought it", size)
+            yield Audited(path, Finding.UNKNOWN, "not from any haul", size)
 
 
 def _size_of(known: _Known) -> int:
@@ -156,7 +156,7 @@ def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
 def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
     """Yield what the ledger says lies there: the latest arrival under every path."""
     if not root.is_dir():
-        raise UnreadableLedger(str(root), "is not a folder", "name one that was hauled into")
+        raise UnreadableLedger(str(root), "not a folder", "name one that was hauled into")
     if not has_ledger(root) and not needed:
         return
     with Ledger(ledger_path(root)) as ledger:
@@ -223,7 +223,7 @@ class _Examiner:
         """Find out what is the matter with one file."""
         status = self.tree.status(known.path)
         if status is None:
-            return Audited(known.path, Finding.MISSING, "it is not there", arrival=known.arrival)
+            return Audited(known.path, Finding.MISSING, "not found", arrival=known.arrival)
         try:
             finding, why = self._compare(status, known)
             broken = ""
@@ -231,7 +231,7 @@ class _Examiner:
                 with self.tree.open(known.path) as file:
                     broken = inspect(file, _name(known.path))
         except LinkFound:
-            finding, why = Finding.CHANGED, "it is a link"
+            finding, why = Finding.CHANGED, "is a link"
         except OSError as error:
             finding, why = Finding.CHANGED, f"it cannot be read: {plainly(error)}"
         else:
@@ -244,9 +244,9 @@ class _Examiner:
         arrival = known.arrival
         if not stat.S_ISREG(status.st_mode):
             is_link = stat.S_ISLNK(status.st_mode)
-            return Finding.CHANGED, "it is a link" if is_link else "it is not a regular file"
+            return Finding.CHANGED, "is a link" if is_link else "not a regular file"
         if arrival is not None and status.st_size != arrival.size:
-            return Finding.CHANGED, f"it has {status.st_size:,} bytes, and had {arrival.size:,}"
+            return Finding.CHANGED, f"size is {status.st_size:,} bytes, was {arrival.size:,}"
         same_date = arrival is not None and status.st_mtime_ns == arrival.mtime_ns
         if self.quick and same_date and len(known.promised) == 1:
             return Finding.UNCHANGED, ""
@@ -256,5 +256,5 @@ class _Examiner:
             if measured[promised.algorithm] != promised:
                 short = f"{measured[promised.algorithm].digest[:12]}..."
                 was = f"{promised.digest[:12]}..."
-                return Finding.CHANGED, f"its {promised.algorithm} is {short}, and was {was}"
+                return Finding.CHANGED, f"{promised.algorithm} is {short}, and was {was}"
         return Finding.UNCHANGED, ""

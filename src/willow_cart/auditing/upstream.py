@@ -53,7 +53,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
     if there != arrival.final_address:
         return found(Finding.MOVED, f"it is at {there} by now")
     if not facts.validators and facts.length is None:
-        return found(Finding.UNTOLD, "its place sends no marks of versions")
+        return found(Finding.UNTOLD, "the server sends no version (ETag or Last-Modified)")
     return found(Finding.UNCHANGED)
 
 

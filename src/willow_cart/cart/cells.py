@@ -34,7 +34,7 @@ def read_mark(cell: str) -> bool:
         return True
     if mark in _NO:
         return False
-    raise BadOption(repr(cell), "is neither yes nor no", "write yes, or leave it empty")
+    raise BadOption(repr(cell), "not yes or no", "write yes, or leave it empty")
 
 
 def read_bytes(cell: str) -> tuple[int | None, int | None]:
@@ -62,9 +62,9 @@ def read_bytes(cell: str) -> tuple[int | None, int | None]:
     if with_unit := _WITH_UNIT.fullmatch(cell):
         number, fraction, unit = with_unit.groups()
         if "," in cell and len(fraction or "") == 3:
-            raise BadOption(repr(cell), "could be two sizes", "write it without the comma")
+            raise BadOption(repr(cell), "ambiguous size", "write it without a comma")
         return parse_size(f"{number}.{fraction or 0} {unit}"), None
-    raise BadOption(repr(cell), "is not a size", "write bytes, or a unit such as 1.5 MB")
+    raise BadOption(repr(cell), "not a size", "write bytes, or a unit such as 1.5 MB")
 
 
 def _counted(digits: str) -> int:
@@ -118,7 +118,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
             return _SERIAL_BEGIN + timedelta(seconds=round(days.total_seconds()))
         moment = datetime.fromisoformat(cell)
     except (ValueError, KeyError, OverflowError):
-        raise BadOption(repr(cell), "is not a date", "write it as 2031-05-03") from None
+        raise BadOption(repr(cell), "not a date", "write it as 2031-05-03") from None
     return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
@@ -129,7 +129,7 @@ def _from_figures(figures: re.Match[str], day_first: bool | None) -> datetime:
     # Where points stand between, the day is first everywhere.
     day_first = True if mark == "." or one == two else day_first
     if day_first is None:
-        raise BadOption(repr(figures[0]), "could be two dates", "write it as 2031-05-03")
+        raise BadOption(repr(figures[0]), "ambiguous date", "write it as 2031-05-03")
     day, month = (one, two) if day_first else (two, one)
     return _moment(int(three), int(month), int(day), time)
 

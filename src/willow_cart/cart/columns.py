@@ -71,7 +71,7 @@ def _read_checksums(cell: str) -> tuple[Checksum, ...]:
 
 def _read_checksum_list(value: object) -> tuple[Checksum, ...]:
     if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-        raise BadOption(f"checksum {value!r}", "is not a list of strings", 'write ["..."]')
+        raise BadOption(f"checksum {value!r}", "not a list of strings", 'write ["..."]')
     return tuple(map(read_checksum, value))
 
 

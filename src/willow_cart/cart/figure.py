@@ -15,11 +15,11 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 # So many bars are told apart; the others are one bar together, so that it still adds up.
-_MOST_BARS = 9
-_LONGEST_NAME = 26
+_MAX_BARS = 9
+_MAX_NAME_CHARACTERS = 26
 
 # There is room for so many bars at least: one alone is no wall.
-_FEWEST_PLACES = 8
+_MIN_BAR_PLACES = 8
 
 _BAR, _OTHERS, _TEXT, _FAINT = "#3b7a7a", "#a9c4c4", "#22303a", "#8a979f"
 
@@ -94,17 +94,17 @@ def _draw_bars(
     """Horizontal bars, the first on top, each with its size and how many files it stands for."""
     shown = list(groups)
     colours = [_BAR] * len(shown)
-    if cut and len(shown) > _MOST_BARS + 1:
-        rest = shown[_MOST_BARS:]
+    if cut and len(shown) > _MAX_BARS + 1:
+        rest = shown[_MAX_BARS:]
         others = sum_of(sizes for _, sizes in rest)
-        shown = [*shown[:_MOST_BARS], (f"{len(rest):,} others", others)]
-        colours = [*colours[:_MOST_BARS], _OTHERS]
+        shown = [*shown[:_MAX_BARS], (f"{len(rest):,} others", others)]
+        colours = [*colours[:_MAX_BARS], _OTHERS]
     places = range(len(shown))
     lengths = [sizes.bytes for _, sizes in shown]
     axes.barh(places, lengths, color=colours, height=0.7)
     axes.set_yticks(places, [_cut(name) for name, _ in shown])
     axes.invert_yaxis()
-    axes.set_ylim(max(len(shown), _FEWEST_PLACES) - 0.5, -0.5)
+    axes.set_ylim(max(len(shown), _MIN_BAR_PLACES) - 0.5, -0.5)
     axes.set_title(title, loc="left", fontsize=11, color=_TEXT)
     for place, (_, sizes) in zip(places, shown, strict=True):
         axes.text(sizes.bytes, place, _said(sizes), va="center", fontsize=8.5, color=_TEXT)
@@ -119,7 +119,7 @@ def _draw_room(axes: Axes, whole: Sizes, room: int | None) -> None:
     places = range(len(rows))
     axes.barh(places, [row[1] for row in rows], color=[row[2] for row in rows], height=0.7)
     axes.set_yticks(places, [row[0] for row in rows])
-    axes.set_ylim(_FEWEST_PLACES - 0.5, -0.5)
+    axes.set_ylim(_MIN_BAR_PLACES - 0.5, -0.5)
     axes.set_title("does it fit?", loc="left", fontsize=11, color=_TEXT)
     for place, (_, length, _colour) in zip(places, rows, strict=True):
         unknown = f" and {whole.unknown:,} unknown" if whole.unknown and not place else ""
@@ -144,7 +144,7 @@ def _finish(axes: Axes, longest: int) -> None:
 
 def _cut(name: str) -> str:
     """Return a name with its middle cut out if it is long; a `$` in it begins no formula."""
-    if len(name) > _LONGEST_NAME:
-        half = _LONGEST_NAME // 2
+    if len(name) > _MAX_NAME_CHARACTERS:
+        half = _MAX_NAME_CHARACTERS // 2
         name = f"{name[:half]}…{name[1 - half :]}"
     return name.replace("$", r"\$")

@@ -13,7 +13,7 @@ from typing import BinaryIO, TextIO
 from willow_cart.cart.bag import looks_like_fetch_list, read_fetch_list, write_fetch_list
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
-from willow_cart.cart.sheet import BEGINNING, Sheet, encoding_of, looks_like_sheet
+from willow_cart.cart.sheet import MAX_HEADER_BYTES, Sheet, encoding_of, looks_like_sheet
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
@@ -79,7 +79,7 @@ def reader_for(opened: Opened, place: str) -> Read | None:
         place: where it is.
     """
     with opened() as file:
-        beginning = file.read(BEGINNING)
+        beginning = file.read(MAX_HEADER_BYTES)
     try:
         text = beginning.decode(encoding_of(beginning, place), "ignore")
     except UnreadableSource:
@@ -121,7 +121,7 @@ def lines_of(opened: Opened, place: str) -> Iterator[str]:
         UnreadableSource: it is not text, or broken UTF-16.
     """
     with opened() as file:
-        beginning = file.read(BEGINNING)
+        beginning = file.read(MAX_HEADER_BYTES)
     encoding = encoding_of(beginning, place)
     try:
         with io.TextIOWrapper(opened(), encoding, errors="surrogateescape") as text:

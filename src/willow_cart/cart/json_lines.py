@@ -12,7 +12,7 @@ from willow_cart.cart.columns import CART_COLUMNS
 from willow_cart.errors import BadOption, UsageError
 from willow_cart.model import Issue, Offer
 
-_MOST_DIGITS = 30
+_MAX_DIGITS = 30
 
 
 def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
@@ -28,7 +28,7 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
         try:
             entry = json.loads(line, parse_int=_read_int)
             if not isinstance(entry, dict):
-                raise BadOption(line.strip()[:60], "is not an object", 'write {"url": ...}')
+                raise BadOption(line.strip()[:60], "not an object", 'write {"url": ...}')
             if entry.get("take", True):
                 yield _offer_from(entry, place, count)
         except RecursionError:
@@ -44,7 +44,7 @@ def _read_int(digits: str) -> int:
     Raises:
         ValueError: it is one.
     """
-    if len(digits) > _MOST_DIGITS:
+    if len(digits) > _MAX_DIGITS:
         raise ValueError("a number has too many digits")
     return int(digits)
 
@@ -53,7 +53,7 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
     def text(key: str) -> str:
         value = entry.get(key)
         if value is not None and not isinstance(value, str):
-            raise BadOption(f"{key} {value!r}", "is not text", "put it in quotes")
+            raise BadOption(f"{key} {value!r}", "not text", "put it in quotes")
         written = value or ""
         written.encode()  # a lone surrogate is no character
         return written
@@ -62,12 +62,12 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
         value = entry.get(key)
         if value is None or (isinstance(value, int) and not isinstance(value, bool) and value >= 0):
             return value
-        raise BadOption(f"{key} {value!r}", "is not an integer", "write it without quotes")
+        raise BadOption(f"{key} {value!r}", "not an integer", "write it without quotes")
 
     def words(key: str) -> list[str]:
         value = entry.get(key) or []
         if not isinstance(value, list) or not all(isinstance(each, str) for each in value):
-            raise BadOption(f"{key} {value!r}", "is not a list of strings", 'write ["..."]')
+            raise BadOption(f"{key} {value!r}", "not a list of strings", 'write ["..."]')
         return value
 
     moment = datetime.fromisoformat(written) if (written := text("modified")) else None

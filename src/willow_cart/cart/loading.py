@@ -209,8 +209,8 @@ class _Renewal:
         if not add and offer.source not in self._may_have:
             raise BadOption(
                 f"--cart {self._path}",
-                f"has files of another source already, {offer.source}",
-                "give --add to add to it, or name another file",
+                f"already contains files of another source, {offer.source}",
+                "use --add to add to it, or name another file",
             )
         if self._find.shelf.has(offer.address):
             loaded.back += entry.gone

@@ -19,7 +19,7 @@ NAMESPACE = "urn:ietf:params:xml:ns:metalink"
 """RFC 5854, 3."""
 
 # RFC 5854, 4.2.16.1: 999999 stands last, and is what a URL without a priority has.
-_LAST = 999_999
+_LOWEST_PRIORITY = 999_999
 
 # The registry of hash function names (RFC 5854, 4.2.3), as far as both sides know them.
 _HASHES = {
@@ -63,7 +63,7 @@ def _offer_from(element: Element, place: str, number: int) -> Offer:
         match local_name(child):
             case "url":
                 priority = child.get("priority", "")
-                urls.append((read_count(priority) or _LAST, said))
+                urls.append((read_count(priority) or _LOWEST_PRIORITY, said))
             case "size":
                 size = read_count(said)
             case "description":
@@ -72,7 +72,9 @@ def _offer_from(element: Element, place: str, number: int) -> Offer:
                 checksums += _known_hash(child.get("type", ""), said)
     addresses = [address for _, url in sorted(urls, key=_by_priority) for address in _spoken(url)]
     if not addresses:
-        raise BadAddress(name or "a file", "has no address with a supported scheme", "look into it")
+        raise BadAddress(
+            name or "a file", "has no address with a supported scheme", "check its content"
+        )
     folder, _, last = name.rpartition("/")
     return Offer(
         address=addresses[0],

@@ -248,8 +248,8 @@ def _require_some(choice: Choice, path: Path) -> None:
     if not choice.offered:
         raise NothingChosen(
             str(path),
-            "no row of it is in a state that this would change",
-            "--back puts back what is out, --out and --only take out what is not",
+            "no row would be changed by this",
+            "--back applies to rows that are out, --out and --only to rows that are taken",
             offered=0,
             rule=None,
         )

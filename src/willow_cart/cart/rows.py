@@ -28,7 +28,7 @@ _NUMBER = COLUMNS.index("number") - 1
 # Several addresses in one cell are mirrors; a blank within one is left to it.
 _BETWEEN_ADDRESSES = re.compile(r"\s+(?=[A-Za-z][A-Za-z0-9+.-]*://)")
 
-_MOST_NAMED = 5
+_MAX_NAMED_ROWS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,8 +82,8 @@ class Oddities:
         """Return what a person should know, a line for each column."""
         lines = []
         for column, rows in self.rows.items():
-            named = ", ".join(map(str, rows[:_MOST_NAMED]))
-            more = f" and {len(rows) - _MOST_NAMED:,} more" if rows[_MOST_NAMED:] else ""
+            named = ", ".join(map(str, rows[:_MAX_NAMED_ROWS]))
+            more = f" and {len(rows) - _MAX_NAMED_ROWS:,} more" if rows[_MAX_NAMED_ROWS:] else ""
             noun = "row" if len(rows) == 1 else "rows"
             lines.append(
                 f"{place}, {noun} {named}{more}, column {column}: {self.why[column]}; taken as"

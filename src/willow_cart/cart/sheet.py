@@ -20,7 +20,7 @@ from willow_cart.replacing import replacing
 _DELIMITERS = ",;\t"
 
 # A header row is no longer than this; nor are the first lines of anything told apart by them.
-BEGINNING = 1 << 16
+MAX_HEADER_BYTES = 1 << 16
 
 # What makes a spreadsheet run a cell as a formula when the file is opened in one.
 _RUNS = ("=", "+", "-", "@", "\t", "\r")
@@ -72,7 +72,7 @@ class Sheet:
         self._stamp: int | None = None
         self.place = place
         with opened() as file:
-            beginning = file.read(BEGINNING)
+            beginning = file.read(MAX_HEADER_BYTES)
         encoding = encoding_of(beginning, place)
         # The last character may be cut in two, which does not matter here.
         header = _header_in(beginning.decode(encoding, "ignore"))
@@ -104,11 +104,11 @@ class Sheet:
             return sheet
         except UnreadableSource as error:
             raise UnreadableSource(
-                str(path), f"is not a cart: {error.reason}", "load makes one of it, with --cart"
+                str(path), f"not a cart: {error.reason}", "convert it with load --cart"
             ) from None
         except FileNotFoundError:
             raise UnreadableSource(
-                str(path), "no such cart", "load makes one: willow-cart load SOURCE --cart"
+                str(path), "no such cart", "create one: willow-cart load SOURCE --cart"
             ) from None
         except OSError as error:
             raise UnreadableSource(
@@ -124,7 +124,7 @@ class Sheet:
         if self._stamp is not None and Path(self.place).stat().st_mtime_ns != self._stamp:
             raise BadOption(
                 self.place,
-                "has been changed meanwhile by another program, and is left alone",
+                "was changed by another program in the meantime; not written",
                 "close it there, and run the command again",
             )
 
@@ -147,7 +147,7 @@ class Sheet:
                 except StopIteration:
                     return
                 except csv.Error as error:
-                    yield Issue(f"{self.place}, row {number}", f"is not a table row: {error}")
+                    yield Issue(f"{self.place}, row {number}", f"not a table row: {error}")
                     continue
                 except UnicodeDecodeError:
                     yield Issue(f"{self.place}, row {number}", "is broken UTF-16; save it again")
@@ -169,7 +169,7 @@ def encoding_of(beginning: bytes, place: str) -> str:
     if beginning.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return "utf-16"
     if b"\0" in beginning[:4096]:
-        raise UnreadableSource(place, "is not text", "name a list of addresses or a table")
+        raise UnreadableSource(place, "not text", "name a list of addresses or a table")
     return "utf-8-sig" if beginning.startswith(codecs.BOM_UTF8) else "utf-8"
 
 

@@ -22,16 +22,16 @@ from willow_cart.replacing import require_output
 from willow_cart.units import count_of, format_size
 
 # The block of the file systems that drives are formatted with; larger ones are rare.
-_BLOCK = 4096
+_BLOCK_BYTES = 4096
 
 # How much larger than said a file may be whose size was rounded.
-_ROUNDED = 1.1
+_ROUNDING_FACTOR = 1.1
 
 # All are written at once, and a process may not open many more files.
-_MOST_PARTS = 200
+_MAX_PARTS = 200
 
 # Folders further down than this are packed with the one that they are in.
-_DEEPEST = 60
+_MAX_DEPTH = 60
 
 
 @dataclass(slots=True)
@@ -53,7 +53,7 @@ class CartPart:
     @property
     def room(self) -> int:
         """Bytes that are left."""
-        assert self.capacity is not None, "it is a drive"
+        assert self.capacity is not None, "the part is a drive"
         return self.capacity - self.reckoned
 
 
@@ -139,7 +139,7 @@ class DrivePacking(Packing):
             return
         folder = self._root
         folder.whole += size
-        for name in offer.path.split("/")[:-1][:_DEEPEST]:
+        for name in offer.path.split("/")[:-1][:_MAX_DEPTH]:
             folder = folder.folders.setdefault(name, _Folder())
             folder.whole += size
         folder.files.append(place)
@@ -208,8 +208,8 @@ class SharePacking(Packing):
 def _reckoned(offer: Offer) -> int | None:
     if offer.size is None and offer.about is None:
         return None
-    size = offer.size if offer.size is not None else int((offer.about or 0) * _ROUNDED)
-    return -(-size // _BLOCK) * _BLOCK
+    size = offer.size if offer.size is not None else int((offer.about or 0) * _ROUNDING_FACTOR)
+    return -(-size // _BLOCK_BYTES) * _BLOCK_BYTES
 
 
 def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, CartPart]]:
@@ -231,9 +231,9 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
             are not understood, so that it is not known where they belong.
         CannotStore: the drives have no room for all, or a file cannot be written.
     """
-    if len(packing.parts) > _MOST_PARTS:
+    if len(packing.parts) > _MAX_PARTS:
         raise BadOption(
-            f"{len(packing.parts):,} parts", "are too many", f"split into {_MOST_PARTS} at the most"
+            f"{len(packing.parts):,} parts", "are too many", f"split into {_MAX_PARTS} at the most"
         )
     sheet = Sheet.at(path)
     packing.pack(entry.offer for entry in _taken(sheet))
@@ -242,8 +242,8 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
         raise CannotStore(
             str(path),
             f"{count_of(packing.homeless.files, 'file')} with {format_size(packing.homeless.exact)}"
-            f" in blocks of {_BLOCK:,} bytes find no room; the drives have {room} left",
-            "name more or larger drives, or take something out",
+            f" in blocks of {_BLOCK_BYTES:,} bytes do not fit; the drives have {room} left",
+            "name more or larger drives, or take rows out",
         )
     files = [file_of(path, part.name) for part in packing.parts]
     for file in files:
@@ -269,7 +269,7 @@ def _taken(sheet: Sheet) -> Iterable[CartRow]:
     for entry in RowReader(sheet).entries():
         if not isinstance(entry, CartRow):
             raise BadOption(
-                entry.trouble.place, entry.trouble.why, "fix it, so that no file is left out"
+                entry.trouble.place, entry.trouble.why, "fix it, so that every file is included"
             )
         if entry.taken:
             yield entry

@@ -48,13 +48,13 @@ def undo(path: Path) -> None:
     kept = _kept(path)
     if not path.is_file() or not kept.is_file():
         raise BadOption(
-            f"--undo {path}", "there is nothing to undo", "pick keeps what was before it"
+            f"--undo {path}", "there is nothing to undo", "pick stores the previous state"
         )
     if kept.stat().st_mtime_ns != path.stat().st_mtime_ns:
         raise BadOption(
             f"--undo {path}",
             "was changed after the last picking, and undoing would lose that",
-            f"what was before it is in {kept}; copy that if you want it",
+            f"the previous state is in {kept}; copy it to restore it",
         )
     between = path.with_name(f".{path.name}.before.new")
     try:

@@ -16,10 +16,10 @@ UNDATED = "(no date)"
 """Stands for the month of what has no date."""
 
 # So many of the largest files are named.
-_MOST_NAMED = 10
+_MAX_LARGEST_FILES = 10
 
 # From so many months on, years are told instead.
-_MOST_MONTHS = 24
+_MAX_MONTHS = 24
 
 Groups = defaultdict[str, Sizes]
 
@@ -61,7 +61,7 @@ class Weight:
         if offer.size is not None:
             # Of two that are as large the first is named.
             entry = (offer.size, -self.all.files, offer)
-            if len(self._largest) < _MOST_NAMED:
+            if len(self._largest) < _MAX_LARGEST_FILES:
                 heapq.heappush(self._largest, entry)
             elif entry[0] > self._largest[0][0]:
                 heapq.heapreplace(self._largest, entry)
@@ -88,7 +88,7 @@ def heaviest(groups: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
 def in_time(months: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
     """Months in their order, or years where there are too many, and last what has no date."""
     dated = {month: sizes for month, sizes in months.items() if month != UNDATED}
-    if len(dated) > _MOST_MONTHS:
+    if len(dated) > _MAX_MONTHS:
         years: Groups = _groups()
         for month, sizes in dated.items():
             years[month[:4]].add_all(sizes)

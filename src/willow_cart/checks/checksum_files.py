@@ -22,7 +22,7 @@ _MANIFEST = re.compile(r"(tag)?manifest-[a-z0-9]+\.txt")
 _ESCAPED = {r"\n": "\n", r"\r": "\r", r"\\": "\\"}
 
 # More parts than any path has: a list that lies where the offer lies is beyond doubt.
-_CERTAIN = 1_000_000
+_EXACT_MATCH = 1_000_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +44,7 @@ class ListedChecksum:
         if looks_like_address(self.place):
             folder = segments_of(self.place)[:-1]
             if host_of(self.place) == host_of(offer.address) and [*folder, *self.parts] == address:
-                return _CERTAIN
+                return _EXACT_MATCH
         return max(_common_tail(self.parts, address), _common_tail(self.parts, path))
 
 
@@ -104,7 +104,7 @@ def _read_line(line: str, place: str, wide: str | None) -> tuple[str, Checksum]:
     if _BARE.fullmatch(line):
         name = place.rpartition("/")[2].rpartition(".")[0]
         return name, read_checksum(line, algorithm=wide if len(line) == 128 else None)
-    raise BadOption(line[:60], "is not a line of a checksum list", "expected a hash and a name")
+    raise BadOption(line[:60], "not a line of a checksum list", "expected a hash and a name")
 
 
 def _unescape(name: str, escaped: str) -> str:

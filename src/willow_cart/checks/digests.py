@@ -38,13 +38,13 @@ _BY_NAME = {
 }
 
 # One read of the follower. Larger ones gain nothing: the hash is what takes the time.
-_PIECE = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 # What the follower may be handed ahead of what it has hashed.
-_MOST_IN_HAND = 4 << 20
+_MAX_QUEUED_BYTES = 4 << 20
 
 # Up to here the bytes are hashed as they are received; starting a thread costs more than it saves.
-_INLINE = 1 << 20
+_INLINE_BYTES = 1 << 20
 
 
 def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
@@ -61,21 +61,23 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
     name = algorithm or (named if colon else None)
     digest = digest.strip().lower()
     if not re.fullmatch(r"[0-9a-f]+", digest):
-        raise BadOption(text.strip(), "is not a checksum", "write sha256: and hexadecimal digits")
+        raise BadOption(text.strip(), "not a checksum", "write sha256: and hexadecimal digits")
     if name is None:
         known = _BY_LENGTH.get(len(digest))
         if known is None:
             raise BadOption(
-                digest, f"no checksum has {len(digest)} digits", "write it as ALGORITHM:DIGITS"
+                digest,
+                f"no known checksum has {len(digest)} digits",
+                "write it as ALGORITHM:DIGITS",
             )
         return Checksum(known, digest)
     known = _BY_NAME.get(re.sub(r"[-_/ ]", "", name.strip().lower()))
     if known is None:
         raise BadOption(
-            name, "is not a known algorithm", f"known algorithms are {', '.join(_BY_NAME)}"
+            name, "not a known algorithm", f"known algorithms are {', '.join(_BY_NAME)}"
         )
     if len(digest) != len(new_hash(known).hexdigest()):
-        raise BadOption(digest, f"is not as long as a {known} checksum", "copy it whole")
+        raise BadOption(digest, f"wrong length for a {known} checksum", "copy all of it")
     return Checksum(known, digest)
 
 
@@ -176,13 +178,13 @@ class RunningDigest:
             file: the descriptor of the file that they now end, open for reading too.
         """
         written = self._written + len(data)
-        if self._hashed == self._written and written <= _INLINE:
+        if self._hashed == self._written and written <= _INLINE_BYTES:
             with self._state:
                 for each in self._hashes.values():
                     each.update(data)
                 self._hashed = self._written = written
             return
-        if written - self._hashed <= _MOST_IN_HAND:
+        if written - self._hashed <= _MAX_QUEUED_BYTES:
             self._in_hand.append((self._written, data))
         self.reach(written, file)
 
@@ -230,7 +232,7 @@ class RunningDigest:
         return None
 
     def _follow(self, file: int) -> None:
-        piece = memoryview(bytearray(_PIECE))
+        piece = memoryview(bytearray(_CHUNK_BYTES))
         try:
             while True:
                 with self._more:
@@ -269,7 +271,7 @@ def digest_of(
     """
     hashes = {name: new_hash(name) for name in algorithms}
     # A megabyte for each of many small files would cost more than hashing them.
-    piece = memoryview(bytearray(max(1, min(_PIECE, os.fstat(file.fileno()).st_size))))
+    piece = memoryview(bytearray(max(1, min(_CHUNK_BYTES, os.fstat(file.fileno()).st_size))))
     while count := file.readinto(piece):  # type: ignore[attr-defined]
         for each in hashes.values():
             each.update(piece[:count])

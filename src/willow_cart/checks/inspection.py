@@ -11,14 +11,14 @@ from contextlib import ExitStack, closing
 from typing import BinaryIO
 
 from willow_cart.archives import Bounds, Damaged, Member, MemberSort, Outflow, open_members
-from willow_cart.checks.soft_failures import BEGINNING, looks_like_page, may_be_page
+from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page, may_be_page
 from willow_cart.errors import NotUnpacked, WillowCartError
 from willow_cart.kinds import extension_of
 
-_PIECE = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 # JSON is read whole; what is larger is not opened.
-_LARGEST_DOCUMENT = 256 << 20
+_MAX_DOCUMENT_BYTES = 256 << 20
 
 
 class _Unsound(Exception):
@@ -45,8 +45,8 @@ def inspect(
     Raises:
         OSError: the disk would not give it back.
     """
-    if not may_be_page(name) and looks_like_page(file.read(BEGINNING)):
-        return "it is a page, and not what its name says"
+    if not may_be_page(name) and looks_like_page(file.read(INSPECTED_BYTES)):
+        return "it is a web page, which does not match its name"
     file.seek(0)
     extension = extension_of(name)
     try:
@@ -83,7 +83,7 @@ def _read_archive(file: BinaryIO, name: str, outflow: Outflow) -> None:
 def _read_member(member: Member, *, is_single: bool) -> None:
     try:
         source = member.open()
-        while source.read(_PIECE):
+        while source.read(_CHUNK_BYTES):
             pass
     except Damaged as error:
         if error.is_unknown:
@@ -98,26 +98,26 @@ def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]
 
     def look(file: BinaryIO) -> None:
         if file.read(len(beginning)) != beginning:
-            raise _Unsound(f"it does not begin as {what} does")
+            raise _Unsound(f"it does not start like {what}")
         file.seek(max(0, os.fstat(file.fileno()).st_size - 4096))
         # Cameras and programs put more behind the end.
         if end not in file.read():
-            raise _Unsound(f"it lacks the end of {what}")
+            raise _Unsound(f"the end of {what} is missing")
 
     return look
 
 
 def _table(file: BinaryIO) -> None:
-    beginning = file.read(BEGINNING)
+    beginning = file.read(INSPECTED_BYTES)
     file.seek(0)
     is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
     if b"\0" in beginning and not is_wide:
         raise _Unsound("it contains bytes that are not text")
-    csv.field_size_limit(_LARGEST_DOCUMENT)  # outlines of lakes are longer than the usual limit
+    csv.field_size_limit(_MAX_DOCUMENT_BYTES)  # outlines of lakes are longer than the usual limit
     encoding = "utf-16" if is_wide else "utf-8-sig"
     text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")
     try:
-        delimiter = "\t" if "\t" in text.readline(_PIECE) else ","
+        delimiter = "\t" if "\t" in text.readline(_CHUNK_BYTES) else ","
         text.seek(0)
         for _ in csv.reader(text, strict=True, delimiter=delimiter):
             pass
@@ -126,13 +126,13 @@ def _table(file: BinaryIO) -> None:
 
 
 def _document(file: BinaryIO) -> None:
-    if os.fstat(file.fileno()).st_size <= _LARGEST_DOCUMENT:
+    if os.fstat(file.fileno()).st_size <= _MAX_DOCUMENT_BYTES:
         json.load(file)
 
 
 def _documents(file: BinaryIO) -> None:
     number = 0
-    while line := file.readline(_LARGEST_DOCUMENT):
+    while line := file.readline(_MAX_DOCUMENT_BYTES):
         number += 1
         try:
             if line.strip():
@@ -142,8 +142,8 @@ def _documents(file: BinaryIO) -> None:
             raise _Unsound(f"line {number} cannot be read: {why}") from None
 
 
-_PNG = _ends(b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82", "a PNG picture")  # PNG, 5.2 and 11.2.5
-_JPEG = _ends(b"\xff\xd8", b"\xff\xd9", "a JPEG picture")  # ITU-T T.81, B.2.1
+_PNG = _ends(b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82", "a PNG image")  # PNG, 5.2 and 11.2.5
+_JPEG = _ends(b"\xff\xd8", b"\xff\xd9", "a JPEG image")  # ITU-T T.81, B.2.1
 
 _ARCHIVES = frozenset({
     "zip", "xlsx", "docx", "ods", "kmz", "npz", "tar", "tar.gz", "tgz", "tar.bz2", "tbz2",

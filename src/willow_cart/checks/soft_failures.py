@@ -19,7 +19,7 @@ _PAGE = re.compile(rf"\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:{_BEGINNINGS}
 _TITLE = re.compile(rb"<title[^>]*>(.*?)</title", re.IGNORECASE | re.DOTALL)
 _PASSWORD = re.compile(rb"<input[^>]*\btype\s*=\s*[\"']?password", re.IGNORECASE)
 
-BEGINNING = 64 * 1024
+INSPECTED_BYTES = 64 * 1024
 """As many bytes of a page as are looked at."""
 
 # Kinds of files that may well hold what begins like a page, or be one.
@@ -64,9 +64,9 @@ _JSON = re.compile(rb'\s*(?:\{\s*["}]|\[\s*[\[{])')
 _XML = re.compile(rb"\s*<(?:\?xml|[A-Za-z][\w:.-]*(?:\s[^<>]*)?/?>)")
 _TABLES = frozenset({"csv", "tsv", "tab"})
 _MARKED_UP = frozenset({"xml", "kml", "gml", "gpx", "svg", "rss", "atom"})
-_LONGEST_ERROR = 2000
+_MAX_ERROR_BYTES = 2000
 
-ENOUGH = 512
+SNIFFED_BYTES = 512
 """As many bytes of a file are looked at before it is believed to be what its name says."""
 
 
@@ -75,7 +75,7 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
 
     Args:
         name: of the file that was asked for.
-        beginning: its first bytes, at least `ENOUGH` if there are so many.
+        beginning: its first bytes, at least `SNIFFED_BYTES` if there are so many.
         is_all: whether that is all of it.
     """
     as_named = begins_as_named(name, beginning)
@@ -93,7 +93,7 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
     if _XML.match(text) and (is_binary or extension in _TABLES or extension == "json"):
         return "an XML document"
     may_be_error = is_binary or extension in _TABLES | _MARKED_UP | {"json", "geojson"}
-    if may_be_error and is_all and len(text) <= _LONGEST_ERROR and _ERROR.match(text):
+    if may_be_error and is_all and len(text) <= _MAX_ERROR_BYTES and _ERROR.match(text):
         first = " ".join(text.decode("utf-8", "replace").split())[:80]
         return f'a message, "{first}"'
     return ""

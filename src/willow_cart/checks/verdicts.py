@@ -23,11 +23,12 @@ _BY_STRENGTH = (
 )  # fmt: skip
 _WEAK = frozenset({"sha1", "md5", "crc32c", "crc32"})
 
-_MIB = 1 << 20
+_BYTES_PER_MIB = 1 << 20
 
 # The sizes of parts in which programs put objects up: powers of two, and round numbers.
 _PART_SIZES = [
-    n * _MIB for n in (1, 2, 4, 5, 8, 10, 15, 16, 25, 32, 50, 64, 100, 128, 256, 512, 1024)
+    n * _BYTES_PER_MIB
+    for n in (1, 2, 4, 5, 8, 10, 15, 16, 25, 32, 50, 64, 100, 128, 256, 512, 1024)
 ]
 
 
@@ -69,7 +70,7 @@ def _composite(file: BinaryIO, size: int) -> str:
     while True:
         part = hashlib.md5(usedforsecurity=False)
         left = size
-        while left and (piece := file.read(min(left, _MIB))):
+        while left and (piece := file.read(min(left, _BYTES_PER_MIB))):
             part.update(piece)
             left -= len(piece)
         if left == size:

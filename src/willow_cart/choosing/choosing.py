@@ -33,10 +33,10 @@ Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
 """Asks places for the sizes and dates of offers, and returns the offers with what was learnt."""
 
 # How many offers are looked at before the next are read: enough to ask for their sizes in lanes.
-_BATCH = 256
+_BATCH_OFFERS = 256
 
 # A listing that rounds says one digit or two: `3M`, `1.2M`, `34K`, and `0.1K` for nearly nothing.
-_ROUNDING = 0.2
+_ROUNDING_SHARE = 0.2
 
 
 class Unknown(StrEnum):
@@ -177,7 +177,7 @@ class Choosing:
         if self.prefer:
             # A twin may come last of all, so that everything is looked at before the first is told.
             judged = _meet_twins(judged, [rule for rule in last if rule.meets])
-        while batch := list(islice(judged, _BATCH)):
+        while batch := list(islice(judged, _BATCH_OFFERS)):
             if last:
                 batch = [
                     (offer, rule or self._first_against(offer, last, choice))
@@ -189,7 +189,7 @@ class Choosing:
                 choice.note(offer)
                 choice.kept += not rule
                 yield offer, rule
-            if choice.kept == self.first and len(batch) == _BATCH:
+            if choice.kept == self.first and len(batch) == _BATCH_OFFERS:
                 # Nothing that follows can be kept: a listing may be long, or have no end.
                 choice.ended_by = f"--first {self.first}"
                 return
@@ -204,7 +204,7 @@ class Choosing:
     ) -> Iterator[tuple[Offer, str]]:
         """Apply the rules that look at one offer at a time."""
         coming = iter(offers)
-        while batch := list(islice(coming, _BATCH)):
+        while batch := list(islice(coming, _BATCH_OFFERS)):
             judged = [(offer, self._first_against(offer, early, choice)) for offer in batch]
             if learn is not None:
                 judged = _learn(judged, learn, _lacks(on_facts))
@@ -256,7 +256,7 @@ class Choosing:
             kinds = set(self.kinds)
             if odd := sorted(kinds - FAMILIES.keys() - {"other"}):
                 known = ", ".join((*FAMILIES, "other"))
-                raise BadOption(f"--kind {odd[0]}", "is not a known kind", f"there are {known}")
+                raise BadOption(f"--kind {odd[0]}", "not a known kind", f"there are {known}")
             yield ChoosingRule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
         yield from self._on_patterns()
         if self.after_name:
@@ -367,7 +367,9 @@ def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
     def keeps(offer: Offer) -> bool | None:
         if offer.size is not None:
             return offer.size >= limit
-        if offer.about is None or abs(offer.about - limit) <= max(_ROUNDING * offer.about, 512):
+        if offer.about is None or abs(offer.about - limit) <= max(
+            _ROUNDING_SHARE * offer.about, 512
+        ):
             return None
         return offer.about >= limit
 

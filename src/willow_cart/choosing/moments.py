@@ -34,5 +34,5 @@ def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime
         if whole_day and _DAY.fullmatch(text):
             moment += timedelta(days=1) - timedelta.resolution
     except (ValueError, OverflowError):
-        raise BadOption(text, "is not a date or time", _ADVICE) from None
+        raise BadOption(text, "not a date or time", _ADVICE) from None
     return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -15,8 +15,8 @@ Keeps = Callable[[Offer], bool]
 _STAR = "[^/]*"
 _DEEP = ("(?:[^/]+/)*", ".*")
 
-_LONGEST_WILDCARD = 1000
-_MOST_DEEP_WILDCARDS = 3
+_MAX_WILDCARD_CHARACTERS = 1000
+_MAX_DEEP_WILDCARDS = 3
 
 _STROKE = "\N{FRACTION SLASH}"
 
@@ -67,14 +67,12 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
         BadOption: a set in the pattern cannot be read.
     """
     pattern = re.sub(r"\*{3,}", "**", pattern)
-    if len(pattern) > _LONGEST_WILDCARD or pattern.count("**") > _MOST_DEEP_WILDCARDS:
+    if len(pattern) > _MAX_WILDCARD_CHARACTERS or pattern.count("**") > _MAX_DEEP_WILDCARDS:
         raise BadOption(f"{pattern[:60]}", "has too many wildcards", "write it with fewer")
     try:
         return re.compile("".join(_unhurried(_translate(pattern))), flags).fullmatch
     except re.error as error:
-        raise BadOption(
-            pattern, f"is not a valid wildcard: {error}", "fix what is in [ ]"
-        ) from None
+        raise BadOption(pattern, f"not a valid wildcard: {error}", "fix what is in [ ]") from None
 
 
 def _unhurried(pieces: Sequence[str]) -> Iterator[str]:

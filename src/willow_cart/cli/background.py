@@ -16,7 +16,7 @@ from willow_cart.records import OwnRun
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is running there. Looking at a large place goes on without it.
-_WAIT = 5.0
+_START_WAIT_SECONDS = 5.0
 
 _BEGUN = b"begun"
 
@@ -85,7 +85,7 @@ def _leave_terminal(log: Path) -> None:
 
 def _await_begin(run: OwnRun, process: int, listening: int) -> int:
     """Wait until the new process has begun, and say how to watch it; its exit code if it ended."""
-    ready, _, _ = select.select([listening], [], [], _WAIT)
+    ready, _, _ = select.select([listening], [], [], _START_WAIT_SECONDS)
     if ready and os.read(listening, len(_BEGUN)) != _BEGUN:
         # It has ended, well or not; what it had to say is said here.
         _, status = os.waitpid(process, 0)

@@ -17,7 +17,7 @@ from willow_cart.views.words import in_words
 def preview(planned: Planned) -> None:
     """Show where offers would go."""
     show_plan(planned.plan, planned.into)
-    earlier = f"; {planned.known:,} of them brought by earlier hauls" if planned.known else ""
+    earlier = f"; {planned.known:,} of them already hauled" if planned.known else ""
     show_line(f"{in_words(planned.sizes)}{earlier}; nothing was fetched")
 
 

@@ -24,7 +24,7 @@ from willow_cart.views.words import in_words
 
 # Widths of all columns but that of the path, which gets what is left.
 _NUMBER, _SIZE, _DATE, _KIND = 7, 8, 10, 9
-_NARROW = 60
+_NARROW_COLUMNS = 60
 
 
 def tick(tray: CartView) -> bool:
@@ -100,7 +100,7 @@ class Rows(ScrollView, can_focus=True):
 def _heads(width: int) -> str:
     """Return the heads of the columns."""
     tail = f"  {'size':>{_SIZE}}"
-    if width >= _NARROW:
+    if width >= _NARROW_COLUMNS:
         tail += f"  {'modified':<{_DATE}}  {'kind':<{_KIND}}"
     line = f"take{'no.':>{_NUMBER}}  path"
     return f"{line:<{max(0, width - len(tail))}}{tail}"
@@ -113,7 +113,7 @@ def _line_of(offer: Offer, ticked: bool, width: int) -> str:
     written = "?" if size is None else f"{'~' if about else ''}{format_size(size)}"
     line = f"[{'x' if ticked else ' '}] {offer.number:>{_NUMBER}}  "
     tail = f"  {written:>{_SIZE}}"
-    if width >= _NARROW:
+    if width >= _NARROW_COLUMNS:
         date = f"{offer.modified:%Y-%m-%d}" if offer.modified else ""
         tail += f"  {date:<{_DATE}}  {offer.kind:<{_KIND}}"
     room = max(1, width - len(line) - len(tail))

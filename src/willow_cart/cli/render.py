@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.cart import write_table
-from willow_cart.cli.screen import MOST_DRAWN, Branch, show_line, show_table, show_tree
+from willow_cart.cli.screen import MAX_DRAWN_ROWS, Branch, show_line, show_table, show_tree
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
@@ -26,8 +26,8 @@ if TYPE_CHECKING:
     from willow_cart.sources import NotEntered
 
 # So many groups and files are listed; longer lists are not read.
-_MOST_HEADINGS = 40
-_MOST_FILES_OF_FOLDER = 12
+_MAX_HEADINGS = 40
+_MAX_FILES_PER_FOLDER = 12
 
 
 class Showing(ABC):
@@ -179,14 +179,14 @@ class AsTable(Showing):
         """Write the table a screen's worth at a time, then what it comes to."""
         totals = Totals()
         coming = self._shown(finder, totals)
-        while rows := list(islice(coming, MOST_DRAWN)):
+        while rows := list(islice(coming, MAX_DRAWN_ROWS)):
             _show_offers(rows, why=self._why)
         if not totals.by_kind:
             return
         _show_groups("kind", totals.kinds())
         if totals.by_heading and len(headings := totals.headings()) > 1:
-            _show_groups("heading", headings[:_MOST_HEADINGS])
-            if more := headings[_MOST_HEADINGS:]:
+            _show_groups("heading", headings[:_MAX_HEADINGS])
+            if more := headings[_MAX_HEADINGS:]:
                 show_line(f"... and {count_of(len(more), 'heading')} more")
         if len(totals.hosts) == 1 and totals.hosts != {""}:
             show_line(f"all at {next(iter(totals.hosts))}", dim=True)
@@ -231,7 +231,7 @@ def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
 def _show_total(finder: OfferFinder, totals: Totals) -> None:
     sizes = totals.all
     line = f"{count_of(finder.choice.offered, 'offer')}, {finder.choice.kept:,} chosen"
-    if sizes.bytes or not sizes.unknown:
+    if sizes.bytes:
         line += f": {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
     if sizes.unknown:
         line += f", {count_of(sizes.unknown, 'size')} unknown"
@@ -288,7 +288,7 @@ class Folder:
             node = node.folders.setdefault(name, Folder())
             node.sizes.add(offer)
         node.direct += 1
-        if len(node.files) < _MOST_FILES_OF_FOLDER:
+        if len(node.files) < _MAX_FILES_PER_FOLDER:
             node.files.append(offer)
 
     def branch(self, name: str) -> Branch:

@@ -13,7 +13,7 @@ from willow_cart.units import printable
 if TYPE_CHECKING:
     from rich.table import Table
 
-MOST_DRAWN = 2000
+MAX_DRAWN_ROWS = 2000
 """As many rows are drawn on a terminal; more are written as plain lines.
 
 Drawing takes a third of a millisecond a row, which is nothing for what a person reads and half a
@@ -66,7 +66,7 @@ def show_table(
         numeric: the columns that are set flush right.
     """
     rows = [[printable(cell) for cell in row] for row in rows]
-    if sys.stdout.isatty() and len(rows) <= MOST_DRAWN:
+    if sys.stdout.isatty() and len(rows) <= MAX_DRAWN_ROWS:
         _draw(columns, rows, numeric)
     else:
         _write(columns, rows, numeric)

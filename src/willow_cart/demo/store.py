@@ -24,7 +24,7 @@ _SIGNED = (
     "If-Modified-Since", "If-Match", "If-None-Match", "If-Unmodified-Since", "Range",
 )  # fmt: skip
 
-_PAGE = 1000
+_KEYS_PER_PAGE = 1000
 _PUT_UP = "2031-06-01T06:00:00.000Z"
 
 Keys = Callable[[str], Iterator[tuple[str, int]]]
@@ -69,7 +69,7 @@ class DemoStore(StandIn):
         return StoreHandler
 
     def keys(self, bucket: str) -> Keys | None:
-        """Return the keys of a bucket; None where there is no such bucket."""
+        """Return the keys of a bucket; None where no such bucket."""
         if bucket in self.made:
             return self.made[bucket]
         begins = f"{bucket}/"
@@ -120,7 +120,7 @@ class StoreHandler(StandInHandler):
         """Answer ListObjectsV2."""
         prefix, delimiter = query.get("prefix", ""), query.get("delimiter", "")
         after = query.get("continuation-token") or query.get("start-after", "")
-        most = min(int(query.get("max-keys", _PAGE)), _PAGE)
+        most = min(int(query.get("max-keys", _KEYS_PER_PAGE)), _KEYS_PER_PAGE)
         encode = quote if query.get("encoding-type") == "url" else escape
         lines: list[str] = []
         last, more = "", False
@@ -176,8 +176,8 @@ class StoreHandler(StandInHandler):
         lines: list[str] = []
         prefix, marker = query.get("prefix", ""), query.get("marker", "")
         coming = _entries(keys(marker), prefix, query.get("delimiter", ""), marker)
-        page = list(islice(coming, _PAGE + 1))
-        for kind, name, size in page[:_PAGE]:
+        page = list(islice(coming, _KEYS_PER_PAGE + 1))
+        for kind, name, size in page[:_KEYS_PER_PAGE]:
             if kind == "folder":
                 lines.append(f"<BlobPrefix><Name>{escape(name)}</Name></BlobPrefix>")
                 continue
@@ -189,7 +189,7 @@ class StoreHandler(StandInHandler):
                 f"<Content-Length>{size}</Content-Length>"
                 f"<Content-MD5>{digest.decode()}</Content-MD5></Properties></Blob>"
             )
-        following = escape(page[_PAGE - 1][1]) if len(page) > _PAGE else ""
+        following = escape(page[_KEYS_PER_PAGE - 1][1]) if len(page) > _KEYS_PER_PAGE else ""
         self._send_xml(
             f"<EnumerationResults><Blobs>{''.join(lines)}</Blobs>"
             f"<NextMarker>{following}</NextMarker></EnumerationResults>"

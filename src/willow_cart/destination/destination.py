@@ -27,7 +27,7 @@ _REFUSED = f"{OWN_FOLDER}/refused"
 _LOCK = f"{OWN_FOLDER}/lock"
 
 # From this many files on, syncing the whole file system is cheaper than syncing each.
-_WORTH_ONE_SYNC = 8
+_FILES_WORTH_A_FULL_SYNC = 8
 
 # How long a lock is waited for.
 _LOCK_WAIT_SECONDS = 1.0
@@ -85,11 +85,13 @@ class Destination(FileTree):
             self._lock = self._open_lock()
         except LinkFound as error:
             raise UnusableDestination(
-                str(self.root / error.filename), "is a link", "delete it; a haul makes its own"
+                str(self.root / error.filename), "is a link", "delete it; a haul creates a new one"
             ) from None
         except (FileExistsError, NotADirectoryError):
             own = str(self.full_path(OWN_FOLDER))
-            raise UnusableDestination(own, "is a file", "move it; a haul makes a folder") from None
+            raise UnusableDestination(
+                own, "is a file", "move it; a haul creates a folder"
+            ) from None
         except OSError as error:
             raise UnusableDestination(
                 str(self.root), f"cannot be written: {plainly(error)}", "name another with --into"
@@ -130,7 +132,7 @@ class Destination(FileTree):
                 raise UnusableDestination(
                     str(self.root),
                     f"is in use by another haul ({holder})",
-                    "wait for its end, or watch it with willow-cart runs --watch",
+                    "wait until it ends, or use willow-cart runs --watch",
                 ) from None
             except OSError as error:
                 raise UnusableDestination(
@@ -273,7 +275,7 @@ class Destination(FileTree):
         Raises:
             OSError: the disk would not take them.
         """
-        if len(paths) >= _WORTH_ONE_SYNC and sync_file_system(self._lock):
+        if len(paths) >= _FILES_WORTH_A_FULL_SYNC and sync_file_system(self._lock):
             return
         for path in paths:
             self.sync(path)
@@ -307,7 +309,9 @@ def _require_ordinary(root: Path) -> None:
     """
     if OWN_FOLDER in map(fold, Path(os.path.realpath(root)).parts):
         raise UnusableDestination(
-            str(root), f"lies in {OWN_FOLDER}, the program's own folder", "name another with --into"
+            str(root),
+            f"lies in {OWN_FOLDER}, which is reserved for Willow Cart",
+            "name another with --into",
         )
     try:
         os.fsencode(root).decode("utf-8")
@@ -330,24 +334,22 @@ def cannot_store(path: str, error: OSError) -> CannotStore:
     match error.errno:
         case errno.ELOOP:
             link = error.filename if isinstance(error, LinkFound) else path
-            return CannotStore(
-                path, f"{link} is a link, and links are not followed", "delete the link"
-            )
+            return CannotStore(path, f"{link} is a link; links are not followed", "delete the link")
         case errno.ENOSPC | errno.EDQUOT:
             return CannotStore(
                 path,
                 "the disk is full",
-                "make room and run the same command again; it goes on from where it stopped",
+                "free some space and run the same command to resume",
             )
         case errno.ENOTDIR | errno.EEXIST:
-            return CannotStore(path, "a file lies where its folder would be", "move that file")
+            return CannotStore(path, "a file exists in place of its folder", "move that file")
         case errno.EISDIR | errno.ENOTEMPTY:
-            return CannotStore(path, "a folder lies where it would be", "rename that folder")
+            return CannotStore(path, "a folder exists in its place", "rename that folder")
         case errno.ENAMETOOLONG:
             return CannotStore(path, "its path is too long for this disk", "try --layout flat")
         case _:
             return CannotStore(
                 path,
                 f"cannot be written: {plainly(error)}",
-                "check the folder and run the same command again",
+                "check the folder and run the same command to resume",
             )

@@ -16,7 +16,7 @@ from willow_cart.model import OWN_FOLDER
 _SYNC_FILE_RANGE_WRITE = 2
 
 # What is left free for the ledger when a file would fill the disk, unless that is very small.
-_RESERVE = 16 << 20
+_RESERVED_BYTES = 16 << 20
 
 # linux/fs.h: fail rather than replace a file that has the name.
 _RENAME_NOREPLACE = 1
@@ -104,7 +104,7 @@ def room_in(folder: str | int) -> int:
         OSError: it is not.
     """
     status = os.statvfs(folder)
-    reserve = min(_RESERVE, status.f_blocks * status.f_frsize // 8)
+    reserve = min(_RESERVED_BYTES, status.f_blocks * status.f_frsize // 8)
     return max(0, status.f_bavail * status.f_frsize - reserve)
 
 

@@ -12,11 +12,11 @@ import unicodedata
 from willow_cart.kinds import stem_of
 from willow_cart.model import OWN_FOLDER
 
-MOST_BYTES = 255
+MAX_NAME_BYTES = 255
 """The longest name that the common file systems take, in bytes of UTF-8."""
 
 # Longer endings are no extensions: the longest that kinds.extension_of knows, twice over.
-_LONGEST_ENDING = 32
+_MAX_EXTENSION_CHARACTERS = 32
 
 _JOINERS = "\u200c\u200d"
 _INVISIBLE = frozenset({"Cc", "Cf", "Co", "Cn", "Cs", "Zl", "Zp"})
@@ -40,7 +40,7 @@ def safe_name(name: str) -> str:
     character, is no device name, ends in neither dot nor blank, is in Unicode's form NFC, and is
     at most 255 bytes of UTF-8 long, keeping its extension.
     """
-    if _PLAIN.fullmatch(name) and len(name) <= MOST_BYTES and not _DEVICES.match(name):
+    if _PLAIN.fullmatch(name) and len(name) <= MAX_NAME_BYTES and not _DEVICES.match(name):
         return name  # as nearly all are; the rest of the way is slow
     return _shorten(_clean(name))
 
@@ -58,12 +58,12 @@ def marked_name(name: str, mark: str) -> str:
     name = _clean(name)
     mark = _clean(mark).encode()[:100].decode("utf-8", "ignore")
     stem, dot, ending = name.partition(".") if not name.startswith(".") else (name, "", "")
-    if len(ending.encode()) > _LONGEST_ENDING:
+    if len(ending.encode()) > _MAX_EXTENSION_CHARACTERS:
         # Dots all over a sentence, and not an extension.
         stem = stem_of(name)
         dot, ending = name[len(stem) : len(stem) + 1], name[len(stem) + 1 :]
     after = f" ({mark}){dot}{ending}"
-    room = MOST_BYTES - len(after.encode())
+    room = MAX_NAME_BYTES - len(after.encode())
     stem = stem.encode()[:room].decode("utf-8", "ignore").rstrip(_JOINERS)
     return unicodedata.normalize("NFC", stem + after)
 
@@ -123,10 +123,10 @@ def _without_invisible(name: str) -> str:
 
 def _shorten(name: str) -> str:
     """Cut a name to 255 bytes between characters, keeping its extension."""
-    if len(name.encode()) <= MOST_BYTES:
+    if len(name.encode()) <= MAX_NAME_BYTES:
         return name
     stem = stem_of(name)
     ending = name[len(stem) :]
-    room = MOST_BYTES - len(ending.encode())
+    room = MAX_NAME_BYTES - len(ending.encode())
     stem = stem.encode()[:room].decode("utf-8", "ignore").rstrip(f". {_JOINERS}")
     return unicodedata.normalize("NFC", stem + ending) or "_"

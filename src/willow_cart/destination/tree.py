@@ -184,7 +184,7 @@ class FileTree:
         writes = flags & (os.O_WRONLY | os.O_RDWR)
         if not stat.S_ISREG(status.st_mode) or (writes and status.st_nlink > 1):
             os.close(file)
-            raise OSError(errno.EINVAL, "is not a regular file of its own", path)
+            raise OSError(errno.EINVAL, "not a regular file of its own", path)
         return file
 
     def _open(self, path: str, flags: int) -> int:
@@ -395,7 +395,7 @@ class FileTree:
         """
         folder, slash, name = path.rpartition("/")
         if _leads_astray(name) or (slash and not folder):
-            raise OSError(errno.EINVAL, "is not a path below the folder", path)
+            raise OSError(errno.EINVAL, "not a path below the folder", path)
         if (kept := self._kept.get(folder)) is not None:
             return _Place(kept, name, closes=False)
         if not self._by_descriptor:
@@ -416,7 +416,7 @@ class FileTree:
     def _step(self, at: int, part: str, folder: str, number: int, *, makes: bool) -> int:
         """Open a folder in the folder that is open."""
         if _leads_astray(part):
-            raise OSError(errno.EINVAL, "is not a path below the folder", folder)
+            raise OSError(errno.EINVAL, "not a path below the folder", folder)
         try:
             return os.open(part, _FOLDER | _NO_FOLLOW, dir_fd=at)
         except FileNotFoundError:
@@ -438,7 +438,7 @@ class FileTree:
         at = self.root
         for part in folder.split("/") if folder else ():
             if _leads_astray(part):
-                raise OSError(errno.EINVAL, "is not a path below the folder", folder)
+                raise OSError(errno.EINVAL, "not a path below the folder", folder)
             at /= part
             if makes:
                 with suppress(FileExistsError):

@@ -56,11 +56,11 @@ def read_document(path: Path) -> Document:
     Table(top.title, top.file, content, top.lines).require_known((*TEXTS, *_TABLES, *_LISTS))
     for key in TEXTS:
         if not isinstance(content.get(key, ""), str):
-            raise BadOption(top.place(key), "is not text", "write it in quotes")
+            raise BadOption(top.place(key), "not text", "write it in quotes")
         if not str(content.get(key, "")).isprintable():
-            raise BadOption(top.place(key), "is more than a line", "write one line")
+            raise BadOption(top.place(key), "has more than one line", "write one line")
     if content.get("gone", "keep") not in GONE:
-        raise BadOption(top.place("gone"), "is not a valid value", f"write {' or '.join(GONE)}")
+        raise BadOption(top.place("gone"), "not a valid value", f"write {' or '.join(GONE)}")
     if not content.get("into"):
         raise BadOption(str(path), "has no destination", 'write into = "FOLDER" at its top')
     tables = {name: file.table(name) for name in _TABLES}

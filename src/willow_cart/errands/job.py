@@ -185,13 +185,13 @@ def _make_step(
     """Turn a table into the request of a command."""
     named = [what for what in STEPS if what in table.keys]
     if len(named) != 1:
-        reason = f"is {' and '.join(named)} at once" if named else "does not say what is done"
+        reason = f"has several actions: {' and '.join(named)}" if named else "has no action"
         raise BadOption(table.place(), reason, f"name one of {', '.join(STEPS)}")
     what = named[0]
     about = table.keys[what]
     texts = [about] if isinstance(about, str) else about
     if not isinstance(texts, list) or not texts:
-        raise BadOption(table.place(what), "is not text", "write it in quotes")
+        raise BadOption(table.place(what), "not text", "write it in quotes")
     filled = [values.fill(str(each), table.place(what)) for each in texts]
     if what == "run":
         table.require_known(("run",))
@@ -231,7 +231,7 @@ def _inherited(
     """
     named = [each for each in sources if each.keys.get("name") == table.keys.get("of")]
     if "of" in table.keys and not named:
-        raise BadOption(table.place("of"), "is the name of no source", "give one a name")
+        raise BadOption(table.place("of"), "not the name of a source", "give one a name")
     if "of" not in table.keys:
         named = list(sources[:1]) if len(sources) == 1 else []
     if not named or "keep" not in options or any(key in table.keys for key in _BY_NAME):

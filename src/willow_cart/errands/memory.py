@@ -18,7 +18,7 @@ from willow_cart.redaction import fingerprint
 from willow_cart.replacing import replacing
 
 # Sources of earlier months are remembered up to so many.
-_MOST_SOURCES = 60
+_MAX_SOURCES = 60
 
 LAST_RUN = "last run"
 """What stands for that moment where a date is asked for."""
@@ -74,7 +74,7 @@ class Memory:
         content = {
             "errand": str(self.errand),
             "began": began.isoformat(),
-            "offered": dict(others[-_MOST_SOURCES:]) | now,
+            "offered": dict(others[-_MAX_SOURCES:]) | now,
         }
         self.folder.mkdir(parents=True, exist_ok=True)
         with replacing(self._file) as text:

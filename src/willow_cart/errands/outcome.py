@@ -23,9 +23,9 @@ from willow_cart.units import format_duration
 _MAIL_PATHS = "/usr/sbin:/usr/lib:/sbin"
 
 _MEANINGS = {
-    Exit.GOOD: "all is done",
+    Exit.GOOD: "everything is done",
     Exit.INCOMPLETE: "something did not arrive, or a step failed",
-    Exit.NOT_UNDERSTOOD: "it could not be carried out",
+    Exit.NOT_UNDERSTOOD: "it could not be run",
     Exit.NOTHING_CHOSEN: "nothing was chosen",
     Exit.CHECK_FAILED: "something failed its check",
     Exit.INTERRUPTED: "it was interrupted",
@@ -100,7 +100,7 @@ def _mail(address: str, document: Document, line: str, observer: JobObserver) ->
         return
     mail = EmailMessage()
     mail["To"] = address
-    mail["Subject"] = f"Errand {document.path.name}: not all went well"
+    mail["Subject"] = f"Errand {document.path.name}: problems"
     mail.set_content(f"{line}\n\nThe errand is {document.path}\n")
     try:
         # -t: to whom is in the mail; -i: a line with a dot is not its end.
@@ -111,4 +111,4 @@ def _mail(address: str, document: Document, line: str, observer: JobObserver) ->
         return
     if done.returncode:
         why = done.stderr.decode(errors="replace").strip() or f"exit code {done.returncode}"
-        observer.note(CannotRun("mail_to", f"{program} did not take it: {why}"))
+        observer.note(CannotRun("mail_to", f"{program} failed: {why}"))

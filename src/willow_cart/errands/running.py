@@ -163,7 +163,7 @@ def _set(words: Sequence[str], document: Document) -> dict[str, str]:
             raise BadOption(f"--set {word}", "has no value", "write NAME=VALUE")
         if name not in document.values.keys:
             known = ", ".join(document.values.keys) or "none"
-            raise BadOption(f"--set {word}", "is not a value of the errand", f"there are {known}")
+            raise BadOption(f"--set {word}", "not a value of the errand", f"there are {known}")
         given[name] = value
     return given
 
@@ -184,7 +184,7 @@ def _alone(path: Path) -> Iterator[None]:
         yield
     except BlockingIOError:
         raise UnusableDestination(
-            str(path), "is already running", "wait for its end; see willow-cart runs"
+            str(path), "is already running", "wait until it ends; see willow-cart runs"
         ) from None
     finally:
         os.close(file)
@@ -223,7 +223,7 @@ class _Errand:
             if begin in (str(step.number), step.what):
                 return place
         known = ", ".join(f"{step.number} {step.what}" for step in self._job.steps) or "none"
-        raise BadOption(f"--from {begin}", "is not a step of the errand", f"there are {known}")
+        raise BadOption(f"--from {begin}", "not a step of the errand", f"there are {known}")
 
     def run(self) -> ErrandDone:
         """Bring everything, and take the steps if all has come."""

@@ -48,7 +48,7 @@ class Timetable:
         words = text.split()
         time = _TIME.fullmatch(words[-1]) if words else None
         if time is None or len(words) > 2:
-            raise BadOption(f"--at '{text}'", "is not a valid time", _HOW)
+            raise BadOption(f"--at '{text}'", "not a valid time", _HOW)
         hour, minute = int(time[1]), int(time[2])
         days = words[0] if len(words) == 2 else "daily"
         if days.lower() == "daily":
@@ -56,7 +56,7 @@ class Timetable:
         if days.isdecimal():
             # A day that not every month has would be left out in some.
             if not 1 <= int(days) <= 28:
-                raise BadOption(f"--at '{text}'", "is not a day of every month", "take 1 to 28")
+                raise BadOption(f"--at '{text}'", "not a day of every month", "take 1 to 28")
             return cls(hour, minute, day=int(days))
         try:
             numbers = [number for part in days.split(",") for number in _days_in(part)]

@@ -51,7 +51,7 @@ def _written(word: str, spec: str, place: str) -> str:
         day = f"{word}-01" if re.fullmatch(r"\d{4}-\d\d", word) else word
         return datetime.fromisoformat(day).strftime(spec)
     except ValueError:
-        raise BadOption(place, f"cannot be written of {word}", "see the guide on values") from None
+        raise BadOption(place, f"not a format of {word}", "see the guide on values") from None
 
 
 class Values:
@@ -83,7 +83,7 @@ class Values:
                 if not value:
                     raise BadOption(place, "is an empty list", "name what there is")
             elif isinstance(value, bool | dict):
-                raise BadOption(place, "is neither text, number nor list", "write it in quotes")
+                raise BadOption(place, "must be a text, a number or a list", "write it in quotes")
             else:
                 self._words[name] = self.fill(str(value), place)
 
@@ -110,7 +110,7 @@ class Values:
                 return _written(self._words[name], spec or "", f"{place}, {found[0]}")
             if name in self._lists:
                 raise BadOption(
-                    f"{place}, {found[0]}", "is a list, which only sources are made of", "see it"
+                    f"{place}, {found[0]}", "is a list, which can be used in sources only", "see it"
                 )
             moment = self._moment(name, part, place, found[0])
             if moment is not None:
@@ -119,7 +119,7 @@ class Values:
                 value = self._environment.get(part, otherwise)
                 if value is None:
                     raise BadOption(
-                        f"{place}, {found[0]}", "is not set", f"set it, or write {{env[{part}]|or"
+                        f"{place}, {found[0]}", "not set", f"set it, or write {{env[{part}]|or"
                         " WORD}"
                     )  # fmt: skip
                 return value
@@ -128,7 +128,7 @@ class Values:
             known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
             near = difflib.get_close_matches(name, known, 1)
             meant = f"did you mean {{{near[0]}}}?" if near else f"there are {', '.join(known)}"
-            raise BadOption(f"{place}, {found[0]}", "is not a value", meant)
+            raise BadOption(f"{place}, {found[0]}", "not a value", meant)
 
         return _FIELD.sub(put, text)
 
@@ -155,6 +155,6 @@ class Values:
         if name not in _BEFORE:
             return None
         if part is None or not part.isdecimal() or len(part) > 5:
-            raise BadOption(f"{place}, {written}", "does not say how many", f"write {{{name}[5]}}")
+            raise BadOption(f"{place}, {written}", "has no number", f"write {{{name}[5]}}")
         before, spec = _BEFORE[name]
         return before(self._now, int(part)), spec

@@ -32,12 +32,12 @@ _FILES_WORTH_A_PROCESS = 1000
 
 # What comes in one piece, in bytes. Of what does not, a part may have to be recorded, and only the
 # main process writes the ledger.
-_SMALL_BYTES = 64 << 10
+_MAX_SMALL_FILE_BYTES = 64 << 10
 
 # A batch keeps the other process busy for some milliseconds, and is soon over when hosts are busy.
-_FILES_OF_A_BATCH = 32
+_FILES_PER_BATCH = 32
 
-_SECONDS_TO_END = 5.0
+_STOP_GRACE_SECONDS = 5.0
 
 # `-P`: no folder of the caller comes before the standard library. The path is handed over,
 # so that the same modules are found, and no script of the person's is run a second time.
@@ -60,7 +60,7 @@ class ProcessExecutor(Executor):
         holds: whether an answer is kept in this process that is the file's.
     """
 
-    at_once = _FILES_OF_A_BATCH
+    at_once = _FILES_PER_BATCH
 
     def __init__(
         self,
@@ -93,7 +93,7 @@ class ProcessExecutor(Executor):
         return (
             self._is_open
             and not transfer.attempts
-            and (size <= _SMALL_BYTES if size is not None else not self._large)
+            and (size <= _MAX_SMALL_FILE_BYTES if size is not None else not self._large)
             and scheme_of(transfer.address) in WEB
             and self._destination.status(transfer.filed.path) is None
             and not self._holds(transfer.address)
@@ -142,7 +142,7 @@ class ProcessExecutor(Executor):
             return
         self._line.close()
         with suppress(subprocess.TimeoutExpired):
-            self._process.wait(_SECONDS_TO_END)
+            self._process.wait(_STOP_GRACE_SECONDS)
         self._process.kill()
         self._process.wait()
 

@@ -63,7 +63,7 @@ class Carried:
 
 
 class _NotForWorkers(WillowCartError):
-    """A file that does not come in one piece."""
+    """A file that arrived incomplete."""
 
 
 class _NoFiler:
@@ -74,7 +74,7 @@ class _NoFiler:
 
     def take_at_once(self, note: Note) -> None:  # noqa: ARG002  # as the commit thread has it
         """Refuse what has to be entered before it comes; it is carried by the main process."""
-        raise _NotForWorkers("a file", "does not come in one piece")
+        raise _NotForWorkers("a file", "arrived incomplete")
 
 
 def serve(descriptor: int) -> None:

@@ -23,7 +23,7 @@ from willow_cart.redaction import fingerprint, without_secrets
 from willow_cart.units import count_of
 
 # A longer mark says no more to a reader; its fingerprint tells it apart from others.
-_LONGEST_MARK = 60
+_MAX_MARK_CHARACTERS = 60
 
 
 class FilingRule(Protocol):
@@ -252,7 +252,7 @@ def _fields_missing(gaps: Sequence[str], lacking: str, files: int) -> FieldsMiss
     return FieldsMissing(
         f"{{{gaps[0]}}}",
         f"has no value for {len(gaps):,} of {count_of(files, 'file')}, such as {lacking}",
-        f"write {{{gaps[0]}|or WORD}} for them, or choose others",
+        f"write {{{gaps[0]}|or WORD}}, or exclude these files",
         address=lacking,
         files=len(gaps),
     )
@@ -384,7 +384,7 @@ def marked(path: str, mark: str) -> str:
     """Put a mark into a path's name, before its extension; a long mark loses its middle."""
     if not mark:
         return path
-    if len(mark.encode()) > _LONGEST_MARK:
+    if len(mark.encode()) > _MAX_MARK_CHARACTERS:
         mark = f"{mark.encode()[:30].decode('utf-8', 'ignore')}~{fingerprint(mark)}"
     folder, slash, name = path.rpartition("/")
     return f"{folder}{slash}{marked_name(name, mark)}"

@@ -29,7 +29,7 @@ _FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
 
 
 # Digits of a width in a field; names have at most 255 bytes.
-_LONGEST_WIDTH = 3
+_MAX_WIDTH_DIGITS = 3
 
 
 class FieldMissing(Exception):  # it is caught where offers are counted
@@ -217,11 +217,11 @@ def _slot(
     found = _FIELD.fullmatch(written)
     text = f"{{{written}{':' if spec else ''}{spec}}}"
     if found is None:
-        raise BadOption(text, "is not a field", f"fields are {_names(groups)}")
+        raise BadOption(text, "not a field", f"fields are {_names(groups)}")
     name, part, filters = found.groups()
     read = _reader(template, groups, name, part)
     if read is None:
-        raise BadOption(text, "is not a field", f"fields are {_names(groups)}")
+        raise BadOption(text, "not a field", f"fields are {_names(groups)}")
     words = [word.strip() for word in filters.split("|")[1:]]
     otherwise = [word[3:].strip() for word in words if word.startswith("or ")]
     wanted = [word for word in words if not word.startswith("or ")]
@@ -229,7 +229,7 @@ def _slot(
         known = ", ".join([*_FILTERS, "or WORD"])
         raise BadOption(text, f"has no filter {unknown[0]}", f"filters are {known}")
     # A width of a thousand million would take as many bytes.
-    if any(len(digits) > _LONGEST_WIDTH for digits in re.findall(r"\d+", spec)):
+    if any(len(digits) > _MAX_WIDTH_DIGITS for digits in re.findall(r"\d+", spec)):
         raise BadOption(text, "is too wide", "write a smaller number")
     slot = _Slot(
         f"{name}[{part}]" if part else name,
@@ -275,7 +275,9 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
     names = list(expression.groups)
     known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query"}]
     if not names or known:
-        problem = f"gives a field that already exists: {known[0]}" if known else "names no part"
+        problem = (
+            f"defines a field that already exists: {known[0]}" if known else "defines no field"
+        )
         raise BadOption(name_parts, problem, "write parts as (?P<year>\\d{4})")
 
     def reader(name: str) -> Callable[[Offer], Value]:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 # Shares of one processor. Above the first, lanes wait for the interpreter and not for the line;
 # below the second, another one finds it idle.
-_CROWDED = 0.9
-_ROOMY = 0.5
+_CROWDED_SHARE = 0.9
+_IDLE_SHARE = 0.5
 
 # Files up to so many bytes cost the interpreter more than they cost the line.
-_SMALL = 256 * 1024
+_MAX_SMALL_FILE_BYTES = 256 * 1024
 
 
 class ConcurrencyController:
@@ -48,9 +48,13 @@ class ConcurrencyController:
         self._last = (now, used, files, received)
         came = files - files_then
         share = (used - used_then) / (now - then) if now > then else 0.0
-        if came == 0 or received - received_then > came * _SMALL or share <= _ROOMY:
+        if (
+            came == 0
+            or received - received_then > came * _MAX_SMALL_FILE_BYTES
+            or share <= _IDLE_SHARE
+        ):
             self.lanes = min(self._most, 2 * self.lanes)
-        elif share >= _CROWDED:
+        elif share >= _CROWDED_SHARE:
             self.lanes = max(1, self.lanes // 2)
             self.is_crowded = True
         return self.lanes

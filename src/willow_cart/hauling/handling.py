@@ -23,10 +23,10 @@ from willow_cart.transfer.observer import Handled, Observer
 from willow_cart.transfer.policy import ArrivalCommand
 
 # So much of what a command says is kept, from its end.
-_MOST_OUTPUT = 10_000
+_MAX_OUTPUT_CHARACTERS = 10_000
 
 # How often it is looked whether the person wants the haul to end, in seconds.
-_TICK = 0.1
+_POLL_SECONDS = 0.1
 
 
 class ArrivalHandler:
@@ -104,14 +104,14 @@ class ArrivalHandler:
         output = b""
         while True:
             try:
-                output, _ = process.communicate(timeout=_TICK)
+                output, _ = process.communicate(timeout=_POLL_SECONDS)
                 break
             except subprocess.TimeoutExpired:
                 if self._stop.is_set():
                     process.terminate()
                     process.communicate()
                     return None
-        said = output.decode("utf-8", "replace")[-_MOST_OUTPUT:]
+        said = output.decode("utf-8", "replace")[-_MAX_OUTPUT_CHARACTERS:]
         why = ""
         if process.returncode:
             last = said.rstrip().rpartition("\n")[2]

@@ -15,11 +15,11 @@ Item = TypeVar("Item")
 
 # So many good answers give a host that was busy another lane, or so many seconds without a bad one:
 # large files bring few answers.
-_GOOD_FOR_A_LANE = 20
-_QUIET = 20.0
+_SUCCESSES_PER_LANE = 20
+_QUIET_SECONDS = 20.0
 
 # So many failures in a row, and a host is set aside.
-_BAD_TO_BE_SET_ASIDE = 10
+_FAILURES_TO_SUSPEND = 10
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +72,7 @@ class HostQueue(Generic[Item]):
     def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
         """Take the next file and its host; None once nothing will ever come up again."""
         self._bring_back(now)
-        for host in [host for host, since in self._slowed.items() if now - since >= _QUIET]:
+        for host in [host for host, since in self._slowed.items() if now - since >= _QUIET_SECONDS]:
             self._give_a_lane_back(host, now)
         if self._aside and not self._is_any_other_left():
             self._aside.clear()
@@ -154,7 +154,7 @@ class HostQueue(Generic[Item]):
         self._bad[host] = self._times_aside[host] = 0
         if host in self._limits:
             self._good[host] += 1
-            if self._good[host] >= _GOOD_FOR_A_LANE:
+            if self._good[host] >= _SUCCESSES_PER_LANE:
                 self._give_a_lane_back(host, self._slowed[host])
 
     def _give_a_lane_back(self, host: str, now: float) -> None:
@@ -171,7 +171,7 @@ class HostQueue(Generic[Item]):
             0, or if it has failed too often in a row how often that was so, this time included.
         """
         self._bad[host] += 1
-        if self._bad[host] < _BAD_TO_BE_SET_ASIDE or host in self._aside:
+        if self._bad[host] < _FAILURES_TO_SUSPEND or host in self._aside:
             return 0
         self._bad[host] = 0
         self._times_aside[host] += 1

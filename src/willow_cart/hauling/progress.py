@@ -15,7 +15,7 @@ from willow_cart.filing import Filed, Plan
 from willow_cart.records import LaneProgress, Progress, Result
 from willow_cart.transfer.observer import Observer
 
-_WINDOW = 8.0
+_AVERAGING_SECONDS = 8.0
 """Seconds that the speed is averaged over: long enough to be steady, short enough to follow."""
 
 
@@ -32,20 +32,20 @@ class Gauge:
     def measure(self, now: float, count: int) -> float:
         """Take a sample and return the speed per second over the window."""
         self._samples.append((now, count))
-        while self._samples[1][0] < now - _WINDOW and len(self._samples) > 2:
+        while self._samples[1][0] < now - _AVERAGING_SECONDS and len(self._samples) > 2:
             self._samples.popleft()
         then, before = self._samples[0]
         return (count - before) / (now - then) if now > then else 0.0
 
 
 # Before so many seconds nothing is known of the pace.
-_SECONDS_OF_NOTHING = 2.0
+_SECONDS_BEFORE_ESTIMATE = 2.0
 
 # A moment in which nothing comes says little about the rest: the pace of the window counts as no
 # slower than this share of the pace since the beginning.
-_SLOWEST_SHARE = 0.5
+_MIN_PACE_SHARE = 0.5
 
-_LONGEST_LEFT = 7 * 86400.0
+_MAX_ESTIMATE_SECONDS = 7 * 86400.0
 """Seconds above which an estimate says nothing."""
 
 
@@ -94,10 +94,10 @@ class TimeLeft:
         done -= first
         seconds = now - self._began
         in_window = self._gauges[by].measure(now, done)
-        if seconds < _SECONDS_OF_NOTHING or done <= 0:
+        if seconds < _SECONDS_BEFORE_ESTIMATE or done <= 0:
             return None
-        left = rest / max(in_window, _SLOWEST_SHARE * done / seconds)
-        return left if left <= _LONGEST_LEFT else None
+        left = rest / max(in_window, _MIN_PACE_SHARE * done / seconds)
+        return left if left <= _MAX_ESTIMATE_SECONDS else None
 
 
 @dataclass(slots=True)

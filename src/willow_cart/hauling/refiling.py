@@ -141,7 +141,7 @@ def _require_free(moves: Sequence[Move], destination: Destination) -> None:
         there = destination.status(move.new)
         # A folder may be empty by then, and is deleted.
         if move.new not in leaving and there is not None and not stat.S_ISDIR(there.st_mode):
-            raise CannotStore(move.new, f"blocks {move.old}", "move it, or file by another rule")
+            raise CannotStore(move.new, f"blocks {move.old}", "move it, or use another layout")
 
 
 def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
@@ -162,7 +162,7 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
             raise CannotStore(
                 str(destination.full_path(left)),
                 "contains files that are in no ledger",
-                "see what they are, and move them",
+                "check them and move them",
             ) from None
     with ledger.transaction(lasting=True):
         ledger.keep_moves(moves)

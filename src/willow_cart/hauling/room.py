@@ -108,7 +108,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
         raise TooLittleRoom(
             str(into),
             f"{format_size(ahead.needed)} needed, but only {format_size(ahead.room)} free",
-            "choose less, split it with weigh --drives, or give --tight to start anyway",
+            "choose fewer files, split the cart with weigh --drives, or use --tight",
             needed=ahead.needed,
             room=ahead.room,
         )

@@ -43,7 +43,7 @@ from willow_cart.transfer.policy import HaulPolicy, Unpacking
 from willow_cart.transfer.transfers import Transfers
 
 # So many results are entered in one transaction.
-_TOGETHER = 500
+_RESULTS_PER_TRANSACTION = 500
 
 
 @dataclass(slots=True)
@@ -257,7 +257,7 @@ def _enter_what_is_here(
         The other files by number, each with its host.
     """
     is_here = bytearray(len(plan) + 1)
-    while some := list(islice(results, _TOGETHER)):
+    while some := list(islice(results, _RESULTS_PER_TRANSACTION)):
         with ledger.transaction():
             for result in some:
                 ledger.record(account.run, result)

@@ -34,14 +34,14 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 
 # How long lanes that wait for bytes are waited for once the person wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.
-_GRACE = 0.5
-_LAST_GRACE = 30.0
+_STOP_GRACE_SECONDS = 0.5
+_ABORT_GRACE_SECONDS = 30.0
 
 # A host that was set aside is left alone for so many times as long as a file would be.
-_ROUND = 30
+_SUSPENSION_FACTOR = 30
 
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
-_TICK = 0.05
+_TICK_SECONDS = 0.05
 
 
 class WorkerPool:
@@ -113,7 +113,7 @@ class WorkerPool:
         deadline = None
         try:
             while living := [lane for lane in lanes if lane.is_alive()]:
-                living[0].join(_TICK)
+                living[0].join(_TICK_SECONDS)
                 now, used = self._clock(), self._processor_time()
                 with self._change:
                     self._open = concurrency.measure(now, used, self._files, self._bytes)
@@ -126,12 +126,12 @@ class WorkerPool:
                     further, self._start_further = self._start_further(), lambda: None
                     lanes += [] if further is None else [self._open_lane(most, further)]
                 if self._stop.is_set():
-                    deadline = deadline or now + _GRACE
+                    deadline = deadline or now + _STOP_GRACE_SECONDS
                     if now > deadline:
                         # Lanes that wait for bytes end now.
                         for executor in filter(None, (self._threads, further)):
                             executor.abort()
-                    if now > deadline + _LAST_GRACE:
+                    if now > deadline + _ABORT_GRACE_SECONDS:
                         # One is in a call of the system that nothing ends, such as for a name. It
                         # finds nothing left that it could change.
                         self._file_transfer.downloader.close()
@@ -324,13 +324,13 @@ class WorkerPool:
             if isinstance(error, HostUnknown | NotTrusted) and times > 1:
                 pause = None  # that does not pass by itself
             if pause is not None:
-                self._queue.set_aside(host, self._clock() + _ROUND * pause)
+                self._queue.set_aside(host, self._clock() + _SUSPENSION_FACTOR * pause)
                 # It is the host that fails, and not its files.
                 self._transfers.forgive(host)
-                self._observer.host_set_aside(host, error, _ROUND * pause)
+                self._observer.host_set_aside(host, error, _SUSPENSION_FACTOR * pause)
                 return
             left = self._queue.give_up(host)
-        why = f"its host was given up: {error.why}"
+        why = f"gave up on its host: {error.why}"
         lost = [
             transfer
             for transfer in map(self._transfers.__getitem__, left)
@@ -379,6 +379,6 @@ def _why(error: WillowCartError, ended: GiveUp, attempts: int) -> str:
     if ended is GiveUp.PERMANENT or not isinstance(error, TransientError):
         return error.why
     if ended is GiveUp.WAIT:
-        return f"{error.reason} and asks to wait {error.wait:.0f} s; haul again after that"
+        return f"{error.reason} and asks for a wait of {error.wait:.0f} s; haul again after that"
     often = f", {attempts} times in a row" if attempts > 1 else ""
     return f"{error.reason}{often}; {error.advice or 'haul again later'}"

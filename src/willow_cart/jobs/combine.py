@@ -119,6 +119,6 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
     if not chosen:
         known = ", ".join(one.sheet for one in sheets)
         raise BadOption(
-            f"--sheet {request.sheet}", f"is not a sheet of {each.path}", f"it has {known}"
+            f"--sheet {request.sheet}", f"not a sheet of {each.path}", f"it has {known}"
         )
     return chosen

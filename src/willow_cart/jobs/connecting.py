@@ -125,7 +125,7 @@ def _sign_ins_of(
     if request.sign_in is not None:
         if request.sign_in not in kept:
             known = f"there are {', '.join(kept)}" if kept else f"write it into {config}"
-            raise BadOption(f"--sign-in {request.sign_in}", f"is not in {config}", known)
+            raise BadOption(f"--sign-in {request.sign_in}", f"not in {config}", known)
         origin, sign_in = kept[request.sign_in]
         if origin is None:
             by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
@@ -160,7 +160,7 @@ def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | No
         name, colon, value = field.partition(":")
         value = value.strip()
         if not colon or not name.strip() or not value or not field.isprintable():
-            raise BadOption("--header", "is not a header field", "write 'NAME: VALUE'")
+            raise BadOption("--header", "not a header field", "write 'NAME: VALUE'")
         kept = value.startswith(("env:", "file:"))
         fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
     if not (password or token or fields or account_key or shared_access):

@@ -64,7 +64,7 @@ class OfferFinder:
         access: how places are talked to.
         lanes: how many folders are read and sizes asked for at a time.
         observer: who is told what was seen.
-        everything: whether also what is not chosen is to be listed.
+        everything: whether also what was not chosen is to be listed.
         besides: offers that are known already, chosen from as well.
         asking: what becomes of answers that are files; None throws them away.
 
@@ -178,7 +178,7 @@ def make_looking(
         request: the options.
         lanes: how many folders are read at a time.
         choosing: what is chosen.
-        everything: whether also what is not chosen is to be listed.
+        everything: whether also what was not chosen is to be listed.
 
     Raises:
         BadOption: a selector or a part cannot be read.
@@ -211,5 +211,5 @@ def _some(option: str, read: Some, given: object = True) -> Some:
         BadOption: it is one.
     """
     if given and not read:
-        raise BadOption(option, "is empty", "leave it out, or say what to keep")
+        raise BadOption(option, "is empty", "leave it out, or add patterns to keep")
     return read

@@ -63,12 +63,14 @@ def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
         for text in texts:
             if without_value(options[key], text) != text:
                 raise BadOption(
-                    "--write-errand", f"the value of {options[key].flag} would be written out",
+                    "--write-errand",
+                    f"the value of {options[key].flag} would be stored in the file",
                     "give it as env:NAME or file:PATH",
                 )  # fmt: skip
             if (shown := without_secrets(text)) != text:
                 raise BadOption(
-                    "--write-errand", f"{shown} holds a secret, which would be written out",
+                    "--write-errand",
+                    f"{shown} contains a secret, which would be stored in the file",
                     "write the errand without it, and put {env[NAME]} in its place",
                 )  # fmt: skip
 

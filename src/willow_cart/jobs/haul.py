@@ -148,7 +148,9 @@ def _require_outside(request: HaulRequest) -> None:
         folder = Path(path_of(source) if source.startswith("file://") else source)
         if request.depth != 1 and folder.is_dir() and into.is_relative_to(folder.resolve()):
             raise UnusableDestination(
-                str(request.into), f"lies in {source}, which is to be hauled", "name another --into"
+                str(request.into),
+                f"lies in {source}, which is to be hauled",
+                "name another folder with --into",
             )
 
 

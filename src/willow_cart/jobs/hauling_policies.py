@@ -28,7 +28,7 @@ from willow_cart.sign_in.sign_ins import read_secret
 _LANES_PER_HOST = 4
 
 # Seconds on the average between two files for those who are shy.
-_SHY_GAP = 2.0
+_ONE_BY_ONE_GAP_SECONDS = 2.0
 
 
 def make_policy(request: HaulRequest) -> HaulPolicy:
@@ -58,7 +58,7 @@ def make_pace(request: PaceOptions) -> HaulPolicy:
     """How politely, patiently and warily the options want it done, and nothing besides."""
     pace = Pace(request.gap, speed_cap=request.speed_cap)
     if request.one_by_one:
-        pace = replace(pace, gap=request.gap or _SHY_GAP, jitter=0.5)
+        pace = replace(pace, gap=request.gap or _ONE_BY_ONE_GAP_SECONDS, jitter=0.5)
     strands: int | None = request.strands
     lanes: int = max(request.lanes, strands or 1)
     per_host: int = request.lanes_per_host or max(_LANES_PER_HOST, strands or 1)

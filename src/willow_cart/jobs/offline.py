@@ -87,14 +87,12 @@ def _scope(request: OfflineRequest) -> Scope:
     pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
     for page in pages:
         if scheme_of(page) not in WEB:
-            raise BadAddress(page, "is not a web address", "pages begin with https:// or http://")
+            raise BadAddress(page, "not a web address", "pages begin with https:// or http://")
     words = words_in([request.parts])
     known = [part for part in PagePart if part is not PagePart.LINKS]
     for word in words:
         if word not in known:
-            raise BadOption(
-                f"--parts {word}", "is not a known part", f"there are {', '.join(known)}"
-            )
+            raise BadOption(f"--parts {word}", "not a known part", f"there are {', '.join(known)}")
     return Scope(
         pages, request.depth, Stay(request.stay), request.also, tuple(map(PagePart, words))
     )

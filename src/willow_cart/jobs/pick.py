@@ -52,7 +52,7 @@ def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
         WillowCartError: an option cannot be understood, or the cart cannot be read or written.
     """
     if request.column:
-        raise BadOption("--column", "is not recorded in carts", "use it when loading")
+        raise BadOption("--column", "not recorded in carts", "use it when loading")
     # Where a rule cannot tell, the row stays as it is.
     unsure = Unknown.KEEP if way == "only" else Unknown.DROP
     choosing = make_choosing(

@@ -7,8 +7,8 @@ import time
 from willow_cart.records import Run, Runs
 
 # How often a run that is stopped is looked at, and how long it may take, in seconds.
-_MOMENT = 0.2
-_TO_STOP = 15.0
+_POLL_SECONDS = 0.2
+_STOP_SECONDS = 15.0
 
 
 def my_runs() -> Runs:
@@ -21,8 +21,8 @@ def my_runs() -> Runs:
 def stop_run(runs: Runs, run: Run) -> Run:
     """Have a run stop, and return what it is like once it has, or after a while if it has not."""
     runs.stop(run)
-    deadline = time.monotonic() + _TO_STOP
+    deadline = time.monotonic() + _STOP_SECONDS
     while run.alive and time.monotonic() < deadline:
-        time.sleep(_MOMENT)
+        time.sleep(_POLL_SECONDS)
         run = runs.find(run.number)
     return run

@@ -22,7 +22,7 @@ from willow_cart.sources.discover import look_through
 from willow_cart.sources.discovery import Discovery
 from willow_cart.units import count_of, format_duration, format_size
 
-_TIMEOUT = 10.0
+_TIMEOUT_SECONDS = 10.0
 _MOST_NAMED, _MOST_LISTED = 3, 1000
 
 # What servers answer to whom they do not let in: HTTP and FTP (RFC 959, 5.4).
@@ -37,8 +37,8 @@ _ENDS_SOON = timedelta(days=14)
 class Verdict(StrEnum):
     """How a step went."""
 
-    FINE = "fine"
-    UNSURE = "unsure"
+    FINE = "ok"
+    UNSURE = "unclear"
     """It works, but something about it may matter."""
     FAILED = "failed"
 
@@ -103,7 +103,7 @@ class Knocker:
         except WillowCartError as error:
             yield _failure("fetching", error)
         else:
-            said = "accepted" if self.signed else "none was needed"
+            said = "accepted" if self.signed else "not required"
             yield KnockFinding("sign-in", Verdict.FINE, said)
 
     def _reach(self, contact: str) -> Generator[KnockFinding, None, bool]:
@@ -120,16 +120,16 @@ class Knocker:
             said = f"{', '.join(named.addresses)} ({' and '.join(families)})"
             yield KnockFinding(tried, Verdict.FINE, said)
             tried = "port"
-            reached = reach.connect(host, port, _TIMEOUT, self.clock)
+            reached = reach.connect(host, port, _TIMEOUT_SECONDS, self.clock)
             after = _milliseconds(reached.seconds)
-            said = f"{port} at {reached.addresses[0]} answers after {after}"
+            said = f"port {port} at {reached.addresses[0]}, answer after {after}"
             yield KnockFinding(tried, Verdict.FINE, said)
             if protocol.secured is Secured.ALWAYS or (
                 protocol.secured is Secured.ON_ITS_PORT and port == protocol.port
             ):
                 tried = "TLS"
                 context = self.context or ssl.create_default_context()
-                yield self._describe(reach.secure(host, port, _TIMEOUT, context))
+                yield self._describe(reach.secure(host, port, _TIMEOUT_SECONDS, context))
         except WillowCartError as error:
             yield _failure(tried, error)
             return False
@@ -139,10 +139,13 @@ class Knocker:
         said = f"{secured.version}, certificate of {secured.subject or 'unnamed subject'}"
         if secured.until is None:
             return KnockFinding("TLS", Verdict.FINE, said)
-        said += f", good until {secured.until:%Y-%m-%d}"
+        said += f", valid until {secured.until:%Y-%m-%d}"
         if secured.until - self.now() < _ENDS_SOON:
             return KnockFinding(
-                "TLS", Verdict.UNSURE, said, "report to the server that it ends soon"
+                "TLS",
+                Verdict.UNSURE,
+                said,
+                "tell the administrator that the certificate expires soon",
             )
         return KnockFinding("TLS", Verdict.FINE, said)
 
@@ -152,7 +155,7 @@ class Knocker:
         below = f", {len(found.not_entered):,} not entered" if found.not_entered else ""
         said = f"{count}{below}, in {_milliseconds(seconds)}"
         if not offers:
-            return KnockFinding("listing", Verdict.UNSURE, said, "survey it with --depth 2")
+            return KnockFinding("listing", Verdict.UNSURE, said, "use willow-cart survey --depth 2")
         return KnockFinding("listing", Verdict.FINE, f"{said}: {names}")
 
     def _fetch(self, offer: Offer) -> Iterator[KnockFinding]:
@@ -162,15 +165,15 @@ class Knocker:
         size = "of unknown size" if facts.length is None else format_size(facts.length)
         yield KnockFinding(
             "fetching", Verdict.FINE,
-            f"{offer.file_name}, {size}, answered after {_milliseconds(self.clock() - began)}",
+            f"{offer.file_name}, {size}, answer after {_milliseconds(self.clock() - began)}",
         )  # fmt: skip
         yield self._resume(offer, facts)
         if facts.proofs:
             yield KnockFinding("checksums", Verdict.FINE, f"sent as {', '.join(facts.proofs)}")
         else:
             yield KnockFinding(
-                "checksums", Verdict.UNSURE, "none is sent with files",
-                "compare with a list by --checksums, if there is one",
+                "checksums", Verdict.UNSURE, "the server sends none",
+                "use --checksums if there is a checksum list",
             )  # fmt: skip
         if theirs := parse_date(facts.validators.date):
             yield self._compare_clocks(theirs)
@@ -178,7 +181,7 @@ class Knocker:
     def _resume(self, offer: Offer, facts: Metadata) -> KnockFinding:
         """Whether a broken transfer can go on: the second byte is asked for alone."""
         if facts.length is not None and facts.length < 2:
-            return KnockFinding("resuming", Verdict.UNSURE, "cannot be tried with so small a file")
+            return KnockFinding("resuming", Verdict.UNSURE, "not tested; the file is too small")
         answer = self.access.open(offer.address, start=1, validators=facts.validators)
         if isinstance(answer, Unchanged):
             raise NotServed(without_secrets(offer.address), "unexpected answer", "", status=304)
@@ -189,11 +192,9 @@ class Knocker:
 
     def _compare_clocks(self, theirs: datetime) -> KnockFinding:
         apart = abs(self.now() - theirs)
-        said = f"differs from ours by {format_duration(apart.total_seconds())}"
+        said = f"differs from this machine's by {format_duration(apart.total_seconds())}"
         if apart > _CLOCK_MAY_DIFFER:
-            return KnockFinding(
-                "clock", Verdict.UNSURE, said, "set this machine's clock, or tell them"
-            )
+            return KnockFinding("clock", Verdict.UNSURE, said, "check this machine's clock")
         return KnockFinding("clock", Verdict.FINE, said)
 
 
@@ -202,7 +203,7 @@ def _resuming(answer: Download) -> KnockFinding:
         return KnockFinding("resuming", Verdict.FINE, "interrupted transfers resume")
     return KnockFinding(
         "resuming", Verdict.UNSURE, "interrupted transfers start over",
-        "use fewer lanes to lose less",
+        "use fewer lanes",
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
-from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
@@ -18,7 +18,7 @@ from willow_cart.sources.markup import decode_page
 from willow_cart.sources.references import Resolver
 
 # No page is longer; what is has no references of use.
-_LARGEST = 64 << 20
+_MAX_DOCUMENT_BYTES = 64 << 20
 
 
 class DocumentSort(Enum):
@@ -102,7 +102,7 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocume
     Raises:
         OSError: it cannot be read.
     """
-    if arrival.size > _LARGEST:
+    if arrival.size > _MAX_DOCUMENT_BYTES:
         return None
     media_type, charset = parse_content_type(arrival.media_type or None)
     sort = _SORTS.get(media_type)
@@ -111,7 +111,7 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocume
     if sort is None:
         return None
     with tree.open(arrival.lies_at) as file:
-        content = file.read(_LARGEST)
+        content = file.read(_MAX_DOCUMENT_BYTES)
     if sort is DocumentSort.STYLE:
         codec = _lossless(content, charset or "utf-8")
         return OfflineDocument(sort, content.decode(codec, "surrogateescape"), codec, "",
@@ -133,7 +133,7 @@ def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
     if ending == "svg":
         return DocumentSort.DRAWING
     with tree.open(path) as file:
-        return DocumentSort.PAGE if looks_like_page(file.read(BEGINNING)) else None
+        return DocumentSort.PAGE if looks_like_page(file.read(INSPECTED_BYTES)) else None
 
 
 def _lossless(content: bytes, charset: str) -> str:

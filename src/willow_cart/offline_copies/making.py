@@ -50,7 +50,7 @@ class Readings:
         files: how many other files.
         same: how many addresses lead to the file of another one.
         written: how many files were written, since they are new or differ from before.
-        removed: how many of an earlier time were done away with.
+        removed: how many of an earlier time were removed.
         kept: paths of such that were changed since, and so were left.
     """
 

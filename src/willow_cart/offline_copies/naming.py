@@ -21,7 +21,7 @@ READABLE = "pages"
 START = "index.html"
 """Where to begin to read."""
 
-_LONGEST_QUERY = 60
+_MAX_QUERY_CHARACTERS = 60
 
 # By what a browser knows what a file is, where no type is given; the first is the usual one.
 _EXTENSIONS = {
@@ -47,8 +47,8 @@ def shape_of(address: str, index: str = START) -> str:
     *folders, name = segments_of(address) or [""]
     name = name or index
     if query := unquote(query_of(without_secrets(address))):
-        if len(query) > _LONGEST_QUERY:
-            query = f"{query[: _LONGEST_QUERY // 2]}~{fingerprint(query)}"
+        if len(query) > _MAX_QUERY_CHARACTERS:
+            query = f"{query[: _MAX_QUERY_CHARACTERS // 2]}~{fingerprint(query)}"
         ending = extension_of(name)
         name = f"{stem_of(name)}~{query}" + (f".{ending}" if ending else "")
     parts = (part.replace("/", "_") for part in (*folders, name))

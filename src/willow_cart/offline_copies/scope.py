@@ -32,11 +32,11 @@ class Out(StrEnum):
     """Why something is not taken."""
 
     AWAY = "leads elsewhere"
-    DEEPER = "leads deeper than asked for"
+    DEEPER = "is deeper than --depth"
     HOST = "is needed, from another host"
-    PART = "is of a part that is not wanted"
-    ROBOTS = "the site's robots.txt asks programs to stay out"
-    RULE = "is not chosen"
+    PART = "is of a kind that is not fetched"
+    ROBOTS = "disallowed by robots.txt"
+    RULE = "was not chosen"
 
 
 @dataclass(frozen=True, slots=True)

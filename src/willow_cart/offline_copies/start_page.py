@@ -73,12 +73,12 @@ def make_start_page(
         f"<style>{_STYLE}</style></head><body>",
         f"<h1>{links or 'Nothing to read'}</h1>",
         f"<p>Taken on {escape(when)} from {sources}: {count_of(len(entries), 'page')}.",
-        "Whatever they lead to that is not here is left as an address.</p>",
+        "Links to anything else are addresses on the web.</p>",
         "<h2>Pages</h2>",
         *_tree(entries),
     ]
     if taken.missing:
-        parts += ["<h2>What could not be had</h2>", *_table(taken.missing)]
+        parts += ["<h2>Missing files</h2>", *_table(taken.missing)]
     parts.append(f"<p><small>Made by willow-cart {__version__}</small></p></body></html>")
     return "\n".join(parts) + "\n"
 

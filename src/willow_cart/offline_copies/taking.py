@@ -32,7 +32,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
 
 # So many places that want the same thing are remembered.
-_MOST_WANTING = 5
+_MAX_REFERRERS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,7 +164,7 @@ def take(
 
 
 def _require_same_pages(into: Path, scope: Scope) -> None:
-    """Refuse a folder that other pages were taken into: their copies would be done away with.
+    """Refuse a folder that other pages were taken into: their copies would be removed.
 
     Raises:
         UnusableDestination: it is one.
@@ -253,7 +253,7 @@ class _Taking:
             return
         for address, reference in _references_in(document):
             wanting = self.wanting[address]
-            if len(wanting) < _MOST_WANTING and arrival.address not in wanting:
+            if len(wanting) < _MAX_REFERRERS and arrival.address not in wanting:
                 wanting.append(arrival.address)
             if address in self.seen:
                 continue

@@ -7,7 +7,7 @@ import re
 
 from willow_cart.units import parse_seconds, parse_size
 
-MOST_AT_ONCE = 1000
+MAX_AT_ONCE = 1000
 """More lanes, threads or shares than any machine or server serves well."""
 
 
@@ -47,8 +47,8 @@ def positive(text: str) -> int:
 def few(text: str) -> int:
     """Read a count of what works at the same time, such as lanes."""
     number = positive(text)
-    if number > MOST_AT_ONCE:
-        raise ValueError(f"{text:.60} is more than {MOST_AT_ONCE:,}")
+    if number > MAX_AT_ONCE:
+        raise ValueError(f"{text:.60} is more than {MAX_AT_ONCE:,}")
     return number
 
 

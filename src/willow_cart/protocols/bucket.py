@@ -47,7 +47,7 @@ _FIRST_REGION = "us-east-1"
 _PUBLIC = {"s3": "https://s3.{region}.amazonaws.com", "gs": "https://storage.googleapis.com"}
 
 # As many bytes of a listing as are read; a page of a thousand keys of 1,024 bytes has about 2 MB.
-_LARGEST_PAGE = 16 << 20
+_MAX_PAGE_BYTES = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -199,7 +199,7 @@ class BucketAccess(Access, ObjectStore):
 
     def _page(self, bucket: str, query: str) -> bytes:
         def read(there: str) -> bytes:
-            return fetch_whole(f"{there}?{query}", self._web, _LARGEST_PAGE)[1]
+            return fetch_whole(f"{there}?{query}", self._web, _MAX_PAGE_BYTES)[1]
 
         return self.retrier.run(lambda: self._where_it_is(bucket, read))
 
@@ -221,7 +221,7 @@ class BucketAccess(Access, ObjectStore):
         region = self._regions.get(bucket) or self._region or _FIRST_REGION
         endpoint = self._endpoint or _PUBLIC[scheme]
         if "://" not in endpoint:
-            raise BadAddress(endpoint, "is no endpoint", "write https://HOST")
+            raise BadAddress(endpoint, "not an endpoint", "write https://HOST")
         there = Endpoint(endpoint).web_address(bucket, key_of(address), region)
         self._signer.know(there, address, region, public=self._endpoint is None)
         version = urlsplit(address).query
@@ -282,11 +282,11 @@ def _moment(text: str) -> datetime | None:
 # What stores say by their codes, and what a person can do about it.
 _BUSY = frozenset({"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout"})
 _REASONS = {
-    "NoSuchBucket": ("there is no such bucket", "check its name and --endpoint"),
-    "NoSuchKey": ("there is no such object", "check the address; survey shows what there is"),
-    "NoSuchVersion": ("there is no such version of it", "leave out versionId for the newest"),
+    "NoSuchBucket": ("no such bucket", "check its name and --endpoint"),
+    "NoSuchKey": ("no such object", "check the address; survey lists the objects"),
+    "NoSuchVersion": ("no such version", "leave out versionId for the newest"),
     "AccessDenied": (
-        "the store does not allow it",
+        "the store denies access",
         f"{HOW_TO_SIGN_IN}; where only listing is refused, the exact address of a file still works",
     ),
     "InvalidAccessKeyId": ("the store does not know the key", "check the name of the sign-in"),
@@ -296,8 +296,8 @@ _REASONS = {
     "RequestTimeTooSkewed": ("this machine's clock is wrong", "set it and try again"),
     "RequestExpired": ("the signature in the address has expired", "ask for a new address"),
     "InvalidObjectState": (
-        "it is archived and cannot be read as it is",
-        "have it restored at the store first",
+        "archived; not readable without restoring",
+        "restore it in the store first",
     ),
 }
 
@@ -314,9 +314,7 @@ def explain(
     if region and (code in elsewhere or status in (301, 307)):
         return _Elsewhere(shown, region)
     if code in _BUSY or status in (500, 502, 503, 504):
-        return ServerBusy(
-            shown, f"the store answers {code or status}", "try later", wait=None, status=status
-        )
+        return ServerBusy(shown, f"{code or status}", "try later", wait=None, status=status)
     if code == "AccessDenied" and b"expired" in body:
         code = "RequestExpired"
     if code in _REASONS:
@@ -324,7 +322,7 @@ def explain(
         return NotServed(shown, reason, advice, status=status)
     if code:
         message = _tag(body, "Message")
-        return NotServed(shown, f"the store answers {code}: {message}", "", status=status)
+        return NotServed(shown, f"{code}: {message}", "", status=status)
     return None
 
 

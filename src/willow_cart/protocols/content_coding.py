@@ -12,7 +12,7 @@ NAMES = {"gzip": "gzip", "x-gzip": "gzip", "deflate": "deflate"}
 """Codings that can be undone (RFC 9110, 8.4.1), by the names that servers use."""
 
 # So much is made of what came before more is asked for; a kilobyte can become a gigabyte.
-_PIECE_BYTES = 1 << 20
+_CHUNK_BYTES = 1 << 20
 
 
 class BrokenCoding(Exception):
@@ -51,7 +51,7 @@ class Decoder:
             if not data:
                 if not self._began or self._unzip.eof:
                     return b""
-                if out := self._unzip.decompress(b"", _PIECE_BYTES):
+                if out := self._unzip.decompress(b"", _CHUNK_BYTES):
                     return out  # what was made already, and did not fit into the last piece
                 raise EndsEarly
             if out := self._undo(data):
@@ -65,14 +65,14 @@ class Decoder:
                 return b""
             self._unzip = zlib.decompressobj(31)
         try:
-            out = self._unzip.decompress(data, _PIECE_BYTES)
+            out = self._unzip.decompress(data, _CHUNK_BYTES)
         except zlib.error as error:
             if self._began or self._is_gzip:
                 raise BrokenCoding(str(error)) from None
             # Servers that forget the two bytes around the data (RFC 9110, 8.4.1.2, note).
             self._unzip = zlib.decompressobj(-15)
             try:
-                out = self._unzip.decompress(data, _PIECE_BYTES)
+                out = self._unzip.decompress(data, _CHUNK_BYTES)
             except zlib.error:
                 raise BrokenCoding(str(error)) from None
         self._began = True

@@ -90,7 +90,7 @@ class FakeAccess(Access):
     def _find(self, address: str) -> FakeFile:
         file = self.files.get(address)
         if file is None:
-            raise NotServed(address, "is not there", "look elsewhere", status=404)
+            raise NotServed(address, "no such file", "check the address", status=404)
         if file.troubles:
             raise file.troubles.pop(0)
         return file

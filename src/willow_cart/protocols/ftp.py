@@ -52,7 +52,7 @@ from willow_cart.protocols.ftp_listing import (
     parse_timestamp,
 )
 from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
-from willow_cart.protocols.read_all import LARGEST_DOCUMENT
+from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES
@@ -66,13 +66,13 @@ if TYPE_CHECKING:
 _ANONYMOUS = ("anonymous", "willow-cart@")
 
 # A connection that has rested for longer may have been closed on the way, and is tried first.
-_RESTS_SAFELY = 10.0
+_IDLE_CHECK_SECONDS = 10.0
 
 # A host that has refused a connection is asked for another one after so many seconds.
-_LIMIT_HOLDS_SECONDS = 60.0
+_LIMIT_EXPIRY_SECONDS = 60.0
 
 # How long a connection that is in use is waited for, where the host allows no more.
-_BUSY_SECONDS = 2.0
+_CONNECTION_WAIT_SECONDS = 2.0
 
 # How long the greeting of a server is waited for that may be waiting for TLS itself.
 _GREETING_SECONDS = 5.0
@@ -139,7 +139,7 @@ class FtpAccess(Access, DirectoryLister):
         connect_after: float = 20.0,
         stall_after: float = 60.0,
         longest: float | None = None,
-        largest_listing: int = LARGEST_DOCUMENT,
+        largest_listing: int = MAX_DOCUMENT_BYTES,
         pacer: RequestPacer | None = None,
         active: bool = False,
         context: ssl.SSLContext | None = None,
@@ -205,7 +205,7 @@ class FtpAccess(Access, DirectoryLister):
             facts = self._facts(connection, address)
             if facts.length is None and not facts.validators:
                 raise NotServed(
-                    without_secrets(address), "is not there", "check the address", status=550
+                    without_secrets(address), "no such file", "check the address", status=550
                 )
             return facts
 
@@ -279,7 +279,7 @@ class FtpAccess(Access, DirectoryLister):
             try:
                 return self._read(connection, "MLSD", parse_fact_line)
             except ftplib.error_perm:
-                pass  # announced, and not done
+                pass  # announced but not implemented
         now = self._now()
         return self._read(connection, "LIST", lambda line: parse_list_line(line, now))
 
@@ -390,7 +390,7 @@ class FtpAccess(Access, DirectoryLister):
             if host.most is not None and self._clock() > host.until:
                 host.most = None
             while not host.idle and host.most is not None and host.open >= host.most:
-                if not self._change.wait(_BUSY_SECONDS):
+                if not self._change.wait(_CONNECTION_WAIT_SECONDS):
                     raise _too_many(address, host.most)
             if host.idle:
                 connection = host.idle.pop()
@@ -399,7 +399,9 @@ class FtpAccess(Access, DirectoryLister):
                 host.open += 1
         if connection is None:
             return self._make(address, host)
-        if self._clock() - connection.rests_since > _RESTS_SAFELY and not _is_alive(connection):
+        if self._clock() - connection.rests_since > _IDLE_CHECK_SECONDS and not _is_alive(
+            connection
+        ):
             self.drop(address, connection)
             return self._take(address)
         return connection
@@ -421,7 +423,7 @@ class FtpAccess(Access, DirectoryLister):
                 if limit:
                     # It has as many as it wants.
                     host.most = limit
-                    host.until = self._clock() + _LIMIT_HOLDS_SECONDS
+                    host.until = self._clock() + _LIMIT_EXPIRY_SECONDS
                 self._change.notify()
             if limit:
                 raise _too_many(address, limit) from error
@@ -521,7 +523,7 @@ class FtpAccess(Access, DirectoryLister):
                 return NotTrusted(
                     shown,
                     f"{host} does not offer TLS: {said}",
-                    "ftp:// asks for it unencrypted",
+                    "use ftp:// for an unencrypted connection",
                 )
             case TimeoutError():
                 waited = format_duration(self._stall_after)
@@ -540,13 +542,13 @@ class FtpAccess(Access, DirectoryLister):
 
 def _refused(said: str, shown: str) -> TransferFailed:
     """Return the error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
-    reason = f"the server answers {said}"
+    reason = said
     if said.startswith("530") and _TOO_MANY.search(said):
         return ServerBusy(shown, reason, "try again later", wait=None, status=421)
     if said.startswith("4"):
         return ServerBusy(shown, reason, "try again later", wait=None, status=int(said[:3]))
     if said.startswith("530"):
-        reason = f"the server does not let you in: {said}"
+        reason = f"sign-in refused: {said}"
         return NotServed(shown, reason, HOW_TO_SIGN_IN, status=530)
     return NotServed(shown, reason, "check the address", status=int(said[:3]))
 

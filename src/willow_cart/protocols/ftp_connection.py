@@ -16,7 +16,7 @@ _ENCODING = "latin-1"
 _IMPLICIT_PORT = 990
 
 # A reply of more lines is one without end; greetings have a page at most.
-_MOST_REPLY_LINES = 1000
+_MAX_REPLY_LINES = 1000
 
 
 class TlsRefused(ftplib.error_perm):
@@ -120,8 +120,8 @@ class Connection(ftplib.FTP_TLS):
             while not (line[:3] == code and line[3:4] != "-"):
                 line = self.getline()
                 lines.append(line)
-                if len(lines) > _MOST_REPLY_LINES:
-                    raise ftplib.error_proto("a reply without end")
+                if len(lines) > _MAX_REPLY_LINES:
+                    raise ftplib.error_proto("an endless reply")
         return "\n".join(lines)
 
     def sign_in(self, user: str, password: str) -> None:

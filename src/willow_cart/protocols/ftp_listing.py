@@ -35,7 +35,7 @@ _MONTHS = {
 }
 
 # Longer lines hold no name that a file system takes, and cost time to compare.
-_LONGEST_LINE = 2000
+_MAX_LINE_CHARACTERS = 2000
 
 # Permissions; links, owner and group in any number of words; a size; a date in one of the forms in
 # use; a name. Novell's permissions stand in brackets.
@@ -136,7 +136,7 @@ def parse_list_line(line: str, now: datetime) -> Line | None:
     """
     if _IRRELEVANT.fullmatch(line):
         return None
-    if len(line) > _LONGEST_LINE:
+    if len(line) > _MAX_LINE_CHARACTERS:
         raise NotUnderstoodLine(line)
     if match := _UNIX.fullmatch(line):
         return _unix_line(match, now)

@@ -24,11 +24,11 @@ from willow_cart.protocols.sockets import SocketGuard, TimedReader
 _LINE_ENDS = (b"\r\n", b"\n")
 
 # Interim answers before one that counts. Servers send one or two; the rest is a fault or an attack.
-_MOST_INTERIM = 20
+_MAX_INTERIM_RESPONSES = 20
 
 # Lines in a head, interim answers included, and in trailers. The library allows a hundred fields.
-_MOST_HEAD_LINES = 2500
-_MOST_TRAILER_LINES = 100
+_MAX_HEAD_LINES = 2500
+_MAX_TRAILER_LINES = 100
 
 # As many digits as fit in 64 bits; longer ones are no lengths, and cost time to read.
 _LENGTH = re.compile(r"[0-9]{1,18}")
@@ -133,7 +133,7 @@ class StrictResponse(http.client.HTTPResponse):
 
     def _read_next_chunk_size(self) -> int:
         """Read the line before a chunk (RFC 9112, 7.1); the library takes signs and underscores."""
-        line = self.fp.readline(_LONGEST_LINE + 1)
+        line = self.fp.readline(_MAX_LINE_BYTES + 1)
         if not line.endswith(b"\n"):
             raise http.client.IncompleteRead(b"")
         size = line.partition(b";")[0].strip()
@@ -145,14 +145,14 @@ class StrictResponse(http.client.HTTPResponse):
 
     def _read_and_discard_trailer(self) -> None:
         """Pass over the trailers (RFC 9112, 7.1.2); the last chunk has come, so all is there."""
-        for _ in range(_MOST_TRAILER_LINES):
-            if self.fp.readline(_LONGEST_LINE + 1) in (*_LINE_ENDS, b""):
+        for _ in range(_MAX_TRAILER_LINES):
+            if self.fp.readline(_MAX_LINE_BYTES + 1) in (*_LINE_ENDS, b""):
                 return
-        raise FramingError("trailers without end")
+        raise FramingError("endless trailers")
 
 
 # The longest line that the library reads in a head.
-_LONGEST_LINE = 65536
+_MAX_LINE_BYTES = 65536
 
 
 def _listed(fields: list[str] | None) -> list[str]:
@@ -174,8 +174,8 @@ class _HeadLines:
         self.last = self._file.readline(*sizes)
         self._lines += 1
         self._heads += self.last.startswith(b"HTTP/")
-        if self._lines > _MOST_HEAD_LINES or self._heads > _MOST_INTERIM + 1:
-            raise FramingError("interim answers without end")
+        if self._lines > _MAX_HEAD_LINES or self._heads > _MAX_INTERIM_RESPONSES + 1:
+            raise FramingError("endless interim answers")
         return self.last
 
     def __getattr__(self, name: str) -> Any:

@@ -19,7 +19,7 @@ from willow_cart.model import Validators
 from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
-MOST_REDIRECTS = 20
+MAX_REDIRECTS = 20
 """As many as browsers follow."""
 
 REDIRECTS = frozenset({301, 302, 303, 307, 308})
@@ -197,10 +197,12 @@ def next_address(address: str, location: str | None, seen: list[str], since: int
         raise ProtocolError(shown, f"is redirected to {without_secrets(following)}, away from the"
                             " web", "ask for that address itself")  # fmt: skip
     if following in seen[since:]:
-        raise TooManyRedirects(shown, "redirect loop", "open it in a browser to see what it wants")
-    if len(seen) > MOST_REDIRECTS:
         raise TooManyRedirects(
-            shown, f"is redirected more than {MOST_REDIRECTS} times", "open it in a browser"
+            shown, "redirect loop", "open it in a browser to see what it asks for"
+        )
+    if len(seen) > MAX_REDIRECTS:
+        raise TooManyRedirects(
+            shown, f"is redirected more than {MAX_REDIRECTS} times", "open it in a browser"
         )
     return following
 
@@ -234,23 +236,23 @@ def advice_for_status(status: int, signed: bool = False) -> str:
     """
     match status:
         case 401 if signed:
-            return "the place does not accept the sign-in; check the name and the secret"
+            return "sign-in refused; check the name and the secret"
         case 401:
             return HOW_TO_SIGN_IN
         case 403 if signed:
-            return "the sign-in is not allowed to have it; ask the administrator of the server"
+            return "the sign-in has no access; ask the administrator of the server"
         case 403:
-            return f"the place does not let you have it; if it knows you, {HOW_TO_SIGN_IN}"
+            return f"access denied; if you have an account, {HOW_TO_SIGN_IN}"
         case 407:
-            return "the way there leads through a proxy that wants a sign-in"
+            return "the proxy requires a sign-in"
         case 404 | 410:
-            return "check the address; it may have moved"
+            return "check the address"
         case 416:
-            return "its length is not what it was; haul again"
+            return "its length has changed; haul again"
         case 451:
-            return "it is withheld for legal reasons"
+            return "withheld for legal reasons"
         case _:
-            return "open it in a browser to see what the place says"
+            return "open it in a browser to see the server's message"
 
 
 # RFC 9110, 5.6.2 and 5.6.4: a name with a value that is a token or a quoted string.

@@ -33,13 +33,13 @@ from willow_cart.redaction import without_secrets
 
 # The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
 # comment has up to 64 KiB), and so is the list of some hundred members before it.
-_TAIL = 80 << 10
+_TAIL_BYTES = 80 << 10
 
 # A list of two million members is no longer than this.
-_LONGEST_LIST = 256 << 20
+_MAX_DIRECTORY_BYTES = 256 << 20
 
 _LOCAL_HEADER = struct.Struct("<4s22xHH")  # APPNOTE, 4.3.7
-_ENCRYPTED = 1
+_FLAG_ENCRYPTED = 1
 _UNPACK_INSTEAD = "haul it, and unpack it with --unpack"
 
 
@@ -118,7 +118,7 @@ class Inside(Access):
         if same and not start and end is None:
             return Unchanged(facts)
         info = contents.members[path]
-        if info.flag_bits & _ENCRYPTED:
+        if info.flag_bits & _FLAG_ENCRYPTED:
             raise NotServed(without_secrets(address), "is encrypted", _UNPACK_INSTEAD, status=403)
         stored = info.compress_type == zipfile.ZIP_STORED
         first = start if stored and (same or validators is None) else 0
@@ -138,7 +138,7 @@ class Inside(Access):
         info = contents.members.get(path)
         if info is None:
             shown = without_secrets(address)
-            raise NotServed(shown, "is not in its archive", "see what is, with survey", status=404)
+            raise NotServed(shown, "not in the archive", "list the archive with survey", status=404)
         checksum = Checksum("crc32", f"{info.CRC:08x}", Origin.ARCHIVE)
         return replace(
             contents.facts,
@@ -164,9 +164,9 @@ class Inside(Access):
         facts = self._outside.ask(archive)
         shown = without_secrets(archive)
         if facts.length is None:
-            raise NoParts(shown, "does not say how long it is", _UNPACK_INSTEAD)
+            raise NoParts(shown, "has no known length", _UNPACK_INSTEAD)
         if facts.coding:
-            raise NoParts(shown, "comes in another coding than it has", _UNPACK_INSTEAD)
+            raise NoParts(shown, "is sent with a content coding", _UNPACK_INSTEAD)
         file = _Remote(self, archive, facts, facts.length)
         try:
             with zipfile.ZipFile(file) as listed:
@@ -179,7 +179,7 @@ class Inside(Access):
         except Exception as error:  # the library raises whatever it comes to
             said = str(error).rstrip(".").lower()
             raise ProtocolError(
-                shown, f"is not a zip archive: {said}", "haul it as the file that it is"
+                shown, f"not a zip archive: {said}", "haul it as the file that it is"
             ) from None
         return _Contents(
             facts,
@@ -212,7 +212,7 @@ class Inside(Access):
                     self._contents.pop(archive, None)
                 raise ConnectionLost(shown, "has changed while it was read")
             if delivery.start != start:
-                raise NoParts(shown, "comes as a whole or not at all", _UNPACK_INSTEAD)
+                raise NoParts(shown, "can only be fetched whole", _UNPACK_INSTEAD)
         except BaseException:
             delivery.close()
             raise
@@ -257,7 +257,7 @@ class MemberDelivery(Download):
             header = self._take(_LOCAL_HEADER.size)
             mark, name, extra = _LOCAL_HEADER.unpack(header)
             if mark != b"PK\x03\x04":
-                raise self._strange("has something else where it should begin")
+                raise self._strange("has no header at its offset")
             self._take(name + extra)
         except BaseException:
             delivery.close()
@@ -274,7 +274,7 @@ class MemberDelivery(Download):
             except (zlib.error, OSError, EOFError):
                 raise self._strange("cannot be unpacked") from None
             if len(data) > self._left or not (data or piece):
-                raise self._strange("has another length than its archive says")
+                raise self._strange("has a different length from the archive's directory")
             self._left -= len(data)
             self._outflow.count(len(data))
             skipped = min(self._to_skip, len(data))
@@ -317,7 +317,7 @@ class MemberDelivery(Download):
         return taken
 
     def _strange(self, reason: str) -> ProtocolError:
-        advice = "its archive may be damaged; haul that, and see"
+        advice = "the archive may be damaged; haul the whole archive"
         return ProtocolError(without_secrets(self.facts.address), reason, advice)
 
 
@@ -325,7 +325,7 @@ def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
     """Return what unpacks a member.
 
     Raises:
-        NotServed: it is packed in a way that is not known here.
+        NotServed: unsupported compression method.
     """
     match info.compress_type:
         case zipfile.ZIP_STORED:
@@ -337,7 +337,7 @@ def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
         case _:
             raise NotServed(
                 without_secrets(facts.address),
-                "is packed in a way that does not come by parts",
+                "uses a compression method that cannot be read in parts",
                 _UNPACK_INSTEAD,
                 status=415,
             )
@@ -352,7 +352,7 @@ class _Remote(io.RawIOBase):
         self._facts = facts
         self._length = length
         self._at = 0
-        self._tail_from = max(0, length - _TAIL)
+        self._tail_from = max(0, length - _TAIL_BYTES)
         self._tail = b""
 
     def readable(self) -> bool:
@@ -378,8 +378,8 @@ class _Remote(io.RawIOBase):
     def read(self, size: int = -1) -> bytes:
         """Read so many bytes; all that are left if none is said."""
         end = self._length if size < 0 else min(self._length, self._at + size)
-        if end - self._at > _LONGEST_LIST:
-            raise ValueError("its list of contents is longer than any")
+        if end - self._at > _MAX_DIRECTORY_BYTES:
+            raise ValueError("its table of contents is too long")
         data = self._between(self._at, end)
         self._at = end
         return data

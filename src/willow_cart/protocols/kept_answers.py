@@ -29,13 +29,13 @@ from willow_cart.protocols.base import (
 )
 
 # Up to so many bytes are read at once, so that the connection is free again; larger answers wait.
-_READ_AT_ONCE = 16 << 20
+_MAX_READ_BYTES = 16 << 20
 
 # What takes longer is better received by the haul, which shows it and goes on from its byte.
-_MOMENT_SECONDS = 1.0
+_MAX_READ_SECONDS = 1.0
 
 # Kept in memory below this, beyond it in a file without a name.
-_IN_MEMORY = 256 << 10
+_MAX_MEMORY_BYTES = 256 << 10
 
 Keep = Callable[[str, Download, bytes], None]
 """Takes an answer that is a file: its address, and the beginning that was read of it already."""
@@ -70,7 +70,7 @@ class KeptAnswers(Access):
         kept = _KeptDelivery(delivery, self._file())
         try:
             is_kept = (
-                kept.read_ahead(beginning, _MOMENT_SECONDS)
+                kept.read_ahead(beginning, _MAX_READ_SECONDS)
                 or self._leave_open(host_of(address))
                 or kept.read_ahead(b"", float("inf"))
             )
@@ -148,7 +148,7 @@ class KeptAnswers(Access):
 
     def _file(self) -> IO[bytes]:
         """Return a file without a name, so that nothing is left of it whatever happens."""
-        made = tempfile.SpooledTemporaryFile(_IN_MEMORY, dir=self._folder)  # noqa: SIM115
+        made = tempfile.SpooledTemporaryFile(_MAX_MEMORY_BYTES, dir=self._folder)  # noqa: SIM115
         return cast(IO[bytes], made)
 
 
@@ -200,9 +200,9 @@ class _KeptDelivery(Download):
         self._file.write(beginning)
         began = time.monotonic()
         until = began + seconds
-        if (self.facts.length or 0) > _READ_AT_ONCE:
+        if (self.facts.length or 0) > _MAX_READ_BYTES:
             return False
-        while self._file.tell() <= _READ_AT_ONCE and time.monotonic() < until:
+        while self._file.tell() <= _MAX_READ_BYTES and time.monotonic() < until:
             data = self._delivery.read()
             if not data:
                 self._is_all = True

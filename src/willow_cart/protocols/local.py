@@ -130,7 +130,7 @@ class LocalDownload(Download):
         try:
             return os.read(self._file, CHUNK)
         except OSError as error:
-            reason = f"cannot be read on: {error.strerror}"
+            reason = f"cannot be read: {error.strerror}"
             raise ConnectionLost(self.facts.address, reason, "check the drive") from error
 
     def close(self) -> None:
@@ -155,7 +155,7 @@ def _open(address: str) -> int:
         raise _not_served(address, error) from error
     if not os.path.isfile(file):  # a pipe would be waited for, a folder cannot be read
         os.close(file)
-        raise NotServed(address, "is no file", "name a file", status=404)
+        raise NotServed(address, "not a file", "name a file", status=404)
     return file
 
 

@@ -51,9 +51,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
         raise BadOption(specific, "does not name a proxy", "set it to http://HOST:PORT")
     scheme = read.scheme.lower()
     if scheme not in _KNOWN:
-        raise BadOption(
-            specific, f"names a proxy by {scheme}://, which is not supported", "name one by http"
-        )
+        raise BadOption(specific, f"unsupported proxy scheme {scheme}://", "use an http proxy")
     return proxy
 
 

@@ -10,12 +10,12 @@ from willow_cart.protocols.base import Access, Download, Unchanged
 from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration, format_size
 
-LARGEST_DOCUMENT = 64 << 20
+MAX_DOCUMENT_BYTES = 64 << 20
 """The most bytes of a document that are read; what is longer is a file."""
 
 
 def fetch_whole(
-    address: str, access: Access, largest: int = LARGEST_DOCUMENT
+    address: str, access: Access, largest: int = MAX_DOCUMENT_BYTES
 ) -> tuple[Metadata, bytes]:
     """Fetch a document, in one attempt.
 
@@ -32,7 +32,7 @@ def fetch_whole(
 
 
 def read_whole(
-    delivery: Download, largest: int = LARGEST_DOCUMENT, seconds: float = float("inf")
+    delivery: Download, largest: int = MAX_DOCUMENT_BYTES, seconds: float = float("inf")
 ) -> bytes:
     """Read a delivery to its end.
 
@@ -59,7 +59,7 @@ def read_whole(
         if len(content) > largest:
             raise ProtocolError(
                 without_secrets(delivery.facts.address),
-                f"is more than {format_size(largest)} long, too long for a list or a page",
+                f"is more than {format_size(largest)} long, too large for a list or a page",
                 "give --as file to take it as a file, or a larger --largest-listing",
             )
     return bytes(content)

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 Fields = Sequence[tuple[str, str]]
 
 # Larger bodies wait on the disk until they are complete.
-_IN_MEMORY = 1 << 20
+_MAX_MEMORY_BYTES = 1 << 20
 
 # What requests may say openly; everything else may be a credential.
 _OPEN = frozenset(
@@ -126,7 +126,7 @@ class _Overheard:
         self._file = file
         self._facts = facts
         self._ended = ended
-        self._kept = tempfile.SpooledTemporaryFile(_IN_MEMORY)  # noqa: SIM115  # outlives this
+        self._kept = tempfile.SpooledTemporaryFile(_MAX_MEMORY_BYTES)  # noqa: SIM115  # outlives this
         self._is_over = False
 
     def read(self, *sizes: int) -> bytes:

@@ -28,8 +28,8 @@ BUSY = frozenset({421, 429, 503})
 
 # So often a file is not blamed for a busy host, or for a connection that it drops: one address that
 # always fails must not slow down all others of its host.
-_MOST_EXCUSES = 20
-_MOST_EXCUSES_FOR_LOSS = 2
+_MAX_FREE_RETRIES = 20
+_MAX_FREE_RETRIES_AFTER_LOSS = 2
 
 
 class Cause(Enum):
@@ -83,12 +83,12 @@ class Failure:
         error = self.error
         if isinstance(error, ServerBusy):
             says_so = error.wait is not None or error.most is not None
-            return self.excused < _MOST_EXCUSES and (
+            return self.excused < _MAX_FREE_RETRIES and (
                 says_so or (error.status in BUSY and self.served > 0)
             )
         # A file whose connection breaks every time is broken itself.
         lost = isinstance(error, ConnectionLost) and self.consecutive > 0
-        return lost and self.excused < _MOST_EXCUSES_FOR_LOSS and self.has_company
+        return lost and self.excused < _MAX_FREE_RETRIES_AFTER_LOSS and self.has_company
 
 
 @dataclass(frozen=True, slots=True)

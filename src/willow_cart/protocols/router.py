@@ -136,7 +136,7 @@ class ProtocolRouter(Access):
         if lacks_secret(address):
             raise BadAddress(
                 without_secrets(address),
-                "its secret was left out when the address was recorded",
+                "the secret in it was removed when the address was recorded",
                 "haul it from the source that offers it",
             )
         if is_inside(address):

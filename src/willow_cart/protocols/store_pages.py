@@ -50,7 +50,7 @@ def page_by_page(
         if not following and is_cut:
             raise ProtocolError(
                 without_secrets(bucket),
-                "the store cut the listing off without saying how to go on; files are missing",
+                "the store's listing is cut off without a continuation token; files are missing",
                 "list it by smaller prefixes",
             )
         if not following:
@@ -81,7 +81,7 @@ def open_page(content: bytes, name: str, bucket: str, advice: str) -> Element:
     try:
         root = parse_safely(content)
     except BrokenXml as error:
-        raise ProtocolError(shown, f"lists broken XML: {error}", advice) from None
+        raise ProtocolError(shown, f"invalid XML in the listing: {error}", advice) from None
     if local_name(root) != name:
-        raise ProtocolError(shown, "does not list in this dialect", advice)
+        raise ProtocolError(shown, "not a listing of this kind of store", advice)
     return root

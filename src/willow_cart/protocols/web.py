@@ -51,13 +51,13 @@ if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
 
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
-_SHORT_PAGE = 64 * 1024
+_MAX_DRAINED_BYTES = 64 * 1024
 
 # How long the body of a refusal is waited for.
-_REFUSAL_SECONDS = 10.0
+_DRAIN_SECONDS = 10.0
 
 # The first answer to a request that is not let in, the next to a nonce that was stale.
-_MOST_CHALLENGES = 3
+_MAX_CHALLENGES = 3
 
 Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]
 
@@ -250,7 +250,7 @@ class WebAccess(Access):
             following = rules.next_address(seen[-1], location, seen, since)
             if scheme_of(seen[-1]) == "https" and scheme_of(following) == "http":
                 self._require_nothing_at_stake(address)
-                notes = ("redirected from https to http; it came unencrypted",)
+                notes = ("redirected from https to http; fetched unencrypted",)
             seen.append(following)
 
     def _require_nothing_at_stake(self, address: str) -> None:
@@ -264,8 +264,8 @@ class WebAccess(Access):
         ):
             raise NotTrusted(
                 without_secrets(address),
-                "redirected from https to http, although you are signed in",
-                "ask for the http:// address itself if that is what you want",
+                "redirected from https to http; not followed, because a sign-in is in use",
+                "use the http:// address itself if this is intended",
             )
 
     def _request(
@@ -285,7 +285,7 @@ class WebAccess(Access):
         there = address
         if more := self._sign_ins.query_for(address):
             there += f"{'&' if '?' in address else '?'}{more}"
-        for _ in range(_MOST_CHALLENGES):
+        for _ in range(_MAX_CHALLENGES):
             signed = self._sign_ins.fields_for(method, address, fields)
             if cookie and "Cookie" in signed:
                 signed["Cookie"] += f"; {cookie}"
@@ -377,8 +377,8 @@ class WebAccess(Access):
         left = response.length_remaining
         self._allow(response)
         try:
-            if left is not None and left <= _SHORT_PAGE:
-                response.read(_SHORT_PAGE)
+            if left is not None and left <= _MAX_DRAINED_BYTES:
+                response.read(_MAX_DRAINED_BYTES)
                 response.release_conn()
             else:
                 response.close()
@@ -388,7 +388,7 @@ class WebAccess(Access):
     def _allow(self, response: Response) -> None:
         """Bound how long the body of an answer is waited for that brings no file."""
         if (answer := answer_of(response)) is not None:
-            answer.reader.allow(min(_REFUSAL_SECONDS, self._stall_after))
+            answer.reader.allow(min(_DRAIN_SECONDS, self._stall_after))
 
     def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
         """Return the error for an answer that brings no file.
@@ -405,11 +405,11 @@ class WebAccess(Access):
         if explained is not None:
             return explained
         shown = without_secrets(address)
-        reason = f"the server answers {rules.name_of_status(status)}"
+        reason = rules.name_of_status(status)
         if rules.is_passing(status):
             return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
         if status < 400:
-            return ProtocolError(shown, reason, "which does not answer a plain request")
+            return ProtocolError(shown, reason, "not a final answer")
         signed = bool(self._sign_ins.fields_for("GET", final))
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
 
@@ -419,7 +419,7 @@ class WebAccess(Access):
             return None
         self._allow(response)
         try:
-            body = response.read(_SHORT_PAGE)
+            body = response.read(_MAX_DRAINED_BYTES)
         except (lib.HTTPError, OSError, http.client.HTTPException):
             body = b""
         return self._explain(response.status, response.headers, body, address)

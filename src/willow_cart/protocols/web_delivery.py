@@ -30,15 +30,15 @@ from willow_cart.redaction import without_secrets
 
 # By how much more than sent what is coded may become: text shrinks to a fiftieth at best, and only
 # what was made to swell beyond that. Little is let pass.
-_MOST_SWELLING = 200
-_LITTLE = 1 << 20
+_MAX_EXPANSION = 200
+_ALWAYS_ALLOWED_BYTES = 1 << 20
 
 # A rest that is waited for, and for how long.
-_SMALL = 64 * 1024
-_A_MOMENT_SECONDS = 0.2
+_MAX_DRAINED_BYTES = 64 * 1024
+_DRAIN_SECONDS = 0.2
 
 # More codings around one file are an attack.
-_MOST_CODINGS = 3
+_MAX_CODINGS = 3
 
 # What servers write into Content-Encoding that is not a coding, or stands for no coding.
 _NO_CODINGS = frozenset(
@@ -111,13 +111,13 @@ class WebDownload(Download):
             raise self._strange("invalid content coding", "report it to the server") from None
         except EndsEarly:
             shown = without_secrets(self._address)
-            reason = "the answer ended within its content coding"
+            reason = "the compressed answer is incomplete"
             raise ConnectionLost(shown, reason, "try again later") from None
         if self._undo is not None:
             self._decoded += len(data)
-            if self._decoded > max(_LITTLE, _MOST_SWELLING * self._response.tell()):
+            if self._decoded > max(_ALWAYS_ALLOWED_BYTES, _MAX_EXPANSION * self._response.tell()):
                 raise self._strange(
-                    f"decompresses to more than {_MOST_SWELLING} times the bytes received",
+                    f"decompresses to more than {_MAX_EXPANSION} times the bytes received",
                     "refused",
                 )
         return data
@@ -148,11 +148,11 @@ class WebDownload(Download):
         can save.
         """
         rest = self._response.length_remaining
-        is_small = rest is not None and rest <= _SMALL
+        is_small = rest is not None and rest <= _MAX_DRAINED_BYTES
         data = self._receive_once()
         if is_small and data and len(data) < (rest or 0):
             pieces = [data]
-            until = time.monotonic() + _A_MOMENT_SECONDS
+            until = time.monotonic() + _DRAIN_SECONDS
             while self._response.length_remaining and time.monotonic() < until:
                 try:
                     data = self._receive_once()
@@ -180,7 +180,7 @@ class WebDownload(Download):
         if not data and self._answer is not None and self._was_cut(self._answer):
             raise ConnectionLost(
                 without_secrets(self._address),
-                "the secure connection was cut before the answer said that it had ended",
+                "the TLS connection was closed before the answer was complete",
                 "try again later",
             )
         return data
@@ -210,10 +210,10 @@ class WebDownload(Download):
         if is_gzip and as_named and codings[-1] == "gzip":
             # An archive that is labelled as what it is, or one that was packed once more.
             return codings if is_gzip_within(self._beginning) else ()
-        fits = all(codings) and len(codings) <= _MOST_CODINGS
+        fits = all(codings) and len(codings) <= _MAX_CODINGS
         fits = fits and (is_gzip or codings[-1] != "gzip")
         if as_named:
-            self.notes += (f"labelled {', '.join(labels)}, which it is not; filed as it came",)
+            self.notes += (f"labelled {', '.join(labels)}, but not encoded so; stored as received",)
             return ()
         if not fits:
             self._response.close()

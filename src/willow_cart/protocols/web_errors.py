@@ -70,7 +70,7 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
         case lib.ProtocolError() if _breaks_the_rules(error):
             return ProtocolError(shown, "invalid HTTP response", "check the address")
         case _:
-            when = "before the file was whole" if reading else "before an answer came"
+            when = "before the file was complete" if reading else "before an answer came"
             return ConnectionLost(shown, f"the connection broke {when}", "try again later")
 
 
@@ -87,9 +87,9 @@ def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
         case errno.ECONNREFUSED:
             return f"connection refused by {host}"
         case errno.ENETUNREACH | errno.EHOSTUNREACH:
-            return f"there is no way to {host} from here"
+            return f"no route to {host}"
         case _:
-            return f"no connection to {host} can be made"
+            return f"cannot connect to {host}"
 
 
 def _ssl_reason(error: Exception) -> str:
@@ -101,4 +101,4 @@ def _ssl_reason(error: Exception) -> str:
         if isinstance(cause, ssl.SSLError) and getattr(cause, "reason", None):
             return cause.reason.replace("_", " ").lower()
         cause = cause.args[0] if cause.args and isinstance(cause.args[0], Exception) else None
-    return "it cannot be proved"
+    return "not verified"

@@ -43,7 +43,7 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
         "@id": "./",
         "@type": "Dataset",
         "name": _name(runs),
-        "description": "Files that were brought together, with what is known of where each is from",
+        "description": "Downloaded files and their origins",
         "datePublished": max((run["ended"] or run["started"] for run in runs), default=""),
         "license": "not recorded; see the terms of each file's source",
         "mentions": [{"@id": _run_id(run)} for run in runs],

@@ -32,7 +32,7 @@ _NAMES_ANOTHER = b"\xd9\xd5\x05\xf9\x20\xa1\x63\xd7"
 _LOCK_WAIT_SECONDS = 5.0
 
 # Bytes of a value: the timeline of a haul on a thousand lanes has a tenth of this.
-_LONGEST_VALUE = 64 << 20
+_MAX_VALUE_BYTES = 64 << 20
 
 DAMAGE = (sqlite3.Error, UnicodeDecodeError)
 """What SQLite raises for a ledger that it cannot read, or cannot write now."""
@@ -68,7 +68,7 @@ class LedgerFile:
         is_writable = create or os.access(path.parent, os.W_OK)
         self.base = _connect(path) if is_writable else _connect_to_copy(path)
         try:
-            self.base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LONGEST_VALUE)
+            self.base.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _MAX_VALUE_BYTES)
             self.base.execute("PRAGMA trusted_schema = OFF")
             self.base.execute("PRAGMA foreign_keys = ON")
             if create:
@@ -160,7 +160,7 @@ def unreadable(path: Path, error: Exception) -> UnreadableLedger:
     return UnreadableLedger(
         str(path),
         f"is damaged: {said}",
-        "restore it from a copy, or move it away: the next haul begins a new one",
+        "restore it from a copy, or move it away; the next haul starts a new one",
     )
 
 
@@ -169,7 +169,7 @@ def altered(path: Path, what: str) -> UnreadableLedger:
     return UnreadableLedger(
         str(path),
         f"was altered: {what}",
-        "use a copy that you trust, or move it away: the next haul begins a new one",
+        "use a trusted copy, or move it away; the next haul starts a new one",
     )
 
 
@@ -183,7 +183,7 @@ def _require_files(path: Path, *, create: bool) -> None:
     try:
         tree = FileTree(root)
     except OSError:
-        raise UnreadableLedger(str(root), "is not a folder", "name a haul's folder") from None
+        raise UnreadableLedger(str(root), "not a folder", "name a haul's folder") from None
     with tree:
         own = tree.status(OWN_FOLDER)
         if own is not None and not stat.S_ISDIR(own.st_mode):
@@ -194,7 +194,7 @@ def _require_files(path: Path, *, create: bool) -> None:
                 raise altered(path, f"ledger.db{ending} is not a regular file")
         if not create and tree.status(_NAME) is None:
             raise UnreadableLedger(
-                str(root), "nothing was hauled into it yet", "name a haul's folder"
+                str(root), "contains no ledger; nothing was hauled into it", "name a haul's folder"
             )
         status = tree.status(f"{_NAME}-journal")
         if status is not None and status.st_size >= len(_NAMES_ANOTHER):

@@ -23,10 +23,10 @@ from willow_cart.errors import CannotStore, NoSuchRun, plainly
 from willow_cart.records.entries import timestamp
 
 # How many past hauls are remembered.
-_REMEMBERED = 100
+_MAX_PAST_RUNS = 100
 
 # What is known of a haul is written anew after so many seconds.
-_BETWEEN_REPORTS = 1.0
+_REPORT_SECONDS = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,13 +164,13 @@ class Runs:
         if number is not None:
             run = self._read(number)
             if run is None:
-                raise NoSuchRun(f"run {number}", "is not known", "willow-cart runs lists them")
+                raise NoSuchRun(f"run {number}", "no such run", "willow-cart runs lists them")
             if alive and not run.alive:
                 raise NoSuchRun(f"run {number}", "is over", "willow-cart runs lists them all")
             return run
         candidates = [run for run in self.all() if run.alive or not alive]
         if not candidates:
-            what = "none is running" if alive else "none is known yet"
+            what = "no haul is running" if alive else "no hauls yet"
             raise NoSuchRun("runs", what, "willow-cart runs lists them all")
         return candidates[-1]
 
@@ -201,7 +201,7 @@ class Runs:
         return replace(run, alive=not run.ended and _is_locked(folder / "lock"))
 
     def _forget_old(self) -> None:
-        for number in sorted(self._numbers())[:-_REMEMBERED]:
+        for number in sorted(self._numbers())[:-_MAX_PAST_RUNS]:
             if not _is_locked(self._folder / str(number) / "lock"):
                 shutil.rmtree(self._folder / str(number), ignore_errors=True)
 
@@ -247,11 +247,11 @@ class OwnRun:
         """Report from now on how far it is, once in a while."""
 
         def work() -> None:
-            pause = _BETWEEN_REPORTS / 10  # who has just begun it looks soon
+            pause = _REPORT_SECONDS / 10  # who has just begun it looks soon
             while not self._over.wait(pause):
                 self.run = replace(self.run, progress=progress())
                 self._write()
-                pause = _BETWEEN_REPORTS
+                pause = _REPORT_SECONDS
 
         self._reporter = threading.Thread(target=work, name="reporter", daemon=True)
         self._reporter.start()

@@ -12,22 +12,22 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
 from typing import Self
 
-MOST_STEPS = 512
+MAX_STEPS = 512
 """So many steps at most are kept apart."""
 
-_FIRST_STEP = 1 / 64  # seconds
+_FIRST_STEP_SECONDS = 1 / 64  # seconds
 
 # Of so many hosts the bytes are told apart; a haul from thousands has no figure of each.
-_MOST_HOSTS = 40
+_MAX_HOSTS = 40
 OTHER_HOSTS = "other hosts"
 """What the hosts beyond the most that are told apart are called together."""
 
 # What no lane and no number of a timeline goes beyond.
-_MOST_LANES = 100_000
-_LARGEST = 1 << 62
+_MAX_LANES = 100_000
+_MAX_NUMBER = 1 << 62
 
 # So many waits are kept with their reasons; the others are counted.
-_MOST_WAITS = 500
+_MAX_WAITS = 500
 
 
 @dataclass(slots=True)
@@ -84,7 +84,7 @@ class Timeline:
     """
 
     seconds: float = 0.0
-    step: float = _FIRST_STEP
+    step: float = _FIRST_STEP_SECONDS
     cells: dict[tuple[int, int, str], TimelineCell] = field(default_factory=dict)
     hosts: list[str] = field(default_factory=list)
     waits: list[TimelineWait] = field(default_factory=list)
@@ -123,14 +123,14 @@ class Timeline:
     def add_wait(self, wait: TimelineWait) -> None:
         """Enter that a file was put off."""
         self._reach(wait.at)
-        if len(self.waits) < _MOST_WAITS:
+        if len(self.waits) < _MAX_WAITS:
             self.waits.append(wait)
         else:
             self.more_waits += 1
 
     def _reach(self, moment: float) -> None:
         self.seconds = max(self.seconds, moment)
-        while self.seconds >= self.step * MOST_STEPS:
+        while self.seconds >= self.step * MAX_STEPS:
             self.step *= 2
             joined: dict[tuple[int, int, str], TimelineCell] = {}
             for (number, lane, host), cell in self.cells.items():
@@ -140,7 +140,7 @@ class Timeline:
     def _told_apart(self, host: str) -> str:
         if host in self.hosts:
             return host
-        if len(self.hosts) >= _MOST_HOSTS:
+        if len(self.hosts) >= _MAX_HOSTS:
             host = OTHER_HOSTS
         if host not in self.hosts:
             self.hosts.append(host)
@@ -197,15 +197,15 @@ class Timeline:
         """
         numbers = [self.seconds, self.step, self.more_waits, *(each.at for each in self.waits)]
         for (number, lane, _), cell in self.cells.items():
-            if not (0 <= number <= MOST_STEPS and 0 <= lane <= _MOST_LANES):
-                raise ValueError("a step that cannot be")
+            if not (0 <= number <= MAX_STEPS and 0 <= lane <= _MAX_LANES):
+                raise ValueError("an invalid step")
             numbers += [cell.asking, cell.receiving, cell.bytes]
-        if not all(0 <= each <= _LARGEST for each in numbers):
-            raise ValueError("a number that cannot be")
-        if self.step < _FIRST_STEP or self.seconds > self.step * MOST_STEPS:
-            raise ValueError("a length that cannot be")
+        if not all(0 <= each <= _MAX_NUMBER for each in numbers):
+            raise ValueError("an invalid number")
+        if self.step < _FIRST_STEP_SECONDS or self.seconds > self.step * MAX_STEPS:
+            raise ValueError("an invalid length")
         if not all(isinstance(each, str) for each in self.hosts):
-            raise ValueError("a host that cannot be")
+            raise ValueError("an invalid host")
 
     def lanes(self) -> list[int]:
         """Return the lanes that did anything, in their order."""

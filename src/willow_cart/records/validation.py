@@ -25,7 +25,7 @@ _PIECE = re.compile(r"\d{1,18}-\d{1,18}:[0-9a-f]{8,64}")
 _CHECKSUM = re.compile(r"[a-z0-9_]{1,20}:[0-9a-f]{8,128}")
 # The states of results, and that of a file which came out of an archive.
 _STATES = frozenset({*State, "unpacked"})
-_LARGEST = 1 << 62
+_MAX_NUMBER = 1 << 62
 _JOINING = frozenset({"safe", "blind", "never"})
 
 _TEXT = frozenset({str})
@@ -51,7 +51,7 @@ def read_arrival(row: Sequence[Any]) -> Arrival:
     """
     for value, types in zip(row, _ARRIVAL_TYPES, strict=True):
         if type(value) not in types:
-            raise Altered(f"{value!r:.80} is not what an arrival has")
+            raise Altered(f"{value!r:.80} is not a field of an arrival")
     arrival = Arrival(*row)
     _require_path(arrival.path)
     if arrival.instead not in ("", "members", "nothing"):
@@ -153,7 +153,7 @@ def require_result(row: sqlite3.Row) -> None:
         Altered: it is one.
     """
     for column in ("number", "received", "resumed", "attempts", "seconds"):
-        if type(row[column]) not in (int, float) or not 0 <= row[column] < _LARGEST:
+        if type(row[column]) not in (int, float) or not 0 <= row[column] < _MAX_NUMBER:
             raise Altered(f"{column} is {row[column]!r:.80} in a result")
     for column in ("state", "path", "address", "reason", "note"):
         if type(row[column]) is not str:

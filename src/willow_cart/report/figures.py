@@ -24,10 +24,10 @@ _SPEED_HEIGHT = 190
 _KIND_HEIGHT = 22
 
 # Wide enough for each column to be seen.
-_MOST_COLUMNS = 160
+_MAX_COLUMNS = 160
 
 # As many hosts have a colour of their own.
-_MOST_COLOURS = 6
+_MAX_COLOURS = 6
 
 # Lanes are as high as there is room for.
 _HIGHEST_LANE, _LOWEST_LANE, _ALL_LANES = 22, 8, 420
@@ -67,7 +67,7 @@ class Colours:
             cells[host].add(cell)
         order = sorted(cells, key=lambda host: (-cells[host].bytes, host))
         # One host more has one as well: "1 other host" would not be shorter than its name.
-        shown = order[:_MOST_COLOURS] if len(order) > _MOST_COLOURS + 1 else order
+        shown = order[:_MAX_COLOURS] if len(order) > _MAX_COLOURS + 1 else order
         self._places = {host: place for place, host in enumerate(shown, 1)}
         self.shares = [
             Share(_named(host), place, cell.bytes, cell.asking, cell.receiving)
@@ -92,7 +92,7 @@ def _named(host: str) -> str:
 
 def draw_speed(timeline: Timeline, colours: Colours) -> _Element:
     """Bytes a second over time, a column for each span of it, stacked by host."""
-    joined = math.ceil(timeline.seconds / timeline.step / _MOST_COLUMNS) or 1
+    joined = math.ceil(timeline.seconds / timeline.step / _MAX_COLUMNS) or 1
     span = timeline.step * joined
     columns: defaultdict[int, Counter[int]] = defaultdict(Counter)
     for number, _, host, cell in timeline.each():
@@ -162,7 +162,7 @@ def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
         height + _TOP + _BOTTOM,
         "What each lane did over time",
         f"{count_of(len(lanes), 'lane')} in {format_duration(timeline.seconds)};"
-        f" {count_of(waits, 'time')} a file was put off to be asked for again.",
+        f" {count_of(waits, 'time')} a file was postponed.",
     )
     svg.extend(plot.time_axis())
     thick = room * 0.64

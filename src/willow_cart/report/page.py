@@ -21,7 +21,7 @@ from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_spe
 from willow_cart.report.html import asset, element
 from willow_cart.units import count_of, format_duration, format_size
 
-MOST_LISTED = 20_000
+MAX_LISTED_FILES = 20_000
 """As many files are listed; a page with more would keep a browser busy for minutes."""
 
 # Nothing is fetched when the page is opened, and nothing that it quotes can be run.
@@ -108,9 +108,9 @@ def _verdict(run: RunSummary, count: int) -> str:
     lost = run.counts.get(State.FAILED, 0) + run.counts.get(State.REFUSED, 0)
     here = count - lost
     if run.exit_code is None:
-        return f"It was cut off before its end; of the files it had come to, {here:,} are here."
+        return f"It was cut off; {here:,} of the files processed so far are here."
     if run.exit_code == Exit.INTERRUPTED:
-        return f"It was interrupted; of the files it had come to, {here:,} are here."
+        return f"It was interrupted; {here:,} of the files processed so far are here."
     if lost:
         states = (State.FAILED, State.REFUSED)
         lost_how = [
@@ -118,24 +118,24 @@ def _verdict(run: RunSummary, count: int) -> str:
         ]
         return f"{here:,} of {count_of(count, 'file')} are here; {' and '.join(lost_how)}."
     if run.exit_code == Exit.CHECK_FAILED:
-        return f"{count_of(count, 'file')} came, and some are broken inside."
+        return f"{count_of(count, 'file')} arrived, and some are damaged inside."
     return f"All {count:,} files are here." if count != 1 else "The one file is here."
 
 
 def _troubles(receipt: OpenReceipt) -> _Element:
     """Return what went wrong, with the reasons."""
-    rows = [*receipt.troubles(MOST_LISTED)]
+    rows = [*receipt.troubles(MAX_LISTED_FILES)]
     if not rows:
-        return _section("troubles", "What went wrong", element("p", "Nothing."))
+        return _section("troubles", "Problems", element("p", "Nothing."))
     cells = (
         [_state(row), _cell(_path(row.path)), _cell(row.reason), _cell(_link(row.address)),
          _cell(str(row.attempts))]
         for row in rows
     )  # fmt: skip
     columns = ("state", "path", "why", "address", "attempts")
-    caption = "Files that did not come, or are broken"
+    caption = "Missing and damaged files"
     table = _table(caption, columns, cells, ("attempts",), look="told")
-    return _section("troubles", "What went wrong", table)
+    return _section("troubles", "Problems", table)
 
 
 def _figures(receipt: OpenReceipt, timeline: Timeline) -> Iterator[_Element]:
@@ -172,7 +172,7 @@ def _key() -> Iterator[_Element]:
     yield element("span", _swatch("c1 asks"), "waiting for an answer")
     line = element("line", x1="5", y1="11", x2="26", y2="11")
     mark = element("g", element("path", d="M0 0h10l-5 9z"), line, class_="wait")
-    yield element("span", _small(mark), "put off until the line ends, to be asked for again")
+    yield element("span", _small(mark), "postponed until the end of the line")
 
 
 def _swatch(look: str) -> _Element:
@@ -210,25 +210,25 @@ def _waits(timeline: Timeline) -> Iterator[_Element]:
     )  # fmt: skip
     columns = ("after", "lane", "path", "why", "for")
     numeric = ("after", "lane", "for")
-    table = _table("Files that were put off", columns, cells, numeric, look="told")
+    table = _table("Postponed files", columns, cells, numeric, look="told")
     times = count_of(count, "time")
     more = f"; the first {len(timeline.waits):,} are listed" if timeline.more_waits else ""
-    yield element("details", element("summary", f"{times} a file was put off{more}"), table)
+    yield element("details", element("summary", f"{times} a file was postponed{more}"), table)
 
 
 def _files(receipt: OpenReceipt) -> _Element:
     """Every file, or as many as a browser bears; those with trouble are then among them."""
     section = _section("files", "Files")
-    if receipt.files > MOST_LISTED:
-        more = count_of(receipt.files - MOST_LISTED, "more file")
-        words = f"{more} would keep a browser too busy; receipt --csv has them all."
+    if receipt.files > MAX_LISTED_FILES:
+        more = count_of(receipt.files - MAX_LISTED_FILES, "more file")
+        words = f"{more} are not shown; receipt --csv lists all."
         section.append(element("p", words, class_="note"))
     # The field requires the script, which shows it.
     field = element("input", type="search", id="find", aria_controls="list")
     label = element("label", "Find files: ", for_="find")
     found = element("span", id="found", role="status")
     section.append(element("p", label, field, " ", found, id="search", hidden="hidden"))
-    rows = map(_cells, receipt.foremost(MOST_LISTED))
+    rows = map(_cells, receipt.foremost(MAX_LISTED_FILES))
     section.append(_table("Files of this haul", _COLUMNS, rows, _NUMERIC, name="list"))
     return section
 
@@ -283,7 +283,7 @@ def _cell(content: str | _Element) -> _Element:
 def _state(row: ReceiptRow) -> _Element:
     """Return the cell of a state: what is amiss is said, not only shown."""
     if row.reason and row.state == State.ARRIVED:
-        return element("td", f"{label_of(row.state)}, broken inside", class_="bad")
+        return element("td", f"{label_of(row.state)}, damaged inside", class_="bad")
     look = "bad" if row.reason else "fine" if row.state == State.ARRIVED else "still"
     return element("td", label_of(row.state), class_=look)
 

@@ -53,7 +53,7 @@ def _texts_of(option: Option, value: object, place: str, fill: Fill) -> tuple[st
             raise BadOption(place, "is yes or no", "write true or false")
         return ("",) if value else ()
     if isinstance(value, bool | dict):
-        raise BadOption(place, "is neither text, number nor list", "write it in quotes")
+        raise BadOption(place, "must be a text, a number or a list", "write it in quotes")
     several = value if isinstance(value, list | tuple) else [value]
     texts = [fill(_text_of(each), option.key, place) for each in several]
     given = texts if option.takes_several else [",".join(texts)]

@@ -297,8 +297,8 @@ def _require_all(
     if must_arrive and done.exit_code:
         raise Incomplete(
             ", ".join(str(Path(place)) for place in places),
-            f"not everything could be done{f', such as {troubles[0]}' if troubles else ''}",
-            "must_arrive=False returns what was done",
+            f"not complete{f', such as {troubles[0]}' if troubles else ''}",
+            "use must_arrive=False to get the rest",
             result=done,
             exit_code=done.exit_code,
         )

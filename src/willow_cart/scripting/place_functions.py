@@ -127,7 +127,7 @@ def haul(
     listener = Listener(progress=in_notebook() if progress is None else progress)
     hauled = haul_sources(request, listener, besides=offers)
     if isinstance(hauled, Planned):
-        raise TypeError("a preview is no keyword of haul()")
+        raise TypeError("haul() has no preview")
     done = Haul(request.into, hauled.account, tuple(listener.notes))
     if hauled.account.interrupted:
         raise KeyboardInterrupt
@@ -141,9 +141,9 @@ def _not_all_here(done: Haul, unread: Sequence[str]) -> Incomplete:
     first = f", such as {troubles[0]}" if troubles else ""
     return Incomplete(
         str(done.into),
-        f"not everything is here, and right: {counted(done.account.planned, done.account.counts)}"
-        + first,
-        "the same call tries again; must_arrive=False returns what came",
+        "not everything arrived and passed its check:"
+        f" {counted(done.account.planned, done.account.counts)}{first}",
+        "call it again to retry, or use must_arrive=False to get what arrived",
         result=done,
         exit_code=done.exit_code or Exit.INCOMPLETE,
     )
@@ -182,9 +182,9 @@ def offline(
         first = [f", such as {each.address}: {each.why}" for each in done.missing[:1]]
         raise Incomplete(
             str(into),
-            f"not everything is here: {counted(taken.taken.planned, taken.taken.counts)}"
+            f"not everything arrived: {counted(taken.taken.planned, taken.taken.counts)}"
             + "".join(first),
-            "the same call tries again; must_arrive=False returns what came",
+            "call it again to retry, or use must_arrive=False to get what arrived",
             result=done,
             exit_code=done.exit_code,
         )
@@ -247,7 +247,7 @@ def errand(
         raise KeyboardInterrupt
     if must_arrive and code:
         raise Incomplete(
-            str(file), done.notes[-1] if done.notes else "did not end well", "see its notes",
+            str(file), done.notes[-1] if done.notes else "failed", "see its notes",
             result=done, exit_code=code,
         )  # fmt: skip
     return done

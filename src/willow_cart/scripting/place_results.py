@@ -144,7 +144,7 @@ class Haul:
             BadOption: it is not one.
         """
         if len(self.paths) != 1:
-            raise BadOption("path", f"is of {len(self.paths):,} files", "use paths")
+            raise BadOption("path", f"there are {len(self.paths):,} files", "use paths")
         return self.paths[0]
 
     @cached_property
@@ -165,7 +165,7 @@ class Haul:
 
     def _repr_html_(self) -> str:
         rows = self.receipt.rows
-        # What went wrong must not be among what is not shown.
+        # Problems must not be among what is not shown.
         first = sorted(rows, key=lambda row: not row.reason)
         cells = (
             (
@@ -250,7 +250,7 @@ class KnockResult:
         return f"<KnockResult: {self._brief()}>"
 
     def _brief(self) -> str:
-        outcome = "files can be hauled from here" if self.works else "something does not work"
+        outcome = "ready to haul from" if self.works else "something does not work"
         return f"{without_secrets(self.address)}: {outcome}"
 
     def _repr_html_(self) -> str:

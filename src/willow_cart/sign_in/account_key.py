@@ -47,7 +47,7 @@ def sign_for_account(
     try:
         secret = base64.b64decode(key, validate=True)
     except ValueError:
-        raise BadOption("--account-key", "is not an account key", "copy it whole") from None
+        raise BadOption("--account-key", "not an account key", "copy all of it") from None
     text = "\n".join([*lines, resource])
     signature = base64.b64encode(hmac.digest(secret, text.encode(), "sha256")).decode()
     return own | {"Authorization": f"SharedKey {account}:{signature}"}

@@ -13,8 +13,8 @@ from willow_cart.addresses import origin_of
 from willow_cart.protocols.http_rules import parse_date
 
 # More, or longer ones, than browsers keep (RFC 6265, 6.1).
-_MOST_COOKIES = 50
-_LONGEST_COOKIE = 4096
+_MAX_COOKIES = 50
+_MAX_COOKIE_BYTES = 4096
 
 
 class ChainCookies:
@@ -36,7 +36,7 @@ class ChainCookies:
         """
         before = dict(self._kept)
         for field in fields:
-            if len(field) <= _LONGEST_COOKIE and field.isprintable():
+            if len(field) <= _MAX_COOKIE_BYTES and field.isprintable():
                 self._take_one(address, field)
         return self._kept != before
 
@@ -69,7 +69,7 @@ class ChainCookies:
         is_over = seconds.startswith("-") or not seconds.lstrip("0")
         if is_over or (expires is not None and expires < datetime.now(UTC)):
             self._kept.pop(cookie, None)
-        elif len(self._kept) < _MOST_COOKIES or cookie in self._kept:
+        elif len(self._kept) < _MAX_COOKIES or cookie in self._kept:
             self._kept[cookie] = value
 
 

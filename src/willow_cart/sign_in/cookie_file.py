@@ -20,8 +20,8 @@ _NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 _VALUE = re.compile(r"[\x20-\x3a\x3c-\x7e]*")
 
 # More than browsers keep for all sites together.
-_MOST_COOKIES = 10_000
-_LARGEST_FILE = 16 << 20
+_MAX_COOKIES = 10_000
+_MAX_FILE_BYTES = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,14 +99,14 @@ def read_cookies(path: str, now: float) -> tuple[Cookie, ...]:
     """
     try:
         with Path(path).open(encoding="utf-8-sig", newline="") as file:
-            text = file.read(_LARGEST_FILE + 1)
+            text = file.read(_MAX_FILE_BYTES + 1)
     except UnicodeDecodeError:
-        raise _bad(path, "is not a text file") from None
+        raise _bad(path, "not a text file") from None
     except OSError as error:
         raise BadOption(
             f"--cookies {path}", f"cannot be read: {plainly(error)}", "name a cookie file"
         ) from None
-    if len(text) > _LARGEST_FILE:
+    if len(text) > _MAX_FILE_BYTES:
         raise _bad(path, "is too large")
     return tuple(_cookies_in(path, re.split(r"\r\n|\r|\n", text), now))
 
@@ -119,13 +119,13 @@ def _cookies_in(path: str, lines: Iterable[str], now: float) -> Iterator[Cookie]
             continue
         columns = line.split("\t")
         count += 1
-        if len(columns) != 7 or count > _MOST_COOKIES:
-            raise _bad(path, f"line {number} does not have the seven columns of a cookie")
+        if len(columns) != 7 or count > _MAX_COOKIES:
+            raise _bad(path, f"line {number}: expected seven columns")
         domain, subdomains, below, secure, expires, name, value = columns
         if not _NAME.fullmatch(name) or not _VALUE.fullmatch(value) or not below.startswith("/"):
-            raise _bad(path, f"line {number} holds characters that a cookie cannot have")
+            raise _bad(path, f"line {number}: invalid characters")
         if not re.fullmatch(r"\d{0,12}(?:\.\d{1,9})?", expires):
-            raise _bad(path, f"line {number} does not say when its cookie expires")
+            raise _bad(path, f"line {number}: invalid expiry time")
         # Browsers write 0 where a cookie lasts as long as its session, and this is one.
         if float(expires or 0) and float(expires) < now:
             continue

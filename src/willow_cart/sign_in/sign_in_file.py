@@ -50,10 +50,10 @@ def read_sign_ins(
     for key in content:
         if key not in ("sign_in", *besides):
             there_are = ", ".join(f"[{name}]" for name in ("sign_in.NAME", *besides))
-            raise BadOption(f"{path}, {key}", "is not known here", f"there are {there_are}")
+            raise BadOption(f"{path}, {key}", "unknown key", f"there are {there_are}")
     entries = content.get("sign_in", {})
     if not isinstance(entries, dict):
-        raise BadOption(f"{path}, sign_in", "is not a table", "write [sign_in.NAME]")
+        raise BadOption(f"{path}, sign_in", "not a table", "write [sign_in.NAME]")
     return sign_ins_in(str(path), entries, environment)
 
 
@@ -75,12 +75,12 @@ def _read_one(
     place: str, entry: object, environment: Mapping[str, str]
 ) -> tuple[str | None, SignIn]:
     if not isinstance(entry, dict):
-        raise BadOption(place, "is not a table", "write [sign_in.NAME]")
+        raise BadOption(place, "not a table", "write [sign_in.NAME]")
     for key, value in entry.items():
         if key not in _KEYS:
             near = difflib.get_close_matches(key, _KEYS, 1)
             meant = f"did you mean {near[0]}?" if near else f"there are {', '.join(_KEYS)}"
-            raise BadOption(f"{place}, {key}", "is not known here", meant)
+            raise BadOption(f"{place}, {key}", "unknown key", meant)
         if not isinstance(value, dict if key == "fields" else str):
             raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")
 

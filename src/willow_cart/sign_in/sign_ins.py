@@ -30,7 +30,7 @@ _FIELD_VALUE = re.compile(r"[\x20-\x7e\xa0-\xff\t]*")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 
 # No secret is longer, and no device such as /dev/zero comes to an end.
-_LONGEST_SECRET = 1 << 16
+_MAX_SECRET_BYTES = 1 << 16
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +69,9 @@ class SignIn:
             # RFC 9110, 5.5: what is beyond Latin-1 cannot be sent in a field.
             if secret is not None and not _FIELD_VALUE.fullmatch(secret.value):
                 raise BadOption(
-                    name, "holds characters that a header field cannot carry", "check the secret"
+                    name,
+                    "contains characters that are not allowed in a header field",
+                    "check the secret",
                 )
 
 
@@ -92,27 +94,27 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
     if kind == "file" and name:
         try:
             with Path(name).expanduser().open(encoding="utf-8-sig") as file:
-                line = file.readline(_LONGEST_SECRET).strip()
+                line = file.readline(_MAX_SECRET_BYTES).strip()
         except UnicodeDecodeError:
             raise BadOption(what, f"{name} is not UTF-8", "save it as UTF-8") from None
         except (OSError, RuntimeError) as error:
-            why = plainly(error) if isinstance(error, OSError) else "there is no home folder"
+            why = plainly(error) if isinstance(error, OSError) else "no home folder"
             raise BadOption(what, f"{name} cannot be read: {why}", "check its path") from None
         if not line:
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
         return _checked(line, what, name)
-    raise BadOption(what, "must not be given in plain text", "write env:NAME or file:PATH")
+    raise BadOption(what, "must not be given as plain text", "write env:NAME or file:PATH")
 
 
 def _checked(value: str, what: str, where: str) -> Secret:
     """Return a secret without the line end that shells and editors leave at its end.
 
     Raises:
-        BadOption: it holds control characters, of which it must not be shown where.
+        BadOption: it contains control characters, of which it must not be shown where.
     """
     value = value.rstrip("\r\n")
     if not value or _CONTROL.search(value):
-        raise BadOption(what, f"{where} holds control characters", "set it again, without them")
+        raise BadOption(what, f"{where} contains control characters", "set it again, without them")
     return Secret(value)
 
 

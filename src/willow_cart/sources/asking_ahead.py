@@ -14,10 +14,10 @@ from willow_cart.redaction import without_secrets
 Answer = TypeVar("Answer")
 
 # So many addresses are asked ahead of the one whose turn it is.
-_AHEAD = 64
+_MAX_PROBES_AHEAD = 64
 
 # How often it is told what is being waited for, in seconds.
-_TELL_AFTER_SECONDS = 5.0
+_REPORT_SECONDS = 5.0
 
 Progress = Callable[[int, list[str]], None]
 """Told how many addresses have answered, and which are waited for, without secrets."""
@@ -65,7 +65,7 @@ class AskAhead(Generic[Answer]):
             future = self._submit(address)
         while True:
             try:
-                answer = future.result(timeout=_TELL_AFTER_SECONDS)
+                answer = future.result(timeout=_REPORT_SECONDS)
             except TimeoutError:
                 if future.done():
                     raise
@@ -81,7 +81,10 @@ class AskAhead(Generic[Answer]):
         self._pool.shutdown(cancel_futures=True)
 
     def _ask_more(self) -> None:
-        while len(self._asked) < _AHEAD and (address := next(self._addresses, None)) is not None:
+        while (
+            len(self._asked) < _MAX_PROBES_AHEAD
+            and (address := next(self._addresses, None)) is not None
+        ):
             if address not in self._asked:
                 self._asked[address] = self._submit(address)
 

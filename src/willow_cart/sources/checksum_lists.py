@@ -26,7 +26,7 @@ _LISTS = (
 # What they put behind a file's own name.
 _ENDINGS = (".sha256", ".sha512", ".sha1", ".md5")
 
-_LARGEST = 16 << 20
+_MAX_LIST_BYTES = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,7 +106,7 @@ def _sums_of_their_own(addresses: list[str], access: Access) -> Iterator[FoundLi
 def _read(address: str, access: Access) -> FoundList | None:
     """Return a list at an address; None if there is none, whatever there is instead."""
     try:
-        _, content = fetch_whole(address, access, _LARGEST)
+        _, content = fetch_whole(address, access, _MAX_LIST_BYTES)
     except (TransferFailed, VerificationError):
         return None
     text = content.decode("utf-8", "replace")

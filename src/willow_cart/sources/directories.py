@@ -14,7 +14,7 @@ from willow_cart.protocols import DirectoryEntry, DirectoryLister, FolderEntries
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
 
-_MOST_NEAR = 5
+_MAX_SUGGESTIONS = 5
 
 
 def has_wildcard(address: str) -> bool:
@@ -46,7 +46,7 @@ def list_directory(
     entry = directory.find(address)
     if entry is None:
         raise UnreadableSource(
-            without_secrets(address), "nothing is there", _what_is_near(directory, address)
+            without_secrets(address), "not found", _what_is_near(directory, address)
         )
     if entry.is_folder:
         return _listing(entry.address, directory.entries(entry.address), source)
@@ -113,11 +113,11 @@ def _what_is_near(directory: DirectoryLister, address: str) -> str:
     try:
         entries = directory.entries(folder_of(address)).entries
     except TransferFailed:
-        return "neither is the folder that it should be in; check the address"
+        return "its folder was not found either; check the address"
     names = [entry.name or name_of(entry.address.rstrip("/")) for entry in entries]
-    near = difflib.get_close_matches(name_of(address), names, _MOST_NEAR, 0.5)
-    near = near or names[:_MOST_NEAR]
-    return f"near it are {', '.join(near)}" if near else "the folder that it should be in is empty"
+    near = difflib.get_close_matches(name_of(address), names, _MAX_SUGGESTIONS, 0.5)
+    near = near or names[:_MAX_SUGGESTIONS]
+    return f"nearby: {', '.join(near)}" if near else "its folder is empty"
 
 
 def _is_pattern(segment: str) -> bool:

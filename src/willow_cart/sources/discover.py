@@ -20,7 +20,7 @@ from willow_cart.addresses import (
 )
 from willow_cart.cart.forms import lines_of, reader_for
 from willow_cart.checks import is_checksum_line
-from willow_cart.checks.soft_failures import BEGINNING, looks_like_page
+from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.errors import (
     BadOption,
     InternalError,
@@ -40,7 +40,7 @@ from willow_cart.sources.archives import ZIP, offers_in_archive
 from willow_cart.sources.asking_ahead import AskAhead
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
-from willow_cart.sources.fetching import LARGEST_LIST, open_file
+from willow_cart.sources.fetching import MAX_LIST_BYTES, open_file
 from willow_cart.sources.listing import (
     Kind,
     is_folder_address,
@@ -273,7 +273,7 @@ class _Guide:
                 continue
             addresses = (item.address, *item.mirrors)
             if is_remote and any(scheme_of(each) == "file" for each in addresses):
-                yield Issue(item.address, "a server may not name files of this machine; left out")
+                yield Issue(item.address, "servers may not refer to local files; ignored")
                 continue
             if not is_remote:
                 for each in addresses:
@@ -296,8 +296,8 @@ class _Guide:
             return
         if source == STANDARD_INPUT:
             if self._standard_input is None:
-                raise UnreadableSource("-", "there is no standard input", "name a file")
-            content = self._standard_input.read(LARGEST_LIST)
+                raise UnreadableSource("-", "no standard input", "name a file")
+            content = self._standard_input.read(MAX_LIST_BYTES)
             yield from self._in_file(lambda: io.BytesIO(content), shown_as(source))
         else:
             yield from self._in_file(lambda: open_file(source), source)
@@ -306,12 +306,12 @@ class _Guide:
         """Yield what a file or standard input offers, whatever it is."""
         kind = self._looking.kind
         if kind is Kind.FILE:
-            raise BadOption("--as file", f"is not for {place}", "give the file's address")
+            raise BadOption("--as file", f"not for {place}", "give the file's address")
         if kind in (None, Kind.LIST) and (read := reader_for(opened, place)):
             yield from read(opened, place, self._found.notes)
             return
         with opened() as file:
-            beginning = file.read(BEGINNING)
+            beginning = file.read(INSPECTED_BYTES)
         is_archive = beginning.startswith(ZIP) and Path(place).is_file()
         if kind is Kind.ARCHIVE or (kind is None and is_archive):
             yield from self._in_archive(place)
@@ -321,13 +321,13 @@ class _Guide:
             yield from self._in_list(opened, place)
             return
         with opened() as file:
-            content = file.read(LARGEST_LIST)
+            content = file.read(MAX_LIST_BYTES)
         yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
 
     def _in_archive(self, place: str) -> Iterator[Offer]:
         """Yield what an archive of this machine holds."""
         if not Path(place).is_file():
-            raise BadOption("--as archive", f"is not for {place}", "name the archive")
+            raise BadOption("--as archive", f"not for {place}", "name the archive")
         yield from offers_in_archive(self._access, address_of(place), place)
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Issue]:
@@ -444,7 +444,7 @@ def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
 
 def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:
     """Return what a file or standard input looks like; empty for a list or a table."""
-    beginning = content[:BEGINNING]
+    beginning = content[:INSPECTED_BYTES]
     if looks_like_xml(beginning):
         return "application/xml"
     if looks_like_page(beginning) or _MARKUP.match(beginning):

@@ -7,20 +7,20 @@ from enum import StrEnum
 
 from willow_cart.errors import BadOption
 from willow_cart.model import Issue, Offer
-from willow_cart.protocols.read_all import LARGEST_DOCUMENT
+from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.sources.listing import Kind
 
-DEEPEST = 100
+MAX_DEPTH = 100
 """How many levels are gone down at most; what is deeper is a fault of the place."""
 
 
 class Why(StrEnum):
     """Why something was not entered."""
 
-    DEPTH = "deeper than asked for"
-    ROBOTS = "the site's robots.txt asks programs to stay out"
-    LOOP = "leads back to where it was"
-    DEEP = f"more than {DEEPEST} levels down"
+    DEPTH = "deeper than --depth"
+    ROBOTS = "disallowed by robots.txt"
+    LOOP = "leads back to an earlier folder"
+    DEEP = f"more than {MAX_DEPTH} levels down"
     PAGES = "a further page"
     MANY = "too many folders"
 
@@ -76,7 +76,7 @@ class PageRules:
         for part in self.parts:
             if part not in list(PagePart):
                 raise BadOption(
-                    f"--parts {part}", "is not a known part", f"there are {', '.join(PagePart)}"
+                    f"--parts {part}", "not a known part", f"there are {', '.join(PagePart)}"
                 )
         for option, selector in (("--within", self.within), ("--next", self.following)):
             if selector:
@@ -111,7 +111,7 @@ class DiscoveryOptions:
     ignore_robots: bool = False
     lanes: int = 4
     most_listed: int = 10_000_000
-    largest_listing: int = LARGEST_DOCUMENT
+    largest_listing: int = MAX_DOCUMENT_BYTES
     beginning: str = ""
     after: str = ""
 

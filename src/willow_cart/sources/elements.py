@@ -6,7 +6,7 @@ from willow_cart.safe_xml import Element
 
 __all__ = ["Element", "words_of"]
 
-_MOST_WORDS = 300
+_MAX_TEXT_CHARACTERS = 300
 
 
 def words_of(element: Element) -> str:
@@ -19,6 +19,6 @@ def words_of(element: Element) -> str:
     for piece in element.itertext():
         pieces.append(str(piece))
         length += len(piece)
-        if length > _MOST_WORDS:
+        if length > _MAX_TEXT_CHARACTERS:
             break
-    return " ".join("".join(pieces).split())[:_MOST_WORDS]
+    return " ".join("".join(pieces).split())[:_MAX_TEXT_CHARACTERS]

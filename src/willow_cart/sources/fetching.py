@@ -12,7 +12,7 @@ from willow_cart.protocols import Access
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 
-LARGEST_LIST = 1 << 30
+MAX_LIST_BYTES = 1 << 30
 """The most bytes of a list in a file; larger ones are no lists that a person keeps."""
 
 
@@ -31,7 +31,9 @@ def read_text(place: str, access: Access) -> str:
     if scheme_of(normalise(place)) == "https" and scheme_of(facts.address) == "http":
         # What others are checked by must have come from whom it says.
         raise UnreadableSource(
-            without_secrets(place), "redirected from https to http", "name an address that is not"
+            without_secrets(place),
+            "redirected from https to http",
+            "name an address that is not redirected",
         )
     return content.decode("utf-8", "replace")
 
@@ -43,7 +45,7 @@ def read_file(name: str) -> bytes:
         UnreadableSource: it cannot be read; the error says what may have been meant.
     """
     with open_file(name) as file:
-        return file.read(LARGEST_LIST)
+        return file.read(MAX_LIST_BYTES)
 
 
 def open_file(name: str) -> BinaryIO:

@@ -13,7 +13,7 @@ from lxml import etree
 
 from willow_cart.safe_xml import Element
 
-_DEEPEST = 200
+_MAX_NESTING = 200
 
 # Elements that have no content (HTML, "Void elements").
 _VOID = frozenset("area base br col embed hr img input link meta source track wbr".split())
@@ -46,7 +46,7 @@ class _FlatTree(HTMLParser):
         for name, value in attrs:
             if _NAME.fullmatch(name):
                 element.set(name, _UNWRITABLE.sub("", value or ""))
-        if tag not in _VOID and len(self._open) < _DEEPEST:
+        if tag not in _VOID and len(self._open) < _MAX_NESTING:
             self._open.append(element)
 
     def handle_endtag(self, tag: str) -> None:

@@ -70,7 +70,7 @@ def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Off
     if not beside:
         raise UnreadableSource(
             place,
-            "is a checksum list, which has no address its files are",
+            "is a checksum list and does not contain the addresses of its files",
             "give the address of their folder with --base, or a list for --checksums",
         )
     folder = normalise(beside).rpartition("/")[0]

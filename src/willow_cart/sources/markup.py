@@ -20,10 +20,10 @@ from willow_cart.sources.references import Resolver
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"),
           (codecs.BOM_UTF16_BE, "utf-16-be"))  # fmt: skip
 _DECLARED = re.compile(rb"<meta[^>]+charset\s*=\s*[\"']?\s*([\w.:-]+)", re.IGNORECASE)
-_WHERE_DECLARED = 4096
+_DECLARATION_BYTES = 4096
 
 # What a swollen sitemap may come to; the protocol allows 50 MB.
-_LARGEST_UNPACKED = 256 << 20
+_MAX_UNPACKED_BYTES = 256 << 20
 
 
 def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
@@ -42,7 +42,7 @@ def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
     for mark, name in _MARKS:
         if content.startswith(mark):
             return content[len(mark) :].decode(name, "replace"), name
-    declared = _DECLARED.search(content[:_WHERE_DECLARED])
+    declared = _DECLARED.search(content[:_DECLARATION_BYTES])
     for label in (charset, declared[1].decode("ascii", "replace") if declared else ""):
         if codec := _codec(label):
             return content.decode(codec, "replace"), codec
@@ -144,9 +144,9 @@ def parse_xml(content: bytes, place: str) -> Element:
 def _unpack(content: bytes, place: str) -> bytes:
     try:
         with gzip.open(io.BytesIO(content)) as packed:
-            unpacked = packed.read(_LARGEST_UNPACKED + 1)
+            unpacked = packed.read(_MAX_UNPACKED_BYTES + 1)
     except (OSError, EOFError, zlib.error):
         raise UnreadableSource(place, "is broken gzip", "report it to the server") from None
-    if len(unpacked) > _LARGEST_UNPACKED:
+    if len(unpacked) > _MAX_UNPACKED_BYTES:
         raise UnreadableSource(place, "is too large unpacked", "report it to the server")
     return unpacked

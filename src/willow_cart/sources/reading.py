@@ -6,7 +6,7 @@ from collections.abc import Callable
 from urllib.parse import urlsplit
 
 from willow_cart.checks.soft_failures import (
-    BEGINNING,
+    INSPECTED_BYTES,
     PAGE_TYPES,
     asks_to_sign_in,
     looks_like_page,
@@ -17,7 +17,7 @@ from willow_cart.model import Metadata
 from willow_cart.protocols import Access, Unchanged
 from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
-from willow_cart.protocols.read_all import LARGEST_DOCUMENT, read_whole
+from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import local_name
 from willow_cart.sources import feeds, sitemaps
@@ -87,8 +87,7 @@ def _fetch(
 def _not_a_listing(address: str, facts: Metadata) -> UnreadableSource:
     return UnreadableSource(
         without_secrets(address),
-        f"the server answers with {facts.media_type or 'a document'}, not with a listing that can"
-        " be read",
+        f"the answer is {facts.media_type or 'a document'}, not a listing",
         "give --as file to fetch the answer itself",
     )
 
@@ -102,7 +101,7 @@ class Reader:
         largest: bytes of a document that are read.
     """
 
-    def __init__(self, access: Access, rules: PageRules, largest: int = LARGEST_DOCUMENT) -> None:
+    def __init__(self, access: Access, rules: PageRules, largest: int = MAX_DOCUMENT_BYTES) -> None:
         self._access = access
         self._largest = largest
         self._rules = rules
@@ -167,7 +166,7 @@ class Reader:
             is_json = facts.media_type == "application/json"
             if kind is not Kind.PAGE and (is_json or content.lstrip().startswith(b"[")):
                 return read_json_folder(content, facts.address, source)
-            if kind is Kind.FOLDER and looks_like_xml(content[:BEGINNING]):
+            if kind is Kind.FOLDER and looks_like_xml(content[:INSPECTED_BYTES]):
                 return self._read_xml_folder(content, facts, shown, source)
             page = open_page(content, facts.address, facts.charset)
             if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
@@ -186,7 +185,7 @@ class Reader:
                 return None
             else:
                 raise UnreadableSource(
-                    shown, f"cannot be read as {kind}", "give another --as, or none"
+                    shown, f"cannot be read as {kind}", "use another --as, or leave it out"
                 )
         else:
             return None
@@ -196,7 +195,7 @@ class Reader:
     def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
         listing = read_xml_folder(parse_xml(content, shown), facts.address, source)
         if listing is None:
-            raise UnreadableSource(shown, "not a folder index", "give another --as, or none")
+            raise UnreadableSource(shown, "not a folder index", "use another --as, or leave it out")
         return listing
 
 
@@ -221,7 +220,7 @@ def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
         return Kind.PAGE
     if facts.media_type == "application/json":
         return Kind.FOLDER
-    beginning = content[:BEGINNING]
+    beginning = content[:INSPECTED_BYTES]
     if looks_like_xml(beginning):
         return Kind.FEED
     if content.startswith(b"\x1f\x8b"):
@@ -235,13 +234,13 @@ def _require_let_in(asked: str, facts: Metadata, content: bytes) -> None:
     Raises:
         UnreadableSource: it is one.
     """
-    beginning = content[:BEGINNING]
+    beginning = content[:INSPECTED_BYTES]
     there, here = urlsplit(facts.address).path, urlsplit(asked).path
     if there.rstrip("/") != here.rstrip("/") and asks_to_sign_in(beginning):
         title = title_of(beginning)
         raise UnreadableSource(
             without_secrets(asked),
-            "leads to a page for signing in" + (f', "{title}"' if title else ""),
+            "leads to a sign-in page" + (f', "{title}"' if title else ""),
             HOW_TO_SIGN_IN,
         )
 

@@ -53,7 +53,7 @@ class Resolver:
             return None
         if scheme and scheme[1].lower() == "file" and not self._base.startswith("file:"):
             # The author of a page must not decide what is read on this machine.
-            raise BadAddress(reference, "is a file of this machine", "name it yourself")
+            raise BadAddress(reference, "is a local file", "name it yourself")
         head, mark, query = reference.partition("?")
         if mark and not query.isascii():
             query = quote(query.encode(self._charset, "xmlcharrefreplace"), safe="%/:@!$&'()*+,;=?")
@@ -63,7 +63,7 @@ class Resolver:
         try:
             return normalise(urljoin(self._base, reference))
         except ValueError:
-            raise BadAddress(reference, "is not a valid address", "check the spelling") from None
+            raise BadAddress(reference, "not a valid address", "check the spelling") from None
 
 
 def sources_in_set(text: str) -> list[str]:

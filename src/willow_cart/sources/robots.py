@@ -13,7 +13,7 @@ from willow_cart.version import __version__
 AGENT = f"willow-cart/{__version__}"
 
 # RFC 9309, 2.5: so much has to be read.
-_LARGEST = 500 << 10
+_MAX_ROBOTS_BYTES = 500 << 10
 
 
 class Robots:
@@ -39,7 +39,7 @@ class Robots:
         rules = RobotFileParser()
         try:
             text = self._access.retrier.run(
-                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _LARGEST)[1]
+                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _MAX_ROBOTS_BYTES)[1]
             )
         except NotServed:
             # What is not there forbids nothing (2.3.1.3).

@@ -26,7 +26,7 @@ def read_selector(option: str, selector: str) -> Callable[[Element], list[Elemen
         find = etree.XPath(HTMLTranslator().css_to_xpath(selector))
     except (SelectorError, etree.XPathSyntaxError) as error:
         raise BadOption(
-            f"{option} {selector}", f"is not a valid CSS selector: {error}", "fix it"
+            f"{option} {selector}", f"not a valid CSS selector: {error}", "fix it"
         ) from None
     # A selector's expression finds elements and nothing else.
     return lambda root: cast("list[Element]", find(root))

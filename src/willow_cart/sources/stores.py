@@ -17,9 +17,9 @@ from willow_cart.errors import UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import DEEPEST, Discovery, DiscoveryOptions, NotEntered, Why
+from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
 
-_MOST_NEAR = 5
+_MAX_SUGGESTIONS = 5
 
 
 def offers_in_store(
@@ -54,9 +54,7 @@ def offers_in_store(
         if next(store.list_keys(walk.bucket, f"{typed}/", deep=True), None) is not None:
             typed += "/"
         elif first is None:
-            raise UnreadableSource(
-                without_secrets(address), "nothing is there", walk.what_is_near(typed)
-            )
+            raise UnreadableSource(without_secrets(address), "not found", walk.what_is_near(typed))
     yield from walk.below(typed)
 
 
@@ -139,7 +137,7 @@ class _StoreWalk:
             for entry in self._store.list_keys(self.bucket, begins, deep=False, after=first_after):
                 if not entry.is_folder:
                     yield self.offer(entry, top)
-                elif level >= looking.depth or level >= DEEPEST:
+                elif level >= looking.depth or level >= MAX_DEPTH:
                     self._leave_out(entry.address, top, looking.depth)
                 else:
                     folders.append((self.key_of(entry.address), level + 1))
@@ -162,12 +160,14 @@ class _StoreWalk:
             begins = begins[: begins.rstrip("/").rfind("/") + 1]
             entries = list(islice(self._store.list_keys(self.bucket, begins, deep=False), 5))
             if entries:
-                names = ", ".join(self.key_of(entry.address) for entry in entries[:_MOST_NEAR])
-                return f"near it are {names}"
+                names = ", ".join(
+                    self.key_of(entry.address) for entry in entries[:_MAX_SUGGESTIONS]
+                )
+                return f"nearby: {names}"
         return "the bucket is empty"
 
     def _leave_out(self, address: str, top: str, depth: int) -> None:
         shown = without_secrets(address)
-        why = Why.DEPTH if depth < DEEPEST else Why.DEEP
+        why = Why.DEPTH if depth < MAX_DEPTH else Why.DEEP
         path = self.key_of(shown)[len(top) :]
         self._found.not_entered.append(NotEntered(shown, path, why, self._source))

@@ -14,16 +14,16 @@ from willow_cart.model import Issue, Metadata, Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import Keep
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.discovery import DEEPEST, Discovery, DiscoveryOptions, NotEntered, Why
+from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.reading import Answer, Reader
 from willow_cart.sources.robots import Robots
 
 # A source is read no further after a hundredth as many folders as files.
-_FILES_A_FOLDER = 100
+_FILES_PER_FOLDER = 100
 
 # So many names in a row that come a third time are a site that makes its folders up.
-_LONGEST_CYCLE = 4
+_MAX_CYCLE_NAMES = 4
 
 
 class Walk:
@@ -99,7 +99,7 @@ class Walk:
         listing = self._reader.understand(content, facts, self._looking.kind, self._source)
         if listing is None:
             raise UnreadableSource(
-                self._source, "is not a list, page, feed or sitemap", "say what it is with --as"
+                self._source, "not a list, page, feed or sitemap", "say what it is with --as"
             )
         yield from self._from(listing, None)
 
@@ -120,7 +120,7 @@ class Walk:
             if following is None or pool is None:
                 return
             if number > 1 and not brings_new:
-                self._found.notes.append(f"page {number} of {self._source} brings nothing new")
+                self._found.notes.append(f"page {number} of {self._source} contains nothing new")
                 return
             if number == self._looking.pages:
                 self._leave_out(following, Why.PAGES)
@@ -174,7 +174,7 @@ class Walk:
                 # That a page has links to pages is no loss.
                 if listing.kind is Kind.FOLDER:
                     self._leave_out(address, Why.DEPTH)
-            elif level >= DEEPEST:
+            elif level >= MAX_DEPTH:
                 self._leave_out(address, Why.DEEP)
             elif _repeats_itself(address):
                 self._leave_out(address, Why.LOOP)
@@ -212,7 +212,7 @@ class Walk:
         """Whether an address may be asked for: not for a second time, nor against robots.txt."""
         if address in self._seen:
             return False
-        if self._entered > self._looking.most_listed // _FILES_A_FOLDER:
+        if self._entered > self._looking.most_listed // _FILES_PER_FOLDER:
             self._leave_out(address, Why.MANY)
             return False
         self._entered += 1
@@ -267,7 +267,7 @@ def _repeats_itself(address: str) -> bool:
     names = address.rstrip("/").split("/")[3:]
     return any(
         names[-length:] == names[-2 * length : -length] == names[-3 * length : -2 * length]
-        for length in range(1, min(_LONGEST_CYCLE, len(names) // 3) + 1)
+        for length in range(1, min(_MAX_CYCLE_NAMES, len(names) // 3) + 1)
     )
 
 

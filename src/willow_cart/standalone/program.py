@@ -306,10 +306,10 @@ def _get_http(url: str, have: int, mark: str | None) -> Pieces:
         answer = _web.open(asked, timeout=STALL)
     except urllib.error.HTTPError as error:
         if error.code == 416 and have:  # all of it may be here, or another version
-            raise StartOver(f"the server answers {error.code} {error.reason}") from None
+            raise StartOver(f"{error.code} {error.reason}") from None
         if error.code in (408, 425, 429) or error.code >= 500:
             raise
-        raise NoGood(f"the server answers {error.code} {error.reason}") from None
+        raise NoGood(f"{error.code} {error.reason}") from None
     with answer:
         start, total = 0, answer.headers.get("Content-Length")
         end = int(total) if total and total.isdigit() else None

@@ -49,7 +49,7 @@ def write_script(
         offer = filed.offer
         urls = [each for each in (offer.address, *offer.mirrors) if _is_brought(each)]
         if not urls:
-            why = "is not brought by a script: it needs willow-cart, or its address holds a secret"
+            why = "not brought by a script: it needs willow-cart, or its address holds a secret"
             troubles.append(Issue(without_secrets(offer.address), why))
             continue
         checksums = [*map(str, offer.checksums)]

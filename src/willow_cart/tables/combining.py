@@ -21,7 +21,7 @@ from willow_cart.tables.table_files import Reading, TableFile, read_rows
 from willow_cart.tables.types import TableColumn, Type, Value, convert
 from willow_cart.units import count_of
 
-_MOST_FIRST = 5
+_MAX_FIRST_ROWS = 5
 
 
 @dataclass(frozen=True, slots=True)
@@ -215,7 +215,7 @@ def _names_of(
         for name in each.names:
             spelled.setdefault(name.casefold(), name)
     if SOURCE in spelled:
-        raise BadOption(SOURCE, "is a column of the tables already", "rename it there")
+        raise BadOption(SOURCE, "is already a column of the tables", "rename it there")
     differing = [note for each in seen if (note := _difference(each, usual, spelled))]
     if differing and wish.strict:
         raise TablesDiffer(differing[0], *_more(differing))
@@ -223,13 +223,15 @@ def _names_of(
     for each in seen:
         if each.reading.short:
             rows = count_of(each.reading.short, "row")
-            combined.notes.append(f"{each.file.name}: {rows} shorter than the header, filled up")
+            combined.notes.append(
+                f"{each.file.name}: {rows} shorter than the header; filled with empty cells"
+            )
     if not wish.columns:
         return list(spelled.values())
     for name in wish.columns:
         if seen and name.casefold() not in spelled:
             known = ", ".join(spelled.values())
-            raise BadOption(f"--columns {name}", "is in none of the tables", f"there are {known}")
+            raise BadOption(f"--columns {name}", "not a column of the tables", f"there are {known}")
     return [spelled.get(name.casefold(), name) for name in wish.columns]
 
 
@@ -247,10 +249,13 @@ def _usual_names(seen: Sequence[_Seen], before: Iterable[str]) -> set[str]:
 
 def _more(differing: Sequence[str]) -> tuple[str, str]:
     if len(differing) == 1:
-        return "the others have other columns", "leave out --strict to fill up what is missing"
+        return (
+            "the other tables have different columns",
+            "leave out --strict to fill missing columns",
+        )
     return (
         f"and {count_of(len(differing) - 1, 'table')} more differ from the others",
-        "leave out --strict to fill up what is missing",
+        "leave out --strict to fill missing columns",
     )
 
 
@@ -331,4 +336,4 @@ def _count_in(combined: Combined, batch: Sequence[Sequence[Value]]) -> None:
     combined.rows += len(batch[0])
     for told, cells in zip(combined.columns.values(), batch, strict=True):
         told.add(cells)
-    combined.first += islice(zip(*batch, strict=True), _MOST_FIRST - len(combined.first))
+    combined.first += islice(zip(*batch, strict=True), _MAX_FIRST_ROWS - len(combined.first))

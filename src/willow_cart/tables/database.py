@@ -81,7 +81,7 @@ class SqliteOutput(Output):
         if known and SOURCE not in known:
             raise NoTable(
                 f"{self.path}, {self.table}",
-                f"has no column {SOURCE}, so it was not put together here",
+                f"has no column {SOURCE}, so it was not written by combine",
                 "name another table with --table",
             )
         spelled = {name.casefold(): name for name in known}

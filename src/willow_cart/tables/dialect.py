@@ -9,11 +9,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import islice
 
-SAMPLE = 1 << 20
+SAMPLE_BYTES = 1 << 20
 """So many bytes of a file are looked at."""
 
 _DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
-_ROWS = 500
+_SAMPLE_ROWS = 500
 
 # The marks that say how a text is encoded (Unicode, 2.6 and 23.8).
 _MARKS = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
@@ -65,14 +65,14 @@ def dialect_of(beginning: bytes, skip: int = 0, encoding: str = "") -> Dialect:
     """How a table is written whose beginning this is.
 
     Args:
-        beginning: its first bytes, as many as `SAMPLE`.
+        beginning: its first bytes, as many as `SAMPLE_BYTES`.
         skip: how many lines come before its header.
         encoding: where it is known already.
     """
     encoding = encoding or encoding_of(beginning)
     text = beginning.decode(encoding, "replace")
     lines = text.splitlines(keepends=True)[skip:]
-    if len(beginning) >= SAMPLE:
+    if len(beginning) >= SAMPLE_BYTES:
         lines = lines[:-1]  # it may have been cut in two
     delimiter = max(_DELIMITERS, key=lambda each: _evenness(lines, each))
     return Dialect(encoding, delimiter, "," if _has_commas(lines, delimiter) else ".")
@@ -103,6 +103,6 @@ def _has_commas(lines: list[str], delimiter: str) -> bool:
 
 def _rows(lines: list[str], delimiter: str) -> Iterator[list[str]]:
     try:
-        yield from islice(csv.reader(lines, delimiter=delimiter), _ROWS)
+        yield from islice(csv.reader(lines, delimiter=delimiter), _SAMPLE_ROWS)
     except csv.Error:
         return  # reading it whole reports the error

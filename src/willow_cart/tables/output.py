@@ -107,6 +107,6 @@ def require_source(path: Path, columns: Sequence[str]) -> None:
     if SOURCE not in columns:
         raise NoTable(
             str(path),
-            f"already exists and has no column {SOURCE}, so it was not put together here",
-            "name another file, or give --overwrite",
+            f"already exists and has no column {SOURCE}, so it was not written by combine",
+            "name another file, or use --overwrite",
         )

@@ -21,7 +21,7 @@ from willow_cart.tables.output import SOURCE, Output, require_source
 from willow_cart.tables.types import Type, Value
 
 # So many rows make a group of a Parquet file; so many of an earlier one are read at a time.
-_GROUP = 100_000
+_ROWS_PER_GROUP = 100_000
 
 
 class CsvOutput(Output):
@@ -113,7 +113,7 @@ class ParquetOutput(Output):
         try:
             schema = pq.read_schema(self.path)
         except (OSError, pa.ArrowException) as error:
-            reason = f"is no Parquet file: {str(error).rstrip('.').lower()}"
+            reason = f"not a Parquet file: {str(error).rstrip('.').lower()}"
             raise NoTable(str(self.path), reason, "move it, or name another") from None
         require_source(self.path, schema.names)
         types = {kind: type_ for type_, kind in _kinds().items()}
@@ -138,7 +138,7 @@ class ParquetOutput(Output):
         )
         self._pending: list[list[Value]] = [[] for _ in self._schema]
         self._stack.push(self._flush)
-        for batch in earlier.iter_batches(_GROUP) if earlier is not None else ():
+        for batch in earlier.iter_batches(_ROWS_PER_GROUP) if earlier is not None else ():
             self._keep(batch, files)
         return whole
 
@@ -165,7 +165,7 @@ class ParquetOutput(Output):
         """Write rows; those of small tables together, since groups of few are read slowly."""
         for pending, cells in zip(self._pending, columns, strict=True):
             pending.extend(cells)
-        if len(self._pending[0]) >= _GROUP:
+        if len(self._pending[0]) >= _ROWS_PER_GROUP:
             self._write_group()
 
     def _write_group(self) -> None:

@@ -14,9 +14,9 @@ from typing import Any, BinaryIO
 from willow_cart.archives.tars import open_packed, packing_of
 from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
-from willow_cart.tables.dialect import SAMPLE, Dialect, dialect_of
+from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
 
-ROWS = 20_000
+ROWS_PER_BATCH = 20_000
 """So many rows are held at a time."""
 
 _WORKBOOKS = frozenset({"xlsx", "xlsm"})
@@ -24,7 +24,7 @@ _PACKED = frozenset({"gz", "bz2", "xz", "zst"})
 _TEXTS = frozenset({"csv", "tsv", "tab"})
 
 # The longest cell: outlines of lakes are longer than the usual limit.
-_LONGEST_CELL = 256 << 20
+_MAX_CELL_CHARACTERS = 256 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,17 +152,17 @@ def _find_out(file: TableFile, skip: int) -> Dialect:
         NoTable: it is not text.
     """
     with ExitStack() as stack:
-        beginning = _open(file, stack).read(SAMPLE)
+        beginning = _open(file, stack).read(SAMPLE_BYTES)
     dialect = dialect_of(beginning, skip)
     if dialect.encoding != "utf-16" and b"\0" in beginning:
         raise NoTable(
             file.name, "contains bytes that are not text", "unpack it first if it is packed"
         )
-    if dialect.encoding == "utf-8" and len(beginning) == SAMPLE:
+    if dialect.encoding == "utf-8" and len(beginning) == SAMPLE_BYTES:
         with ExitStack() as stack:
             text = stack.enter_context(io.TextIOWrapper(_open(file, stack), "utf-8", newline=""))
             try:
-                while text.read(SAMPLE):
+                while text.read(SAMPLE_BYTES):
                     pass
             except UnicodeDecodeError:
                 return dialect_of(beginning, skip, "cp1252")
@@ -183,13 +183,13 @@ def _rows_of_text(
             _open(file, stack), dialect.encoding, errors="backslashreplace", newline=""
         )
     )
-    csv.field_size_limit(_LONGEST_CELL)
+    csv.field_size_limit(_MAX_CELL_CHARACTERS)
     try:
         for _ in range(skip):
             text.readline()
         reader = csv.reader(text, delimiter=dialect.delimiter, strict=True)
         while True:
-            rows = list(islice(reader, ROWS))
+            rows = list(islice(reader, ROWS_PER_BATCH))
             if not rows:
                 return
             # Cells that hold line ends are rare, and then only the last number is certain.
@@ -208,7 +208,7 @@ def _rows_of_sheet(
 ) -> Iterator[tuple[list[int], list[list[str]]]]:
     sheet = _open_book(file, stack)[file.sheet]
     rows = enumerate(sheet.iter_rows(min_row=skip + 1, values_only=True), skip + 1)
-    while batch := list(islice(rows, ROWS)):
+    while batch := list(islice(rows, ROWS_PER_BATCH)):
         yield [number for number, _ in batch], [_ended([*map(_written, row)]) for _, row in batch]
 
 
@@ -243,7 +243,7 @@ def _open_book(file: TableFile, stack: ExitStack) -> Any:
         source = stack.enter_context(file.open())
         book = openpyxl.load_workbook(source, read_only=True, data_only=True)
     except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
-        reason = f"is no workbook that can be read: {str(error).rstrip('.').lower()}"
+        reason = f"not a readable workbook: {str(error).rstrip('.').lower()}"
         raise NoTable(file.name, reason, "check the file") from None
     stack.callback(book.close)
     return book

@@ -27,13 +27,13 @@ from willow_cart.transfer.duplicates import DuplicatePolicy
 
 # Files gather for so many seconds. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
-_GATHERING = 0.1
+_GATHER_SECONDS = 0.1
 
 # Names that were given and entries that were made last at the latest after so many seconds.
-_BETWEEN_LASTING = 10.0
+_SYNC_SECONDS = 10.0
 
 # Lanes wait while so many files are waiting for a slow disk.
-_MOST_WAITING = 1000
+_MAX_QUEUED_FILES = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,8 +145,8 @@ class CommitThread:
             CannotStore: the ledger could not be written before, so nothing more is taken.
         """
         self._check()
-        while self._queue.qsize() > _MOST_WAITING:
-            time.sleep(_GATHERING / 10)
+        while self._queue.qsize() > _MAX_QUEUED_FILES:
+            time.sleep(_GATHER_SECONDS / 10)
         self._queue.put(item)
 
     def take_at_once(self, note: Note) -> None:
@@ -186,7 +186,7 @@ class CommitThread:
     def _work(self) -> None:
         while True:
             batch = [self._queue.get()]
-            self._hurry.wait(_GATHERING)
+            self._hurry.wait(_GATHER_SECONDS)
             self._hurry.clear()
             batch += [self._queue.get() for _ in range(self._queue.qsize())]
             items = [item for item in batch if item is not None]
@@ -206,7 +206,7 @@ class CommitThread:
             self._failure = CannotStore(
                 "the ledger",
                 f"cannot be written: {error}",
-                "check the disk and run the same command again; it goes on from here",
+                "check the disk and run the same command to resume",
             )
         except OSError as error:
             self._failure = cannot_store(str(self._destination.root), error)
@@ -224,7 +224,7 @@ class CommitThread:
         ]
         # Names and entries last from one of these moments on; a power cut before it costs what came
         # since the one before, except for files that were sealed.
-        lasting = self._clock() - self._lasting_since > _BETWEEN_LASTING
+        lasting = self._clock() - self._lasting_since > _SYNC_SECONDS
         if lasting or _any_sealed(items):
             self._destination.sync_folders()
         with self._ledger.transaction(lasting=lasting):
@@ -278,7 +278,7 @@ class CommitThread:
 
     def _name(self, verified: VerifiedFile) -> Result:
         result = verified.result
-        assert result.arrival is not None, "it has landed"
+        assert result.arrival is not None, "the file is in place"
         twin = self._twin_of(result.arrival)
         try:
             self._require_own_path(result)

@@ -11,8 +11,8 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from willow_cart.checks.soft_failures import (
-    BEGINNING,
-    ENOUGH,
+    INSPECTED_BYTES,
+    SNIFFED_BYTES,
     asks_to_sign_in,
     looks_like_page,
     may_be_page,
@@ -41,12 +41,12 @@ from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import format_size
 
 # What has come is made safe against a power cut every so many seconds.
-_BETWEEN_MARKS = 10.0
+_CHECKPOINT_SECONDS = 10.0
 
 UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
 
 # How long the last strands of other lanes are waited for, before looking again, in seconds.
-_MOMENT = 0.2
+_POLL_SECONDS = 0.2
 
 
 @dataclass(frozen=True, slots=True)
@@ -120,7 +120,7 @@ class Downloader:
                 self._require_one_version(transfer, another)
                 self.discard(transfer)
                 transfer.hold(self.partials.begin(transfer.offer, another))
-            assert transfer.partial is not None, "it was there, or has been begun"
+            assert transfer.partial is not None, "the partial file exists or was started"
             came = self._fill(transfer, transfer.partial, lane, another)
             if isinstance(came, ReceivedFile):
                 return came
@@ -144,10 +144,10 @@ class Downloader:
         delivery.close()
         self.discard(transfer)
         if transfer.contradicted:
-            reason = "the server sends two lengths for one version"
+            reason = "the server sends different lengths for one version"
             raise ProtocolError(transfer.shown, reason, "report it to the server")
         transfer.contradict()
-        raise ConnectionLost(transfer.shown, "the server sent two lengths for one version")
+        raise ConnectionLost(transfer.shown, "the server sent different lengths for one version")
 
     def help(
         self, transfer: Transfer, partial: PartialFile, strand: Segment, address: str, lane: int
@@ -199,7 +199,7 @@ class Downloader:
         transfer.hold(partial)
         if not partial.is_as_marked(self.partials.pieces_of(transfer.offer)):
             self.discard(transfer)
-            transfer.note("the partial file was changed since the last run; all was fetched again")
+            transfer.note("the partial file was changed since the last run; fetched from the start")
 
     def require_going_on(self, _count: int = 0) -> None:
         """End what takes long once the person wants to stop.
@@ -295,7 +295,7 @@ class Downloader:
                 delivery.close()
 
     def _wait_for_others(self, transfer: Transfer, partial: PartialFile) -> None:
-        partial.wait_for_others(_MOMENT)
+        partial.wait_for_others(_POLL_SECONDS)
         if self.stop.is_set():
             raise Interrupted(transfer.filed.path, "interrupted")
 
@@ -353,7 +353,7 @@ class Downloader:
             if not partial.is_whole and self.room() < CHUNK:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             meter.count(count, partial.size, is_whole=partial.is_whole)
-            if self.clock() - partial.marked > _BETWEEN_MARKS:
+            if self.clock() - partial.marked > _CHECKPOINT_SECONDS:
                 self._mark(transfer, partial)
             if self.stop.is_set():
                 raise Interrupted(transfer.filed.path, "interrupted")
@@ -373,7 +373,7 @@ class Downloader:
             if not data and strand.end is not None:
                 raise ConnectionLost(transfer.shown, "the connection ended before the file did")
             if suspect:
-                is_all = len(data) < ENOUGH or len(data) == partial.facts.length
+                is_all = len(data) < SNIFFED_BYTES or len(data) == partial.facts.length
                 self._require_content(transfer, delivery, data, is_all=is_all)
                 suspect = False
             if not data:
@@ -403,13 +403,13 @@ class Downloader:
         """Refuse a file that nothing would prove, if it must be proved, before it comes.
 
         Raises:
-            Unproved: no checksum is known for it.
+            Unproved: no checksum known.
         """
         facts = partial.facts
         if self.policy.must_check and not (
             transfer.offer.checksums or facts.checksums or facts.composite
         ):
-            raise Unproved(transfer.shown, "no checksum is known for it", UNPROVED_ADVICE)
+            raise Unproved(transfer.shown, "no checksum known", UNPROVED_ADVICE)
 
     def _require_room(self, transfer: Transfer, partial: PartialFile) -> None:
         """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
@@ -422,7 +422,7 @@ class Downloader:
             raise CannotStore(
                 transfer.filed.path,
                 f"{format_size(to_come)} needed, but only {format_size(room)} free",
-                "make room and run the same command again",
+                "free some space and run the same command to resume",
             )
 
     def _record(self, transfer: Transfer, partial: PartialFile) -> None:
@@ -448,8 +448,8 @@ class Downloader:
 def _enough_of(delivery: Download) -> bytes:
     """Read the beginning of a file, as much of it as tells what it is."""
     beginning = delivery.read()
-    if 0 < len(beginning) < ENOUGH:
-        while len(beginning) < ENOUGH and (more := delivery.read()):
+    if 0 < len(beginning) < SNIFFED_BYTES:
+        while len(beginning) < SNIFFED_BYTES and (more := delivery.read()):
             beginning += more
     return beginning
 
@@ -470,7 +470,7 @@ def _marks(validators: Validators) -> tuple[str | None, str | None]:
 
 def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> PageInstead:
     """Return the error for a page that comes instead of a file, with its title as the reason."""
-    while len(beginning) < BEGINNING and (more := delivery.read()):
+    while len(beginning) < INSPECTED_BYTES and (more := delivery.read()):
         beginning += more
     title = title_of(beginning)
     named = f', "{title}"' if title else ""
@@ -484,6 +484,6 @@ def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> P
     return PageInstead(
         transfer.shown,
         f"the server sent a page{named}",
-        "open it in a browser to see what it wants; --accept-anything saves it anyway",
+        "open it in a browser to see what it asks for; --accept-anything saves it anyway",
         title=title,
     )

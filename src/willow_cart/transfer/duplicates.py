@@ -6,7 +6,7 @@ from enum import StrEnum
 
 
 class DuplicatePolicy(StrEnum):
-    """What a haul does about a file that has the same bytes as another one here, by SHA-256."""
+    """What a haul does about a file that has the same content as another file here, by SHA-256."""
 
     KEEP = "keep"
     """File it anyway."""

@@ -37,5 +37,5 @@ class ExistingFilePolicy(StrEnum):
                 if self is ExistingFilePolicy.KEEP:
                     yield Result(number, address, filed.path, State.HERE)
                 else:
-                    why = "lies here already; --if-present says what to do"
+                    why = "already exists; see --if-present"
                     yield Result(number, address, filed.path, State.FAILED, why, attempts=1)

@@ -139,7 +139,7 @@ class FileTransfer:
         sha256 = whole.found["sha256"]
         size = transfer.offer.size
         if size is not None and size != partial.size and not partial.facts.coding:
-            transfer.note(f"{partial.size:,} bytes arrived, {size:,} were listed")
+            transfer.note(f"{partial.size:,} bytes arrived, the listing said {size:,}")
         modified = _modified(transfer, partial)
         arrival = Arrival(
             address=transfer.shown,
@@ -215,7 +215,7 @@ class FileTransfer:
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(transfer, partial)
-            reason = f"no checksum proves it; kept in {kept}"
+            reason = f"no checksum; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
         return verdict
 

@@ -84,7 +84,7 @@ class FilesHere:
             return digest_of(file, ["sha256"])["sha256"]
 
     def _members_are_here(self, archive: Arrival) -> bool:
-        """Whether what was unpacked from an archive lies here, which was done away with then."""
+        """Whether what was unpacked from an archive lies here, which was removed then."""
         if self.held is None:
             return False
         members = [

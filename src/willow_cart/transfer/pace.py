@@ -11,7 +11,7 @@ from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
 from willow_cart.units import format_duration, format_size
 
 # A file is not called slow before so many seconds: the beginning says nothing.
-_GRACE = 10.0
+_GRACE_SECONDS = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,7 +61,7 @@ class Limits:
             raise ProtocolError(
                 thing,
                 f"is larger than {format_size(self.largest)}",
-                "give a larger --largest if you want it",
+                "use a larger --largest to accept it",
             )
 
     def require_progress(self, thing: str, received: int, seconds: float) -> None:
@@ -80,10 +80,14 @@ class Limits:
             raise TookTooLong(
                 thing,
                 f"has taken longer than {format_duration(self.longest)}",
-                "what has come is kept; the same command goes on from there",
+                "the part that arrived is kept; run the same command to resume",
             )
-        if self.slowest is not None and seconds > _GRACE and received < self.slowest * seconds:
-            raise TooSlow(thing, f"comes at {format_size(int(received / seconds))}/s, too slowly")
+        if (
+            self.slowest is not None
+            and seconds > _GRACE_SECONDS
+            and received < self.slowest * seconds
+        ):
+            raise TooSlow(thing, f"arrives at {format_size(int(received / seconds))}/s, too slowly")
 
 
 class Meter:

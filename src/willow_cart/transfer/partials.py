@@ -21,13 +21,13 @@ from willow_cart.transfer.spans import Spans
 
 # A large file is sent to the disk in pieces of so many bytes while it comes; left to its end, the
 # sync of a gigabyte took a third as long again as receiving it.
-_WORTH_WRITING_OUT = 16 << 20
+_WRITE_OUT_BYTES = 16 << 20
 
 # Who asks for a strand waits no longer than so many seconds: others wait for them in turn.
-_BRIEFLY = 0.05
+_LOCK_SECONDS = 0.05
 
 # A strand that would bring fewer bytes is not worth its request.
-_WORTH_A_STRAND = 1 << 20
+_MIN_STRAND_BYTES = 1 << 20
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -60,7 +60,7 @@ class Piece:
 class Segment:
     """A stretch of a file that one lane brings, and how far it is.
 
-    It is the lane's handle to the partial file: once the file is done away with, nothing is
+    It is the lane's handle to the partial file: once the file is removed, nothing is
     written through it any more.
 
     Attributes:
@@ -196,14 +196,14 @@ class PartialFile:
             None if nothing is left that would be worth a request, or the file is just being
             closed, which may take as long as hashing what it holds.
         """
-        if not self._change.acquire(timeout=_BRIEFLY):
+        if not self._change.acquire(timeout=_LOCK_SECONDS):
             return None
         try:
             gap = self._next_gap() or self._gap_from_busiest()
             if gap is None:
                 return None
             start, end = gap
-            if self.share and end is not None and end - start > self.share + _WORTH_A_STRAND:
+            if self.share and end is not None and end - start > self.share + _MIN_STRAND_BYTES:
                 end = start + self.share
             strand = Segment(self, start, end)
             self._strands.append(strand)
@@ -220,10 +220,10 @@ class PartialFile:
     def _gap_from_busiest(self) -> tuple[int, int] | None:
         """Half of what the busiest strand has before it, or all of that beyond its share."""
         busiest = max(self._strands, key=lambda each: each.left, default=None)
-        if busiest is None or busiest.end is None or busiest.left < 2 * _WORTH_A_STRAND:
+        if busiest is None or busiest.end is None or busiest.left < 2 * _MIN_STRAND_BYTES:
             return None
         end = busiest.end
-        kept = min(busiest.left // 2, max(self.share or end, _WORTH_A_STRAND))
+        kept = min(busiest.left // 2, max(self.share or end, _MIN_STRAND_BYTES))
         busiest.end = busiest.at + kept
         return busiest.end, end
 
@@ -311,7 +311,7 @@ class PartialFile:
             # good, also if what is behind it becomes a gap again.
             with self._change:
                 strand.asked = strand.end = strand.at
-        if self.size - self._on_its_way >= _WORTH_WRITING_OUT:
+        if self.size - self._on_its_way >= _WRITE_OUT_BYTES:
             begin_to_write_out(self._file)
             self._on_its_way = self.size
         return strand.at - began

@@ -53,7 +53,7 @@ class ArrivalCommand:
             raise BadOption("--on-arrival", "is empty", "name a command: 'COMMAND {path}'")
         for name in _FIELD.findall(self.text):
             if name not in FIELDS:
-                raise BadOption(f"{{{name}}}", "is not a field", f"fields are {', '.join(FIELDS)}")
+                raise BadOption(f"{{{name}}}", "not a field", f"fields are {', '.join(FIELDS)}")
         object.__setattr__(self, "words", words)
 
     def words_for(self, fields: Mapping[str, str]) -> list[str]:
@@ -72,7 +72,7 @@ class Unpacking:
         inside: wildcards, any of which a member must match by its path in there. Empty takes all.
         lift: whether the one folder that everything is in is left out.
         nested: whether archives in it are unpacked too, once.
-        remove: whether the archive is done away with.
+        remove: whether the archive is removed.
         bounds: how far it may swell.
         password: of encrypted members; None for none.
 

@@ -12,11 +12,11 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
 # moment in which connections are made and gather speed.
-_WATCHED = 1.0
-_SETTLING = 0.5
+_MEASURE_SECONDS = 1.0
+_SETTLE_SECONDS = 0.5
 
 # Twice the lanes pay if they bring so many times as much.
-_WORTH_TWICE = 1.5
+_MIN_SPEEDUP = 1.5
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +48,7 @@ class ConcurrencyProbe:
     def __init__(self, now: float) -> None:
         self.lanes = 1
         self._speed = 0.0
-        self._since = now + _SETTLING
+        self._since = now + _SETTLE_SECONDS
         self._from: int | None = None
         self._ended = False
 
@@ -64,14 +64,14 @@ class ConcurrencyProbe:
             return self.lanes
         if self._from is None:
             self._since, self._from = now, received
-        if now - self._since < _WATCHED:
+        if now - self._since < _MEASURE_SECONDS:
             return self.lanes
         speed = (received - self._from) / (now - self._since)
         if busy == self.lanes:  # fewer, where the host has no more to spare, tell nothing
-            self._ended = speed < _WORTH_TWICE * self._speed
+            self._ended = speed < _MIN_SPEEDUP * self._speed
             self._speed = speed
             self.lanes = self.lanes // 2 if self._ended else self.lanes * 2
-        self._since, self._from = now + _SETTLING, None
+        self._since, self._from = now + _SETTLE_SECONDS, None
         return self.lanes
 
 

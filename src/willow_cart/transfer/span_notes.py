@@ -8,7 +8,7 @@ import zlib
 from willow_cart.transfer.spans import Spans
 
 # More than any note has.
-_LONGEST_NOTE = 1 << 20
+_MAX_NOTE_BYTES = 1 << 20
 
 
 def cut_to(file: int, spans: Spans, length: int | None) -> None:
@@ -40,7 +40,7 @@ def spans_in(file: int, length: int | None) -> Spans | None:
     size = os.fstat(file).st_size
     if length is None or size <= length:
         return Spans.of([(0, size)])
-    line = os.pread(file, min(size - length, _LONGEST_NOTE), length).partition(b"\n")[0]
+    line = os.pread(file, min(size - length, _MAX_NOTE_BYTES), length).partition(b"\n")[0]
     check, _, text = line.partition(b" ")
     if check != b"%08x" % zlib.crc32(text):
         return None

@@ -22,7 +22,7 @@ from willow_cart.views.lines import View
 _DRAWS_A_SECOND = 4
 
 # From so many columns on, lanes have a title and bytes are written out.
-_WIDE = 64
+_WIDE_COLUMNS = 64
 
 
 class LiveView(View):
@@ -76,7 +76,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
         into: its destination, for the heading.
         width: of the screen, in characters.
     """
-    wide = width >= _WIDE
+    wide = width >= _WIDE_COLUMNS
     label, figures = (8, 20) if wide else (4, 6)
     bar = max(8, width // 5)
     room = min(max(far.longest, 24), width - bar - figures - label - 2)

@@ -22,10 +22,10 @@ from willow_cart.units import count_of, format_duration, format_size
 _SECONDS_BETWEEN_LINES = 10.0
 
 # So many members that were left out are named.
-_MOST_NAMED = 8
+_MAX_NAMED_MEMBERS = 8
 
 # In the background lines pile up over a night.
-_SECONDS_IN_BACKGROUND = 60.0
+_SECONDS_BETWEEN_LINES_IN_BACKGROUND = 60.0
 
 Say = Callable[[str], object]
 """Writes one line for good, or keeps it; several threads call it."""
@@ -61,7 +61,7 @@ class View(ProgressTracker):
         if example := plan.changed.example:
             verb = "is" if plan.changed.files == 1 else "are"
             self.say(
-                f"{count_of(plan.changed.files, 'name')} {verb} changed to be safe, such as"
+                f"{count_of(plan.changed.files, 'name')} {verb} renamed to be safe, such as"
                 f" {without_secrets(example.offer.address)}, filed as {example.path}"
             )
         for clash in plan.clashes:
@@ -73,7 +73,7 @@ class View(ProgressTracker):
             )
         if example := plan.staying.example:
             self.say(
-                f"{count_of(plan.staying.files, 'file')} filed by an earlier haul in another layout"
+                f"{count_of(plan.staying.files, 'file')} from an earlier haul in another layout"
                 f" stay in place, such as {example.path}"
             )
 
@@ -124,7 +124,7 @@ class View(ProgressTracker):
 
     def set_aside(self, path: str, kept: Path) -> None:
         """Say where a file went that a haul had not put there."""
-        self.say(f"{path}: another file was there; it was moved to {kept}")
+        self.say(f"{path}: an existing file was moved to {kept}")
 
     def handled(self, handled: Handled) -> None:
         """Say which file the person's command failed for."""
@@ -135,9 +135,9 @@ class View(ProgressTracker):
         """Say what of an archive did not come out of it, and what went."""
         if unpacked.failed:
             self.say(f"{unpacked.path}: not unpacked: {unpacked.failed}")
-        for left_out in unpacked.left_out[:_MOST_NAMED]:
+        for left_out in unpacked.left_out[:_MAX_NAMED_MEMBERS]:
             self.say(f"{unpacked.path}: left out {left_out.name}: {left_out.why}")
-        if (more := len(unpacked.left_out) - _MOST_NAMED) > 0:
+        if (more := len(unpacked.left_out) - _MAX_NAMED_MEMBERS) > 0:
             self.say(f"{unpacked.path}: left out {count_of(more, 'member')} more")
         if before := unpacked.left_out_before:
             self.say(f"{unpacked.path}: {count_of(before, 'member')} left out when it was unpacked")
@@ -178,7 +178,7 @@ class PlainView(View):
         super().__init__(say, clock)
         self._begun = begun
         self._lock = threading.Lock()
-        self._between = _SECONDS_IN_BACKGROUND if begun else _SECONDS_BETWEEN_LINES
+        self._between = _SECONDS_BETWEEN_LINES_IN_BACKGROUND if begun else _SECONDS_BETWEEN_LINES
         self._next_line = clock() + self._between
 
     def planned(self, plan: Plan) -> None:

@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from willow_cart.tables import Combined
 
 # So many of what was not entered are named.
-_MOST_NAMED = 8
+_MAX_NAMED_FOLDERS = 8
 
 
 @singledispatch
@@ -88,8 +88,8 @@ def _of_cart_kept(event: CartKept) -> Iterator[str]:
 @lines_of.register(ListFound)
 def _of_list_found(event: ListFound) -> Iterator[str]:
     yield (
-        f"{event.place} has {count_of(event.checksums, 'checksum')}; it is stored beside the files,"
-        " so it does not protect against a change of both"
+        f"{event.place} has {count_of(event.checksums, 'checksum')}; it comes from the same server"
+        " as the files, so it does not protect against changes there"
     )
 
 
@@ -193,17 +193,21 @@ def _of_looking(event: Looked) -> Iterator[str]:
     ways = {
         Why.DEPTH: f"not entered (--depth {(depth or 0) + 1} or --depth all to enter)",
         Why.ROBOTS: "not entered, disallowed by robots.txt (--ignore-robots for your own servers)",
-        Why.LOOP: "not entered, it leads back to where it began",
+        Why.LOOP: "not entered because it leads back to an earlier folder",
         Why.DEEP: f"not entered, {Why.DEEP}",
-        Why.MANY: "not entered, after so many others (--most-listed allows more)",
+        Why.MANY: "not entered because of the limit (--most-listed allows more)",
         Why.PAGES: f"not followed (--pages {event.pages + 1} or more to follow)",
     }
     for why, way in ways.items():
         paths = [each.path for each in found.not_entered if each.why is why]
         if paths:
             noun = "further page" if why is Why.PAGES else "folder"
-            named = ", ".join(paths[:_MOST_NAMED])
-            more = f", ... and {len(paths) - _MOST_NAMED:,} more" if paths[_MOST_NAMED:] else ""
+            named = ", ".join(paths[:_MAX_NAMED_FOLDERS])
+            more = (
+                f", ... and {len(paths) - _MAX_NAMED_FOLDERS:,} more"
+                if paths[_MAX_NAMED_FOLDERS:]
+                else ""
+            )
             yield f"{count_of(len(paths), noun)} {way}: {named}{more}"
     yield from _of_unsure(Unsure(event.choice))
 
@@ -220,8 +224,8 @@ def _of_cart(filled: CartFilled) -> Iterator[str]:
     if loaded.secrets:
         holds = "address holds" if loaded.secrets == 1 else "addresses hold"
         yield (
-            f"{loaded.secrets:,} {holds} a secret, which carts do not keep; haul from the source"
-            " itself, or give a sign-in"
+            f"{loaded.secrets:,} {holds} a secret, which carts do not store; haul from the source"
+            " itself, or use a sign-in"
         )
     if loaded.gone:
         yield f"{count_of(loaded.gone, 'file')} no longer offered; marked in the column gone"
@@ -233,11 +237,12 @@ def cart_line(filled: CartFilled) -> str:
 
 
 def _changes(loaded: Loaded) -> str:
-    changes = [f"{loaded.new:,} new", f"{loaded.renewed:,} renewed", f"{loaded.gone:,} gone"]
-    if loaded.back:
-        changes.append(f"{loaded.back:,} back")
+    counts = {
+        "new": loaded.new, "renewed": loaded.renewed, "gone": loaded.gone, "back": loaded.back
+    }  # fmt: skip
+    told = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
     rows = count_of(loaded.rows, "row")
-    return f"{rows} ({', '.join(changes)}); taken are {in_words(loaded.taken)}"
+    return f"{rows} ({told or 'nothing changed'}); {in_words(loaded.taken)} taken"
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
@@ -286,7 +291,7 @@ def unpacked_line(account: HaulSummary) -> str:
     """Return the line that says what came of unpacking."""
     line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
     if account.left_out:
-        line += f", {account.left_out:,} left out"
+        line += f", {account.left_out:,} skipped"
     if account.unpacked_before:
         line += f"; {account.unpacked_before:,} unpacked before"
     if account.not_unpacked:

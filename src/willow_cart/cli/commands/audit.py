@@ -61,13 +61,10 @@ def _show(found: Sequence[Audited]) -> None:
         if each.finding is not Finding.UNCHANGED
     ]
     if rows:
-        show_table(("state", "path", "size", "in what"), rows, numeric=("size",))
+        show_table(("state", "path", "size", "details"), rows, numeric=("size",))
     counts = Counter(each.finding for each in found)
-    named = ", ".join(f"{counts[each]:,} {each}" for each in Finding if _is_told(each, counts))
+    told = [f"{counts[each]:,} {each}" for each in Finding if counts[each]]
+    if len(told) == 1 and len(found) > 1:
+        told = [f"all {each}" for each in counts]
     size = format_size(sum(each.size for each in found))
-    show_line(f"{count_of(len(found), 'file')}, {size}: {named}")
-
-
-def _is_told(finding: Finding, counts: Counter[Finding]) -> bool:
-    """Whether a count is told: those at rest always, those upstream if there are any."""
-    return finding in ("unchanged", "changed", "missing", "unknown") or bool(counts[finding])
+    show_line(f"{count_of(len(found), 'file')}, {size}: {', '.join(told) or 'nothing to check'}")

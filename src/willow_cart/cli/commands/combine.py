@@ -15,7 +15,7 @@ from willow_cart.units import count_of
 from willow_cart.views.words import combined_line
 
 # So much of a cell is shown.
-_WIDEST = 28
+_MAX_CELL_CHARACTERS = 28
 
 
 def run(request: CombineRequest) -> int:
@@ -48,11 +48,11 @@ def _show(combined: Combined, to: Path | None) -> None:
         for name, told in combined.columns.items()
     ]
     if combined.rows:
-        columns = ["column", "holds", "cells", "empty", "least", "greatest"]
+        columns = ["column", "type", "cells", "empty", "minimum", "maximum"]
         if not any(row[3] for row in cells):
             del columns[3]
             cells = [[*row[:3], *row[4:]] for row in cells]
-        show_table(columns, cells, numeric=("cells", "empty", "least", "greatest"))
+        show_table(columns, cells, numeric=("cells", "empty", "minimum", "maximum"))
     for dialect, files in combined.dialects.most_common():
         show_line(f"{count_of(files, 'table')}: {dialect}", dim=True)
     show_line(combined_line(combined, to))
@@ -67,4 +67,4 @@ _NUMBERS = ("integer", "real")
 
 def _shown(cell: object) -> str:
     text = "" if cell is None else str(cell)
-    return text if len(text) <= _WIDEST else f"{text[: _WIDEST - 1]}…"
+    return text if len(text) <= _MAX_CELL_CHARACTERS else f"{text[: _MAX_CELL_CHARACTERS - 1]}…"

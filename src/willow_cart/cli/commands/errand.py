@@ -70,7 +70,7 @@ def _show_step(ended: StepEnded) -> None:
 def _show_plan(plan: ErrandPlan) -> None:
     """Show what a run would do."""
     if plan.values:
-        show_table(("value", "is"), plan.values)
+        show_table(("name", "value"), plan.values)
     preview(plan.planned)
     if plan.changes is not None:
         show_line(changes_line(plan.changes))

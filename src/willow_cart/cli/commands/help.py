@@ -58,7 +58,7 @@ def _find(topics: dict[str, str], wanted: str) -> list[str]:
             return [text for text, count in counts.items() if count == most]
     near = difflib.get_close_matches(plain, [heading.lower() for heading in topics], 1, 0.5)
     meant = f"did you mean {near[0]}?" if near else "willow-cart help lists the topics"
-    raise BadOption(f"help {wanted}", "is not a topic of the guide", meant)
+    raise BadOption(f"help {wanted}", "not a topic of the guide", meant)
 
 
 def _show(text: str) -> None:

@@ -20,10 +20,10 @@ def run(request: KnockRequest) -> int:
         print(json.dumps(facts, ensure_ascii=False, indent=2))
         return done.exit_code
     rows = [(each.tried, str(each.verdict), each.found) for each in done.findings]
-    show_table(("tried", "state", "found"), rows)
+    show_table(("step", "result", "details"), rows)
     for finding in done.findings:
         if finding.remedy:
             show_line(f"{finding.tried}: {finding.remedy}")
-    outcome = "something does not work" if done.failed else "it can be hauled from"
+    outcome = "something does not work" if done.failed else "ready to haul from"
     show_line(f"{without_secrets(done.address)}: {outcome}")
     return done.exit_code

@@ -21,5 +21,5 @@ def run(request: LoadRequest) -> int:
     if (script := loaded.script) is not None:
         tell_each(script.left_out)
         files = count_of(script.files, "file")
-        print(f"{script.path}: brings {files}; python3 {script.path} --into DIR")
+        print(f"{script.path}: hauls {files}; run python3 {script.path} --into DIR")
     return loaded.exit_code

@@ -15,7 +15,7 @@ from willow_cart.units import count_of
 from willow_cart.views.words import lines_of, summed_up
 
 # So many of what could not be had are told one by one.
-_MOST_TOLD = 10
+_MAX_LISTED_FAILURES = 10
 
 
 def run(request: OfflineRequest) -> int:
@@ -28,31 +28,30 @@ def run(request: OfflineRequest) -> int:
 def _sum_up(request: OfflineRequest, done: TakenOffline) -> None:
     taken, made = done.taken, done.made
     _tell_left(request, taken)
-    for each in taken.missing[:_MOST_TOLD]:
+    for each in taken.missing[:_MAX_LISTED_FAILURES]:
         wanted = f" (needed by {each.wanted_by[0]})" if each.wanted_by else ""
         kept = "; an earlier version is here" if each.kept else ""
         tell(f"could not fetch {each.address}{wanted}: {each.why}{kept}")
-    if (more := len(taken.missing) - _MOST_TOLD) > 0:
-        tell(f"... and {more:,} more; the page to begin with lists them")
+    if (more := len(taken.missing) - _MAX_LISTED_FAILURES) > 0:
+        tell(f"... and {more:,} more; the start page lists them")
     sys.stdout.flush()
     show_line(summed_up(taken, request.into))
     if made is not None:
         _show_made(made)
     if taken.interrupted:
-        copies = "" if made else "; the copies are as they were"
-        tell(f"stopped before all was taken{copies}; the same command goes on from where it"
-             " stopped")  # fmt: skip
+        copies = "" if made else "; the copies were not changed"
+        tell(f"stopped early{copies}; run the same command to resume")
 
 
 def _show_made(made: Readings) -> None:
     for path in made.kept:
-        tell(f"{path}: was changed since it was made; kept, although no page needs it now")
-    addresses = count_of(made.same, "address", "addresses")
-    same = f", {addresses} the same as another" if made.same else ""
-    removed = f", {made.removed:,} done away with" if made.removed else ""
+        tell(f"{path}: was edited, so it was kept although no page needs it")
+    addresses = count_of(made.same, "duplicate address", "duplicate addresses")
+    same = f", {addresses}" if made.same else ""
+    removed = f", {made.removed:,} removed" if made.removed else ""
     show_line(
-        f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')} to read{same};"
-        f" {made.written:,} written{removed}; begin at {made.start}"
+        f"{count_of(made.pages, 'page')} and {count_of(made.files, 'other file')}{same};"
+        f" {made.written:,} written{removed}; start at {made.start}"
     )
 
 
@@ -65,13 +64,13 @@ def _tell_left(request: OfflineRequest, taken: TakenPages) -> None:
         tell(f"{_links(deeper)} deeper ({levels} follows them)")
     for host, many in taken.hosts.items():
         needed = f"{count_of(many, 'file')} needed from {host}"
-        tell(f"{needed} not taken (--also {host} takes such)")
+        tell(f"{needed} not fetched (--also {host} fetches them)")
     if away := left[Out.AWAY]:
         wider = " (--stay host follows those at the same host)" if request.stay == "folder" else ""
         tell(f"{_links(away)} elsewhere{wider}")
     if robots := left[Out.ROBOTS]:
         files = count_of(robots, "file")
-        tell(f"{files} not taken, as robots.txt asks (--ignore-robots for your own servers)")
+        tell(f"{files} disallowed by robots.txt (--ignore-robots for your own servers)")
     if rule := left[Out.RULE]:
         tell(f"{count_of(rule, 'link')} not chosen")
 

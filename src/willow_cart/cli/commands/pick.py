@@ -20,7 +20,7 @@ def run(request: PickRequest) -> int:
     """Pick by options, or show the view."""
     if request.undo:
         taken = undo_picking(request)
-        print(f"{request.cart}: as before the last picking; taken are {in_words(taken)}")
+        print(f"{request.cart}: last change undone; {in_words(taken)} taken")
         return Exit.GOOD
     way = way_of(request)
     return _tick(request) if way is None else _pick(request, way)
@@ -38,14 +38,14 @@ def _tick(request: PickRequest) -> int:
     if not (sys.stdin is not None and sys.stdin.isatty() and sys.stdout.isatty()):
         raise BadOption(
             str(request.cart),
-            "there is no terminal to tick in",
-            "say what to do: --out, --only or --back, with options that choose",
+            "selecting rows needs a terminal",
+            "use --out, --only or --back with choosing options",
         )
     from willow_cart.cli.picker import tick
 
     tray = CartView(request.cart)
     if not tick(tray):
-        print(f"{request.cart}: left as it was")
+        print(f"{request.cart}: not changed")
         return Exit.GOOD
     picked = mark_in(tray.sheet, map(bool, tray.marks))
     _sum_up(request.cart, picked, "changed")
@@ -54,4 +54,4 @@ def _tick(request: PickRequest) -> int:
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
     tell_each([*picked.unread, *picked.oddities])
-    print(f"{path}: {done} {in_words(picked.changed)}; taken are now {in_words(picked.taken)}")
+    print(f"{path}: {in_words(picked.changed)} {done}; {in_words(picked.taken)} taken now")

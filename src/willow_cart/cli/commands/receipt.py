@@ -14,7 +14,7 @@ from typing import Any
 from willow_cart.addresses import name_of
 from willow_cart.cart import cover
 from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import MOST_DRAWN, show_line, show_table
+from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_line, show_table
 from willow_cart.exits import Exit
 from willow_cart.jobs.receipt import (
     BagWritten,
@@ -131,7 +131,7 @@ def _show_runs(runs: Sequence[Mapping[str, Any]]) -> None:
         words = f"{run['note']} | {run['command']}" if run["note"] else run["command"]
         received = format_size(run["received"])
         rows.append((str(run["run"]), when, code, counts, received, words))
-    columns = ("run", "begun (UTC)", "exit code", "files", "received", "command")
+    columns = ("run", "started (UTC)", "exit code", "files", "received", "command")
     show_table(columns, rows, numeric=("run", "received"))
     show_line(count_of(len(rows), "run"))
 
@@ -149,7 +149,16 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
     last = chapters[-1]
     show_line(f"{last['path']}, from {last['address']}")
     show_line("")
-    columns = ("run", "begun (UTC)", "state", "size", "sha256", "checked by", "dated", "why")
+    columns = (
+        "run",
+        "started (UTC)",
+        "state",
+        "size",
+        "sha256",
+        "checked by",
+        "modified",
+        "reason",
+    )
     show_table(columns, rows, numeric=("run", "size"))
     versions = len({each["sha256"] for each in chapters if each["sha256"]})
     show_line(f"{count_of(versions, 'version')} in {count_of(len(rows), 'run')}")
@@ -171,8 +180,8 @@ def _show(receipt: OpenReceipt) -> None:
     if run.note:
         show_line(run.note)
     show_line("")
-    left_out = receipt.files - MOST_DRAWN
-    rows = [*receipt.foremost(MOST_DRAWN)]
+    left_out = receipt.files - MAX_DRAWN_ROWS
+    rows = [*receipt.foremost(MAX_DRAWN_ROWS)]
     cells = [
         [
             str(row.number),
@@ -196,8 +205,8 @@ def _show(receipt: OpenReceipt) -> None:
             show_line(f"{row.path}: resumed at {format_size(row.resumed)}", dim=True)
     if left_out > 0:
         show_line(
-            f"{count_of(left_out, 'more file')}, not shown here; those with trouble come first, and"
-            " --csv has them all"
+            f"{count_of(left_out, 'more file')}, not shown; files with problems are listed"
+            " first, and --csv lists all"
         )
     if run.unpacked:
         _show_unpacked(receipt)
@@ -208,8 +217,8 @@ def _show_unpacked(receipt: OpenReceipt) -> None:
     show_line("unpacked:")
     cells = [
         [each.path, format_size(each.size), each.sha256[:12], name_of(each.archive_address)]
-        for each in islice(receipt.unpacked(), MOST_DRAWN)
+        for each in islice(receipt.unpacked(), MAX_DRAWN_ROWS)
     ]
     show_table(("path", "size", "sha256", "from"), cells, numeric=("size",))
-    if (more := receipt.summary.unpacked - MOST_DRAWN) > 0:
-        show_line(f"{count_of(more, 'more file')}, not shown here; --json has them all")
+    if (more := receipt.summary.unpacked - MAX_DRAWN_ROWS) > 0:
+        show_line(f"{count_of(more, 'more file')}, not shown; --json lists all")

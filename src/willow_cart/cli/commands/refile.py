@@ -18,7 +18,7 @@ def run(request: RefileRequest) -> int:
     files = count_of(len(found.plan), "file")
     if request.preview:
         show_plan(found.plan, request.folder)
-        show_line(f"{files}: {len(found.moves):,} would be moved; nothing was")
+        show_line(f"{files}: {len(found.moves):,} to move; nothing was moved")
     else:
         show_line(f"{files}: {len(found.moves):,} moved")
     return found.exit_code

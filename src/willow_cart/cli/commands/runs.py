@@ -21,7 +21,7 @@ from willow_cart.requests.runs import RunsRequest
 from willow_cart.units import count_of, format_size
 
 # How often a run that is watched is looked at, in seconds.
-_MOMENT = 0.2
+_POLL_SECONDS = 0.2
 
 _OUTCOMES = {
     Exit.GOOD: "done",
@@ -70,7 +70,7 @@ def _show(runs: list[Run]) -> None:
         ])  # fmt: skip
     if rows:
         show_table(
-            ("no.", "begun (UTC)", "state", "files", "here", "into", "command"),
+            ("no.", "started (UTC)", "state", "files", "here", "into", "command"),
             rows,
             numeric=("no.", "files", "here"),
         )
@@ -96,13 +96,16 @@ def _watch(runs: Runs, run: Run) -> int:
         else:
             while run.alive:
                 said = _pass_on(runs.log_of(run), said, sys.stderr.write)
-                time.sleep(_MOMENT)
+                time.sleep(_POLL_SECONDS)
                 run = runs.find(run.number)
             _pass_on(runs.log_of(run), said, sys.stderr.write)
     except KeyboardInterrupt:
-        tell(f"run {run.number} continues; willow-cart runs --stop {run.number} stops it")
+        tell(
+            f"run {run.number} continues in the background;"
+            f" willow-cart runs --stop {run.number} stops it"
+        )
         return Exit.GOOD
-    tell(f"run {run.number}: {_state_of(run)}; willow-cart receipt {run.into} tells the rest")
+    tell(f"run {run.number}: {_state_of(run)}; for details, run willow-cart receipt {run.into}")
     return Exit.INTERRUPTED if run.exit_code is None else run.exit_code
 
 
@@ -121,7 +124,7 @@ def _draw(runs: Runs, run: Run) -> Run:
             if not run.alive:
                 return run
             live.update(draw(run.progress, run.into, console.width), refresh=True)
-            time.sleep(_MOMENT)
+            time.sleep(_POLL_SECONDS)
             run = runs.find(run.number)
 
 

@@ -26,9 +26,9 @@ def run(request: SettingsRequest) -> int:
         return Exit.GOOD
     if rows:
         cells = [(table, key, _shown(value), place) for table, key, value, place in rows]
-        show_table(("table", "key", "is", "from"), cells)
-    for path, whose in ((Path(PROJECT_FILE), "this folder's"), (own_file(), "your own")):
-        show_line(f"{whose}: {path}{'' if path.is_file() else ', which is not there'}")
+        show_table(("table", "key", "value", "from"), cells)
+    for path, whose in ((Path(PROJECT_FILE), "project"), (own_file(), "user")):
+        show_line(f"{whose} settings: {path}{'' if path.is_file() else ' (no such file)'}")
     return Exit.GOOD
 
 
@@ -39,7 +39,7 @@ def _place_of(setting: Setting) -> str:
 def _unset(found: Collection[tuple[str, str]]) -> list[tuple[str, str, object, str]]:
 
     return [
-        (table, key, option.default, "by itself")
+        (table, key, option.default, "default")
         for table in TABLES
         for key, option in options_of(table).items()
         if (table, key) not in found

@@ -17,8 +17,8 @@ def run(request: TimetableRequest) -> int:
     entry = make_entry(request, _program())
     if entry.variables:
         tell(
-            f"{request.file}: needs {', '.join(entry.variables)} in the environment, which has"
-            " little in it at night; keep secrets in files (password_file), or set them there"
+            f"{request.file}: needs {', '.join(entry.variables)} in the environment of the"
+            " scheduler; set them there, or keep secrets in files (password_file)"
         )
     if request.install:
         install(entry)

@@ -23,7 +23,7 @@ from willow_cart.views.words import in_words
 Parts = Sequence[tuple[Path, CartPart]]
 
 # So many groups of a sort are told one by one.
-_MOST_GROUPS = 12
+_MAX_GROUPS = 12
 
 
 def run(request: WeighRequest) -> int:
@@ -45,9 +45,12 @@ def run(request: WeighRequest) -> int:
 def _tell_of_parts(request: WeighRequest, done: Weighed) -> None:
     unknown = sum(part.sizes.unknown for _, part in done.parts)
     if unknown and request.drives:
-        tell(f"{unknown:,} of unknown size went where most room was left; --ask-sizes asks first")
+        tell(
+            f"{count_of(unknown, 'file')} of unknown size went to the drives with most space left;"
+            " --ask-sizes asks the servers first"
+        )
     if done.stale is not None:
-        tell(f"{done.stale} is of an earlier split; take it away, or its files are hauled twice")
+        tell(f"{done.stale} is from an earlier split; delete it, or its files are hauled twice")
 
 
 def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
@@ -70,7 +73,7 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
         tables.append((("largest", "size"), largest))
     show_tables(tables, numeric=("files", "size", "share"))
     if common:
-        show_line(f"all of {', '.join(common)}", dim=True)
+        show_line(f"all files: {', '.join(common)}", dim=True)
     left_out = f"; {count_of(weight.left_out, 'row')} not taken" if weight.left_out else ""
     asks = "" if request.ask_sizes or not whole.unknown else " (--ask-sizes asks the servers)"
     show_line(f"{request.cart}: {in_words(whole)}{asks}{left_out}")
@@ -79,11 +82,11 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
 
 def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
     """Return the first groups, and all the others as one, so that it still adds up."""
-    if len(groups) <= _MOST_GROUPS + 1:
+    if len(groups) <= _MAX_GROUPS + 1:
         return groups
-    rest = groups[_MOST_GROUPS:]
+    rest = groups[_MAX_GROUPS:]
     return [
-        *groups[:_MOST_GROUPS],
+        *groups[:_MAX_GROUPS],
         (f"... {len(rest):,} more", sum_of(sizes for _, sizes in rest)),
     ]
 
@@ -101,17 +104,17 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
     into = "here" if request.into == Path() else f"in {request.into}"
     if ahead.here:
         verb = "is" if ahead.here == 1 else "are"
-        show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already; to come are"
-                  f" {in_words(ahead.to_come)}")  # fmt: skip
+        show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already;"
+                  f" {in_words(ahead.to_come)} to fetch")  # fmt: skip
     if ahead.room is not None:
-        fits = "it fits" if ahead.fits else f"{format_size(ahead.needed - ahead.room)} too little"
+        fits = "it fits" if ahead.fits else f"{format_size(ahead.needed - ahead.room)} short"
         if ahead.fits and (ahead.to_come.unknown or ahead.to_come.rough):
-            fits = "what is known of it fits"
+            fits = "the known sizes fit"
         show_line(f"{format_size(ahead.room)} free {into}: {fits}")
-    speed, whose = (request.at, "") if request.at else (ahead.speed, ", as fast as the last haul")
+    speed, whose = (request.at, "") if request.at else (ahead.speed, ", the speed of the last haul")
     if speed and ahead.needed:
         time = format_duration(ahead.needed / speed)
-        unknown = ", without the unknown" if ahead.to_come.unknown else ""
+        unknown = ", without files of unknown size" if ahead.to_come.unknown else ""
         show_line(f"{time} at {format_size(int(speed))}/s{whose}{unknown}")
 
 
