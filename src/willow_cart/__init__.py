@@ -1,4 +1,4 @@
-"""Willow Cart: bring many files home, checked, filed and recorded.
+"""Willow Cart: download many files, check them, file them and record where they came from.
 
 This is the public face: what scripts and notebooks may rely on. The names are imported when they
 are used first, so that the command line starts quickly::
@@ -216,7 +216,7 @@ __all__ = [
 
 
 def __getattr__(name: str) -> object:
-    """Import a name of the public face from where it lives (PEP 562)."""
+    """Import a public name from the module that defines it (PEP 562)."""
     home = _HOMES.get(name)
     if home is None:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

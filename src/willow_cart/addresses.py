@@ -1,4 +1,4 @@
-"""Addresses (RFC 3986): reading what people type, taking them apart, showing them without secrets.
+"""Addresses (RFC 3986): parse what people type, split it, and show it without secrets.
 
 An address is kept as a plain string in one normal form, made by `normalise`; the other functions
 expect that form.
@@ -54,7 +54,7 @@ MAX_ADDRESSES_PER_LINE = 1_000_000
 
 
 def looks_like_address(text: str) -> bool:
-    """Whether a word on the command line is meant as an address rather than as a path."""
+    """Whether a word on the command line is an address rather than a path."""
     return "://" in text
 
 
@@ -66,7 +66,7 @@ _NORMAL = re.compile(
 
 
 def normalise(text: str) -> str:
-    """Bring an address into its normal form (RFC 3986, 6.2.2 and 6.2.3).
+    """Normalise an address (RFC 3986, 6.2.2 and 6.2.3).
 
     A question mark in the address of a file or of FTP is part of a name, or a wildcard.
 
@@ -123,7 +123,7 @@ def _encode_host(shown: str, host: str | None) -> str:
 
 
 def _in_ascii(host: str) -> str:
-    """Write a host in other letters as ASCII, by IDNA 2008 as browsers map it (UTS 46).
+    """Encode an internationalised host name as ASCII (IDNA 2008, mapped as in UTS 46).
 
     The standard library knows IDNA 2003, which makes `ss` of `ß`: that is another host by now.
 
@@ -141,7 +141,7 @@ def _encode(part: str) -> str:
 
 
 def _keep_dots(path: str) -> str:
-    """Encode `.` and `..` where they are parts of a key, so that no library resolves them."""
+    """Encode `.` and `..` in an object key, so that no library resolves them."""
     if "/." not in path:
         return path
     segments = path.split("/")
@@ -171,7 +171,7 @@ def scheme_of(address: str) -> str:
 
 
 def host_of(address: str) -> str:
-    """Return the host, with its port where that is not the scheme's own."""
+    """Return the host, with its port unless that is the scheme's default."""
     return address.split("/", 3)[2]
 
 
@@ -181,7 +181,7 @@ def origin_of(address: str) -> str:
 
 
 def segments_of(address: str) -> list[str]:
-    """Return the path's segments.
+    """Return the segments of the path.
 
     Each is decoded by itself, so that an encoded slash separates nothing.
     """
@@ -197,7 +197,7 @@ def name_of(address: str) -> str:
 
 
 def _path_in(address: str) -> str:
-    """Return what comes before a query.
+    """Return the part before the query.
 
     Behind the path of an archive comes that of the file inside.
     """
@@ -221,12 +221,12 @@ def address_inside(archive: str, path: str) -> str:
 
 
 def is_inside(address: str) -> bool:
-    """Whether an address is that of a file inside an archive."""
+    """Whether an address refers to a file inside an archive."""
     return _INSIDE in address
 
 
 def take_inside(address: str) -> tuple[str, str]:
-    """Return the address of an archive, and the path of a file inside.
+    """Split the address of a file inside an archive into the archive's address and the path.
 
     The path is empty for other files.
     """
@@ -235,7 +235,7 @@ def take_inside(address: str) -> tuple[str, str]:
 
 
 def file_name_in(address: str) -> str:
-    """Return the name that an address has for a file; empty where it has none.
+    """Return the file name in an address; empty if there is none.
 
     That is the last segment of its path, unless that is a program's and the query tells more:
     `download?file=level_3.csv` is level_3.csv, and `export.php?id=3&format=csv` is export.csv.
@@ -261,7 +261,7 @@ def file_name_in(address: str) -> str:
 
 
 def address_of_key(bucket: str, key: str) -> str:
-    """Return the address of an object, whatever its key is made of.
+    """Return the address of an object in a bucket, for any key.
 
     Args:
         bucket: the address of its bucket, with a slash at its end.
@@ -274,12 +274,12 @@ def address_of_key(bucket: str, key: str) -> str:
 
 
 def key_of(address: str) -> str:
-    """Return the key of an object by its address, or the beginning of keys."""
+    """Return the key of an object, or the prefix of keys, from its address."""
     return unquote(address.partition("?")[0].split("/", 3)[3])
 
 
 def query_of(address: str) -> str:
-    """Return the query, decoded; empty where there is none."""
+    """Return the decoded query; empty if there is none."""
     return unquote(urlsplit(address).query)
 
 
@@ -290,7 +290,7 @@ _LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d{1,18}))?")
 
 
 def expand_ranges(text: str) -> Iterator[str]:
-    """Write out every address that a text with ranges stands for, the last range running fastest.
+    """Expand the ranges in a text into addresses; the last range varies fastest.
 
     `{2018..2031}`, `{01..12}` (the width is kept), `{a..f}`, `{0..30..5}`, `{north,south}`, as
     POSIX users know them from shells. Braces that hold neither `..` nor a comma stay as they are.
@@ -325,7 +325,7 @@ def expand_ranges(text: str) -> Iterator[str]:
 
 
 def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
-    """Return the values that one pair of braces stands for.
+    """Return the values that one pair of braces expands to.
 
     The second value is the width that numbers are written in.
     """

@@ -1,4 +1,4 @@
-"""Paths as the files of a bag have them (RFC 8493, 2.1.3)."""
+"""Paths in the manifests of a bag (RFC 8493, 2.1.3)."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ _MEANT = {code: character for character, code in _CODES.items()}
 
 
 def encode_path(path: str) -> str:
-    """Return a path as a bag's manifest and its list of what to fetch have it."""
+    """Encode a path for a bag's manifest or its fetch.txt."""
     return re.sub("[%\n\r]", lambda character: _CODES[character[0]], path)
 
 
 def decode_path(path: str) -> str:
-    """Return the path that is meant; small letters in a code count too."""
+    """Decode a path; the hexadecimal digits may be in either case."""
     return re.sub("%(25|0[AaDd])", lambda code: _MEANT[code[0].upper()], path)

@@ -1,4 +1,4 @@
-"""Everything that can go wrong, as one tree.
+"""All errors, as one tree.
 
 An error carries its parts as attributes, so that callers decide on fields and never on text::
 
@@ -51,7 +51,7 @@ from willow_cart.redaction import without_secrets
 
 
 def plainly(error: OSError) -> str:
-    """Return what the system says is wrong, as a clause."""
+    """Return the message of an operating system error as a clause."""
     return (error.strerror or str(error)).lower()
 
 
@@ -60,12 +60,12 @@ _MAX_THING_CHARACTERS = 300
 
 
 def shortened(thing: str) -> str:
-    """Return a name as it is shown in a line: a longer one than is read loses its end."""
+    """Shorten a long name at its end, to be shown in a line."""
     return thing if len(thing) <= _MAX_THING_CHARACTERS else f"{thing[:_MAX_THING_CHARACTERS]}..."
 
 
 class WillowCartError(Exception):
-    """The root of the tree.
+    """The base class of all errors.
 
     Attributes:
         thing: what it is about: an address (without its secrets), a path, an option.
@@ -82,7 +82,7 @@ class WillowCartError(Exception):
 
     @property
     def why(self) -> str:
-        """The reason and the advice without the thing, for tables that name the thing already."""
+        """Return the reason and the advice, for tables that show the thing in another column."""
         return f"{self.reason}; {self.advice}" if self.advice else self.reason
 
     def __str__(self) -> str:
@@ -102,19 +102,19 @@ def _revive(
 
 
 class UsageError(WillowCartError):
-    """The request itself cannot be carried out."""
+    """The request is invalid."""
 
 
 class BadAddress(UsageError):
-    """An address that no place can have, or one with a scheme that is not supported."""
+    """An invalid address, or one with an unsupported scheme."""
 
 
 class BadOption(UsageError):
-    """A value that an option cannot take."""
+    """An invalid value of an option."""
 
 
 class FieldsMissing(UsageError):
-    """A template has a field that some files have nothing to say for.
+    """A template has a field without a value for some files.
 
     Attributes:
         address: of the first of them, without secrets.
@@ -128,31 +128,31 @@ class FieldsMissing(UsageError):
 
 
 class UnreadableSource(UsageError):
-    """A source that cannot be read at all; a single bad line is a `model.Trouble` instead."""
+    """A source that cannot be read at all; a single bad line is a `model.Issue` instead."""
 
 
 class UnusableDestination(UsageError):
-    """A folder that nothing can be hauled into."""
+    """A folder that cannot be a destination."""
 
 
 class NoTable(UsageError):
-    """A file that cannot be read as a table, or one that tables cannot be written into."""
+    """A file that cannot be read as a table, or that tables cannot be written to."""
 
 
 class TablesDiffer(UsageError):
-    """Tables that are to have the same columns, and have not."""
+    """Tables that must have the same columns but do not."""
 
 
 class UnreadableLedger(UsageError):
-    """A folder without a ledger, or one whose ledger this version cannot read."""
+    """A folder without a ledger, or with one that this version cannot read."""
 
 
 class NoSuchRun(UsageError):
-    """A run that is not known, or not in progress."""
+    """A run that does not exist, or is not running."""
 
 
 class NothingChosen(WillowCartError):
-    """Sources were read, and no offer is left.
+    """The sources were read, but no offer is left.
 
     Attributes:
         offered: how many offers there were before choosing.
@@ -168,7 +168,7 @@ class NothingChosen(WillowCartError):
 
 
 def nothing_there(places: object, what: str) -> NothingChosen:
-    """Return the error for folders that hold nothing to choose from."""
+    """Return the error for folders without anything to choose from."""
     return NothingChosen(
         str(places),
         f"contains no {what}",
@@ -179,11 +179,11 @@ def nothing_there(places: object, what: str) -> NothingChosen:
 
 
 class TransferFailed(WillowCartError):
-    """One file did not come."""
+    """A file did not arrive."""
 
 
 class TransientError(TransferFailed):
-    """Another attempt may well succeed.
+    """A temporary failure; another attempt may succeed.
 
     Attributes:
         wait: seconds that the server asked to be left alone for; None when it did not say.
@@ -197,19 +197,19 @@ class TransientError(TransferFailed):
 
 
 class ConnectionLost(TransientError):
-    """The connection could not be made, or broke before the whole file had come."""
+    """The connection could not be made, or broke before the file was complete."""
 
 
 class TimedOut(TransientError):
-    """Nothing was heard for too long."""
+    """The server sent nothing for too long."""
 
 
 class TooSlow(TimedOut):
-    """Bytes come, but more slowly than allowed; those that came do not count as progress."""
+    """The transfer is slower than allowed; the bytes that arrived do not count as progress."""
 
 
 class ServerBusy(TransientError):
-    """The server answered, and asked to be left alone for now (408, 425, 429, 5xx).
+    """The server asked to wait (408, 425, 429, 5xx).
 
     Attributes:
         status: the HTTP status code, or the FTP reply code.
@@ -232,19 +232,19 @@ class ServerBusy(TransientError):
 
 
 class PermanentError(TransferFailed):
-    """Asking again in the same way will not help."""
+    """A permanent failure; the same request will not succeed."""
 
 
 class HostUnknown(PermanentError):
-    """No name server knows the host."""
+    """The host name does not exist."""
 
 
 class NotTrusted(PermanentError):
-    """The secure connection could not be set up: the host is not proved to be who it says."""
+    """The TLS connection could not be established: the host's identity is not proved."""
 
 
 class NotServed(PermanentError):
-    """The server will not give the file (404, 403, ...).
+    """The server refuses the file (404, 403, ...).
 
     Attributes:
         status: the HTTP status code.
@@ -256,27 +256,27 @@ class NotServed(PermanentError):
 
 
 class TooManyRedirects(PermanentError):
-    """Redirects that lead in a circle, or on and on."""
+    """Circular or endless redirects."""
 
 
 class TookTooLong(PermanentError):
-    """A file that has had all the time that it may have; what has come of it is kept."""
+    """The time limit for a file was reached; the part that arrived is kept."""
 
 
 class NoParts(PermanentError):
-    """A place that does not serve parts of files, where only a part is wanted."""
+    """The server does not serve byte ranges, but one is needed."""
 
 
 class ProtocolError(PermanentError):
-    """An answer that breaks the protocol's rules; nothing of it can be trusted."""
+    """A response that violates the protocol; none of it can be trusted."""
 
 
 class CannotStore(WillowCartError):
-    """The file came, and this machine could not keep it: disk full, no permission."""
+    """The file could not be stored: disk full, no permission."""
 
 
 class TooLittleRoom(CannotStore):
-    """What is to come does not fit on the disk.
+    """There is not enough free disk space.
 
     Attributes:
         needed: bytes.
@@ -290,11 +290,11 @@ class TooLittleRoom(CannotStore):
 
 
 class VerificationError(WillowCartError):
-    """Something came, and is not what was promised."""
+    """The file that arrived is not what was promised."""
 
 
 class PageInstead(VerificationError):
-    """A page came where another kind of file was asked for, with an answer that says all is well.
+    """A web page arrived with status 200 in place of another kind of file.
 
     Attributes:
         title: of the page; empty where it has none.
@@ -306,19 +306,19 @@ class PageInstead(VerificationError):
 
 
 class Unproved(VerificationError):
-    """No checksum is promised for a file that must have one."""
+    """A file that must have a checksum has none."""
 
 
 class WrongContent(VerificationError):
-    """An error document, or nothing at all, where another kind of file was asked for."""
+    """An error document or an empty body arrived in place of another kind of file."""
 
 
 class NotUnpacked(VerificationError):
-    """An archive that is none, is damaged, or is meant to do harm."""
+    """An archive that is invalid, damaged or malicious."""
 
 
 class CheckFailed(VerificationError):
-    """The file came, and its checksum is not the promised one.
+    """The checksum of the file differs from the expected one.
 
     Attributes:
         expected: the promised checksum, as `algorithm:hex`.
@@ -336,7 +336,7 @@ class CheckFailed(VerificationError):
 
 
 class InternalError(WillowCartError):
-    """A fault of this program, met while one thing was dealt with.
+    """A bug in this program, limited to one file or source.
 
     It says where it happened and of what kind it is, and holds no values: those may be secrets.
 
@@ -348,7 +348,7 @@ class InternalError(WillowCartError):
 
     @classmethod
     def of(cls, thing: str, error: BaseException) -> InternalError:
-        """Return the error for something that was raised unforeseen.
+        """Return the error for an unexpected exception.
 
         Args:
             thing: what was dealt with.
@@ -367,7 +367,7 @@ class InternalError(WillowCartError):
 
 
 class Incomplete(WillowCartError):
-    """Not everything that a script asked for is here, and right.
+    """Not everything that a script asked for arrived and passed its check.
 
     Attributes:
         result: what was done until then.
@@ -383,4 +383,4 @@ class Incomplete(WillowCartError):
 
 
 class Interrupted(WillowCartError):
-    """The person asked to stop; what had arrived stays."""
+    """The user asked to stop; what had arrived is kept."""

@@ -1,4 +1,4 @@
-"""Exit codes: what a command tells the shell."""
+"""The exit codes of the commands."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from willow_cart.errors import CannotStore, NothingChosen, TransferFailed, Willo
 
 
 class Exit(IntEnum):
-    """What a command tells the shell."""
+    """An exit code of a command."""
 
     GOOD = 0
     """All arrived or was here already."""
@@ -26,7 +26,7 @@ class Exit(IntEnum):
 
 
 def code_for(error: WillowCartError) -> Exit:
-    """Return what the shell is told of an error that ends a command."""
+    """Return the exit code for an error that ends a command."""
     match error:
         case NothingChosen():
             return Exit.NOTHING_CHOSEN
@@ -37,6 +37,6 @@ def code_for(error: WillowCartError) -> Exit:
 
 
 def gravest(codes: Collection[Exit]) -> Exit:
-    """Of several the one to tell: an end before its time first, then what is wrong with data."""
+    """Return the most serious of several exit codes: an interruption first, then failed checks."""
     order = (Exit.INTERRUPTED, Exit.CHECK_FAILED, Exit.INCOMPLETE)
     return next((code for code in order if code in codes), Exit.GOOD)

@@ -1,4 +1,4 @@
-"""Regular expressions that people type or hand on, searched with a limit on the time they take.
+"""Regular expressions from users, with a limit on the time of a search.
 
 A few characters such as `(a+)+$` can keep an expression busy for longer than anyone waits.
 """
@@ -17,7 +17,7 @@ _SECONDS_PER_TEXT = 1.0
 
 
 class Expression:
-    """A regular expression, in the syntax of Python's.
+    """A regular expression in Python's syntax.
 
     Args:
         option: what it was given as, for messages.

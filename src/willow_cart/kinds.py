@@ -1,4 +1,4 @@
-"""Extensions and the families they belong to."""
+"""File extensions and the kinds of files that they belong to."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _PACKINGS = frozenset("gz bz2 xz zst".split())
 
 
 def extension_of(name: str) -> str:
-    """Return the extension of a name, in lower case and without its dot; `tar.gz` counts as one.
+    """Return the extension of a name in lower case without the dot; `tar.gz` is one extension.
 
     A leading dot hides a file and is no extension; an ending with a space in it, or longer than
     ten characters, is part of a sentence and none either.
@@ -44,13 +44,13 @@ def extension_of(name: str) -> str:
 
 
 def stem_of(name: str) -> str:
-    """Return a name without its extension and the dot before that."""
+    """Return a name without its extension."""
     extension = extension_of(name)
     return name[: -len(extension) - 1] if extension else name
 
 
 def kind_of(name: str) -> str:
-    """Return the family that a name's extension belongs to; `other` where none is known."""
+    """Return the kind of file for a name's extension; `other` if unknown."""
     return _FAMILY_OF.get(extension_of(name), "other")
 
 
@@ -85,7 +85,7 @@ _BEGINNINGS: dict[str, tuple[bytes, ...]] = {
 
 
 def begins_as_named(name: str, beginning: bytes) -> bool | None:
-    """Return whether bytes begin as a file of a name must; None where the name does not say how.
+    """Whether bytes have the signature for a name's extension; None if it has none.
 
     Args:
         name: of the file.

@@ -1,4 +1,4 @@
-"""A table as HTML, as notebooks show the values of their cells."""
+"""Format tables as HTML for notebooks."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _NUMERIC = ("number", "size")
 def html_table(
     brief: str, columns: Sequence[str], rows: Iterable[Sequence[str]], total: int
 ) -> str:
-    """Return the first rows of a table under a line that sums it up.
+    """Return the first rows of a table below a summary line.
 
     Args:
         brief: that line.

@@ -1,4 +1,4 @@
-"""The values that every part of the house speaks of. None of them does anything."""
+"""The values that all packages share; they have no behaviour."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ OWN_FOLDER = ".willow"
 
 
 class Origin(StrEnum):
-    """Who promises a checksum."""
+    """The source of an expected checksum."""
 
     CART = "the cart"
     LIST = "a checksum list"
@@ -28,7 +28,7 @@ class Origin(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Checksum:
-    """A promised or measured checksum.
+    """An expected or computed checksum.
 
     Attributes:
         algorithm: `md5`, `sha1`, `sha256`, `sha512`, `blake2b`, `crc32c`, ...
@@ -47,7 +47,7 @@ class Checksum:
 
 @dataclass(frozen=True, slots=True)
 class Validators:
-    """What a server says about the version of a representation (RFC 9110, 8.8).
+    """The version of a representation as the server states it (RFC 9110, 8.8).
 
     Attributes:
         entity_tag: the ETag field as it came, quotes and `W/` included.
@@ -65,7 +65,7 @@ class Validators:
 
 @dataclass(frozen=True, slots=True)
 class Metadata:
-    """What is known of a representation before its bytes have come.
+    """What is known of a representation before its content.
 
     Attributes:
         address: where it was found after redirects.
@@ -109,7 +109,7 @@ class Metadata:
 
 @dataclass(frozen=True, slots=True)
 class Cell:
-    """Where in a table a link stands.
+    """The position of a link in a table.
 
     Attributes:
         row: counted from 1, rows of headings left out.
@@ -126,7 +126,7 @@ class Cell:
 
 @dataclass(frozen=True, slots=True)
 class Offer:
-    """One file that a source offers, with what is known of it before fetching.
+    """One file that a source offers, with the facts known before it is fetched.
 
     Attributes:
         address: where it is, in normal form.
@@ -169,12 +169,12 @@ class Offer:
 
     @property
     def file_name(self) -> str:
-        """The name it goes by before it is made safe: the chosen one, or the address's own."""
+        """Return the name before it is made safe: the chosen one, or that in the address."""
         return self.name or file_name_in(self.address) or "index.html"
 
     @property
     def path(self) -> str:
-        """Its path below the source, by which it is chosen and laid out, with `/` between parts."""
+        """Return the path below the source, with `/` as separator; used by rules and layouts."""
         if self.folder is not None:
             folders = [part for part in self.folder.split("/") if part]
         else:
@@ -184,13 +184,13 @@ class Offer:
 
     @property
     def kind(self) -> str:
-        """The family of its extension."""
+        """Return the kind of file for its extension."""
         return kind_of(self.file_name)
 
 
 @dataclass(frozen=True, slots=True)
 class Issue:
-    """Something in a source that could not be taken, while the rest went on.
+    """A part of a source that was skipped while the rest continued.
 
     Attributes:
         place: the source and where in it: `addresses.txt, line 7`.
@@ -205,7 +205,7 @@ class Issue:
 
 
 class State(StrEnum):
-    """What became of one file in one haul: a code, which is recorded, with a label beside it."""
+    """The state of a file after a haul: a code, which is recorded, and a label."""
 
     ARRIVED = "arrived"
     """Its bytes came, were checked, and lie under its name; whether new or renewed."""
@@ -220,7 +220,7 @@ class State(StrEnum):
 
     @property
     def label(self) -> str:
-        """What people read."""
+        """The text for users."""
         return label_of(self)
 
 
@@ -228,13 +228,13 @@ _LABELS = {State.HERE: "already here"}
 
 
 def label_of(code: str) -> str:
-    """Return the words for a code of a state; a code that reads well is its own."""
+    """Return the label for the code of a state; other codes are returned unchanged."""
     return _LABELS.get(code, code)  # type: ignore[call-overload, no-any-return]  # codes are texts
 
 
 @dataclass(slots=True)
 class Sizes:
-    """Bytes in a number of files, added up one by one.
+    """Total sizes of a number of files.
 
     Attributes:
         files: how many there are.
@@ -251,7 +251,7 @@ class Sizes:
     unknown: int = 0
 
     def add(self, offer: Offer) -> None:
-        """Count an offer in."""
+        """Add an offer."""
         self.files += 1
         if offer.size is not None:
             self.exact += offer.size
@@ -262,7 +262,7 @@ class Sizes:
             self.unknown += 1
 
     def add_all(self, others: Sizes) -> None:
-        """Count others in."""
+        """Add other totals."""
         self.files += others.files
         self.exact += others.exact
         self.about += others.about
@@ -270,7 +270,7 @@ class Sizes:
         self.unknown += others.unknown
 
     def take_off(self, others: Sizes) -> None:
-        """Count others out."""
+        """Subtract other totals."""
         self.files -= others.files
         self.exact -= others.exact
         self.about -= others.about
@@ -279,12 +279,12 @@ class Sizes:
 
     @property
     def bytes(self) -> int:
-        """Bytes, as far as they are known; exact only if nothing is rough or unknown."""
+        """Return the bytes as far as known; exact only if no size is rounded or unknown."""
         return self.exact + self.about
 
 
 def sum_of(parts: Iterable[Sizes]) -> Sizes:
-    """Return the sum of several sizes."""
+    """Return the sum of several totals."""
     total = Sizes()
     for part in parts:
         total.add_all(part)

@@ -1,4 +1,4 @@
-"""Opening files that a person names: what never ends, or would be waited for, is refused."""
+"""Open files that a user names; devices and pipes that never end are refused."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _FROM_SHELL = ("/dev/fd/", "/proc/self/fd/", "/dev/stdin", "/dev/null")
 
 
 def open_named(path: Path | str) -> BinaryIO:
-    """Open a file to read it.
+    """Open a file for reading.
 
     Raises:
         OSError: it cannot be opened, or is a folder, a device or a named pipe.

@@ -1,4 +1,4 @@
-"""The shelf: offers by the hundred thousand, on disk where they are many."""
+"""Store large numbers of offers, on disk if there are many."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _MAX_CACHED_READS = 8
 
 
 class OfferStore:
-    """Offers in order, found by number and by address; a million take little memory.
+    """Offers in order, accessible by number and by address; a million need little memory.
 
     Safe for several threads that read. Each offer bears a mark, a small number that means
     something to the code that set it.
@@ -55,7 +55,7 @@ class OfferStore:
             self.add(offer)
 
     def add(self, offer: Offer, mark: int = 0) -> bool:
-        """Put an offer behind the others; False if its address is there already."""
+        """Append an offer; return False if its address exists."""
         cursor = self._base.execute(
             "INSERT OR IGNORE INTO offer VALUES (?, ?, ?, ?)",
             (self._count + 1, offer.address, mark, _pack(offer)),
@@ -96,7 +96,7 @@ class OfferStore:
         return (offer for _, offer in self.numbered())
 
     def numbered(self, mark: int | None = None) -> Iterator[tuple[int, Offer]]:
-        """Yield the offers with their numbers; only those that bear a mark, if one is named."""
+        """Yield the offers with their numbers; only those with a mark, if one is given."""
         last = 0
         while True:
             with self._lock:
@@ -111,7 +111,7 @@ class OfferStore:
             last = rows[-1][0]
 
     def has(self, address: str) -> bool:
-        """Whether an offer with an address is there."""
+        """Whether there is an offer with an address."""
         with self._lock:
             row = self._base.execute("SELECT 1 FROM offer WHERE address = ?", (address,)).fetchone()
         return row is not None
@@ -131,7 +131,7 @@ class OfferStore:
 
 
 class Aside:
-    """Offers put aside in order, each with a note, to be gone through once when all have come."""
+    """A spool of offers, each with a note, to be read once after all were written."""
 
     def __init__(self) -> None:
         import tempfile
@@ -139,7 +139,7 @@ class Aside:
         self._file = tempfile.SpooledTemporaryFile(max_size=_CACHE_KIB << 10)  # noqa: SIM115
 
     def add(self, offer: Offer, note: str) -> None:
-        """Put one behind the others."""
+        """Append an offer."""
         packed = marshal.dumps((note, _pack(offer)))
         self._file.write(len(packed).to_bytes(4, "big") + packed)
 

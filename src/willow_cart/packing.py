@@ -1,4 +1,4 @@
-"""Packing: what lies in a destination, as one archive to be passed on, the same to the byte.
+"""Pack the files of a destination into one reproducible archive.
 
 Two archives of the same files are the same: names are in order, and nothing in them is of the day
 or of the machine on which they were made.
@@ -43,7 +43,7 @@ _LONG_AGO = datetime(1980, 1, 1, tzinfo=UTC)
 
 @dataclass(slots=True)
 class Packed:
-    """What came of packing.
+    """The result of packing.
 
     Attributes:
         files: how many files are in the archive, the lists of them not counted.
@@ -61,7 +61,7 @@ class Packed:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.CHECK_FAILED if self.troubles else Exit.GOOD
 
 
@@ -70,7 +70,7 @@ class _Writer(ABC):
 
     @abstractmethod
     def add(self, path: str, file: BinaryIO, size: int, modified: datetime) -> None:
-        """Add a file from where it is open."""
+        """Add a file."""
 
 
 class _Zip(_Writer):
@@ -98,7 +98,7 @@ class _Tar(_Writer):
 
 
 def require_form(path: Path) -> None:
-    """Refuse a name that does not say what archive it is.
+    """Refuse a name without a known archive extension.
 
     Raises:
         BadOption: it does not.
@@ -108,7 +108,7 @@ def require_form(path: Path) -> None:
 
 
 def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> Packed:
-    """Pack files, with a list of their checksums and a descriptor of where they are from.
+    """Pack files with a checksum list and a descriptor of their origin.
 
     Files that are not as they were hauled are left out and told.
 
@@ -143,13 +143,13 @@ def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> P
 
 
 def _is_ours(content: bytes) -> bool:
-    """Return whether an archive was packed here: a zip by its lists, a tar by its header."""
+    """Whether an archive was written by this program: its lists or its header show it."""
     lists = (MANIFEST.encode() in content) and (DESCRIPTOR.encode() in content)
     return _COMMENT.encode() in content or (lists and content.startswith(b"PK"))
 
 
 def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arrival]) -> None:
-    """Add a file if it is what it should be."""
+    """Add a file if it is unchanged."""
     if holding.path in (MANIFEST, DESCRIPTOR):
         packed.troubles.append(Issue(holding.path, "is left out; a file of that name is added"))
         return
@@ -177,7 +177,7 @@ def _add(holding: Holding, writer: _Writer, packed: Packed, arrivals: list[Arriv
 
 
 def _modified(holding: Holding) -> datetime:
-    """When a file was changed last, as its place or its archive says: the same wherever it lies."""
+    """Return the modification time at the origin, which is the same wherever the file lies."""
     known = holding.arrival
     if known is None or not (known.last_modified or known.archive):
         return _LONG_AGO
@@ -185,7 +185,7 @@ def _modified(holding: Holding) -> datetime:
 
 
 def _unknown(path: str, size: int, sha256: str) -> Arrival:
-    """Return what the lists say of a file that no ledger knows."""
+    """Return the entry of a file that is in no ledger."""
     return Arrival("", "", path, "", size, sha256, None, None, "", "nothing", 0)
 
 

@@ -1,4 +1,4 @@
-"""Archives: what is in them, and getting it out without coming to harm."""
+"""Read archives and extract them safely."""
 
 from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.extract import (

@@ -1,4 +1,4 @@
-"""How far an archive may swell: a small file can be made to unpack to more than any disk holds."""
+"""Limits on the unpacked size of an archive, against decompression bombs."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _RATIO = re.compile(r"(\d{1,6}(?:\.\d{1,6})?)x", re.IGNORECASE)
 
 @dataclass(frozen=True, slots=True)
 class Bounds:
-    """How much may come out of one archive, with all that is nested in it.
+    """The limits on the unpacked size of one archive, nested archives included.
 
     Attributes:
         ratio: how many times its own size, where that is more than 100 MB.
@@ -32,7 +32,7 @@ class Bounds:
 
     @classmethod
     def parse(cls, text: str) -> Bounds:
-        """Read bounds as people write them: `200x`, `50GB`, or both with a comma.
+        """Parse limits: `200x`, `50GB`, or both with a comma.
 
         Raises:
             BadOption: they cannot be read.
@@ -53,13 +53,13 @@ class Bounds:
         return bounds
 
     def most_of(self, packed: int) -> int:
-        """Return how many bytes may come out of an archive of a size in bytes."""
+        """Return the maximum unpacked size of an archive, given its size in bytes."""
         most = max(_ALWAYS_ALLOWED_BYTES, int(self.ratio * packed))
         return most if self.most is None else min(most, self.most)
 
 
 class Outflow:
-    """What has come out of one archive, with all that is nested in it; kept within bounds.
+    """The bytes and members unpacked so far from one archive; enforces its limits.
 
     Bytes count as they are unpacked, also those of members that are skipped on the way to others.
 
@@ -84,7 +84,7 @@ class Outflow:
         self._bytes = self._members = 0
 
     def count(self, size: int) -> None:
-        """Count bytes that have come out.
+        """Count unpacked bytes.
 
         Raises:
             NotUnpacked: they are too many.

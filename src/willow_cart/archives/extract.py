@@ -1,4 +1,4 @@
-"""Emptying an archive into a folder, in which its members are numbered files.
+"""Extract an archive into a folder of numbered files.
 
 No name from an archive is ever a name on the disk here, so nothing can escape. What paths they are
 to have is made safe, and is for others to give.
@@ -42,7 +42,7 @@ _DRIVE = re.compile(r"[A-Za-z]:")
 
 @dataclass(frozen=True, slots=True)
 class ExtractedMember:
-    """A file that was in an archive.
+    """A file that was extracted from an archive.
 
     Attributes:
         name: its path there, as the archive has it; of one in a nested archive both, with `/`.
@@ -61,7 +61,7 @@ class ExtractedMember:
 
 @dataclass(frozen=True, slots=True)
 class LeftOut:
-    """A member that was not taken.
+    """A member that was not extracted.
 
     Attributes:
         name: its path in the archive.
@@ -76,7 +76,7 @@ class LeftOut:
 
 @dataclass(slots=True)
 class Emptied:
-    """What was in an archive.
+    """The result of extracting an archive.
 
     Attributes:
         taken: the files that came out of it, each path once.
@@ -103,7 +103,7 @@ def empty(
     password: bytes | None = None,
     unpacked: Callable[[int], None] = lambda _: None,
 ) -> Emptied:
-    """Empty an archive, or a packed file, into a folder.
+    """Extract an archive, or a single compressed file, into a folder.
 
     Args:
         file: the archive, open.
@@ -130,7 +130,7 @@ def empty(
 
 
 def lifted(taken: Iterable[ExtractedMember]) -> list[ExtractedMember]:
-    """Return the same files without the one folder that all of them are in.
+    """Return the files without the top folder that all of them share.
 
     They are unchanged if there is no such folder.
 
@@ -148,7 +148,7 @@ def _all_or_nested(chosen: Callable[[str], bool]) -> Callable[[str], bool]:
 
 
 class _Emptying:
-    """One archive and all that is nested in it, which share their bounds."""
+    """One archive and the archives nested in it, which share their limits."""
 
     def __init__(self, tree: FileTree, into: str, outflow: Outflow, password: bytes | None) -> None:
         self._tree = tree
@@ -158,7 +158,7 @@ class _Emptying:
         self._files = 0
 
     def empty(self, file: BinaryIO, name: str, chosen: Callable[[str], bool]) -> Emptied:
-        """Take what is chosen out of one archive."""
+        """Extract the chosen members of one archive."""
         emptied = Emptied()
         with ExitStack() as stack:
             try:
@@ -174,7 +174,7 @@ class _Emptying:
         return emptied
 
     def empty_nested(self, emptied: Emptied, chosen: Callable[[str], bool]) -> None:
-        """Put what is in archives among the files in their place."""
+        """Replace archives among the files by their content."""
         outer, emptied.taken = emptied.taken, []
         for each in outer:
             folder, _, name = each.path.rpartition("/")
@@ -239,7 +239,7 @@ class _Emptying:
         emptied.taken = list(by_name.values())
 
     def _take_one(self, member: Member, path: str) -> ExtractedMember:
-        """Write a member's bytes.
+        """Write the content of a member.
 
         Raises:
             Damaged: they cannot be read; nothing of it is left.
@@ -261,7 +261,7 @@ class _Emptying:
         return ExtractedMember(member.name, path, file, size, digest.hexdigest())
 
     def _take_again(self, member: Member, path: str, target: ExtractedMember) -> ExtractedMember:
-        """Copy what a hard link leads to, which came before it (POSIX, ustar, linkname)."""
+        """Copy the target of a hard link, which comes before the link (POSIX, ustar, linkname)."""
         file = self._next_file()
         with self._tree.open(target.file) as source, self._tree.create(file) as out:
             while piece := source.read(_CHUNK_BYTES):
@@ -283,7 +283,7 @@ class _Emptying:
 def open_members(
     file: BinaryIO, name: str, outflow: Outflow, password: bytes | None, stack: ExitStack
 ) -> tuple[Generator[Member], bool]:
-    """Return the members of an archive, and whether it is a single packed file.
+    """Return the members of an archive, and whether it is a single compressed file.
 
     Args:
         file: the archive, open at its beginning.
@@ -319,7 +319,7 @@ def open_members(
 
 
 def _refusal(member: Member) -> str:
-    """Why a member cannot be taken whatever its bytes are; empty if it can."""
+    """Return why a member cannot be extracted, whatever its content; empty if it can."""
     if member.sort in (MemberSort.LINK, MemberSort.DEVICE):
         return f"it is {member.sort.value}"
     parts = member.name.split("/")
@@ -331,7 +331,7 @@ def _refusal(member: Member) -> str:
 
 
 def _apart(taken: Iterable[ExtractedMember]) -> Iterator[ExtractedMember]:
-    """Files with a path each: those that differ in case alone, and more, are one on some disks."""
+    """Give each file a path of its own, also on disks that ignore case."""
     given: set[str] = set()
     for each in taken:
         path, number = each.path, 1

@@ -1,4 +1,4 @@
-"""What every kind of archive comes down to: members, one after the other."""
+"""The members of archives, independent of the format."""
 
 from __future__ import annotations
 
@@ -10,14 +10,14 @@ from typing import Protocol
 
 
 class ArchiveFile(Protocol):
-    """What bytes are read from."""
+    """A binary file that an archive can be read from."""
 
     def read(self, size: int, /) -> bytes:
-        """Read up to so many bytes; empty at the end."""
+        """Read at most this many bytes; empty at the end."""
 
 
 class MemberSort(Enum):
-    """What a member is."""
+    """The type of a member."""
 
     FILE = "a file"
     FOLDER = "a folder"
@@ -29,7 +29,7 @@ class MemberSort(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Member:
-    """One member of an archive; it can be opened until the next one is asked for.
+    """One member of an archive; it can be opened until the next one is requested.
 
     Attributes:
         name: its path, as the archive has it; with `/` between the parts.
@@ -49,7 +49,7 @@ class Member:
 
 
 class Damaged(Exception):
-    """A member or an archive cannot be read; the text says why, as a clause.
+    """A damaged member or archive; the text says why, as a clause.
 
     Attributes:
         is_unknown: whether it may be sound, and is packed in a way that is not known here.

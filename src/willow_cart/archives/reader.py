@@ -1,4 +1,4 @@
-"""What lies beneath the libraries that read archives: it counts, can be stopped, and sets limits.
+"""File objects for the archive libraries: they count bytes, can be stopped, and enforce limits.
 
 The libraries believe what an archive says of itself: they read a header of any length into memory,
 and skip as far as they are told to.
@@ -25,7 +25,7 @@ _MAX_DIRECTORY_BYTES = 256 << 20
 
 @contextmanager
 def reading() -> Iterator[None]:
-    """Have what goes wrong with packed bytes told in one way.
+    """Translate errors of the archive libraries into `Damaged`.
 
     Raises:
         Damaged: they cannot be unpacked.
@@ -60,7 +60,7 @@ def _clause(error: Exception) -> str:
 
 
 class ForwardReader:
-    """Unpacked bytes, which can only be read forward; for the library that reads tar archives.
+    """A forward-only stream of decompressed bytes, for the tar library.
 
     Args:
         source: gives the bytes.
@@ -73,7 +73,7 @@ class ForwardReader:
         self._at = 0
 
     def read(self, size: int) -> bytes:
-        """Return so many bytes; fewer at the end.
+        """Return this many bytes, or fewer at the end.
 
         Raises:
             Damaged: they are more than any header has.
@@ -87,11 +87,11 @@ class ForwardReader:
         return data
 
     def tell(self) -> int:
-        """Return how many bytes were read."""
+        """Return the number of bytes read."""
         return self._at
 
     def seek(self, offset: int, _whence: int = io.SEEK_SET) -> int:
-        """Skip to a byte, or to the end if that comes first.
+        """Skip to a position, or to the end if that comes first.
 
         Raises:
             Damaged: it was read before.
@@ -112,7 +112,7 @@ class ForwardReader:
 
 
 class GuardedReader:
-    """A member's bytes; what a library raises for bad data is told as damage.
+    """The content of a member; errors in the data are raised as `Damaged`.
 
     Args:
         source: gives the bytes.
@@ -122,7 +122,7 @@ class GuardedReader:
         self._source = source
 
     def read(self, size: int, /) -> bytes:
-        """Return up to so many bytes; empty at the end.
+        """Return at most this many bytes; empty at the end.
 
         Raises:
             Damaged: they cannot be read.
@@ -132,7 +132,7 @@ class GuardedReader:
 
 
 class LimitedReader(io.RawIOBase):
-    """A packed file that can be read anywhere; for the library that reads zip archives.
+    """A seekable archive file, for the zip library.
 
     Args:
         file: the archive.
@@ -142,15 +142,15 @@ class LimitedReader(io.RawIOBase):
         self._file = file
 
     def readable(self) -> bool:
-        """Return True: it can be read."""
+        """Return True."""
         return True
 
     def seekable(self) -> bool:
-        """Return True: it can be read."""
+        """Return True."""
         return True
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        """Go to a byte.
+        """Seek to a position.
 
         Raises:
             Damaged: the byte would lie before the first.
@@ -160,11 +160,11 @@ class LimitedReader(io.RawIOBase):
         return self._file.seek(offset, whence)
 
     def tell(self) -> int:
-        """Return which byte is read next."""
+        """Return the current position."""
         return self._file.tell()
 
     def read(self, size: int = -1) -> bytes:
-        """Return so many bytes; fewer at the end.
+        """Return this many bytes, or fewer at the end.
 
         Raises:
             Damaged: they are more than any list of members has.

@@ -1,4 +1,4 @@
-"""Tar archives (POSIX.1-2017, pax), packed or not, and single packed files.
+"""Tar archives (POSIX.1-2017, pax), compressed or not, and single compressed files.
 
 They are read from the beginning to the end, and never held.
 """
@@ -38,12 +38,12 @@ _SORTS = {
 
 
 def packing_of(beginning: bytes) -> str:
-    """Return the packing that bytes begin with; empty for none that is known."""
+    """Return the compression that some first bytes indicate; empty if none is known."""
     return next((name for mark, name in _PACKINGS.items() if beginning.startswith(mark)), "")
 
 
 def open_packed(file: BinaryIO, packing: str) -> BinaryIO:
-    """Return what is in a packed file.
+    """Return the members of a compressed file.
 
     Args:
         file: at its beginning.
@@ -66,7 +66,7 @@ def open_packed(file: BinaryIO, packing: str) -> BinaryIO:
 
 
 def is_tar(beginning: bytes) -> bool:
-    """Whether bytes begin with the header of a member; an empty archive begins with zeros."""
+    """Whether bytes start with the header of a tar member; an empty archive starts with zeros."""
     block = beginning[:_BLOCK_BYTES]
     if not block.strip(b"\0"):
         return len(block) == _BLOCK_BYTES
@@ -78,7 +78,7 @@ def is_tar(beginning: bytes) -> bool:
 
 
 def members_of_tar(file: ArchiveFile, outflow: Outflow) -> Generator[Member]:
-    """Yield the members of a tar archive, in their order.
+    """Yield the members of a tar archive in order.
 
     Args:
         file: its bytes, unpacked.
@@ -97,7 +97,7 @@ def members_of_tar(file: ArchiveFile, outflow: Outflow) -> Generator[Member]:
 
 
 def single(file: ArchiveFile, name: str, packing: str) -> Member:
-    """Return what is in a packed file that is no archive.
+    """Return the content of a compressed file that is not an archive.
 
     It is one file, with the name less its ending.
     """
@@ -110,7 +110,7 @@ def single(file: ArchiveFile, name: str, packing: str) -> Member:
 
 
 def peek(file: BinaryIO) -> tuple[bytes, BinaryIO]:
-    """How a file begins, and the file at its beginning.
+    """Return the first bytes of a file, and the file at its start again.
 
     Raises:
         Damaged: it cannot be read.
@@ -141,7 +141,7 @@ def _moment(seconds: float) -> datetime | None:
 
 
 class _Joined(io.RawIOBase):
-    """What was read of a file already, and then the rest of it."""
+    """A stream of the bytes already read, followed by the rest of the file."""
 
     def __init__(self, beginning: bytes, rest: BinaryIO) -> None:
         self._beginning = beginning

@@ -1,4 +1,4 @@
-"""Zip archives (PKWARE, APPNOTE 6.3), those beyond 4 GiB and encrypted ones included."""
+"""Zip archives (PKWARE, APPNOTE 6.3), including zip64 and encrypted ones."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _LOCAL_HEADER_BYTES = 30  # APPNOTE, 4.3.7; without name and extra field
 def members_of_zip(
     file: BinaryIO, outflow: Outflow, password: bytes | None = None
 ) -> Generator[Member]:
-    """Yield the members of a zip archive, in the order of its contents.
+    """Yield the members of a zip archive in the order of its central directory.
 
     Args:
         file: the archive, open.
@@ -51,7 +51,7 @@ def members_of_zip(
 
 
 def require_apart(infos: Iterable[zipfile.ZipInfo]) -> None:
-    """Refuse members that share bytes: a few kilobytes would be unpacked repeatedly.
+    """Refuse overlapping members, with which a few kilobytes unpack to any size.
 
     Raises:
         Damaged: two do.
@@ -64,7 +64,7 @@ def require_apart(infos: Iterable[zipfile.ZipInfo]) -> None:
 
 
 def path_of_member(info: zipfile.ZipInfo) -> str:
-    """Return the path of a member, with `/` between its parts.
+    """Return the path of a member, with `/` as separator.
 
     Many programs write UTF-8 without saying so, and some write backslashes between the parts
     (against APPNOTE, 4.4.17.1).
@@ -79,7 +79,7 @@ def path_of_member(info: zipfile.ZipInfo) -> str:
 
 
 def moment_of_member(info: zipfile.ZipInfo) -> datetime | None:
-    """Return when a member was modified, as UTC: the format has no zones (APPNOTE, 4.4.6)."""
+    """Return when a member was modified, as UTC; zip times have no zone (APPNOTE, 4.4.6)."""
     try:
         return datetime(*info.date_time, tzinfo=UTC)
     except ValueError:
@@ -87,7 +87,7 @@ def moment_of_member(info: zipfile.ZipInfo) -> datetime | None:
 
 
 def is_encrypted(info: zipfile.ZipInfo) -> bool:
-    """Whether a password is needed for a member."""
+    """Whether a member requires a password."""
     return bool(info.flag_bits & _FLAG_ENCRYPTED)
 
 
@@ -111,7 +111,7 @@ def _sort_of(info: zipfile.ZipInfo) -> MemberSort:
 
 
 class _Opener:
-    """Opens a member, and has what goes wrong in it told in one way."""
+    """Opens a member; errors in its data are raised as `Damaged`."""
 
     def __init__(
         self,

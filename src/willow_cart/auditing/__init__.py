@@ -1,4 +1,4 @@
-"""Auditing a destination: whether what lies there is still what arrived."""
+"""Audit a destination: check whether its files are still those that arrived."""
 
 from willow_cart.auditing.at_rest import Audited, Finding, audit
 from willow_cart.auditing.upstream import ask_upstream

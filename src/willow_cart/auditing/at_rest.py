@@ -1,4 +1,4 @@
-"""What lies in a destination, held against its ledger and against checksum lists."""
+"""Compare the files in a destination with its ledger and with checksum lists."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _BATCHES_AHEAD = 4
 
 
 class Finding(StrEnum):
-    """What is the matter with a file; `unchanged` to `unknown` at rest, the others upstream."""
+    """The result for one file; `unchanged` to `unknown` are local, the others about the server."""
 
     UNCHANGED = "unchanged"
     CHANGED = "changed"
@@ -46,7 +46,7 @@ class Finding(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Audited:
-    """What was found of one file.
+    """The result of auditing one file.
 
     Attributes:
         path: below the destination, with `/` between the parts.
@@ -65,7 +65,7 @@ class Audited:
 
 @dataclass(frozen=True, slots=True)
 class _Known:
-    """A file that should be there.
+    """A file that is expected in the destination.
 
     Attributes:
         path: where.
@@ -89,7 +89,7 @@ def audit(
     read: Callable[[int], None] = lambda _: None,
     troubles: list[Issue] | None = None,
 ) -> Iterator[Audited]:
-    """Hold every file of a destination against its ledger and against checksum lists.
+    """Compare every file in a destination with its ledger and with checksum lists.
 
     Args:
         root: the destination, or with lists any folder.
@@ -140,7 +140,7 @@ def _size_of(known: _Known) -> int:
 
 
 def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
-    """Files in their order, a few at a time if they are small."""
+    """Group files into batches, in order: several if they are small."""
     batch: list[_Known] = []
     size = 0
     for each in known:
@@ -154,7 +154,7 @@ def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
 
 
 def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
-    """Yield what the ledger says lies there: the latest arrival under every path."""
+    """Yield the files that the ledger records: the latest arrival under each path."""
     if not root.is_dir():
         raise UnreadableLedger(str(root), "not a folder", "name one that was hauled into")
     if not has_ledger(root) and not needed:
@@ -173,7 +173,7 @@ def _with_promises(
     lying: Iterable[str],
     troubles: list[Issue],
 ) -> list[_Known]:
-    """Return what should be there by the ledger, by lists, or by both."""
+    """Return the expected files according to the ledger, to lists, or to both."""
     by_path = {each.path: each for each in known}
     paths = sorted({*by_path, *lying})
     offers = [Offer(f"file:///{path}", folder=_folder(path), name=_name(path)) for path in paths]
@@ -201,7 +201,7 @@ def _name(path: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class _Examiner:
-    """Finds out what is the matter with files.
+    """Examines files.
 
     Attributes:
         tree: the destination.
@@ -216,11 +216,11 @@ class _Examiner:
     read: Callable[[int], None]
 
     def examine_all(self, batch: Iterable[_Known]) -> list[Audited]:
-        """Find out what is the matter with each of some files."""
+        """Examine several files."""
         return [self.examine(known) for known in batch]
 
     def examine(self, known: _Known) -> Audited:
-        """Find out what is the matter with one file."""
+        """Examine one file."""
         status = self.tree.status(known.path)
         if status is None:
             return Audited(known.path, Finding.MISSING, "not found", arrival=known.arrival)
@@ -240,7 +240,7 @@ class _Examiner:
         return Audited(known.path, finding, why, status.st_size, known.arrival)
 
     def _compare(self, status: os.stat_result, known: _Known) -> tuple[Finding, str]:
-        """Hold a file that is there against what it should be; the finding and its reason."""
+        """Compare an existing file with its record; return the finding and the reason."""
         arrival = known.arrival
         if not stat.S_ISREG(status.st_mode):
             is_link = stat.S_ISLNK(status.st_mode)

@@ -1,4 +1,4 @@
-"""What the places that files came from have by now; asked without fetching anything."""
+"""Ask the servers whether they have newer versions of files; fetches nothing."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _NO_MORE = (404, 410)
 
 
 def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Iterator[Audited]:
-    """Ask the place of every file whether it still has the version that arrived.
+    """Ask the server of each file whether it still has the version that arrived.
 
     Args:
         arrivals: what the ledger says of them.
@@ -58,7 +58,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
 
 
 def _difference(facts: Metadata, arrival: Arrival) -> str:
-    """By what a place shows that it has another version; empty if it does not."""
+    """Return what shows that the server has another version; empty if nothing does."""
     if facts.length is not None and facts.length != arrival.size and not arrival.decoded:
         return f"it has {facts.length:,} bytes there, and {arrival.size:,} here"
     if contradict(facts.validators, arrival.validators):

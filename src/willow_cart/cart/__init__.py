@@ -1,4 +1,4 @@
-"""The cart: the reviewable list of offers, as a value and as a file."""
+"""The cart: a list of offers to review, as a value and as a file."""
 
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.columns import CART_COLUMNS, COLUMNS

@@ -1,4 +1,4 @@
-"""The list of what is still to be fetched into a bag: `fetch.txt` (BagIt, RFC 8493, 2.2.3)."""
+"""Read and write `fetch.txt`, the list of files to be fetched into a bag (RFC 8493, 2.2.3)."""
 
 from __future__ import annotations
 
@@ -20,13 +20,13 @@ _PAYLOAD = "data/"
 
 
 def looks_like_fetch_list(line: str) -> bool:
-    """Whether a line is one of such a list."""
+    """Whether a line belongs to a fetch.txt."""
     found = _LINE.fullmatch(line.strip())
     return found is not None and "://" in found[1] and found[3].startswith(_PAYLOAD)
 
 
 def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
-    """Read offers from the lines `URL LENGTH PATH`; a length of `-` is unknown."""
+    """Read offers from lines of the form `URL LENGTH PATH`; a length of `-` is unknown."""
     for number, line in enumerate(lines, 1):
         if not line.strip():
             continue
@@ -47,7 +47,7 @@ def read_fetch_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
 
 
 def write_fetch_list(offers: Iterable[Offer], to: TextIO) -> None:
-    """Write offers, a line each, without secrets; what lies elsewhere is put below `data/`."""
+    """Write offers without secrets, one per line; paths outside `data/` are moved into it."""
     for offer in offers:
         path = offer.path if offer.path.startswith(_PAYLOAD) else _PAYLOAD + offer.path
         length = "-" if offer.size is None else offer.size

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 
 class Cart:
-    """Offers, each with whether it is taken; it never changes, and picking makes another.
+    """An immutable list of offers, each marked as taken or not; picking returns a new cart.
 
     Going through it gives the offers that are taken, so that it can be hauled as it is::
 
@@ -45,14 +45,14 @@ class Cart:
 
     @classmethod
     def of(cls, offers: Iterable[Offer]) -> Cart:
-        """Return a cart of offers, each address once, all of them taken and numbered anew."""
+        """Return a cart of distinct offers, all taken and renumbered."""
         find = Find((offer, True) for offer in offers)
         chosen = enumerate(find.chosen(), 1)
         return cls((replace(offer, number=number), True) for number, offer in chosen)
 
     @classmethod
     def load(cls, path: Path | str) -> Cart:
-        """Read a cart's file, or one of the other forms.
+        """Read a cart from a file in any of the supported formats.
 
         Raises:
             UnreadableSource: it cannot be read, or rows of it are not understood; the error names
@@ -74,7 +74,7 @@ class Cart:
 
     @classmethod
     def from_frame(cls, frame: pd.DataFrame) -> Cart:
-        """Make a cart of a data frame with the columns of one; only `url` must be there.
+        """Make a cart from a data frame with the columns of a cart; only `url` is required.
 
         Raises:
             UnreadableSource: it has no such column, or rows of it are not understood.
@@ -113,7 +113,7 @@ class Cart:
         return frame.assign(**{name: pd.to_datetime(frame[name], utc=True) for name in moments})
 
     def save(self, path: Path | str) -> None:
-        """Write the cart: a table, or for other endings the form that they name.
+        """Write the cart as a table, or in the format that the extension names.
 
         Raises:
             BadOption: there is no such form.
@@ -128,7 +128,7 @@ class Cart:
                 form.write(self, text)
 
     def pick(self, way: Way, choosing: Choosing) -> Cart:
-        """Return a cart in which what is chosen is taken out, or put back, or alone is left in.
+        """Return a cart with the chosen offers taken out, put back, or as the only ones taken.
 
         Raises:
             NothingChosen: the choosing keeps none of the rows that this would change.
@@ -140,7 +140,7 @@ class Cart:
         return picked
 
     def weigh(self) -> Weight:
-        """Return counts and sizes of what is taken."""
+        """Return counts and sizes of the offers that are taken."""
         return weigh(self.rows)
 
     def __iter__(self) -> Iterator[Offer]:
@@ -188,7 +188,7 @@ def _covered_text(cell: object) -> str:
 
 
 def _record(offer: Offer, taken: bool) -> tuple[object, ...]:
-    """Return a row of a frame; addresses keep their secrets there, to be hauled from."""
+    """Return a row of a data frame; addresses keep their secrets, so that they can be hauled."""
     values: dict[str, object] = {"take": taken, "url": " ".join((offer.address, *offer.mirrors))}
     return tuple(
         values[column.name] if column.name in values else _joined(column.as_value(offer))

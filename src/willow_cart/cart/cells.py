@@ -1,4 +1,4 @@
-"""Cells: marks, counts of bytes and dates as people and spreadsheets write them."""
+"""Parse marks, sizes and dates as people and spreadsheets write them."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _WITH_UNIT = re.compile(r"(\d{1,30})(?:[.,](\d{1,30}))?\s*([A-Za-z]+)")
 
 
 def read_mark(cell: str) -> bool:
-    """Whether a mark in the `take` column says yes; nothing is guessed.
+    """Parse a mark in the `take` column; unknown words are refused.
 
     Raises:
         BadOption: it says neither yes nor no.
@@ -38,7 +38,7 @@ def read_mark(cell: str) -> bool:
 
 
 def read_bytes(cell: str) -> tuple[int | None, int | None]:
-    """Read a count of bytes: exact, or about how many.
+    """Parse a size in bytes: exact or rounded.
 
     `1234567`, `1,234,567`, `1.234.567`, `1 234 567`, `1.5 MB`; a `~` before it, or the powers of
     ten that a spreadsheet makes of large numbers, say that it was rounded.
@@ -91,7 +91,7 @@ _SERIAL_BEGIN = datetime(1899, 12, 30, tzinfo=UTC)
 
 
 def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
-    """Read a date, with or without a time; without a zone it is UTC.
+    """Parse a date, with or without a time; without a zone it is UTC.
 
     ISO 8601, and what spreadsheets make of it: `2031/5/3`, `03.05.2031 06:15`, `5/3/2031 6:15 AM`,
     `3 May 2031`, `52354.26`.
@@ -145,7 +145,7 @@ def _moment(year: int, month: int, day: int, time: list[str | None]) -> datetime
 
 
 def is_day_first(cells: Iterable[str]) -> bool | None:
-    """Whether the days stand before the months in a column of dates, by the first that tells.
+    """Whether a column of dates has the day first, decided by the first unambiguous date.
 
     Only dates with strokes between their figures are in doubt. None if no date tells, or if they
     tell different things.

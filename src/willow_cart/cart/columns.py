@@ -1,4 +1,4 @@
-"""The columns of a cart, a definition each: tables, JSON Lines, frames and documents follow."""
+"""The columns of a cart, defined once for tables, JSON Lines, data frames and documents."""
 
 from __future__ import annotations
 
@@ -45,19 +45,19 @@ class Column:
     is_renewed: bool = False
 
     def as_value(self, offer: Offer) -> object:
-        """Return what stands in a frame and in JSON Lines."""
+        """Return the value for data frames and JSON Lines."""
         return self.write(offer) if self.value is None else self.value(offer)
 
 
 def size_cell(offer: Offer) -> str:
-    """Return the size of an offer as it is written; one that a listing has rounded with a tilde."""
+    """Format the size of an offer; `~` marks a size that a listing rounded."""
     if offer.size is None:
         return "" if offer.about is None else f"~{offer.about}"
     return str(offer.size)
 
 
 def date_cell(offer: Offer) -> str:
-    """Return the date of an offer as it is written: ISO 8601 with its zone."""
+    """Format the date of an offer: ISO 8601 with its zone."""
     return offer.modified.isoformat() if offer.modified else ""
 
 

@@ -1,4 +1,4 @@
-"""A figure of what a cart weighs; matplotlib is imported only when one is drawn."""
+"""Draw a figure of a cart; Matplotlib is imported only for that."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _MARK = "willow-cart, what a cart weighs"
 def draw(
     weight: Weight, path: Path, *, title: str, room: int | None = None, overwrite: bool = False
 ) -> None:
-    """Draw what a cart weighs: by kind, folder and month, and beside what is free.
+    """Draw the sizes in a cart by kind, folder and month, and compare them with the free space.
 
     All axes begin at nothing and are in bytes; unknown sizes are told in words, not drawn.
 
@@ -80,7 +80,7 @@ def _about(sizes: Sizes) -> str:
 
 
 def _said(sizes: Sizes) -> str:
-    """Return what stands at the end of a bar; an unknown size is not zero."""
+    """Return the label of a bar; an unknown size is not shown as zero."""
     files = count_of(sizes.files, "file")
     if sizes.unknown == sizes.files:
         return f" {files} of unknown size"
@@ -91,7 +91,7 @@ def _said(sizes: Sizes) -> str:
 def _draw_bars(
     axes: Axes, title: str, groups: Sequence[tuple[str, Sizes]], *, cut: bool = True
 ) -> None:
-    """Horizontal bars, the first on top, each with its size and how many files it stands for."""
+    """Draw horizontal bars, the first on top, labelled with size and number of files."""
     shown = list(groups)
     colours = [_BAR] * len(shown)
     if cut and len(shown) > _MAX_BARS + 1:
@@ -112,7 +112,7 @@ def _draw_bars(
 
 
 def _draw_room(axes: Axes, whole: Sizes, room: int | None) -> None:
-    """Draw what is to be hauled beside what is free, on one scale."""
+    """Draw the size to haul and the free space on one scale."""
     rows = [("the cart", whole.bytes, _BAR)]
     if room is not None:
         rows.append(("free space", room, _OTHERS))
@@ -143,7 +143,7 @@ def _finish(axes: Axes, longest: int) -> None:
 
 
 def _cut(name: str) -> str:
-    """Return a name with its middle cut out if it is long; a `$` in it begins no formula."""
+    """Shorten a long name in the middle, and escape `$`, which starts a formula."""
     if len(name) > _MAX_NAME_CHARACTERS:
         half = _MAX_NAME_CHARACTERS // 2
         name = f"{name[:half]}…{name[1 - half :]}"

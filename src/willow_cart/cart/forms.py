@@ -1,4 +1,4 @@
-"""The forms in which carts are kept and passed on: our table, and open standards."""
+"""The file formats of carts: our table, and open standards."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _MARKUP = re.compile(r"\s*<")
 
 @dataclass(frozen=True, slots=True)
 class Form:
-    """A form to pass offers on in; it has no room for marks, so that only what is taken goes in.
+    """A format for passing offers on; it has no marks, so it contains only what is taken.
 
     Attributes:
         name: what people call it.
@@ -40,7 +40,7 @@ class Form:
 
 
 def form_for(path: Path) -> Form | None:
-    """Return the form that a file's name asks for; None for our table.
+    """Return the format for a file name; None for our table.
 
     Raises:
         BadOption: there is no such form.
@@ -70,7 +70,7 @@ def _write_addresses(offers: Iterable[Offer], to: TextIO) -> None:
 
 
 def reader_for(opened: Opened, place: str) -> Read | None:
-    """Return what reads a file, by how it begins.
+    """Return the reader for a file, chosen by its first bytes.
 
     None if it is in none of the forms that are told so.
 
@@ -113,7 +113,7 @@ def _read_lines(
 
 
 def lines_of(opened: Opened, place: str) -> Iterator[str]:
-    """Yield the lines of a text, with any line ends, in UTF-8, or in UTF-16 if a mark says so.
+    """Yield the lines of a text in UTF-8, or in UTF-16 with a byte-order mark.
 
     What is not UTF-8 in a line is left in it as lone surrogates.
 

@@ -1,4 +1,4 @@
-"""JSON Lines: an object a line, its keys the columns of a cart."""
+"""JSON Lines: one object per offer, with the columns of a cart as keys."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _MAX_DIGITS = 30
 
 
 def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
-    """Read offers; those whose `take` is false are passed over.
+    """Read offers; those whose `take` is false are skipped.
 
     Only `url` must be there. What is not an object with one is a trouble.
     """
@@ -39,7 +39,7 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
 
 
 def _read_int(digits: str) -> int:
-    """Read a whole number; one that fills a page is a slip, or meant to keep a machine busy.
+    """Parse an integer; too many digits are refused, because parsing them is slow.
 
     Raises:
         ValueError: it is one.
@@ -106,7 +106,7 @@ def entry_of(offer: Offer, *, taken: bool) -> dict[str, object]:
 
 
 def write_json_lines(offers: Iterable[Offer], to: TextIO) -> None:
-    """Write offers, an object a line."""
+    """Write offers, one object per line."""
     for offer in offers:
         entry = entry_of(offer, taken=True)
         to.write(json.dumps(entry, ensure_ascii=False) + "\n")

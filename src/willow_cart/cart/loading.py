@@ -1,4 +1,4 @@
-"""Loading: putting what sources offer in a cart that a person may have been at."""
+"""Load offers into a new cart, or update a cart that a person may have edited."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from willow_cart.replacing import replacing
 
 
 class _Mark(IntEnum):
-    """What is known of an offer that was found."""
+    """The mark of an offer that was found."""
 
     DROPPED = 0
     CHOSEN = 1
@@ -29,7 +29,7 @@ class _Mark(IntEnum):
 
 @dataclass(slots=True)
 class Loaded:
-    """What came of loading.
+    """The result of loading.
 
     Attributes:
         rows: how many the cart has now.
@@ -55,7 +55,7 @@ class Loaded:
 
 
 class Find:
-    """What sources offer, each address once, with what was chosen of it.
+    """The distinct offers of the sources, and which of them were chosen.
 
     Args:
         judged: every offer, and whether it is chosen.
@@ -84,7 +84,7 @@ class Find:
                 self.shelf.mark(there[0], mark)
 
     def chosen(self) -> Iterable[Offer]:
-        """Return what was chosen, in order."""
+        """Return the chosen offers in order."""
         return (offer for _, offer in self.shelf.numbered(_Mark.CHOSEN))
 
 
@@ -97,7 +97,7 @@ def load(
     add: bool = False,
     today: date,
 ) -> Loaded:
-    """Put what was found in a cart: a new one, or one that is brought up to date.
+    """Write the offers found to a new cart, or update an existing one.
 
     What the person has put in stays: marks, rows, columns, their order, the way it is written.
 
@@ -129,7 +129,7 @@ def load(
 
 
 def load_as(form: Form, find: Find, path: Path) -> Loaded:
-    """Write what was chosen in a form for others.
+    """Write the chosen offers in another format.
 
     Raises:
         BadOption: there is a file already, in which marks cannot be kept.
@@ -155,7 +155,7 @@ def load_as(form: Form, find: Find, path: Path) -> Loaded:
 
 
 class _Renewal:
-    """A cart that is gone through twice: to learn what has changed, then to write it anew."""
+    """A cart that is read twice: to find out what has changed, then to write it again."""
 
     def __init__(self, find: Find, path: Path, today: date, loaded: Loaded) -> None:
         self._find = find
@@ -236,7 +236,7 @@ class _Renewal:
             yield cells
 
     def _renewed(self, entry: CartRow, cells: list[str], places: Mapping[str, int]) -> Offer:
-        """Return what is known of a row by now, written into its cells where it was not."""
+        """Return the known facts of a row, and write those that were missing into its cells."""
         offer = entry.offer
         if not offer.number:
             self._last_number += 1
@@ -269,7 +269,7 @@ class _Renewal:
 
 
 def learnt(offer: Offer, now: Offer) -> Offer:
-    """Return an offer of a cart with what is known of it now.
+    """Return an offer from a cart with newly learnt facts.
 
     What was known and is not any more stays.
     """
@@ -291,7 +291,7 @@ def learnt(offer: Offer, now: Offer) -> Offer:
 
 
 def note_facts(cells: list[str], offer: Offer, places: Mapping[str, int]) -> None:
-    """Write the facts of an offer into the cells of its row, where there are columns for them."""
+    """Write the facts of an offer into the cells of its row, where the columns exist."""
     for column in CART_COLUMNS:
         if column.is_renewed and column.name in places:
             cells[places[column.name]] = column.write(offer)

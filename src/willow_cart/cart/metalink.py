@@ -32,7 +32,7 @@ _NO_CHARACTERS = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\ufff
 
 
 def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Issue]:
-    """Read the files of a Metalink document, one after the other.
+    """Read the files of a Metalink document one after the other.
 
     Of the URLs of a file the one with the lowest priority number is its address, and the others
     are its mirrors. Hashes of kinds not known here are passed over, and so are URLs of schemes

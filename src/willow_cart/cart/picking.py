@@ -1,4 +1,4 @@
-"""Picking: taking rows of a cart out and putting them back."""
+"""Take rows of a cart out, and put them back."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _Marking = Callable[[Iterable[Marked[CartRow]]], Iterator[Marked[CartRow]]]
 
 
 class Way(StrEnum):
-    """What becomes of the rows that a choosing keeps."""
+    """What happens to the rows that the rules choose."""
 
     OUT = "out"
     """They are taken out."""
@@ -44,7 +44,7 @@ def pick(
     learn: Learn | None = None,
     eligible: Callable[[Thing], bool] = lambda _: True,
 ) -> Iterator[Marked[Thing]]:
-    """Go through rows, and mark them anew; those in the other state already are not looked at.
+    """Mark rows; rows that are already in the target state are not examined.
 
     Args:
         rows: gone through once and not held.
@@ -80,7 +80,7 @@ def pick(
 
 @dataclass(slots=True)
 class Picked:
-    """What came of picking.
+    """The result of picking.
 
     Attributes:
         changed: the rows whose mark is another now.
@@ -104,7 +104,7 @@ def pick_in(
     *,
     only_gone: bool = False,
 ) -> Picked:
-    """Pick in a cart's file; what it was before is kept beside it for `undo`.
+    """Pick rows in the file of a cart; its previous state is stored next to it for `undo`.
 
     Args:
         path: the cart.
@@ -135,7 +135,7 @@ def pick_in(
 
 
 def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
-    """Mark the rows of a cart's file that are understood, in their order.
+    """Set the marks of the readable rows in a cart's file, in order.
 
     Args:
         sheet: of the file, which must not have changed since.
@@ -154,7 +154,7 @@ def mark_in(sheet: Sheet, marks: Iterable[bool]) -> Picked:
 
 
 def learn_in(path: Path, learn: Learn) -> None:
-    """Note sizes and dates in a cart's file that are not known of what is taken.
+    """Ask for unknown sizes and dates of taken rows, and store them in the cart's file.
 
     Raises:
         As `pick_in`, but for NothingChosen.
@@ -186,7 +186,7 @@ def _mark_anew(sheet: Sheet, mark: _Marking, choice: Choice | None) -> Picked:
 
 
 class _Remarking:
-    """A sheet that is gone through once, its rows marked anew and otherwise left as they are.
+    """A pass over a sheet that changes marks and copies everything else.
 
     Attributes:
         columns: of the sheet as it will be; one for marks is put first if there is none.
@@ -204,7 +204,7 @@ class _Remarking:
         self._unread: deque[tuple[int, Unread]] = deque()
 
     def rows(self, mark: _Marking) -> Iterator[list[str]]:
-        """Yield the cells of every row, in order.
+        """Yield the cells of each row in order.
 
         Raises:
             UnreadableSource: a row cannot be told apart from its neighbours.

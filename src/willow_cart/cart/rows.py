@@ -1,4 +1,4 @@
-"""Rows: an offer and its mark as a row of a cart, and back."""
+"""Convert offers with their marks to rows of a cart, and back."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _MAX_NAMED_ROWS = 5
 
 @dataclass(frozen=True, slots=True)
 class CartRow:
-    """A row that is understood.
+    """A readable row.
 
     Attributes:
         row: as it is written.
@@ -50,7 +50,7 @@ class CartRow:
 
 @dataclass(frozen=True, slots=True)
 class Unread:
-    """A row that is not understood.
+    """An unreadable row.
 
     Attributes:
         row: as it is written; None if it cannot even be told apart from its neighbours.
@@ -63,7 +63,7 @@ class Unread:
 
 @dataclass(slots=True)
 class Oddities:
-    """Cells that are not understood in rows that are, by column: nothing depends on them.
+    """Unreadable cells in otherwise readable rows, by column; they are treated as unknown.
 
     Attributes:
         rows: the numbers of the rows.
@@ -74,12 +74,12 @@ class Oddities:
     why: dict[str, str] = field(default_factory=dict)
 
     def add(self, column: str, row: int, error: BadOption) -> None:
-        """Note one more."""
+        """Record one more cell."""
         self.rows[column].append(row)
         self.why.setdefault(column, str(error))
 
     def told(self, place: str) -> list[str]:
-        """Return what a person should know, a line for each column."""
+        """Return a message for each column."""
         lines = []
         for column, rows in self.rows.items():
             named = ", ".join(map(str, rows[:_MAX_NAMED_ROWS]))
@@ -118,7 +118,7 @@ class RowReader:
         self._count = 0
 
     def entries(self) -> Iterator[CartRow | Unread]:
-        """Every row that is not empty."""
+        """Yield every row that is not empty."""
         self._count = 0
         for row in self.sheet.rows():
             if isinstance(row, Issue):
@@ -144,7 +144,7 @@ class RowReader:
         return CartRow(row, offer, taken, bool(cells.get(GONE)))
 
     def _uncovered(self, row: SheetRow) -> dict[str, str]:
-        """Return what a row holds, by column; a million rows are, so the usual is quick."""
+        """Return the cells of a row by column; fast for the usual case."""
         written = self._cells_of(row.cells)
         line = "".join(written)
         if "'" not in line and line.isascii():
@@ -176,7 +176,7 @@ class RowReader:
         )
 
     def _alone(self, cells: dict[str, str]) -> dict[str, Any]:
-        """Return the fields that a cell each decides."""
+        """Return the fields that depend on one cell each."""
         fields = {}
         for column in self._read_alone:
             if cell := cells[column.name]:
@@ -225,7 +225,7 @@ def _in_column(column: str, error: UsageError) -> BadOption:
 
 
 def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Issue]:
-    """Read what is taken of a sheet.
+    """Read the taken offers of a sheet.
 
     Args:
         sheet: the table.
@@ -246,7 +246,7 @@ def read_sheet(sheet: Sheet, notes: list[str]) -> Iterator[Offer | Issue]:
 def read_marked(
     cart: Path | Sheet, troubles: list[Issue], notes: list[str]
 ) -> Iterator[tuple[Offer, bool]]:
-    """Read a cart's file: every offer, and whether it is taken.
+    """Read every offer in a cart's file, and whether it is taken.
 
     Args:
         cart: its path, or the sheet in it.
@@ -276,7 +276,7 @@ def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:
 
 
 def write_table(offers: Iterable[tuple[Offer, bool]], to: TextIO) -> None:
-    """Write offers as a cart: all columns, lines ended as RFC 4180 has it.
+    """Write offers as a cart with all columns and the line ends of RFC 4180.
 
     Args:
         offers: each with whether it is taken.

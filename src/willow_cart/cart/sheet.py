@@ -1,4 +1,4 @@
-"""Sheets: tables in files (RFC 4180), as programs and spreadsheets write them, row by row."""
+"""Read and write tables in files (RFC 4180) row by row, as programs and spreadsheets write them."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ _RUNS = ("=", "+", "-", "@", "\t", "\r")
 
 @dataclass(frozen=True, slots=True)
 class Style:
-    """How a table is written.
+    """The format of a table: encoding, delimiter, line ends.
 
     Attributes:
         delimiter: between cells.
@@ -53,7 +53,7 @@ class SheetRow:
 
 
 class Sheet:
-    """A table with named columns, read row by row, as often as need be.
+    """A table with named columns, which can be read row by row any number of times.
 
     Args:
         opened: opens the file, or what stands for one.
@@ -85,14 +85,14 @@ class Sheet:
         self._places = places_of(self.columns)
 
     def is_alike(self, content: bytes) -> bool:
-        """Return whether a file begins with the same header, written in the same way."""
+        """Whether a file has the same header in the same format."""
         header = io.StringIO()
         csv.writer(header, delimiter=self.style.delimiter).writerow(self.columns)
         return content.startswith(header.getvalue().encode(self.style.encoding))
 
     @classmethod
     def at(cls, path: Path) -> Sheet:
-        """Return the sheet in a cart's file.
+        """Open the sheet in a cart's file.
 
         Raises:
             UnreadableSource: there is none, or it is not a cart.
@@ -116,7 +116,7 @@ class Sheet:
             ) from None
 
     def require_unchanged(self) -> None:
-        """Require that the file was not written since it was opened here.
+        """Require that the file was not changed since it was opened.
 
         Raises:
             BadOption: another program wrote it, and that would be lost.
@@ -129,11 +129,11 @@ class Sheet:
             )
 
     def place_of(self, column: str) -> int | None:
-        """Where in a row a column stands, whatever its case; None if there is no such column."""
+        """Return the index of a column, ignoring case; None if there is no such column."""
         return self._places.get(column)
 
     def rows(self) -> Iterator[SheetRow | Issue]:
-        """Yield the rows below the header that are not empty, and every one that cannot be read."""
+        """Yield the non-empty rows below the header, and an issue for each unreadable one."""
         width = len(self.columns)
         with io.TextIOWrapper(
             self._open(), self.style.encoding, errors="surrogateescape", newline=""
@@ -161,7 +161,7 @@ class Sheet:
 
 
 def encoding_of(beginning: bytes, place: str) -> str:
-    """Return the encoding of a text by its byte-order mark; UTF-8 where there is none.
+    """Return the encoding that the byte-order mark indicates; UTF-8 without one.
 
     Raises:
         UnreadableSource: it is not text.
@@ -174,12 +174,12 @@ def encoding_of(beginning: bytes, place: str) -> str:
 
 
 def looks_like_sheet(text: str) -> bool:
-    """Whether a text begins with a header row that has a `url` column."""
+    """Whether a text starts with a header row that has a `url` column."""
     return _header_in(text) is not None
 
 
 def _header_in(text: str) -> tuple[list[str], str] | None:
-    """Return the column names in the first line that is not blank.
+    """Return the column names in the first non-blank line.
 
     The second value is the delimiter between them.
     """
@@ -195,7 +195,7 @@ def _header_in(text: str) -> tuple[list[str], str] | None:
 
 
 def places_of(columns: Sequence[str]) -> Mapping[str, int]:
-    """Return the first place of each column by its name, whose case and blanks do not count."""
+    """Return the first index of each column by its name, ignoring case and spaces."""
     places: dict[str, int] = {}
     for place, name in enumerate(columns):
         places.setdefault(name.strip().lower(), place)
@@ -206,7 +206,7 @@ def places_of(columns: Sequence[str]) -> Mapping[str, int]:
 def writing(
     path: Path, columns: Sequence[str], style: Style, *, overwrite: bool = False
 ) -> Iterator[Callable[[list[str]], None]]:
-    """Write a sheet in place of what is at a path, in one step at the end or not at all.
+    """Replace a sheet atomically.
 
     Args:
         path: where.
@@ -231,7 +231,7 @@ _CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
 
 
 def cover(cell: str) -> str:
-    """Keep a spreadsheet from running a cell, and its outer blanks from being lost.
+    """Protect a cell from being run as a formula and from losing its outer spaces.
 
     A cell that looks covered is covered once more. Another character stands for those that control
     a terminal; line ends and tabs stay.
@@ -242,7 +242,7 @@ def cover(cell: str) -> str:
 
 
 def uncover(cell: str) -> str:
-    """Return what a cell holds, its cover and blanks around it taken off."""
+    """Return the content of a cell without its protection and outer spaces."""
     if cell.startswith("'") and _needs_cover(cell[1:]):
         return cell[1:]
     return cell.strip()

@@ -1,4 +1,4 @@
-"""Splitting: which of the taken rows of a cart go on which drive, or to which machine.
+"""Split the taken rows of a cart over drives or machines.
 
 Files take whole blocks of a disk, so each is reckoned up to the next. A size that a listing has
 rounded is reckoned a tenth larger. Files of unknown size go where most room is left, and are told.
@@ -52,14 +52,14 @@ class CartPart:
 
     @property
     def room(self) -> int:
-        """Bytes that are left."""
+        """Return the free bytes."""
         assert self.capacity is not None, "the part is a drive"
         return self.capacity - self.reckoned
 
 
 @dataclass(slots=True)
 class _Folder:
-    """A folder in the tree of what is to be packed.
+    """A folder in the tree that is packed.
 
     Attributes:
         whole: bytes of all that is in and below it.
@@ -73,7 +73,7 @@ class _Folder:
 
 
 class Packing(ABC):
-    """Which part every offer goes to.
+    """An assignment of every offer to a part.
 
     Attributes:
         parts: what the offers are given to.
@@ -87,11 +87,11 @@ class Packing(ABC):
         self._homes = array("h")
 
     def __getitem__(self, place: int) -> int:
-        """Return the number of the part, from 0, that the offer at a place goes to."""
+        """Return the number of the part, from 0, of the offer at an index."""
         return self._homes[place]
 
     def pack(self, offers: Iterable[Offer]) -> None:
-        """Give every offer a part; they are gone through once."""
+        """Assign every offer to a part; the offers are read once."""
         for place, offer in enumerate(offers):
             size = _reckoned(offer)
             self._sizes.append(-1 if size is None else size)
@@ -100,12 +100,12 @@ class Packing(ABC):
         self._share_out()
 
     def _take_in(self, place: int, offer: Offer) -> None:
-        """Look at an offer before anything is given to anyone; most need not."""
+        """Collect what is needed about an offer before parts are assigned; usually nothing."""
         del place, offer
 
     @abstractmethod
     def _share_out(self) -> None:
-        """Give every place a part."""
+        """Assign a part to every index."""
 
     def _put(self, place: int, part: int) -> None:
         self._homes[place] = part
@@ -115,14 +115,14 @@ class Packing(ABC):
         return (place for place, size in enumerate(self._sizes) if size < 0)
 
     def _by_size(self, places: Iterable[int]) -> list[int]:
-        """Places of known size, the largest first."""
+        """Return the indices of offers of known size, the largest first."""
         sizes = self._sizes
         known = (place for place in places if sizes[place] >= 0)
         return sorted(known, key=lambda place: -sizes[place])
 
 
 class DrivePacking(Packing):
-    """Offers packed on drives, whole folders together as far as they fit.
+    """A packing on drives that keeps folders together where they fit.
 
     A folder goes with all below it to the drive on which it leaves the least room; one that fits
     nowhere is taken apart into its folders and files, the largest first. If that leaves anything
@@ -177,7 +177,7 @@ class DrivePacking(Packing):
                 self._put(place, home)
 
     def _tightest(self, size: int) -> int | None:
-        """Return the drive on which so many bytes leave the least room.
+        """Return the drive on which this many bytes leave the least free space.
 
         None if they fit on none.
         """
@@ -192,7 +192,7 @@ class DrivePacking(Packing):
 
 
 class SharePacking(Packing):
-    """Offers dealt out evenly: each, the largest first, to the share that has least."""
+    """A packing into equal shares: each offer, the largest first, goes to the smallest share."""
 
     def _share_out(self) -> None:
         least = [(0, number) for number in range(len(self.parts))]
@@ -213,7 +213,7 @@ def _reckoned(offer: Offer) -> int | None:
 
 
 def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, CartPart]]:
-    """Write a cart for each part, with every taken row of a cart in exactly one of them.
+    """Write a cart for each part; every taken row is in exactly one of them.
 
     The parts have all the columns of the cart, also those that a person has added.
 
@@ -261,7 +261,7 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
 
 
 def file_of(path: Path, name: str) -> Path:
-    """Return the file of a part, beside its cart."""
+    """Return the file of a part, next to its cart."""
     return path.with_name(f"{path.stem}.{name}{path.suffix}")
 
 

@@ -1,4 +1,4 @@
-"""The tray: the rows of a cart laid out to be ticked; what the view shows, without a screen."""
+"""The rows of a cart as the picker shows them, without a screen."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from willow_cart.offer_store import OfferStore
 
 
 class By(StrEnum):
-    """What rows have in common that are ticked at once."""
+    """What rows that are ticked together have in common."""
 
     KIND = "kind"
     FOLDER = "folder"
@@ -33,7 +33,7 @@ class By(StrEnum):
 
 
 class CartView:
-    """The rows of a cart, which of them are ticked, and which are shown.
+    """The rows of a cart, which of them are ticked, and which are visible.
 
     Rows are known by their index, from 0. They are held on disk, so a million are no burden.
 
@@ -78,11 +78,11 @@ class CartView:
 
     @property
     def is_changed(self) -> bool:
-        """Whether any mark is another than in the cart."""
+        """Whether any mark differs from the cart's."""
         return self._before != self.marks
 
     def show(self, pattern: str) -> None:
-        """Show only rows whose path, words or heading hold a text, which may have wildcards.
+        """Show only rows whose path, link text or heading matches a text, which may have wildcards.
 
         Raises:
             BadOption: a set among the wildcards cannot be read.
@@ -101,7 +101,7 @@ class CartView:
         )
 
     def tick(self, indexes: Iterable[int], *, mark: bool) -> int:
-        """Tick rows, or untick them, and return how many had the other mark."""
+        """Tick or untick rows, and return how many marks changed."""
         changed = 0
         for index in indexes:
             if self.marks[index] != mark:
@@ -116,6 +116,6 @@ class CartView:
         return changed
 
     def alike(self, index: int, by: By) -> Iterable[int]:
-        """Return the rows shown that are in the same group as a row, itself among them."""
+        """Return the visible rows in the same group as a row, including that row."""
         group = self._groups[by]
         return (each for each in self.shown if group[each] == group[index])

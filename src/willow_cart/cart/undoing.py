@@ -1,4 +1,4 @@
-"""Undoing: what a cart was before the last picking is kept beside it."""
+"""Undo the last change of a cart, whose previous state is stored next to it."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.errors import BadOption, CannotStore, plainly
 
 @contextmanager
 def keeping_for_undo(path: Path) -> Iterator[None]:
-    """Keep a cart as it is, beside it, if it is changed inside; see `undo`.
+    """Store a copy of a cart next to it if the block changes the cart; see `undo`.
 
     Raises:
         CannotStore: there is no room for it.
@@ -39,7 +39,7 @@ def keeping_for_undo(path: Path) -> Iterator[None]:
 
 
 def undo(path: Path) -> None:
-    """Give a cart back what it was before the last picking; undoing again redoes it.
+    """Restore the state of a cart before the last change; a second undo is a redo.
 
     Raises:
         BadOption: there is nothing to undo, or the cart has been changed since.
@@ -71,7 +71,7 @@ def _kept(path: Path) -> Path:
 
 
 def _pair(kept: Path, path: Path) -> None:
-    """Give both the same time stamp, by which it is told that the cart was not changed since."""
+    """Give both files the same time stamp, which shows that the cart was not changed since."""
     stamp = path.stat().st_mtime_ns
     os.utime(kept, ns=(stamp, stamp))
 

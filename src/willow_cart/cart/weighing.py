@@ -1,4 +1,4 @@
-"""Weighing: counts and sizes of what a cart holds, and what is unknown of it."""
+"""Count and total the rows of a cart."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ def _groups() -> Groups:
 
 @dataclass(slots=True)
 class Weight:
-    """What a cart weighs; every grouping adds up to the whole.
+    """Counts and sizes of a cart; each grouping adds up to the total.
 
     Attributes:
         all: the sizes of all that is taken.
@@ -48,7 +48,7 @@ class Weight:
     _largest: list[tuple[int, int, Offer]] = field(default_factory=list)
 
     def add(self, offer: Offer, *, taken: bool) -> None:
-        """Count a row in."""
+        """Count one row."""
         if not taken:
             self.left_out += 1
             return
@@ -68,12 +68,12 @@ class Weight:
 
     @property
     def largest(self) -> list[Offer]:
-        """The largest files of known size, the largest first."""
+        """The largest files of known size, in descending order."""
         return [offer for _, _, offer in sorted(self._largest, reverse=True)]
 
 
 def weigh(rows: Iterable[tuple[Offer, bool]]) -> Weight:
-    """Weigh offers, each with whether it is taken; they are gone through once and not held."""
+    """Count and total offers with their marks; they are read once and not kept."""
     weight = Weight()
     for offer, taken in rows:
         weight.add(offer, taken=taken)
@@ -81,12 +81,12 @@ def weigh(rows: Iterable[tuple[Offer, bool]]) -> Weight:
 
 
 def heaviest(groups: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
-    """Return groups by their known bytes, the heaviest first."""
+    """Return groups by known size, the largest first."""
     return sorted(groups.items(), key=lambda each: (-each[1].bytes, -each[1].files, each[0]))
 
 
 def in_time(months: Mapping[str, Sizes]) -> list[tuple[str, Sizes]]:
-    """Months in their order, or years where there are too many, and last what has no date."""
+    """Return the months in order, or years if there are too many; undated files come last."""
     dated = {month: sizes for month, sizes in months.items() if month != UNDATED}
     if len(dated) > _MAX_MONTHS:
         years: Groups = _groups()

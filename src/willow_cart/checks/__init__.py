@@ -1,4 +1,4 @@
-"""Is it what was promised: digests measured on the way, and the lists that promise them."""
+"""Verify files: digests measured during the download, and checksum lists."""
 
 from willow_cart.checks.checksum_files import (
     ChecksumBook,

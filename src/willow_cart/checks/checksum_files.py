@@ -1,4 +1,4 @@
-"""Checksum lists: the GNU style (`hash  name`) and the BSD style (`SHA256 (name) = hash`)."""
+"""Checksum lists in GNU format (`hash  name`) and BSD format (`SHA256 (name) = hash`)."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class ListedChecksum:
     place: str
 
     def agreement(self, offer: Offer, address: Sequence[str], path: Sequence[str]) -> int:
-        """In how many parts this entry agrees with an offer, 0 if it speaks of another file."""
+        """Return how many path components agree with an offer; 0 if this is another file."""
         if looks_like_address(self.place):
             folder = segments_of(self.place)[:-1]
             if host_of(self.place) == host_of(offer.address) and [*folder, *self.parts] == address:
@@ -49,7 +49,7 @@ class ListedChecksum:
 
 
 def read_checksum_list(text: str, place: str) -> Iterator[ListedChecksum | Issue]:
-    """Read a checksum list, line by line.
+    """Read a checksum list line by line.
 
     A file that holds a single bare hash, as `name.sha256` often does, promises it for `name`. In
     the manifest of a bag names are encoded as RFC 8493, 2.1.3 has it.
@@ -82,13 +82,13 @@ def read_checksum_list(text: str, place: str) -> Iterator[ListedChecksum | Issue
 
 
 def is_checksum_line(line: str) -> bool:
-    """Whether a line is one of a checksum list that names its files."""
+    """Whether a line is an entry of a checksum list with a file name."""
     line = line.strip()
     return bool(_GNU.fullmatch(line) or _BSD.fullmatch(line))
 
 
 def is_bare_checksum(line: str) -> bool:
-    """Whether a line is a hash and nothing else, as in a file `name.sha256`."""
+    """Whether a line is just a hash, as in a file `name.sha256`."""
     return _BARE.fullmatch(line.strip()) is not None
 
 
@@ -112,7 +112,7 @@ def _unescape(name: str, escaped: str) -> str:
 
 
 class ChecksumBook:
-    """What checksum lists promise, found by the names of offers.
+    """The entries of checksum lists, looked up by the names of offers.
 
     A list names files by their place below itself, and offers are known by theirs below their
     source, so the two are compared from their ends. An entry speaks of an offer if they agree in
@@ -127,7 +127,7 @@ class ChecksumBook:
                 self._by_name[entry.parts[-1]].append(entry)
 
     def promise(self, offers: Iterable[Offer]) -> tuple[list[Offer], list[Issue]]:
-        """Give every offer the checksums that are promised for it.
+        """Add the expected checksums to every offer.
 
         An entry that could mean several offers is used for none of them: a check of the wrong
         file would be worse than none.
@@ -164,7 +164,7 @@ class ChecksumBook:
         return promised, troubles
 
     def _agreements(self, offer: Offer) -> dict[ListedChecksum, int]:
-        """Return the entries that may speak of an offer, each with how far it agrees with it."""
+        """Return the entries that may refer to an offer, with the number of common components."""
         address = segments_of(offer.address)
         path = offer.path.split("/")
         names = dict.fromkeys((address[-1], path[-1]))
@@ -177,6 +177,6 @@ class ChecksumBook:
 
 
 def _common_tail(one: Sequence[str], other: Sequence[str]) -> int:
-    """How many parts two paths have in common from their ends; 0 unless one ends with the other."""
+    """Return how many trailing components two paths share; 0 if neither ends with the other."""
     shorter = min(len(one), len(other))
     return shorter if shorter and tuple(one[-shorter:]) == tuple(other[-shorter:]) else 0

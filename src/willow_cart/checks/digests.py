@@ -1,4 +1,4 @@
-"""Digests, measured while the bytes arrive."""
+"""Digests that are computed while bytes arrive."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _INLINE_BYTES = 1 << 20
 
 
 def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
-    """Read a checksum: `sha256:HEX`, or bare hexadecimal whose length tells the algorithm.
+    """Parse a checksum: `sha256:HEX`, or hexadecimal digits whose length tells the algorithm.
 
     Args:
         text: what was written.
@@ -82,27 +82,27 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
 
 
 def written(checksums: Iterable[Checksum]) -> str:
-    """Checksums as the ledger has them: `algorithm:hex`, with blanks between."""
+    """Format checksums for the ledger: `algorithm:hex`, separated by spaces."""
     return " ".join(dict.fromkeys(map(str, checksums)))
 
 
 class _Crc32:
-    """The CRC-32 of ITU-T V.42, in the manner of `hashlib`."""
+    """CRC-32 (ITU-T V.42) with the interface of `hashlib`."""
 
     def __init__(self) -> None:
         self._value = 0
 
     def update(self, data: Buffer) -> None:
-        """Take in bytes."""
+        """Add bytes."""
         self._value = zlib.crc32(data, self._value)
 
     def hexdigest(self) -> str:
-        """Return the sum in eight digits."""
+        """Return the checksum in eight hexadecimal digits."""
         return f"{self._value:08x}"
 
 
 class _Crc32c:
-    """The CRC-32C of RFC 3720, in the manner of `hashlib`."""
+    """CRC-32C (RFC 3720) with the interface of `hashlib`."""
 
     def __init__(self) -> None:
         import google_crc32c  # only stores use it
@@ -111,26 +111,26 @@ class _Crc32c:
         self._value = 0
 
     def update(self, data: Buffer) -> None:
-        """Take in bytes."""
+        """Add bytes."""
         self._value = self._extend(self._value, bytes(data))
 
     def hexdigest(self) -> str:
-        """Return the sum in eight digits."""
+        """Return the checksum in eight hexadecimal digits."""
         return f"{self._value:08x}"
 
 
 class Hash(Protocol):
-    """What takes in bytes and gives a sum of them."""
+    """A hash object, as in `hashlib`."""
 
     def update(self, data: Buffer, /) -> None:
-        """Take in bytes."""
+        """Add bytes."""
 
     def hexdigest(self) -> str:
-        """Return the sum in hexadecimal."""
+        """Return the digest in hexadecimal."""
 
 
 def new_hash(algorithm: str) -> Hash:
-    """Return a hash that has taken in nothing yet, by its name here.
+    """Return a new hash object by its name in checksums.
 
     Raises:
         ValueError: it is not known.
@@ -145,7 +145,7 @@ def new_hash(algorithm: str) -> Hash:
 
 
 class RunningDigest:
-    """Digests of a file that is still being written.
+    """Digests of a file that is being written.
 
     The first megabyte is hashed as it is handed over. From there on a helper thread follows. It is
     handed a few megabytes at most; when it lags behind further than that it reads the file itself,
@@ -171,7 +171,7 @@ class RunningDigest:
         self._failure: OSError | None = None
 
     def add(self, data: bytes | memoryview, file: int) -> None:
-        """Take in bytes that have just been written to a file.
+        """Add bytes that were just written to the file.
 
         Args:
             data: the bytes.
@@ -189,7 +189,7 @@ class RunningDigest:
         self.reach(written, file)
 
     def reach(self, written: int, file: int) -> None:
-        """Say how many bytes the file holds by now; they will be read from it."""
+        """Set how many bytes the file holds now; the digest reads them from the file."""
         with self._more:
             self._written = written
             self._more.notify()
@@ -199,7 +199,7 @@ class RunningDigest:
             self._follower.start()
 
     def settle(self) -> None:
-        """Wait until all that was written is hashed; the file may be closed afterwards.
+        """Wait until everything written is hashed; the file may be closed afterwards.
 
         Raises:
             OSError: the file could not be read back.
@@ -214,16 +214,16 @@ class RunningDigest:
             raise self._failure
 
     def checksums(self) -> dict[str, Checksum]:
-        """Return the checksums of all that was settled, by algorithm."""
+        """Return the checksums of everything hashed, by algorithm."""
         return {name: Checksum(name, each.hexdigest()) for name, each in self._hashes.items()}
 
     def so_far(self) -> tuple[int, str]:
-        """Return how many bytes are hashed by now, and their SHA-256 in hexadecimal."""
+        """Return how many bytes are hashed, and their SHA-256 in hexadecimal."""
         with self._state:
             return self._hashed, self._hashes["sha256"].hexdigest()
 
     def _next_in_hand(self) -> bytes | memoryview | None:
-        """Return the next bytes if they were handed over.
+        """Return the next bytes if they were passed in memory.
 
         None if they must be read from the file.
         """
@@ -259,7 +259,7 @@ class RunningDigest:
 def digest_of(
     file: BinaryIO, algorithms: Iterable[str], read: Callable[[int], None] = lambda _: None
 ) -> dict[str, Checksum]:
-    """Measure a file at rest, to its end.
+    """Compute the digest of a complete file.
 
     Args:
         file: open at its beginning.

@@ -1,4 +1,4 @@
-"""Inspection: whether a file is sound inside, as far as its kind can be opened here."""
+"""Check the content of files, as far as their format can be read here."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _MAX_DOCUMENT_BYTES = 256 << 20
 
 
 class _Unsound(Exception):
-    """Something is wrong inside; the text says what."""
+    """Damage inside a file; the text says what."""
 
 
 def inspect(
@@ -31,7 +31,7 @@ def inspect(
     bounds: Bounds | None = None,
     read: Callable[[int], None] = lambda _: None,
 ) -> str:
-    """Read a file through.
+    """Read and check a whole file.
 
     Args:
         file: open at its beginning.
@@ -71,7 +71,7 @@ def inspect(
 
 
 def _read_archive(file: BinaryIO, name: str, outflow: Outflow) -> None:
-    """Read every member of an archive, or what is in a packed file, and keep nothing."""
+    """Read every member of an archive, or the content of a compressed file, and discard it."""
     with ExitStack() as stack:
         members, is_single = open_members(file, name, outflow, None, stack)
         stack.enter_context(closing(members))
@@ -94,7 +94,7 @@ def _read_member(member: Member, *, is_single: bool) -> None:
 
 
 def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]:
-    """For kinds that say at their end that it is one."""
+    """Return a check for formats that have an end marker."""
 
     def look(file: BinaryIO) -> None:
         if file.read(len(beginning)) != beginning:

@@ -1,4 +1,4 @@
-"""Soft failures: a page or an error document that comes with an answer that calls it well."""
+"""Detect web pages and error documents that a server sends with status 200."""
 
 from __future__ import annotations
 
@@ -27,17 +27,17 @@ _MAYBE_PAGES = frozenset({"page", "text", "other"})
 
 
 def may_be_page(name: str) -> bool:
-    """Whether a file of this name may be a page; a `.zip` may not."""
+    """Whether a file of this name may be a web page."""
     return kind_of(name) in _MAYBE_PAGES
 
 
 def looks_like_page(beginning: bytes) -> bool:
-    """Whether bytes begin as pages do."""
+    """Whether bytes start like a web page."""
     return _PAGE.match(as_utf8(beginning)) is not None
 
 
 def as_utf8(beginning: bytes) -> bytes:
-    """Return text as UTF-8 without a mark at its beginning, whatever form of Unicode it is in.
+    """Return Unicode text as UTF-8 without a byte-order mark.
 
     UTF-16 is known by its mark, or by the zeros beside a character of markup (HTML, 13.2.3.2).
     """
@@ -71,7 +71,7 @@ SNIFFED_BYTES = 512
 
 
 def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
-    """Say what bytes are that came in place of a file; empty if they may be the file.
+    """Describe bytes that arrived in place of a file; empty if they may be the file.
 
     Args:
         name: of the file that was asked for.
@@ -100,12 +100,12 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
 
 
 def title_of(beginning: bytes) -> str:
-    """Return a page's title in at most 80 characters; empty where there is none."""
+    """Return the title of a page, at most 80 characters; empty if there is none."""
     match = _TITLE.search(as_utf8(beginning))
     text = html.unescape(match[1].decode("utf-8", "replace")) if match else ""
     return " ".join(text.split())[:80]
 
 
 def asks_to_sign_in(beginning: bytes) -> bool:
-    """Whether a page has a field for a password."""
+    """Whether a page contains a password field."""
     return _PASSWORD.search(as_utf8(beginning)) is not None

@@ -1,4 +1,4 @@
-"""Verdicts: by what a file was checked, in words, and how much that proves."""
+"""Describe how a file was checked, and how strong that check is."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _PART_SIZES = [
 
 
 def verdict_of(promised: Sequence[Checksum], length: int | None) -> str:
-    """By what a file was checked whose promised checksums all hold.
+    """Return how a file was checked, given that all its expected checksums match.
 
     Args:
         promised: the checksums.
@@ -46,12 +46,12 @@ def verdict_of(promised: Sequence[Checksum], length: int | None) -> str:
 
 
 def weakness_of(algorithm: str) -> str:
-    """Return what is to be added to the name of an algorithm that proves little."""
+    """Return the note on an algorithm that is not collision-resistant; empty for others."""
     return ", weak" if algorithm in _WEAK else ""
 
 
 def proves_composite(file: BinaryIO, digest: str, parts: int) -> bool:
-    """Return whether a file has an MD5 of the MD5s of so many parts, for a usual size of part.
+    """Whether a file matches an MD5 of the MD5s of its parts, for a usual part size.
 
     If not, nothing is proved: the parts may have had another size.
 

@@ -1,4 +1,4 @@
-"""Choosing among offers: one immutable value, the same in every command."""
+"""Choose among offers by one immutable value, the same in every command."""
 
 from willow_cart.choosing.choice import Choice
 from willow_cart.choosing.choosing import Choosing, Learn, Unknown

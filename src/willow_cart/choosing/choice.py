@@ -1,4 +1,4 @@
-"""What comes of a choosing: counted while it goes on, true at every moment."""
+"""The counts of a selection, valid at any time while it runs."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.units import count_of
 
 @dataclass(slots=True)
 class Choice:
-    """What came of a choosing so far.
+    """The result of a selection so far.
 
     Attributes:
         rules: the rules in order, each as it was typed.
@@ -39,12 +39,12 @@ class Choice:
     ended_by: str = ""
 
     def note(self, offer: Offer) -> None:
-        """Count an offer that is looked at."""
+        """Count an offer that is examined."""
         self.offered += 1
         self.extensions[extension_of(offer.file_name)] += 1
 
     def require_some(self) -> None:
-        """Insist that something was chosen.
+        """Raise NothingChosen if nothing was chosen.
 
         Raises:
             NothingChosen: nothing was; the error names the rule that left none, and says what

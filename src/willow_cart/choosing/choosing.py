@@ -1,4 +1,4 @@
-"""The rules that offers are chosen by.
+"""The rules that select offers.
 
 They are applied in the order of the fields of `Choosing`; each sees only what the ones before it
 have left, so that a report can say which rule emptied the list.
@@ -40,14 +40,14 @@ _ROUNDING_SHARE = 0.2
 
 
 class Unknown(StrEnum):
-    """What is to become of offers of which a rule cannot tell."""
+    """What to do with offers for which a rule lacks a fact."""
 
     KEEP = "keep"
     DROP = "drop"
 
 
 class _On(Enum):
-    """What a rule looks at; rules on facts may have to ask for them first."""
+    """The kind of facts that a rule needs; some may have to be requested first."""
 
     NAME = 1
     DATE = 2
@@ -58,7 +58,7 @@ class _On(Enum):
 
 @dataclass(frozen=True, slots=True)
 class ChoosingRule:
-    """One rule of a choosing.
+    """One rule of a selection.
 
     Attributes:
         typed: as it was typed.
@@ -76,7 +76,7 @@ class ChoosingRule:
 
 @dataclass(frozen=True, slots=True)
 class Choosing:
-    """Which of the offers are wanted.
+    """The rules that say which offers are wanted.
 
     Attributes:
         numbers: of the offers in their source or cart: `3,7-12`. Empty keeps all.
@@ -128,17 +128,17 @@ class Choosing:
         self.rules()  # they are read now, so that a slip is told before any work is done
 
     def rules(self) -> list[ChoosingRule]:
-        """Return the rules in order, made anew each time, since some of them count."""
+        """Return the rules in order; a new list each time, because some rules count."""
         return [*self._on_names(), *self._on_facts(), *self._on_twins(), *self._on_counts()]
 
     def choose(self, offers: Iterable[Offer], learn: Learn | None = None) -> Choice:
-        """Apply the rules to the offers, and gather what they keep."""
+        """Apply the rules to offers and return those that are kept."""
         choice = self.begin()
         choice.chosen += [offer for offer, rule in self.judge(offers, choice, learn) if not rule]
         return choice
 
     def beginning(self, *, deep: bool) -> str:
-        """Return what the path of everything that can be kept begins with.
+        """Return the common prefix of the paths of everything that can be kept.
 
         Places then need not list anything else.
 
@@ -151,13 +151,13 @@ class Choosing:
         return os.path.commonprefix([literal_beginning(each) for each in self.keep])  # noqa: RUF071
 
     def begin(self) -> Choice:
-        """Return a choice of nothing yet, to be filled by `judge`."""
+        """Return an empty result, to be filled by `judge`."""
         return Choice([rule.typed for rule in self.rules()])
 
     def judge(
         self, offers: Iterable[Offer], choice: Choice, learn: Learn | None = None
     ) -> Iterator[tuple[Offer, str]]:
-        """Apply the rules to the offers, which are gone through once and not held.
+        """Apply the rules to offers, which are read once and not kept in memory.
 
         Args:
             offers: what there is.
@@ -202,7 +202,7 @@ class Choosing:
         choice: Choice,
         learn: Learn | None,
     ) -> Iterator[tuple[Offer, str]]:
-        """Apply the rules that look at one offer at a time."""
+        """Apply the rules that examine one offer at a time."""
         coming = iter(offers)
         while batch := list(islice(coming, _BATCH_OFFERS)):
             judged = [(offer, self._first_against(offer, early, choice)) for offer in batch]
@@ -216,7 +216,7 @@ class Choosing:
             yield from judged
 
     def _first_against(self, offer: Offer, rules: Sequence[ChoosingRule], choice: Choice) -> str:
-        """Return the first rule that drops an offer; empty where none does."""
+        """Return the first rule that excludes an offer; empty if none does."""
         told = set()
         for rule in rules:
             keeps = rule.keeps(offer)
@@ -333,7 +333,7 @@ class Choosing:
 def _meet_twins(
     judged: Iterable[tuple[Offer, str]], rules: Sequence[ChoosingRule]
 ) -> Iterator[tuple[Offer, str]]:
-    """Show rules everything that no other has dropped before they are asked about any of it."""
+    """Pass rules all remaining offers before asking them about any of these."""
     aside = Aside()
     for offer, dropped_by in judged:
         aside.add(offer, dropped_by)
@@ -347,7 +347,7 @@ def _meet_twins(
 def _learn(
     judged: list[tuple[Offer, str]], learn: Learn, lacks: Callable[[Offer], bool]
 ) -> list[tuple[Offer, str]]:
-    """Have it asked for what those lack that no rule has dropped."""
+    """Request the missing facts of offers that no rule has excluded."""
     asking = [offer for offer, rule in judged if not rule and lacks(offer)]
     if not asking:
         return judged
@@ -356,13 +356,13 @@ def _learn(
 
 
 def _lacks(rules: Sequence[ChoosingRule]) -> Callable[[Offer], bool]:
-    """Return a test whether some rule on facts cannot tell."""
+    """Return a test whether a rule on facts lacks one."""
     on_facts = [rule for rule in rules if rule.on in (_On.DATE, _On.SIZE)]
     return lambda offer: any(rule.keeps(offer) is None for rule in on_facts)
 
 
 def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
-    """Return a test of size; a rounded size cannot tell where the limit is within its rounding."""
+    """Return a test of size; rounded sizes near the limit are undecided."""
 
     def keeps(offer: Offer) -> bool | None:
         if offer.size is not None:
@@ -377,7 +377,7 @@ def _is_at_least(limit: int) -> Callable[[Offer], bool | None]:
 
 
 def _in_column(column: str) -> Callable[[Offer], bool]:
-    """Return a test of the column of a table that a link stands in."""
+    """Return a test of the table column that contains a link."""
     if column.isascii() and column.isdigit():
         number = int(column)
         return lambda offer: offer.cell is not None and offer.cell.column == number
@@ -386,7 +386,7 @@ def _in_column(column: str) -> Callable[[Offer], bool]:
 
 
 def _nth(typed: str) -> Callable[[Offer], bool]:
-    """Return a test that keeps one of every so many offers that come to it."""
+    """Return a test that keeps one of every N offers."""
     match = re.fullmatch(r"(\d{1,9})/(\d{1,9})", typed)
     which, of = (int(match[1]), int(match[2])) if match else (0, 0)
     if not 1 <= which <= of:

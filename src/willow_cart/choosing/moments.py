@@ -1,4 +1,4 @@
-"""When: the moments that people choose by."""
+"""Parse the dates and times that people choose by."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _ADVICE = "write 2031-05-01, 2031-05-01T06:00Z, or how long ago: 5d, 24h, 90min,
 
 
 def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime:
-    """Read a moment: a date, a date with a time (ISO 8601), or how long ago it was.
+    """Parse a date, a date with a time (ISO 8601), or an age.
 
     What has no zone is taken as UTC, as servers write their dates.
 

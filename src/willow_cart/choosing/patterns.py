@@ -1,4 +1,4 @@
-"""The patterns that people choose by: wildcards, regular expressions, words."""
+"""Patterns that people choose by: wildcards, regular expressions, words."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _STROKE = "\N{FRACTION SLASH}"
 
 
 def wildcard(pattern: str) -> Keeps:
-    """Turn a wildcard pattern into a test of an offer.
+    """Return a test of an offer for a wildcard pattern.
 
     `*` and `?` stand for any characters and any one, `[abc]` and `[!abc]` for one of a set, all
     within one name; `**` stands for any number of folders. A pattern with a `/` is held against
@@ -38,7 +38,7 @@ def wildcard(pattern: str) -> Keeps:
 
 
 def on_path(pattern: str) -> Callable[[str], bool]:
-    """Return the same as a test of a path, for what is no offer.
+    """Return a test of a path for a wildcard pattern.
 
     Raises:
         BadOption: a set in the pattern cannot be read.
@@ -50,7 +50,7 @@ def on_path(pattern: str) -> Callable[[str], bool]:
 
 
 def words(pattern: str) -> Callable[[str], bool]:
-    """Turn a wildcard pattern into a test of all the words of a link; their case does not count.
+    """Return a test of the whole text of a link for a wildcard pattern, ignoring case.
 
     Raises:
         BadOption: a set in the pattern cannot be read.
@@ -61,7 +61,7 @@ def words(pattern: str) -> Callable[[str], bool]:
 
 
 def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] | None]:
-    """Turn a wildcard pattern into a test of a whole text; wildcards stop at slashes.
+    """Return a test of a whole text for a wildcard pattern; wildcards do not match slashes.
 
     Raises:
         BadOption: a set in the pattern cannot be read.
@@ -76,7 +76,7 @@ def matcher(pattern: str, flags: re.RegexFlag) -> Callable[[str], re.Match[str] 
 
 
 def _unhurried(pieces: Sequence[str]) -> Iterator[str]:
-    """Have a star that another one follows in the same name match as little as it can.
+    """Make a star that is followed by another one in the same name match lazily.
 
     What lies between two stars may as well be found at the first place where it stands: the second
     star takes in the rest. So nothing is tried again, and the time does not grow with every star.
@@ -98,7 +98,7 @@ def _unhurried(pieces: Sequence[str]) -> Iterator[str]:
 
 
 def _translate(pattern: str) -> list[str]:
-    """Write a wildcard pattern as pieces of a regular expression for the whole text."""
+    """Translate a wildcard pattern into pieces of a regular expression."""
     written: list[str] = []
     at = 0
     while at < len(pattern):
@@ -129,7 +129,7 @@ def _translate(pattern: str) -> list[str]:
 
 
 def expression(option: str, pattern: str) -> Keeps:
-    """Turn a regular expression into a test of an offer: it is searched in the path.
+    """Return a test that searches the path of an offer for a regular expression.
 
     Raises:
         BadOption: it cannot be read.
@@ -139,12 +139,12 @@ def expression(option: str, pattern: str) -> Keeps:
 
 
 def literal_beginning(pattern: str) -> str:
-    """Return what every text begins with that a wildcard pattern matches."""
+    """Return the literal prefix of a wildcard pattern."""
     return re.split(r"[*?\[]", pattern.lstrip("/"), maxsplit=1)[0]
 
 
 def read_numbers(option: str, text: str) -> list[range]:
-    """Read numbers and ranges of them, both ends included: `3,7-12`.
+    """Parse numbers and ranges, inclusive: `3,7-12`.
 
     Raises:
         BadOption: they cannot be read.

@@ -1,4 +1,4 @@
-"""Twins: one thing that is offered in several formats or sizes, of which one is enough."""
+"""Variants: one file that is offered in several formats or sizes, of which one is enough."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from willow_cart.model import Offer
 
 
 class Twins:
-    """Tells which offers are the same thing, and which of them is preferred.
+    """Finds variants of the same file, and which of them is preferred.
 
     A preference is an extension, the name of a folder, or the last word of a name's stem:
     `dawn.wav` and `dawn.mp3`, `large/map.png` and `small/map.png`, `film_1080p.mp4` and
@@ -29,13 +29,13 @@ class Twins:
         self._best: dict[int, tuple[int, ...]] = {}
 
     def meet(self, offer: Offer) -> None:
-        """Look at an offer, before any is asked about."""
+        """Register an offer before any offer is judged."""
         key, rank = self._mark(offer)
         if rank and (key not in self._best or rank < self._best[key]):
             self._best[key] = rank
 
     def keeps(self, offer: Offer) -> bool:
-        """Whether an offer has no twin that is preferred to it; of equals the first is kept."""
+        """Whether no preferred variant of an offer exists; of equals the first is kept."""
         key, rank = self._mark(offer)
         if not rank:
             return True
@@ -45,7 +45,7 @@ class Twins:
         return True
 
     def _mark(self, offer: Offer) -> tuple[int, tuple[int, ...]]:
-        """Return a number for the thing that an offer is, and its rank.
+        """Return a number for the file that an offer is a variant of, and its rank.
 
         The rank is empty if it has none.
         """

@@ -1,1 +1,1 @@
-"""The command line: the only rooms, with `demo`, that print, parse arguments or know a terminal."""
+"""The command line: only it and `demo` print, parse arguments or know a terminal."""

@@ -1,4 +1,4 @@
-"""The options of the table as arguments of argparse."""
+"""Convert the option table to arguments of argparse."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.given import Given
 
 
 def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
-    """Add what a command takes to a parser; what is typed stays text, and nothing has a default."""
+    """Add the arguments of a command to a parser; values stay text, and there are no defaults."""
     for argument in command.arguments():
         _add(parser, argument)
     for group in command.groups():
@@ -23,7 +23,7 @@ def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
 
 
 def given_by(typed: argparse.Namespace, command: Command) -> Given:
-    """Return the texts that were typed, by the keys of their options."""
+    """Return the texts that were typed, by option key."""
     values = vars(typed)
     return {
         key: _texts_of(values[option.dest])
@@ -39,7 +39,7 @@ def _texts_of(value: object) -> tuple[str, ...]:
 
 
 def _add_all(to: argparse._ActionsContainer, options: Iterable[Option]) -> None:
-    """Add options; those that exclude each other go into groups of their own."""
+    """Add options; mutually exclusive ones go into groups."""
     excluding: dict[str, argparse._ActionsContainer] = {}
     for option in options:
         where = to
@@ -51,7 +51,7 @@ def _add_all(to: argparse._ActionsContainer, options: Iterable[Option]) -> None:
 
 
 def _add(to: argparse._ActionsContainer, option: Option) -> None:
-    """Add one option, or an argument."""
+    """Add one option or argument."""
     name = "" if option.is_argument else option.flag
     named: dict[str, Any] = {"dest": option.dest} if name else {}
     help_text = option.text.replace("%", "%%")
@@ -80,7 +80,7 @@ def _add(to: argparse._ActionsContainer, option: Option) -> None:
 
 
 def _checked(option: Option) -> Callable[[str], str]:
-    """Return what refuses a text that the option does not take, as argparse wants it."""
+    """Return an argparse type that refuses texts which the option does not accept."""
 
     def check(text: str) -> str:
         if text == argparse.SUPPRESS or (not text and option.const is not None):

@@ -1,4 +1,4 @@
-"""Handing the terminal back while a haul goes on."""
+"""Run a haul in a background process."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ _BEGUN = b"begun"
 
 @dataclass(frozen=True, slots=True)
 class Background:
-    """What a haul in the background needs of the terminal that it was started in.
+    """What a background haul needs from the terminal that started it.
 
     Attributes:
         run: its own entry.
@@ -34,17 +34,17 @@ class Background:
     line: int
 
     def begun(self) -> None:
-        """Say that it is known what is to be done, and that it has begun."""
+        """Signal that the haul has started."""
         with suppress(OSError):  # the other process has stopped waiting
             os.write(self.line, _BEGUN)
 
     def failed(self) -> None:
-        """Say in the list of runs that it came to nothing."""
+        """Record in the list of runs that the haul could not start."""
         self.run.end(Exit.NOT_UNDERSTOOD, self.run.run.progress)
 
 
 def detach(command: str, into: Path) -> Background | int:
-    """Go on in a process without a terminal.
+    """Continue in a process without a terminal.
 
     Args:
         command: what the person typed, without secrets.
@@ -71,7 +71,7 @@ def detach(command: str, into: Path) -> Background | int:
 
 
 def _leave_terminal(log: Path) -> None:
-    """Be a session of its own (setsid(2)), which the end of the terminal does not end."""
+    """Become the leader of a new session (setsid(2)), which survives the terminal."""
     os.setsid()
     file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     os.dup2(file, 1)
@@ -84,7 +84,7 @@ def _leave_terminal(log: Path) -> None:
 
 
 def _await_begin(run: OwnRun, process: int, listening: int) -> int:
-    """Wait until the new process has begun, and say how to watch it; its exit code if it ended."""
+    """Wait until the new process has started, and say how to watch it."""
     ready, _, _ = select.select([listening], [], [], _START_WAIT_SECONDS)
     if ready and os.read(listening, len(_BEGUN)) != _BEGUN:
         # It has ended, well or not; what it had to say is said here.

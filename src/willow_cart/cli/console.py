@@ -1,4 +1,4 @@
-"""The terminal as a job knows it: lines on standard error, bars, passwords, and Ctrl-C."""
+"""The terminal as an observer of jobs: messages on standard error, bars, passwords, Ctrl-C."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _SHOW_CURSOR = b"\x1b[?25h\n"
 
 
 class Console(JobObserver):
-    """Tells a person at a terminal, or the log of a timetable, what happens in a job.
+    """Shows the events of a job on a terminal, or in the log of a scheduled run.
 
     Args:
         begun: called once it is known what a haul is to do; None if that matters to none.
@@ -31,13 +31,13 @@ class Console(JobObserver):
         self._begun = begun
 
     def note(self, event: Notice) -> None:
-        """Write the lines that tell of an event."""
+        """Print the messages for an event."""
         tell_each(lines_of(event))
 
     def watch_haul(
         self, into: Path, *, bars: bool = True, failures: bool = True
     ) -> AbstractContextManager[View]:
-        """Draw bars on a terminal, and write a line now and then elsewhere."""
+        """Draw bars on a terminal; elsewhere print a line now and then."""
         view: View
         if bars and sys.stderr.isatty():
             # Drawing is not imported where nothing is drawn: it takes longer than a small haul.
@@ -50,7 +50,7 @@ class Console(JobObserver):
         return view
 
     def watch_reading(self) -> AbstractContextManager[ReadingProgress]:
-        """Draw a bar of what is read, on a terminal."""
+        """Draw a progress bar of bytes read, on a terminal."""
         if not sys.stderr.isatty():
             return super().watch_reading()
         from willow_cart.views.reading_bar import ReadingBar
@@ -58,11 +58,11 @@ class Console(JobObserver):
         return ReadingBar()
 
     def stoppable(self) -> AbstractContextManager[threading.Event]:
-        """Return what ends a haul in order at the first Ctrl-C, and at once at the second."""
+        """Return an event that the first Ctrl-C sets; the second one exits at once."""
         return stopped_by_signals(_leave)
 
     def ask_password(self, user: str) -> str | None:
-        """Ask for a password, where there is a terminal."""
+        """Ask for a password if there is a terminal."""
         from getpass import getpass
 
         if sys.stdin is None or not (sys.stdin.isatty() and sys.stderr.isatty()):
@@ -70,12 +70,12 @@ class Console(JobObserver):
         return getpass(f"Password of {user}: ")
 
     def standard_input(self) -> BinaryIO | None:
-        """Return standard input; a program that a timetable starts may have none."""
+        """Return standard input; None if a scheduler started the program without it."""
         return None if sys.stdin is None else sys.stdin.buffer
 
 
 def _leave() -> NoReturn:
-    """Leave at once; nothing that arrived depends on what is skipped."""
+    """Exit at once; everything that arrived is safe."""
     if sys.stderr.isatty():
         os.write(sys.stderr.fileno(), _SHOW_CURSOR)
     os._exit(Exit.INTERRUPTED)

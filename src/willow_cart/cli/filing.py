@@ -1,4 +1,4 @@
-"""The tree that files would get, shown before anything is fetched."""
+"""Show the tree of files before anything is fetched."""
 
 from __future__ import annotations
 
@@ -15,14 +15,14 @@ from willow_cart.views.words import in_words
 
 
 def preview(planned: Planned) -> None:
-    """Show where offers would go."""
+    """Show where offers would be filed."""
     show_plan(planned.plan, planned.into)
     earlier = f"; {planned.known:,} of them already hauled" if planned.known else ""
     show_line(f"{in_words(planned.sizes)}{earlier}; nothing was fetched")
 
 
 def show_plan(plan: Plan, into: Path) -> None:
-    """Say what should be known of a plan, and draw the tree that it leads to."""
+    """Print the messages about a plan, and draw its tree."""
     PlainView(tell).planned(plan)
     root = Folder()
     for filed in plan:

@@ -1,4 +1,4 @@
-"""The command `willow-cart`: its parser, and what every command has in common."""
+"""The program `willow-cart`: its parser, and what all commands share."""
 
 from __future__ import annotations
 
@@ -35,12 +35,12 @@ EXIT_CODES = (
 
 
 class _Parser(argparse.ArgumentParser):
-    """A parser that complains in one line, as everything here does."""
+    """A parser that reports errors in one line."""
 
     def parse_known_args(  # type: ignore[override]  # it is only called so
         self, args: Sequence[str] | None = None, namespace: argparse.Namespace | None = None
     ) -> tuple[argparse.Namespace, list[str]]:
-        """Read words, and say what a mistyped option may have been meant as."""
+        """Parse words, and suggest an option for a mistyped one."""
         read, unknown = super().parse_known_args(args, namespace)
         if unknown and (near := _near(unknown[0].partition("=")[0], self._option_string_actions)):
             self.error(f"unrecognized arguments: {unknown[0]}; did you mean {near}?")
@@ -54,14 +54,14 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _near(word: str, known: Iterable[str]) -> str:
-    """Return what a word may have been meant as; empty for nothing."""
+    """Return the closest known word; empty if there is none."""
     return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
 
 
 def make_parser(
     names: Iterable[str] = COMMANDS, *, with_options: bool = True
 ) -> argparse.ArgumentParser:
-    """Return the parser of all commands, or of some; without their options it only knows names."""
+    """Return a parser; only the named commands get their options, the others only their names."""
     parser = _Parser(
         prog="willow-cart",
         description=DESCRIPTION,
@@ -82,7 +82,7 @@ def make_parser(
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
-    """Run a command and return its exit code; every error becomes one line and a code."""
+    """Run a command and return its exit code; errors are printed in one line."""
     words = sys.argv[1:] if arguments is None else arguments
     threading.excepthook = _tell_of_thread
     if sys.stdout is None:
@@ -109,20 +109,20 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def _named(error: OSError) -> str:
-    """Return what an error of the system is about; output that goes nowhere has no name."""
+    """Return what an operating system error is about."""
     if error.filename is None:
         return "standard output"
     return without_secrets(os.fsdecode(error.filename))
 
 
 def _close_output() -> None:
-    """Have the interpreter not complain of an output that takes no more, on its way out."""
+    """Prevent a second error at exit when standard output is closed."""
     with suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 def _tell_of_thread(raised: threading.ExceptHookArgs) -> None:
-    """Tell of what a thread of a library or of this program has raised, without its values."""
+    """Report an exception in a thread, without the values of its variables."""
     if raised.exc_value is not None:
         tell(
             InternalError.of(raised.thread.name if raised.thread else "a thread", raised.exc_value)
@@ -130,7 +130,7 @@ def _tell_of_thread(raised: threading.ExceptHookArgs) -> None:
 
 
 def _run(words: Sequence[str]) -> int:
-    """Read the words of a command and run it.
+    """Parse the words of a command and run it.
 
     Raises:
         WillowCartError, KeyboardInterrupt, OSError: as the command does.

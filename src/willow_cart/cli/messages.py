@@ -1,4 +1,4 @@
-"""Lines on standard error; standard output is for results alone, so that it can be piped on."""
+"""Print messages on standard error; standard output has results only, so that it can be piped."""
 
 from __future__ import annotations
 
@@ -10,13 +10,13 @@ from willow_cart.units import printable
 
 
 def tell(line: object) -> None:
-    """Write one line to standard error, signed with the program's name."""
+    """Print one line on standard error, prefixed with the program's name."""
     # It may have been closed; that is no reason to stop working.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
 
 
 def tell_each(lines: Iterable[object]) -> None:
-    """Write lines to standard error, one for each."""
+    """Print lines on standard error."""
     for line in lines:
         tell(line)

@@ -1,4 +1,4 @@
-"""The view to tick rows in: a list, a filter, and what is taken so far."""
+"""The picker: a list of rows to tick, a filter, and totals."""
 
 from __future__ import annotations
 
@@ -28,12 +28,12 @@ _NARROW_COLUMNS = 60
 
 
 def tick(tray: CartView) -> bool:
-    """Have a person tick the rows of a cart; False if they want it left as it was."""
+    """Show the picker; return False if the user discards the changes."""
     return bool(TickingApp(tray).run())
 
 
 class Rows(ScrollView, can_focus=True):
-    """The rows that are shown, drawn only as far as they are on the screen."""
+    """The visible rows; only those on the screen are drawn."""
 
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("up", "move(-1)", show=False),
@@ -50,43 +50,43 @@ class Rows(ScrollView, can_focus=True):
         self._tray = tray
 
     def on_mount(self) -> None:
-        """Know how long the list is."""
+        """Set the size of the list."""
         self.refilled()
 
     def refilled(self) -> None:
-        """Begin at the top of what is shown now."""
+        """Scroll to the top after the list changed."""
         self.cursor = 0
         self.virtual_size = Size(0, len(self._tray.shown))
         self.scroll_to(0, 0, animate=False)
         self.refresh()
 
     def action_page(self, by: int) -> None:
-        """Move the cursor by a screen."""
+        """Move the cursor by a page."""
         self.action_move(by * max(1, self.size.height - 1))
 
     def action_end(self, by: int) -> None:
-        """Move the cursor to an end."""
+        """Move the cursor to the first or last row."""
         self.action_move(by * len(self._tray))
 
     def action_move(self, by: int) -> None:
-        """Move the cursor by so many rows, as far as there are any."""
+        """Move the cursor by this many rows, within the list."""
         self.cursor = max(0, min(len(self._tray.shown) - 1, self.cursor + by))
         self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
         self.refresh()
 
     @property
     def room(self) -> int:
-        """How wide a row may be, the scroll bar left out."""
+        """The width of a row without the scroll bar."""
         return self.scrollable_content_region.width or self.size.width
 
     @property
     def index(self) -> int | None:
-        """The row under the cursor; None if none is shown."""
+        """The row under the cursor; None if the list is empty."""
         shown = self._tray.shown
         return shown[self.cursor] if shown else None
 
     def render_line(self, y: int) -> Strip:
-        """Draw one line of the screen."""
+        """Render one line of the screen."""
         line = y + self.scroll_offset.y
         width = self.room
         if line >= len(self._tray.shown):
@@ -98,7 +98,7 @@ class Rows(ScrollView, can_focus=True):
 
 
 def _heads(width: int) -> str:
-    """Return the heads of the columns."""
+    """Return the column headings."""
     tail = f"  {'size':>{_SIZE}}"
     if width >= _NARROW_COLUMNS:
         tail += f"  {'modified':<{_DATE}}  {'kind':<{_KIND}}"
@@ -107,7 +107,7 @@ def _heads(width: int) -> str:
 
 
 def _line_of(offer: Offer, ticked: bool, width: int) -> str:
-    """Return a row as it is shown: exactly so wide, and with nothing that steers the terminal."""
+    """Format a row to an exact width, without control characters."""
     about = offer.about is not None
     size = offer.about if offer.size is None else offer.size
     written = "?" if size is None else f"{'~' if about else ''}{format_size(size)}"
@@ -122,7 +122,7 @@ def _line_of(offer: Offer, ticked: bool, width: int) -> str:
 
 
 class TickingApp(App[bool]):
-    """The view.
+    """The picker application.
 
     Args:
         tray: the rows.
@@ -155,7 +155,7 @@ class TickingApp(App[bool]):
         self._warned = False
 
     def compose(self) -> ComposeResult:
-        """Head, list, filter, total, keys."""
+        """Create the heading, list, filter, totals and keys."""
         yield Static(id="head", markup=False)
         yield Rows(self._tray)
         yield Input(placeholder="part of a path, or wildcards", id="filter", compact=True)
@@ -163,12 +163,12 @@ class TickingApp(App[bool]):
         yield Footer(compact=True, show_command_palette=False)
 
     def on_mount(self) -> None:
-        """Show what there is."""
+        """Show the totals."""
         self.query_one(Rows).focus()
         self._tell()
 
     def _tell(self, note: str = "") -> None:
-        """Show what is taken by now, and how much of the cart is shown."""
+        """Show what is taken, and how much of the cart is visible."""
         tray = self._tray
         line = f"taken of {count_of(len(tray), 'row')} are {in_words(tray.taken)}"
         if len(tray.shown) != len(tray):
@@ -179,14 +179,14 @@ class TickingApp(App[bool]):
         self.call_after_refresh(self._head)  # a scroll bar may have come or gone
 
     def on_resize(self) -> None:
-        """Head the columns where they are now."""
+        """Lay out the headings again."""
         self.call_after_refresh(self._head)
 
     def _head(self) -> None:
         self.query_one("#head", Static).update(_heads(self.query_one(Rows).room))
 
     def action_tick(self) -> None:
-        """Tick the row under the cursor or untick it, and go to the next."""
+        """Tick or untick the row under the cursor, and move to the next."""
         rows = self.query_one(Rows)
         if (index := rows.index) is not None:
             self._tray.tick([index], mark=not self._tray.marks[index])
@@ -194,13 +194,13 @@ class TickingApp(App[bool]):
             self._tell()
 
     def action_all(self) -> None:
-        """Tick all that are shown, or untick them if all are ticked."""
+        """Tick all visible rows, or untick them if all are ticked."""
         shown = self._tray.shown
         self._tray.tick(shown, mark=not all(self._tray.marks[index] for index in shown))
         self._tell()
 
     def action_alike(self, by: str) -> None:
-        """Tick or untick what has its kind, folder or source in common with the row."""
+        """Tick or untick the rows that share the kind, folder or source of the current row."""
         index = self.query_one(Rows).index
         if index is not None:
             mark = not self._tray.marks[index]
@@ -208,17 +208,17 @@ class TickingApp(App[bool]):
             self._tell()
 
     def action_filter(self) -> None:
-        """Ask for what is to be shown."""
+        """Open the filter."""
         asked = self.query_one("#filter", Input)
         asked.add_class("asked")
         asked.focus()
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Show what was asked for."""
+        """Apply the filter."""
         self._show(event.value)
 
     def action_clear(self) -> None:
-        """Show everything again."""
+        """Remove the filter."""
         self.query_one("#filter", Input).value = ""
         self._show("")
 
@@ -235,11 +235,11 @@ class TickingApp(App[bool]):
         self._tell()
 
     def action_save(self) -> None:
-        """Leave, and have the cart marked so."""
+        """Save the marks and exit."""
         self.exit(self._tray.is_changed)
 
     def action_leave(self) -> None:
-        """Leave the cart as it was; what was ticked is lost only if asked twice."""
+        """Exit without saving; asks twice if there are changes."""
         if self._tray.is_changed and not self._warned:
             self._tell("not saved: Enter saves, q again leaves the cart as it was")
             self._warned = True

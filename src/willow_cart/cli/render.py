@@ -1,4 +1,4 @@
-"""Ways to show what a look and a choosing come to: table, tree, JSON, cart.
+"""Print offers and totals: as a table, a tree, JSON or a cart.
 
 All but the tree write while they look, and hold no more than a screen's worth of offers.
 """
@@ -31,11 +31,11 @@ _MAX_FILES_PER_FOLDER = 12
 
 
 class Showing(ABC):
-    """A way to show offers."""
+    """An output format for offers."""
 
     @abstractmethod
     def show(self, finder: OfferFinder) -> None:
-        """Look, and show what is chosen.
+        """List the sources, and print what is chosen.
 
         Raises:
             WillowCartError: as `OfferFinder.judged` does.
@@ -44,7 +44,7 @@ class Showing(ABC):
 
 @dataclass(slots=True)
 class Totals:
-    """What is chosen, added up while it goes by; a million offers are, so little is done for each.
+    """Totals of the chosen offers, added up one by one; kept cheap for millions of offers.
 
     Attributes:
         by_kind: the sizes of each kind.
@@ -58,7 +58,7 @@ class Totals:
     _origin: str = "-"
 
     def add(self, offer: Offer) -> None:
-        """Count an offer in."""
+        """Count an offer."""
         self.by_kind[offer.kind].add(offer)
         if offer.heading:
             self.by_heading[offer.heading].add(offer)
@@ -68,7 +68,7 @@ class Totals:
 
     @property
     def all(self) -> Sizes:
-        """Everything."""
+        """The total of all kinds."""
         return sum_of(self.by_kind.values())
 
     def kinds(self) -> list[tuple[str, Sizes]]:
@@ -77,7 +77,7 @@ class Totals:
         return sorted(rows, key=lambda row: (-row[1].bytes, -row[1].files, row[0]))
 
     def headings(self) -> list[tuple[str, Sizes]]:
-        """Return the headings with their sizes in their order.
+        """Return the headings with their sizes, in order of appearance.
 
         Files below no heading come first.
         """
@@ -89,14 +89,14 @@ class Totals:
 
 
 class AsCart(Showing):
-    """As a cart, to be hauled as it is or after a spreadsheet has been at it."""
+    """Output as a cart, which can be hauled, or edited first."""
 
     def __init__(self, to: TextIO, *, why: bool) -> None:
         self._to = to
         self._why = why
 
     def show(self, finder: OfferFinder) -> None:
-        """Write what was chosen, or all, where what was dropped is not taken."""
+        """Print the chosen offers, or all of them with those excluded not taken."""
         write_table(
             (
                 (offer, not dropped_by)
@@ -108,13 +108,13 @@ class AsCart(Showing):
 
 
 class AsJson(Showing):
-    """As one JSON object, an offer a line, the counts behind them."""
+    """Output as one JSON object, with a line per offer and the counts at the end."""
 
     def __init__(self, *, why: bool) -> None:
         self._why = why
 
     def show(self, finder: OfferFinder) -> None:
-        """Write what was chosen, or all with the rules that dropped them."""
+        """Print the chosen offers, or all of them with the rules that excluded them."""
         totals = Totals()
         between = '{"offers": ['
         for offer, dropped_by in finder.judged():
@@ -170,13 +170,13 @@ def _entry_of(offer: Offer) -> dict[str, object]:
 
 
 class AsTable(Showing):
-    """As a table with totals by kind and heading."""
+    """Output as a table with totals by kind and heading."""
 
     def __init__(self, *, why: bool) -> None:
         self._why = why
 
     def show(self, finder: OfferFinder) -> None:
-        """Write the table a screen's worth at a time, then what it comes to."""
+        """Print the table in pieces of a screen, then the totals."""
         totals = Totals()
         coming = self._shown(finder, totals)
         while rows := list(islice(coming, MAX_DRAWN_ROWS)):
@@ -201,7 +201,7 @@ class AsTable(Showing):
 
 
 def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
-    """Write offers with the columns that say something about them."""
+    """Print offers with the columns that are not empty."""
     offers = [offer for offer, _ in rows]
     columns = {
         "no.": [f"{offer.number:,}" for offer in offers],
@@ -248,7 +248,7 @@ def _size_of(offer: Offer) -> str:
 
 
 def written(sizes: Sizes) -> str:
-    """Sizes as they are known: rounded ones with a tilde, gaps with their number."""
+    """Format known sizes; `~` marks rounded ones, `?` counts unknown ones."""
     if sizes.unknown == sizes.files:
         return "?"
     known = f"{'~' if sizes.rough else ''}{format_size(sizes.bytes)}"
@@ -257,7 +257,7 @@ def written(sizes: Sizes) -> str:
 
 @dataclass(slots=True)
 class Folder:
-    """A folder in a tree: all that is in and below it, and the first files right in it.
+    """A folder in a tree, with the totals below it and its first files.
 
     Attributes:
         sizes: of all files in and below it.
@@ -274,14 +274,14 @@ class Folder:
     not_entered: dict[str, NotEntered] = field(default_factory=dict)
 
     def folder(self, names: Sequence[str]) -> Folder:
-        """Return the folder at the end of a path, made if it is not there."""
+        """Return the folder at a path; create it if needed."""
         node = self
         for name in names:
             node = node.folders.setdefault(name, Folder())
         return node
 
     def add(self, offer: Offer) -> None:
-        """Count an offer in on its way down."""
+        """Count an offer in this folder and those above."""
         node = self
         node.sizes.add(offer)
         for name in offer.path.split("/")[:-1]:
@@ -292,7 +292,7 @@ class Folder:
             node.files.append(offer)
 
     def branch(self, name: str) -> Branch:
-        """Return the folder as it is drawn."""
+        """Return the folder as a branch to draw."""
         count = count_of(self.sizes.files, "file")
         branch = Branch(name, f"{count}, {written(self.sizes)}" if self.sizes.files else "")
         for offer in self.files:
@@ -308,10 +308,10 @@ class Folder:
 
 
 class AsTree(Showing):
-    """As a tree of folders for each source."""
+    """Output as a tree of folders for each source."""
 
     def show(self, finder: OfferFinder) -> None:
-        """Gather the folders, then draw them."""
+        """Collect the folders, then draw them."""
         totals = Totals()
         roots: defaultdict[str, Folder] = defaultdict(Folder)
         for offer, dropped_by in finder.judged():

@@ -1,4 +1,4 @@
-"""Tables and lines on standard output."""
+"""Print tables and lines on standard output."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ minute for rows that are never read.
 
 @dataclass(slots=True)
 class Branch:
-    """A line of a tree, and what hangs on it.
+    """A line of a tree, with the branches below it.
 
     Attributes:
         name: what stands there.
@@ -58,7 +58,7 @@ _STYLES: dict[str, str] = {
 def show_table(
     columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str] = ()
 ) -> None:
-    """Write a table: fitted to the terminal, or as plain lines where there is no terminal.
+    """Print a table: fitted to the terminal, or in full without one.
 
     Args:
         columns: their headings; `state` is coloured by its value.
@@ -76,7 +76,7 @@ def show_table(
 def show_tables(
     tables: Iterable[tuple[Sequence[str], Sequence[Sequence[str]]]], numeric: Sequence[str] = ()
 ) -> None:
-    """Write several short tables: side by side as far as the terminal is wide enough.
+    """Print several short tables, side by side if the terminal is wide enough.
 
     Args:
         tables: each its headings and its rows.
@@ -107,13 +107,13 @@ def show_tables(
 
 
 def show_line(line: str, *, dim: bool = False) -> None:
-    """Write a line, which the terminal may wrap and nothing else."""
+    """Print a line; only the terminal wraps it."""
     line = printable(line)
     print(f"\x1b[2m{line}\x1b[0m" if dim and sys.stdout.isatty() else line)
 
 
 def show_tree(roots: Iterable[Branch]) -> None:
-    """Draw trees, a line for each branch; nothing is folded or cut."""
+    """Draw trees with one line per branch; nothing is cut."""
     from rich.console import Console
     from rich.text import Text
     from rich.tree import Tree
@@ -162,7 +162,7 @@ def _table(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Seque
 
 
 def _write(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:
-    """Aligned text: nothing is folded or cut, so that a pipe gets it all."""
+    """Print aligned text in full, for pipes."""
     widths = [max(map(len, cells)) for cells in zip(columns, *rows, strict=True)]
     sides = [">" if column in numeric else "<" for column in columns]
     line = "   ".join(f"{{:{side}{width}}}" for side, width in zip(sides, widths, strict=True))

@@ -1,4 +1,4 @@
-"""The full example: every command is said before it is run, as a person would type it."""
+"""The full example: each command is shown before it is run."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ _PROGRAM = [sys.executable, "-m", "willow_cart"]
 
 
 def make_exhibits() -> dict[str, Exhibit]:
-    """Return the trust's files, with the faults that the example is about."""
+    """Return the trust's files, with the faults that the example demonstrates."""
     exhibits = {path: Exhibit(content) for path, content in harrowmere.make_files().items()}
     for path, exhibit in exhibits.items():
         if path.endswith(".wav"):
@@ -57,7 +57,7 @@ def make_exhibits() -> dict[str, Exhibit]:
 
 
 def _put_up(path: str) -> float:
-    """When the trust put a file up: on the first of the month after that in its path."""
+    """Return when the trust published a file: on the first of the following month."""
     if not (found := re.search(r"/(20\d\d)-(\d\d)/", path)):
         return PUT_UP
     year, month = int(found[1]), int(found[2])
@@ -66,7 +66,7 @@ def _put_up(path: str) -> float:
 
 @dataclass(frozen=True, slots=True)
 class Places:
-    """The addresses of the stand-ins.
+    """The addresses of the demo servers.
 
     Attributes:
         web: of the trust's web server, without a slash at the end.
@@ -83,7 +83,7 @@ class Places:
 
 @contextmanager
 def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
-    """Put up every stand-in, and put lists where the example is run.
+    """Start all demo servers, and write lists into the folder of the example.
 
     Args:
         folder: where the lists go.
@@ -110,7 +110,7 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
 
 
 def run_example(folder: Path) -> int:
-    """Run the full example in a folder and return 0 if everything went as it says."""
+    """Run the full example in a folder; return 0 if every command ended as expected."""
     _clear(folder)
     with open_places(folder) as places:
         stage = _Stage(folder)
@@ -125,7 +125,7 @@ def run_example(folder: Path) -> int:
 
 
 def _clear(folder: Path) -> None:
-    """Begin with nothing hauled and nothing in a cart; only what the example makes is taken away.
+    """Remove what an earlier run of the example has left, and nothing else.
 
     The stand-ins have other addresses in every run, so a cart of an earlier one leads nowhere.
     """
@@ -154,7 +154,7 @@ def _clear(folder: Path) -> None:
 
 
 def _look_and_choose(stage: _Stage, base: str) -> None:
-    """Haul a list, a page, and folders in folders."""
+    """Haul a list, a page, and nested folders."""
     stage.explain(
         "The Harrowmere Wetland Trust: May 2031",
         f"A stand-in for the trust's server is up at {base}. A colleague has sent a list of",
@@ -186,7 +186,7 @@ def _look_and_choose(stage: _Stage, base: str) -> None:
 
 
 def _look_elsewhere(stage: _Stage, places: Places) -> None:
-    """Haul from an FTP outbox and a bucket, and knock at a place."""
+    """Haul from an FTP outbox and a bucket, and test a server."""
     stage.explain(
         "An outbox and a bucket",
         "The contractor's FTP outbox, by wildcards; the camera traps' bucket, a folder of it.",
@@ -199,7 +199,7 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
 
 
 def _load_and_weigh(stage: _Stage, base: str) -> None:
-    """Load a cart, review it, weigh it and split it."""
+    """Load, review, weigh and split a cart."""
     stage.explain(
         "A cart to look over",
         "The hides' sounds come in two formats. They go in a cart, a table for any spreadsheet ...",
@@ -218,7 +218,7 @@ def _load_and_weigh(stage: _Stage, base: str) -> None:
 
 
 def _haul_and_go_on(stage: _Stage, places: Places) -> None:
-    """Hauls with everything that goes wrong, and the receipt."""
+    """Haul with all kinds of faults, and show the receipt."""
     base = places.web
     stage.explain(
         "Haul",
@@ -269,7 +269,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
 
 
 def _use(stage: _Stage, base: str) -> None:
-    """Unpack archives, combine tables, and pack everything to be passed on."""
+    """Unpack archives, combine tables, and pack everything."""
     stage.explain(
         "Inside archives",
         "What is in an archive, for the few bytes in it that say so. And all of it, each season in",
@@ -292,7 +292,7 @@ def _use(stage: _Stage, base: str) -> None:
 
 
 def _take_pages(stage: _Stage, base: str) -> None:
-    """Take a site offline."""
+    """Copy a site for reading offline."""
     stage.explain(
         "To be read on the train",
         "The field guide's pages with all they need; one picture and one page are not to be had.",
@@ -302,7 +302,7 @@ def _take_pages(stage: _Stage, base: str) -> None:
 
 
 def _write_down(stage: _Stage, outbox: Path) -> None:
-    """Run the whole job from a file, and again after the contractor's files have changed."""
+    """Run the whole job from a file, twice, with changed files the second time."""
     last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
     last_day.rename(kept)
     stage.explain(
@@ -328,7 +328,7 @@ def _write_down(stage: _Stage, outbox: Path) -> None:
 
 
 class _Stage:
-    """Where the example is shown.
+    """Runs the commands of the example and prints its explanations.
 
     Args:
         folder: where the commands are run.
@@ -340,20 +340,20 @@ class _Stage:
         self._began = time.monotonic()
 
     def explain(self, heading: str, *lines: str) -> None:
-        """Say what comes next."""
+        """Print an explanation."""
         print()
         if heading:
             print(f"== {heading} ==")
         print("\n".join(lines), flush=True)
 
     def run(self, arguments: Sequence[str], expect: int) -> None:
-        """Say a command, run it, and hold its exit code against what is expected."""
+        """Print and run a command, and check its exit code."""
         self._say(arguments)
         code = subprocess.run([*_PROGRAM, *arguments], cwd=self._folder, check=False).returncode
         self._note(code, expect)
 
     def run_and_kill(self, arguments: Sequence[str], after_bytes: int) -> None:
-        """Say a command, run it, and kill it once so many bytes lie in its partial files."""
+        """Print and run a command, and kill it after this many bytes."""
         self._say(arguments)
         into = self._folder / arguments[arguments.index("--into") + 1]
         process = subprocess.Popen([*_PROGRAM, *arguments], cwd=self._folder)
@@ -364,13 +364,13 @@ class _Stage:
         print(f"(killed with {_partial_bytes(into):,} bytes in {into.name}/.willow/partial)")
 
     def spoil(self, path: str) -> None:
-        """Change a byte of a file."""
+        """Change one byte of a file."""
         with (self._folder / path).open("r+b") as file:
             file.seek(5000)
             file.write(b"?")
 
     def end(self) -> int:
-        """Say how it went."""
+        """Print the result."""
         seconds = time.monotonic() - self._began
         print(f"\nThe example took {seconds:.1f} s. Look around in {self._folder}")
         if self._surprises:
@@ -394,7 +394,7 @@ def _partial_bytes(into: Path) -> int:
 
 
 def serve(folder: Path, port: int) -> None:
-    """Keep the stand-ins up until interrupted, and say what to try."""
+    """Keep the servers running until interrupted, and suggest commands."""
     with open_places(folder, port) as places:
         print(f"The stand-in for the Harrowmere Wetland Trust is up at {places.web}")
         print(f"The contractor's outbox is at {places.contractor}, the object store at"

@@ -1,4 +1,4 @@
-"""The trust's field guide: a small site with everything that makes taking a site hard."""
+"""The trust's field guide: a small site with everything that is hard to copy."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _NOTES = (
 
 
 def make_field_guide() -> Files:
-    """Return the site's files, by path; of folders the page of that address."""
+    """Return the site's files by path."""
     found: Files = {
         "guide/": _page("Field guide", _home(), folder="", canonical="./", extra=_HEAD),
         "guide/style/guide.css": _STYLE,
@@ -62,7 +62,7 @@ def make_field_guide() -> Files:
 
 
 def _page(title: str, body: str, *, folder: str, canonical: str = "", extra: str = "") -> bytes:
-    """Return a page; `folder` leads to the guide's own."""
+    """Return a page; `folder` is the path to the guide's folder."""
     link = f'<link rel=canonical href="{canonical}">' if canonical else ""
     return f"""<!doctype html>
 <html lang="en">

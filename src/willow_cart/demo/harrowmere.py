@@ -1,4 +1,4 @@
-"""The trust's data for May 2031: all made up, small, and the same every time."""
+"""The trust's data for May 2031: fictional, small, and reproducible."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ SPOILT = "maps/reedbed_2031.png"
 
 
 def make_files() -> Files:
-    """All the files of the trust's web server, by path."""
+    """Return all the files of the trust's web server by path."""
     files: Files = {}
     for day in range(1, 13):
         files[f"levels/2031-05/level_203105{day:02d}.csv"] = _levels(day)
@@ -40,7 +40,7 @@ def make_files() -> Files:
 
 
 def make_site() -> Files:
-    """Return the pages of the trust's web server and what they lead to, by path."""
+    """Return the pages of the trust's web server and the files they link to, by path."""
     files: Files = {
         "hides/2031.html": _hides_page(2031, ("05", "04", "03"), "2030.html"),
         "hides/2030.html": _hides_page(2030, ("12",), None),
@@ -72,7 +72,7 @@ _MONTHS = {"03": "March", "04": "April", "05": "May", "12": "December"}
 
 
 def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> bytes:
-    """Return the bird hides' page: under each month's heading a table with three links a row."""
+    """Return the page of the bird hides: for each month a table with three links per row."""
     lines = [
         "<!doctype html>",
         f"<html lang=en><head><meta charset=utf-8><title>Bird hides {year}</title>",
@@ -99,7 +99,7 @@ def _hides_page(year: int, months: tuple[str, ...], earlier: str | None) -> byte
 
 
 def make_outbox() -> Files:
-    """Return what the contractor leaves in the FTP outbox.
+    """Return the files in the contractor's FTP outbox.
 
     It is a file a day from each logger, by path.
     """
@@ -112,7 +112,7 @@ def make_outbox() -> Files:
 
 
 def make_bucket() -> Files:
-    """Return the pictures of the camera traps, by bucket and key.
+    """Return the pictures of the camera traps by bucket and key.
 
     One key has two slashes by mistake.
     """
@@ -143,7 +143,7 @@ def make_feed(base: str) -> bytes:
 
 
 def make_address_list(base: str) -> bytes:
-    """Return a colleague's list of addresses: comments, ranges, stray blanks, Windows line ends."""
+    """Return a list of addresses with comments, ranges, extra spaces and Windows line ends."""
     lines = [
         "# For the May report, from Ida. Thank you for fetching these!",
         "",
@@ -158,7 +158,7 @@ def make_address_list(base: str) -> bytes:
 
 
 def make_errand(base: str, contractor: str) -> bytes:
-    """Return the analyst's monthly job, written down."""
+    """Return the monthly job as an errand."""
     return f"""# The month's levels and counts, for the report.
 into = "report/{{month}}"
 note = "for the report of {{month}}"
@@ -204,7 +204,7 @@ def make_table(base: str) -> bytes:
 
 
 def _levels(day: int, month: str = "05") -> bytes:
-    """Water levels in metres every ten minutes at three stations."""
+    """Return water levels in metres every ten minutes at three stations."""
     rng = random.Random(f"levels {day}" if month == "05" else f"levels {month} {day}")
     rows = ["time," + ",".join(STATIONS)]
     for minute in range(0, 1440, 10):
@@ -237,7 +237,7 @@ def _recording(number: int) -> bytes:
 
 
 def make_sound(number: int, length: int) -> bytes:
-    """Return a dawn of chirps: 16-bit sound, 8,000 samples a second, as a WAV file."""
+    """Return the chirps of a dawn as a WAV file: 16 bits, 8,000 samples per second."""
     rng = random.Random(f"recording {number}")
     quiet = array("h", (rng.randrange(-200, 200) for _ in range(4000)))
     chirp = array("h", (
@@ -253,14 +253,14 @@ def make_sound(number: int, length: int) -> bytes:
 
 
 def _as_au(wav: bytes) -> bytes:
-    """Return the same sound in 8 bits a sample, as an AU file, half as large."""
+    """Return the same sound as an AU file with 8 bits per sample."""
     samples = array("h", wav[44:])
     data = array("b", (sample >> 8 for sample in samples)).tobytes()
     return struct.pack(">4sIIIII", b".snd", 24, len(data), 2, 8000, 1) + data
 
 
 def make_picture(name: str, tint: int, width: int = 320, height: int = 240) -> bytes:
-    """Contour lines of a made-up mere, as a PNG in shades of one colour."""
+    """Return the contour lines of a mere as a PNG image in shades of one colour."""
     rows = bytearray()
     for y in range(height):
         rows.append(0)
@@ -296,7 +296,7 @@ def _season_files(year: int) -> Iterator[tuple[str, bytes]]:
 
 
 def _checksums(files: Files) -> bytes:
-    """Return the trust's checksum list, with the slip that its keeper has not noticed."""
+    """Return the trust's checksum list, which contains one error."""
     lines = []
     for name, content in sorted(files.items()):
         digest = hashlib.sha256(content + (b"an older draft" if name == SPOILT else b""))

@@ -1,4 +1,4 @@
-"""A stand-in for the contractor's FTP outbox: real FTP, on a free port of this machine."""
+"""The contractor's FTP outbox: a real FTP server on a free port."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ with warnings.catch_warnings():
 
 
 class Outbox:
-    """An FTP server that gives a folder's files to whoever asks.
+    """An FTP server for the files of a folder.
 
     Args:
         folder: what is served.

@@ -1,4 +1,4 @@
-"""A stand-in web server with faults made to order, for the demo and the tests."""
+"""A web server with configurable faults, for the demo and the tests."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ Script = Callable[["StandInHandler"], None]
 
 @dataclass(slots=True)
 class Exhibit:
-    """A file of the stand-in, and how it is served.
+    """A file of the server, and how it is served.
 
     Attributes:
         content: its bytes.
@@ -66,7 +66,7 @@ class Exhibit:
 
     @property
     def tag(self) -> str | None:
-        """The ETag field."""
+        """The value of the ETag field."""
         if self.entity_tag != "auto":
             return self.entity_tag
         return f'"{hashlib.sha256(self.content).hexdigest()[:16]}"'
@@ -89,7 +89,7 @@ class SeenRequest:
 
 
 def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
-    """Return the index page of a folder, with sizes rounded as most servers round them."""
+    """Return the index page of a folder, with sizes rounded as most servers do."""
     rows = [f"<h1>Index of /{folder}</h1><table>", '<tr><td><a href="../">up</a>']
     files: dict[str, Exhibit | None] = {}
     for path, exhibit in sorted(exhibits.items()):
@@ -109,7 +109,7 @@ def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
 
 
 class StandIn:
-    """A web server on a free port of this machine.
+    """A web server on a free port.
 
     Args:
         exhibits: what is served, by path without the first slash.
@@ -134,12 +134,12 @@ class StandIn:
         self._thread = threading.Thread(target=serve, args=(0.05,), daemon=True)
 
     def handler(self) -> type[StandInHandler]:
-        """Return what serves a connection."""
+        """Return the handler class for connections."""
         return StandInHandler
 
     @property
     def base(self) -> str:
-        """The address of its root, without a slash at the end."""
+        """The address of the root, without a slash at the end."""
         return f"{self._scheme}://127.0.0.1:{self._server.server_port}"
 
     def __enter__(self) -> Self:
@@ -156,11 +156,11 @@ class _Server(ThreadingHTTPServer):
     stand_in: StandIn
 
     def handle_error(self, request: object, client_address: object) -> None:
-        """Report nothing if a client goes away."""
+        """Ignore clients that disconnect."""
 
 
 class StandInHandler(BaseHTTPRequestHandler):
-    """One connection to the stand-in; scripts are given it to answer as they please."""
+    """One connection to the server; scripts get it to send any answer."""
 
     protocol_version = "HTTP/1.1"
     # Fields and body are sent apart; one must not wait for the other's receipt.
@@ -168,15 +168,15 @@ class StandInHandler(BaseHTTPRequestHandler):
     server: _Server
 
     def do_GET(self) -> None:
-        """Answer a request for a file."""
+        """Answer a GET request."""
         self.answer()
 
     def do_HEAD(self) -> None:
-        """Answer a request for what is known of a file."""
+        """Answer a HEAD request."""
         self.answer()
 
     def log_message(self, format: str, *args: object) -> None:  # noqa: A002
-        """Keep quiet."""
+        """Log nothing."""
 
     def answer(self) -> None:
         """Answer a request."""
@@ -205,14 +205,14 @@ class StandInHandler(BaseHTTPRequestHandler):
         return self.headers.get("Authorization") == field
 
     def refuse(self, status: int, fields: Mapping[str, str] | None = None) -> None:
-        """Answer with a status and a short page."""
+        """Send a status and a short page."""
         page = f"<title>{status}</title>\n".encode()
         self.start(status, {"Content-Length": str(len(page)), **(fields or {})})
         if self.command == "GET" and status != 304:
             self.wfile.write(page)
 
     def start(self, status: int, fields: Mapping[str, str]) -> None:
-        """Send the head of an answer, and note the request."""
+        """Send the head of an answer, and record the request."""
         self._note(status)
         self.send_response(status)
         for name, value in fields.items():
@@ -220,7 +220,7 @@ class StandInHandler(BaseHTTPRequestHandler):
         self.end_headers()
 
     def cut(self) -> None:
-        """Cut the connection off."""
+        """Cut the connection."""
         self.close_connection = True
         self.connection.shutdown(socket.SHUT_RDWR)
 
@@ -229,7 +229,7 @@ class StandInHandler(BaseHTTPRequestHandler):
         self.server.stand_in.requests.append(SeenRequest(self.command, self.path, fields, status))
 
     def serve(self, exhibit: Exhibit) -> None:
-        """Send an exhibit, or as much of it as is asked for."""
+        """Send a file, or the requested range of it."""
         name = self.path.rpartition("/")[2]
         media_type = exhibit.media_type or _MEDIA_TYPES.get(name.rpartition(".")[2], _BYTES)
         fields = {"Content-Type": media_type}
@@ -260,7 +260,7 @@ class StandInHandler(BaseHTTPRequestHandler):
         return since is not None and since == fields.get("Last-Modified")
 
     def _range_of(self, exhibit: Exhibit, fields: Mapping[str, str]) -> tuple[int, int] | None:
-        """Return the first byte that is asked for and the one behind the last.
+        """Return the first requested byte and the one after the last.
 
         None for the whole.
         """

@@ -1,4 +1,4 @@
-"""A stand-in for an object store: the listings, ranges and signed requests of both dialects.
+"""An object store: listings, ranges and signed requests in both dialects.
 
 `/BUCKET/KEY` is spoken to in the S3 dialect, `/ACCOUNT/BUCKET/KEY` in the blob dialect.
 """
@@ -32,7 +32,7 @@ Keys = Callable[[str], Iterator[tuple[str, int]]]
 
 
 class DemoStore(StandIn):
-    """An object store on a free port of this machine.
+    """An object store on a free port.
 
     Args:
         objects: what is kept, as `BUCKET/KEY`.
@@ -65,11 +65,11 @@ class DemoStore(StandIn):
         self.clock_is_off = clock_is_off
 
     def handler(self) -> type[StandInHandler]:
-        """Return what serves a connection."""
+        """Return the handler class for connections."""
         return StoreHandler
 
     def keys(self, bucket: str) -> Keys | None:
-        """Return the keys of a bucket; None where no such bucket."""
+        """Return the keys of a bucket; None if there is no such bucket."""
         if bucket in self.made:
             return self.made[bucket]
         begins = f"{bucket}/"
@@ -156,7 +156,7 @@ class StoreHandler(StandInHandler):
         self.wfile.write(page)
 
     def _answer_blob(self, store: DemoStore, path: str, query: str) -> None:
-        """Answer in the blob dialect."""
+        """Answer a request in the blob dialect."""
         bucket, _, key = unquote(path).removeprefix(f"/{ACCOUNT}/").partition("/")
         keys = store.keys(bucket)
         field = self.headers.get("Authorization", "")
@@ -196,7 +196,7 @@ class StoreHandler(StandInHandler):
         )
 
     def _sign_blob(self, key: str, path: str, query: str) -> str:
-        """Return the field that a request needs, as the published rules of Shared Key have it."""
+        """Return the Authorization field that Shared Key requires for a request."""
         lines = [self.command, *(self.headers.get(name, "") for name in _SIGNED)]
         lines += sorted(
             f"{name.lower()}:{value}"
@@ -209,7 +209,7 @@ class StoreHandler(StandInHandler):
         return f"SharedKey {ACCOUNT}:{base64.b64encode(signature).decode()}"
 
     def _is_let_in(self, store: DemoStore, path: str, query: str) -> bool:
-        """Whether a request is signed as it should be; answers it if it is not."""
+        """Whether the signature of a request is valid; sends the refusal if not."""
         field = self.headers.get("Authorization")
         if field is None:
             if store.secret:
@@ -240,7 +240,7 @@ class StoreHandler(StandInHandler):
     def _sign(
         self, scoped: tuple[str, str, str], told: Mapping[str, str], path: str, query: str
     ) -> str:
-        """Return the signature as the published rules of Signature Version 4 have it."""
+        """Return the signature that Signature Version 4 requires."""
         secret, day, region = scoped
         names = told["SignedHeaders"].split(";")
         fields = "".join(f"{name}:{' '.join(self.headers[name].split())}\n" for name in names)
@@ -268,7 +268,7 @@ class StoreHandler(StandInHandler):
 def _entries(
     keys: Iterator[tuple[str, int]], prefix: str, delimiter: str, after: str
 ) -> Iterator[tuple[str, str, int]]:
-    """Yield what a listing holds: objects, and folders where a delimiter makes some."""
+    """Yield the entries of a listing: objects, and folders if a delimiter is given."""
     folder = ""
     for key, size in keys:
         if not key.startswith(prefix):

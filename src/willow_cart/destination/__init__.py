@@ -1,4 +1,4 @@
-"""The destination: safe names, safe paths, and the only way to a file in a folder of hauls."""
+"""The destination: safe names and paths, and the only access to files in it."""
 
 from willow_cart.destination.destination import PARTIAL, Destination, cannot_store
 from willow_cart.destination.disk import (

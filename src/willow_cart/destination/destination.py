@@ -1,4 +1,4 @@
-"""The destination: a folder that hauls write into, and the only way to the files in it."""
+"""The destination of hauls: a locked folder, and the only access to its files."""
 
 from __future__ import annotations
 
@@ -74,7 +74,7 @@ class Destination(FileTree):
             raise
 
     def _open_own_folder(self) -> None:
-        """Make the own folder, and open its lock.
+        """Create the folder `.willow` and open the lock in it.
 
         Raises:
             UnusableDestination: it is not what a haul has made, or cannot be made.
@@ -98,14 +98,14 @@ class Destination(FileTree):
             ) from None
 
     def close(self) -> None:
-        """Close what is open; the lock goes with its descriptor, also when the process dies."""
+        """Close all descriptors; the lock is released with its descriptor, even after a kill."""
         if self._lock >= 0:
             os.close(self._lock)
             self._lock = -1
         super().close()
 
     def _open_lock(self) -> int:
-        """Open the lock; one that is not a file of its own is replaced."""
+        """Open the lock file; replace it if it is not a regular file with one name."""
         flags = os.O_RDWR | os.O_CREAT
         try:
             return self.open_for(_LOCK, flags)
@@ -147,7 +147,7 @@ class Destination(FileTree):
     # Files under their names
 
     def place(self, file: str, path: str, *, replaces: Stamp | None = None) -> Path | None:
-        """Give a whole, checked and synced file its name, in one step that nothing can halve.
+        """Give a complete, checked and synced file its name, atomically.
 
         Args:
             file: where it lies now.
@@ -174,7 +174,7 @@ class Destination(FileTree):
             raise cannot_store(path, error) from None
 
     def place_twin(self, file: str, path: str, twin: str, *, replaces: Stamp | None) -> bool:
-        """Give a file that lies here another name, in place of one that has the same bytes.
+        """Give a file in the destination another name, in place of a copy with the same content.
 
         Args:
             file: the other one; deleted.
@@ -200,7 +200,7 @@ class Destination(FileTree):
         return True
 
     def take_away(self, path: str, file: str) -> None:
-        """Move a file from its path to one in the own folder, at which nothing lies.
+        """Move a file to a free path in `.willow`.
 
         Raises:
             CannotStore: it cannot be moved.
@@ -211,7 +211,7 @@ class Destination(FileTree):
             raise cannot_store(path, error) from None
 
     def refuse(self, file: str, path: str) -> Path:
-        """Put a file that failed its check where it can be looked at, and return where.
+        """Move a file that failed its check to where it can be inspected; return its path.
 
         Raises:
             CannotStore: it cannot be moved.
@@ -222,7 +222,7 @@ class Destination(FileTree):
             raise cannot_store(path, error) from None
 
     def put_aside(self, path: str) -> Path | None:
-        """Move what lies at a path to where it is kept, and return where; None if nothing does.
+        """Move the file at a path aside; return its new path, or None if there was none.
 
         Raises:
             CannotStore: it cannot be moved, or is a folder.
@@ -243,7 +243,7 @@ class Destination(FileTree):
         return self._put_away(path, f"{_ASIDE}/{moment}/{path}")
 
     def _put_away(self, file: str, to: str) -> Path:
-        """Move a file to a free name, numbered if it must be; what is kept is never replaced."""
+        """Move a file to a free name, numbered if necessary; never replaces a file."""
         number = 1
         while True:
             kept = to if number == 1 else f"{to}.{number}"
@@ -255,7 +255,7 @@ class Destination(FileTree):
                 return self.full_path(kept)
 
     def drop_empty_folders(self, paths: Iterable[str]) -> None:
-        """Delete the folders of paths that nothing lies in."""
+        """Delete the folders of paths if they are empty."""
         folders = {str(folder) for path in paths for folder in PurePosixPath(path).parents}
         for folder in sorted(folders - {"."}, reverse=True):
             with suppress(OSError):  # it is not empty, or is gone
@@ -264,11 +264,11 @@ class Destination(FileTree):
     # Its disk
 
     def room(self) -> int:
-        """Return how many bytes may still be written; some are kept for the ledger."""
+        """Return the free bytes, except for a reserve for the ledger."""
         return room_in(self._lock)
 
     def sync_files(self, paths: Sequence[str]) -> None:
-        """Make the bytes of files safe against a power cut.
+        """Sync the content of files to the disk.
 
         Many are synced with their whole file system at once, which costs little more than one.
 
@@ -283,7 +283,7 @@ class Destination(FileTree):
     # Partial files, each by a bare name
 
     def open_partial(self, name: str, *, is_new: bool) -> int:
-        """Open a partial file to read and write it, and return its descriptor.
+        """Open a partial file for reading and writing; return its descriptor.
 
         Raises:
             OSError: it cannot be opened, or is not a regular file of its own.
@@ -293,7 +293,7 @@ class Destination(FileTree):
         )
 
     def read_partial(self, name: str) -> BinaryIO:
-        """Open a partial file to read it.
+        """Open a partial file for reading.
 
         Raises:
             OSError: it is not there, or is not a regular file.
@@ -302,7 +302,7 @@ class Destination(FileTree):
 
 
 def _require_ordinary(root: Path) -> None:
-    """Refuse the program's own folder, and what is in it, as a destination.
+    """Refuse `.willow` and folders in it as a destination.
 
     Raises:
         UnusableDestination: it is that.
@@ -324,13 +324,13 @@ def _require_ordinary(root: Path) -> None:
 
 
 def _read_holder(lock: int) -> str:
-    """Return what a lock says of the process that holds it, which anyone may have written."""
+    """Return what the lock file says about its holder; untrusted text."""
     process, _, _ = os.read(lock, 64).decode("ascii", "replace").partition(",")
     return f"process {process}" if process.isdecimal() else "an unknown process"
 
 
 def cannot_store(path: str, error: OSError) -> CannotStore:
-    """Return the error for a file that this machine would not keep."""
+    """Return the error for a file that could not be stored."""
     match error.errno:
         case errno.ELOOP:
             link = error.filename if isinstance(error, LinkFound) else path

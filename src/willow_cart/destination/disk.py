@@ -1,4 +1,4 @@
-"""What the disk is asked for beyond the standard library, on Linux; others do without."""
+"""Disk functions of Linux beyond the standard library; they do nothing elsewhere."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _BOOT_ID = Path("/proc/sys/kernel/random/boot_id")
 
 
 def sync_file_system(descriptor: int) -> bool:
-    """Sync the file system that an open file is on (syncfs(2)); False where that is not known.
+    """Sync the file system of an open file (syncfs(2)); return False if unsupported.
 
     Raises:
         OSError: the disk would not take it.
@@ -43,7 +43,7 @@ def sync_file_system(descriptor: int) -> bool:
 def move_to_new_name(
     name: str, to: str, folder: int | None = None, to_folder: int | None = None
 ) -> None:
-    """Move a file to a name that must be free (renameat2(2), RENAME_NOREPLACE).
+    """Move a file to a free name (renameat2(2), RENAME_NOREPLACE).
 
     Where the system or the disk cannot do that, the name is looked at just before.
 
@@ -72,7 +72,7 @@ def move_to_new_name(
 
 
 def begin_to_write_out(descriptor: int) -> None:
-    """Have what was written of an open file on its way to the disk (sync_file_range(2)).
+    """Start writing the dirty pages of a file to the disk (sync_file_range(2)).
 
     Promises nothing; it only makes a later sync short, since the disk works meanwhile.
     """
@@ -83,7 +83,7 @@ def begin_to_write_out(descriptor: int) -> None:
 
 
 def room_at(folder: str | Path) -> int:
-    """How many bytes may still be written in a folder, there or to be made; some are kept back.
+    """Return the free bytes for a folder, existing or not, without a reserve.
 
     Raises:
         OSError: it cannot be determined.
@@ -95,7 +95,7 @@ def room_at(folder: str | Path) -> int:
 
 
 def room_in(folder: str | int) -> int:
-    """How many bytes may still be written in a folder that is there; some are kept back.
+    """Return the free bytes in an existing folder, without a reserve.
 
     Args:
         folder: its path, or the descriptor of a file in it.
@@ -109,7 +109,7 @@ def room_in(folder: str | int) -> int:
 
 
 def is_case_sensitive(folder: Path) -> bool:
-    """Return whether names that differ only in case are two names in a folder.
+    """Whether names that differ only in case are distinct in a folder.
 
     Asked of the nearest folder that exists and has a letter in its name: nothing is written.
     """
@@ -125,7 +125,7 @@ def is_case_sensitive(folder: Path) -> bool:
 
 
 def boot_mark() -> str:
-    """Return what tells this start of the machine from every other; empty where nothing does.
+    """Return an identifier of the current boot; empty if there is none.
 
     Until the next start, what a program has written to a file is there, synced or not.
     """
@@ -137,7 +137,7 @@ def boot_mark() -> str:
 
 @cache
 def _function(name: str) -> Any:
-    """Return a function of the C library, or None where it has none of that name."""
+    """Return a function of the C library; None if it does not exist."""
     try:
         return getattr(ctypes.CDLL(None, use_errno=True), name)
     except (OSError, AttributeError, TypeError):

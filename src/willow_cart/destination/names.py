@@ -1,4 +1,4 @@
-"""Names that every file system takes, and that lead nowhere else.
+"""File names that every file system accepts and that stay inside the folder.
 
 No name from a server is trusted. What comes out of here is safe on Linux, macOS and Windows shares
 at once, since data folders travel.
@@ -34,7 +34,7 @@ _DEVICES = re.compile(
 
 
 def safe_name(name: str) -> str:
-    """Make a name safe; a name that is safe already comes back as it is.
+    """Make a name safe; safe names are returned unchanged.
 
     The result is never empty, `.` or `..`, holds no separator, control or direction-changing
     character, is no device name, ends in neither dot nor blank, is in Unicode's form NFC, and is
@@ -69,23 +69,23 @@ def marked_name(name: str, mark: str) -> str:
 
 
 def safe_path(path: str) -> str:
-    """Make every part of a path safe and leave out what leads nowhere (`.`, `..`, empty parts)."""
+    """Make each part of a path safe; `.`, `..` and empty parts are dropped."""
     parts = [part for part in path.split("/") if part.strip(" ") not in ("", ".", "..")]
     return "/".join(safe_name(part) for part in parts) or "_"
 
 
 def is_safe_path(path: str) -> bool:
-    """Return whether a path is one that files are filed under: `safe_path` leaves it as it is."""
+    """Whether a path is safe: `safe_path` returns it unchanged."""
     return bool(_PLAIN_PATH.fullmatch(path)) or safe_path(path) == path
 
 
 def fold(path: str) -> str:
-    """Return the form in which two paths are the same on a file system that ignores case."""
+    """Return the case-folded form, which is equal for paths that clash on some file systems."""
     return unicodedata.normalize("NFC", path).casefold()
 
 
 def _clean(name: str) -> str:
-    """Return a name that is safe but for its length."""
+    """Return a name that is safe except for its length."""
     # Lone surrogates cannot be written as UTF-8; they come from undecodable bytes.
     name = name.encode("utf-8", "replace").decode("utf-8")
     name = _without_invisible(unicodedata.normalize("NFC", name))
@@ -98,7 +98,7 @@ def _clean(name: str) -> str:
 
 
 def _without_invisible(name: str) -> str:
-    """Leave out control, format, private and unassigned characters, and line separators.
+    """Remove control, format, private and unassigned characters, and line separators.
 
     Format characters can change the direction of what follows. Joiners between two characters
     beyond ASCII are kept: they make one emoji of several, and words of Persian and Indic scripts.
@@ -122,7 +122,7 @@ def _without_invisible(name: str) -> str:
 
 
 def _shorten(name: str) -> str:
-    """Cut a name to 255 bytes between characters, keeping its extension."""
+    """Shorten a name to 255 bytes at a character boundary, and keep its extension."""
     if len(name.encode()) <= MAX_NAME_BYTES:
         return name
     stem = stem_of(name)

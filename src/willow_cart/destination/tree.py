@@ -1,4 +1,4 @@
-"""The files below one folder, reached step by step and never through a link.
+"""Access the files below one folder without following links.
 
 Whatever a folder holds may have been put there by someone else: a link may stand where a folder or
 a file is expected, and may be put there while a haul is running. So no path is resolved by the
@@ -31,7 +31,7 @@ _BINARY = getattr(os, "O_BINARY", 0)
 
 
 class LinkFound(OSError):
-    """A link stands where a folder or a file is needed; `filename` is its path."""
+    """A link in place of a folder or file; `filename` is its path."""
 
     def __init__(self, path: str) -> None:
         super().__init__(errno.ELOOP, "is a link", path)
@@ -39,19 +39,19 @@ class LinkFound(OSError):
 
 @dataclass(frozen=True, slots=True)
 class Stamp:
-    """The size in bytes and the modification time in nanoseconds by which a file is recognised."""
+    """The size in bytes and modification time in nanoseconds that identify a version of a file."""
 
     size: int
     mtime_ns: int
 
     @classmethod
     def of(cls, status: os.stat_result) -> Stamp:
-        """Return the stamp in a file's status."""
+        """Return the stamp of a file status."""
         return cls(status.st_size, status.st_mtime_ns)
 
 
 class _Place:
-    """A name in an open folder; the folder is closed on the way out unless it is kept open.
+    """A name in an open folder, which is closed at the end unless it is kept open.
 
     Attributes:
         folder: a directory descriptor; None where `name` is a full path.
@@ -74,7 +74,7 @@ class _Place:
 
 
 class FileTree:
-    """The files below a folder; all paths are relative to it, with `/` between the parts.
+    """The files below a folder; paths are relative to it, with `/` as separator.
 
     Safe for several threads.
 
@@ -106,7 +106,7 @@ class FileTree:
         self.close()
 
     def close(self) -> None:
-        """Close the folders that are open."""
+        """Close the open folders."""
         for folder in (*self._kept.values(), *self._deleted):
             os.close(folder)
         self._kept.clear()
@@ -116,11 +116,11 @@ class FileTree:
             self._root = -1
 
     def full_path(self, path: str) -> Path:
-        """Return where a path is, for a person to read or another program to open."""
+        """Return the full path, to be shown or passed to another program."""
         return self.root / path
 
     def keep_open(self, folder: str) -> None:
-        """Make a folder, and keep it open: many files are made in it.
+        """Create a folder and keep it open, because many files are created in it.
 
         Raises:
             OSError: it cannot be made, or a link leads to it.
@@ -130,7 +130,7 @@ class FileTree:
                 self._kept[folder] = os.dup(place.folder)
 
     def _renew(self, folder: str) -> bool:
-        """Make a folder anew that is kept open and was deleted meanwhile; False for any other."""
+        """Create a folder again that is kept open and was deleted; return False for any other."""
         if (deleted := self._kept.pop(folder, None)) is None:
             return False
         self._deleted.append(deleted)  # another thread may be using it
@@ -140,7 +140,7 @@ class FileTree:
     # Looking
 
     def status(self, path: str) -> os.stat_result | None:
-        """Return what lies at a path, links not followed; None if nothing can be reached there."""
+        """Return the status of a path without following links; None if it does not exist."""
         try:
             with self._place(path) as place:
                 return os.stat(place.name, dir_fd=place.folder, follow_symlinks=False)
@@ -148,14 +148,14 @@ class FileTree:
             return None
 
     def stamp(self, path: str) -> Stamp | None:
-        """Return the stamp of the regular file at a path; None if there is none."""
+        """Return the stamp of a regular file; None if there is none."""
         status = self.status(path)
         if status is None or not stat.S_ISREG(status.st_mode):
             return None
         return Stamp.of(status)
 
     def open(self, path: str) -> BinaryIO:
-        """Open a regular file to read it.
+        """Open a regular file for reading.
 
         Raises:
             LinkFound: it is a link, or a link leads to it.
@@ -164,7 +164,7 @@ class FileTree:
         return os.fdopen(self.open_for(path, os.O_RDONLY), "rb")
 
     def open_for(self, path: str, flags: int) -> int:
-        """Open a regular file, and return its descriptor.
+        """Open a regular file; return its descriptor.
 
         Args:
             path: of the file.
@@ -209,7 +209,7 @@ class FileTree:
             return os.listdir(os.path.dirname(place.name) if place.folder is None else place.folder)
 
     def files(self, *, without: str = "") -> Iterator[tuple[str, os.stat_result]]:
-        """Yield everything that is not a folder, in the order of the paths; links unfollowed.
+        """Yield everything except folders, in the order of the paths; links are not followed.
 
         Args:
             without: the path of a folder to leave out.
@@ -242,7 +242,7 @@ class FileTree:
     # Changing
 
     def create(self, path: str) -> BinaryIO:
-        """Make a file that must not be there, and open it to be written, unbuffered.
+        """Create a new file, and open it unbuffered for writing.
 
         Raises:
             OSError: something is there, or it cannot be made.
@@ -251,7 +251,7 @@ class FileTree:
         return os.fdopen(self.open_for(path, flags), "wb", buffering=0)
 
     def make_folder(self, path: str) -> None:
-        """Make a folder and those above it, as far as they are not there.
+        """Create a folder and its parents if they do not exist.
 
         Raises:
             OSError: it cannot be made, or a link leads to it.
@@ -260,7 +260,7 @@ class FileTree:
             pass
 
     def move(self, path: str, to: str, *, replaces: bool) -> None:
-        """Give a file another path in one step; the folders of that are made.
+        """Rename a file atomically; parent folders are created.
 
         Args:
             path: where it lies.
@@ -279,7 +279,7 @@ class FileTree:
         self._unsynced.update((_folder_of(path), _folder_of(to)))
 
     def link(self, path: str, to: str) -> None:
-        """Give a file a further path.
+        """Create a hard link to a file.
 
         Raises:
             OSError: it cannot have one, or something lies there.
@@ -289,7 +289,7 @@ class FileTree:
         self._unsynced.add(_folder_of(to))
 
     def link_or_copy(self, path: str, to: Path) -> None:
-        """Have a regular file lie outside too: under a further name, or else as a copy.
+        """Create a hard link outside the folder, or a copy if that is impossible.
 
         Raises:
             LinkFound, OSError: it cannot be opened, or cannot lie there.
@@ -302,7 +302,7 @@ class FileTree:
                 shutil.copyfileobj(file, copy)
 
     def delete(self, path: str) -> None:
-        """Delete a file, or a link itself.
+        """Delete a file or a link.
 
         Raises:
             OSError: it is not there, or cannot be deleted.
@@ -323,7 +323,7 @@ class FileTree:
         self._unsynced.add(_folder_of(path))
 
     def empty_folder(self, path: str) -> None:
-        """Have an empty folder at a path: make it, and delete all that is in it.
+        """Create an empty folder at a path, deleting what is in it.
 
         Raises:
             OSError: it cannot be made or emptied, or a link leads to it.
@@ -336,7 +336,7 @@ class FileTree:
             os.mkdir(place.name, dir_fd=place.folder)
 
     def set_modified(self, path: str, nanoseconds: int) -> int:
-        """Set when a file was modified, and return what the disk made of it, in nanoseconds.
+        """Set the modification time; return the time as stored, in nanoseconds.
 
         Raises:
             OSError, OverflowError: the disk cannot write that time.
@@ -351,7 +351,7 @@ class FileTree:
     # Making it last
 
     def sync(self, path: str) -> None:
-        """Make the bytes of a file safe against a power cut.
+        """Sync the content of a file to the disk.
 
         Raises:
             OSError: it is not there, or the disk would not take them.
@@ -363,7 +363,7 @@ class FileTree:
             os.close(file)
 
     def sync_folders(self) -> None:
-        """Make the names that were given and taken safe against a power cut.
+        """Sync the folders in which names were created or removed.
 
         Raises:
             OSError: the disk would not take them.
@@ -383,7 +383,7 @@ class FileTree:
     # Getting there
 
     def _place(self, path: str, *, makes: bool = False) -> _Place:
-        """Walk to the folder of a path.
+        """Open the folder that contains a path.
 
         Args:
             path: with `/` between its parts.
@@ -414,7 +414,7 @@ class FileTree:
         return _Place(at, name, closes=at != self._root)
 
     def _step(self, at: int, part: str, folder: str, number: int, *, makes: bool) -> int:
-        """Open a folder in the folder that is open."""
+        """Open a folder inside the open folder."""
         if _leads_astray(part):
             raise OSError(errno.EINVAL, "not a path below the folder", folder)
         try:
@@ -434,7 +434,7 @@ class FileTree:
         return os.open(part, _FOLDER | _NO_FOLLOW, dir_fd=at)
 
     def _place_by_path(self, folder: str, name: str, *, makes: bool) -> _Place:
-        """Check every step of a path; what stands there afterwards cannot be held fast."""
+        """Check each step of a path by name, where descriptors are unavailable."""
         at = self.root
         for part in folder.split("/") if folder else ():
             if _leads_astray(part):

@@ -1,4 +1,4 @@
-"""Errands: whole jobs, written down in a file and run again next month."""
+"""Errands: whole jobs in a file, to be run again."""
 
 from willow_cart.errands.document import Document, read_document
 from willow_cart.errands.memory import LAST_RUN, Memory

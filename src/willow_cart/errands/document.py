@@ -1,4 +1,4 @@
-"""Reading an errand's file."""
+"""Read the file of an errand."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _LISTS = ("source", "arrival")
 
 @dataclass(frozen=True, slots=True)
 class Document:
-    """An errand, as it is written.
+    """The content of an errand's file.
 
     Attributes:
         path: of the file.

@@ -1,4 +1,4 @@
-"""What an errand tells on the way, besides what its jobs tell, as data."""
+"""The events of an errand, in addition to those of its jobs."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class SourceOffers(Event):
-    """A source was looked at.
+    """A source was listed.
 
     Attributes:
         source: its name or its address.
@@ -29,7 +29,7 @@ class SourceOffers(Event):
 
 @dataclass(frozen=True, slots=True)
 class HaulEnded(Event):
-    """What the sources offer has been brought, as far as it came.
+    """The haul of the sources has ended, complete or not.
 
     Attributes:
         hauled: what came of it.
@@ -40,7 +40,7 @@ class HaulEnded(Event):
 
 @dataclass(frozen=True, slots=True)
 class OfferedNoMore(Event):
-    """Files lie here that their sources do not offer any more.
+    """Files in the destination are no longer offered by their sources.
 
     Attributes:
         files: how many.
@@ -57,7 +57,7 @@ class OfferedNoMore(Event):
 
 @dataclass(frozen=True, slots=True)
 class StepsLeft(Event):
-    """No step was begun, since not everything has come.
+    """No step was started because the haul is incomplete.
 
     Attributes:
         first: the first of them.
@@ -68,7 +68,7 @@ class StepsLeft(Event):
 
 @dataclass(frozen=True, slots=True)
 class StepBegun(Event):
-    """A step is taken.
+    """A step was started.
 
     Attributes:
         step: the step.
@@ -79,7 +79,7 @@ class StepBegun(Event):
 
 @dataclass(frozen=True, slots=True)
 class StepEnded(Event):
-    """A step has come to its end.
+    """A step has ended.
 
     Attributes:
         step: the step.
@@ -92,7 +92,7 @@ class StepEnded(Event):
 
 @dataclass(frozen=True, slots=True)
 class StepFailed(Event):
-    """A step did not end well, and those behind it are not taken.
+    """A step failed; later steps are not run.
 
     Attributes:
         step: the step.
@@ -105,7 +105,7 @@ class StepFailed(Event):
 
 @dataclass(frozen=True, slots=True)
 class CannotRun(Event):
-    """A program cannot be run, or did not do what it was run for.
+    """A program could not be run, or failed.
 
     Attributes:
         key: what it is for, as the errand has it; empty for a step.

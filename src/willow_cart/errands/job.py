@@ -1,4 +1,4 @@
-"""An errand as a job: its values put in, and every table turned into the options of its command."""
+"""Turn an errand into a job: fill in values, and make requests of its tables."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """What is done with arrivals.
+    """A step after the haul.
 
     Attributes:
         number: its place, from 1.
@@ -64,14 +64,14 @@ class Step:
 
     @property
     def typed(self) -> str:
-        """What it is short for."""
+        """Return the equivalent command line."""
         program = [] if self.request is None else ["willow-cart"]
         return shlex.join([*program, *self.words])
 
 
 @dataclass(frozen=True, slots=True)
 class Job:
-    """An errand whose values are put in.
+    """An errand with its values filled in.
 
     Attributes:
         into: where everything goes.
@@ -87,7 +87,7 @@ class Job:
 
 
 def make_job(document: Document, values: Values, last: datetime | None = None) -> Job:
-    """Put the values in, and turn every table into the options of its command.
+    """Fill in the values, and make a request of each table.
 
     Args:
         document: the errand as it is written.
@@ -114,7 +114,7 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
 def _make_haul(
     document: Document, values: Values, into: str, connecting: Given, sources: Sequence[Source]
 ) -> HaulRequest:
-    """Make the request of how everything is brought, without sources."""
+    """Make the request for the haul, without sources."""
     top = {
         key: (values.fill(str(document.top.keys[key]), document.top.place(key)),)
         for key in ("note", "cart")
@@ -139,7 +139,7 @@ def _read(
     settings: Given | None = None,
     words: Sequence[str] = (),
 ) -> Asked:
-    """Make a request of what tables give.
+    """Make a request from tables.
 
     Raises:
         BadOption: two of them exclude each other; the error names the table.
@@ -156,7 +156,7 @@ def _read(
 
 
 def _with_last_run(table: Table, last: datetime | None) -> Table:
-    """Return a source whose files are wanted since the last run; at the first, all are."""
+    """Return a source restricted to files since the last run; unrestricted at the first."""
     if table.keys.get("since") != LAST_RUN:
         return table
     others = {key: value for key, value in table.keys.items() if key != "since"}
@@ -182,7 +182,7 @@ def _make_source(table: Table, values: Values, connecting: Given) -> Source:
 def _make_step(
     number: int, table: Table, values: Values, into: str, sources: Sequence[Table]
 ) -> Step:
-    """Turn a table into the request of a command."""
+    """Make the request of a step from its table."""
     named = [what for what in STEPS if what in table.keys]
     if len(named) != 1:
         reason = f"has several actions: {' and '.join(named)}" if named else "has no action"
@@ -220,7 +220,7 @@ def _inherited(
     sources: Sequence[Table],
     by_name: Sequence[str],
 ) -> Given:
-    """Return what a step takes over from a source, so that no pattern is typed twice.
+    """Return what a step inherits from a source, so that patterns are written once.
 
     From the source that `of` names, or from the only one, unless the step chooses itself. Patterns
     with a slash are about the folders there, which may be others here. The archives of an
@@ -256,7 +256,7 @@ def _texts_of(value: object) -> list[str]:
 
 
 def _texts_in(table: Table) -> list[str]:
-    """Everything in a table that may name a value."""
+    """Yield the texts in a table that may refer to values."""
     return [text for value in table.keys.values() for text in _texts_of(value)]
 
 
@@ -266,7 +266,7 @@ def _given(
     options: Mapping[str, Option],
     besides: Sequence[str] = (),
 ) -> Given:
-    """Return what a table gives, with the values put in."""
+    """Return the content of a table with the values filled in."""
 
     def fill(text: str, key: str, place: str) -> str:
         # Fields of templates and of commands are no values, and stay.

@@ -1,4 +1,4 @@
-"""What is remembered of an errand from one run to the next.
+"""What is stored about an errand between runs.
 
 When the last good one began, and what its sources offered up to then. It lies where the system
 keeps the state of programs, since an errand's file is the person's and its destination may be
@@ -26,7 +26,7 @@ LAST_RUN = "last run"
 
 @dataclass(frozen=True, slots=True)
 class Memory:
-    """What is remembered of one errand.
+    """The stored state of one errand.
 
     Attributes:
         errand: the full path of its file.
@@ -41,14 +41,14 @@ class Memory:
         return self.folder / f"{self.errand.stem}-{fingerprint(str(self.errand))}.json"
 
     def last_good(self) -> datetime | None:
-        """When the last run began that ended well; None if none has."""
+        """Return when the last successful run started; None if there was none."""
         try:
             return datetime.fromisoformat(self._kept()["began"])
         except (ValueError, KeyError, TypeError):
             return None  # what is not there, or damaged, is asked for once more
 
     def offered(self) -> dict[str, list[str]]:
-        """Return the addresses that each source has offered up to the last good run.
+        """Return the addresses that each source offered up to the last successful run.
 
         They are grouped by the mark of the source.
         """
@@ -59,7 +59,7 @@ class Memory:
             return {}
 
     def keep(self, began: datetime, offered: Mapping[str, Collection[str]]) -> None:
-        """Remember a run that ended well.
+        """Store a successful run.
 
         Args:
             began: when.
@@ -88,7 +88,7 @@ class Memory:
 
 
 def my_memory(errand: Path) -> Memory:
-    """Return what is remembered of an errand of the person at this machine."""
+    """Return the stored state of an errand for the current user."""
     import platformdirs
 
     state = platformdirs.user_state_path("willow-cart", appauthor=False)

@@ -1,4 +1,4 @@
-"""Looking at an errand's sources, and at what they offer no more."""
+"""List the sources of an errand, and find files that are no longer offered."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ from willow_cart.sources.discover import Asking
 
 @dataclass(slots=True)
 class Found:
-    """What an errand's sources offer.
+    """The offers of an errand's sources.
 
     Attributes:
         shelf: what was chosen.
@@ -44,7 +44,7 @@ class Found:
 
 @contextmanager
 def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator[Access]:
-    """Yield what talks to the places of an errand.
+    """Yield the access to the servers of an errand.
 
     It has the errand's own sign-ins and those of its sources.
     """
@@ -63,7 +63,7 @@ def look(
     observer: JobObserver,
     asking: Asking | None = None,
 ) -> Found:
-    """Return what all sources offer and their rules leave.
+    """Return what the sources offer after their rules.
 
     Args:
         job: the errand.
@@ -103,7 +103,7 @@ def look(
 
 
 def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], found: Found) -> None:
-    """Put what a source offers on the shelf, and find out what it offers no more.
+    """Store the offers of a source, and find files that it no longer offers.
 
     Raises:
         WillowCartError: it cannot be read.

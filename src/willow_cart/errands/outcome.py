@@ -1,4 +1,4 @@
-"""Reporting the outcome of an errand: a line in a file, a command, a mail."""
+"""Report the outcome of an errand: to a file, by a command, by mail."""
 
 from __future__ import annotations
 
@@ -33,13 +33,13 @@ _MEANINGS = {
 
 
 def _is_summary(content: bytes) -> bool:
-    """Return whether a file holds what came of an earlier run."""
+    """Whether a file contains the summary of an earlier run."""
     return re.match(rb"\d{4}-\d\d-\d\d \d\d:\d\d .*\(exit code \d+\), took ", content) is not None
 
 
 @dataclass(frozen=True, slots=True)
 class Accountant:
-    """Says in one line what came of a run, wherever that is to be known.
+    """Reports the outcome of a run to the places that the errand names.
 
     Attributes:
         document: the errand.
@@ -56,7 +56,7 @@ class Accountant:
     observer: JobObserver
 
     def account_for(self, code: Exit, why: str = "") -> None:
-        """Say what came of the run, and why."""
+        """Report the outcome and its reasons."""
         document = self.document
         seconds = (datetime.now().astimezone() - self.began).total_seconds()
         meaning = _MEANINGS[code] + (f": {why}" if why else "")
@@ -90,7 +90,7 @@ def _run_on_failure(
 
 
 def _mail(address: str, document: Document, line: str, observer: JobObserver) -> None:
-    """Hand a mail to the machine's own mail program, which reads it as RFC 5322 has it."""
+    """Pass a message to sendmail (RFC 5322)."""
     from email.message import EmailMessage
 
     program = shutil.which("sendmail", path=f"{os.environ.get('PATH', '')}:{_MAIL_PATHS}")

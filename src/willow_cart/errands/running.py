@@ -1,4 +1,4 @@
-"""Running an errand: bring what its sources offer, then take its steps."""
+"""Run an errand: haul from its sources, then run its steps."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ from willow_cart.sources import Discovery
 
 @dataclass(frozen=True, slots=True)
 class StepDone:
-    """A step that was taken.
+    """A step that was run.
 
     Attributes:
         step: the step.
@@ -68,7 +68,7 @@ class StepDone:
 
 @dataclass(frozen=True, slots=True)
 class ErrandDone:
-    """What came of an errand.
+    """The result of an errand.
 
     Attributes:
         hauled: what came of the haul; None where the errand began with a step.
@@ -83,7 +83,7 @@ class ErrandDone:
 
 @dataclass(frozen=True, slots=True)
 class Changes:
-    """What differs from the last time, as far as sources, ledger and memory tell.
+    """The differences from the last run, according to sources, ledger and stored state.
 
     Attributes:
         new: how many files were never here.
@@ -116,12 +116,12 @@ class ErrandPlan:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return self.planned.exit_code
 
 
 def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | ErrandPlan:
-    """Run an errand, or find out what it would do.
+    """Run an errand, or plan it.
 
     Raises:
         WillowCartError: it cannot be understood, or carried out.
@@ -155,7 +155,7 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
 
 
 def _set(words: Sequence[str], document: Document) -> dict[str, str]:
-    """Return the values that are given for this run."""
+    """Return the values that are set for this run."""
     given = {}
     for word in words:
         name, equals, value = word.partition("=")
@@ -170,7 +170,7 @@ def _set(words: Sequence[str], document: Document) -> dict[str, str]:
 
 @contextmanager
 def _alone(path: Path) -> Iterator[None]:
-    """Keep a second run of the same errand out until this one is over.
+    """Prevent a second run of the same errand at the same time.
 
     Raises:
         UnusableDestination: one is running.
@@ -212,7 +212,7 @@ class _Errand:
         self.offered: Mapping[str, Collection[str]] = {}
 
     def first_step(self, begin: str | None) -> int:
-        """Return the place of the step to begin with, from 0.
+        """Return the index of the step to start with, from 0.
 
         Raises:
             BadOption: there is no such step.
@@ -226,14 +226,14 @@ class _Errand:
         raise BadOption(f"--from {begin}", "not a step of the errand", f"there are {known}")
 
     def run(self) -> ErrandDone:
-        """Bring everything, and take the steps if all has come."""
+        """Haul, then run the steps if everything arrived."""
         hauled = self._haul()
         if hauled.exit_code:
             return ErrandDone(hauled, (), hauled.exit_code)
         return replace(self.go_on(0), hauled=hauled)
 
     def go_on(self, first: int) -> ErrandDone:
-        """Take the steps in order from one on, until one fails."""
+        """Run the steps in order, starting at one, until one fails."""
         steps: list[StepDone] = []
         for step in self._job.steps[first:]:
             self._observer.note(StepBegun(step))
@@ -247,7 +247,7 @@ class _Errand:
         return ErrandDone(None, steps, Exit.GOOD)
 
     def plan(self, values: Values) -> ErrandPlan:
-        """Find out what a run would do; fetches and writes nothing."""
+        """Plan a run; fetches and writes nothing."""
         shown = list(values.shown())
         policy = make_policy(self._job.haul)
         with open_access(self._document, self._job, self._observer) as access:
@@ -257,7 +257,7 @@ class _Errand:
         return ErrandPlan(shown, planned, self._changes(found), self._job.steps)
 
     def _haul(self) -> Hauled:
-        """Bring what the sources offer and their rules leave."""
+        """Haul what the sources offer after their rules."""
         request, observer = self._job.haul, self._observer
         policy = make_policy(request)
         with (
@@ -286,7 +286,7 @@ class _Errand:
         return hauled
 
     def _see_to_gone(self, found: Found) -> None:
-        """Say what lies here and is not offered any more, and put it aside if that is wished."""
+        """Report files that are no longer offered, and move them aside if requested."""
         gone = find_gone(self._into, found.gone)
         if not gone:
             return
@@ -297,7 +297,7 @@ class _Errand:
         self._observer.note(OfferedNoMore(len(gone), gone[0].path, kept, aside))
 
     def _take(self, step: Step) -> StepDone:
-        """Take one step."""
+        """Run one step and report it."""
         if step.request is None:
             return StepDone(step, None, self._run_program(step.words))
         try:
@@ -309,7 +309,7 @@ class _Errand:
         return StepDone(step, result, code)
 
     def _do(self, step: Step) -> tuple[object, Exit]:
-        """Do what a step asks for."""
+        """Carry out the request of a step."""
         match step.request:
             case UnpackRequest():
                 unpacked = unpack(step.request, self._observer)
@@ -334,7 +334,7 @@ class _Errand:
         return Exit.INCOMPLETE if done.returncode else Exit.GOOD
 
     def _changes(self, found: Found) -> Changes | None:
-        """Find out what is new, changed and gone."""
+        """Find what is new, changed and gone."""
         if not has_ledger(self._into):
             return None
         new = changed = missing = 0

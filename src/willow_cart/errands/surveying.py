@@ -1,4 +1,4 @@
-"""Writing an errand from a survey, with what there is to choose in comments."""
+"""Write an errand from a survey, with the possible choices in comments."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _MOST_KINDS, _MOST_SERIES = 8, 5
 
 
 def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver) -> None:
-    """Look at sources, and write an errand of them.
+    """List a source, and write an errand for it.
 
     Raises:
         BadOption: there is such a file already.
@@ -66,7 +66,7 @@ def _head(month: str) -> Iterator[str]:
 
 
 def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) -> Iterator[str]:
-    """Yield a source, what it offers, and keys that might be wanted."""
+    """Yield the lines for a source: what it offers, and keys that may be useful."""
     yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
     such = f", such as {offers[0].path}" if offers else ""
     yield f"# It offers {count_of(len(offers), 'file')}{such}"
@@ -85,7 +85,7 @@ def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) 
 
 
 def _series_of(name: str) -> str:
-    """Return a pattern for a name and its like, which differ in their digits.
+    """Return a pattern for names that differ from a name only in their digits.
 
     A value in it is kept.
     """
@@ -93,7 +93,7 @@ def _series_of(name: str) -> str:
 
 
 def _with_month(text: str, month: str) -> str:
-    """Return a text with the value in place of the month that was found in the sources."""
+    """Replace the month that was found in the sources by the value."""
     if not month:
         return text
     year, number = month[:4], month[-2:]

@@ -1,4 +1,4 @@
-"""When an errand is run by itself, as cron and systemd are told of it.
+"""Schedules for errands in the formats of cron and systemd.
 
 A crontab line has five fields (POSIX, crontab, EXTENDED DESCRIPTION); a timer has a calendar event
 (systemd.time(7)). Both go by the machine's own clock.
@@ -25,7 +25,7 @@ _HOW = "write 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', 'Mon,Thu 07:00' or '1
 
 @dataclass(frozen=True, slots=True)
 class Timetable:
-    """When to run: at a time of every day, of some days of the week, or of a day of the month.
+    """A schedule: a time of every day, of some days of the week, or of a day of the month.
 
     Attributes:
         hour, minute: by the machine's clock.
@@ -40,7 +40,7 @@ class Timetable:
 
     @classmethod
     def parse(cls, text: str) -> Timetable:
-        """Read a time as people write it: `Fri 20:30`, `daily 6:00`, `1 06:00`.
+        """Parse a schedule such as `Fri 20:30`, `daily 6:00` or `1 06:00`.
 
         Raises:
             BadOption: it is none.
@@ -66,13 +66,13 @@ class Timetable:
 
     @property
     def cron(self) -> str:
-        """The five fields of a crontab line."""
+        """The five time fields of a crontab line."""
         days = ",".join(map(str, self.weekdays)) or "*"
         return f"{self.minute} {self.hour} {self.day or '*'} * {days}"
 
     @property
     def calendar(self) -> str:
-        """The event of a timer."""
+        """The OnCalendar expression of a timer."""
         days = ",".join(_DAYS[number] for number in self.weekdays)
         date = f"*-*-{self.day:02d}" if self.day else "*-*-*"
         return f"{days} {date} {self.hour:02d}:{self.minute:02d}:00".strip()
@@ -92,7 +92,7 @@ def _day(word: str) -> int:
 
 
 def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
-    """Return the line of a crontab; what the command says goes to a log.
+    """Return a crontab line that appends the output to a log.
 
     A percent sign would be the end of the command there (crontab(5)).
     """
@@ -101,7 +101,7 @@ def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
 
 
 def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict[str, str]:
-    """Return the units of systemd, by the names of their files, for `systemctl --user`.
+    """Return the systemd units by file name, for `systemctl --user`.
 
     A run that was missed while the machine was off is made up for once, however many there were.
     """
@@ -118,7 +118,7 @@ def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict
 
 
 def _word(word: str) -> str:
-    """Return a word of a command line (systemd.service(5), COMMAND LINES)."""
+    """Quote a word of a command line (systemd.service(5), COMMAND LINES)."""
     escaped = word.replace("\\", "\\\\").replace('"', '\\"').replace("%", "%%").replace("$", "$$")
     return f'"{escaped}"' if re.search(r"[^\w@%+=:,./-]", word) else escaped
 
@@ -137,7 +137,7 @@ _VARIABLES = re.compile(
 
 @dataclass(frozen=True, slots=True)
 class TimetableEntry:
-    """What makes an errand run by itself.
+    """Everything needed to run an errand on a schedule.
 
     Attributes:
         line: of a crontab.
@@ -155,7 +155,7 @@ class TimetableEntry:
 
 
 def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEntry:
-    """Make what runs an errand at its times.
+    """Make the schedule of an errand.
 
     Args:
         request: the errand, and when.
@@ -184,12 +184,12 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEn
 
 
 def _variables_in(text: str) -> list[str]:
-    """Return the environment variables that an errand names."""
+    """Return the environment variables that an errand refers to."""
     return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
 
 
 def install(entry: TimetableEntry) -> None:
-    """Put a line into the person's crontab, in place of the one that bears the same mark.
+    """Add a line to the user's crontab, replacing an earlier one for the same errand.
 
     Raises:
         BadOption: there is no cron here.

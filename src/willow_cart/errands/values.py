@@ -1,4 +1,4 @@
-"""Values: what changes from one run of an errand to the next, and stands in its texts by name.
+"""The values of an errand: what changes between runs, referred to by name in its texts.
 
 `{last_month:%Y-%m}` is written like a field of a template. What is no name of a value (`{01..12}`,
 `{a,b}`) stays as it is: addresses have ranges, and templates fields of their own.
@@ -20,7 +20,7 @@ _DAY, _MONTH = "%Y-%m-%d", "%Y-%m"
 
 
 def _months_before(now: datetime, count: int) -> datetime:
-    """Return the first of the month so many before that of a moment."""
+    """Return the first day of the month this many months before a date."""
     months = now.year * 12 + now.month - 1 - count
     return now.replace(year=months // 12, month=months % 12 + 1, day=1)
 
@@ -40,7 +40,7 @@ _BEFORE: Mapping[str, tuple[Callable[[datetime, int], datetime], str]] = {
 
 
 def _written(word: str, spec: str, place: str) -> str:
-    """Return a value as a text wants it: a day or a month can be written in another way.
+    """Format a value as a text requests; days and months have formats.
 
     Raises:
         BadOption: it cannot be written so.
@@ -88,12 +88,12 @@ class Values:
                 self._words[name] = self.fill(str(value), place)
 
     def shown(self) -> Iterator[tuple[str, str]]:
-        """Yield the values of the errand with their names, for people."""
+        """Yield the names and values of the errand, to be shown."""
         yield from self._words.items()
         yield from ((name, ", ".join(words)) for name, words in self._lists.items())
 
     def fill(self, text: str, place: str, *, leave: bool = False) -> str:
-        """Put values in the place of their names.
+        """Replace names by values in a text.
 
         Args:
             text: with names in braces.
@@ -133,7 +133,7 @@ class Values:
         return _FIELD.sub(put, text)
 
     def variants(self, texts: Sequence[str]) -> Iterator[Values]:
-        """One set of values for each way to take one word of every list that texts name."""
+        """Yield one set of values for every combination of the lists that texts refer to."""
         used = [
             name
             for name in self._lists

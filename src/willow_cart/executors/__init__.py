@@ -1,4 +1,4 @@
-"""Where transfers run: in lanes of this process, or in further processes, behind one seam."""
+"""Where transfers run: in threads of this process or in other processes."""
 
 from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.processes import ProcessExecutor

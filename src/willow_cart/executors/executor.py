@@ -1,4 +1,4 @@
-"""The seam between the queue of a haul and where its transfers run."""
+"""The interface between the queue of a haul and the threads or processes that run transfers."""
 
 from __future__ import annotations
 
@@ -15,12 +15,12 @@ Outcome = Result | VerifiedFile | WillowCartError
 
 
 def ends_batch(outcome: Outcome | None) -> bool:
-    """Return whether a host should not be asked for the rest of a batch."""
+    """Whether an outcome ends a batch because the host should not be asked for the rest."""
     return isinstance(outcome, ServerBusy | ConnectionLost)
 
 
 class Executor(ABC):
-    """Carries out attempts at transfers, a batch at a time for each lane that uses it.
+    """Runs attempts at transfers, one batch at a time for each lane.
 
     Queue, pace, retries, names, commit and ledger are its caller's. What an executor promises:
 
@@ -39,11 +39,11 @@ class Executor(ABC):
 
     @property
     def is_open(self) -> bool:
-        """Whether it takes further batches."""
+        """Whether it accepts more batches."""
         return True
 
     def suits(self, transfer: Transfer) -> bool:  # noqa: ARG002  # most take anything
-        """Return whether a transfer can be carried out here."""
+        """Whether a transfer can run here."""
         return True
 
     @abstractmethod
@@ -59,7 +59,7 @@ class Executor(ABC):
         """
 
     def abort(self) -> None:  # noqa: B027  # threads end with their connections
-        """End what is running at once; what had come of it may be lost."""
+        """End everything at once; data of running attempts may be lost."""
 
     def close(self) -> None:  # noqa: B027  # threads belong to the lanes
-        """Stop everything that was started; a second time does nothing."""
+        """Stop everything that was started; may be called twice."""

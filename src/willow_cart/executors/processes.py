@@ -1,4 +1,4 @@
-"""Transfers of small files in a further process, which keep one interpreter busy.
+"""Run transfers of small files in a second process, to use a second processor.
 
 Python runs one thread at a time. Where files are so small that not the line but the interpreter
 decides how fast they come, a second process brings more than any number of lanes.
@@ -50,7 +50,7 @@ serve(int(sys.argv[1]))
 
 
 class ProcessExecutor(Executor):
-    """Carries out transfers in a process of its own, started anew and not forked.
+    """Runs transfers in a process of its own, which is spawned, not forked.
 
     Args:
         make_access: makes what talks to places, there.
@@ -84,11 +84,11 @@ class ProcessExecutor(Executor):
 
     @property
     def is_open(self) -> bool:
-        """Whether the process lives, as far as is known."""
+        """Whether the process is alive, as far as known."""
         return self._is_open
 
     def suits(self, transfer: Transfer) -> bool:
-        """Return whether a file is small, new, and from the web."""
+        """Whether a file is small, new, and from the web."""
         size = transfer.offer.size
         return (
             self._is_open
@@ -100,7 +100,7 @@ class ProcessExecutor(Executor):
         )
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
-        """Make one attempt at each transfer (see the seam)."""
+        """Make one attempt at each transfer; see `Executor.carry`."""
         by_number = {transfer.number: transfer for transfer in transfers}
         carried: list[Carried] = []
         self._send([(transfer.number, transfer.filed) for transfer in transfers])
@@ -119,7 +119,7 @@ class ProcessExecutor(Executor):
         return outcomes
 
     def _take_over(self, transfer: Transfer, carried: Carried, lane: int) -> None:
-        """Bring a transfer up to date with what came of it in the other process."""
+        """Update a transfer with the outcome in the other process."""
         transfer.take_over(carried.received, carried.consecutive_failures, carried.seconds)
         self._observer.started(lane, transfer.filed, carried.received, 0)
         self._observer.received(lane, carried.received)
@@ -131,12 +131,12 @@ class ProcessExecutor(Executor):
             self._is_open = False
 
     def abort(self) -> None:
-        """End the process; nothing of what it was carrying has a name or an entry yet."""
+        """End the process; its unfinished files have no names and no ledger entries yet."""
         self._is_open = False
         self._process.kill()
 
     def close(self) -> None:
-        """End the process (see the seam)."""
+        """End the process; see `Executor.close`."""
         self._is_open = False
         if self._line.closed:
             return
@@ -150,7 +150,7 @@ class ProcessExecutor(Executor):
 def start_if_it_pays(
     access: Access, destination: Destination, policy: HaulPolicy, observer: Observer, files: int
 ) -> ProcessExecutor | None:
-    """Start a process for small files, if it can help and there are enough of them.
+    """Start a process for small files if there are enough of them.
 
     Args:
         access: how places are talked to; the process gets one like it.
@@ -167,7 +167,7 @@ def start_if_it_pays(
 
 
 def pays(files: int, policy: HaulPolicy) -> bool:
-    """Return whether a process may pay: for many files, on several lanes, without a pace."""
+    """Whether a process can help: many files, several lanes, no speed limits."""
     several = min(policy.lanes, policy.lanes_per_host) > 1
     hurried = not (policy.pace.gap or policy.pace.speed_cap)
     processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
@@ -176,7 +176,7 @@ def pays(files: int, policy: HaulPolicy) -> bool:
 
 
 def _start(descriptor: int) -> subprocess.Popen[bytes]:
-    """Start a worker that talks over a descriptor."""
+    """Start a worker that communicates over a socket descriptor."""
     package = str(Path(__file__).parent.parent.parent)
     path = [each for each in sys.path if each]
     words = [sys.executable, "-P", "-c", _PROGRAM, str(descriptor), json.dumps([*path, package])]

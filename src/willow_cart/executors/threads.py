@@ -1,4 +1,4 @@
-"""Transfers in the lanes of this process."""
+"""Run transfers in the threads of this process."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.transfer.transfers import Transfer
 
 
 class ThreadExecutor(Executor):
-    """Carries out transfers in the thread of the lane that asks for them.
+    """Runs transfers in the thread of the lane that calls.
 
     Args:
         file_transfer: makes the attempts.
@@ -25,7 +25,7 @@ class ThreadExecutor(Executor):
         self._stop = stop
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
-        """Make one attempt at each transfer (see the seam)."""
+        """Make one attempt at each transfer; see `Executor.carry`."""
         outcomes: list[tuple[Transfer, Outcome]] = []
         for transfer in transfers:
             outcomes.append((transfer, self._attempt(transfer, lane)))
@@ -45,7 +45,7 @@ class ThreadExecutor(Executor):
             return self._unforeseen(transfer, error)
 
     def assist(self, found: SegmentJob, lane: int) -> tuple[bool, WillowCartError | None]:
-        """Bring a strand of another lane's file, which sees to it if that fails.
+        """Fetch a strand of another lane's file; a failure is handled by that lane.
 
         Returns:
             Whether the place serves parts of that version, and why the strand failed.
@@ -64,14 +64,14 @@ class ThreadExecutor(Executor):
             return True, self._unforeseen(found.transfer, error)
 
     def _unforeseen(self, transfer: Transfer, error: Exception) -> InternalError:
-        """Return the failure of a file for what was raised unforeseen, and have it logged."""
+        """Return the failure for an unexpected exception, and log it."""
         failure = InternalError.of(transfer.shown, error)
         self._file_transfer.downloader.observer.broke(transfer.filed.path, failure)
         self._file_transfer.downloader.discard(transfer)
         return failure
 
     def _require_going_on(self, error: WillowCartError) -> None:
-        """End a lane whose connection was ended since the haul is to end.
+        """Raise Interrupted if the connection was closed because the haul is stopping.
 
         Raises:
             Interrupted: it was; what had come is kept.
@@ -80,5 +80,5 @@ class ThreadExecutor(Executor):
             raise Interrupted(error.thing, "interrupted") from error
 
     def abort(self) -> None:
-        """End every exchange in progress (see the seam)."""
+        """End every exchange in progress; see `Executor.abort`."""
         self._file_transfer.downloader.access.abort()

@@ -1,4 +1,4 @@
-"""A process that makes attempts at small files for another one.
+"""The worker process that runs transfers of small files.
 
 It only carries: which files, when, and what becomes of them is decided by the process that started
 it; it writes no ledger and gives no names.
@@ -30,7 +30,7 @@ from willow_cart.transfer.transfers import Transfer
 
 @dataclass(frozen=True, slots=True)
 class Setup:
-    """What a worker needs to know before its first batch.
+    """What a worker needs before its first batch.
 
     Attributes:
         make_access: makes what talks to places.
@@ -45,7 +45,7 @@ class Setup:
 
 @dataclass(frozen=True, slots=True)
 class Carried:
-    """What came of an attempt in a worker.
+    """The outcome of an attempt in a worker.
 
     Attributes:
         number: of the file.
@@ -63,22 +63,22 @@ class Carried:
 
 
 class _NotForWorkers(WillowCartError):
-    """A file that arrived incomplete."""
+    """A file that the worker cannot handle; the main process fetches it."""
 
 
 class _NoFiler:
-    """Stands where the commit thread would: a worker gives no names and enters nothing."""
+    """A replacement for the commit thread: a worker names no files and writes no ledger."""
 
     def take(self, item: object) -> None:
-        """Take nothing: what is deleted here was never entered."""
+        """Do nothing: what is deleted here was never recorded."""
 
     def take_at_once(self, note: Note) -> None:  # noqa: ARG002  # as the commit thread has it
-        """Refuse what has to be entered before it comes; it is carried by the main process."""
+        """Refuse entries that must precede the transfer; the main process handles such files."""
         raise _NotForWorkers("a file", "arrived incomplete")
 
 
 def serve(descriptor: int) -> None:
-    """Carry out batches until the other end of a connection is closed.
+    """Run batches until the other end closes the connection.
 
     Args:
         descriptor: of the socket that leads to the process that started this one.
@@ -111,7 +111,7 @@ def _make_carrier(setup: Setup) -> FileTransfer:
 def _carry_all(
     file_transfer: FileTransfer, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
 ) -> Iterator[Carried]:
-    """Carry files until the host is busy; the others are given back, to be asked for slowly."""
+    """Run transfers until the host is busy; return the rest."""
     for number, filed in batch:
         if not is_wanted():
             return

@@ -1,4 +1,4 @@
-"""Where an offer goes: safe names, folders by layout or template, and one name for one file."""
+"""Decide where offers are filed: safe names, layouts, templates, unique paths."""
 
 from willow_cart.filing.layouts import Layout
 from willow_cart.filing.plan import Clash, Filed, Plan, make_plan, marked, require_fields

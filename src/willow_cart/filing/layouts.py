@@ -1,4 +1,4 @@
-"""Layouts: templates that many want, by short names."""
+"""Layouts: short names for common templates."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from willow_cart.model import Offer
 
 
 class Layout(StrEnum):
-    """A rule that gives every offer its folder."""
+    """A rule that gives each offer its folder."""
 
     TREE = "tree"
     """The folders below the source, as they are there."""
@@ -26,11 +26,11 @@ class Layout(StrEnum):
 
     @property
     def template(self) -> Template:
-        """What it is short for."""
+        """The equivalent template."""
         return _TEMPLATES[self]
 
     def wish_for(self, offer: Offer) -> str:
-        """Return the path below the destination that this layout wishes for an offer.
+        """Return the desired path of an offer below the destination.
 
         It may be unsafe.
         """

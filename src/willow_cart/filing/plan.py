@@ -1,4 +1,4 @@
-"""The plan of a haul: one path for every offer, decided before anything is fetched.
+"""The plan of a haul: a unique path for each offer, decided before anything is fetched.
 
 A plan is a rule and its exceptions. Nearly every offer lies where its layout wishes it, so only the
 others are held, and a million offers take little more memory than a thousand.
@@ -27,10 +27,10 @@ _MAX_MARK_CHARACTERS = 60
 
 
 class FilingRule(Protocol):
-    """What says where offers go: a layout or a template."""
+    """A rule for paths: a layout or a template."""
 
     def wish_for(self, offer: Offer) -> str:
-        """Return the path below the destination that it wishes for an offer, safe or not.
+        """Return the desired path of an offer below the destination, safe or not.
 
         Raises:
             FieldMissing: the offer has nothing to say for a field of the rule.
@@ -38,18 +38,18 @@ class FilingRule(Protocol):
 
 
 class KnownPaths(Protocol):
-    """What earlier hauls have filed, by addresses without secrets."""
+    """The paths of earlier hauls, by addresses without secrets."""
 
     def path_of(self, address: str) -> str | None:
-        """Return the path of what an address brought; None if nothing of it is here."""
+        """Return the path of the file from an address; None if there is none."""
 
     def paths(self) -> Iterable[str]:
-        """Return the paths of everything."""
+        """Yield all paths."""
 
 
 @dataclass(frozen=True, slots=True)
 class Filed:
-    """An offer and the path below the destination that is kept for it."""
+    """An offer and its path below the destination."""
 
     offer: Offer
     path: str
@@ -57,7 +57,7 @@ class Filed:
 
 @dataclass(frozen=True, slots=True)
 class Clash:
-    """Several offers that wanted one path, and what each was given instead."""
+    """Offers that wanted the same path, and the paths they got."""
 
     wanted: str
     given: tuple[Filed, ...]
@@ -65,13 +65,13 @@ class Clash:
 
 @dataclass(slots=True)
 class Count:
-    """How many offers something is true of, with the first of them as an example."""
+    """A number of offers with a common property, and the first of them as an example."""
 
     files: int = 0
     example: Filed | None = None
 
     def add(self, filed: Filed) -> None:
-        """Count one more."""
+        """Count one offer."""
         self.files += 1
         self.example = self.example or filed
 
@@ -82,7 +82,7 @@ def _numbers_by_host() -> defaultdict[str, array[int]]:
 
 @dataclass(slots=True)
 class Plan:
-    """What goes where; no two paths are the same on any file system.
+    """Which offer goes where; no two paths are equal on any file system.
 
     Attributes:
         offers: what is to be hauled, numbered from 1.
@@ -111,7 +111,7 @@ class Plan:
         return len(self.offers)
 
     def __getitem__(self, number: int) -> Filed:
-        """Return the offer with a number, counted from 1, and its path."""
+        """Return an offer with its path by its number, counted from 1."""
         return self._file(self.offers[number])
 
     def __iter__(self) -> Iterator[Filed]:
@@ -129,7 +129,7 @@ def make_plan(
     *,
     case_sensitive: bool = False,
 ) -> Plan:
-    """Give every offer a path of its own.
+    """Give each offer a path of its own.
 
     The result depends on the set of offers and on what is held, never on their order. One file
     keeps one name: what an earlier haul has filed stays where it is.
@@ -182,7 +182,7 @@ def make_plan(
 
 
 class _Homes:
-    """The paths that offers have already.
+    """The paths of earlier hauls that offers keep.
 
     Args:
         held: what the ledger knows; None if there is nothing yet.
@@ -204,7 +204,7 @@ class _Homes:
             self.taken.update(map(hash, _folders_of(key)))
 
     def settle(self, offer: Offer) -> str | None:
-        """Leave an offer where it is; None if it has no path yet, or another offer has the same.
+        """Keep the path of an offer; return None if it has none, or another offer has the same.
 
         That is so where a folder was moved to a file system that does not tell case apart.
         """
@@ -219,14 +219,14 @@ class _Homes:
         return path
 
     def of(self, offer: Offer) -> str | None:
-        """Return the path that an offer keeps; None for none."""
+        """Return the path that an offer keeps; None if there is none."""
         if self._held is None or offer.address in self._displaced:
             return None
         return self._held.path_of(without_secrets(offer.address))
 
 
 def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> None:
-    """Refuse a template that has nothing to say for some files.
+    """Refuse a template with a field that has no value for some files.
 
     Args:
         filed: the files.
@@ -259,7 +259,7 @@ def _fields_missing(gaps: Sequence[str], lacking: str, files: int) -> FieldsMiss
 
 
 def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | None) -> Filed:
-    """Count an offer in, and leave it where an earlier haul has filed it."""
+    """Count an offer, and keep its path from an earlier haul."""
     (plan.new if at_home is None else plan.known)[host_of(offer.address)].append(number)
     plan.longest = max(plan.longest, len(wish))
     if at_home is None or at_home == wish:
@@ -279,7 +279,7 @@ def _settle_clashes(
     taken: set[int],
     key_of: Callable[[str], str],
 ) -> None:
-    """Give every offer a path of its own whose wish others share, or that is taken already.
+    """Find a path for each offer whose desired path is shared or in use.
 
     Args:
         plan: where the paths are noted.
@@ -311,7 +311,7 @@ def _settle_clashes(
 def _tell_apart(
     wishes: list[Filed], settled: Container[str], taken: set[int], key_of: Callable[[str], str]
 ) -> list[Filed]:
-    """Give offers that want one path a path each, by the first mark that tells them all apart.
+    """Tell offers with one desired path apart by the first mark that differs for all of them.
 
     The marks are tried in the order in which people would: the query, the folder, the path below
     the source, the host, and what always works, a fingerprint of the address with a number. Of
@@ -381,7 +381,7 @@ _MARKS = (_query_mark, _folder_mark, _path_mark, _host_mark, _address_mark)
 
 
 def marked(path: str, mark: str) -> str:
-    """Put a mark into a path's name, before its extension; a long mark loses its middle."""
+    """Insert a mark into a path before its extension; a long mark is shortened in the middle."""
     if not mark:
         return path
     if len(mark.encode()) > _MAX_MARK_CHARACTERS:

@@ -1,4 +1,4 @@
-"""Templates: where a file goes, written as a Python format string over what is known of an offer.
+"""Templates for paths: Python format strings with the facts of an offer as fields.
 
 `{kind}/{modified:%Y-%m}/{name}` names a field in each pair of braces, and behind a colon how it is
 written (Python's "Format Specification Mini-Language"). A bar hands what a field says to a filter.
@@ -33,7 +33,7 @@ _MAX_WIDTH_DIGITS = 3
 
 
 class FieldMissing(Exception):  # it is caught where offers are counted
-    """An offer has nothing to say for a field, whose name `args[0]` is."""
+    """An offer without a value for a field; `args[0]` is its name."""
 
 
 def _name(offer: Offer) -> str:
@@ -45,7 +45,7 @@ def _folder(offer: Offer) -> str:
 
 
 def _source(offer: Offer) -> str:
-    """Return what a source is called: the last part of its path, or its host."""
+    """Return the name of a source: the last part of its path, or its host."""
     bare = offer.source.partition("?")[0].rstrip("/")
     if looks_like_address(bare) and not urlsplit(bare).path.strip("/"):
         return host_of(bare)
@@ -76,7 +76,7 @@ _LISTS: Mapping[str, Callable[[Offer], list[str]]] = {
 
 
 def _plain(text: str) -> str:
-    """Latin letters without accents, digits, `.`, `_` and `-`; what else there is becomes `-`."""
+    """Keep Latin letters without accents, digits, `.`, `_` and `-`; replace the rest by `-`."""
     bare = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode()
     return re.sub(r"[^A-Za-z0-9._-]+", "-", bare).strip("-")
 
@@ -109,7 +109,7 @@ class _Slot:
     keeps_slashes: bool
 
     def write(self, value: Value) -> str:
-        """Return what is put in its place.
+        """Return the text that replaces the field.
 
         Raises:
             FieldMissing: there is nothing to put there.
@@ -125,7 +125,7 @@ class _Slot:
         return text.replace("/", "_")
 
     def _in_words(self, value: Value) -> str:
-        """Return what a value says.
+        """Format a value as text.
 
         Words go through the filters before they are cut, all else after.
         """
@@ -146,7 +146,7 @@ class _Slot:
 
 @dataclass(frozen=True, slots=True)
 class Template:
-    """A rule that gives every offer its path.
+    """A rule that gives each offer its path.
 
     Attributes:
         text: as a person wrote it.
@@ -170,7 +170,7 @@ class Template:
             )
 
     def wish_for(self, offer: Offer) -> str:
-        """Return the path below the destination that it wishes for an offer, safe or not.
+        """Return the desired path of an offer below the destination, safe or not.
 
         Raises:
             FieldMissing: the offer has nothing to say for one of the fields.
@@ -188,7 +188,7 @@ class Template:
 
 
 def _read(template: Template) -> Iterator[str | _Slot]:
-    """Take a template apart.
+    """Parse a template.
 
     Raises:
         BadOption: it cannot be.
@@ -251,7 +251,7 @@ def _slot(
 def _reader(
     template: Template, groups: Mapping[str, Callable[[Offer], Value]], name: str, part: str | None
 ) -> Callable[[Offer], Value] | None:
-    """Return what reads a field; None if there is none of that name."""
+    """Return the function that reads a field; None if there is no such field."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
     if name in _LISTS and part and re.fullmatch(r"-?\d{1,6}", part):
@@ -264,7 +264,7 @@ def _reader(
 
 
 def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
-    """Return the fields that are cut out of names.
+    """Return the fields that named groups of a regular expression define.
 
     Raises:
         BadOption: the expression cannot be read, or has no group with a name of its own.
@@ -291,7 +291,7 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
 
 
 def parts_of_names(name_parts: str, offer: Offer) -> dict[str, str]:
-    """Return the parts of an offer's name that the named groups of a regular expression cut out.
+    """Return the parts of an offer's name that the named groups of a regular expression match.
 
     Raises:
         BadOption: the expression cannot be read, or has no group with a name of its own.
@@ -307,7 +307,7 @@ def _names(groups: Mapping[str, object]) -> str:
 
 
 def _sample(name: str) -> Value:
-    """Return a value such as a field has, to see whether it can be written."""
+    """Return a sample value of a field, to test whether a format suits it."""
     if name in ("modified", "fetched"):
         return datetime.fromtimestamp(0, UTC)
     return 1 if name == "number" else "1"

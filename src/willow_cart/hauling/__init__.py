@@ -1,4 +1,4 @@
-"""Bringing what was chosen home: fetch, check, file."""
+"""Haul offers: fetch, check and file."""
 
 from willow_cart.hauling.refiling import Refiled, refile
 from willow_cart.hauling.room import Prospect, prospect

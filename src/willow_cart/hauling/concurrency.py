@@ -1,4 +1,4 @@
-"""Crowding: how many lanes are a gain, when small files keep the interpreter busy."""
+"""Find the number of lanes that is fastest for small files."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _MAX_SMALL_FILE_BYTES = 256 * 1024
 
 
 class ConcurrencyController:
-    """Watch what keeps a haul from going faster, and say how many lanes should be open.
+    """Watches how busy the interpreter is, and computes how many lanes should be open.
 
     Python runs one thread at a time between waits. On a fast line, lanes that all have something to
     do hand the interpreter to and fro: two spend a third more processor time on the same small
@@ -36,7 +36,7 @@ class ConcurrencyController:
         self.is_crowded = False
 
     def measure(self, now: float, used: float, files: int, received: int) -> int:
-        """Say how many lanes should be open from now on.
+        """Return how many lanes should be open from now on.
 
         Args:
             now: the time in seconds.

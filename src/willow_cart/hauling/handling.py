@@ -1,4 +1,4 @@
-"""Handling: a command of the person's that is run for every file that arrives.
+"""Run the user's command for every file that arrives.
 
 It is run without a shell, one file at a time, beside the lanes. The ledger knows for which files it
 has not ended well yet; the next haul with such a command runs it for them again.
@@ -64,11 +64,11 @@ class ArrivalHandler:
         self._thread.start()
 
     def take(self, filed: Filed, arrival: Arrival) -> None:
-        """Have the command run for a file."""
+        """Queue a file for the command."""
         self._queue.put((filed, arrival))
 
     def close(self) -> None:
-        """Wait until it was run for all of them."""
+        """Wait until the command has run for all files."""
         self._queue.put(None)
         self._thread.join()
 
@@ -86,7 +86,7 @@ class ArrivalHandler:
             self._observer.handled(handled)
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
-        """Run it for one file; None if it was stopped by the user."""
+        """Run the command for one file; return None if the user stopped it."""
         fields = fields_of(filed, arrival, str(self._full_path(arrival.lies_at)))
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
@@ -121,7 +121,7 @@ class ArrivalHandler:
 
 
 def fields_of(filed: Filed, arrival: Arrival, full_path: str) -> dict[str, str]:
-    """Return what a command is told of a file, by the names in `FIELDS`."""
+    """Return the values of `FIELDS` for a file."""
     folder, _, name = arrival.path.rpartition("/")
     return {
         "path": os.path.abspath(full_path),

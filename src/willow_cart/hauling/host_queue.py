@@ -1,4 +1,4 @@
-"""The queue of files by host: which file a free lane takes next."""
+"""The queue of files by host: decides which file a free lane takes next."""
 
 from __future__ import annotations
 
@@ -24,13 +24,13 @@ _FAILURES_TO_SUSPEND = 10
 
 @dataclass(frozen=True, slots=True)
 class QueueWait:
-    """Nothing can be taken now; look again in so many seconds, or when a lane gets free."""
+    """Nothing is available now; retry after this many seconds, or when a lane is free."""
 
     seconds: float | None
 
 
 class HostQueue(Generic[Item]):
-    """Files waiting for a lane, by host; not safe for several threads, and without a clock.
+    """Files waiting for a lane, by host; not thread-safe, and without a clock.
 
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
     own files. What is put off comes up again when its time has come, before what is untried. A host
@@ -66,11 +66,11 @@ class HostQueue(Generic[Item]):
 
     @property
     def most_at_once(self) -> int:
-        """How many items the hosts' limits let be in progress at a time."""
+        """Return how many files may be in progress at a time, given the limits of the hosts."""
         return sum(min(len(items), self._lanes_per_host) for items in self._waiting.values())
 
     def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
-        """Take the next file and its host; None once nothing will ever come up again."""
+        """Take the next file and its host; return None when the queue is empty for good."""
         self._bring_back(now)
         for host in [host for host, since in self._slowed.items() if now - since >= _QUIET_SECONDS]:
             self._give_a_lane_back(host, now)
@@ -82,7 +82,7 @@ class HostQueue(Generic[Item]):
         return free, self._take_from(free, self._returned[free] or self._waiting[free], now)
 
     def _next_host(self, fits: Callable[[str], bool]) -> str | None:
-        """Return the host whose turn it is, of those that fit; None if none does."""
+        """Return the host whose turn it is, among those that match; None if none does."""
         for _ in range(len(self._turns)):
             host = self._turns[0]
             self._turns.rotate(-1)
@@ -97,14 +97,14 @@ class HostQueue(Generic[Item]):
         return items.popleft()
 
     def _wait(self, now: float) -> QueueWait | None:
-        """How long to wait for an item; None once nothing will ever come up again."""
+        """Return how long to wait for a file; None when the queue is empty for good."""
         left = any(self._waiting.values()) or any(self._returned.values())
         if self._put_off or self._taken.total() or left:
             return QueueWait(self._next_time(now))
         return None
 
     def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | QueueWait | None:
-        """Take files of one host, for one of its lanes; `finish` gives the lane back.
+        """Take several files of one host for one of its lanes; `finish` releases the lane.
 
         Of a host that has ever been busy, and of what was returned, nothing is taken by the dozen.
 
@@ -127,11 +127,11 @@ class HostQueue(Generic[Item]):
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
 
     def give_back(self, host: str, items: Iterable[Item]) -> None:
-        """Give files back that were taken with others and not begun; lanes take them one by one."""
+        """Return files that were taken in a batch but not started."""
         self._returned[host].extend(items)
 
     def has_lane(self, host: str, now: float) -> bool:
-        """Whether another lane may ask a host now."""
+        """Whether another lane may use a host now."""
         return (
             host not in self._aside
             and self._taken[host] < self._limit(host)
@@ -139,16 +139,16 @@ class HostQueue(Generic[Item]):
         )
 
     def take_lane(self, host: str) -> None:
-        """Take one of a host's lanes without a file of its own; `finish` gives it back."""
+        """Take one of a host's lanes without a file; `finish` releases it."""
         self._taken[host] += 1
 
     def finish(self, host: str) -> None:
-        """Say that a file that was taken is settled."""
+        """Record that a file is settled."""
         self._taken[host] -= 1
         self._heard[host] = max(0, self._heard[host] - 1)
 
     def went_well(self, host: str, now: float) -> None:
-        """Say that a host has answered as it should; enough of that gives it a lane back."""
+        """Record a good answer of a host; after enough of them it gets a lane back."""
         self._served[host] += 1
         self._rates[host].took(now)
         self._bad[host] = self._times_aside[host] = 0
@@ -165,7 +165,7 @@ class HostQueue(Generic[Item]):
             del self._limits[host], self._slowed[host]
 
     def went_wrong(self, host: str) -> int:
-        """Say that a host has failed once more.
+        """Record a failure of a host.
 
         Returns:
             0, or if it has failed too often in a row how often that was so, this time included.
@@ -178,26 +178,26 @@ class HostQueue(Generic[Item]):
         return self._times_aside[host]
 
     def set_aside(self, host: str, until: float) -> None:
-        """Take nothing from a host until all others are done, and not before a time."""
+        """Suspend a host until all others are done, and at least until a time."""
         self._aside.add(host)
         self.leave_alone(host, until)
 
     def served(self, host: str) -> int:
-        """Return how often a host has answered as it should."""
+        """Return the number of good answers of a host."""
         return self._served[host]
 
     def has_company(self, host: str) -> bool:
-        """Return whether a host that answers has more than one lane in progress."""
+        """Whether more than one lane is active at a host that answers."""
         return self._taken[host] > 1 and self._served[host] > 0
 
     def allow_at_most(self, host: str, lanes: int, now: float) -> None:
-        """Lower the lanes of a host to as many connections as it has shown that it allows."""
+        """Limit the lanes of a host to the number of connections it allows."""
         self._good[host] = 0
         self._limits[host] = max(1, min(lanes, self._limit(host)))
         self._slowed[host] = now
 
     def slow_down(self, host: str, now: float, wait: float | None = None) -> None:
-        """Lower the rate of a host that says it is busy, and halve its lanes if it was far off.
+        """Lower the rate of a busy host; halve its lanes if the rate was far too high.
 
         Args:
             host: the host.
@@ -216,7 +216,7 @@ class HostQueue(Generic[Item]):
         self._slowed[host] = now
 
     def give_up(self, host: str) -> list[Item]:
-        """Take all that is left of a host, so that no lane takes it."""
+        """Remove and return all files of a host."""
         left = [
             *self._returned[host],
             *self._waiting[host],
@@ -229,23 +229,23 @@ class HostQueue(Generic[Item]):
         return left
 
     def put_off(self, host: str, item: Item, until: float) -> None:
-        """Give a file that was taken back, to come up again at a time."""
+        """Return a file to the queue, to be taken again at a given time."""
         self._taken[host] -= 1
         heapq.heappush(self._put_off, (until, next(self._order), host, item))
 
     def move(self, host: str, item: Item, to: str) -> None:
-        """Give a file that was taken back, to be taken from another host, before its others."""
+        """Return a file to the queue of another host, at its front."""
         self._taken[host] -= 1
         self.bring_in(to, item)
 
     def bring_in(self, host: str, item: Item) -> None:
-        """Have a file taken from a host before its others."""
+        """Put a file at the front of a host's queue."""
         if host not in self._waiting:
             self._turns.append(host)
         self._waiting[host].appendleft(item)
 
     def leave_alone(self, host: str, until: float) -> None:
-        """Take nothing from a host until a time."""
+        """Take nothing from a host until a given time."""
         self._left_alone[host] = max(until, self._left_alone.get(host, until))
 
     def _is_free(self, host: str, now: float) -> bool:
@@ -255,7 +255,7 @@ class HostQueue(Generic[Item]):
         return self._limits.get(host, self._lanes_per_host)
 
     def _is_any_other_left(self) -> bool:
-        """Whether anything is running, or waiting at a host that is not set aside."""
+        """Whether any file is in progress, or waiting at a host that is not suspended."""
         if self._taken.total() or any(each[2] not in self._aside for each in self._put_off):
             return True
         return any(
@@ -269,7 +269,7 @@ class HostQueue(Generic[Item]):
             self._waiting[host].appendleft(item)
 
     def _next_time(self, now: float) -> float | None:
-        """Seconds until something may come up by itself; None if only a free lane can help."""
+        """Return the seconds until a file becomes available; None if only a free lane can help."""
         times = [until for until in self._left_alone.values() if until > now]
         if self._put_off:
             times.append(self._put_off[0][0])

@@ -1,4 +1,4 @@
-"""How many requests a second a host takes, learnt from its busy answers."""
+"""The request rate of a host, learnt from its busy answers."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _MAX_SAMPLES = 50
 
 
 class HostRate:
-    """The rate of one host: falls at once when it says that it is busy, and rises slowly.
+    """The request rate of one host: falls at once when the host is busy, and rises slowly.
 
     A policy without a clock, for one thread at a time.
     """
@@ -49,20 +49,20 @@ class HostRate:
         self._knee = _KNEE_SHARE
 
     def took(self, now: float) -> None:
-        """Note a good answer."""
+        """Record a good answer."""
         self._has_served = True
         if self._base is None:
             self._seen.append(now)
 
     def rate(self, now: float) -> float | None:
-        """Return the requests a second that the host may be sent; None for any number."""
+        """Return the allowed requests per second; None for no limit."""
         if self._base is None:
             return None
         doublings = min(_MAX_DOUBLINGS, max(0.0, now - self._outdated) / _DOUBLING_SECONDS)
         return float(self._learnt_rate(self._base, now - self._since) * 2.0**doublings)
 
     def _learnt_rate(self, rate: float, seconds: float) -> float:
-        """Return what the rate has risen to, near the rate at which the host was busy last."""
+        """Return the current rate, given the rate at which the host was last busy."""
         knee, step = self._knee * self._ceiling, _FAST_GROWTH * self._ceiling
         if rate < knee:
             until_knee = (knee - rate) / step
@@ -72,7 +72,7 @@ class HostRate:
         return rate + _SLOW_GROWTH * self._ceiling * seconds
 
     def busy(self, now: float, wait: float | None) -> bool:
-        """Lower the rate after a busy answer, if the host has served anything since the last one.
+        """Lower the rate after a busy answer, if the host has answered well since the last one.
 
         A host that serves nothing is asked again by the rules for retries, however slowly.
 

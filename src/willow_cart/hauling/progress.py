@@ -1,4 +1,4 @@
-"""How far a haul is: files, bytes, lanes, and speed and time left, smoothed to be read."""
+"""The progress of a haul: files, bytes, lanes, speed and time left."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _AVERAGING_SECONDS = 8.0
 
 
 class Gauge:
-    """Tell the speed of a growing count.
+    """Measures the speed of a growing count.
 
     Args:
         now: the time in seconds at which it begins.
@@ -30,7 +30,7 @@ class Gauge:
         self._samples: deque[tuple[float, int]] = deque([(now, 0)])
 
     def measure(self, now: float, count: int) -> float:
-        """Take a sample and return the speed per second over the window."""
+        """Take a sample, and return the speed per second over the window."""
         self._samples.append((now, count))
         while self._samples[1][0] < now - _AVERAGING_SECONDS and len(self._samples) > 2:
             self._samples.popleft()
@@ -72,7 +72,7 @@ class TimeLeft:
     def measure(
         self, now: float, files: tuple[int, int], received: tuple[int, int | None]
     ) -> float | None:
-        """Return the seconds left; None while it cannot be told.
+        """Return the seconds left; None while unknown.
 
         Args:
             now: the time in seconds.
@@ -102,7 +102,7 @@ class TimeLeft:
 
 @dataclass(slots=True)
 class Lane:
-    """What one lane is doing; written by that lane alone, so that no lock is needed.
+    """What one lane is doing; written by that lane only, so no lock is needed.
 
     Attributes:
         path: the file it carries; empty while it waits.
@@ -122,7 +122,7 @@ class Lane:
 
 
 class ProgressTracker(Observer):
-    """Keep count of how far a haul is, and print nothing.
+    """An observer that tracks progress and prints nothing.
 
     Args:
         clock: monotonic, in seconds.
@@ -151,10 +151,10 @@ class ProgressTracker(Observer):
         return self
 
     def __exit__(self, *_: object) -> None:
-        """Nothing is drawn that would have to be ended."""
+        """Do nothing: nothing was drawn."""
 
     def planned(self, plan: Plan) -> None:
-        """Take in how much there is."""
+        """Set the number of files and bytes."""
         self.files = len(plan)
         self._longest = plan.longest
         sizes = plan.offers.sizes
@@ -163,7 +163,7 @@ class ProgressTracker(Observer):
         self.progress()  # the time left is counted from here
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """Follow a lane's new file."""
+        """Record that a lane has started a file."""
         state = self._lane(lane)
         if not start:
             self._helped.pop(filed.path, None)  # it begins anew
@@ -176,27 +176,27 @@ class ProgressTracker(Observer):
             self.aside.discard(host_of(filed.offer.address))
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
-        """Follow a lane's strand of another one's file."""
+        """Record that a lane has started a strand of another lane's file."""
         state = self._lane(lane)
         state.path, state.length, state.have, state.strand = filed.path, end - start, 0, start
 
     def received(self, lane: int, count: int) -> None:
-        """Follow a lane's bytes."""
+        """Record received bytes."""
         state = self._lane(lane)
         state.have += count
         state.received += count
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:  # noqa: ARG002
-        """Count a file that waits."""
+        """Count a postponed file."""
         self.put_off.add(filed.path)
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:  # noqa: ARG002
-        """Follow a lane that has left its file to a mirror."""
+        """Record that a lane has switched to a mirror."""
         state = self._lane(lane)
         state.path, state.have = "", 0
 
     def freed(self, lane: int) -> None:
-        """Follow a lane's end of a file; one that is put off is counted when it goes on."""
+        """Record that a lane is free."""
         state = self._lane(lane)
         if state.strand is not None:
             self._helped[state.path] += state.have
@@ -205,11 +205,11 @@ class ProgressTracker(Observer):
         state.path, state.have, state.strand = "", 0, None
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
-        """Count a host that is left for later."""
+        """Count a suspended host."""
         self.aside.add(host)
 
     def settled(self, filed: Filed, result: Result) -> None:
-        """Count a file."""
+        """Count a settled file."""
         self.put_off.discard(filed.path)
         self.files_done += 1
         if filed.offer.size is None:
@@ -220,16 +220,16 @@ class ProgressTracker(Observer):
 
     @property
     def bytes(self) -> int | None:
-        """How many bytes all files have; None while some sizes are not known."""
+        """Return the size of all files; None while some sizes are unknown."""
         return None if self._sizes_unknown else self._bytes_known
 
     def carried(self, lane: int, path: str) -> int:
-        """Return how many bytes are here of the file that a lane carries; 0 for another one."""
+        """Return the bytes present of the file of a lane; 0 for another file."""
         state = self._lane(lane)
         return self._come_of(state) if state.path == path else 0
 
     def _learn(self, path: str, length: int) -> None:
-        """Take in the length of a file, which its source did not tell."""
+        """Record the length of a file that its source did not announce."""
         with self._measuring:
             if path not in self._learnt:
                 self._learnt.add(path)
@@ -241,17 +241,17 @@ class ProgressTracker(Observer):
         return self.lanes.get(lane) or self.lanes.setdefault(lane, Lane())
 
     def _by_helpers(self, path: str) -> int:
-        """How much of a file other lanes than its own have brought."""
+        """Return how many bytes of a file other lanes have fetched."""
         lanes = list(self.lanes.values())
         now = sum(lane.have for lane in lanes if lane.strand is not None and lane.path == path)
         return now + self._helped[path]
 
     def _come_of(self, lane: Lane) -> int:
-        """How much has come of what a lane carries: a file, with what others bring of it."""
+        """Return how many bytes of a lane's file have arrived, including other lanes' strands."""
         return lane.have if lane.strand is not None else lane.have + self._by_helpers(lane.path)
 
     def progress(self) -> Progress:
-        """How far it is; for several threads."""
+        """Return a snapshot of the progress; thread-safe."""
         with self._measuring:
             return self._progress()
 

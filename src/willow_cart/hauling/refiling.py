@@ -1,4 +1,4 @@
-"""Refiling: what earlier hauls have filed, moved by a new rule, ledger and all; or nothing of it.
+"""Move hauled files to new paths, together with their ledger entries; all or none.
 
 What is to be moved is first written down in the ledger. Whatever ends it after that, the next haul
 or refiling ends the moves. First all files are taken from where they are to `.willow/moving`, so
@@ -32,7 +32,7 @@ _MOVED = f"{OWN_FOLDER}/moved"
 
 @dataclass(frozen=True, slots=True)
 class Refiled:
-    """What came of refiling.
+    """The result of refiling.
 
     Attributes:
         plan: where everything belongs by the rule.
@@ -46,13 +46,13 @@ class Refiled:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.staying else Exit.GOOD
 
 
 @dataclass(frozen=True, slots=True)
 class _AsFetched:
-    """A template whose `{fetched}` is when each file arrived.
+    """A template in which `{fetched}` is the time of arrival of each file.
 
     Attributes:
         template: as it was given.
@@ -63,13 +63,13 @@ class _AsFetched:
     times: Mapping[str, str]
 
     def wish_for(self, offer: Offer) -> str:
-        """As the template has it."""
+        """Return the desired path by the template."""
         fetched = datetime.fromisoformat(self.times[offer.address])
         return replace(self.template, fetched=fetched).wish_for(offer)
 
 
 def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
-    """Move what lies in a destination to where a rule wants it.
+    """Move the files of a destination to the paths of a rule.
 
     Args:
         into: the destination.
@@ -109,7 +109,7 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
 
 
 def end_moves(ledger: Ledger, destination: Destination) -> None:
-    """End what was being moved when a refiling was interrupted.
+    """Complete or revert a refiling that was interrupted.
 
     Raises:
         CannotStore: a file cannot be moved.
@@ -120,7 +120,7 @@ def end_moves(ledger: Ledger, destination: Destination) -> None:
 
 
 def _offer_of(arrival: Arrival) -> Offer:
-    """Return what the ledger knows of a file, as a rule reads it.
+    """Return an offer with the facts that the ledger has about a file.
 
     It keeps the name that it has now.
     """
@@ -131,7 +131,7 @@ def _offer_of(arrival: Arrival) -> Offer:
 
 
 def _require_free(moves: Sequence[Move], destination: Destination) -> None:
-    """Refuse to begin where something lies that is not moved away itself.
+    """Refuse to start if a target path is occupied by a file that is not moved.
 
     Raises:
         CannotStore: something does.
@@ -177,7 +177,7 @@ def _move(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> No
 
 
 def _carry_on(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
-    """Move what is not moved yet, from whatever a kill has left.
+    """Continue moving files after an interruption.
 
     A file that was changed since, or put at a path meanwhile, is not the one to be moved.
 
@@ -198,7 +198,7 @@ def _carry_on(moves: Sequence[Move], ledger: Ledger, destination: Destination) -
 
 
 def _take_back(moves: Sequence[Move], destination: Destination) -> None:
-    """Have every file where it was."""
+    """Move all files back."""
     if destination.status(_MOVED) is not None:
         for move in moves:
             if destination.status(_moved(move)) is None:
@@ -214,7 +214,7 @@ def _take_back(moves: Sequence[Move], destination: Destination) -> None:
 
 
 def _rename(destination: Destination, folder: str, to: str) -> None:
-    """Rename a folder in the own folder, and have what was moved into it before last.
+    """Rename a folder in `.willow`, and sync the moves into it.
 
     Raises:
         CannotStore: it cannot be renamed.
@@ -228,7 +228,7 @@ def _rename(destination: Destination, folder: str, to: str) -> None:
 
 
 def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> None:
-    """Make the new names last, and have the ledger know them."""
+    """Sync the new names, and record them in the ledger."""
     destination.sync_folders()
     with ledger.transaction(lasting=True):
         ledger.move_arrivals(moves)
@@ -238,10 +238,10 @@ def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> N
 
 
 def _moving(move: Move) -> str:
-    """Return the path of a file that has neither its old name nor its new one."""
+    """Return the temporary path of a file between its old and its new name."""
     return f"{_MOVING}/{fingerprint(move.address)}"
 
 
 def _moved(move: Move) -> str:
-    """Return the same once no file is at its old path any more."""
+    """Return the path for the state in which no file is at its old path any more."""
     return f"{_MOVED}/{fingerprint(move.address)}"

@@ -1,4 +1,4 @@
-"""Room: whether what is to come fits on the disk, reckoned before anything is fetched."""
+"""Check before a haul whether the files fit on the disk."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from willow_cart.units import format_size
 
 @dataclass(frozen=True, slots=True)
 class Prospect:
-    """What a haul would have before it.
+    """An estimate of a haul before it starts.
 
     Attributes:
         to_come: the sizes of what is not in the destination yet.
@@ -35,17 +35,17 @@ class Prospect:
 
     @property
     def needed(self) -> int:
-        """Bytes that are to be written, as far as sizes are known."""
+        """Return the bytes to be written, as far as sizes are known."""
         return self.to_come.bytes - self.begun
 
     @property
     def fits(self) -> bool:
-        """Whether there is room for them, as far as anyone can say."""
+        """Whether there is enough space, as far as known."""
         return self.room is None or self.needed <= self.room
 
 
 def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
-    """Reckon what hauling offers into a folder would bring, by what its ledger says.
+    """Estimate what hauling offers into a folder would fetch, using its ledger.
 
     A file counts as here if it lies where it was filed with the size it had, and with the size
     that is offered now, if that is known.
@@ -89,7 +89,7 @@ def _size_of(path: str, tree: FileTree) -> int:
 
 
 def require_room(offers: OfferStore, into: Path) -> None:
-    """Refuse to begin what cannot end, as far as sizes are known.
+    """Refuse to start if the known sizes do not fit.
 
     Args:
         offers: what is wanted; gone through only if all of it would be too much.

@@ -1,4 +1,4 @@
-"""One haul from its plan to its account."""
+"""Run one haul from its plan to its summary."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _RESULTS_PER_TRANSACTION = 500
 
 @dataclass(slots=True)
 class MultiPassRun:
-    """Hauls of which each is made of what the ones before have brought; one run in the ledger.
+    """Several passes, each based on what the earlier ones fetched; one run in the ledger.
 
     Attributes:
         run: its number; 0 before the first.
@@ -73,7 +73,7 @@ def bring_home(
     stop: threading.Event | None = None,
     rounds: MultiPassRun | None = None,
 ) -> HaulSummary:
-    """Bring offers home.
+    """Haul offers.
 
     A file appears under its name only whole and checked. What does not come is counted, entered
     in the ledger and told to the observer, and the others go on. Whatever ends the haul, the same
@@ -145,7 +145,7 @@ def bring_home(
 
 @dataclass(frozen=True, slots=True)
 class _Haul:
-    """One haul with all that it works with."""
+    """One haul and the objects that it uses."""
 
     policy: HaulPolicy
     destination: Destination
@@ -157,7 +157,7 @@ class _Haul:
     stop: threading.Event
 
     def carry(self, access: Access, partials: PartialStore, timekeeper: TimelineRecorder) -> None:
-        """Bring everything, and have the person's command run for what arrives."""
+        """Fetch everything, and run the user's command for files that arrive."""
         policy, destination, account = self.policy, self.destination, self.account
         transfers = Transfers(self.plan)
 
@@ -203,7 +203,7 @@ class _Haul:
         account.interrupted = account.remaining > 0 or (handler is not None and handler.broken_off)
 
     def unpack(self) -> None:
-        """Unpack what has come, as far as it is not unpacked yet."""
+        """Unpack the archives that arrived and are not unpacked yet."""
         wish = self.policy.unpack
         if wish is None or self.account.interrupted:
             return
@@ -220,14 +220,14 @@ class _Haul:
         self.account.interrupted = unpacker.broken_off
 
     def _archives(self, wish: Unpacking) -> Iterator[Archive]:
-        """Yield the archives of the haul that lie here as they came."""
+        """Yield the archives of the haul that are unchanged since their arrival."""
         for filed in wish.wanted(self.plan):
             arrival = self.held.get(without_secrets(filed.offer.address))
             if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
                 yield Archive(filed, arrival)
 
     def _make_handler(self, commit_thread: CommitThread) -> ArrivalHandler | None:
-        """Return what runs the person's command, also for what an earlier haul has left.
+        """Return the handler that runs the user's command, also for files of an interrupted haul.
 
         None for none.
         """
@@ -251,7 +251,7 @@ class _Haul:
 def _enter_what_is_here(
     results: Iterator[Result], plan: Plan, ledger: Ledger, account: HaulSummary, observer: Observer
 ) -> Iterable[tuple[str, int]]:
-    """Enter results that are known before any lane is open.
+    """Record results that are known before the lanes start.
 
     Returns:
         The other files by number, each with its host.
@@ -272,7 +272,7 @@ def _enter_what_is_here(
 def _open_partials(
     ledger: Ledger, destination: Destination, parts: Mapping[str, PartRecord]
 ) -> PartialStore:
-    """Return the partial files, of which only what can be gone on with is left."""
+    """Return the partial files; those that cannot be resumed are deleted."""
     boot = boot_mark()
     partials = PartialStore(destination, parts, boot)
     try:
@@ -287,7 +287,7 @@ def _open_partials(
 def _file_what_was_sealed(
     ledger: Ledger, run: int, destination: Destination, held: KnownFiles, observer: Observer
 ) -> dict[str, PartRecord]:
-    """Give the files their names that an earlier run had checked when it was cut off.
+    """Name the files that an interrupted run had already checked.
 
     Args:
         ledger: where they are entered.

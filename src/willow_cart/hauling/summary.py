@@ -1,4 +1,4 @@
-"""The account of a haul: counts, and the exit code that follows from them."""
+"""The summary of a haul: counts, and the resulting exit code."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.transfer.observer import Unpacked
 
 @dataclass(slots=True)
 class HaulSummary:
-    """What came of a haul.
+    """The result of a haul.
 
     Attributes:
         run: its number in the destination's ledger.
@@ -53,7 +53,7 @@ class HaulSummary:
     archives: list[tuple[Path, str]] = field(default_factory=list)
 
     def add(self, result: Result) -> None:
-        """Count a file whose outcome is known."""
+        """Count a settled file."""
         self.counts[result.state] += 1
         self.unsound += result.is_unsound
         if result.twin:
@@ -70,12 +70,12 @@ class HaulSummary:
 
     @property
     def remaining(self) -> int:
-        """How many files have no outcome; none unless it was interrupted."""
+        """Return how many files are not settled; 0 unless the haul was interrupted."""
         return self.planned - self.counts.total()
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told; the gravest of what happened.
+        """Return the exit code: the most serious of what happened.
 
         An interruption comes first, since the rest is not known yet; then a failed check, which
         means that something is wrong with the data and not only with the line.

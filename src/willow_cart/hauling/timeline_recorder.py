@@ -1,4 +1,4 @@
-"""Writes the timeline of a haul while it is running, for its receipt."""
+"""Record the timeline of a running haul for its receipt."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.transfer.observer import Observer
 
 @dataclass(slots=True)
 class _Lane:
-    """What a lane is at.
+    """The current activity of a lane.
 
     Attributes:
         host: whom it has asked.
@@ -28,7 +28,7 @@ class _Lane:
 
 
 class TimelineRecorder(Observer):
-    """Enters what every lane does when.
+    """Records what each lane does when.
 
     Args:
         clock: monotonic, in seconds; the timeline begins now.
@@ -42,38 +42,38 @@ class TimelineRecorder(Observer):
         self._lock = threading.Lock()
 
     def asks(self, lane: int, host: str) -> None:
-        """Begin to count the time that a lane waits for an answer, unless it has begun."""
+        """Start measuring how long a lane waits for an answer."""
         with self._lock:
             self._lanes.setdefault(lane, _Lane(host, self._now()))
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:  # noqa: ARG002
-        """Enter how long the answer took."""
+        """Record how long the answer took."""
         self._enter(lane, None)
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:  # noqa: ARG002
-        """Enter how long the answer took."""
+        """Record how long the answer took."""
         self._enter(lane, None)
 
     def received(self, lane: int, count: int) -> None:
-        """Enter what came, and how long it took since the last."""
+        """Record received bytes, and the time since the previous ones."""
         self._enter(lane, count)
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """Enter that a file waits, and why."""
+        """Record a postponed file and the reason."""
         with self._lock:
             self._timeline.add_wait(
                 TimelineWait(self._now(), lane, filed.path, error.reason, pause)
             )
 
     def freed(self, lane: int) -> None:
-        """Enter that a lane is done with its file, also if the request failed."""
+        """Record that a lane has finished its file or failed."""
         with self._lock:
             at = self._lanes.pop(lane, None)
             if at is not None and not at.answered:
                 self._timeline.add(lane, at.host, at.since, self._now())
 
     def written(self) -> str:
-        """Return the timeline as it is by now, as the ledger keeps it."""
+        """Return the timeline so far, in the ledger's format."""
         with self._lock:
             self._timeline.seconds = self._now()
             return self._timeline.as_text()

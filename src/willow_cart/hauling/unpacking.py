@@ -1,4 +1,4 @@
-"""Unpacking: what archives hold gets names of its own here, and is in the ledger with its archive.
+"""Unpack archives of a destination, and record their files in the ledger.
 
 An archive is emptied into `.willow/unpacking` first. Its members get their names only once all of
 them are there, and the ledger knows that it was unpacked once all have theirs; whatever ends it
@@ -39,7 +39,7 @@ _UNPACKING = f"{OWN_FOLDER}/unpacking"
 
 @dataclass(frozen=True, slots=True)
 class Archive:
-    """An archive to be unpacked, which lies as it was filed.
+    """An archive to be unpacked, unchanged since it was filed.
 
     Attributes:
         filed: what is known of it, and its path below the destination.
@@ -52,7 +52,7 @@ class Archive:
     root: Path | None = None
 
     def open(self, tree: FileTree) -> BinaryIO:
-        """Open it.
+        """Open the archive.
 
         Args:
             tree: the destination.
@@ -100,7 +100,7 @@ class Unpacker:
         self.broken_off = False
 
     def unpack_all(self, archives: Iterable[Archive]) -> Iterator[Unpacked]:
-        """Unpack what is not unpacked yet, until the person wants it to end.
+        """Unpack what is not unpacked yet, until the user stops it.
 
         Yields:
             What came of each, also of those that were unpacked before.
@@ -132,7 +132,7 @@ class Unpacker:
             yield unpacked
 
     def _unpack(self, archive: Archive) -> Unpacked:
-        """Unpack one archive, unless that was done.
+        """Unpack one archive, unless it was unpacked before.
 
         Raises:
             NotUnpacked, OSError: it cannot be.
@@ -197,7 +197,7 @@ class Unpacker:
     def _place(
         self, taken: Iterable[ExtractedMember], folder: str, archive: Arrival, emptied: Emptied
     ) -> Iterator[Arrival]:
-        """Give members their names; what cannot have one is left out."""
+        """Give members their names; those without a possible name are left out."""
         for each in taken:
             address = address_inside(archive.address, each.name)
             try:
@@ -230,7 +230,7 @@ class Unpacker:
     def _path_for(
         self, path: str, address: str, taken: ExtractedMember, archive: Arrival
     ) -> tuple[str, Arrival | None, Stamp | None]:
-        """Return where a member goes, and what it has to do with what lies there.
+        """Return the path of a member, its twin, and the earlier file that it replaces.
 
         Returns:
             The path; what lies there with its bytes and stands for it; and the stamp of the file
@@ -253,13 +253,13 @@ class Unpacker:
         return path, None, None
 
     def _members(self, archive: Arrival) -> Iterator[Arrival]:
-        """Yield what was unpacked of this version of an archive before, as far as it is wanted."""
+        """Yield the files unpacked earlier from this version of an archive, as far as wanted."""
         for each in self._ledger.members_of(archive.address):
             if each.archive == archive.sha256 and self._chooses(each):
                 yield each
 
     def _put_away_others(self, archive: Arrival, members: Iterable[Arrival]) -> list[Arrival]:
-        """Put aside what an earlier version of an archive had, and this one has no more.
+        """Move files aside that came from an earlier version of an archive and are not in this one.
 
         Otherwise last month's files would be taken for this month's.
         """
@@ -277,7 +277,7 @@ class Unpacker:
         return self._wish.chooses(safe_path(take_inside(member.address)[1]))
 
     def _remove(self, archive: Archive) -> None:
-        """Do away with an archive; what was in it stands for it."""
+        """Delete an archive; the ledger keeps that its members replace it."""
         with self._ledger.transaction(lasting=True):
             self._ledger.let_stand_for(archive.arrival, "members")
         if archive.root is None:

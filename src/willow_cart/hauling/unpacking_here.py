@@ -1,4 +1,4 @@
-"""Unpacking archives that are here already, whether a haul has brought them or not."""
+"""Unpack archives that are on this machine, from a haul or not."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def unpack(
     observer: Observer | None = None,
     stop: threading.Event | None = None,
 ) -> HaulSummary:
-    """Unpack archives, each into the destination that it belongs to.
+    """Unpack archives, each into its destination.
 
     Args:
         places: folders that were hauled into, whose archives are meant, and archives.
@@ -86,7 +86,7 @@ def unpack(
 
 
 def _find(places: Iterable[Path], into: Path | None) -> Iterator[tuple[Path, Archive]]:
-    """Every archive, and the destination for what is in it."""
+    """Yield every archive with its destination."""
     for place in places:
         if place.is_dir():
             yield from ((into or place, archive) for archive in _hauled_into(place, into))
@@ -102,7 +102,7 @@ def _find(places: Iterable[Path], into: Path | None) -> Iterator[tuple[Path, Arc
 
 
 def _hauled_into(folder: Path, into: Path | None) -> Sequence[Archive]:
-    """Return the archives that a folder's ledger knows, and that lie there as they were filed."""
+    """Return the archives in a folder's ledger that are unchanged since they were filed."""
     with Ledger(ledger_path(folder)) as ledger:
         arrivals = [
             each
@@ -129,12 +129,12 @@ def _offer_of(arrival: Arrival, source: str) -> Offer:
 
 
 def _destination_of(file: Path) -> Path | None:
-    """Return the folder that a file was hauled into, or may have been; None if there is none."""
+    """Return the folder that a file was hauled into; None if there is none."""
     return next((folder for folder in file.resolve().parents if has_ledger(folder)), None)
 
 
 def _found_at(path: Path) -> Archive:
-    """Return an archive that no ledger knows.
+    """Return an archive that is in no ledger.
 
     Raises:
         UnreadableSource: it cannot be read.

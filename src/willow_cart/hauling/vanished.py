@@ -1,4 +1,4 @@
-"""Files that are put aside, never deleted: no longer offered, or changed without a trace."""
+"""Move files aside that are no longer offered, or that changed on the disk."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 
 def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
-    """The files in a destination whose addresses are no longer offered.
+    """Return the files in a destination whose addresses are no longer offered.
 
     Args:
         root: the destination.
@@ -27,7 +27,7 @@ def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
 
 
 def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Path]]:
-    """Put files aside that their places offer no more.
+    """Move files aside that are no longer offered.
 
     A file that was changed here since it arrived stays, and so does one that stands for another.
 
@@ -55,7 +55,7 @@ def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Pat
 
 
 def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str, Path]]:
-    """Put files aside whose bytes have changed although they have the size and date they had.
+    """Move files aside whose content changed although their size and date did not.
 
     A haul would believe them. Others it sees for itself, once what replaces them is there.
 

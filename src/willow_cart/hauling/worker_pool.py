@@ -1,4 +1,4 @@
-"""The lanes of a haul: threads that take transfers from the queue and hand them to an executor."""
+"""The lanes of a haul: threads that take transfers from the queue and pass them to an executor."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ _TICK_SECONDS = 0.05
 
 
 class WorkerPool:
-    """A pool of lanes that work through the transfers of a haul.
+    """A pool of lanes for the transfers of a haul.
 
     Args:
         file_transfer: carries one file.
@@ -93,7 +93,7 @@ class WorkerPool:
         self._failure: BaseException | None = None
 
     def work(self) -> None:
-        """Carry everything home, or until the person wants to stop.
+        """Run all transfers, or until the user stops.
 
         Raises:
             CannotStore: the ledger cannot be written; nothing more was taken after that.
@@ -106,7 +106,7 @@ class WorkerPool:
             raise self._failure
 
     def _attend(self, most: int) -> None:
-        """Open lanes while more of them pay, and wait for their end."""
+        """Open lanes while more of them help, and wait for their end."""
         lanes = [self._open_lane(0, self._threads)] if most else []
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
         further: Executor | None = None
@@ -161,7 +161,7 @@ class WorkerPool:
             self._stop.set()
 
     def _carry_one_by_one(self, lane: int) -> None:
-        """Carry files, and strands of other lanes' files, as long as there are any."""
+        """Run transfers and strands one at a time until none is left."""
         while (taken := self._take(lane)) is not None:
             if isinstance(taken, SegmentJob):
                 self._assist(lane, taken)
@@ -198,7 +198,7 @@ class WorkerPool:
         return None
 
     def _carry_batches(self, lane: int, executor: Executor) -> None:
-        """Have files carried elsewhere, several at a time, as long as there are any."""
+        """Pass batches of files to another process until none is left."""
         while executor.is_open and not self._stop.is_set():
             with self._change:
                 taken = self._queue.take_several(self._clock(), executor.at_once)
@@ -234,7 +234,7 @@ class WorkerPool:
             self._queue.leave_alone(host, now + pace.gap_after(self._random_value()))
 
     def _assist(self, lane: int, found: SegmentJob) -> None:
-        """Bring a strand of another lane's file, which sees to it if that fails."""
+        """Fetch a strand of another lane's file; a failure is handled by that lane."""
         self._observer.asks(lane, found.host)
         served, failure = self._threads.assist(found, lane)
         self._observer.freed(lane)
@@ -247,7 +247,7 @@ class WorkerPool:
             self._change.notify()
 
     def _conclude(self, lane: int, host: str, transfer: Transfer, outcome: Outcome) -> None:
-        """See to what came of an attempt."""
+        """Handle the outcome of an attempt."""
         if isinstance(outcome, WillowCartError):
             ended = self._see_to_failure(lane, host, transfer, outcome)
             if ended is None:
@@ -267,7 +267,7 @@ class WorkerPool:
     def _see_to_failure(
         self, lane: int, host: str, transfer: Transfer, error: WillowCartError
     ) -> Result | None:
-        """Hold a failure against what it is due to; return what becomes of a file that is given up.
+        """Decide on a failure: retry, wait, or give up; return the result of a file that failed.
 
         Returns:
             None if the file will be asked for again, here or at a mirror.
@@ -302,7 +302,7 @@ class WorkerPool:
         return transfer.result(State.REFUSED if refused else State.FAILED, why)
 
     def _make_room(self, host: str, transfer: Transfer, error: TransientError) -> None:
-        """Ask a host for less, and do not hold it against a file while the host serves others."""
+        """Slow down a busy host; the file is not charged while the host serves others."""
         now = self._clock()
         with self._change:
             transfer.excuse(self._queue.served(host))
@@ -313,7 +313,7 @@ class WorkerPool:
                 self._queue.slow_down(host, now, error.wait)
 
     def _blame(self, host: str, error: WillowCartError) -> None:
-        """Hold a failure against a host; one that fails repeatedly is set aside for a time."""
+        """Charge a failure to a host; a host that keeps failing is suspended."""
         with self._change:
             if isinstance(error, ServerBusy) and error.status in BUSY:
                 self._queue.slow_down(host, self._clock(), error.wait)
@@ -342,7 +342,7 @@ class WorkerPool:
             self._observer.host_given_up(host, error, len(lost))
 
     def _has_moved(self, transfer: Transfer) -> bool:
-        """Have a file whose host was given up asked for at its next mirror, if it has one."""
+        """Move a file of a failed host to its next mirror, if it has one."""
         if not self._file_transfer.turn(transfer):
             return False
         with self._change:
@@ -350,7 +350,7 @@ class WorkerPool:
         return True
 
     def _turn_to_mirror(self, lane: int, host: str, transfer: Transfer, why: str) -> bool:
-        """Have a file asked for at its next mirror, when its turn comes; False if none is left."""
+        """Queue a file at its next mirror; return False if none is left."""
         if not self._file_transfer.turn(transfer):
             return False
         self._observer.turned(lane, transfer.filed, why, without_secrets(transfer.address))
@@ -375,7 +375,7 @@ class WorkerPool:
 
 
 def _why(error: WillowCartError, ended: GiveUp, attempts: int) -> str:
-    """Return why a file is given up, in words."""
+    """Return why a file failed, as a text."""
     if ended is GiveUp.PERMANENT or not isinstance(error, TransientError):
         return error.why
     if ended is GiveUp.WAIT:

@@ -1,1 +1,1 @@
-"""What each command does: a function that takes a request and returns a result."""
+"""The jobs: for each command a function that takes a request and returns a result."""

@@ -1,4 +1,4 @@
-"""`audit`: whether what lies in a folder is still what arrived."""
+"""`audit`: check the files in a folder."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ _HARMED = (Finding.CHANGED, Finding.MISSING)
 
 @dataclass(frozen=True, slots=True)
 class AuditedFolder:
-    """What an audit has found.
+    """The result of an audit.
 
     Attributes:
         folder: that was audited.
@@ -45,22 +45,22 @@ class AuditedFolder:
 
     @property
     def counts(self) -> Counter[Finding]:
-        """How many files there are of each finding."""
+        """Return the number of files by finding."""
         return Counter(each.finding for each in self.found)
 
     @property
     def harmed(self) -> Sequence[Audited]:
-        """What a repair would haul again."""
+        """Return the files that a repair would haul again."""
         return [each for each in self.found if each.finding in _HARMED]
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return code_of(self.counts)
 
 
 def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
-    """Check what lies in a folder, and if wished for, whether its sources have changed.
+    """Check the files in a folder, and if requested, ask their servers for newer versions.
 
     Raises:
         UnreadableLedger: there is neither a ledger nor a list.
@@ -73,7 +73,7 @@ def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
 
 
 def code_of(counts: Mapping[Finding, int]) -> Exit:
-    """Return what the shell is told of what was found."""
+    """Return the exit code for the counts of an audit."""
     if counts[Finding.CHANGED] or counts[Finding.BROKEN]:
         return Exit.CHECK_FAILED
     bad = (Finding.MISSING, Finding.GONE, Finding.NEWER, Finding.MOVED, Finding.UNTOLD)
@@ -81,7 +81,7 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
 
 
 def _find(request: AuditRequest, observer: JobObserver) -> Iterator[Audited]:
-    """Yield what was found at rest, and upstream of what is still as it was."""
+    """Yield the local findings, followed for unchanged files by what the servers say."""
     troubles: list[Issue] = []
     entries = _entries(request, observer)
     with observer.watch_reading() as reading:
@@ -113,7 +113,7 @@ def _find(request: AuditRequest, observer: JobObserver) -> Iterator[Audited]:
 def _followed(
     request: AuditRequest, arrivals: Iterable[Arrival | None], observer: JobObserver
 ) -> Iterator[Arrival]:
-    """Yield the arrivals whose addresses may be asked; tell of those that may not.
+    """Yield the arrivals whose addresses may be requested; report the others.
 
     The ledger of a folder that was handed on may have been written by an attacker.
     """
@@ -136,7 +136,7 @@ def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[ListedChe
 
 
 def _make_access(request: AuditRequest, observer: JobObserver) -> Access:
-    """Return what talks to the places that files came from.
+    """Return the access to the servers that files came from.
 
     None of them counts as named: what the person signs in with goes where --sign-in-at says.
     """
@@ -148,7 +148,7 @@ def repair(
     audited: AuditedFolder,
     observer: JobObserver,
 ) -> HaulSummary:
-    """Haul again what is not as it was; what lies there is kept aside first.
+    """Haul changed and missing files again, after moving changed ones aside.
 
     Raises:
         WillowCartError: nothing can be filed there.

@@ -1,4 +1,4 @@
-"""`combine`: put tables together."""
+"""`combine`: combine tables."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from willow_cart.tables.table_files import is_table, sheets_of
 
 
 def combine(request: CombineRequest, observer: JobObserver) -> Combined:
-    """Put the tables that are chosen together.
+    """Combine the chosen tables.
 
     Raises:
         NothingChosen: there are none.
@@ -52,7 +52,7 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
 def _tables(
     request: CombineRequest, observer: JobObserver, unreadable: list[Issue]
 ) -> list[TableFile]:
-    """Return the tables that are chosen; workbooks that cannot be opened are noted.
+    """Return the chosen tables; workbooks that cannot be opened are recorded.
 
     Raises:
         NothingChosen: there are none.
@@ -78,7 +78,7 @@ def _tables(
 
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
-    """Yield the files that may be meant, each with its place among them."""
+    """Yield the files that may be tables, numbered."""
     addresses = _addresses_of(request.cart) if request.cart is not None else None
     own = request.to.resolve() if request.to is not None else None
     number = 0
@@ -102,7 +102,7 @@ def _addresses_of(cart: Path) -> set[str]:
 
 
 def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
-    """Return the tables in a file, of which a workbook has several.
+    """Return the tables in a file; workbooks may have several.
 
     Raises:
         BadOption: a workbook has no such sheet.

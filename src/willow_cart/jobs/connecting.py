@@ -1,4 +1,4 @@
-"""What talks to places, with the sign-ins that a person names or keeps."""
+"""Build the access to servers with the user's sign-ins."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def make_access(
     kept: Mapping[str, tuple[str | None, SignIn]] | None = None,
     overhearing: ExchangeRecorder | None = None,
 ) -> Access:
-    """Return what talks to every place that a command may ask.
+    """Build the router over all supported protocols.
 
     Args:
         several: the options; of more than one the sign-ins of all count, and else the first.
@@ -85,7 +85,7 @@ def _make_sign_ins(
     kept_besides: Mapping[str, tuple[str | None, SignIn]],
     observer: JobObserver,
 ) -> SignIns:
-    """Gather every sign-in that a command may use.
+    """Collect all sign-ins that a command may use.
 
     Raises:
         BadOption: a secret is not where it is said to be, or it is not clear which place it is for.
@@ -117,7 +117,7 @@ def _sign_ins_of(
     config: Path,
     observer: JobObserver,
 ) -> dict[str, SignIn]:
-    """Return the sign-ins that some options name.
+    """Return the sign-ins that the options name.
 
     Sign-ins that are spelt out are included; the keys are origins.
     """
@@ -137,7 +137,7 @@ def _sign_ins_of(
 
 
 def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | None:
-    """Return the sign-in of the options; None where there is none."""
+    """Return the sign-in that the options describe; None if there is none."""
     if request.password is not None and request.user is None:
         raise BadOption("--password", "requires --user")
     password = token = account_key = shared_access = None
@@ -178,7 +178,7 @@ def _ask_password(user: str, observer: JobObserver) -> Secret:
 
 
 def _places(sources: Iterable[str]) -> Iterator[str]:
-    """Yield the hosts of the addresses among sources, as addresses without a path."""
+    """Yield the origins of the addresses among the sources."""
     for source in sources:
         if looks_like_address(source):
             # Ranges in the path do not matter here, and there may be a million.
@@ -195,7 +195,7 @@ def _some(named: set[str], option: str) -> set[str]:
 
 
 def _read_netrc(observer: JobObserver) -> netrc | None:
-    """Return what `~/.netrc` holds; a file that cannot be used is told and passed over."""
+    """Read `~/.netrc`; if that fails, report it and continue."""
     import netrc
 
     path = Path("~/.netrc").expanduser()
@@ -209,7 +209,7 @@ def _read_netrc(observer: JobObserver) -> netrc | None:
 
 
 def make_retry_policy(options: ConnectingOptions | PatienceOptions) -> RetryPolicy:
-    """Return how often the options want places asked again; as usual where there are none."""
+    """Return the retry policy of the options."""
     if not isinstance(options, PatienceOptions):
         return RetryPolicy()
     retry_policy = RetryPolicy(attempts=options.attempts, longest_wait=options.longest_wait)
@@ -219,7 +219,7 @@ def make_retry_policy(options: ConnectingOptions | PatienceOptions) -> RetryPoli
 
 
 def trust_of(request: ConnectingOptions) -> Trust:
-    """Return which certificates the options want to count.
+    """Return the certificates to trust.
 
     Raises:
         BadOption: a file cannot be read.
@@ -231,7 +231,7 @@ def trust_of(request: ConnectingOptions) -> Trust:
 
 
 def read_bounds(text: str | None) -> Bounds:
-    """Read how far an archive may swell.
+    """Parse the limits on the unpacked size of archives.
 
     Args:
         text: as it was typed; None for as far as usual.

@@ -1,4 +1,4 @@
-"""Looking at sources and choosing, as the options of a request say."""
+"""List sources and choose, as the options of a request say."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ Some = TypeVar("Some", str, tuple[str, ...])
 
 
 class SizeAsker:
-    """Asks servers for the sizes and dates of offers, and tells of those that they do not know.
+    """Asks servers for the sizes and dates of offers, and reports those that remain unknown.
 
     Args:
         access: how places are talked to.
@@ -49,7 +49,7 @@ class SizeAsker:
         self.unanswered = 0
 
     def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
-        """Return the offers with what was learnt."""
+        """Return the offers with the facts learnt."""
         learnt, troubles = ask_sizes(offers, self._access, self._lanes)
         self._observer.note_each(troubles)
         self.unanswered += len(troubles)
@@ -57,7 +57,7 @@ class SizeAsker:
 
 
 class OfferFinder:
-    """Looks at sources and chooses, as the options of a command say.
+    """Lists sources and chooses, as the options of a command say.
 
     Args:
         request: the options.
@@ -102,11 +102,11 @@ class OfferFinder:
 
     @property
     def unanswered(self) -> int:
-        """How many offers have no known size."""
+        """The number of offers of unknown size."""
         return self._asker.unanswered
 
     def judged(self) -> Iterator[tuple[Offer, str]]:
-        """Every offer with the rule that dropped it; says at the end what could not be taken.
+        """Yield every offer with the rule that excluded it; report problems at the end.
 
         Raises:
             WillowCartError: none of the sources can be read.
@@ -128,7 +128,7 @@ class OfferFinder:
         self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
 
     def chosen(self) -> OfferStore:
-        """Return what is chosen, each address once.
+        """Return the chosen offers, each address once.
 
         Raises:
             WillowCartError: none of the sources can be read.
@@ -140,7 +140,7 @@ class OfferFinder:
 
 
 def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
-    """Return the choosing that the options ask for.
+    """Return the rules that the options describe.
 
     Raises:
         BadOption: a rule cannot be read.
@@ -172,7 +172,7 @@ def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choo
 def make_looking(
     request: LookingRequest, lanes: int, choosing: Choosing, *, everything: bool = False
 ) -> DiscoveryOptions:
-    """How the options want sources looked at, and what need not be listed for the choosing.
+    """Return the listing options, and what the rules allow to skip.
 
     Args:
         request: the options.
@@ -200,12 +200,12 @@ def make_looking(
 
 
 def words_in(texts: Sequence[str]) -> tuple[str, ...]:
-    """Words that were given one by one or with commas between them."""
+    """Split words that were given one by one or separated by commas."""
     return tuple(word.strip() for text in texts for word in text.split(",") if word.strip())
 
 
 def _some(option: str, read: Some, given: object = True) -> Some:
-    """Return what an option gives; one that was given and says nothing would choose everything.
+    """Return the words of an option; refuse an empty one, which would choose everything.
 
     Raises:
         BadOption: it is one.

@@ -1,4 +1,4 @@
-"""Writing an errand from what was typed, to begin with."""
+"""Write an errand from a command."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ ARRIVALS_HINT = """
 
 
 def write_errand(path: Path, request: Request) -> None:
-    """Write an errand that does what is asked for.
+    """Write an errand that is equivalent to a request.
 
     Args:
         path: the errand's file.
@@ -54,7 +54,7 @@ def write_errand(path: Path, request: Request) -> None:
 
 
 def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
-    """Refuse what was given if an errand would hold a secret that was typed.
+    """Refuse a request with a secret that the errand would contain.
 
     Raises:
         BadOption: it would.
@@ -76,7 +76,7 @@ def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
 
 
 def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
-    """Yield the lines of an errand; what is given is taken out as it finds its place."""
+    """Yield the lines of an errand; options are removed from the dictionary as they are written."""
     # Whatever is relative is relative to the errand's file then.
     yield f"into = {_quoted(given.pop('into', ('data',))[0])}"
     for key in ("note", "cart"):
@@ -99,7 +99,7 @@ def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
 
 
 def _taken_out(given: dict[str, tuple[str, ...]]) -> Given:
-    """Take what is about unpacking out of what is given, for a step of its own."""
+    """Remove and return the options for unpacking, which become a step."""
     keys = [
         *options_of_command("unpack", ("unpacking",)),
         *("name_parts",) * ("unpack_to" in given),
@@ -116,7 +116,7 @@ def _taken_out(given: dict[str, tuple[str, ...]]) -> Given:
 
 
 def _keys(options: Mapping[str, Option], given: Given) -> Iterator[str]:
-    """Yield what was given of some options, as the lines of a table."""
+    """Yield the lines for the given options of a table."""
     for key, texts in given.items():
         option = options[key]
         value = True if option.is_flag else texts if option.takes_several else texts[0]

@@ -1,4 +1,4 @@
-"""`haul`: look, choose, fetch, check, file."""
+"""`haul`: list, choose, fetch, check, file."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ from willow_cart.sources.discover import Asking
 
 @dataclass(frozen=True, slots=True)
 class Planned:
-    """Where everything would go.
+    """The plan of a haul that was only previewed.
 
     Attributes:
         plan: the path of each file.
@@ -61,13 +61,13 @@ class Planned:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.incomplete else Exit.GOOD
 
 
 @dataclass(frozen=True, slots=True)
 class Hauled:
-    """What came of a haul.
+    """The result of a haul.
 
     Attributes:
         account: counts, bytes and seconds.
@@ -83,7 +83,7 @@ class Hauled:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         if self.account.exit_code is Exit.GOOD and self.troubles:
             return Exit.INCOMPLETE
         return self.account.exit_code
@@ -96,7 +96,7 @@ def haul(
     besides: Iterable[Offer] = (),
     run: OwnRun | None = None,
 ) -> Hauled | Planned:
-    """Look, choose, and bring what is chosen home; or only plan it.
+    """List the sources, choose, and haul; or only plan it.
 
     Args:
         request: what is asked for.
@@ -138,7 +138,7 @@ def haul(
 
 
 def _require_outside(request: HaulRequest) -> None:
-    """Refuse a destination inside what is hauled: every run would haul the one before.
+    """Refuse a destination inside a source: each run would haul the previous one.
 
     Raises:
         UnusableDestination: it is one.
@@ -155,7 +155,7 @@ def _require_outside(request: HaulRequest) -> None:
 
 
 def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
-    """Find out where offers would go.
+    """Plan where offers would be filed.
 
     Raises:
         FieldsMissing: the rule has a field that some of them have nothing to say for.
@@ -170,7 +170,7 @@ def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
 
 @contextmanager
 def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tuple[Access, Asking]]:
-    """Have answers to the look become the download, and ask nothing that an earlier haul knows.
+    """Keep the responses of probes for the download, and probe nothing that the ledger knows.
 
     Args:
         access: how places are talked to.
@@ -197,7 +197,7 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
 def _with_checksums(
     request: HandlingOptions, offers: OfferStore, access: Access, observer: JobObserver
 ) -> OfferStore:
-    """Return the offers with what checksum lists promise of them.
+    """Return the offers with the checksums of lists.
 
     The lists are those that are named, and those beside the files.
     """
@@ -227,7 +227,7 @@ def carry(
     *,
     run: OwnRun | None = None,
 ) -> HaulSummary:
-    """Haul what was chosen, held against the checksum lists, with a log and an entry in the runs.
+    """Haul the chosen offers, with checksum lists, a log, and an entry in the list of runs.
 
     Args:
         request: the options of a haul, and what was typed.
@@ -266,7 +266,7 @@ def carry(
 
 @dataclass(slots=True)
 class _Ending:
-    """How a haul has ended.
+    """The exit code of a haul.
 
     Attributes:
         exit_code: what the shell is told.
@@ -279,7 +279,7 @@ class _Ending:
 def _entered(
     command: str, into: Path, own: OwnRun | None, view: ProgressTracker
 ) -> Iterator[_Ending]:
-    """Have `runs` show a haul while it is running, and afterwards how it has ended.
+    """List a haul in `runs` while it is running, and its exit code afterwards.
 
     Args:
         command: what the person typed, without secrets.

@@ -1,4 +1,4 @@
-"""What the options of fetching, filing and unpacking come to."""
+"""Convert the options for fetching, filing and unpacking to policies."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _ONE_BY_ONE_GAP_SECONDS = 2.0
 
 
 def make_policy(request: HaulRequest) -> HaulPolicy:
-    """How the options of a haul want it done."""
+    """Return the policy of a haul."""
     if request.unpack:
         unpack = make_unpacking(request, request.name_parts, request.unpack)
     else:
@@ -55,7 +55,7 @@ def make_policy(request: HaulRequest) -> HaulPolicy:
 
 
 def make_pace(request: PaceOptions) -> HaulPolicy:
-    """How politely, patiently and warily the options want it done, and nothing besides."""
+    """Return the part of the policy about pace and limits."""
     pace = Pace(request.gap, speed_cap=request.speed_cap)
     if request.one_by_one:
         pace = replace(pace, gap=request.gap or _ONE_BY_ONE_GAP_SECONDS, jitter=0.5)
@@ -75,7 +75,7 @@ def make_pace(request: PaceOptions) -> HaulPolicy:
 
 
 def make_request_rules(request: PaceOptions, policy: HaulPolicy) -> RequestRules:
-    """Return how the options of a haul want requests made, those of the look before it too."""
+    """Return the rules for requests of a haul, including those that list its sources."""
     pace = policy.pace
     return RequestRules(
         policy.retry_policy,
@@ -86,7 +86,7 @@ def make_request_rules(request: PaceOptions, policy: HaulPolicy) -> RequestRules
 
 
 def make_rule(request: FilingOptions) -> Layout | Template:
-    """Return the rule that the options give.
+    """Return the filing rule of the options.
 
     Raises:
         BadOption: it cannot be understood.
@@ -102,7 +102,7 @@ def make_rule(request: FilingOptions) -> Layout | Template:
 def make_unpacking(
     request: UnpackingOptions, name_parts: str, archives: Sequence[str]
 ) -> Unpacking:
-    """How the options want archives unpacked.
+    """Return how archives are unpacked.
 
     Raises:
         BadOption: one of them cannot be understood.
@@ -123,7 +123,7 @@ def make_unpacking(
 
 
 def require_of_use(request: HaulRequest) -> None:
-    """Refuse options for unpacking where nothing is unpacked.
+    """Refuse unpacking options if nothing is unpacked.
 
     Raises:
         BadOption: there is one.
@@ -143,5 +143,5 @@ def require_of_use(request: HaulRequest) -> None:
 
 
 def opens_archives(request: HaulRequest) -> bool:
-    """Return whether archives are opened although they are not unpacked."""
+    """Whether archives are opened without being unpacked."""
     return request.inspect or request.as_ == "archive"

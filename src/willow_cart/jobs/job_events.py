@@ -1,4 +1,4 @@
-"""What is told on the way through a job, as data; words are made of it in `willow_cart.views`.
+"""The events of jobs, as data; `willow_cart.views` makes the messages.
 
 Besides these, jobs tell of every `Issue` of a line or a place, and of every error that does not
 end them.
@@ -20,14 +20,14 @@ if TYPE_CHECKING:
 
 
 class Event:
-    """Something that a person should know of."""
+    """An event that a user should know about."""
 
     __slots__ = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Waits(Event):
-    """A request is made again after a pause.
+    """A request is retried after a pause.
 
     Attributes:
         error: why.
@@ -40,7 +40,7 @@ class Waits(Event):
 
 @dataclass(frozen=True, slots=True)
 class AwaitsAnswers(Event):
-    """Places are asked what they are.
+    """Servers are being probed.
 
     Attributes:
         answered: how many addresses have answered.
@@ -53,7 +53,7 @@ class AwaitsAnswers(Event):
 
 @dataclass(frozen=True, slots=True)
 class Looked(Event):
-    """Sources were looked at to their end.
+    """All sources were listed.
 
     Attributes:
         found: what was seen, and not entered.
@@ -70,7 +70,7 @@ class Looked(Event):
 
 @dataclass(frozen=True, slots=True)
 class Unsure(Event):
-    """A rule could not tell of some offers, since a date or a size is not known.
+    """A rule lacked the date or size of some offers.
 
     Attributes:
         choice: what was counted in choosing.
@@ -81,7 +81,7 @@ class Unsure(Event):
 
 @dataclass(frozen=True, slots=True)
 class PassedOver(Event):
-    """A file of the person's own cannot be used, and is passed over.
+    """A configuration file cannot be used and is ignored.
 
     Attributes:
         path: the file.
@@ -94,7 +94,7 @@ class PassedOver(Event):
 
 @dataclass(frozen=True, slots=True)
 class ErrandWritten(Event):
-    """What was asked for was written down as an errand.
+    """The request was written as an errand.
 
     Attributes:
         path: the errand.
@@ -105,7 +105,7 @@ class ErrandWritten(Event):
 
 @dataclass(frozen=True, slots=True)
 class CartFilled(Event):
-    """Offers were put in a cart.
+    """Offers were written into a cart.
 
     Attributes:
         path: the cart.
@@ -122,7 +122,7 @@ class CartFilled(Event):
 
 @dataclass(frozen=True, slots=True)
 class CartKept(Event):
-    """A haul has left a cart of what was chosen.
+    """A haul has written a cart of the chosen offers.
 
     Attributes:
         filled: the cart.
@@ -133,7 +133,7 @@ class CartKept(Event):
 
 @dataclass(frozen=True, slots=True)
 class ListFound(Event):
-    """A list of checksums was found beside files.
+    """A checksum list was found next to the files.
 
     Attributes:
         place: its address.
@@ -146,7 +146,7 @@ class ListFound(Event):
 
 @dataclass(frozen=True, slots=True)
 class NotPromised(Event):
-    """No list has a checksum of some files.
+    """Some files have no checksum in the lists.
 
     Attributes:
         bare: how many.
@@ -159,7 +159,7 @@ class NotPromised(Event):
 
 @dataclass(frozen=True, slots=True)
 class ChangedHere(Event):
-    """Files that are read are not as they were hauled.
+    """Files to be read have changed since they were hauled.
 
     Attributes:
         files: how many.
@@ -172,7 +172,7 @@ class ChangedHere(Event):
 
 @dataclass(frozen=True, slots=True)
 class NotAsked(Event):
-    """A file came from a file of this machine, which is not asked without --local-files.
+    """A file came from a local file, which is not read again without --local-files.
 
     Attributes:
         path: where it was filed.
@@ -183,7 +183,7 @@ class NotAsked(Event):
 
 @dataclass(frozen=True, slots=True)
 class KeptAside(Event):
-    """What lay at a path is kept elsewhere, since it is hauled again.
+    """A file was moved aside because it is hauled again.
 
     Attributes:
         path: the path.

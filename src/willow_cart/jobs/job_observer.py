@@ -1,4 +1,4 @@
-"""Who hears what happens in a job, and answers what it asks."""
+"""The observer of a job: receives its events and answers its questions."""
 
 from __future__ import annotations
 
@@ -24,23 +24,23 @@ Notice = Event | Issue | WillowCartError
 
 
 class ReadingProgress:
-    """Follows how much of the files that are checked has been read; this one prints nothing."""
+    """Tracks how much of the files to be checked was read; this one prints nothing."""
 
     def begin(self, total: int) -> None:
-        """So many bytes are to be read."""
+        """Start with this many bytes to read."""
 
     def advance(self, count: int) -> None:
-        """Another `count` bytes have been read."""
+        """Record that another `count` bytes were read."""
 
 
 class JobObserver:
-    """Hear what a job tells; this one keeps it to itself, and knows nothing.
+    """An observer of jobs; this one ignores all events and has no answers.
 
     Subclasses override what they care about. `note` is called from several threads.
     """
 
     def note(self, event: Notice) -> None:
-        """Something happened that a person should know of."""
+        """Receive an event."""
 
     def watch_haul(
         self,
@@ -49,7 +49,7 @@ class JobObserver:
         bars: bool = True,  # noqa: ARG002
         failures: bool = True,  # noqa: ARG002
     ) -> AbstractContextManager[ProgressTracker]:
-        """Return what hears what happens to the files of a haul, while it is open.
+        """Return an observer for the files of a haul, as a context manager.
 
         Args:
             into: the destination.
@@ -59,29 +59,29 @@ class JobObserver:
         return ProgressTracker()
 
     def watch_reading(self) -> AbstractContextManager[ReadingProgress]:
-        """Return what follows the reading of files, while it is open."""
+        """Return a progress object for reading files, as a context manager."""
         return nullcontext(ReadingProgress())
 
     def stoppable(self) -> AbstractContextManager[threading.Event]:
-        """Return what gives an event that is set when a person wants a haul to end early."""
+        """Return a context manager for an event that is set when the user wants to stop."""
         return nullcontext(threading.Event())
 
     def ask_password(self, user: str) -> str | None:  # noqa: ARG002
-        """Return a user's password; None where there is none to ask."""
+        """Return the password of a user; None if it cannot be asked for."""
         return None
 
     def standard_input(self) -> BinaryIO | None:
-        """Return what `-` stands for among the sources; None for nothing."""
+        """Return the stream that `-` refers to among the sources; None if there is none."""
         return None
 
     def note_each(self, events: Iterable[Notice]) -> None:
-        """Tell several things, one after the other."""
+        """Receive several events."""
         for event in events:
             self.note(event)
 
 
 class Throttle:
-    """Decides whether something is to be told again, by what it is about.
+    """Limits how often messages about the same subject are repeated.
 
     Args:
         clock: monotonic, in seconds.
@@ -92,7 +92,7 @@ class Throttle:
         self._told: dict[Hashable, float] = {}
 
     def is_due(self, about: Hashable) -> bool:
-        """Return whether it was not told just now; if so, it counts as told."""
+        """Whether a message is due; if so, record that it was given."""
         now = self._clock()
         if now - self._told.get(about, -_BETWEEN_WAITS_SECONDS) < _BETWEEN_WAITS_SECONDS:
             return False
@@ -101,7 +101,7 @@ class Throttle:
 
 
 class WaitNotes:
-    """Tells what is being waited for: once for a host and a while, not once for each wait.
+    """Reports waits, at most once per host and interval.
 
     Args:
         observer: who is told.
@@ -112,7 +112,7 @@ class WaitNotes:
         self._throttle = Throttle()
 
     def __call__(self, error: TransientError, pause: float) -> None:
-        """Say why a request waits, and for how long, unless that was said just now."""
+        """Report why and how long a request waits, unless that was reported just now."""
         host = error.thing.partition("://")[2].partition("/")[0] or error.thing
         if self._throttle.is_due(host):
             self._observer.note(Waits(error, pause))
@@ -120,7 +120,7 @@ class WaitNotes:
 
 @contextmanager
 def stopped_by_signals(again: Callable[[], NoReturn]) -> Iterator[threading.Event]:
-    """Yield an event that an interrupt or a termination sets.
+    """Yield an event that SIGINT or SIGTERM sets.
 
     Args:
         again: called for the second signal.

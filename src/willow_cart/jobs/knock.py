@@ -1,4 +1,4 @@
-"""`knock`: test a place."""
+"""`knock`: test a server."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from willow_cart.requests.knock import KnockRequest
 
 @dataclass(frozen=True, slots=True)
 class Knocked:
-    """What was found at a place.
+    """The findings at a server.
 
     Attributes:
         address: of the place.
@@ -27,17 +27,17 @@ class Knocked:
 
     @property
     def failed(self) -> bool:
-        """Whether something does not work."""
+        """Whether a step failed."""
         return any(finding.verdict is Verdict.FAILED for finding in self.findings)
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.failed else Exit.GOOD
 
 
 def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
-    """Try a place step by step.
+    """Test a server step by step.
 
     Raises:
         WillowCartError: the address or an option cannot be understood.

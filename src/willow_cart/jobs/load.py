@@ -1,4 +1,4 @@
-"""`load`: put what is chosen in a cart, or in a script of its own."""
+"""`load`: write the chosen offers into a cart or a script."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from willow_cart.standalone import write_script
 
 @dataclass(frozen=True, slots=True)
 class ScriptWritten:
-    """A script that brings files home by itself.
+    """A script that hauls files on its own.
 
     Attributes:
         path: of the script.
@@ -39,7 +39,7 @@ class ScriptWritten:
 
 @dataclass(frozen=True, slots=True)
 class LoadedSources:
-    """What came of loading.
+    """The result of loading.
 
     Attributes:
         found: what was seen, and what could not be taken.
@@ -57,7 +57,7 @@ class LoadedSources:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         left_out = self.script is not None and self.script.left_out
         incomplete = self.found.troubles or self.unanswered or left_out
         return Exit.INCOMPLETE if incomplete else Exit.GOOD
@@ -66,7 +66,7 @@ class LoadedSources:
 def load(
     request: LoadRequest, observer: JobObserver, besides: Iterable[Offer] = ()
 ) -> LoadedSources:
-    """Look, choose, and load.
+    """List the sources, choose, and write the cart or script.
 
     Args:
         request: what is asked for; without a cart and a script nothing is written.
@@ -112,7 +112,7 @@ def load(
 def fill_cart(
     find: Find, path: Path, found: Discovery, observer: JobObserver, *, add: bool
 ) -> CartFilled:
-    """Put what was found in a cart, in the form that its name says, and tell what is odd about it.
+    """Write offers into a cart, in the format that its name selects, and report problems.
 
     Args:
         find: what was found.

@@ -1,4 +1,4 @@
-"""The log: what happens in a haul as JSON lines, one event each, for other programs."""
+"""The log of a haul: JSON Lines, one event each, for other programs."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from willow_cart.replacing import require_output
 
 
 class LogFile(Observer):
-    """Hears what happens, and writes it down.
+    """An observer that writes events to a file.
 
     Args:
         path: the file; lines are added to what is in it.
@@ -46,7 +46,7 @@ class LogFile(Observer):
             self._file.close()
 
     def ended(self, account: HaulSummary) -> None:
-        """Write what came of the haul."""
+        """Write the result of the haul."""
         self._write(
             "ended",
             run=account.run,
@@ -69,22 +69,22 @@ class LogFile(Observer):
         self._write("goes_on", begun=begun)
 
     def planned(self, plan: Plan) -> None:
-        """Write how much there is."""
+        """Write the number of files and bytes."""
         sizes = plan.offers.sizes
         self._write(
             "planned", files=len(plan), bytes_known=sizes.exact, sizes_unknown=sizes.unknown
         )
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """Write which file a lane has begun, and where."""
+        """Write which file a lane has started, and at which byte."""
         self._write("started", lane=lane, **_file(filed), length=length, start=start)
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
-        """Write which bytes of another lane's file a lane has begun."""
+        """Write which bytes of another lane's file a lane has started."""
         self._write("joined", lane=lane, **_file(filed), start=start, end=end)
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """Write why a file waits."""
+        """Write why a file was postponed."""
         self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
@@ -92,23 +92,23 @@ class LogFile(Observer):
         self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
-        """Write which host is left for later."""
+        """Write which host was suspended."""
         self._write("host_set_aside", host=host, why=error.reason, pause=round(pause, 3))
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
-        """Write which host is given up."""
+        """Write which host was given up."""
         self._write("host_given_up", host=host, why=error.why, files=files)
 
     def broke(self, path: str, error: InternalError) -> None:
-        """Write where a fault of this program was met."""
+        """Write where a bug of this program occurred."""
         self._write("broke", path=path, why=error.reason, trace=error.trace)
 
     def set_aside(self, path: str, kept: Path) -> None:
-        """Write where a file went that was not ours."""
+        """Write where an existing file was moved."""
         self._write("set_aside", path=path, kept=str(kept))
 
     def handled(self, handled: Handled) -> None:
-        """Write what the person's command said of a file."""
+        """Write the output of the user's command for a file."""
         self._write(
             "handled",
             path=handled.path,
@@ -118,7 +118,7 @@ class LogFile(Observer):
         )
 
     def unpacked(self, unpacked: Unpacked) -> None:
-        """Write what came of unpacking an archive."""
+        """Write the result of unpacking an archive."""
         self._write(
             "unpacked",
             path=unpacked.path,
@@ -132,7 +132,7 @@ class LogFile(Observer):
         )
 
     def settled(self, filed: Filed, result: Result) -> None:
-        """Write what became of a file."""
+        """Write the result of a file."""
         arrival = result.arrival
         self._write(
             "settled",

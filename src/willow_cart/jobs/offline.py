@@ -1,4 +1,4 @@
-"""`offline`: pages with all that they need, to be read without a network."""
+"""`offline`: copy pages to be read without a network."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from willow_cart.sources import PagePart
 
 @dataclass(frozen=True, slots=True)
 class TakenOffline:
-    """What came of taking pages offline.
+    """The result of copying pages.
 
     Attributes:
         taken: what was served.
@@ -39,12 +39,12 @@ class TakenOffline:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return self.taken.exit_code
 
 
 def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
-    """Take pages, and make them readable.
+    """Fetch pages, and write the copies.
 
     Raises:
         WillowCartError: an option cannot be understood, or nothing can be filed there.
@@ -78,7 +78,7 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
 
 
 def _scope(request: OfflineRequest) -> Scope:
-    """Return what the options want taken.
+    """Return the pages and files that the options include.
 
     Raises:
         BadAddress: a page is not a valid address.
@@ -103,7 +103,7 @@ _OF_NO_USE = ("numbers", "link_text", "column", "nth")
 
 
 def _choosing(request: OfflineRequest) -> Choosing:
-    """Which links the options want followed.
+    """Return the rules for links to follow.
 
     Raises:
         BadOption: a rule cannot be read, or is about a fact that is not known here.
@@ -117,7 +117,7 @@ def _choosing(request: OfflineRequest) -> Choosing:
 
 @contextmanager
 def _recorded(path: Path | None, command: str) -> Iterator[ExchangeRecorder | None]:
-    """Yield what hears all exchanges and writes them into a file; nothing where none is wanted."""
+    """Yield a recorder that writes all exchanges to a file; None if there is no file."""
     if path is None:
         yield None
         return

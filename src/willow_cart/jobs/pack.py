@@ -1,4 +1,4 @@
-"""`pack`: what lies in a folder, as one archive."""
+"""`pack`: pack a folder into one archive."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.stored_files import holdings_at
 
 
 def pack(request: PackRequest) -> Packed:
-    """Pack what is chosen.
+    """Pack the chosen files.
 
     Raises:
         NothingChosen: nothing is left to pack.

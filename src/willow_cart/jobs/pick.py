@@ -20,7 +20,7 @@ _LANES = 4
 
 @dataclass(frozen=True, slots=True)
 class PickedRows:
-    """What came of picking.
+    """The result of picking.
 
     Attributes:
         picked: what has changed.
@@ -36,17 +36,17 @@ class PickedRows:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.picked.unread or self.unanswered else Exit.GOOD
 
 
 def way_of(request: PickRequest) -> Way | None:
-    """Return how rows are to be picked; None where a person is to tick them, or undo."""
+    """Return how rows are to be picked; None for the picker and for undo."""
     return next((way for way in Way if getattr(request, way)), None)
 
 
 def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
-    """Pick rows by the options that choose.
+    """Pick rows by the choosing options.
 
     Raises:
         WillowCartError: an option cannot be understood, or the cart cannot be read or written.
@@ -66,7 +66,7 @@ def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
 
 
 def undo_picking(request: PickRequest) -> Sizes:
-    """Have a cart be as before the last picking, and return the sizes of what is taken then.
+    """Undo the last change of a cart, and return the sizes of the rows that are taken then.
 
     Raises:
         WillowCartError: there is nothing to undo.

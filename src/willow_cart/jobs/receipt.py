@@ -1,4 +1,4 @@
-"""`receipt`: the account of a haul, shown, or written in another form."""
+"""`receipt`: the account of a haul, shown or written in another format."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ class BagWritten:
 
 @dataclass(frozen=True, slots=True)
 class PageWritten:
-    """A receipt as a page.
+    """A receipt as a web page.
 
     Attributes:
         page: its file.
@@ -49,21 +49,21 @@ class PageWritten:
 
 @dataclass(frozen=True, slots=True)
 class Lines:
-    """A manifest, a line at a time."""
+    """A manifest, line by line."""
 
     lines: Iterator[str]
 
 
 @dataclass(frozen=True, slots=True)
 class Story:
-    """What became of one file in every haul."""
+    """The history of one file over all hauls."""
 
     chapters: Sequence[Chapter]
 
 
 @dataclass(frozen=True, slots=True)
 class Summaries:
-    """Every haul into a folder."""
+    """All hauls into a folder."""
 
     runs: Sequence[RunSummary]
 
@@ -73,7 +73,7 @@ Result = BagWritten | PageWritten | Lines | Story | Summaries | OpenReceipt
 
 @contextmanager
 def receipt(request: ReceiptRequest) -> Iterator[Result]:
-    """Read or write what is asked for; rows are read while the context is open.
+    """Read or write what is requested; rows are read while the context is open.
 
     Raises:
         UnreadableLedger: there is no ledger, or it cannot be read.
@@ -97,7 +97,7 @@ def receipt(request: ReceiptRequest) -> Iterator[Result]:
 
 
 def _require_one_haul(request: ReceiptRequest) -> None:
-    """Refuse forms that cannot show what is asked for, rather than show something else.
+    """Refuse formats that cannot show what is requested.
 
     Raises:
         BadOption: they cannot.

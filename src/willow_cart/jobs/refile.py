@@ -1,4 +1,4 @@
-"""`refile`: file anew what earlier hauls have brought."""
+"""`refile`: move hauled files to a new layout."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from willow_cart.requests.refile import RefileRequest
 
 
 def refile(request: RefileRequest) -> Refiled:
-    """Move the files, or find out where they would go.
+    """Move the files, or plan it.
 
     Raises:
         WillowCartError: an option cannot be understood, or the files cannot be moved.

@@ -1,4 +1,4 @@
-"""The runs of the person at this machine, and how one is stopped."""
+"""The runs of the current user, and how to stop one."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ _STOP_SECONDS = 15.0
 
 
 def my_runs() -> Runs:
-    """Return the runs of the person who is at this machine."""
+    """Return the runs of the current user."""
     import platformdirs
 
     return Runs(platformdirs.user_state_path("willow-cart", appauthor=False) / "runs")
 
 
 def stop_run(runs: Runs, run: Run) -> Run:
-    """Have a run stop, and return what it is like once it has, or after a while if it has not."""
+    """Stop a run; return its state at its end, or after a time limit."""
     runs.stop(run)
     deadline = time.monotonic() + _STOP_SECONDS
     while run.alive and time.monotonic() < deadline:

@@ -1,4 +1,4 @@
-"""`survey`: look at what is offered and chosen; fetches no file."""
+"""`survey`: list what is offered and chosen."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from willow_cart.sources import Discovery
 
 @dataclass(frozen=True, slots=True)
 class Surveyed:
-    """What a survey has counted, once every offer went by.
+    """The counts of a survey, complete once every offer was read.
 
     Attributes:
         found: what was seen, and what could not be taken.
@@ -31,7 +31,7 @@ class Surveyed:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.found.troubles or self.unanswered else Exit.GOOD
 
 
@@ -41,7 +41,7 @@ def survey(
     show: Callable[[OfferFinder], None],
     besides: Iterable[Offer] = (),
 ) -> Surveyed:
-    """Look and choose.
+    """List the sources and choose.
 
     Args:
         request: what is asked for.

@@ -1,4 +1,4 @@
-"""`unpack`: take out what is in archives that are here."""
+"""`unpack`: unpack archives on this machine."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.requests.unpack import UnpackRequest
 
 
 def unpack(request: UnpackRequest, observer: JobObserver) -> HaulSummary:
-    """Unpack what is chosen, and return the account of it.
+    """Unpack the chosen archives, and return the summary.
 
     Raises:
         NothingChosen: nothing is left to unpack.

@@ -1,4 +1,4 @@
-"""`weigh`: counts and sizes of a cart, whether it fits, how long it takes, and its parts."""
+"""`weigh`: total a cart, check the free space, and split it."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _LANES = 4
 
 @dataclass(frozen=True, slots=True)
 class Weighed:
-    """What a cart weighs.
+    """The counts and sizes of a cart.
 
     Attributes:
         weight: by kind, folder, source and month.
@@ -53,12 +53,12 @@ class Weighed:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.troubles or self.unanswered else Exit.GOOD
 
 
 def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
-    """Weigh a cart, and split it; `draw` draws it.
+    """Total a cart, and split it; `draw` draws the figure.
 
     Raises:
         WillowCartError: the cart cannot be read, or a part cannot be written.
@@ -83,7 +83,7 @@ def weigh(request: WeighRequest, observer: JobObserver) -> Weighed:
 
 
 def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
-    """Draw what a cart weighs, if that is asked for, and return the file.
+    """Draw the figure of a cart if requested, and return its file.
 
     Raises:
         CannotStore: it cannot be written.
@@ -99,7 +99,7 @@ def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
 
 
 def _ask_sizes(request: WeighRequest, observer: JobObserver) -> int:
-    """Note in the cart what the servers say, and return how many say nothing."""
+    """Ask for unknown sizes, store them in the cart, and return how many remain unknown."""
     with make_access([request], _LANES, observer) as access:
         asker = SizeAsker(access, _LANES, observer)
         learn_in(request.cart, asker)

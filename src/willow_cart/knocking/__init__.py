@@ -1,4 +1,4 @@
-"""Knocking at a place: its name, port, TLS, listing, fetching and resuming, step by step."""
+"""Test a server step by step: name, port, TLS, listing, fetching, resuming."""
 
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 

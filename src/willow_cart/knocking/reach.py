@@ -1,4 +1,4 @@
-"""Reaching a host step by step, to learn which step it is that fails: name, port, TLS."""
+"""Test how a host is reached, step by step: name, port, TLS."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from willow_cart.errors import ConnectionLost, HostUnknown, NotTrusted, TimedOut
 
 @dataclass(frozen=True, slots=True)
 class Reached:
-    """What a step has found.
+    """The result of a step.
 
     Attributes:
         addresses: of the host, as numbers, in the order in which they are tried.
@@ -29,7 +29,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class SecuredConnection:
-    """A connection that TLS has secured.
+    """A TLS connection.
 
     Attributes:
         version: of TLS.
@@ -43,7 +43,7 @@ class SecuredConnection:
 
 
 def resolve(host: str, port: int, clock: Callable[[], float] = time.monotonic) -> Reached:
-    """Find the addresses of a host.
+    """Resolve the name of a host.
 
     Raises:
         HostUnknown: it has none, as far as this machine knows.
@@ -63,7 +63,7 @@ def resolve(host: str, port: int, clock: Callable[[], float] = time.monotonic) -
 def connect(
     host: str, port: int, timeout: float, clock: Callable[[], float] = time.monotonic
 ) -> Reached:
-    """Connect to a port, and hang up.
+    """Connect to a port, and disconnect.
 
     Raises:
         ConnectionLost, TimedOut: there is no answer.
@@ -86,7 +86,7 @@ def connect(
 
 
 def secure(host: str, port: int, timeout: float, context: ssl.SSLContext) -> SecuredConnection:
-    """Secure a connection by TLS from its first byte, and hang up.
+    """Make a TLS connection, and disconnect.
 
     Raises:
         NotTrusted: the host does not prove who it is, or speaks no TLS.
@@ -116,7 +116,7 @@ def secure(host: str, port: int, timeout: float, context: ssl.SSLContext) -> Sec
 
 
 def describe(secured: ssl.SSLSocket) -> SecuredConnection:
-    """Return what a secured connection has shown of itself."""
+    """Describe a TLS connection."""
     certificate: Any = secured.getpeercert() or {}
     names = [value for part in certificate.get("subject", ()) for key, value in part
              if key == "commonName"]  # fmt: skip

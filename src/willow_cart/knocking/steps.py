@@ -1,4 +1,4 @@
-"""Knocking at a place: what works there and what does not, before a night depends on it."""
+"""Test what works at a server and what does not."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _ENDS_SOON = timedelta(days=14)
 
 
 class Verdict(StrEnum):
-    """How a step went."""
+    """The result of a step."""
 
     FINE = "ok"
     UNSURE = "unclear"
@@ -45,7 +45,7 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class KnockFinding:
-    """What one step has found.
+    """The finding of one step.
 
     Attributes:
         tried: the step.
@@ -62,7 +62,7 @@ class KnockFinding:
 
 @dataclass(frozen=True, slots=True)
 class Knocker:
-    """Knocks at places.
+    """Tests servers.
 
     Attributes:
         access: how places are talked to.
@@ -79,7 +79,7 @@ class Knocker:
     clock: Callable[[], float] = time.monotonic
 
     def knock(self, address: str) -> Iterator[KnockFinding]:
-        """Go step by step, and stop where nothing further can work.
+        """Yield the findings step by step; stop where later steps cannot work.
 
         Args:
             address: a place, in normal form.
@@ -107,7 +107,7 @@ class Knocker:
             yield KnockFinding("sign-in", Verdict.FINE, said)
 
     def _reach(self, contact: str) -> Generator[KnockFinding, None, bool]:
-        """Name, port and TLS; return whether the server answers."""
+        """Yield the findings on name, port and TLS; return whether the server answers."""
         parts = urlsplit(contact)
         protocol = SCHEMES[parts.scheme]
         if protocol.port is None:
@@ -159,7 +159,7 @@ class Knocker:
         return KnockFinding("listing", Verdict.FINE, f"{said}: {names}")
 
     def _fetch(self, offer: Offer) -> Iterator[KnockFinding]:
-        """Yield the first byte of a file, going on in its middle, and what proves it."""
+        """Yield the findings on fetching, resuming, checksums and clock."""
         began = self.clock()
         facts = self.access.ask(offer.address)
         size = "of unknown size" if facts.length is None else format_size(facts.length)
@@ -179,7 +179,7 @@ class Knocker:
             yield self._compare_clocks(theirs)
 
     def _resume(self, offer: Offer, facts: Metadata) -> KnockFinding:
-        """Whether a broken transfer can go on: the second byte is asked for alone."""
+        """Test whether transfers can resume, by requesting the second byte of a file."""
         if facts.length is not None and facts.length < 2:
             return KnockFinding("resuming", Verdict.UNSURE, "not tested; the file is too small")
         answer = self.access.open(offer.address, start=1, validators=facts.validators)

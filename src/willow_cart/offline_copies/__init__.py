@@ -1,4 +1,4 @@
-"""Pages with all that they need, taken and made readable without a network."""
+"""Copy pages with everything they need, to be read without a network."""
 
 from willow_cart.offline_copies.making import Readings, make_readable
 from willow_cart.offline_copies.scope import Out, Scope, Stay

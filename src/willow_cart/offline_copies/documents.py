@@ -1,4 +1,4 @@
-"""What can have references in it: pages, style sheets and drawings, opened as they were served."""
+"""Open documents that contain references: pages, style sheets and drawings."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ _MAX_DOCUMENT_BYTES = 64 << 20
 
 
 class DocumentSort(Enum):
-    """What has references in it."""
+    """The type of a document that contains references."""
 
     PAGE = "page"
     STYLE = "style sheet"
@@ -39,7 +39,7 @@ _SORTS = {
 
 @dataclass(frozen=True, slots=True)
 class OfflineDocument:
-    """A document that can be given other references, byte by byte the same otherwise.
+    """A document whose references can be replaced; all other bytes stay the same.
 
     Attributes:
         sort: what it is.
@@ -56,7 +56,7 @@ class OfflineDocument:
     resolver: Resolver
 
     def rewrite(self, new: Rewrite) -> bytes:
-        """Its bytes with other references."""
+        """Return its bytes with other references."""
         if isinstance(self.content, str):
             text = rewrite_style(self.content, new)
         else:
@@ -65,19 +65,19 @@ class OfflineDocument:
 
     @property
     def media_type(self) -> str:
-        """What it is, whatever its place has said."""
+        """Return its actual media type, whatever the server sent."""
         return next(name for name, sort in _SORTS.items() if sort is self.sort)
 
     @property
     def title(self) -> str:
-        """A page's title, in one line; empty where there is none."""
+        """Return the title of a page in one line; empty if there is none."""
         title = "" if isinstance(self.content, str) else self.content.title
         title = title.encode(self.codec, "surrogateescape").decode(self.codec, "replace")
         return "".join(each if each.isprintable() else " " for each in title)
 
     @property
     def canonical(self) -> str | None:
-        """The address by which a page wants to be known, in normal form; None for none."""
+        """Return the normalised canonical address of a page; None if there is none."""
         if isinstance(self.content, str) or not (written := self.content.canonical):
             return None
         try:
@@ -87,12 +87,12 @@ class OfflineDocument:
 
 
 def media_type_of(arrival: Arrival) -> str:
-    """Return what something is, without parameters; empty if its place did not say."""
+    """Return the media type without parameters; empty if the server sent none."""
     return parse_content_type(arrival.media_type or None)[0]
 
 
 def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocument | None:
-    """Open what arrived; None if it can have no references.
+    """Open a file; return None if it cannot contain references.
 
     Args:
         tree: the destination.
@@ -126,7 +126,7 @@ def open_document(tree: FileTree, arrival: Arrival, role: Role) -> OfflineDocume
 
 
 def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
-    """Return what a file is whose place did not say."""
+    """Return the type of a document from its content."""
     ending = extension_of(path.rpartition("/")[2])
     if role is Role.STYLE or ending == "css":
         return DocumentSort.STYLE
@@ -137,7 +137,7 @@ def _sort_of(tree: FileTree, path: str, role: Role) -> DocumentSort | None:
 
 
 def _lossless(content: bytes, charset: str) -> str:
-    """Return a codec that gives every byte back: the character set's, or one that knows all bytes.
+    """Return a lossless codec: the document's character set, or one that maps all bytes.
 
     References are mostly ASCII, which nearly every character set writes alike.
     """
@@ -150,7 +150,7 @@ def _lossless(content: bytes, charset: str) -> str:
 
 
 def _resolver(address: str, base: str, charset: str) -> Resolver:
-    """Return what a document's references are relative to (HTML, "Document base URLs")."""
+    """Return the base address for a document's references (HTML, "Document base URLs")."""
     if base:
         try:
             return Resolver(Resolver(address).resolve(base) or address, charset)

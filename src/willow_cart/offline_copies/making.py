@@ -1,4 +1,4 @@
-"""Making what was taken readable: copies whose references lead to each other and to no other host.
+"""Write the copies, whose references lead to each other and to no other host.
 
 The copies are made anew from what was served every time, so they never depend on what was made
 before; a file is only written where it would differ.
@@ -42,7 +42,7 @@ _MAKING = f"{OWN_FOLDER}/making"
 
 @dataclass(slots=True)
 class Readings:
-    """What was made.
+    """What was written.
 
     Attributes:
         start: where to begin to read.
@@ -64,7 +64,7 @@ class Readings:
 
 
 def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | None:
-    """Make everything that was taken readable without a network.
+    """Write readable copies of everything that was fetched.
 
     Args:
         taken: what was.
@@ -114,7 +114,7 @@ class _Maker:
         return open_document(self._destination, self._taken.arrivals[address], role)
 
     def make(self, ledger: Ledger, when: str) -> Readings:
-        """Write all copies and the start page, and enter them."""
+        """Write all copies and the start page, and record them."""
         done, scope = self._done, self._taken.scope
         done.same = len(self._main) - len(self._paths)
         self._destination.empty_folder(_MAKING)
@@ -141,7 +141,7 @@ class _Maker:
         return done
 
     def _rewritten(self, document: OfflineDocument, path: str) -> bytes:
-        """Return a document whose references lead to what is here.
+        """Return a document with references to the local copies.
 
         None of them leads to another host by itself.
         """
@@ -168,7 +168,7 @@ class _Maker:
         return document.rewrite(new)
 
     def _lay_beside(self, arrival: Arrival, path: str) -> None:
-        """Have a file that stays as it is lie at its readable path too; linked where that goes."""
+        """Put an unchanged file at its readable path as well, as a link if possible."""
         made = Made(path, arrival.sha256, arrival.size, arrival.address)
         self._made[path] = made
         there, served = map(self._destination.status, (path, arrival.lies_at))
@@ -185,7 +185,7 @@ class _Maker:
             shutil.copyfileobj(file, copy)
 
     def _write(self, path: str, content: bytes, source: str) -> None:
-        """Write a file if it is not there as it is to be."""
+        """Write a file unless it exists with the same content."""
         made = Made(path, hashlib.sha256(content).hexdigest(), len(content), source)
         self._made[path] = made
         if self._is_as_made(path, made) is None:
@@ -196,7 +196,7 @@ class _Maker:
             file.write(content)
 
     def _place(self, path: str, put: Callable[[str], None]) -> None:
-        """Have a file put beside its path, and give it its name once it is safe on the disk.
+        """Write a file next to its path, and rename it after syncing.
 
         Raises:
             CannotStore: it cannot lie there.
@@ -215,7 +215,7 @@ class _Maker:
         self._done.written += 1
 
     def _is_as_made(self, path: str, made: Made) -> Stamp | None:
-        """Return the stamp of a file that has just these bytes; None if there is none there."""
+        """Return the stamp of a file with exactly this content; None if there is none."""
         stamp = self._destination.stamp(path)
         if stamp is None or stamp.size != made.size:
             return None
@@ -227,7 +227,7 @@ class _Maker:
         return stamp if found == made.sha256 else None
 
     def _do_away_with_others(self) -> None:
-        """Do away with what was made of what is not part of it any more."""
+        """Delete copies that are no longer part of the pages."""
         for path, before in self._before.items():
             if path in self._made:
                 continue

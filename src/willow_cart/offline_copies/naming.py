@@ -1,4 +1,4 @@
-"""Where what was taken lies: as it was served, and to be read."""
+"""The paths of the original files and of the readable copies."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ _EXTENSIONS = {
 
 
 def shape_of(address: str, index: str = START) -> str:
-    """Return the path of an address: a folder for its host and for each of its folders.
+    """Return the path of an address: folders for its host and for its path.
 
     A folder's page is its index, and what a query asks for is part of the name, so that every
     answer has a name of its own that is the same every time.
@@ -57,7 +57,7 @@ def shape_of(address: str, index: str = START) -> str:
 
 @dataclass(frozen=True, slots=True)
 class AsServed:
-    """The rule for what arrives."""
+    """The filing rule for the original files."""
 
     def wish_for(self, offer: Offer) -> str:
         """Return the path below the destination."""
@@ -69,7 +69,7 @@ class AsServed:
 
 @dataclass(frozen=True, slots=True)
 class ReadableCopy:
-    """The rule for what is to be read; names get the extension of what they are.
+    """The filing rule for readable copies; names get the extension of their type.
 
     Attributes:
         media_types: what each address is, without parameters; empty if unknown.

@@ -1,4 +1,4 @@
-"""References in pages, found and rewritten in place: every other byte of a page stays as it is.
+"""Find and replace references in pages in place; all other bytes stay the same.
 
 What is found and what is rewritten is the same by construction: finding is rewriting with a
 function that takes note and changes nothing. Attributes are those of the HTML standard that hold
@@ -86,7 +86,7 @@ _CHECKED = ("link", "script", "img", "audio", "video", "image")
 
 
 class Markup:
-    """A page, or a drawing, as a text in which references can be found and replaced.
+    """A page or a drawing as text in which references can be found and replaced.
 
     Args:
         text: as it is written.
@@ -98,26 +98,26 @@ class Markup:
 
     @property
     def base(self) -> str:
-        """What the first `base` element that has one says (HTML, "Document base URLs")."""
+        """Return the address in the first `base` element (HTML, "Document base URLs")."""
         bases = (tag.get("href") for tag in self._scanner.tags if tag.name == "base")
         return next(filter(None, bases), "")
 
     @property
     def title(self) -> str:
-        """Its title, in one line; empty where it has none."""
+        """Return the title in one line; empty if there is none."""
         found = re.search(r"<title[^>]*>(.*?)</title", self.text, re.IGNORECASE | re.DOTALL)
         return " ".join(html.unescape(found[1]).split()) if found else ""
 
     @property
     def canonical(self) -> str:
-        """The address by which it wants to be known (RFC 6596); empty if it does not say."""
+        """Return the canonical address (RFC 6596); empty if there is none."""
         for tag in self._scanner.tags:
             if tag.name == "link" and "canonical" in (tag.get("rel") or "").lower().split():
                 return tag.get("href") or ""
         return ""
 
     def rewritten(self, new: Rewrite, label: str = "") -> str:
-        """Return it with other references.
+        """Return the text with other references.
 
         What a `base` element says is taken back, since references are no longer relative to it; a
         content security policy likewise.
@@ -144,7 +144,7 @@ class Markup:
         return "".join([*parts, self.text[at:]])
 
     def _head(self) -> int:
-        """Where its head begins, whether that is written or not."""
+        """Return where the head starts, even if its tag is omitted."""
         first = [tag for tag in self._scanner.tags[:2] if tag.name in ("html", "head")]
         if first:
             return first[-1].end
@@ -153,7 +153,7 @@ class Markup:
 
 
 class _Tag:
-    """A start tag, as it is written and where."""
+    """A start tag and its position."""
 
     def __init__(self, name: str, written: str, start: int) -> None:
         self.name = name
@@ -169,14 +169,14 @@ class _Tag:
         return [*_ATTRIBUTE.finditer(written, at, len(written) - written.endswith(">"))]
 
     def get(self, name: str) -> str | None:
-        """Return the value of an attribute, as it is meant."""
+        """Return the decoded value of an attribute."""
         for found in self._found:
             if found["name"].lower() == name:
                 return _value_of(found)
         return None
 
     def edits(self, new: Rewrite) -> Iterator[tuple[int, int, str]]:
-        """Yield what is to be put in which place instead."""
+        """Yield the replacements in this tag."""
         seen = set()
         local = False
         for found in self._found:
@@ -199,7 +199,7 @@ class _Tag:
         return self.start + start, self.start + end
 
     def _instead(self, name: str, value: str, new: Rewrite) -> str | None:
-        """Return what an attribute's value becomes; None if it is no reference or stays."""
+        """Return the new value of an attribute; None if it is unchanged."""
         if name == "style":
             return rewrite_style(value, new)
         if (self.name, name) in _SETS:
@@ -231,7 +231,7 @@ class _Tag:
 
 
 class _Scanner(HTMLParser):
-    """Finds start tags and the insides of style elements, with their places in the text."""
+    """Finds start tags and the content of style elements, with their positions."""
 
     def __init__(self, text: str) -> None:
         super().__init__(convert_charrefs=False)
@@ -244,7 +244,7 @@ class _Scanner(HTMLParser):
         self._end_style(len(text))
 
     def handle_starttag(self, tag: str, attrs: object) -> None:  # noqa: ARG002  # read as written
-        """Take note of a tag."""
+        """Record a start tag."""
         written = self.get_starttag_text() or ""
         found = _Tag(tag, written, self._at())
         self.tags.append(found)
@@ -252,7 +252,7 @@ class _Scanner(HTMLParser):
             self._open_style = found.end
 
     def handle_endtag(self, tag: str) -> None:
-        """Take note of where a style element ends."""
+        """Record the end of a style element."""
         if tag == "style":
             self._end_style(self._at())
 
@@ -267,7 +267,7 @@ class _Scanner(HTMLParser):
 
 
 def _lines(text: str) -> list[str]:
-    """Lines as the parser counts them: by line feeds alone."""
+    """Return the lines as the HTML parser counts them: separated by line feeds only."""
     lines = text.split("\n")
     return [f"{line}\n" for line in lines[:-1]] + lines[-1:]
 
@@ -278,7 +278,7 @@ def _value_of(found: re.Match[str]) -> str:
 
 
 def _rewrite_set(value: str, new: Rewrite) -> str | None:
-    """Return the candidates of a set of pictures; those that cannot be fetched are left out."""
+    """Return a `srcset` without the candidates that cannot be fetched."""
     changed = False
     kept = []
     for address, descriptor in candidates_in_set(value):

@@ -1,4 +1,4 @@
-"""What references on pages are for."""
+"""The purposes of references on pages."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from willow_cart.sources import PagePart
 
 
 class Role(StrEnum):
-    """What a reference is for; all but links are needed to read the page that they stand on."""
+    """The purpose of a reference; all but links are needed to display the page."""
 
     LINK = "a link"
     """What a person follows."""
@@ -28,12 +28,12 @@ class Role(StrEnum):
 
     @property
     def part(self) -> PagePart:
-        """The part of a page that it belongs to, by which parts are chosen."""
+        """Return the part of a page that it belongs to, for --parts."""
         return _PARTS[self]
 
     @property
     def is_need(self) -> bool:
-        """Whether it is needed to read the page."""
+        """Whether the page needs it."""
         return self not in (Role.LINK, Role.ADDRESS, Role.HINT)
 
 

@@ -1,4 +1,4 @@
-"""Addresses of one page: which of them are, and by which it goes."""
+"""Find addresses that lead to the same page, and choose one of them."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Face:
-    """What tells whether two addresses are of one page.
+    """The properties by which two addresses are recognised as the same page.
 
     Attributes:
         final: where redirects led to.
@@ -22,7 +22,7 @@ class Face:
 
 
 def one_address_each(faces: Mapping[str, Face]) -> dict[str, str]:
-    """Return the one address for everything that goes by several, by each of its addresses.
+    """Map each address to the one that stands for its page.
 
     Several are of one page where they redirect to the same; or where they have the same bytes and
     want to be known by the same address (RFC 6596), a slash or an index at its end aside. Pages
@@ -43,6 +43,6 @@ def one_address_each(faces: Mapping[str, Face]) -> dict[str, str]:
 
 
 def _bare(address: str) -> str:
-    """Return an address without what makes no difference at its end: a slash, or its index."""
+    """Return an address without a final slash or index name."""
     folder, _, name = address.removesuffix("/").rpartition("/")
     return folder if name in ("index.html", "index.htm") else address.removesuffix("/")

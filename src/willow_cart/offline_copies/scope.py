@@ -1,4 +1,4 @@
-"""What belongs to a taking: which links are followed, and where what pages need may come from."""
+"""The scope of a copy: which links are followed, and where needed files may come from."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class Stay(StrEnum):
 
 
 class Out(StrEnum):
-    """Why something is not taken."""
+    """The reason why something is not fetched."""
 
     AWAY = "leads elsewhere"
     DEEPER = "is deeper than --depth"
@@ -41,7 +41,7 @@ class Out(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Scope:
-    """What is taken with some pages.
+    """The scope of a copy of some pages.
 
     Attributes:
         pages: the addresses to begin with, in normal form.
@@ -63,7 +63,7 @@ class Scope:
     )
 
     def judge(self, address: str, role: Role) -> Out | None:
-        """Why a reference is not taken; None if it is, as far as its address tells.
+        """Return why a reference is not fetched; None if it is, as far as its address tells.
 
         Depth is no matter of an address, and so not looked at here.
         """
@@ -85,7 +85,7 @@ class Scope:
 
 
 def plain_address(address: str) -> str:
-    """Return an address without its fragment and without what only knows visitors again.
+    """Return an address without its fragment and tracking parameters.
 
     The order of a query's other parts stays: they may mean something.
     """

@@ -1,4 +1,4 @@
-"""The page to begin with: what was taken, when and from where, and what could not be had."""
+"""The start page: what was copied, when and from where, and what is missing."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class StartPageEntry:
 def make_start_page(
     entries: Sequence[StartPageEntry], starts: Sequence[str], taken: TakenPages, when: str
 ) -> str:
-    """Return the page, as HTML that needs nothing but itself.
+    """Return the start page as self-contained HTML.
 
     Args:
         entries: the pages that can be read.
@@ -84,7 +84,7 @@ def make_start_page(
 
 
 def _tree(entries: Sequence[StartPageEntry]) -> list[str]:
-    """Pages in their folders, as the site has them."""
+    """Return the pages by folder, as on the site."""
     lines = []
     open_folders: list[str] = []
     for entry in sorted(entries, key=_in_order):
@@ -109,7 +109,7 @@ def _tree(entries: Sequence[StartPageEntry]) -> list[str]:
 
 
 def _in_order(entry: StartPageEntry) -> tuple[list[str], bool, str]:
-    """In a folder its index comes first, and folders behind pages."""
+    """Sort a folder: its index first, pages before folders."""
     *folders, name = entry.path.split("/")
     return folders, name != "index.html", name
 

@@ -1,4 +1,4 @@
-"""References in style sheets: what `url()` and `@import` lead to (CSS Syntax 3, CSS Cascade 5)."""
+"""Find and replace references in style sheets: `url()` and `@import` (CSS Syntax 3, Cascade 5)."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _ESCAPE = re.compile(r"\\(?:([0-9a-fA-F]{1,6})[ \t\n\r\f]?|(\n)|(.))", re.DOTALL
 
 
 def rewrite_style(text: str, new: Rewrite) -> str:
-    """Return a style sheet with other references; what stands around them stays as it is.
+    """Return a style sheet with other references; everything else stays the same.
 
     Args:
         text: the sheet, or what stands in a `style` attribute.
@@ -46,7 +46,7 @@ def rewrite_style(text: str, new: Rewrite) -> str:
 
 
 def _value_of(written: str) -> str:
-    """Return what a string, or the inside of `url()`, stands for (CSS Syntax 3, 4.3.7)."""
+    """Return the value of a string or of the content of `url()` (CSS Syntax 3, 4.3.7)."""
     inside = written[1:-1] if written[:1] in ("'", '"') else written
 
     def character(found: re.Match[str]) -> str:
@@ -61,6 +61,6 @@ def _value_of(written: str) -> str:
 
 
 def _quoted(address: str) -> str:
-    """Return an address as a string; single quotes stand well in a `style` attribute."""
+    """Quote an address as a string; single quotes are safe in a `style` attribute."""
     escaped = address.replace("\\", "\\\\").replace("'", "\\'").replace("\n", "\\a ")
     return f"'{escaped}'"

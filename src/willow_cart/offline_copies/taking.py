@@ -1,4 +1,4 @@
-"""Taking pages: haul after haul, until all that they need and all that they lead to is here.
+"""Fetch pages in passes, until everything they need and everything in scope is here.
 
 What is on a page is only known once it is here, so it goes in rounds: the pages of a level, then
 what they need, then what that needs, then the pages of the next level. Each round is a haul like
@@ -37,7 +37,7 @@ _MAX_REFERRERS = 5
 
 @dataclass(frozen=True, slots=True)
 class Missing:
-    """Something that could not be had.
+    """A file that could not be fetched.
 
     Attributes:
         address: without secrets.
@@ -56,7 +56,7 @@ class Missing:
 
 @dataclass(slots=True)
 class TakenPages:
-    """What was taken.
+    """The files that were fetched.
 
     Attributes:
         scope: what belonged to it.
@@ -80,32 +80,32 @@ class TakenPages:
 
     @property
     def interrupted(self) -> bool:
-        """Whether it was ended before its end."""
+        """Whether it was interrupted."""
         return any(account.interrupted for account in self.accounts)
 
     @property
     def counts(self) -> Counter[State]:
-        """How many files there are in each state."""
+        """Return the number of files by state."""
         return sum((account.counts for account in self.accounts), Counter())
 
     @property
     def planned(self) -> int:
-        """How many files were asked for."""
+        """Return the number of requested files."""
         return sum(account.planned for account in self.accounts)
 
     @property
     def received(self) -> int:
-        """Bytes that came."""
+        """Return the bytes received."""
         return sum(account.received for account in self.accounts)
 
     @property
     def seconds(self) -> float:
-        """How long it took."""
+        """Return the duration in seconds."""
         return sum(account.seconds for account in self.accounts)
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told: the gravest of all hauls."""
+        """Return the exit code: the most serious of all passes."""
         return gravest([account.exit_code for account in self.accounts])
 
 
@@ -127,7 +127,7 @@ def take(
     watch: Watch = lambda: nullcontext(Observer()),
     stop: threading.Event | None = None,
 ) -> TakenPages:
-    """Take pages with what they need, as they are served.
+    """Fetch pages with everything they need, unchanged.
 
     Args:
         scope: what belongs to it.
@@ -164,7 +164,7 @@ def take(
 
 
 def _require_same_pages(into: Path, scope: Scope) -> None:
-    """Refuse a folder that other pages were taken into: their copies would be removed.
+    """Refuse a folder with copies of other pages, which would be removed.
 
     Raises:
         UnusableDestination: it is one.
@@ -203,7 +203,7 @@ class _Taking:
     followed: int = 0
 
     def run(self) -> None:
-        """Take level after level, each with what it needs."""
+        """Fetch one level of links after the other, each with the files it needs."""
         scope = self.taken.scope
         level = dict.fromkeys(map(plain_address, scope.pages), Role.LINK)
         depth = 1
@@ -217,7 +217,7 @@ class _Taking:
             level, depth = self._chosen(self.deeper), depth + 1
 
     def _take(self, wanted: Mapping[str, Role]) -> dict[str, Role]:
-        """Haul some addresses, and return what is needed by what came."""
+        """Haul some addresses, and return what the files that arrived need."""
         self.seen.update(wanted)
         self.taken.roles.update(wanted)
         offers = [Offer(address) for address in wanted]
@@ -247,7 +247,7 @@ class _Taking:
     def _needed_by(
         self, tree: FileTree, arrival: Arrival, role: Role
     ) -> Iterator[tuple[str, Role]]:
-        """Yield what something that came needs; what it leads to is put off to the next level."""
+        """Yield what a file needs; links are queued for the next level."""
         document = open_document(tree, arrival, role)
         if document is None:
             return
@@ -270,7 +270,7 @@ class _Taking:
                 yield address, reference
 
     def _leave(self, address: str, out: Out) -> None:
-        """Count something that is not taken; it may still be needed elsewhere."""
+        """Count a reference that is not fetched; it may still be needed elsewhere."""
         if address not in self.left:
             self.left.add(address)
             self.taken.left[out] += 1
@@ -278,7 +278,7 @@ class _Taking:
                 self.taken.hosts[host_of(address)] += 1
 
     def _chosen(self, links: Mapping[str, Role]) -> dict[str, Role]:
-        """Of what links lead to, what the rules leave."""
+        """Return the links that the rules choose."""
         offers = [Offer(address) for address in links if address not in self.seen]
         # How many are taken counts over all levels; every other rule looks at one at a time.
         each = replace(self.choosing, first=None)
@@ -292,7 +292,7 @@ class _Taking:
 
 
 def _references_in(document: OfflineDocument) -> Iterator[tuple[str, Role]]:
-    """Every address that a document has, with what it is for; each once for each purpose."""
+    """Yield each address in a document with its purpose, once per purpose."""
     found: dict[tuple[str, Role], None] = {}
 
     def note(reference: str, role: Role) -> None:

@@ -1,4 +1,4 @@
-"""Exchanges as a WARC file (ISO 28500:2017, version 1.1), a record for each request and answer."""
+"""Write exchanges as a WARC file (ISO 28500:2017, version 1.1), one record per message."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ ENDINGS = (".warc", ".warc.gz")
 
 
 def require_warc_name(path: Path) -> None:
-    """Refuse a name of an unknown file type, or that is taken.
+    """Refuse a name of an unknown file type, or of an existing file.
 
     Raises:
         BadOption: it is one.
@@ -49,7 +49,7 @@ class WarcFile:
         self._writer.write_record(self._writer.create_warcinfo_record(name, about))
 
     def write(self, exchange: Exchange) -> None:
-        """Write an exchange: the answer, and the request that belongs to it (6.3 and 6.4)."""
+        """Write an exchange: the response, and its request (6.3 and 6.4)."""
         moment = exchange.moment.isoformat(timespec="microseconds").replace("+00:00", "Z")
         marks = {"WARC-Date": moment}
         if not exchange.is_whole:

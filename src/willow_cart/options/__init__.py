@@ -1,4 +1,4 @@
-"""The option table: what each option is, defined once, in groups that requests inherit."""
+"""The option table: each option is defined once, in groups that requests inherit."""
 
 from willow_cart.options.option import Option, groups_of
 

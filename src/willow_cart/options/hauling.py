@@ -1,4 +1,4 @@
-"""Options that say how files are fetched, checked, filed and unpacked."""
+"""Options for fetching, checking, filing and unpacking."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class FilingOptions:
 
 @option_group
 class PaceOptions(PatienceOptions):
-    """How politely, patiently and warily files are fetched."""
+    """The pace of requests, and limits on time, speed and size."""
 
     group_title: ClassVar[str] = "pace"
 
@@ -85,7 +85,7 @@ class PaceOptions(PatienceOptions):
 
 @option_group
 class HandlingOptions:
-    """What is fetched, and what becomes of it."""
+    """What is fetched, and what happens to it."""
 
     times: str = option(
         "keep",
@@ -143,7 +143,7 @@ class HandlingOptions:
 
 @option_group
 class UnpackingOptions:
-    """How archives are unpacked, by hauls and where they lie."""
+    """How archives are unpacked."""
 
     group_title: ClassVar[str] = "unpacking"
 

@@ -1,4 +1,4 @@
-"""Options that say how sources are looked at, and which offers are chosen."""
+"""Options for listing sources and choosing offers."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.options.readers import depth, positive, size
 
 @option_group
 class LookingOptions:
-    """How sources are looked at."""
+    """How sources are listed."""
 
     group_title: ClassVar[str] = "looking"
 

@@ -1,4 +1,4 @@
-"""What an option is: defined once, as a field of a request, with all that its faces need.
+"""The definition of an option as a field of a request, with everything its interfaces need.
 
 From a field come the argument of the command line, the key of errands and settings, the keyword of
 the Python function, the line in the reference, the entry in the JSON schema, and what shells
@@ -19,7 +19,7 @@ Some = TypeVar("Some")
 
 @dataclass(frozen=True, slots=True)
 class Option:
-    """An option, or an argument that has no name on the command line.
+    """An option, or a positional argument.
 
     Attributes:
         dest: the name of the field; a name that Python reserves has `_` behind it.
@@ -57,27 +57,27 @@ class Option:
 
     @property
     def key(self) -> str:
-        """Its name in errands, settings and Python."""
+        """Return its name in errands, settings and Python."""
         return self.dest.rstrip("_")
 
     @property
     def flag(self) -> str:
-        """Its name on the command line."""
+        """Return its name on the command line."""
         return f"--{self.key.replace('_', '-')}"
 
     @property
     def takes_several(self) -> bool:
-        """Whether what is given for it is a list."""
+        """Whether its value is a list."""
         return self.many or self.nargs in ("+", "*", 1)
 
     @property
     def is_secret(self) -> bool:
-        """Whether its value is where a secret is kept, and must never be the secret."""
+        """Whether it refers to a secret; its value must never be the secret itself."""
         return self.metavar.startswith("env:")
 
     @property
     def text(self) -> str:
-        """Its line of help, with the default put in."""
+        """Return its help text with the default filled in."""
         return self.help % {"default": self.default, "prog": "willow-cart"}
 
 
@@ -122,7 +122,7 @@ def argument(
     choices: Sequence[str] = (),
     nargs: str | int | None = None,
 ) -> Any:
-    """Return a field for an argument, which has no name on the command line; see `Option`."""
+    """Return a field for a positional argument; see `Option`."""
     made = Option(
         "",
         text,
@@ -144,7 +144,7 @@ def flag(text: str, *, one_of: str = "") -> Any:
 
 @dataclass_transform(frozen_default=True, kw_only_default=True)
 def option_group(group: type[Some]) -> type[Some]:
-    """Make a class a group of options, for requests to inherit.
+    """Make a class a group of options that requests can inherit.
 
     A group is never made by itself, and what it does not need takes half of the time of a command
     that is over at once.
@@ -154,7 +154,7 @@ def option_group(group: type[Some]) -> type[Some]:
 
 
 def groups_of(request: type) -> Mapping[type, tuple[Option, ...]]:
-    """Return the options of a request by the classes that define them, in their order there."""
+    """Return the options of a request by the class that defines them, in order."""
     fields = {field.name: field for field in dataclasses.fields(request)}
     found = {}
     for group in request.__mro__:

@@ -1,4 +1,4 @@
-"""Options that say how places are reached, and what lets one in."""
+"""Options for connections and sign-ins."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.options.readers import positive, seconds, size
 
 @option_group
 class SignInOptions:
-    """What lets one in; no secret is among them, only where it is kept."""
+    """The sign-in; secrets are referred to, never contained."""
 
     group_title: ClassVar[str] = "sign-in"
     group_text: ClassVar[str] = (
@@ -59,7 +59,7 @@ class SignInOptions:
 
 @option_group
 class ConnectingOptions:
-    """How places are connected to."""
+    """How to connect to servers."""
 
     group_title: ClassVar[str] = "connecting"
 
@@ -91,7 +91,7 @@ class ConnectingOptions:
 
 @option_group
 class PatienceOptions:
-    """How often and how long places are asked again."""
+    """How often and how long to retry."""
 
     group_title: ClassVar[str] = "pace"
 

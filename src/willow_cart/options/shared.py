@@ -1,4 +1,4 @@
-"""Options that several commands have."""
+"""Options that several commands share."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class CartArgument:
 
 @option_group
 class FolderArgument:
-    """The folder that a command is about."""
+    """The folder of the command."""
 
     folder: Path = argument(
         Path(), Path, "a folder that was hauled into (the current one)", metavar="DIR", nargs="?"
@@ -41,14 +41,14 @@ class FolderArgument:
 
 @option_group
 class OverwriteOption:
-    """What allows a file to be replaced that another program has written."""
+    """Whether a file of another program may be replaced."""
 
     overwrite: bool = flag("replace an existing file, even if Willow Cart did not write it")
 
 
 @option_group
 class WriteErrandOption:
-    """What has an errand written instead."""
+    """Write an errand instead of running the command."""
 
     write_errand: Path | None = option(
         None,
@@ -60,7 +60,7 @@ class WriteErrandOption:
 
 @option_group
 class FormOptions:
-    """The forms for other programs."""
+    """Output formats for other programs."""
 
     json: bool = flag("print JSON", one_of="form")
     csv: bool = flag("print CSV", one_of="form")
@@ -68,7 +68,7 @@ class FormOptions:
 
 @option_group
 class LanesOption:
-    """How many places are looked at together."""
+    """The number of parallel requests."""
 
     lanes: int = option(
         4,

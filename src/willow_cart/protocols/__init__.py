@@ -1,4 +1,4 @@
-"""How to be let in and talk: every protocol plugs in at one seam, `protocols.base.Access`."""
+"""Access to servers: each protocol implements `protocols.base.Access`."""
 
 from willow_cart.protocols.base import (
     CHUNK,

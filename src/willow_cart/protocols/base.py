@@ -1,4 +1,4 @@
-"""The one seam at which protocols plug in."""
+"""The interface that each protocol implements."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ CHUNK = 1 << 20
 
 @dataclass(frozen=True, slots=True)
 class Unchanged:
-    """The place says that the version asked about is still the one it has."""
+    """The server says that the known version is current."""
 
     facts: Metadata
 
 
 class Resumability(Enum):
-    """Whether the rest of a broken transfer can be fetched later and joined to what came."""
+    """Whether the rest of an interrupted transfer can be fetched later."""
 
     SAFE = "safe"
     """Yes: the validators prove that both parts are of one version."""
@@ -35,7 +35,7 @@ class Resumability(Enum):
 
 
 class Download(ABC):
-    """A representation on its way.
+    """A representation that is being received.
 
     Attributes:
         facts: what the place says about the complete representation.
@@ -58,12 +58,12 @@ class Download(ABC):
 
     @property
     def line_bytes(self) -> int | None:
-        """See above."""
+        """Return the bytes received on the line; see above."""
         return None
 
     @abstractmethod
     def read(self) -> bytes:
-        """Return the bytes that are there, waiting for at least one; empty at the end.
+        """Return available bytes, waiting for at least one; empty at the end.
 
         Raises:
             TransferFailed: the bytes stop short of what was announced.
@@ -71,12 +71,12 @@ class Download(ABC):
 
     @abstractmethod
     def close(self) -> None:
-        """Let go of the connection, on every way out; reading on is no longer possible."""
+        """Release the connection; must be called on every path."""
 
 
 @dataclass(frozen=True, slots=True)
 class DirectoryEntry:
-    """A name in a folder, as a place's own protocol lists it.
+    """A name in a folder, as listed by the server's protocol.
 
     Attributes:
         address: where it is; a folder's ends in a slash.
@@ -94,13 +94,13 @@ class DirectoryEntry:
 
     @property
     def is_folder(self) -> bool:
-        """Whether it can be listed in its turn."""
+        """Whether it can be listed."""
         return self.address.endswith("/")
 
 
 @dataclass(frozen=True, slots=True)
 class FolderEntries:
-    """What a folder lists.
+    """The content of a folder.
 
     Attributes:
         entries: what is right in it, in the place's order.
@@ -112,11 +112,11 @@ class FolderEntries:
 
 
 class DirectoryLister(ABC):
-    """A place that lists folders by its own protocol, for use by several threads at once."""
+    """A server that lists folders by its own protocol; thread-safe."""
 
     @abstractmethod
     def find(self, address: str) -> DirectoryEntry | None:
-        """Return what an address stands for, with or without the slash of a folder.
+        """Return the entry for an address, with or without the slash of a folder.
 
         None if nothing.
 
@@ -137,13 +137,13 @@ class DirectoryLister(ABC):
 
 
 class ObjectStore(ABC):
-    """A place that lists objects by their keys, page after page, from a prefix on."""
+    """A server that lists objects by key, page by page, from a prefix on."""
 
     @abstractmethod
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""
     ) -> Iterator[DirectoryEntry]:
-        """Every object whose key begins with a prefix, in the order of their keys, held nowhere.
+        """Yield every object whose key starts with a prefix, in the order of the keys.
 
         Args:
             bucket: the address of the bucket, with a slash at its end.
@@ -158,7 +158,7 @@ class ObjectStore(ABC):
 
 
 class Access(ABC):
-    """A way to talk to places, for use by several threads at once; closed when left.
+    """Access to servers of one protocol; thread-safe, and a context manager.
 
     Attributes:
         retrier: makes attempts again where no lane does: at listings and other documents.
@@ -185,7 +185,7 @@ class Access(ABC):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for a file.
+        """Request a file.
 
         Args:
             address: where it is.
@@ -203,39 +203,39 @@ class Access(ABC):
 
     @abstractmethod
     def ask(self, address: str) -> Metadata:
-        """Ask what is known of a file, without its bytes.
+        """Request the metadata of a file without its content.
 
         Raises:
             TransferFailed: there is no answer, or none that helps.
         """
 
     def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list
-        """Return what lists the folders there; None where documents do, as on the web."""
+        """Return the lister of folders; None where documents list them, as on the web."""
         return None
 
     def contact(self, address: str) -> str:
-        """Return the address on the network that is really asked; the place's own on most."""
+        """Return the address that is really contacted; usually the same."""
         return address
 
     def trust(self, address: str) -> None:  # noqa: B027  # most have nothing to do
-        """Let a store be asked with what this machine keeps for stores: the person has named it.
+        """Use the machine's credentials for a store, which the user has named.
 
         Args:
             address: of the store, or of something in it.
         """
 
     def store(self, address: str) -> ObjectStore | None:  # noqa: ARG002  # for those that are some
-        """Return what lists the objects there.
+        """Return the lister of objects.
 
         None where there are no keys but folders and files.
         """
         return None
 
     def abort(self) -> None:  # noqa: B027  # for those that wait for others
-        """End every exchange in progress at once; each fails, and no other begins."""
+        """End every exchange in progress; each fails, and no new one starts."""
 
     def maker(self) -> Callable[[], Access] | None:
-        """Return what makes an access like this one in another process; None for nothing.
+        """Return a factory for an equivalent access in another process; None if impossible.
 
         What is returned can be pickled.
         """
@@ -243,4 +243,4 @@ class Access(ABC):
 
     @abstractmethod
     def close(self) -> None:
-        """Let go of every connection."""
+        """Release all connections."""

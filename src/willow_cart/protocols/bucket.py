@@ -1,4 +1,4 @@
-"""Object storage in the S3 dialect: `s3://BUCKET/KEY` and `gs://BUCKET/KEY`, over HTTP.
+"""S3 object storage: `s3://BUCKET/KEY` and `gs://BUCKET/KEY`, over HTTP.
 
 Listing is ListObjectsV2; requests are signed by Signature Version 4 where there are credentials,
 and anonymous otherwise.
@@ -52,7 +52,7 @@ _MAX_PAGE_BYTES = 16 << 20
 
 @dataclass(frozen=True, slots=True)
 class Endpoint:
-    """Where the buckets of a scheme are.
+    """The server of the buckets of a scheme.
 
     Attributes:
         address: of the service; with `{bucket}` in it the bucket is part of the host, otherwise
@@ -62,7 +62,7 @@ class Endpoint:
     address: str
 
     def web_address(self, bucket: str, key: str, region: str) -> str:
-        """Return the address on the web of an object, or of the bucket where the key is empty.
+        """Return the web address of an object, or of the bucket if the key is empty.
 
         Everything but what is plain in every dialect is encoded, as signing demands.
         """
@@ -72,7 +72,7 @@ class Endpoint:
 
 
 class _Elsewhere(TransferFailed):
-    """The bucket is in another region, which the answer names."""
+    """The bucket is in another region, which the response names."""
 
     def __init__(self, thing: str, region: str) -> None:
         super().__init__(thing, f"the bucket is in the region {region}", "name it by AWS_REGION")
@@ -80,7 +80,7 @@ class _Elsewhere(TransferFailed):
 
 
 def connect(settings: AccessSettings) -> BucketAccess:
-    """Return what talks to object stores, as the settings say."""
+    """Build the access to object stores from the settings."""
     return BucketAccess(
         endpoint=settings.endpoint,
         sign_ins=settings.sign_ins,
@@ -94,7 +94,7 @@ def connect(settings: AccessSettings) -> BucketAccess:
 
 
 class BucketAccess(Access, ObjectStore):
-    """Talk to object stores.
+    """Access to object stores.
 
     Args:
         endpoint: where the buckets are; None for the public service of each scheme.
@@ -147,7 +147,7 @@ class BucketAccess(Access, ObjectStore):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for an object (see the seam)."""
+        """Request an object; see `Access.open`."""
         answer = self._where_it_is(
             address,
             lambda there: self._web.open(there, start=start, end=end, validators=validators),
@@ -158,25 +158,25 @@ class BucketAccess(Access, ObjectStore):
         return answer
 
     def ask(self, address: str) -> Metadata:
-        """Ask what is known of an object."""
+        """Request the metadata of an object."""
         return replace(self._where_it_is(address, self._web.ask), address=address)
 
     def contact(self, address: str) -> str:
-        """Return the address on the web of the bucket's service."""
+        """Return the web address of the bucket's server."""
         return self._web_address(address)
 
     def store(self, address: str) -> ObjectStore:  # noqa: ARG002  # there is one for all
-        """Itself."""
+        """Return this object."""
         return self
 
     def trust(self, address: str) -> None:
-        """Sign requests to a bucket with what this machine keeps for stores (see the seam)."""
+        """Sign requests to a bucket with the machine's credentials; see `Access.trust`."""
         self._signer.trust(address)
 
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""
     ) -> Iterator[DirectoryEntry]:
-        """Every object whose key begins with a prefix (see the seam), a page at a time."""
+        """Yield every object whose key starts with a prefix, reading page by page."""
         query = {"list-type": "2", "encoding-type": "url", "prefix": prefix}
         if not deep:
             query["delimiter"] = "/"
@@ -190,11 +190,11 @@ class BucketAccess(Access, ObjectStore):
         )
 
     def abort(self) -> None:
-        """End every exchange at once (see the seam)."""
+        """End every exchange; see `Access.abort`."""
         self._web.abort()
 
     def close(self) -> None:
-        """Let go of every connection."""
+        """Release all connections."""
         self._web.close()
 
     def _page(self, bucket: str, query: str) -> bytes:
@@ -204,7 +204,7 @@ class BucketAccess(Access, ObjectStore):
         return self.retrier.run(lambda: self._where_it_is(bucket, read))
 
     def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
-        """Ask for what is at an address, and once more where its bucket turns out to be."""
+        """Send a request, and repeat it in the region that the response names."""
         try:
             try:
                 return ask(self._web_address(address))
@@ -229,7 +229,7 @@ class BucketAccess(Access, ObjectStore):
 
 
 def read_page(content: bytes, bucket: str) -> StorePage:
-    """Read a page of a listing: its entries, and the token of the next; empty after the last.
+    """Parse a page of a listing: its entries, and the token for the next page, if any.
 
     Args:
         content: the answer to ListObjectsV2.
@@ -305,7 +305,7 @@ _REASONS = {
 def explain(
     status: int, fields: Mapping[str, str], body: bytes, address: str
 ) -> TransferFailed | None:
-    """Make an error of what a store answers when it brings no object."""
+    """Return the error for a response without an object."""
     code = _tag(body, "Code")
     shown = without_secrets(address)
     region = fields.get("x-amz-bucket-region") or _tag(body, "Region")
@@ -327,13 +327,13 @@ def explain(
 
 
 def _tag(body: bytes, name: str) -> str:
-    """Return what stands in an element of a short answer."""
+    """Return the text of an element in a short response."""
     match = re.search(rb"<%s>([^<]{0,300})<" % name.encode(), body)
     return " ".join(match[1].decode("utf-8", "replace").split()) if match else ""
 
 
 class _BucketSigner:
-    """Signs requests to stores by Signature Version 4 where there are credentials."""
+    """Signs requests with Signature Version 4 if there are credentials."""
 
     def __init__(self, sign_ins: SignIns, *, requester_pays: bool) -> None:
         self._sign_ins = sign_ins
@@ -344,24 +344,24 @@ class _BucketSigner:
         self._trusted: set[str] = set()
 
     def trust(self, address: str) -> None:
-        """Use what this machine keeps for stores in a bucket that the person has named."""
+        """Use the machine's credentials for a bucket that the user has named."""
         self._trusted.add(origin_of(address))
 
     def __bool__(self) -> bool:
         return True
 
     def know(self, there: str, address: str, region: str, *, public: bool) -> None:
-        """Learn of which store and region an origin of the web is."""
+        """Record which store and region an origin belongs to."""
         self._known[there.split("/", 3)[2]] = (address, region, public)
 
     def query_for(self, _address: str) -> str:
-        """There is nothing in the query."""
+        """Return nothing: the query is not used for signing."""
         return ""
 
     def fields_for(
         self, method: str, address: str, _sent: Mapping[str, str] = MappingProxyType({})
     ) -> dict[str, str]:
-        """Return the fields of a signed request; none for an origin that is no store's."""
+        """Return the fields of a signed request; none for origins that are no stores."""
         store = self._known.get(host_of(address))
         if store is None:
             return {}
@@ -380,7 +380,7 @@ class _BucketSigner:
         return dict(request.headers.items())
 
     def challenged(self, _address: str, _challenges: list[str], _sent: Mapping[str, str]) -> bool:
-        """There is nothing that a store would ask for besides."""
+        """Return False: stores send no challenges."""
         return False
 
     def _credentials(self, told: str, there: str, *, public: bool) -> Credentials | None:

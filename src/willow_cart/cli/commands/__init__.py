@@ -1,1 +1,1 @@
-"""The commands: each calls one job, and prints what comes of it."""
+"""The commands: each calls one job and prints its result."""

@@ -1,4 +1,4 @@
-"""`audit`: whether what lies in a folder is still what arrived."""
+"""`audit`: check the files in a folder."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from willow_cart.views.words import counted
 
 
 def run(request: AuditRequest) -> int:
-    """Audit, show what was found, and repair it if that is wished for."""
+    """Audit a folder, print the result, and repair it if requested."""
     console = Console()
     audited = audit(request, console)
     found = audited.found

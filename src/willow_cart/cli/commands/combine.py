@@ -1,4 +1,4 @@
-"""`combine`: put tables together."""
+"""`combine`: combine tables."""
 
 from __future__ import annotations
 
@@ -19,20 +19,20 @@ _MAX_CELL_CHARACTERS = 28
 
 
 def run(request: CombineRequest) -> int:
-    """Put tables together, and say what came of it."""
+    """Combine tables and print the result."""
     combined = combine(request, Console())
     show(request, combined)
     return combined.exit_code
 
 
 def show(request: CombineRequest, combined: Combined) -> None:
-    """Say what came of it: the first rows, the columns, and the counts."""
+    """Print the result: the first rows, the columns, and the counts."""
     tell_each([*combined.troubles, *combined.notes])
     _show(combined, None if request.preview else request.to)
 
 
 def _show(combined: Combined, to: Path | None) -> None:
-    """Write the first rows, the columns, and the counts."""
+    """Print the first rows, the columns, and the counts."""
     if combined.first:
         rows = [[_shown(cell) for cell in row] for row in combined.first]
         show_table(list(combined.columns), rows, numeric=_numeric(combined))

@@ -1,4 +1,4 @@
-"""`completion`: what a shell needs to complete commands and options."""
+"""`completion`: the scripts with which shells complete commands and options."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from willow_cart.requests.completion import CompletionRequest
 
 
 def run(request: CompletionRequest) -> int:
-    """Print the completion of a shell."""
+    """Print the completion script for a shell."""
     write = {"bash": _bash, "zsh": _zsh, "fish": _fish}[request.shell]
     print("\n".join(write()))
     return Exit.GOOD
@@ -75,7 +75,7 @@ def _zsh() -> Iterator[str]:
 
 
 def _fish() -> Iterator[str]:
-    """Lines for `complete` (fish's complete(1))."""
+    """Yield lines for `complete` (fish's complete(1))."""
     for name, command in COMMANDS.items():
         yield (
             f"complete -c willow-cart -n __fish_use_subcommand -f -a {name}"
@@ -94,5 +94,5 @@ def _fish() -> Iterator[str]:
 
 
 def _plain(option: Option) -> str:
-    """Return what an option does, in a few words."""
+    """Return a short description of an option."""
     return option.text.partition(";")[0].partition(":")[0]

@@ -1,4 +1,4 @@
-"""`demo`: start the stand-ins and run the full example."""
+"""`demo`: run the full example, or serve its data."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""`errand`: run a job that is written down in a file."""
+"""`errand`: run a job from a file."""
 
 from __future__ import annotations
 
@@ -27,10 +27,10 @@ from willow_cart.views.words import changes_line
 
 
 class _ErrandConsole(Console):
-    """Shows what came of the haul and of every step when it is known."""
+    """Prints the result of the haul and of each step as soon as it is known."""
 
     def note(self, event: Notice) -> None:
-        """Show a result as its own command would; tell of everything else."""
+        """Print a result as its own command does; print a message for every other event."""
         match event:
             case HaulEnded():
                 haul.show(event.hauled)
@@ -68,7 +68,7 @@ def _show_step(ended: StepEnded) -> None:
 
 
 def _show_plan(plan: ErrandPlan) -> None:
-    """Show what a run would do."""
+    """Print what a run would do."""
     if plan.values:
         show_table(("name", "value"), plan.values)
     preview(plan.planned)

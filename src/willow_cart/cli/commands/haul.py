@@ -1,4 +1,4 @@
-"""`haul`: fetch, check, file."""
+"""`haul`: fetch, check and file."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from willow_cart.views.words import summed_up, unpacked_line
 
 
 def run(request: HaulRequest) -> int:
-    """Look, choose, haul, and account for it, here or in the background."""
+    """Haul, and print a summary; in the background if requested."""
     if not request.detach:
         return _run(request, None)
     background = detach(shown_command(request), request.into)
@@ -43,7 +43,7 @@ def _run(request: HaulRequest, background: Background | None) -> int:
 
 
 def show(done: Hauled) -> None:
-    """Say what came of a haul, and how it goes on."""
+    """Print the result of a haul, and what to do next."""
     account, request = done.account, done.request
     sys.stdout.flush()
     print(summed_up(account, request.into), flush=True)
@@ -61,7 +61,7 @@ def show(done: Hauled) -> None:
 
 
 def _tell_rest(account: HaulSummary) -> None:
-    """Say what becomes of what did not come."""
+    """Print what to do about files that did not arrive."""
     if account.interrupted:
         left = count_of(account.remaining, "file")
         tell(f"stopped; {left} left. Run the same command to resume.")

@@ -1,4 +1,4 @@
-"""`help`: the guide on the terminal, by its headings."""
+"""`help`: print the guide by topic."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _HEADING = re.compile(r"^## (.+)$", re.MULTILINE)
 
 
 def run(request: HelpRequest) -> int:
-    """Show the guide."""
+    """Print the guide, or a part of it."""
     topics = _topics()
     if not request.topic:
         for heading in topics:
@@ -29,7 +29,7 @@ def run(request: HelpRequest) -> int:
 
 
 def _topics() -> dict[str, str]:
-    """Return the sections of the guide by their headings, each as it is written."""
+    """Return the sections of the guide by heading."""
     guide = files("willow_cart.cli").joinpath("guide.md").read_text("utf-8")
     # A picture cannot be shown here, and would lead nowhere.
     parts = _HEADING.split(re.sub(r"^!\[.*\n\n?", "", guide, flags=re.MULTILINE))
@@ -40,7 +40,7 @@ def _topics() -> dict[str, str]:
 
 
 def _find(topics: dict[str, str], wanted: str) -> list[str]:
-    """Return the sections on a topic: by heading, and else those that mention it.
+    """Return the sections on a topic: by heading, else those that mention it.
 
     Raises:
         BadOption: there is none.

@@ -1,4 +1,4 @@
-"""`knock`: test a place."""
+"""`knock`: test a server."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.knock import KnockRequest
 
 
 def run(request: KnockRequest) -> int:
-    """Knock, and show what was found."""
+    """Test a server and print the findings."""
     done = knock(request, Console())
     if request.json:
         facts = [asdict(finding) for finding in done.findings]

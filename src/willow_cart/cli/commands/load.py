@@ -1,4 +1,4 @@
-"""`load`: put what is chosen in a cart."""
+"""`load`: write the chosen offers into a cart."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.views.words import cart_line
 
 
 def run(request: LoadRequest) -> int:
-    """Look, choose, and load."""
+    """List the sources, choose, and write the cart."""
     if request.cart is None and request.to_script is None:
         raise BadOption("load", "has no output", "give --cart FILE or --to-script FILE.py")
     loaded = load(request, Console())

@@ -1,4 +1,4 @@
-"""`offline`: pages with all that they need, to be read without a network."""
+"""`offline`: copy pages to be read without a network."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _MAX_LISTED_FAILURES = 10
 
 
 def run(request: OfflineRequest) -> int:
-    """Take pages, make them readable, and account for it."""
+    """Fetch the pages, write the copies, and print a summary."""
     done = offline(request, Console())
     _sum_up(request, done)
     return done.exit_code
@@ -56,7 +56,7 @@ def _show_made(made: Readings) -> None:
 
 
 def _tell_left(request: OfflineRequest, taken: TakenPages) -> None:
-    """Say what was not taken, with the option that takes it."""
+    """Print what was not fetched, and the option that fetches it."""
     tell_each(lines_of(Unsure(taken.choice)))
     left = taken.left
     if deeper := left[Out.DEEPER]:

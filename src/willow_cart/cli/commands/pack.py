@@ -1,4 +1,4 @@
-"""`pack`: what lies in a folder, as one archive."""
+"""`pack`: pack a folder into one archive."""
 
 from __future__ import annotations
 
@@ -11,14 +11,14 @@ from willow_cart.views.words import packed_line
 
 
 def run(request: PackRequest) -> int:
-    """Pack, and account for it."""
+    """Pack, and print a summary."""
     packed = pack(request)
     show(request, packed)
     return packed.exit_code
 
 
 def show(request: PackRequest, packed: Packed) -> None:
-    """Say what came of it."""
+    """Print the result."""
     tell_each(packed.troubles)
     show_line(packed_line(packed, request.to))
     show_line(f"sha256:{packed.sha256}", dim=True)

@@ -17,7 +17,7 @@ from willow_cart.views.words import in_words
 
 
 def run(request: PickRequest) -> int:
-    """Pick by options, or show the view."""
+    """Pick by options, or in the picker."""
     if request.undo:
         taken = undo_picking(request)
         print(f"{request.cart}: last change undone; {in_words(taken)} taken")

@@ -1,4 +1,4 @@
-"""`receipt`: the account of a haul."""
+"""`receipt`: print the account of a haul."""
 
 from __future__ import annotations
 
@@ -36,14 +36,14 @@ _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 
 def run(request: ReceiptRequest) -> int:
-    """Read the receipt and show it."""
+    """Read the receipt and print it."""
     with receipt(request) as result:
         show(request, result)
     return Exit.GOOD
 
 
 def show(request: ReceiptRequest, result: Result) -> None:
-    """Show what was read, or say what was written."""
+    """Print what was read, or what was written."""
     match result:
         case BagWritten():
             show_line(f"{count_of(result.files, 'file')} in the bag {result.bag}")
@@ -65,7 +65,7 @@ def show(request: ReceiptRequest, result: Result) -> None:
 
 
 def _write_json(receipt: OpenReceipt) -> None:
-    """One object, with a line for each file; never in memory as a whole."""
+    """Print one JSON object with a line per file; rows are streamed."""
     print(json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)[:-2], end="")
     _write_json_list("files", map(_as_dict, receipt.rows()))
     members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
@@ -102,7 +102,7 @@ def _chapter_facts(chapter: Chapter) -> dict[str, object]:
 
 
 def _flat(row: Mapping[str, Any]) -> dict[str, object]:
-    """Return a row for a table: counts, where there are any, as columns of their own."""
+    """Return a row for a table, with the counts as columns of their own."""
     flat = {name: value for name, value in row.items() if name != "counts"}
     if "counts" in row:
         flat |= {str(state): row["counts"].get(state, 0) for state in State}
@@ -110,7 +110,7 @@ def _flat(row: Mapping[str, Any]) -> dict[str, object]:
 
 
 def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
-    """Show runs, or the chapters of a file's story."""
+    """Print runs, or the history of a file."""
     if request.json:
         print(json.dumps(rows, ensure_ascii=False, indent=2))
     elif request.csv:
@@ -165,7 +165,7 @@ def _show_story(chapters: Sequence[Mapping[str, Any]]) -> None:
 
 
 def _when(run: RunSummary) -> str:
-    """When a run was, for people: in UTC, as the ledger has it."""
+    """Format when a run took place, in UTC as in the ledger."""
     began = datetime.fromisoformat(run.started)
     if run.ended is None:
         return f"{began:%Y-%m-%d %H:%M} UTC, interrupted"

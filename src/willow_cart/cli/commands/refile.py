@@ -1,4 +1,4 @@
-"""`refile`: file anew what earlier hauls have brought."""
+"""`refile`: move hauled files to a new layout."""
 
 from __future__ import annotations
 

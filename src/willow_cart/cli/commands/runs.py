@@ -1,4 +1,4 @@
-"""`runs`: running and past hauls, to list, watch and stop."""
+"""`runs`: list, watch and stop hauls."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _OUTCOMES = {
 
 
 def run(request: RunsRequest) -> int:
-    """Do what is asked for."""
+    """Carry out the request."""
     runs = my_runs()
     if request.watch is not None:
         return _watch(runs, runs.find(request.watch or None, alive=not request.watch))
@@ -48,7 +48,7 @@ def run(request: RunsRequest) -> int:
 
 
 def _state_of(run: Run) -> str:
-    """Return what has become of a run, in a few words."""
+    """Describe the state of a run in a few words."""
     if run.alive:
         return "running"
     if run.exit_code is None:
@@ -88,7 +88,7 @@ def _show_log(runs: Runs, run: Run) -> int:
 
 
 def _watch(runs: Runs, run: Run) -> int:
-    """Show a run until it ends, and end with its exit code."""
+    """Show a run until it ends; return its exit code."""
     said = 0
     try:
         if sys.stderr.isatty():
@@ -110,7 +110,7 @@ def _watch(runs: Runs, run: Run) -> int:
 
 
 def _draw(runs: Runs, run: Run) -> Run:
-    """Draw how far a run is until it ends, with what it says above that."""
+    """Draw the progress of a run until it ends, with its messages above."""
     from rich.console import Console
     from rich.live import Live
 
@@ -129,7 +129,7 @@ def _draw(runs: Runs, run: Run) -> Run:
 
 
 def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
-    """Write the lines of a log from a byte on, and return where the next begins."""
+    """Write the lines of a log from an offset on; return the next offset."""
     if not log.is_file():
         return said
     with log.open("rb") as file:
@@ -142,7 +142,7 @@ def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
 
 
 def _stop(runs: Runs, run: Run) -> int:
-    """Have a run stop, and wait until it has."""
+    """Stop a run and wait for its end."""
     run = stop_run(runs, run)
     if run.alive:
         tell(f"run {run.number} was asked to stop but is still running; see --watch")

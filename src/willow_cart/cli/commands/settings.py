@@ -1,4 +1,4 @@
-"""`settings`: what is set, and where."""
+"""`settings`: show the settings in effect."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.settings import PROJECT_FILE, TABLES, Setting, own_file, settin
 
 
 def run(request: SettingsRequest) -> int:
-    """Show the settings."""
+    """Print the settings."""
     found = {(each.table, each.key): each for each in settings_in(Path())}
     rows = [(each.table, each.key, each.value, _place_of(each)) for each in found.values()]
     if request.all:

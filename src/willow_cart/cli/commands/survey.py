@@ -1,4 +1,4 @@
-"""`survey`: look at what is offered and chosen; fetches no file."""
+"""`survey`: list what is offered and chosen."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.survey import SurveyRequest
 
 
 def run(request: SurveyRequest) -> int:
-    """Look, choose, and show."""
+    """List the sources, choose, and print the result."""
     return survey(request, Console(), _make_showing(request).show).exit_code
 
 

@@ -1,4 +1,4 @@
-"""`timetable`: have an errand run by itself."""
+"""`timetable`: schedule an errand."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.timetable import TimetableRequest
 
 
 def run(request: TimetableRequest) -> int:
-    """Print or install a timetable."""
+    """Print or install a schedule."""
     entry = make_entry(request, _program())
     if entry.variables:
         tell(
@@ -34,7 +34,7 @@ def run(request: TimetableRequest) -> int:
 
 
 def _program() -> list[str]:
-    """Return what starts this program, from wherever and with whatever search path."""
+    """Return the command line that starts this program from any directory."""
     started = Path(sys.argv[0])
     if started.name == "willow-cart" and started.is_file():
         return [str(started.resolve())]

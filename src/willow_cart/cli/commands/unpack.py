@@ -1,4 +1,4 @@
-"""`unpack`: take out what is in archives that are here."""
+"""`unpack`: unpack archives on this machine."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from willow_cart.views.words import unpacked_line
 
 
 def run(request: UnpackRequest) -> int:
-    """Unpack, and account for it."""
+    """Unpack, and print a summary."""
     account = unpack(request, Console())
     show(account)
     return account.exit_code
 
 
 def show(account: HaulSummary) -> None:
-    """Say what came of it."""
+    """Print the result."""
     show_line(unpacked_line(account))
     if account.interrupted:
         tell("stopped before everything was unpacked; run the same command to resume")

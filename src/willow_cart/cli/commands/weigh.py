@@ -1,4 +1,4 @@
-"""`weigh`: counts and sizes of a cart, whether it fits, how long it takes, and its parts."""
+"""`weigh`: total a cart, check the free space, and split it."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MAX_GROUPS = 12
 
 
 def run(request: WeighRequest) -> int:
-    """Weigh, show, draw and split."""
+    """Total, print, draw and split a cart."""
     done = weigh(request, Console())
     tell_each([*done.troubles, *done.notes])
     _tell_of_parts(request, done)
@@ -81,7 +81,7 @@ def _show(weight: Weight, ahead: Prospect, request: WeighRequest) -> None:
 
 
 def _shortened(groups: list[tuple[str, Sizes]]) -> list[tuple[str, Sizes]]:
-    """Return the first groups, and all the others as one, so that it still adds up."""
+    """Return the first groups, and the rest as one group, so that the sum is right."""
     if len(groups) <= _MAX_GROUPS + 1:
         return groups
     rest = groups[_MAX_GROUPS:]
