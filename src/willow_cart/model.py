@@ -103,7 +103,7 @@ class Metadata:
 
     @property
     def content_type(self) -> str:
-        """The media type with its character set, as the server names them; empty for neither."""
+        """The media type with its character set, as the server sent them; empty if neither."""
         return f"{self.media_type}; charset={self.charset}" if self.charset else self.media_type
 
 

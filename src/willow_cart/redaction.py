@@ -1,4 +1,4 @@
-"""Secrets in addresses: what may be shown and recorded of them, and what is hidden.
+"""Secrets in addresses: what may be shown and recorded.
 
 Addresses carry secrets under names that no list has, spelled in ways that no pattern foresees. So
 it is the other way round: of a query the names stay, and of the values only what is plainly
@@ -83,7 +83,7 @@ _MAX_ENCODINGS = 3
 
 
 def without_secrets(text: str) -> str:
-    """Return an address, or any text with some in it, as it may be shown and recorded.
+    """Return an address, or a text with addresses, without secrets.
 
     A name and password before the host are taken out. Values in a query or fragment are replaced
     by a short fingerprint unless they are plainly harmless: short numbers, dates, languages, file
@@ -97,24 +97,24 @@ def without_secrets(text: str) -> str:
 
 
 def holds_secret(text: str) -> bool:
-    """Return whether there is a secret in an address, or the place that one has been taken from."""
+    """Whether an address contains a secret, or the mark of a removed one."""
     return without_secrets(text) != text or lacks_secret(text)
 
 
 def lacks_secret(address: str) -> bool:
-    """Return whether a secret was taken from an address, so that it cannot be asked for."""
+    """Whether a secret was removed from an address, so that it cannot be requested."""
     _, mark, query = address.partition("?")
     values = (piece.rpartition("=")[2] for piece in _SEPARATOR.split(query))
     return bool(mark) and any(map(_FINGERPRINT.fullmatch, values))
 
 
 def fingerprint(text: str) -> str:
-    """Return eight hexadecimal digits that stand for a text."""
+    """Return eight hexadecimal digits that identify a text."""
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:8]
 
 
 def _cleared(text: str) -> str:
-    """Clear one address, or a word that may have one in it."""
+    """Remove the secrets from one address, or from a word that may contain one."""
     scheme = _WITH_SLASHES.search(text) or _SCHEME.match(text)
     if scheme is None:
         if "@" in text:
@@ -131,7 +131,7 @@ def _cleared(text: str) -> str:
 
 
 def _without_user(rest: str, *, has_authority: bool) -> str:
-    """Take a name and password out of what follows a scheme.
+    """Remove the user name and password after a scheme.
 
     In an odd address it may hold any character, so it goes up to the last sign that can end it.
     """
@@ -161,7 +161,7 @@ def _without_values(address: str) -> str:
 
 
 def _shown(piece: str, words: frozenset[str]) -> str:
-    """Show a name with its value, as far as both are harmless; or a bare value."""
+    """Return a name with its value if both are harmless, else the value hidden."""
     name, equals, value = piece.partition("=")
     if not equals:
         return piece if _is_harmless("", piece, words) else _hidden(piece)
@@ -191,7 +191,7 @@ def _is_harmless(name: str, value: str, words: frozenset[str]) -> bool:
 
 
 def _is_file_name(text: str) -> bool:
-    """Return whether a text is the name of a known kind of file, or such a kind itself."""
+    """Whether a text is a file name with a known extension, or such an extension."""
     *folders, name = text.replace("\\", "/").split("/")
     if not folders and kind_of(f"x.{name}") != "other":
         return True

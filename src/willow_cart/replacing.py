@@ -1,4 +1,4 @@
-"""Writing files in place of earlier ones: all at once, and never over what is not ours.
+"""Replace files atomically, but only those that this program has written.
 
 A file is written under another name beside its place, and gets its own at the end, so that a kill
 leaves the old one or the new one. What a kill leaves of the other name the next time clears.
@@ -26,7 +26,7 @@ IsOurs = Callable[[bytes], bool]
 
 
 def marked_with(mark: bytes) -> IsOurs:
-    """Return a test for files that hold a mark, packed by gzip or not."""
+    """Return a test for files that contain a mark, compressed or not."""
     return lambda content: mark in content
 
 
@@ -39,7 +39,7 @@ def replacing(
     is_ours: IsOurs | None = None,
     overwrite: bool = False,
 ) -> Iterator[io.TextIOWrapper]:
-    """Write a text in place of what is at a path, in one step at the end or not at all.
+    """Replace a text file atomically.
 
     Args:
         path: of the file.
@@ -68,7 +68,7 @@ def replacing_bytes(
     is_ours: IsOurs | None = None,
     overwrite: bool = False,
 ) -> Iterator[BinaryIO]:
-    """Write bytes in place of what is at a path, in one step at the end or not at all.
+    """Replace a binary file atomically.
 
     Args:
         path: as for `replacing`, and so are the others.
@@ -108,7 +108,7 @@ def replacing_bytes(
 
 
 def require_output(path: Path, is_ours: IsOurs | None = None, *, overwrite: bool = False) -> None:
-    """Refuse a path early at which something lies that is not ours, before work is done for it.
+    """Refuse an output path early if a file of another program is there.
 
     Raises:
         BadOption: something does.
@@ -117,7 +117,7 @@ def require_output(path: Path, is_ours: IsOurs | None = None, *, overwrite: bool
 
 
 def _require_ours(path: Path, is_ours: IsOurs | None, *, overwrite: bool) -> Path:
-    """Return where to write: at a path, or at what a link there leads to if that is ours.
+    """Return the path to write: the given one, or the target of a link there that is ours.
 
     Raises:
         BadOption: what is there must not be replaced.
@@ -144,7 +144,7 @@ def _require_ours(path: Path, is_ours: IsOurs | None, *, overwrite: bool) -> Pat
 
 
 def _looked_at(path: Path) -> bytes:
-    """Return the beginning and the end of a file; of a packed one also what its beginning is."""
+    """Return the start and the end of a file; of a compressed file also its content's start."""
     with path.open("rb") as file:
         beginning = file.read(_INSPECTED_BYTES)
         file.seek(max(0, os.fstat(file.fileno()).st_size - _INSPECTED_BYTES))
@@ -157,7 +157,7 @@ def _looked_at(path: Path) -> bytes:
 
 
 def _open_unfinished(path: Path) -> int:
-    """Open the file that is written first; what an earlier time has left of it is cleared.
+    """Open the temporary file; leftovers of an earlier run are removed.
 
     Raises:
         BlockingIOError: another command is writing it.
@@ -192,7 +192,7 @@ def _shortened(name: str) -> str:
 
 
 def _mode_for(path: Path) -> int:
-    """Return the permissions of a file, or those that a new one gets here."""
+    """Return the permissions of an existing file, or the default for new ones."""
     with suppress(FileNotFoundError):
         return path.stat().st_mode & 0o777
     mask = os.umask(0)

@@ -1,4 +1,4 @@
-"""XML from strangers: with entities, external definitions and the network off."""
+"""Parse untrusted XML: without entities, external definitions and network access."""
 
 from __future__ import annotations
 
@@ -12,11 +12,11 @@ Element = etree._Element  # noqa: SLF001  # the library has no other name for it
 
 
 class BrokenXml(ValueError):
-    """What came is no XML; the text says where it goes wrong."""
+    """Invalid XML; the text says where."""
 
 
 def parse_safely(content: bytes) -> Element:
-    """Parse XML into its outermost element.
+    """Parse XML and return its root element.
 
     Raises:
         BrokenXml: it is none.
@@ -32,7 +32,7 @@ def parse_safely(content: bytes) -> Element:
 
 
 def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
-    """Read a document element by element, and hold no more than one of them.
+    """Iterate over elements of a document, holding one at a time.
 
     Args:
         file: the document.
@@ -58,6 +58,6 @@ def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
 
 
 def local_name(element: Element) -> str:
-    """Return an element's name without its namespace."""
+    """Return the name of an element without its namespace."""
     tag = element.tag
     return tag.rpartition("}")[2] if isinstance(tag, str) else ""

@@ -1,4 +1,4 @@
-"""The protocols: one line for each scheme of addresses, and one module in `willow_cart.protocols`.
+"""The protocols: one line per address scheme, and one module in `willow_cart.protocols`.
 
 What is particular to a scheme (its port, whether its addresses have queries, how it lists) is asked
 of here. Its module has a function `connect(settings)` that returns an `Access`.
@@ -11,7 +11,7 @@ from enum import Enum
 
 
 class Lists(Enum):
-    """How a protocol says what there is."""
+    """How a protocol lists files."""
 
     DOCUMENTS = "documents"
     """By pages and other documents, as on the web."""
@@ -22,7 +22,7 @@ class Lists(Enum):
 
 
 class Secured(Enum):
-    """When a connection is secured by TLS."""
+    """When a connection uses TLS."""
 
     NEVER = "never"
     ALWAYS = "always"
@@ -32,7 +32,7 @@ class Secured(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Scheme:
-    """What is particular to the addresses of a scheme.
+    """The properties of an address scheme.
 
     Attributes:
         name: with which they begin.

@@ -1,4 +1,4 @@
-"""Settings: what a person, or a project's folder, wants otherwise than it is by itself.
+"""Settings of a user or of a project folder.
 
 What is typed comes first, then what an errand says, then the project's file, then the person's own.
 """
@@ -35,7 +35,7 @@ _REACHING = ("survey", "load", "audit", "knock", "offline")
 
 
 def own_file() -> Path:
-    """Return the person's own file."""
+    """Return the path of the user's settings file."""
     import platformdirs
 
     return platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
@@ -43,7 +43,7 @@ def own_file() -> Path:
 
 @dataclass(frozen=True, slots=True)
 class Setting:
-    """A key that is set somewhere.
+    """A setting and where it is set.
 
     Attributes:
         table: that it is in.
@@ -61,7 +61,7 @@ class Setting:
 
 
 def settings_in(folder: Path) -> Iterator[Setting]:
-    """All settings that count in a folder, those that count less first.
+    """Return all settings in effect in a folder, in ascending precedence.
 
     Raises:
         BadOption: a file of settings cannot be read, or has an unknown key or value.
@@ -72,7 +72,7 @@ def settings_in(folder: Path) -> Iterator[Setting]:
 
 
 def settings_for(command: str, folder: Path | None = None) -> Given:
-    """Return what settings have to say of a command, as what is given for its options.
+    """Return the settings for a command as values of its options.
 
     Args:
         command: its name.

@@ -1,4 +1,4 @@
-"""Holdings: what lies in a folder, as offers that can be chosen from, with what a ledger says."""
+"""The files in a folder as offers, with the facts in its ledger."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 @dataclass(frozen=True, slots=True)
 class Holding:
-    """A file that lies here.
+    """A file in a folder.
 
     Attributes:
         offer: the file as it can be chosen: by its path below the folder, its size and its date.
@@ -39,11 +39,11 @@ class Holding:
 
     @property
     def file(self) -> Path:
-        """Where it lies."""
+        """Return its path."""
         return self.root / self.path
 
     def open(self) -> BinaryIO:
-        """Open it to read it.
+        """Open it for reading.
 
         Raises:
             OSError: it cannot be opened, or is a link.
@@ -52,7 +52,7 @@ class Holding:
             return tree.open(self.path)
 
     def sha256(self) -> str:
-        """Return the SHA-256 of its bytes, in hexadecimal; read only where the ledger cannot tell.
+        """Return the SHA-256 in hexadecimal; computed only if the ledger does not have it.
 
         Raises:
             UnreadableSource: it cannot be read.
@@ -68,7 +68,7 @@ class Holding:
             ) from None
 
     def is_changed(self) -> bool:
-        """Whether its bytes are others than the ledger says; other time stamps alone say nothing.
+        """Whether its content differs from the ledger; a changed time alone does not count.
 
         Raises:
             UnreadableSource: it cannot be read.
@@ -78,7 +78,7 @@ class Holding:
         return self.sha256() != self.arrival.sha256
 
     def came_from(self, addresses: Collection[str]) -> bool:
-        """Whether one of some addresses brought it, or the archive that it was in."""
+        """Whether it came from one of some addresses, directly or in an archive."""
         if self.arrival is None:
             return False
         address = self.arrival.address
@@ -86,7 +86,7 @@ class Holding:
 
 
 def holdings_at(place: Path) -> Iterator[Holding]:
-    """Yield the files in a folder, in order, or a file.
+    """Yield the files in a folder in order, or a single file.
 
     Raises:
         UnreadableSource: there is neither.

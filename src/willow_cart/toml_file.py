@@ -1,4 +1,4 @@
-"""TOML files (TOML 1.0) that people write, with the line in which each key stands."""
+"""Read TOML 1.0 files, with the line number of each key."""
 
 from __future__ import annotations
 
@@ -39,12 +39,12 @@ class Table:
     advice: str = "see the guide on errands"
 
     def place(self, key: str = "") -> str:
-        """Where something stands, for messages."""
+        """Return the position of a key, for messages."""
         line = self.lines.get(key or "", 0)
         return ", ".join(filter(None, (self.file, line and f"line {line}", key or self.title)))  # type: ignore[arg-type]
 
     def require_known(self, known: Collection[str]) -> None:
-        """Refuse keys that mean nothing here.
+        """Refuse unknown keys.
 
         Raises:
             BadOption: there is one.
@@ -58,7 +58,7 @@ class Table:
 
 
 class TomlFile:
-    """A file, read as a whole.
+    """A TOML file, read as a whole.
 
     Args:
         path: of the file.
@@ -84,7 +84,7 @@ class TomlFile:
         self._lines = _lines_of(text)
 
     def top(self, title: str) -> Table:
-        """Return what it says before its first table, with the lines of the tables as well."""
+        """Return the top-level table, with the lines of the other tables."""
         lines = {name: at.get("", 0) for (name, _), at in self._lines.items() if name}
         keys = {
             key: value for key, value in self.content.items() if not isinstance(value, dict | list)
@@ -92,7 +92,7 @@ class TomlFile:
         return Table(title, self._name, keys, self._lines[("", 0)] | lines)
 
     def table(self, name: str) -> Table:
-        """Return a table; an empty one where there is none.
+        """Return a table; empty if it does not exist.
 
         Raises:
             BadOption: what has that name is something else.
@@ -103,7 +103,7 @@ class TomlFile:
         return Table(f"[{name}]", self._name, keys, self._lines.get((name, 0), {}))
 
     def tables(self, name: str) -> Iterator[Table]:
-        """Yield the tables of a list.
+        """Yield the tables of an array.
 
         Raises:
             BadOption: what has that name is something else.
@@ -120,7 +120,7 @@ class TomlFile:
 
 
 def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:
-    """Return the line of each key, by its table and the number of that; of a table under no key."""
+    """Return the line of each key by table and index; the table itself has an empty key."""
     lines: dict[tuple[str, int], dict[str, int]] = {("", 0): {}}
     counts: Counter[str] = Counter()
     here = lines["", 0]

@@ -1,4 +1,4 @@
-"""Sizes, durations, counts and names, as people write and read them."""
+"""Parse and format sizes, durations, counts and names."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _SIZE = re.compile(r"(\d{1,30}(?:\.\d{1,30})?)\s*([a-z]*)", re.IGNORECASE)
 
 
 def parse_size(text: str) -> int:
-    """Read a size such as `512`, `10MB`, `1.5 GiB` as a number of bytes.
+    """Parse a size such as `512`, `10MB` or `1.5 GiB`; return bytes.
 
     Raises:
         BadOption: the text is not a size.
@@ -41,7 +41,7 @@ MAX_SIZE_BYTES = 1 << 60
 
 
 def read_count(text: str) -> int | None:
-    """Read a count of bytes as a server writes it; None if it is not one, or is too large.
+    """Parse a number of bytes from a server; None if invalid or too large.
 
     Only ASCII digits count, and no more of them than 64 bits hold: Python takes other digits too,
     and minutes for very long numbers.
@@ -53,7 +53,7 @@ def read_count(text: str) -> int | None:
 
 
 def parse_seconds(text: str) -> float:
-    """Read a time such as `90`, `0.5s`, `5min`, `2 h` as a number of seconds.
+    """Parse a duration such as `90`, `0.5s`, `5min` or `2 h`; return seconds.
 
     Raises:
         BadOption: the text is not a duration.
@@ -65,7 +65,7 @@ def parse_seconds(text: str) -> float:
 
 
 def format_size(count: int) -> str:
-    """Write a number of bytes with three significant digits and a decimal unit: `1.26 MB`."""
+    """Format bytes with three significant digits and a decimal unit: `1.26 MB`."""
     if count < 1000:
         return f"{count} B"
     value, units = count / 1000, ["kB", "MB", "GB", "TB", "PB"]
@@ -78,7 +78,7 @@ def format_size(count: int) -> str:
 
 
 def format_duration(seconds: float) -> str:
-    """Write a duration in the two largest units: `0.4 s`, `3 min 20 s`, `2 h 05 min`."""
+    """Format a duration in its two largest units: `0.4 s`, `3 min 20 s`, `2 h 05 min`."""
     if 0 < seconds < 9.95 and seconds % 1:
         return f"{seconds:.1f} s"
     whole = round(seconds)
@@ -90,12 +90,12 @@ def format_duration(seconds: float) -> str:
 
 
 def count_of(number: int, noun: str, plural: str = "") -> str:
-    """Write a count with its noun: `1 file`, `5,000 files`."""
+    """Format a count with its noun: `1 file`, `5,000 files`."""
     return f"{number:,} {noun if number == 1 else plural or noun + 's'}"
 
 
 def printable(text: str) -> str:
-    """Write out what would not be seen as a character but obeyed by what shows it.
+    """Escape control characters and others that a terminal would interpret.
 
     Names come from lists and servers; an escape sequence in one must not steer the screen.
     """

@@ -1,3 +1,3 @@
-"""The version, alone, so that nothing else need be imported to know it."""
+"""The version, in a module of its own for fast imports."""
 
 __version__ = "0.1.0"

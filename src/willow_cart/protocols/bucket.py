@@ -406,7 +406,7 @@ class _BucketSigner:
 
 
 def _usual_credentials() -> Credentials | None:
-    """Return what is kept in the environment and in the files that programs for stores share."""
+    """Return the credentials in the environment and in the files that store programs share."""
     import botocore.session
 
     session = botocore.session.Session()

@@ -1,4 +1,4 @@
-"""Object storage in the blob dialect: containers that are listed as XML, over any web access.
+"""Object storage in the blob dialect: containers with XML listings, over any web access.
 
 An object's address is an ordinary one, `https://ACCOUNT/CONTAINER/KEY`, and is fetched as such;
 only listing is special (List Blobs, service version 2021-12-02).
@@ -23,7 +23,7 @@ from willow_cart.units import read_count
 
 
 class Container(ObjectStore):
-    """Lists containers.
+    """A lister of containers.
 
     Args:
         access: talks to the web, and knows the sign-ins.
@@ -35,7 +35,7 @@ class Container(ObjectStore):
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""
     ) -> Iterator[DirectoryEntry]:
-        """Every object whose key begins with a prefix (see the seam), a page at a time."""
+        """Yield every object whose key starts with a prefix, reading page by page."""
         query = {"restype": "container", "comp": "list", "prefix": prefix}
         if not deep:
             query["delimiter"] = "/"
@@ -57,7 +57,7 @@ class Container(ObjectStore):
 
 
 def read_page(content: bytes, bucket: str) -> StorePage:
-    """Read a page of a listing: its entries, and the marker of the next; empty after the last.
+    """Parse a page of a listing: its entries, and the marker for the next page, if any.
 
     Args:
         content: the answer to List Blobs.

@@ -1,4 +1,4 @@
-"""Undoing content and transfer codings, and noticing where they end too early."""
+"""Decode content and transfer codings, and detect truncated data."""
 
 from __future__ import annotations
 
@@ -16,15 +16,15 @@ _CHUNK_BYTES = 1 << 20
 
 
 class BrokenCoding(Exception):
-    """The bytes are not in the coding that they should be in."""
+    """Data that is not in the expected coding."""
 
 
 class EndsEarly(Exception):
-    """The bytes end before their coding does."""
+    """Data that ends before its coding does."""
 
 
 class Decoder:
-    """The bytes of a source with one coding undone.
+    """A stream with one coding removed.
 
     Args:
         coding: `gzip` (RFC 1952) or `deflate` (RFC 1950; by mistake also RFC 1951).
@@ -39,7 +39,7 @@ class Decoder:
         self._began = False
 
     def read(self) -> bytes:
-        """Return the next bytes, waiting for at least one; empty at the end.
+        """Return the next decoded bytes, waiting for at least one; empty at the end.
 
         Raises:
             BrokenCoding: they are not in this coding.
@@ -81,14 +81,14 @@ class Decoder:
 
 
 def decoded(codings: Sequence[str], source: Callable[[], bytes]) -> Callable[[], bytes]:
-    """Undo codings that were applied in the order in which they are given."""
+    """Remove codings, given in the order in which they were applied."""
     for coding in reversed(codings):
         source = Decoder(NAMES[coding], source).read
     return source
 
 
 def is_gzip_within(beginning: bytes) -> bool:
-    """Return whether gzip data holds gzip data in its turn, as far as its beginning shows."""
+    """Whether gzip data contains gzip data, judging by its start."""
     try:
         return zlib.decompressobj(31).decompress(beginning, 16).startswith(GZIP_MAGIC)
     except zlib.error:

@@ -1,4 +1,4 @@
-"""A place made of values: the seam's fake, for tests and for trying things without a network."""
+"""An in-memory server: the fake protocol, for tests and for use without a network."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.protocols.base import CHUNK, Access, Download, Resumability, Un
 
 @dataclass(slots=True)
 class FakeFile:
-    """A file of a fake place.
+    """A file of a fake server.
 
     Attributes:
         content: its bytes.
@@ -30,7 +30,7 @@ class FakeFile:
 
 
 class FakeAccess(Access):
-    """Serve files from memory, with the faults that they are given.
+    """Access to files in memory, with configurable faults.
 
     Args:
         files: what is there, by address.
@@ -61,7 +61,7 @@ class FakeAccess(Access):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Serve a file by the seam's rules."""
+        """Serve a file; see `Access.open`."""
         self.asked.append((address, start))
         file = self._find(address)
         facts = _facts_of(address, file)
@@ -77,15 +77,15 @@ class FakeAccess(Access):
         return delivery
 
     def ask(self, address: str) -> Metadata:
-        """Say what is known of a file."""
+        """Return the metadata of a file."""
         return _facts_of(address, self._find(address))
 
     def maker(self) -> Callable[[], Access]:
-        """Return what makes another place with the same files (see the seam)."""
+        """Return a factory for an access to the same files; see `Access.maker`."""
         return partial(FakeAccess, self.files, piece=self._piece, pause=self._pause)
 
     def close(self) -> None:
-        """There is nothing to let go of."""
+        """Do nothing."""
 
     def _find(self, address: str) -> FakeFile:
         file = self.files.get(address)

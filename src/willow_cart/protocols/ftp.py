@@ -104,7 +104,7 @@ class _Host:
 
 
 def connect(settings: AccessSettings) -> FtpAccess:
-    """Return what talks to FTP servers, as the settings say."""
+    """Build the access to FTP servers from the settings."""
     return FtpAccess(
         sign_ins=settings.sign_ins,
         active=settings.active,
@@ -117,7 +117,7 @@ def connect(settings: AccessSettings) -> FtpAccess:
 
 
 class FtpAccess(Access, DirectoryLister):
-    """Talk to FTP servers.
+    """Access to FTP servers.
 
     Args:
         sign_ins: who is let in where; everybody else is anonymous.
@@ -170,7 +170,7 @@ class FtpAccess(Access, DirectoryLister):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for a file (see the seam); size and date are asked first, and mark its version.
+        """Request a file; its size and date are requested first, and identify its version.
 
         The protocol knows where to begin (RFC 3659, 5), but not where to end.
         """
@@ -200,7 +200,7 @@ class FtpAccess(Access, DirectoryLister):
             raise
 
     def ask(self, address: str) -> Metadata:
-        """Ask for size and date."""
+        """Request the size and date of a file."""
         with self._connection(address) as connection:
             facts = self._facts(connection, address)
             if facts.length is None and not facts.validators:
@@ -210,17 +210,17 @@ class FtpAccess(Access, DirectoryLister):
             return facts
 
     def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
-        """Itself."""
+        """Return this object."""
         return self
 
     def abort(self) -> None:
-        """End every exchange at once (see the seam)."""
+        """End every exchange; see `Access.abort`."""
         self._guard.abort()
         with self._change:
             self._change.notify_all()
 
     def close(self) -> None:
-        """Say goodbye on every connection."""
+        """Send QUIT on every connection."""
         for host in self._hosts.values():
             for connection in host.idle:
                 with suppress(*FOREIGN):
@@ -231,7 +231,7 @@ class FtpAccess(Access, DirectoryLister):
     # The directory
 
     def find(self, address: str) -> DirectoryEntry | None:
-        """Return what an address stands for: a folder if one can change to it, else a file."""
+        """Return the entry for an address: a folder if CWD succeeds, else a file."""
         with self._connection(address) as connection:
             bare = address.rstrip("/")
             if bare.count("/") < 3:
@@ -254,7 +254,7 @@ class FtpAccess(Access, DirectoryLister):
             return DirectoryEntry(bare, line.size, line.modified) if line else None
 
     def entries(self, folder: str) -> FolderEntries:
-        """List a folder by name: servers list in any order."""
+        """List a folder, sorted by name, because servers list in any order."""
         with self._connection(folder) as connection:
             entries = []
             lines, problems = self._lines(connection, _folders_of(folder))
@@ -273,7 +273,7 @@ class FtpAccess(Access, DirectoryLister):
     def _lines(
         self, connection: Connection, folders: tuple[str, ...]
     ) -> tuple[list[Line], list[str]]:
-        """Read the names in a folder, and say what of the listing could not be read."""
+        """Return the names in a folder, and problems with the listing."""
         connection.go_to(folders)
         if connection.knows("MLST") or connection.knows("MLSD"):
             try:
@@ -286,7 +286,7 @@ class FtpAccess(Access, DirectoryLister):
     def _read(
         self, connection: Connection, command: str, parse: Callable[[str], Line | None]
     ) -> tuple[list[Line], list[str]]:
-        """Send a listing command and read its lines, as far as they may be long."""
+        """Send a listing command and parse its lines, up to the maximum size."""
         found: list[Line] = []
         strange: list[str] = []
         for line in (lines := ListingLines(self._list(connection, command), self._largest_listing)):
@@ -312,7 +312,7 @@ class FtpAccess(Access, DirectoryLister):
         return found, problems
 
     def _list(self, connection: Connection, command: str) -> Generator[bytes, None, None]:
-        """Yield the bytes that a listing command sends; what is not read to its end is cut off."""
+        """Yield the bytes of a listing; if the caller stops early, close the data connection."""
         data = connection.open_data(command)
         data.settimeout(self._stall_after)
         until = self._clock() + self.document_seconds
@@ -333,7 +333,7 @@ class FtpAccess(Access, DirectoryLister):
         connection.voidresp()
 
     def _resolve(self, connection: Connection, folder: str, line: Line) -> Line:
-        """Tell whether a link leads to a folder or to a file."""
+        """Find out whether a link leads to a folder or to a file."""
         try:
             connection.go_to((*_folders_of(folder), line.name))
             return replace(line, kind="folder")
@@ -342,7 +342,7 @@ class FtpAccess(Access, DirectoryLister):
             return replace(line, kind="file", size=_size(connection, line.name))
 
     def _facts(self, connection: Connection, address: str) -> Metadata:
-        """Size and date of a file (RFC 3659, 3 and 4), which together mark its version.
+        """Return the size and date of a file (RFC 3659, 3 and 4), which identify its version.
 
         That files are counted and sent byte by byte is said here, for SIZE and for the RETR that
         follows it.
@@ -379,7 +379,7 @@ class FtpAccess(Access, DirectoryLister):
             raise self.translate(error, address) from error
 
     def _take(self, address: str) -> Connection:
-        """Return an idle connection, or a new one if the host allows one more.
+        """Return an idle connection, or a new one if the host allows it.
 
         Raises:
             ServerBusy: it allows no more, and those that there are stay in use.
@@ -407,7 +407,7 @@ class FtpAccess(Access, DirectoryLister):
         return connection
 
     def _make(self, address: str, host: _Host) -> Connection:
-        """Return a new connection, which has been counted.
+        """Return a new connection, which was already counted.
 
         One that is refused shows the host's limit.
         """
@@ -430,7 +430,7 @@ class FtpAccess(Access, DirectoryLister):
             raise
 
     def _connect(self, address: str, host: _Host) -> Connection:
-        """Connect and sign in; by TLS in the way that the server turns out to understand."""
+        """Connect and sign in; find out which kind of TLS the server expects."""
         if urlsplit(address).scheme != "ftps":
             return self._try_to_connect(address, implicit=False, greeting=self._stall_after)
         if host.implicit is not None:
@@ -496,14 +496,14 @@ class FtpAccess(Access, DirectoryLister):
             self._change.notify()
 
     def drop(self, address: str, connection: Connection) -> None:
-        """Be done with a connection."""
+        """Close a connection."""
         connection.hang_up()
         with self._change:
             self._hosts[origin_of(address)].open -= 1
             self._change.notify()
 
     def translate(self, error: BaseException, address: str) -> TransferFailed:
-        """Turn what ftplib or the system raised into an error of this house."""
+        """Translate an exception of ftplib or the system into one of ours."""
         shown, host = without_secrets(address), host_of(address)
         said = " ".join(str(error).split())[:200]
         match error:
@@ -574,7 +574,7 @@ def _size(connection: Connection, name: str) -> int | None:
 
 
 def _is_alive(connection: Connection) -> bool:
-    """Whether a connection that was idle still is one."""
+    """Whether an idle connection still works."""
     try:
         connection.voidcmd("NOOP")
     except FOREIGN:
@@ -583,7 +583,7 @@ def _is_alive(connection: Connection) -> bool:
 
 
 def _folders_of(address: str) -> tuple[str, ...]:
-    """Return the names of the folders that a file is in, or that a folder is.
+    """Return the folders in the path of an address.
 
     Each character stands for a byte.
     """
@@ -596,7 +596,7 @@ def _name_of(address: str) -> str:
 
 
 def _as_sent(segment: str) -> str:
-    """Return a segment of an address as it goes to the server.
+    """Decode a segment of an address for use in an FTP command.
 
     Raises:
         ProtocolError: it holds a line break, which would be a command of its own.
@@ -608,7 +608,7 @@ def _as_sent(segment: str) -> str:
 
 
 def _readable(name: str) -> str | None:
-    """How a name reads that is not in UTF-8; None where the address says it well."""
+    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
     raw = name.encode("latin-1")
     try:
         raw.decode("utf-8")

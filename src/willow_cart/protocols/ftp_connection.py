@@ -1,4 +1,4 @@
-"""One FTP connection: signing in, securing the data connections, moving between folders."""
+"""One FTP connection: sign-in, TLS, data connections, current folder."""
 
 from __future__ import annotations
 
@@ -20,11 +20,11 @@ _MAX_REPLY_LINES = 1000
 
 
 class TlsRefused(ftplib.error_perm):
-    """The server does not understand AUTH TLS (RFC 4217, 4)."""
+    """The server does not support AUTH TLS (RFC 4217, 4)."""
 
 
 class Connection(ftplib.FTP_TLS):
-    """A control connection (RFC 959), secured (RFC 4217) or not.
+    """A control connection (RFC 959), with or without TLS (RFC 4217).
 
     Args:
         host, port: where to.
@@ -92,14 +92,14 @@ class Connection(ftplib.FTP_TLS):
             raise
 
     def _use(self, sock: socket.socket, seconds: float) -> None:
-        """Read replies from a socket, in limited time."""
+        """Read replies from a socket with a time limit."""
         sock.settimeout(seconds)
         self.sock = sock
         self._reader = TimedReader(sock, seconds)
         self.file = io.TextIOWrapper(io.BufferedReader(self._reader), encoding=self.encoding)
 
     def getresp(self) -> str:
-        """Read a reply within the time that it may take.
+        """Read a reply within the time limit.
 
         Raises:
             TimeoutError: it has not come.
@@ -125,7 +125,7 @@ class Connection(ftplib.FTP_TLS):
         return "\n".join(lines)
 
     def sign_in(self, user: str, password: str) -> None:
-        """Sign in, protect the data connections, and learn what the server can do."""
+        """Sign in, protect the data connections, and request the features of the server."""
         ftplib.FTP.login(self, user, password)
         if self._secure:
             self.prot_p()
@@ -139,7 +139,7 @@ class Connection(ftplib.FTP_TLS):
         self._here = ()
 
     def use_bytes(self) -> None:
-        """Have files counted and sent byte by byte (RFC 959, 3.1.1.3).
+        """Switch to binary transfers (RFC 959, 3.1.1.3).
 
         Said before each SIZE and RETR: there are servers that fall back to text after a listing,
         and then change line ends, and count what they would be.
@@ -151,7 +151,7 @@ class Connection(ftplib.FTP_TLS):
         return any(line.split(" ")[0] == feature for line in self.features)
 
     def go_to(self, folders: tuple[str, ...]) -> None:
-        """Change to a folder below where signing in has led (RFC 1738, 3.2.2).
+        """Change to a folder relative to the initial one (RFC 1738, 3.2.2).
 
         Step by step, since a path with blanks or of a foreign style is not understood everywhere.
         """
@@ -171,7 +171,7 @@ class Connection(ftplib.FTP_TLS):
         self._here = folders
 
     def makepasv(self) -> tuple[str, int]:
-        """Ask for a data port: extended (RFC 2428), else plain.
+        """Request a data port: extended (RFC 2428), else plain.
 
         The host is the control connection's in either case: an answer that names another could
         make this machine knock elsewhere.
@@ -187,7 +187,7 @@ class Connection(ftplib.FTP_TLS):
         return host, ftplib.parse227(self.sendcmd("PASV"))[1]
 
     def open_data(self, command: str, start: int = 0) -> socket.socket:
-        """Open a data connection for a command, from a byte on (REST, RFC 3659, 5)."""
+        """Open a data connection for a command, starting at a byte (REST, RFC 3659, 5)."""
         connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
         try:
             self._guard.watch(connection)
@@ -211,5 +211,5 @@ class Connection(ftplib.FTP_TLS):
 
 
 def begins_secured(port: int) -> bool:
-    """Return whether a port is the one where TLS begins with the first byte (IANA, `ftps`)."""
+    """Whether TLS starts with the first byte on a port (IANA, `ftps`)."""
     return port == _IMPLICIT_PORT

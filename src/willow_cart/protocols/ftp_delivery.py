@@ -1,4 +1,4 @@
-"""What comes over an FTP data connection: a file, or the lines of a listing."""
+"""Data received over an FTP data connection: a file, or the lines of a listing."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
 
 
 class FtpDownload(Download):
-    """A file on its way over a data connection."""
+    """A file that is received over a data connection."""
 
     def __init__(
         self,
@@ -44,7 +44,7 @@ class FtpDownload(Download):
         self._ended = False
 
     def read(self) -> bytes:
-        """Return what one receive brings.
+        """Return the bytes of one receive call.
 
         With the last byte the server has to say that it was all (RFC 959, 5.4), which makes the
         control connection free for the next file.
@@ -74,7 +74,7 @@ class FtpDownload(Download):
         return piece
 
     def _end(self, connection: Connection) -> None:
-        """Close the data connection, and hear that the transfer is complete."""
+        """Close the data connection, and wait for the reply that confirms the transfer."""
         if isinstance(self._data, ssl.SSLSocket):
             with suppress(OSError):
                 self._data.unwrap()
@@ -83,7 +83,7 @@ class FtpDownload(Download):
         self._ended = True
 
     def close(self) -> None:
-        """Give the connection back after a whole file; hang up in the middle of one."""
+        """Return the connection after a whole file; close it in the middle of one."""
         connection, self._connection = self._connection, None
         self._data.close()
         if connection is None:
@@ -95,7 +95,7 @@ class FtpDownload(Download):
 
 
 class ListingLines:
-    """The lines of a listing, as ISO 8859-1, one after the other.
+    """The lines of a listing as ISO 8859-1.
 
     Args:
         pieces: the bytes, in pieces; closed when enough of them have come.

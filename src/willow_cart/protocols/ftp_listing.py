@@ -1,4 +1,4 @@
-"""What FTP servers write when they list a folder: MLSD (RFC 3659) and the styles of LIST.
+"""Parse the listings of FTP servers: MLSD (RFC 3659) and the variants of LIST.
 
 Lines are read as ISO 8859-1, one character a byte, so that a name can be given back to the server
 byte by byte whatever it is written in. A line that names something else than a file or a folder is
@@ -65,7 +65,7 @@ _IRRELEVANT = re.compile(r"[^\s\d]+\s+\d+\s*|\s*", re.ASCII)
 
 @dataclass(frozen=True, slots=True)
 class Line:
-    """One name in a listing.
+    """One entry of a listing.
 
     Attributes:
         name: one character a byte.
@@ -81,11 +81,11 @@ class Line:
 
 
 class NotUnderstoodLine(ValueError):
-    """A line of a listing that may name a file, in a form that is not known."""
+    """A line that may describe a file, in an unknown format."""
 
 
 def parse_fact_line(line: str) -> Line | None:
-    """Read a line of MLSD (RFC 3659, 7.2); None for the folder itself, the one above, and pipes.
+    """Parse a line of MLSD (RFC 3659, 7.2); None for `.`, `..` and special files.
 
     Raises:
         NotUnderstoodLine: it has not the form of one.
@@ -111,7 +111,7 @@ def parse_fact_line(line: str) -> Line | None:
 
 
 def parse_timestamp(text: str) -> datetime | None:
-    """Read a moment as MDTM and MLSD write it, in UTC (RFC 3659, 2.3)."""
+    """Parse a time in the format of MDTM and MLSD, in UTC (RFC 3659, 2.3)."""
     match = re.fullmatch(r"(\d{14})(?:\.\d+)?", text.strip())
     if match is None:
         return None
@@ -122,7 +122,7 @@ def parse_timestamp(text: str) -> datetime | None:
 
 
 def parse_list_line(line: str, now: datetime) -> Line | None:
-    """Read a line of LIST, in the style of Unix, Novell, DOS or EPLF.
+    """Parse a line of LIST in the Unix, Novell, DOS or EPLF format.
 
     Args:
         line: as it came.
@@ -168,7 +168,7 @@ def _unix_line(match: re.Match[str], now: datetime) -> Line | None:
 
 
 def _eplf_line(match: re.Match[str]) -> Line | None:
-    """Read a line of EPLF: `/` for a folder, `r` for a file, `s` its size, `m` its seconds."""
+    """Parse an EPLF line: `/` for a folder, `r` for a file, `s` its size, `m` its time."""
     kind, size, modified = "", None, None
     for fact in match["facts"].split(","):
         if fact in ("/", "r"):
@@ -206,7 +206,7 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
 
 
 def _month(written: str) -> int | None:
-    """Return the number of a month, in one of many languages; None for any other word."""
+    """Return the number of a month in one of many languages; None for any other word."""
     try:
         word = written.encode("latin-1").decode("utf-8")
     except UnicodeError:
@@ -220,7 +220,7 @@ def _month(written: str) -> int | None:
 
 
 def _dos_moment(match: re.Match[str]) -> datetime | None:
-    """Read a date whose parts are in an order that the mark between them tells."""
+    """Parse a date whose separator determines the order of its parts."""
     a, b, c = match["a"], match["b"], match["c"]
     if len(a) == 4:
         year, month, day = int(a), int(b), int(c)

@@ -1,4 +1,4 @@
-"""HTTP connections whose answers are read strictly, and in limited time.
+"""HTTP connections with strict parsing and time limits.
 
 The standard library takes the end of a connection for the end of a head, skips one kind of interim
 answer, and reads numbers as Python does. An answer that broke off in its head, or whose framing
@@ -39,11 +39,11 @@ _PACKED = frozenset({"gzip", "x-gzip", "deflate"})
 
 
 class FramingError(http.client.HTTPException):
-    """An answer whose length cannot be told (RFC 9112, 6.3)."""
+    """A response of undefined length (RFC 9112, 6.3)."""
 
 
 class StrictResponse(http.client.HTTPResponse):
-    """An answer that is read by the rules of RFC 9112.
+    """A response that is parsed by the rules of RFC 9112.
 
     Args:
         sock: where it comes from.
@@ -71,7 +71,7 @@ class StrictResponse(http.client.HTTPResponse):
         self._last_moment = deadline
 
     def begin(self) -> None:  # a loop around the library's own, which knows the format
-        """Read the head, and pass over interim answers (RFC 9110, 15.2).
+        """Read the head, and skip interim responses (RFC 9110, 15.2).
 
         Raises:
             http.client.RemoteDisconnected: the connection ended before the head did.
@@ -107,7 +107,7 @@ class StrictResponse(http.client.HTTPResponse):
             raise http.client.RemoteDisconnected("the connection ended within a head")
 
     def _read_framing(self) -> None:
-        """Tell where the body ends (RFC 9112, 6.1 to 6.3)."""
+        """Determine the length of the body (RFC 9112, 6.1 to 6.3)."""
         if self.status in (204, 304) or self._method == "HEAD":  # type: ignore[attr-defined]
             return
         codings = _listed(self.headers.get_all("Transfer-Encoding"))
@@ -132,7 +132,7 @@ class StrictResponse(http.client.HTTPResponse):
             raise FramingError("a Content-Length that is not a number")
 
     def _read_next_chunk_size(self) -> int:
-        """Read the line before a chunk (RFC 9112, 7.1); the library takes signs and underscores."""
+        """Parse a chunk size strictly (RFC 9112, 7.1); the library takes signs and underscores."""
         line = self.fp.readline(_MAX_LINE_BYTES + 1)
         if not line.endswith(b"\n"):
             raise http.client.IncompleteRead(b"")
@@ -144,7 +144,7 @@ class StrictResponse(http.client.HTTPResponse):
         return int(size, 16)
 
     def _read_and_discard_trailer(self) -> None:
-        """Pass over the trailers (RFC 9112, 7.1.2); the last chunk has come, so all is there."""
+        """Skip the trailers (RFC 9112, 7.1.2)."""
         for _ in range(_MAX_TRAILER_LINES):
             if self.fp.readline(_MAX_LINE_BYTES + 1) in (*_LINE_ENDS, b""):
                 return
@@ -156,12 +156,12 @@ _MAX_LINE_BYTES = 65536
 
 
 def _listed(fields: list[str] | None) -> list[str]:
-    """Read fields that hold lists (RFC 9110, 5.6.1); names are compared in lower case."""
+    """Parse fields that contain lists (RFC 9110, 5.6.1), in lower case."""
     return [each.strip().lower() for field in fields or () for each in field.split(",")]
 
 
 class _HeadLines:
-    """A file of which heads are read: it remembers the last line, and ends what has no end."""
+    """A file for reading heads: it keeps the last line, and limits their number."""
 
     def __init__(self, file: Any) -> None:
         self._file = file
@@ -183,7 +183,7 @@ class _HeadLines:
 
 
 class _Supervised:
-    """What plain and secure connections share.
+    """The common part of plain and TLS connections.
 
     Args:
         supervision: who supervises the socket, and how long an answer may take: the guard, the
@@ -204,7 +204,7 @@ class _Supervised:
         self._deadline = float("inf")
 
     def request(self, *arguments: Any, **more: Any) -> None:
-        """Send a request once it is the host's turn."""
+        """Send a request when it is the host's turn."""
         if self.sock is None:
             self.connect()  # type: ignore[attr-defined]  # the library's class has it
         if isinstance(self.sock, ssl.SSLSocket):
@@ -216,13 +216,13 @@ class _Supervised:
         super().request(*arguments, **more)  # type: ignore[misc]
 
     def response_class(self, sock: socket.socket, **more: Any) -> StrictResponse:
-        """Make the answer."""
+        """Create the response."""
         return StrictResponse(
             sock, stall_seconds=self._stall_seconds, deadline=self._deadline, **more
         )
 
     def _new_conn(self) -> socket.socket:
-        """Connect, in a way that can be interrupted; errors are those of the library's method."""
+        """Connect in a way that can be interrupted, with the errors of the library's method."""
         whom: Any = self
         try:
             sock = self._guard.connect((self._dns_host, self.port), self.timeout)
@@ -252,7 +252,7 @@ def supervise(
     stall_seconds: float,
     longest_seconds: float | None,
 ) -> None:
-    """Have every connection of a pool be read strictly and in limited time.
+    """Make the connections of a pool parse strictly and respect time limits.
 
     Args:
         pool: the library's connections to one origin.
@@ -268,6 +268,6 @@ def supervise(
 
 
 def answer_of(response: Any) -> StrictResponse | None:
-    """Return the library's own answer beneath a response, by which its reading is bounded."""
+    """Return the library's response object beneath a response."""
     answer = response._original_response  # noqa: SLF001  # there is no public way to it
     return answer if isinstance(answer, StrictResponse) else None

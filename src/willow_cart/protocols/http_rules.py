@@ -1,4 +1,4 @@
-"""The rules of HTTP that hauling rests on, as plain functions on header fields.
+"""The rules of HTTP that hauling needs, as functions on header fields.
 
 RFC 9110 throughout; nothing in here talks to a server.
 """
@@ -30,7 +30,7 @@ _LASTING_ERRORS = frozenset({501, 505, 506, 508, 510, 511})
 
 
 def is_passing(status: int) -> bool:
-    """Return whether an answer speaks of a state that passes.
+    """Whether a response describes a temporary condition.
 
     202: what was asked for is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
     429: RFC 6585, 4. 5xx: 15.6; an unregistered one counts as 500 (RFC 9110, 15).
@@ -41,7 +41,7 @@ def is_passing(status: int) -> bool:
 
 
 def parse_date(text: str | None) -> datetime | None:
-    """Read an HTTP date in any of its three forms (5.6.7); None for none, or one that is wrong."""
+    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid."""
     if not text:
         return None
     try:
@@ -52,7 +52,7 @@ def parse_date(text: str | None) -> datetime | None:
 
 
 def joining_validator(validators: Validators) -> str | None:
-    """Return the If-Range field that may join parts of this version.
+    """Return the If-Range field for joining parts of this version.
 
     None where none is strong enough.
 
@@ -71,7 +71,7 @@ def joining_validator(validators: Validators) -> str | None:
 
 
 def contradict(one: Validators, other: Validators) -> bool:
-    """Whether two answers show by their validators that they are of different versions."""
+    """Whether the validators of two responses show different versions."""
     pairs = (
         (one.entity_tag, other.entity_tag),
         (one.last_modified, other.last_modified),
@@ -80,7 +80,7 @@ def contradict(one: Validators, other: Validators) -> bool:
 
 
 def conditional_fields(validators: Validators) -> dict[str, str]:
-    """Return the fields that ask for a representation only if it is not this version (13.1.2.
+    """Return the fields that request a representation only if it is not this version (13.1.2.
 
     13.1.3).
 
@@ -97,7 +97,7 @@ def conditional_fields(validators: Validators) -> dict[str, str]:
 def range_fields(
     start: int, end: int | None, validators: Validators | None
 ) -> dict[str, str] | None:
-    """Return the fields that ask for a part (14.2); None where it could not be joined to another.
+    """Return the fields that request a range (14.2); None if it could not be joined to others.
 
     Args:
         start: the first byte.
@@ -131,7 +131,7 @@ _CONTENT_RANGE = re.compile(r"bytes\s+(?:(\d+)-(\d+)|\*)/(\d+|\*)", re.IGNORECAS
 
 
 def parse_content_range(text: str | None) -> ContentRange | None:
-    """Read a Content-Range field; None where it is missing or breaks its own rules."""
+    """Parse a Content-Range field; None if missing or invalid."""
     match = _CONTENT_RANGE.fullmatch((text or "").strip())
     if match is None:
         return None
@@ -148,7 +148,7 @@ def parse_content_range(text: str | None) -> ContentRange | None:
 
 
 def parse_content_length(text: str | None) -> int | None:
-    """Read a Content-Length field (8.6); None where it is missing or no number.
+    """Parse a Content-Length field (8.6); None if missing or invalid.
 
     The same number written several times counts once; different ones are no length.
     """
@@ -158,7 +158,7 @@ def parse_content_length(text: str | None) -> int | None:
 
 
 def parse_retry_after(text: str | None, now: datetime) -> float | None:
-    """Read a Retry-After field in either of its forms (10.2.3) as seconds from now."""
+    """Parse a Retry-After field in either form (10.2.3); return seconds from now."""
     if text is None:
         return None
     text = text.strip()
@@ -169,7 +169,7 @@ def parse_retry_after(text: str | None, now: datetime) -> float | None:
 
 
 def next_address(address: str, location: str | None, seen: list[str], since: int = 0) -> str:
-    """Return the address that a redirect leads to (10.2.2, 15.4).
+    """Return the target of a redirect (10.2.2, 15.4).
 
     Args:
         address: the one that answered with the redirect.
@@ -208,7 +208,7 @@ def next_address(address: str, location: str | None, seen: list[str], since: int
 
 
 def _as_text(field: str) -> str:
-    """Read a field that holds UTF-8 although fields are decoded as ISO 8859-1 (5.5)."""
+    """Decode a field as UTF-8 if possible; fields are decoded as ISO 8859-1 before (5.5)."""
     try:
         return field.encode("latin-1").decode("utf-8")
     except UnicodeError:
@@ -228,7 +228,7 @@ HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
 
 
 def advice_for_status(status: int, signed: bool = False) -> str:
-    """Return what a person can do about an answer that refuses a file.
+    """Return what a user can do about a response without a file.
 
     Args:
         status: of the answer.
@@ -261,7 +261,7 @@ _SCHEME = re.compile(r"\s*,?\s*([!#$%&\'*+.^_`|~\w-]+)(?=\s|,|$)(?!\s*=)")
 
 
 def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
-    """Read WWW-Authenticate fields (11.6.1): each scheme in lower case, with its parameters."""
+    """Parse WWW-Authenticate fields (11.6.1): each scheme in lower case, with its parameters."""
     challenges: list[tuple[str, dict[str, str]]] = []
     for field in fields:
         at = 0
@@ -278,7 +278,7 @@ def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
 
 
 def parse_content_type(field: str | None) -> tuple[str, str]:
-    """Read a Content-Type field (8.3.1): the media type and the charset, both in lower case."""
+    """Parse a Content-Type field (8.3.1): media type and charset, both in lower case."""
     media_type, _, rest = (field or "").partition(";")
     charset = ""
     for match in _PARAMETER.finditer(rest):
@@ -288,14 +288,14 @@ def parse_content_type(field: str | None) -> tuple[str, str]:
 
 
 def is_attachment(disposition: str | None) -> bool:
-    """Whether a Content-Disposition field wants the file stored (RFC 6266, 4.2)."""
+    """Whether a Content-Disposition field says `attachment` (RFC 6266, 4.2)."""
     kind = (disposition or "inline").partition(";")[0].strip().lower()
     # An unknown type is to be treated as an attachment.
     return kind not in ("inline", "")
 
 
 def file_name_in(disposition: str | None) -> str:
-    """Return the last part of the name that a Content-Disposition field gives; empty for none.
+    """Return the file name in a Content-Disposition field without its path; empty if missing.
 
     RFC 6266, 4.3: of both forms `filename*` counts, and folders in a name do not. RFC 8187, 3.2: it
     is a character set, a language and the name, percent-encoded.
@@ -318,7 +318,7 @@ _LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
 
 
 def following_link(field: str | None) -> str | None:
-    """Return the target of the Link field (RFC 8288, 3) that names the next of a series, if any."""
+    """Return the target of the Link field (RFC 8288, 3) with rel=next, if any."""
     for match in _LINK.finditer(field or ""):
         parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
         if "next" in parameters.get("rel", "").lower().split():

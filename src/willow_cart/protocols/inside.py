@@ -1,4 +1,4 @@
-"""Files inside zip archives, brought by byte ranges (PKWARE, APPNOTE 6.3).
+"""Fetch files inside zip archives by byte ranges (PKWARE, APPNOTE 6.3).
 
 A zip archive says at its end what is in it and where, so a place that serves parts need not send
 the rest: a few kilobytes tell what an archive of any size holds, and one member comes by itself.
@@ -45,11 +45,11 @@ _UNPACK_INSTEAD = "haul it, and unpack it with --unpack"
 
 class _Unpacker(Protocol):
     def decompress(self, data: bytes, /) -> bytes:
-        """Return what comes out for some bytes."""
+        """Return the decompressed bytes."""
 
 
 class _Stored:
-    """What was not packed comes out as it is."""
+    """A decompressor for stored members, which are not compressed."""
 
     def decompress(self, data: bytes) -> bytes:
         return data
@@ -57,7 +57,7 @@ class _Stored:
 
 @dataclass(frozen=True, slots=True)
 class _Contents:
-    """What an archive holds.
+    """The directory of an archive.
 
     Attributes:
         facts: of the archive.
@@ -72,13 +72,13 @@ class _Contents:
     outflow: Outflow
 
     def end_of(self, info: zipfile.ZipInfo) -> int:
-        """Return the byte before which a member ends for certain."""
+        """Return the offset before which a member ends."""
         place = bisect_right(self.offsets, info.header_offset)
         return self.offsets[min(place, len(self.offsets) - 1)]
 
 
 class Inside(Access):
-    """Bring files that are inside zip archives.
+    """Access to files inside zip archives.
 
     Args:
         outside: how the archives are talked to; not closed here.
@@ -92,7 +92,7 @@ class Inside(Access):
         self._contents: dict[str, _Contents] = {}
 
     def entries(self, archive: str) -> Iterator[DirectoryEntry]:
-        """Yield what is in an archive, in its order; the addresses are those of files inside.
+        """Yield the members of an archive in order, with addresses of files inside it.
 
         Raises:
             TransferFailed: it does not come, is none, or its place does not serve parts.
@@ -110,7 +110,7 @@ class Inside(Access):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for a file (see the seam); a packed one always comes from its beginning."""
+        """Request a file; a compressed one always starts at its beginning."""
         archive, path = take_inside(address)
         contents = self._contents_of(archive)
         facts = self._facts_of(address, contents, path)
@@ -127,12 +127,12 @@ class Inside(Access):
         return MemberDelivery(delivery, facts, info, contents.outflow, first)
 
     def ask(self, address: str) -> Metadata:
-        """Ask what is known of a file (see the seam)."""
+        """Request the metadata of a file; see `Access.ask`."""
         archive, path = take_inside(address)
         return self._facts_of(address, self._contents_of(archive), path)
 
     def close(self) -> None:
-        """There is nothing to let go of."""
+        """Do nothing."""
 
     def _facts_of(self, address: str, contents: _Contents, path: str) -> Metadata:
         info = contents.members.get(path)
@@ -153,7 +153,7 @@ class Inside(Access):
         )
 
     def _contents_of(self, archive: str) -> _Contents:
-        """Return what an archive holds, which is asked for once."""
+        """Return the directory of an archive, which is fetched once."""
         with self._lock:  # lanes that want members of the same archive wait for its contents
             contents = self._contents.get(archive)
             if contents is None:
@@ -189,7 +189,7 @@ class Inside(Access):
         )
 
     def open_part(self, archive: str, facts: Metadata, start: int, end: int) -> Download:
-        """Ask for a part of an archive.
+        """Request a range of an archive.
 
         Args:
             archive: its address.
@@ -220,7 +220,7 @@ class Inside(Access):
 
 
 class MemberDelivery(Download):
-    """A member on its way out of its archive.
+    """A member that is received from its archive.
 
     Args:
         delivery: of the archive, from the member's header on.
@@ -285,15 +285,15 @@ class MemberDelivery(Download):
 
     @property
     def line_bytes(self) -> int:
-        """Return how many bytes of the archive came."""
+        """Return the bytes received from the archive."""
         return self._came
 
     def close(self) -> None:
-        """Let go of the archive."""
+        """Close the archive."""
         self._delivery.close()
 
     def _next_packed(self) -> bytes:
-        """Return the next packed bytes; empty once they have all come."""
+        """Return the next compressed bytes; empty at the end."""
         if not self._packed:
             return b""
         piece = self._at_hand or self._receive()
@@ -322,7 +322,7 @@ class MemberDelivery(Download):
 
 
 def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
-    """Return what unpacks a member.
+    """Return the decompressor for a member.
 
     Raises:
         NotServed: unsupported compression method.
@@ -344,7 +344,7 @@ def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
 
 
 class _Remote(io.RawIOBase):
-    """An archive as a file, of which only what is read is asked for."""
+    """A remote archive as a file, of which only the parts read are fetched."""
 
     def __init__(self, inside: Inside, archive: str, facts: Metadata, length: int) -> None:
         self._inside = inside
@@ -356,19 +356,19 @@ class _Remote(io.RawIOBase):
         self._tail = b""
 
     def readable(self) -> bool:
-        """Return True: it can be read."""
+        """Return True."""
         return True
 
     def seekable(self) -> bool:
-        """Return True: it can be read."""
+        """Return True."""
         return True
 
     def tell(self) -> int:
-        """Where the next byte is read."""
+        """Return the current position."""
         return self._at
 
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        """Go to another byte."""
+        """Seek to a position."""
         base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
         if base + offset < 0:
             raise ValueError("it is too short")
@@ -376,7 +376,7 @@ class _Remote(io.RawIOBase):
         return self._at
 
     def read(self, size: int = -1) -> bytes:
-        """Read so many bytes; all that are left if none is said."""
+        """Read this many bytes; all remaining ones without a number."""
         end = self._length if size < 0 else min(self._length, self._at + size)
         if end - self._at > _MAX_DIRECTORY_BYTES:
             raise ValueError("its table of contents is too long")
@@ -407,13 +407,13 @@ class _Remote(io.RawIOBase):
 
 
 def _agree(one: Validators, other: Validators) -> bool:
-    """Whether two versions are the same for certain."""
+    """Whether two versions are certainly the same."""
     if one.entity_tag or other.entity_tag:
         return one.entity_tag == other.entity_tag
     return bool(one.last_modified) and one.last_modified == other.last_modified
 
 
 def _may_be_one(one: Validators, other: Validators) -> bool:
-    """Whether nothing tells two versions apart."""
+    """Whether two versions may be the same."""
     pairs = ((one.entity_tag, other.entity_tag), (one.last_modified, other.last_modified))
     return all(a == b for a, b in pairs if a is not None and b is not None)

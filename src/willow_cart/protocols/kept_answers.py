@@ -1,4 +1,4 @@
-"""Answers that were asked for to find out what an address is, kept to become the download.
+"""Keep the responses of probes, which become the download.
 
 There are links that can be asked once, and every request costs its server something. An answer that
 turns out to be a file is therefore not thrown away: a small one is read to its end, a large one is
@@ -42,7 +42,7 @@ Keep = Callable[[str, Download, bytes], None]
 
 
 class KeptAnswers(Access):
-    """Hands answers that were kept to the first caller that asks for them, and asks for all others.
+    """An access that returns kept responses to their first caller, and passes on other requests.
 
     Args:
         access: asks.
@@ -62,7 +62,7 @@ class KeptAnswers(Access):
         self.document_seconds = access.document_seconds
 
     def keep(self, address: str, delivery: Download, beginning: bytes) -> None:
-        """Keep an answer, or close it if too many of its host are open.
+        """Keep a response, or close it if too many of its host are open.
 
         Raises:
             TransferFailed, OSError: never; an answer that breaks off is asked for again.
@@ -84,7 +84,7 @@ class KeptAnswers(Access):
             self._kept[address] = kept
 
     def _leave_open(self, host: str) -> bool:
-        """Return whether one more answer of a host may be left open."""
+        """Whether one more response of a host may be left open."""
         with self._lock:
             if self._open[host] >= self._most_open:
                 return False
@@ -92,7 +92,7 @@ class KeptAnswers(Access):
             return True
 
     def holds(self, address: str) -> bool:
-        """Return whether an answer is kept."""
+        """Whether a response is kept."""
         return address in self._kept
 
     def open(
@@ -103,7 +103,7 @@ class KeptAnswers(Access):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Return the answer that was kept, once; else ask (see the seam)."""
+        """Return a kept response, once; else request the file."""
         with self._lock:
             kept = self._kept.pop(address, None)
         if kept is None:
@@ -117,43 +117,43 @@ class KeptAnswers(Access):
         return kept
 
     def ask(self, address: str) -> Metadata:
-        """Ask what is known of a file (see the seam)."""
+        """Request the metadata of a file; see `Access.ask`."""
         return self._access.ask(address)
 
     def directory(self, address: str) -> DirectoryLister | None:
-        """Return what lists the folders there (see the seam)."""
+        """Return the lister of folders; see `Access.directory`."""
         return self._access.directory(address)
 
     def contact(self, address: str) -> str:
-        """Return the address that is really asked (see the seam)."""
+        """Return the address that is really contacted; see `Access.contact`."""
         return self._access.contact(address)
 
     def store(self, address: str) -> ObjectStore | None:
-        """Return what lists the objects there (see the seam)."""
+        """Return the lister of objects; see `Access.store`."""
         return self._access.store(address)
 
     def abort(self) -> None:
-        """End every exchange in progress (see the seam)."""
+        """End every exchange; see `Access.abort`."""
         self._access.abort()
 
     def maker(self) -> Callable[[], Access] | None:
-        """Return what makes an access like the one that asks (see the seam)."""
+        """Return a factory for the underlying access; see `Access.maker`."""
         return self._access.maker()
 
     def close(self) -> None:
-        """Close the answers that were not used."""
+        """Close the responses that were not used."""
         for kept in self._kept.values():
             kept.close()
         self._kept.clear()
 
     def _file(self) -> IO[bytes]:
-        """Return a file without a name, so that nothing is left of it whatever happens."""
+        """Return a temporary file without a name."""
         made = tempfile.SpooledTemporaryFile(_MAX_MEMORY_BYTES, dir=self._folder)  # noqa: SIM115
         return cast(IO[bytes], made)
 
 
 class ReadDelivery(Download):
-    """An answer that was read to its end; its bytes are the beginning that is kept of it.
+    """A response that was read to its end; all its bytes are kept.
 
     Args:
         facts: what the place said about it.
@@ -166,15 +166,15 @@ class ReadDelivery(Download):
         self.facts = facts
 
     def read(self) -> bytes:
-        """Return the end: all is kept already."""
+        """Return nothing: all is kept already."""
         return b""
 
     def close(self) -> None:
-        """There is nothing to let go of."""
+        """Do nothing."""
 
 
 class _KeptDelivery(Download):
-    """An answer of which the beginning has been read already."""
+    """A response whose beginning was read already."""
 
     def __init__(self, delivery: Download, file: IO[bytes]) -> None:
         self._delivery = delivery
@@ -187,7 +187,7 @@ class _KeptDelivery(Download):
         self.notes = delivery.notes
 
     def read_ahead(self, beginning: bytes, seconds: float) -> bool:
-        """Read what is not too long; return whether that was all, and be done with it then.
+        """Read a short response to its end; return whether it was short, and close it then.
 
         Args:
             beginning: what was read of it already.
@@ -213,16 +213,16 @@ class _KeptDelivery(Download):
         return self._is_all
 
     def rewind(self) -> None:
-        """Begin to hand out what was read."""
+        """Start again at the first kept byte."""
         self._file.seek(0)
 
     def read(self) -> bytes:
-        """Return what was kept, and then what comes."""
+        """Return the kept bytes, then those received."""
         if data := self._file.read(CHUNK):
             return data
         return b"" if self._is_all else self._delivery.read()
 
     def close(self) -> None:
-        """Close the answer, and forget what was kept."""
+        """Close the response and discard the kept bytes."""
         self._file.close()
         self._delivery.close()

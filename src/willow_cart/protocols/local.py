@@ -1,4 +1,4 @@
-"""Files of this machine: a mounted drive is a place like any other (RFC 8089)."""
+"""Local files as a protocol (RFC 8089), such as those on a mounted drive."""
 
 from __future__ import annotations
 
@@ -26,23 +26,23 @@ if TYPE_CHECKING:
 
 
 def address_of(path: Path | str) -> str:
-    """Return the `file:` address of a path; of a folder with a slash at its end."""
+    """Return the `file:` address of a path; folders end with a slash."""
     raw = os.fsencode(os.path.abspath(path))
     return f"file://{quote(raw)}" + ("/" if os.path.isdir(path) and raw != b"/" else "")
 
 
 def path_of(address: str) -> str:
-    """Return the path that a `file:` address stands for."""
+    """Return the path of a `file:` address."""
     return os.fsdecode(_path_of(address))
 
 
 def connect(_settings: AccessSettings) -> LocalAccess:
-    """Return what reads files of this machine."""
+    """Build the access to local files."""
     return LocalAccess()
 
 
 class LocalAccess(Access, DirectoryLister):
-    """Read files and folders of this machine."""
+    """Access to local files and folders."""
 
     def open(
         self,
@@ -52,7 +52,7 @@ class LocalAccess(Access, DirectoryLister):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Open a file; it goes on where it is asked to if it has not changed since."""
+        """Open a file; a later start is honoured if the file has not changed."""
         delivery = LocalDownload(address, _open(address))
         same = validators is not None and delivery.facts.validators == validators
         if same and not start and end is None:
@@ -63,17 +63,17 @@ class LocalAccess(Access, DirectoryLister):
         return delivery
 
     def ask(self, address: str) -> Metadata:
-        """Say what is known of a file."""
+        """Return the metadata of a file."""
         delivery = LocalDownload(address, _open(address))
         delivery.close()
         return delivery.facts
 
     def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
-        """Itself."""
+        """Return this object."""
         return self
 
     def find(self, address: str) -> DirectoryEntry | None:
-        """Return what lies there."""
+        """Return the entry at an address."""
         path = _path_of(address.rstrip("/"))
         try:
             status = os.stat(path or b"/")
@@ -84,7 +84,7 @@ class LocalAccess(Access, DirectoryLister):
         return DirectoryEntry(address.rstrip("/"), status.st_size, _moment(status))
 
     def entries(self, folder: str) -> FolderEntries:
-        """List a folder, by name; pipes, devices and this product's own folder left out."""
+        """List a folder by name, without special files and the folder `.willow`."""
         try:
             with os.scandir(_path_of(folder)) as scan:
                 found = sorted(scan, key=lambda entry: entry.name)
@@ -102,7 +102,7 @@ class LocalAccess(Access, DirectoryLister):
         return FolderEntries(entries)
 
     def close(self) -> None:
-        """There is nothing to let go of."""
+        """Do nothing."""
 
 
 class LocalDownload(Download):
@@ -121,7 +121,7 @@ class LocalDownload(Download):
         self._file = file
 
     def begin_at(self, start: int) -> None:
-        """Go on from a byte."""
+        """Seek to a byte."""
         os.lseek(self._file, start, os.SEEK_SET)
         self.start = start
 

@@ -1,4 +1,4 @@
-"""Promises: the checksums that an answer's own fields tell of what it brings."""
+"""Expected checksums in the header fields of responses."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _MD5_MARK = re.compile(r'"([0-9a-f]{32})(?:-(\d{1,5}))?"')
 
 
 def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Checksum, ...]:
-    """Return the checksums that a server promises of a complete representation, without any coding.
+    """Return the checksums that a server states for a representation without coding.
 
     Args:
         fields: of the answer.
@@ -42,7 +42,7 @@ def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Check
 
 
 def promised_by_store(fields: Mapping[str, str]) -> tuple[Checksum, ...]:
-    """Return the checksums that an object store promises of an object.
+    """Return the checksums that an object store states for an object.
 
     An entity tag of 32 digits is the MD5 of an object that was put up in one piece, unless the
     store has encrypted it with a customer key.
@@ -92,7 +92,7 @@ def _is_encrypted(fields: Mapping[str, str]) -> bool:
 
 
 def read_base64(algorithm: str | None, value: str, origin: Origin) -> tuple[Checksum, ...]:
-    """Return a digest in base 64 as a checksum.
+    """Convert a base64 digest to a checksum.
 
     None if it is no digest, or of no known algorithm.
     """

@@ -1,4 +1,4 @@
-"""Proxies: which one a place is asked through, by the usual environment variables."""
+"""Select the proxy for a server by the usual environment variables."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ _KNOWN = frozenset({"http", "https"})
 
 
 def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
-    """Return the address of the proxy for an origin; None to ask it directly.
+    """Return the proxy for an origin; None for a direct connection.
 
     `http_proxy`, `https_proxy` and `all_proxy` name proxies, in either case of letters, but for
     `HTTP_PROXY`: a web server that runs this program would set that to a field of a request.

@@ -1,4 +1,4 @@
-"""Reading short documents whole into memory: listings, pages, checksum lists."""
+"""Read short documents into memory: listings, pages, checksum lists."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MAX_DOCUMENT_BYTES = 64 << 20
 def fetch_whole(
     address: str, access: Access, largest: int = MAX_DOCUMENT_BYTES
 ) -> tuple[Metadata, bytes]:
-    """Fetch a document, in one attempt.
+    """Fetch a document in one attempt.
 
     Raises:
         TransferFailed: it did not come.
@@ -34,7 +34,7 @@ def fetch_whole(
 def read_whole(
     delivery: Download, largest: int = MAX_DOCUMENT_BYTES, seconds: float = float("inf")
 ) -> bytes:
-    """Read a delivery to its end.
+    """Read a download to its end.
 
     Args:
         delivery: what is read.

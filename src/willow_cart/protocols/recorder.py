@@ -1,4 +1,4 @@
-"""Exchanges as they go over the line, for those who keep a record of them."""
+"""Record exchanges as sent and received."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _HIDDEN = "***"
 
 @dataclass(frozen=True, slots=True)
 class Exchange:
-    """A request and its answer. Credentials are left out.
+    """A request and its response, without credentials.
 
     Attributes:
         method: of the request.
@@ -60,7 +60,7 @@ class Exchange:
 
 
 class ExchangeRecorder:
-    """Has every exchange told once its answer has come to its end.
+    """Records each exchange when its response is complete.
 
     Args:
         tell: is told of each, one after the other.
@@ -74,7 +74,7 @@ class ExchangeRecorder:
     def overhear(
         self, answer: urllib3.HTTPResponse, method: str, address: str, fields: Mapping[str, str]
     ) -> None:
-        """Listen to the body of an answer from here on."""
+        """Record the body of a response from now on."""
         # The library hides what it reads from; there is no other place where bytes are as sent.
         line: Any = answer._fp  # noqa: SLF001
         shown = without_secrets(address)
@@ -104,7 +104,7 @@ class ExchangeRecorder:
             line.fp = heard
 
     def end(self) -> None:
-        """Have everything told that has not come to its end."""
+        """Record the exchanges that are not complete."""
         for heard in list(self._open.values()):
             heard.end()
 
@@ -115,7 +115,7 @@ class ExchangeRecorder:
 
 
 class _Overheard:
-    """A file of a connection, of which what is read is kept."""
+    """A connection's file that keeps a copy of everything read."""
 
     def __init__(
         self,
@@ -134,11 +134,11 @@ class _Overheard:
         return self._keep(self._file.read(*sizes))
 
     def read1(self, *sizes: int) -> bytes:
-        """Read what is there."""
+        """Read available bytes."""
         return self._keep(self._file.read1(*sizes))
 
     def readline(self, *sizes: int) -> bytes:
-        """Read a line, of what frames chunks."""
+        """Read a line of the chunk framing."""
         return self._keep(self._file.readline(*sizes))
 
     def readinto(self, buffer: memoryview) -> int:
@@ -148,7 +148,7 @@ class _Overheard:
         return count
 
     def close(self) -> None:
-        """Record that the answer is over, complete or not."""
+        """Record the end of the response, complete or not."""
         self._file.close()
         self.end()
 
@@ -160,7 +160,7 @@ class _Overheard:
         return data
 
     def end(self) -> None:
-        """Tell of the exchange, as far as it came."""
+        """Pass the exchange on, as far as it was received."""
         if self._is_over:
             return
         self._is_over = True
@@ -173,7 +173,7 @@ class _Overheard:
         self._kept.close()
 
     def _is_whole(self, size: int) -> bool:
-        """Whether a body came to its end (RFC 9112, 6.3 and 8)."""
+        """Whether a body is complete (RFC 9112, 6.3 and 8)."""
         fields = {name.lower(): value for name, value in self._facts["fields"]}
         if self._facts["method"] == "HEAD" or self._facts["status"][:3] in ("204", "304"):
             return True

@@ -1,4 +1,4 @@
-"""Retrying: one policy for files, listings and sign-ins; it knows nothing of networks and clocks.
+"""The retry policy for files, listings and sign-ins, without network or clock.
 
 What is asked of it is a `Failure` with all that counts; what it says is `Retry` or `GiveUp`.
 """
@@ -33,7 +33,7 @@ _MAX_FREE_RETRIES_AFTER_LOSS = 2
 
 
 class Cause(Enum):
-    """What a failure is held against."""
+    """What a failure is charged to."""
 
     FILE = "file"
     HOST = "host"
@@ -43,7 +43,7 @@ class Cause(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Failure:
-    """An attempt that failed, with what counts for what becomes of it.
+    """A failed attempt, with what the decision depends on.
 
     Attributes:
         error: what went wrong; a busy server's has its status and its Retry-After.
@@ -62,7 +62,7 @@ class Failure:
 
     @property
     def cause(self) -> Cause:
-        """What it is held against.
+        """What it is charged to.
 
         A file that is not there, or not as promised, says nothing against its host, and neither
         does a line that breaks after it has brought something.
@@ -75,7 +75,7 @@ class Failure:
 
     @property
     def _is_crowding(self) -> bool:
-        """Whether the host is asked for too much, and is not broken.
+        """Whether the host is overloaded rather than broken.
 
         A host that says how long it wants to be left alone is not broken, and neither is one that
         drops one of several connections while the others are served.
@@ -93,7 +93,7 @@ class Failure:
 
 @dataclass(frozen=True, slots=True)
 class Retry:
-    """Ask again.
+    """A decision to retry.
 
     Attributes:
         after: seconds.
@@ -103,7 +103,7 @@ class Retry:
 
 
 class GiveUp(Enum):
-    """Ask no more; why."""
+    """A decision to give up, with the reason."""
 
     PERMANENT = "permanent"
     """Asking again the same way will not help."""
@@ -115,7 +115,7 @@ class GiveUp(Enum):
 
 @dataclass(frozen=True, slots=True)
 class RetryPolicy:
-    """A policy for what may pass by itself; it knows nothing of networks and clocks.
+    """An immutable retry policy; it knows no network and no clock.
 
     An attempt that brought bytes which the next can be joined to does not count as vain: a long
     file over a poor line needs many.
@@ -135,7 +135,7 @@ class RetryPolicy:
     longest_wait: float = 300.0
 
     def decide(self, failure: Failure, random_value: float) -> Retry | GiveUp:
-        """Say what becomes of what failed.
+        """Decide what to do about a failure.
 
         Args:
             failure: what is known of it.
@@ -152,7 +152,7 @@ class RetryPolicy:
     def pause_after(
         self, consecutive_failures: int, asked: float | None, random_value: float
     ) -> float | None:
-        """How long to pause before the next attempt, in seconds; None to give up.
+        """Return the pause before the next attempt in seconds; None to give up.
 
         Args:
             consecutive_failures: how many attempts in a row failed; 0 after one that brought
@@ -174,12 +174,12 @@ ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
 
 
 def _tell_nobody(error: TransientError, pause: float) -> None:
-    """Keep a wait to itself; a function with a name, so that it can be sent to a process."""
+    """Report nothing; a named function, so that it can be pickled."""
 
 
 @dataclass(frozen=True, slots=True)
 class Retrier:
-    """Makes attempts again until one succeeds or patience ends; outside of lanes.
+    """Retries attempts until one succeeds or the policy gives up; used outside of lanes.
 
     Attributes:
         retry_policy: when to try again.
@@ -194,7 +194,7 @@ class Retrier:
     random_value: Callable[[], float] = random.random
 
     def run(self, attempt: Callable[[], Answer], retry_policy: RetryPolicy | None = None) -> Answer:
-        """Make an attempt until it succeeds.
+        """Call an attempt until it succeeds.
 
         Args:
             attempt: what to do.
@@ -220,7 +220,7 @@ class Retrier:
 
 @dataclass(frozen=True, slots=True)
 class RequestRules:
-    """How requests are made, whatever they are for.
+    """The rules for all requests.
 
     Attributes:
         retry_policy: when to try again.

@@ -1,4 +1,4 @@
-"""The router: every address goes to the module of its protocol."""
+"""The router: passes each address to the module of its protocol."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from willow_cart.sign_in.trust import Trust
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class AccessSettings:
-    """How places are talked to; each protocol takes what concerns it.
+    """The settings of all protocols; each uses its part.
 
     Attributes:
         lanes_per_host: how many connections one host may have.
@@ -55,7 +55,7 @@ class AccessSettings:
 
 
 class ProtocolRouter(Access):
-    """Hands every address to the access that speaks its scheme, made when it is first needed.
+    """An access that passes each address to the protocol of its scheme, created on first use.
 
     Args:
         settings: how places are talked to.
@@ -88,38 +88,38 @@ class ProtocolRouter(Access):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for a file (see the seam)."""
+        """Request a file; see `Access.open`."""
         return self._access_to(address).open(address, start=start, end=end, validators=validators)
 
     def ask(self, address: str) -> Metadata:
-        """Ask what is known of a file (see the seam)."""
+        """Request the metadata of a file; see `Access.ask`."""
         return self._access_to(address).ask(address)
 
     def directory(self, address: str) -> DirectoryLister | None:
-        """Return what lists the folders there (see the seam)."""
+        """Return the lister of folders; see `Access.directory`."""
         return self._access_to(address).directory(address)
 
     def contact(self, address: str) -> str:
-        """Return the address that is really asked (see the seam)."""
+        """Return the address that is really contacted; see `Access.contact`."""
         return self._access_to(address).contact(address)
 
     def trust(self, address: str) -> None:
-        """Let a store be asked with what this machine keeps for stores (see the seam)."""
+        """Use the machine's credentials for a store; see `Access.trust`."""
         if scheme_of(address) in STORES:
             self._access_to(address).trust(address)
 
     def store(self, address: str) -> ObjectStore | None:
-        """Return what lists the objects there (see the seam)."""
+        """Return the lister of objects; see `Access.store`."""
         return self._access_to(address).store(address)
 
     def abort(self) -> None:
-        """End every exchange in progress (see the seam)."""
+        """End every exchange; see `Access.abort`."""
         self._stopped.set()
         for access in list(self._made.values()):
             access.abort()
 
     def maker(self) -> Callable[[], Access] | None:
-        """Return what makes another one (see the seam); None where requests keep a pace."""
+        """Return a factory for another router; None if requests are paced."""
         settings = self._settings
         if settings.pacer is not None or settings.overhearing is not None:
             return None
@@ -128,7 +128,7 @@ class ProtocolRouter(Access):
         return partial(ProtocolRouter, replace(settings, rules=rules, retrier=retrier))
 
     def close(self) -> None:
-        """Let go of every connection."""
+        """Release all connections."""
         for access in self._made.values():
             access.close()
 

@@ -1,4 +1,4 @@
-"""Sockets under supervision: requests are spaced, reads bounded, and all can be ended at once."""
+"""Supervised sockets: spaced requests, bounded reads, and a common abort."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _TICK_SECONDS = 0.1
 
 
 class RequestPacer:
-    """Keeps a gap between two requests to one host, measured from when they are sent.
+    """Keeps a gap between requests to one host, measured from when they are sent.
 
     Args:
         gap_after: gives the gap in seconds that follows a request.
@@ -34,7 +34,7 @@ class RequestPacer:
         self._next: dict[str, float] = {}
 
     def reserve(self, host: str) -> float:
-        """Reserve the next turn at a host, and return the seconds until then."""
+        """Reserve the next turn at a host; return the seconds until then."""
         with self._lock:
             now = self._clock()
             turn = max(now, self._next.get(host, now))
@@ -43,7 +43,7 @@ class RequestPacer:
 
 
 class SocketGuard:
-    """Supervises the sockets of one protocol; for use by several threads at once.
+    """Supervises the sockets of one protocol; thread-safe.
 
     Args:
         pacer: spaces requests; None for no gaps.
@@ -56,7 +56,7 @@ class SocketGuard:
         self._aborted = threading.Event()
 
     def wait_turn(self, host: str) -> None:
-        """Wait until a request may be sent to a host.
+        """Wait until a request to a host may be sent.
 
         Raises:
             ConnectionAbortedError: `abort` was called.
@@ -66,7 +66,7 @@ class SocketGuard:
         self._require_wanted()
 
     def connect(self, address: tuple[str, int], timeout: float) -> socket.socket:
-        """Connect to the first address of a host that answers, and watch the socket.
+        """Connect to the first address of a host that answers, and register the socket.
 
         Args:
             address: host and port.
@@ -111,13 +111,13 @@ class SocketGuard:
             raise OSError(error, "cannot connect")
 
     def watch(self, sock: socket.socket) -> None:
-        """Have a socket ended by `abort`, as long as it is in use."""
+        """Register a socket with `abort` while it is in use."""
         with self._lock:
             self._sockets.add(sock)
         self._require_wanted()
 
     def abort(self) -> None:
-        """End every connection now; threads that wait for bytes get an error instead."""
+        """Close every connection now; waiting threads get an error."""
         self._aborted.set()
         with self._lock:
             sockets = list(self._sockets)
@@ -131,7 +131,7 @@ class SocketGuard:
 
 
 class TimedReader(io.RawIOBase):
-    """Reads a socket until a deadline.
+    """A reader of a socket with a deadline.
 
     Args:
         sock: the socket.
@@ -151,15 +151,15 @@ class TimedReader(io.RawIOBase):
         self.was_cut = False
 
     def readable(self) -> bool:
-        """Return that it can be read."""
+        """Return True."""
         return True
 
     def allow(self, seconds: float) -> None:
-        """Move the deadline to so many seconds from now."""
+        """Move the deadline to this many seconds from now."""
         self.deadline = time.monotonic() + seconds
 
     def readinto(self, buffer: Any) -> int:
-        """Receive what is there, waiting for at least one byte; 0 at the end.
+        """Receive available bytes, waiting for at least one; 0 at the end.
 
         Raises:
             TimeoutError: nothing came in time.
@@ -178,6 +178,6 @@ class TimedReader(io.RawIOBase):
         return count or 0
 
     def close(self) -> None:
-        """Close the file; the socket lives on while others use it."""
+        """Close the file; the socket stays open while others use it."""
         self._file.close()
         super().close()

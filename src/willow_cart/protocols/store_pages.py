@@ -1,4 +1,4 @@
-"""What the listings of object stores have in common, whatever their dialect: XML, page by page."""
+"""The common part of object store listings: XML, page by page."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class StorePage(NamedTuple):
 def page_by_page(
     bucket: str, query: Mapping[str, str], token_field: str, read: Callable[[str], StorePage]
 ) -> Iterator[DirectoryEntry]:
-    """Go through a listing, holding one page at a time.
+    """Yield the entries of a listing, holding one page at a time.
 
     Args:
         bucket: its address, for messages.

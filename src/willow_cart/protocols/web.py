@@ -1,4 +1,4 @@
-"""The web: HTTP and HTTPS through urllib3's connection pools.
+"""HTTP and HTTPS through the connection pools of urllib3.
 
 The pools are used below urllib3's own layers for redirects and retries. Both are rules of this
 house (`protocols.http_rules`, `protocols.retry`), and leaving the layers out saves a third of the
@@ -66,7 +66,7 @@ Response = urllib3.HTTPResponse
 
 
 class _Followed(NamedTuple):
-    """The last answer of a chain of redirects.
+    """The last response of a chain of redirects.
 
     Attributes:
         response: the answer.
@@ -80,7 +80,7 @@ class _Followed(NamedTuple):
 
 
 def connect(settings: AccessSettings) -> WebAccess:
-    """Return what talks to the web, as the settings say."""
+    """Build the access to web servers from the settings."""
     return WebAccess(
         lanes_per_host=settings.lanes_per_host,
         sign_ins=settings.sign_ins,
@@ -93,7 +93,7 @@ def connect(settings: AccessSettings) -> WebAccess:
 
 
 class WebAccess(Access):
-    """Talk to web servers.
+    """Access to web servers.
 
     Args:
         lanes_per_host: how many connections are kept open to one host.
@@ -156,7 +156,7 @@ class WebAccess(Access):
         end: int | None = None,
         validators: Validators | None = None,
     ) -> Download | Unchanged:
-        """Ask for a file (see the seam); a range that cannot be joined is asked for whole."""
+        """Request a file; a range that cannot be joined is replaced by the whole."""
         is_part = start > 0 or end is not None
         if is_part:
             ranged = rules.range_fields(start, end, validators)
@@ -193,7 +193,7 @@ class WebAccess(Access):
                 raise self._refusal(response, address, final)
 
     def ask(self, address: str) -> Metadata:
-        """Ask with HEAD; where that is refused, with a GET for the first byte.
+        """Send HEAD; if it is refused, send GET for the first byte.
 
         400, 403, 405 and 501 are what servers refuse HEAD with although they serve GET: the method
         is not theirs (RFC 9110, 15.5.6 and 15.6.2), or an address was signed for GET alone.
@@ -221,18 +221,18 @@ class WebAccess(Access):
         )
 
     def abort(self) -> None:
-        """End every exchange at once (see the seam)."""
+        """End every exchange; see `Access.abort`."""
         self._guard.abort()
 
     def close(self) -> None:
-        """Let go of every connection."""
+        """Release all connections."""
         for pool in self._pools.values():
             pool.close()
         if self._overhearing is not None:
             self._overhearing.end()
 
     def _follow(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
-        """Ask, and ask again where redirects lead."""
+        """Send a request and follow redirects."""
         seen = [address]
         cookies = ChainCookies()
         notes: tuple[str, ...] = ()
@@ -254,7 +254,7 @@ class WebAccess(Access):
             seen.append(following)
 
     def _require_nothing_at_stake(self, address: str) -> None:
-        """Refuse a redirect away from TLS where a sign-in is used.
+        """Refuse a redirect away from TLS if a sign-in is used.
 
         Raises:
             NotTrusted: there is a sign-in for the address.
@@ -323,7 +323,7 @@ class WebAccess(Access):
         return answer
 
     def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:
-        """Return the connections to an origin.
+        """Return the connection pool of an origin.
 
         Of two that lanes make at the same time, one is kept.
         """
@@ -373,7 +373,7 @@ class WebAccess(Access):
         )
 
     def _drop(self, response: Response) -> None:
-        """Be done with an answer whose body is not wanted."""
+        """Drain or close a response without using its body."""
         left = response.length_remaining
         self._allow(response)
         try:
@@ -386,12 +386,12 @@ class WebAccess(Access):
             response.close()
 
     def _allow(self, response: Response) -> None:
-        """Bound how long the body of an answer is waited for that brings no file."""
+        """Limit the time for the body of a response without a file."""
         if (answer := answer_of(response)) is not None:
             answer.reader.allow(min(_DRAIN_SECONDS, self._stall_after))
 
     def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
-        """Return the error for an answer that brings no file.
+        """Return the error for a response without a file.
 
         Args:
             response: the answer.
@@ -414,7 +414,7 @@ class WebAccess(Access):
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
 
     def _explained(self, response: Response, address: str) -> TransferFailed | None:
-        """Return what the place itself says about an answer that brings no file."""
+        """Return the server's own explanation for a response without a file."""
         if self._explain is None:
             return None
         self._allow(response)
@@ -426,7 +426,7 @@ class WebAccess(Access):
 
 
 def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
-    """Return what makes connections through a proxy, whose sign-in may stand in its address."""
+    """Return the pool manager for a proxy, whose address may contain a sign-in."""
     parts = urlsplit(proxy)
     signed = None
     if parts.username is not None:
@@ -439,7 +439,7 @@ def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
 def _part_from(
     response: Response, facts: Metadata, start: int, end: int | None, validators: Validators | None
 ) -> Metadata | None:
-    """Return the facts of the complete representation.
+    """Return the metadata of the complete representation.
 
     None unless a 206 is exactly the part that was asked for.
     """
@@ -458,7 +458,7 @@ def _part_from(
 
 
 def _is_complete(response: Response, start: int, validators: Validators | None) -> bool:
-    """Whether a 416 says that nothing is left: the version is the same, and this is its length.
+    """Whether a 416 means that the file is complete: same version, and this length.
 
     A server that found another version would have sent it whole (RFC 9110, 13.1.5, 15.5.17).
     """

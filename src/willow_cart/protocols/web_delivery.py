@@ -1,4 +1,4 @@
-"""The body of an answer from the web: its framing and its codings undone, and its end proved."""
+"""Read the body of a web response: framing, codings, and proof that it is complete."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ _NO_CODINGS = frozenset(
 
 
 class WebDownload(Download):
-    """The body of one answer.
+    """The body of one response.
 
     Args:
         response: the answer.
@@ -102,7 +102,7 @@ class WebDownload(Download):
             self.joining = Resumability.NEVER
 
     def read(self) -> bytes:
-        """Return what one receive brings: waiting for a full chunk would lose it in a crash."""
+        """Return the bytes of one receive; waiting for a full chunk would lose it in a crash."""
         if self._empty:
             return b""
         try:
@@ -124,25 +124,25 @@ class WebDownload(Download):
 
     @property
     def line_bytes(self) -> int | None:
-        """Return how many coded bytes came; None without a coding."""
+        """Return the number of encoded bytes received; None without a coding."""
         return None if self._undo is None else self._response.tell()
 
     def close(self) -> None:
-        """Give the connection back if the body was read to its end, and close it otherwise."""
+        """Return the connection to the pool after a whole body, else close it."""
         if self._response.isclosed():
             self._response.release_conn()
         else:
             self._response.close()
 
     def _receive_all(self) -> bytes:
-        """Return the next bytes of the content, those that were looked at already first."""
+        """Return the next bytes of the content, starting with those already inspected."""
         if self._beginning:
             data, self._beginning = self._beginning, b""
             return data
         return self._receive()
 
     def _receive_some(self) -> bytes:
-        """Return the next bytes, with the chunks of the transfer taken away; empty at the end.
+        """Return the next bytes without the chunk framing; empty at the end.
 
         A small rest is waited for a moment, since a second round costs a small file more than it
         can save.
@@ -186,11 +186,11 @@ class WebDownload(Download):
         return data
 
     def _was_cut(self, answer: StrictResponse) -> bool:
-        """Return whether a body that ends with its connection was cut (RFC 9112, 9.8)."""
+        """Whether a body that ends with its connection was truncated (RFC 9112, 9.8)."""
         return answer.reader.was_cut and not answer.is_delimited
 
     def _content_codings(self) -> tuple[str, ...]:
-        """Return what is to be undone, although the content was asked for as it is kept.
+        """Return the content codings to remove, although none was asked for.
 
         Servers label files with codings that these do not have, such as archives that are gzip
         files. What is plainly the file that was asked for is taken as it is.

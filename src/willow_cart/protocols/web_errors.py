@@ -1,4 +1,4 @@
-"""What the HTTP library and the system raise, as errors of this house."""
+"""Translate exceptions of the HTTP library and the system."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ from willow_cart.units import format_duration
 def translate(  # noqa: C901  # a flat map from their errors to ours
     error: Exception, address: str, host: str, stall_after: float, *, reading: bool = False
 ) -> TransferFailed:
-    """Turn what urllib3 or the system raised into an error of this house.
+    """Translate an exception of urllib3 or the system into one of ours.
 
     Args:
         error: what was raised.
@@ -75,7 +75,7 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
 
 
 def _breaks_the_rules(error: lib.ProtocolError) -> bool:
-    """Whether an answer came that is none, which is another thing than a connection that broke."""
+    """Whether the response was invalid, as opposed to a broken connection."""
     cause = error.args[1] if len(error.args) > 1 else None
     broken = (http.client.IncompleteRead, http.client.RemoteDisconnected)
     return isinstance(cause, http.client.HTTPException) and not isinstance(cause, broken)
@@ -93,7 +93,7 @@ def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
 
 
 def _ssl_reason(error: Exception) -> str:
-    """Return what OpenSSL holds against the connection, in its own words."""
+    """Return the reason that OpenSSL gives."""
     cause: BaseException | None = error
     while cause is not None:
         if isinstance(cause, ssl.SSLCertVerificationError):

@@ -1,4 +1,4 @@
-"""What was: the ledger of a destination, and the receipts read from it."""
+"""The ledger of a destination, and the receipts read from it."""
 
 from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
 from willow_cart.records.ledger import KnownFiles, Ledger

@@ -1,4 +1,4 @@
-"""Bags: a destination handed on with its proofs, as RFC 8493 has it."""
+"""Bags: copies of a destination with checksums for passing on (RFC 8493)."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 
 
 def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = "") -> int:
-    """Write a bag of the files of a destination.
+    """Write a bag with the files of a destination.
 
     The files are linked where the disk can do that, and copied otherwise. They are entered with
     the checksums that the ledger has; the recipient of the bag checks them.
@@ -74,7 +74,7 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
 
 
 def _info(size: int, files: int, note: str) -> str:
-    """RFC 8493, 2.2.2."""
+    """Return the text of bag-info.txt (RFC 8493, 2.2.2)."""
     described = f"External-Description: {' '.join(note.split())}\n" if note else ""
     return (
         f"{described}Bagging-Date: {datetime.now(UTC):%Y-%m-%d}\n"

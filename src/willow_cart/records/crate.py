@@ -1,4 +1,4 @@
-"""Crates: what a destination holds and which haul brought it, as an RO-Crate says it (JSON-LD).
+"""RO-Crate metadata: what a destination contains and which haul fetched it (JSON-LD).
 
 RO-Crate 1.1. A crate says more than a list of files: its actions tie every file to the haul that
 brought it, with the command, the program and the time.
@@ -29,7 +29,7 @@ _BROUGHT = f"SELECT run, path FROM arrival WHERE {PRESENT} ORDER BY run, path"
 
 
 def crate_lines(ledger: Ledger) -> Iterator[str]:
-    """Yield the metadata file of a crate, `ro-crate-metadata.json`, line by line."""
+    """Yield the lines of `ro-crate-metadata.json`."""
     yield f'{{"@context": {json.dumps(_CONTEXT)}, "@graph": ['
     descriptor = {
         "@id": "ro-crate-metadata.json",
@@ -65,7 +65,7 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
 
 
 def _with_list(entity: Mapping[str, object], name: str, items: Iterator[str]) -> Iterator[str]:
-    """Yield an entity one of whose properties is a list, which may be long."""
+    """Yield an entity with a property that is a list, which may be long."""
     yield f'{json.dumps(entity, ensure_ascii=False)[:-1]}, "{name}": ['
     comma = ""
     for item in items:
@@ -84,7 +84,7 @@ def _reference(path: str) -> str:
 
 
 def _file(arrival: Arrival) -> dict[str, object]:
-    """RO-Crate 1.1, "Data Entities": sizes are texts, and paths are encoded as in addresses."""
+    """Return a file entity (RO-Crate 1.1, "Data Entities"): sizes are texts, paths are encoded."""
     media_type, packing = mimetypes.guess_type(arrival.path, strict=False)
     return {
         "@id": quote(arrival.path),
@@ -114,7 +114,7 @@ def _run_id(run: Mapping[str, object]) -> str:
 
 
 def _action(run: Mapping[str, object]) -> dict[str, object]:
-    """RO-Crate 1.1, "Provenance of entities": who made what, when and by which means."""
+    """Return an action entity (RO-Crate 1.1, "Provenance of entities")."""
     action = {
         "@id": _run_id(run),
         "@type": "CreateAction",

@@ -1,4 +1,4 @@
-"""Entries: what the ledger says of a file, as values."""
+"""The entries of the ledger as values."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ TWIN = "twin "
 
 @dataclass(frozen=True, slots=True)
 class Arrival:
-    """A file that arrived, and what it was then.
+    """A file that arrived, as it was then.
 
     Attributes:
         address, final_address: where it came from, before and after redirects, without secrets.
@@ -55,31 +55,31 @@ class Arrival:
 
     @property
     def twin(self) -> str:
-        """The path of the file that has its bytes, where it was not filed besides that."""
+        """The path of the file with the same content that replaces this one; may be empty."""
         return self.instead.removeprefix(TWIN) if self.instead.startswith(TWIN) else ""
 
     @property
     def archive_address(self) -> str:
-        """The address of the archive that it was in; its own if it was in none."""
+        """The address of the archive it came from; its own if it came from none."""
         return take_inside(self.address)[0]
 
     @property
     def lies_at(self) -> str:
-        """The path at which its bytes lie."""
+        """The path of its content."""
         return self.twin or self.path
 
     @property
     def stamp(self) -> Stamp:
-        """The stamp of the file that lies under its name or its twin's."""
+        """The stamp of its file or of the twin's."""
         return Stamp(self.size, self.mtime_ns)
 
     @property
     def own_stamp(self) -> Stamp | None:
-        """The stamp of the file that lies at its path; None where something stands for it."""
+        """The stamp of the file at its own path; None if another file replaces it."""
         return None if self.instead else self.stamp
 
     def delete_from(self, tree: FileTree) -> None:
-        """Delete the file that lies at its path, if it is the one that arrived.
+        """Delete the file at its path if it is the one that arrived.
 
         Raises:
             OSError: it cannot be deleted.
@@ -89,13 +89,13 @@ class Arrival:
 
     @property
     def validators(self) -> Validators:
-        """The marks of the version that arrived."""
+        """The validators of the version that arrived."""
         return Validators(self.entity_tag, self.last_modified)
 
 
 @dataclass(frozen=True, slots=True)
 class PartRecord:
-    """What must be known of a partial file to go on with it in a later run.
+    """What a later run needs to resume a partial file.
 
     Attributes:
         address, final_address: as for an arrival.
@@ -125,7 +125,7 @@ class PartRecord:
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A file that was made here of what arrived.
+    """A file that was made from files that arrived.
 
     Attributes:
         path: below the destination, with `/` between the parts.
@@ -142,7 +142,7 @@ class Made:
 
 @dataclass(frozen=True, slots=True)
 class Move:
-    """A file that gets another path.
+    """A file that is moved to another path.
 
     Attributes:
         address: that brought it, without secrets.
@@ -156,7 +156,7 @@ class Move:
 
 @dataclass(frozen=True, slots=True)
 class Result:
-    """What became of one file in one run.
+    """The result of one file in one run.
 
     Attributes:
         number: its place in the haul, from 1.
@@ -188,10 +188,10 @@ class Result:
 
     @property
     def is_unsound(self) -> bool:
-        """Whether it arrived, and is broken inside."""
+        """Whether it arrived but is damaged inside."""
         return self.state is State.ARRIVED and bool(self.reason)
 
 
 def timestamp() -> str:
-    """Return the time as the ledger has it: UTC, ISO 8601, to the second."""
+    """Format a time for the ledger: UTC, ISO 8601, to the second."""
     return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,4 +1,4 @@
-"""The ledger: a destination's own record of what arrived, in `.willow/ledger.db` there."""
+"""The ledger: the record of what arrived in a destination, in `.willow/ledger.db`."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ _arrival_values = attrgetter(*Arrival.__dataclass_fields__)
 
 
 class Ledger:
-    """The tables and what is asked of them; for one thread at a time (see `haul.filer`).
+    """The ledger's tables and queries; used by one thread at a time (see `transfer.commit`).
 
     Raises:
         UnreadableLedger: there is none, it is damaged, or of a later version.
@@ -69,11 +69,11 @@ class Ledger:
         return self._file.base
 
     def close(self) -> None:
-        """Close the file; what was committed is in it."""
+        """Close the file; committed entries are in it."""
         self._file.close()
 
     def restore(self) -> bool:
-        """Make the file again if it was deleted while it was open; return whether it was.
+        """Create the file again if it was deleted while open; return whether it was.
 
         Raises:
             CannotStore: it cannot be made.
@@ -89,7 +89,7 @@ class Ledger:
 
     @contextmanager
     def transaction(self, *, lasting: bool = False) -> Iterator[None]:
-        """Make everything inside happen together or not at all.
+        """Run the block in a transaction.
 
         Args:
             lasting: whether it, and all before it, is to be safe against a power cut at the end.
@@ -106,7 +106,7 @@ class Ledger:
     # What happens in a haul
 
     def begin_run(self, command: str, note: str = "") -> int:
-        """Open a run and return its number.
+        """Start a run and return its number.
 
         Args:
             command: as typed, without secrets.
@@ -120,7 +120,7 @@ class Ledger:
         return cursor.lastrowid
 
     def reopen_run(self, run: int) -> None:
-        """Go on with a run: what is recorded of it from now on is numbered behind what was."""
+        """Continue a run; new results are numbered after the existing ones."""
         self._base.execute("UPDATE run SET ended = NULL, exit_code = NULL WHERE id = ?", (run,))
         (last,) = self._base.execute(
             "SELECT coalesce(max(number), 0) FROM result WHERE run = ?", (run,)
@@ -128,17 +128,17 @@ class Ledger:
         self._before = last
 
     def end_run(self, run: int, exit_code: int) -> None:
-        """Close a run."""
+        """Record the end of a run."""
         self._base.execute(
             "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (timestamp(), exit_code, run)
         )
 
     def keep_timeline(self, run: int, timeline: str) -> None:
-        """Enter what came when in a run, as `Timeline.as_text` has it, in place of what was."""
+        """Store the timeline of a run (see `Timeline.as_text`), replacing an earlier one."""
         self._base.execute("UPDATE run SET timeline = ? WHERE id = ?", (timeline, run))
 
     def record(self, run: int, result: Result) -> None:
-        """Enter what became of a file; a partial file that it was made from is no longer one."""
+        """Record the result of a file; its partial file is forgotten."""
         if result.arrival is not None:
             self.record_arrival(run, result.arrival)
         self._base.execute(
@@ -150,7 +150,7 @@ class Ledger:
         )  # fmt: skip
 
     def record_arrival(self, run: int, arrival: Arrival) -> None:
-        """Enter a file that lies under its name now."""
+        """Record a file that has its name now."""
         self._base.execute(
             f"INSERT INTO arrival (run, {_ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
             (run, *_arrival_values(arrival)),
@@ -158,7 +158,7 @@ class Ledger:
         self.forget_part(arrival.address)
 
     def keep_part(self, part: PartRecord) -> None:
-        """Remember a partial file, in place of any other of the same address."""
+        """Record a partial file, replacing another one of the same address."""
         marks = part.validators
         sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
         self._base.execute(
@@ -169,35 +169,35 @@ class Ledger:
         )  # fmt: skip
 
     def mark_part(self, address: str, file: str, synced: str, digests: str) -> None:
-        """Note which bytes of a partial file are safe on the disk, if it is still the one."""
+        """Record which bytes of a partial file are synced, if it is still the same file."""
         self._base.execute(
             "UPDATE part SET synced = ?, digests = ? WHERE address = ? AND file = ?",
             (synced, digests, address, file),
         )
 
     def adopt_parts(self, boot: str) -> None:
-        """Take all partial files for written since this start of the machine."""
+        """Mark all partial files as written since this boot."""
         self._base.execute("UPDATE part SET boot = ?", (boot,))
 
     def forget_part(self, address: str) -> None:
-        """Forget the partial file of an address, if there is one."""
+        """Forget the partial file of an address."""
         self._base.execute("DELETE FROM part WHERE address = ?", (address,))
 
     # What happens in refiling
 
     def keep_moves(self, moves: Iterable[Move]) -> None:
-        """Remember what is going to be moved, to be ended whatever happens."""
+        """Record moves before they are made, so that they can be completed after a kill."""
         self._base.executemany(
             "INSERT INTO move VALUES (?, ?, ?)",
             ((move.address, move.old, move.new) for move in moves),
         )
 
     def forget_moves(self) -> None:
-        """Forget it: all was moved, or nothing."""
+        """Forget the recorded moves: all were made, or none."""
         self._base.execute("DELETE FROM move")
 
     def move_arrivals(self, moves: Iterable[Move]) -> None:
-        """Enter that what arrived last from addresses lies elsewhere by now."""
+        """Record new paths for the latest arrivals of addresses."""
         self._base.executemany(
             "UPDATE arrival SET path = ?"
             " WHERE id = (SELECT max(id) FROM arrival WHERE address = ?)",
@@ -205,7 +205,7 @@ class Ledger:
         )
 
     def made(self) -> list[Made]:
-        """Return the files that were made here, in the order of their paths.
+        """Return the files that were made here, by path.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -214,7 +214,7 @@ class Ledger:
         return [self._read(read_made, row) for row in rows]
 
     def keep_made(self, files: Iterable[Made]) -> None:
-        """Enter the files that were made here, in place of those of an earlier time."""
+        """Record the files that were made here, replacing earlier entries."""
         self._base.execute("DELETE FROM made")
         self._base.executemany(
             "INSERT INTO made VALUES (?, ?, ?, ?)",
@@ -222,7 +222,7 @@ class Ledger:
         )
 
     def moves(self) -> list[Move]:
-        """Return what was being moved when a refiling was interrupted.
+        """Return the moves of an interrupted refiling.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -231,7 +231,7 @@ class Ledger:
         return [self._read(read_move, row) for row in rows]
 
     def altered(self, what: str) -> UnreadableLedger:
-        """Return the error for an entry that this program has not left as it is."""
+        """Return the error for an entry that this program did not write."""
         return altered(self._path, what)
 
     def _read(self, read: Callable[[sqlite3.Row], _Entry], row: sqlite3.Row) -> _Entry:
@@ -243,15 +243,15 @@ class Ledger:
     # What happens to what has arrived
 
     def keep_unhandled(self, address: str) -> None:
-        """Remember that a command is to be run for a file."""
+        """Record that the user's command is to be run for a file."""
         self._base.execute("INSERT OR REPLACE INTO unhandled VALUES (?)", (address,))
 
     def forget_unhandled(self, address: str) -> None:
-        """Forget it: it has ended well."""
+        """Forget this record: the command has succeeded."""
         self._base.execute("DELETE FROM unhandled WHERE address = ?", (address,))
 
     def unhandled(self) -> list[Arrival]:
-        """Return what arrived from the addresses for which one is still to be run."""
+        """Return the arrivals for which the command is still to be run."""
         latest = "SELECT max(id) FROM arrival WHERE address IN (SELECT address FROM unhandled)"
         return [*self._arrivals(f"id IN ({latest} GROUP BY address) ORDER BY id")]
 
@@ -263,7 +263,7 @@ class Ledger:
         members: Iterable[Arrival],
         left_out: int | None,
     ) -> None:
-        """Enter what was unpacked from an archive.
+        """Record the files that were unpacked from an archive.
 
         Args:
             run: in which that was.
@@ -282,7 +282,7 @@ class Ledger:
             )
 
     def let_stand_for(self, arrival: Arrival, instead: str) -> None:
-        """Enter what stands for a file that lies at its path no more; see `Arrival.instead`."""
+        """Record what replaces a file that is no longer at its path; see `Arrival.instead`."""
         self._base.execute(
             "UPDATE arrival SET instead = ?"
             " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND address = ?",
@@ -290,13 +290,13 @@ class Ledger:
         )
 
     def paths_for_twins(self) -> set[str]:
-        """Return the paths at which files lie that stand for others with the same bytes."""
+        """Return the paths of files that stand for others with the same content."""
         statement = "SELECT instead FROM arrival WHERE substr(instead, 1, ?) = ?"
         rows = self.rows(statement, len(TWIN), TWIN)
         return {str(row["instead"]).removeprefix(TWIN) for row in rows}
 
     def left_out_of(self, archive: Arrival, wish: str) -> int | None:
-        """How many members were left out of this version of an archive.
+        """Return how many members of this version of an archive were left out.
 
         None if it has not been unpacked as is wished.
         """
@@ -306,27 +306,27 @@ class Ledger:
         return None if row is None else int(row["left_out"])
 
     def unpacked_in(self, run: int) -> Iterator[Arrival]:
-        """Yield what was unpacked in a run, in the order in which it was."""
+        """Yield the files unpacked in a run, in order."""
         yield from self._arrivals("run = ? AND archive != '' AND instead = '' ORDER BY id", run)
 
     def latest_at(self, path: str) -> Arrival | None:
-        """Return what arrived last at a path; None if nothing has."""
+        """Return the latest arrival at a path; None if there is none."""
         return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
 
     def brought_in(self, run: int, path: str) -> str | None:
-        """Return the address that brought what came last to a path, if that was in a run."""
+        """Return the address of the latest arrival at a path, if it was in a given run."""
         statement = "SELECT address, run FROM arrival WHERE path = ? ORDER BY id DESC LIMIT 1"
         row = self._base.execute(statement, (path,)).fetchone()
         return None if row is None or row["run"] != run else str(row["address"])
 
     def members_of(self, archive: str) -> Iterator[Arrival]:
-        """Yield what was unpacked from an archive, by its address, and lies there or has a twin."""
+        """Yield the files unpacked from an archive that exist or have a twin."""
         yield from self._arrivals(_OF_ARCHIVE, address_inside(archive, ""))
 
     # What is known
 
     def parts(self) -> dict[str, PartRecord]:
-        """Return the partial files that can be resumed, by address.
+        """Return the resumable partial files by address.
 
         Raises:
             UnreadableLedger: an entry was altered.
@@ -336,14 +336,14 @@ class Ledger:
         return {part.address: part for part in parts}
 
     def latest_arrivals(self) -> Iterator[Arrival]:
-        """Yield the latest arrival under every path at which a file lies.
+        """Yield the latest arrival under each path that has a file.
 
         They come in the order of the paths.
         """
         yield from self._arrivals(f"{PRESENT} ORDER BY path")
 
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
-        """Yield what was filed elsewhere with the same bytes as an arrival, the earliest first."""
+        """Yield other arrivals with the same content, the earliest first."""
         # The plus keeps the planner from folding both terms into one, which no index answers.
         same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND +sha256 = ?1"
         condition = f"{same} AND path != ?2 AND instead = '' ORDER BY id"
@@ -355,12 +355,12 @@ class Ledger:
             yield self._read(read_arrival, row)
 
     def cut_off(self) -> str | None:
-        """When the last run began, if it was cut off before its end; None otherwise."""
+        """Return when the last run started if it was cut off; None otherwise."""
         row = self._base.execute("SELECT * FROM run ORDER BY id DESC LIMIT 1").fetchone()
         return None if row is None or row["ended"] is not None else str(row["started"])
 
     def last_speed(self) -> float | None:
-        """Bytes a second of the last run that took some seconds; None if none did."""
+        """Return the speed of the last run of some seconds in bytes per second, or None."""
         seconds = "(julianday(ended) - julianday(started)) * 86400"
         row = self._base.execute(
             f"SELECT sum(received) AS bytes, {seconds} AS seconds FROM run JOIN result"
@@ -370,18 +370,18 @@ class Ledger:
         return None if row is None else row["bytes"] / row["seconds"]
 
     def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
-        """Read what a report needs."""
+        """Return the rows of a query, for reports."""
         return [*self.each_row(statement, *values)]
 
     def each_row(self, statement: str, *values: object) -> Iterator[sqlite3.Row]:
-        """Read it row by row, where that may be many."""
+        """Yield the rows of a query that may have many."""
         # Not delegated to the cursor: a generator that is left early would close it, too late.
         for row in self._base.execute(statement, values):  # noqa: UP028
             yield row
 
 
 class KnownFiles:
-    """What a ledger tells of the latest arrival of every address; safe for several threads.
+    """The latest arrivals by address, for lookups from several threads.
 
     It reads by a connection of its own, so that nothing need be held in memory and no reader
     waits for the writer.
@@ -405,7 +405,7 @@ class KnownFiles:
             raise unreadable(self._path, error) from None
 
     def get(self, address: str) -> Arrival | None:
-        """Return what an address brought last; None if nothing."""
+        """Return the latest arrival of an address; None if there is none."""
         row = self._latest(_ARRIVAL_COLUMNS, address)
         return None if row is None else self._read(row)
 
@@ -416,14 +416,14 @@ class KnownFiles:
             raise altered(self._path, str(error)) from None
 
     def members_of(self, archive: str) -> list[Arrival]:
-        """Return what was unpacked from an archive, by its address, and lies there."""
+        """Return the files unpacked from an archive that exist."""
         statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {_OF_ARCHIVE}"
         with self._lock:
             rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
         return [*map(self._read, rows)]
 
     def path_of(self, address: str) -> str | None:
-        """Return the path of what an address brought last; None if nothing lies there of it.
+        """Return the path of the latest arrival of an address; None if no file is there.
 
         A path belongs to what came to it last, so that no two addresses ever have the same.
         """
@@ -441,7 +441,7 @@ class KnownFiles:
         return path
 
     def is_known(self, address: str) -> bool:
-        """Return whether an address is a file's that arrived, or has begun to.
+        """Whether a file from an address arrived or was started.
 
         What was filed as a page may list by now.
         """
@@ -454,7 +454,7 @@ class KnownFiles:
         return found is not None and kind_of(str(found[0])) != "page"
 
     def paths(self) -> Iterator[str]:
-        """Yield the paths of the latest arrival of every address."""
+        """Yield the paths of the latest arrivals."""
         latest = (
             "SELECT path FROM arrival WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
         )

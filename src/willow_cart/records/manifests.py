@@ -1,4 +1,4 @@
-"""Manifests: what a destination holds, in open standards for other programs and for reports."""
+"""Manifests of a destination in open standards, for other programs and for reports."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _NOT_IN_NAMES = re.compile(r"[^a-z0-9._/-]+")
 
 
 class Manifest(StrEnum):
-    """The forms in which a destination is told of."""
+    """The formats of manifests."""
 
     SHA256SUMS = "sha256sums"
     """A checksum list as sha256sum(1) checks it."""
@@ -33,14 +33,14 @@ class Manifest(StrEnum):
     """The metadata of an RO-Crate, as JSON-LD: what came by which haul."""
 
     def lines(self, ledger: Ledger) -> Iterator[str]:
-        """Yield the manifest of what a ledger tells of, line by line."""
+        """Yield the lines of the manifest of a ledger."""
         if self is Manifest.RO_CRATE:
             return crate_lines(ledger)
         return _WRITERS[self](ledger.latest_arrivals())
 
 
 def sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
-    """GNU coreutils manual, "md5sum invocation": an escaped name has a backslash in front."""
+    """Yield a SHA256SUMS list (GNU coreutils, "md5sum invocation"); odd names are escaped."""
     for arrival in arrivals:
         escaped = arrival.path.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
         mark = "\\" if escaped != arrival.path else ""
@@ -48,7 +48,7 @@ def sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
 
 
 def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
-    """Write Data Package version 1.
+    """Yield a Data Package descriptor, version 1.
 
     It is a descriptor whose resources have path, bytes, hash and sources.
     """
@@ -74,7 +74,7 @@ def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
 
 @dataclass(slots=True)
 class _Place:
-    """What came from one host.
+    """The files from one host.
 
     Attributes:
         files: how many files.
@@ -89,7 +89,7 @@ class _Place:
     verdicts: Counter[str] = field(default_factory=Counter)
 
     def add(self, arrival: Arrival) -> None:
-        """Count a file in."""
+        """Count a file."""
         self.files += 1
         self.bytes += arrival.size
         first, last = self.times

@@ -1,4 +1,4 @@
-"""Opening the file of a ledger, which may have been altered by someone else.
+"""Open the file of a ledger, which is untrusted.
 
 SQLite opens its file by a path, follows links, and trusts the schema in it. So what lies there is
 looked at first: the files must be regular files, and the schema must be one of ours, without
@@ -39,17 +39,17 @@ DAMAGE = (sqlite3.Error, UnicodeDecodeError)
 
 
 def ledger_path(destination: Path) -> Path:
-    """Return where the ledger of a destination is."""
+    """Return the path of the ledger of a destination."""
     return destination / _NAME
 
 
 def has_ledger(destination: Path) -> bool:
-    """Return whether anything lies where the ledger of a destination would be."""
+    """Whether there is a file at the ledger's path."""
     return os.path.lexists(ledger_path(destination))
 
 
 class LedgerFile:
-    """The file of a ledger, open.
+    """The open file of a ledger.
 
     Args:
         path: where it is, in its destination.
@@ -86,11 +86,11 @@ class LedgerFile:
         self._identity = _identity_of(path)
 
     def close(self) -> None:
-        """Close it; what was committed is in it."""
+        """Close it; committed entries are in it."""
         self.base.close()
 
     def restore(self) -> bool:
-        """Make the file again if it was deleted or replaced while it was open.
+        """Create the file again if it was deleted or replaced while open.
 
         Returns:
             Whether it was.
@@ -123,7 +123,7 @@ def _connect(path: Path) -> sqlite3.Connection:
 
 
 def _connect_to_copy(path: Path) -> sqlite3.Connection:
-    """Open a copy of a ledger on a medium that cannot be written: SQLite needs files beside it.
+    """Open a copy of a ledger on a read-only medium, because SQLite needs to write beside it.
 
     The copy has no name any more once it is open, so a kill leaves nothing of it.
 
@@ -165,7 +165,7 @@ def unreadable(path: Path, error: Exception) -> UnreadableLedger:
 
 
 def altered(path: Path, what: str) -> UnreadableLedger:
-    """Return the error for a ledger that this program has not left as it is."""
+    """Return the error for a ledger that this program did not write."""
     return UnreadableLedger(
         str(path),
         f"was altered: {what}",
@@ -174,7 +174,7 @@ def altered(path: Path, what: str) -> UnreadableLedger:
 
 
 def _require_files(path: Path, *, create: bool) -> None:
-    """Refuse what is not there, and what SQLite must not open.
+    """Refuse missing files, and files that SQLite must not open.
 
     Raises:
         UnreadableLedger: it is one or the other.
@@ -205,7 +205,7 @@ def _require_files(path: Path, *, create: bool) -> None:
 
 
 def _require_own_schema(base: sqlite3.Connection, path: Path) -> None:
-    """Refuse a schema that no version of this program makes.
+    """Refuse a schema that no version of this program creates.
 
     Raises:
         UnreadableLedger: it is one.
@@ -231,7 +231,7 @@ def _structure_of(base: sqlite3.Connection) -> frozenset[tuple[str, str, str]]:
 
 
 def _plain(sql: str) -> str:
-    """Return a statement without its comments and blanks."""
+    """Return a statement without comments and spaces."""
     return re.sub(r"\s+", "", re.sub(r"--[^\n]*", "", sql))
 
 

@@ -21,7 +21,7 @@ from willow_cart.records.validation import Altered, require_result, require_run
 
 @dataclass(frozen=True, slots=True)
 class ReceiptRow:
-    """One file of a haul; `size` to `verdict` are of what lies here, if anything does."""
+    """One file of a haul; `size` to `verdict` describe the file that exists, if any."""
 
     number: int
     state: str
@@ -46,7 +46,7 @@ class ReceiptRow:
 
 @dataclass(frozen=True, slots=True)
 class RunHead:
-    """What is known of a haul as a whole.
+    """The facts about a haul as a whole.
 
     Attributes:
         run: its number in this destination, from 1.
@@ -68,7 +68,7 @@ class RunHead:
 
 @dataclass(frozen=True, slots=True)
 class RunSummary(RunHead):
-    """One haul in a line.
+    """A summary of one haul.
 
     Attributes:
         counts: how many files there are in each state.
@@ -83,7 +83,7 @@ class RunSummary(RunHead):
 
 @dataclass(frozen=True, slots=True)
 class Chapter:
-    """What became of one file in one haul.
+    """The result of one file in one haul.
 
     Attributes:
         run: the haul's number.
@@ -108,7 +108,7 @@ class Receipt(RunSummary):
 
 
 class OpenReceipt:
-    """The account of one haul, of which only what is asked for is read.
+    """The account of one haul, read on demand.
 
     Attributes:
         summary: the haul in a line.
@@ -120,12 +120,12 @@ class OpenReceipt:
 
     @property
     def files(self) -> int:
-        """How many files there are."""
+        """Return the number of files."""
         return sum(self.summary.counts.values())
 
     @property
     def timeline(self) -> Timeline:
-        """What came when; empty for a haul that was killed at once, or of an earlier version."""
+        """Return the timeline; empty if the haul was killed at once or by an earlier version."""
         (run,) = self._ledger.rows("SELECT timeline FROM run WHERE id = ?", self.summary.run)
         try:
             return Timeline.from_text(str(run["timeline"]))
@@ -133,15 +133,15 @@ class OpenReceipt:
             raise self._ledger.altered(f"the timeline of a run: {error}") from None
 
     def rows(self) -> Iterator[ReceiptRow]:
-        """Yield what became of each file, in the order of the haul."""
+        """Yield the result of each file, in order."""
         return self._select("")
 
     def troubles(self, most: int) -> Iterator[ReceiptRow]:
-        """Yield what failed, was refused or is broken inside, in their order; so many at most."""
+        """Yield up to this many files that failed, were refused, or are damaged."""
         return self._select("AND reason != ''", most)
 
     def foremost(self, most: int) -> Iterator[ReceiptRow]:
-        """Yield what became of so many files at most.
+        """Yield up to this many files, those with problems first.
 
         If there are more, those with trouble come first.
 
@@ -188,7 +188,7 @@ _STORY_INSIDE = (
 
 
 def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> ReceiptRow:
-    """Read a row of a receipt, of which the columns begin at some one.
+    """Convert a row of a query to a row of a receipt.
 
     Raises:
         UnreadableLedger: it was altered.
@@ -202,7 +202,7 @@ def _read_row(ledger: Ledger, row: sqlite3.Row, first: int = 0) -> ReceiptRow:
 
 @contextmanager
 def open_receipt(destination: Path, run: int | None = None) -> Iterator[OpenReceipt]:
-    """Open the receipt of a run; of the last one where none is named.
+    """Open the receipt of a run, by default of the last one.
 
     Raises:
         UnreadableLedger: there is no ledger, or no such run in it.
@@ -218,7 +218,7 @@ def open_receipt(destination: Path, run: int | None = None) -> Iterator[OpenRece
 
 
 def read_receipt(destination: Path, run: int | None = None) -> Receipt:
-    """Read the whole receipt of a run; of the last one where none is named.
+    """Read the whole receipt of a run, by default of the last one.
 
     Raises:
         UnreadableLedger: there is no ledger, or no such run in it.
@@ -230,7 +230,7 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
 
 
 def read_runs(destination: Path) -> list[RunSummary]:
-    """Every haul into a destination, the first one first.
+    """Return every haul into a destination, the oldest first.
 
     Raises:
         UnreadableLedger: there is no ledger.
@@ -240,7 +240,7 @@ def read_runs(destination: Path) -> list[RunSummary]:
 
 
 def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary]:
-    """Return the runs that meet a condition on a value, the first one first."""
+    """Return the runs that match a condition, the oldest first."""
     heads = ledger.rows(f"SELECT {_HEAD} FROM run WHERE {condition} ORDER BY id", value)
     counts: defaultdict[int, Counter[State]] = defaultdict(Counter)
     received: Counter[int] = Counter()
@@ -277,7 +277,7 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
 
 
 def read_story(destination: Path, name: str) -> list[Chapter]:
-    """Return what became of one file in every haul, the first one first.
+    """Return the result of one file in every haul, the oldest first.
 
     Args:
         destination: the folder.
@@ -300,7 +300,7 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
 
 
 def _addresses_of(ledger: Ledger, name: str) -> list[str]:
-    """Return the addresses of what goes by a path, an address or just a name."""
+    """Return the addresses of a file given by path, address or name."""
     ends_so = "(path = ?1 OR substr(path, -length(?1) - 1) = '/' || ?1)"
     # The second looks for the end of a path in an index of paths alone: there may be millions.
     for place in (

@@ -1,4 +1,4 @@
-"""Runs: the running and past hauls of one person on this machine, whatever their destination.
+"""Runs: the current and past hauls of one user on this machine.
 
 Each has a folder of its own with a number for its name: what is known of it (`state.json`, always
 replaced as a whole), a lock that the haul holds as long as it lives, and for one in the background
@@ -31,7 +31,7 @@ _REPORT_SECONDS = 1.0
 
 @dataclass(frozen=True, slots=True)
 class LaneProgress:
-    """What one lane is doing.
+    """The current activity of one lane.
 
     Attributes:
         number: of the lane, from 0.
@@ -50,7 +50,7 @@ class LaneProgress:
 
 @dataclass(frozen=True, slots=True)
 class Progress:
-    """How far a haul is.
+    """The progress of a haul.
 
     Attributes:
         files, files_done: how many there are, and how many are settled.
@@ -78,7 +78,7 @@ class Progress:
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """A haul, as others see it.
+    """A haul as other processes see it.
 
     Attributes:
         number: by which the person calls it.
@@ -107,7 +107,7 @@ class Run:
 
 
 class Runs:
-    """The runs of a person.
+    """The runs of a user.
 
     Args:
         folder: where they are kept; made when it is first written.
@@ -117,7 +117,7 @@ class Runs:
         self._folder = folder
 
     def begin(self, command: str, into: Path, *, background: bool) -> OwnRun:
-        """Enter a haul of this process.
+        """Register a haul of this process.
 
         Raises:
             CannotStore: it cannot be written.
@@ -147,12 +147,12 @@ class Runs:
             ) from None
 
     def all(self) -> list[Run]:
-        """Every run that is remembered, the oldest first."""
+        """Return every known run, the oldest first."""
         found = (self._read(number) for number in sorted(self._numbers()))
         return [run for run in found if run is not None]
 
     def find(self, number: int | None, *, alive: bool = False) -> Run:
-        """Return the run with a number, or the last one.
+        """Return a run by its number, or the last one.
 
         Args:
             number: which; None for the last one.
@@ -175,11 +175,11 @@ class Runs:
         return candidates[-1]
 
     def log_of(self, run: Run) -> Path:
-        """Where a run in the background writes what it says."""
+        """Return the log file of a background run."""
         return self._folder / str(run.number) / "log"
 
     def stop(self, run: Run) -> None:
-        """Ask a run to stop; it keeps what has come."""
+        """Ask a run to stop; what has arrived is kept."""
         with suppress(ProcessLookupError):
             os.kill(run.process, signal.SIGTERM)
 
@@ -207,7 +207,7 @@ class Runs:
 
 
 def make_private(folder: Path) -> None:
-    """Make a folder that its owner alone can enter, also one that an earlier version has made.
+    """Create a folder that only its owner can enter, or restrict an existing one.
 
     Raises:
         OSError: it cannot be made.
@@ -239,12 +239,12 @@ class OwnRun:
         self._write()
 
     def adopt(self) -> None:
-        """Take it over in the process that was forked to go on with it."""
+        """Take over the run in the forked process."""
         self.run = replace(self.run, process=os.getpid())
         self._write()
 
     def report(self, progress: Callable[[], Progress]) -> None:
-        """Report from now on how far it is, once in a while."""
+        """Report progress from now on at intervals."""
 
         def work() -> None:
             pause = _REPORT_SECONDS / 10  # who has just begun it looks soon
@@ -257,7 +257,7 @@ class OwnRun:
         self._reporter.start()
 
     def end(self, exit_code: int, progress: Progress) -> None:
-        """Say that it is over, once."""
+        """Record the end of the run, once."""
         if self._over.is_set():
             return
         self._over.set()
@@ -268,7 +268,7 @@ class OwnRun:
         os.close(self._lock)
 
     def forget(self) -> None:
-        """Leave nothing of it: it has not begun."""
+        """Remove the run, which has not started."""
         self.end(0, self.run.progress)
         shutil.rmtree(self._state.parent, ignore_errors=True)
 
@@ -282,7 +282,7 @@ class OwnRun:
 
 
 def _is_locked(path: Path) -> bool:
-    """Whether a process holds a lock; one that was killed does not."""
+    """Whether a process holds a lock; a killed one does not."""
     try:
         descriptor = os.open(path, os.O_RDONLY)
     except OSError:

@@ -1,4 +1,4 @@
-"""The ledger's tables, one step for each version of the schema.
+"""The ledger's tables: one step for each schema version.
 
 A step and its version number are committed together, so that a crash leaves the old schema or the
 new one and nothing between. Steps are only ever added at the end.
@@ -141,7 +141,7 @@ VERSION = len(_STEPS)
 
 
 def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
-    """Take a ledger through the steps that it lacks.
+    """Upgrade a ledger to the current schema.
 
     Raises:
         UnreadableLedger: it was written by a later version of the program.
@@ -155,7 +155,7 @@ def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
 
 
 def build(connection: sqlite3.Connection, version: int, *, since: int = 0) -> None:
-    """Make the tables of a version out of those of an earlier one, or of none."""
+    """Create the tables of a schema version, from an earlier one or from nothing."""
     connection.create_function(
         "without_secrets", 1, lambda text: without_secrets(str(text)), deterministic=True
     )

@@ -1,4 +1,4 @@
-"""The timeline of a haul: what came from whom, and when; of one size however long the haul takes.
+"""The timeline of a haul: what came from where and when, in bounded space.
 
 Time is divided into so many steps at most. When a haul outlasts them, they are joined in pairs and
 each takes twice as long, so that a haul of a second and one of a week both have as many as can be
@@ -45,7 +45,7 @@ class TimelineCell:
     bytes: int = 0
 
     def add(self, other: TimelineCell) -> None:
-        """Count another one in."""
+        """Add another cell."""
         self.asking += other.asking
         self.receiving += other.receiving
         self.bytes += other.bytes
@@ -53,7 +53,7 @@ class TimelineCell:
 
 @dataclass(frozen=True, slots=True)
 class TimelineWait:
-    """That a file was put off, to be asked for again.
+    """A postponed file.
 
     Attributes:
         at: when, in seconds from the haul's beginning.
@@ -72,7 +72,7 @@ class TimelineWait:
 
 @dataclass(slots=True)
 class Timeline:
-    """What happened when; for one thread at a time.
+    """The timeline of a haul; not thread-safe.
 
     Attributes:
         seconds: how long it has been going on.
@@ -96,7 +96,7 @@ class Timeline:
     def add(
         self, lane: int, host: str, since: float, until: float, count: int | None = None
     ) -> None:
-        """Enter what a lane did.
+        """Record an activity of a lane.
 
         Args:
             lane: its number.
@@ -121,7 +121,7 @@ class Timeline:
             left -= here
 
     def add_wait(self, wait: TimelineWait) -> None:
-        """Enter that a file was put off."""
+        """Record a postponed file."""
         self._reach(wait.at)
         if len(self.waits) < _MAX_WAITS:
             self.waits.append(wait)
@@ -147,7 +147,7 @@ class Timeline:
         return host
 
     def as_text(self) -> str:
-        """Return the whole of it as JSON, for the ledger; cells with hosts by number."""
+        """Return the timeline as JSON for the ledger."""
         numbers = {host: number for number, host in enumerate(self.hosts)}
         return json.dumps(
             {
@@ -168,7 +168,7 @@ class Timeline:
 
     @classmethod
     def from_text(cls, text: str) -> Self:
-        """Return the timeline that was written; an empty one for an empty text.
+        """Parse a stored timeline; an empty text is an empty timeline.
 
         Raises:
             ValueError: it is something else.
@@ -189,7 +189,7 @@ class Timeline:
         return read
 
     def _require_possible(self) -> None:
-        """Refuse what `add` never makes: its figures would have no end.
+        """Refuse values that `add` never makes, which would make endless figures.
 
         Raises:
             ValueError: it is that.
@@ -208,10 +208,10 @@ class Timeline:
             raise ValueError("an invalid host")
 
     def lanes(self) -> list[int]:
-        """Return the lanes that did anything, in their order."""
+        """Return the active lanes in order."""
         return sorted({lane for _, lane, _ in self.cells} | {wait.lane for wait in self.waits})
 
     def each(self) -> Iterator[tuple[int, int, str, TimelineCell]]:
-        """Every cell with its step, lane and host, in the order of the steps."""
+        """Yield every cell with its step, lane and host, in the order of steps."""
         for (number, lane, host), cell in sorted(self.cells.items()):
             yield number, lane, host, cell

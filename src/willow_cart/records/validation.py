@@ -1,4 +1,4 @@
-"""Reading the ledger's entries: altered entries are refused.
+"""Read and validate the ledger's entries.
 
 A path must be one that files are filed under, so that nothing an entry says leads out of the
 destination; a name of a partial file must be one that the program gives; everything else must have
@@ -40,7 +40,7 @@ _ARRIVAL_TYPES = tuple(
 
 
 class Altered(ValueError):
-    """An entry that this program has not written; the text says what is wrong with it."""
+    """An entry that this program did not write; the text says what is wrong."""
 
 
 def read_arrival(row: Sequence[Any]) -> Arrival:
@@ -65,7 +65,7 @@ def read_arrival(row: Sequence[Any]) -> Arrival:
 
 
 def read_part(row: sqlite3.Row) -> PartRecord:
-    """Read the record of a partial file from its row.
+    """Read the record of a partial file from a row.
 
     Raises:
         Altered: it cannot be one.
@@ -104,7 +104,7 @@ def read_part(row: sqlite3.Row) -> PartRecord:
 
 
 def read_made(row: sqlite3.Row) -> Made:
-    """Read the entry of a file that was made here.
+    """Read the entry of a file that was made here from a row.
 
     Raises:
         Altered: it cannot be one.
@@ -117,7 +117,7 @@ def read_made(row: sqlite3.Row) -> Made:
 
 
 def read_move(row: sqlite3.Row) -> Move:
-    """Read the entry of a file that is being moved.
+    """Read the entry of a move from a row.
 
     Raises:
         Altered: it cannot be one.
@@ -131,7 +131,7 @@ def read_move(row: sqlite3.Row) -> Move:
 
 
 def require_run(row: sqlite3.Row) -> None:
-    """Refuse the head of a run that this program has not written.
+    """Validate the head of a run.
 
     Raises:
         Altered: it is one.
@@ -147,7 +147,7 @@ def require_run(row: sqlite3.Row) -> None:
 
 
 def require_result(row: sqlite3.Row) -> None:
-    """Refuse a result, with what is known of its file, that this program has not written.
+    """Validate a result and the facts about its file.
 
     Raises:
         Altered: it is one.

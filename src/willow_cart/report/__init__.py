@@ -1,4 +1,4 @@
-"""The receipt as a page: one file that any browser shows, now and in ten years."""
+"""The receipt as a self-contained web page."""
 
 from willow_cart.report.page import write_page
 

@@ -1,4 +1,4 @@
-"""The figures of a receipt, as SVG within the page; its style sheet gives them their colours."""
+"""The figures of a receipt as inline SVG; a style sheet sets their colours."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _Steps = dict[int, list[tuple[str, TimelineCell]]]
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """What one host had of a haul.
+    """The share of one host in a haul.
 
     Attributes:
         host: its name; hosts without a colour of their own are one share together.
@@ -55,7 +55,7 @@ class Share:
 
 
 class Colours:
-    """Which host is shown in which colour: those that most came from.
+    """The colours of the hosts with most bytes.
 
     Args:
         timeline: what came when.
@@ -82,7 +82,7 @@ class Colours:
             self.shares.append(Share(name, 0, rest.bytes, rest.asking, rest.receiving))
 
     def of(self, host: str) -> int:
-        """Return the place of its colour; 0 for a host that has none of its own."""
+        """Return the index of the host's colour; 0 for a host without one."""
         return self._places.get(host, 0)
 
 
@@ -91,7 +91,7 @@ def _named(host: str) -> str:
 
 
 def draw_speed(timeline: Timeline, colours: Colours) -> _Element:
-    """Bytes a second over time, a column for each span of it, stacked by host."""
+    """Draw bytes per second over time, as columns stacked by host."""
     joined = math.ceil(timeline.seconds / timeline.step / _MAX_COLUMNS) or 1
     span = timeline.step * joined
     columns: defaultdict[int, Counter[int]] = defaultdict(Counter)
@@ -132,7 +132,7 @@ def draw_speed(timeline: Timeline, colours: Colours) -> _Element:
 
 @dataclass(frozen=True, slots=True)
 class _Stretch:
-    """A time in which a lane did one thing.
+    """A period in which a lane did one thing.
 
     Attributes:
         since, until: in seconds from the haul's beginning.
@@ -149,7 +149,7 @@ class _Stretch:
 
 
 def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
-    """Return what every lane did when.
+    """Draw what each lane did over time.
 
     There is a bar for each stretch, and a mark where a file was postponed.
     """
@@ -197,7 +197,7 @@ def draw_lanes(timeline: Timeline, colours: Colours) -> _Element:
 
 
 def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
-    """Yield what a lane did, with neighbouring steps in which it did the same taken together."""
+    """Yield the periods of a lane, joining equal neighbouring steps."""
     at: _Stretch | None = None
     for number, cells in steps.items():
         host, busiest = max(cells, key=lambda each: each[1].asking + each[1].receiving)
@@ -218,7 +218,7 @@ def _stretches(steps: _Steps, step: float) -> Iterator[_Stretch]:
 
 
 def draw_kinds(kinds: Mapping[str, Sizes]) -> _Element:
-    """Bytes by kind, the heaviest first, with how many files each bar stands for."""
+    """Draw bytes by kind, the largest first, with the number of files."""
     rows = sorted(kinds.items(), key=lambda row: (-row[1].exact, row[0]))
     largest = max((sizes.exact for _, sizes in rows), default=0)
     height = _KIND_HEIGHT * len(rows)
@@ -245,7 +245,7 @@ def _shares_in_words(shares: Iterable[Share]) -> str:
 
 @dataclass(frozen=True, slots=True)
 class _Plot:
-    """Where moments stand in a drawing.
+    """The coordinates of a drawing.
 
     Attributes:
         seconds: how long the haul took.
@@ -257,15 +257,15 @@ class _Plot:
 
     @property
     def bottom(self) -> float:
-        """Where the axis of time is."""
+        """The y coordinate of the time axis."""
         return _TOP + self.height
 
     def x(self, moment: float) -> float:
-        """Where a moment is."""
+        """Return the x coordinate of a time."""
         return _LEFT + _PLOT * min(moment / (self.seconds or 1.0), 1.0)
 
     def time_axis(self) -> Iterator[_Element]:
-        """Yield the axis with its marks and their names."""
+        """Yield the time axis with its ticks and labels."""
         yield _line(_LEFT, self.bottom, _LEFT + _PLOT, self.bottom, "axis")
         for mark in time_marks(self.seconds or 1.0):
             x = self.x(mark)
@@ -274,7 +274,7 @@ class _Plot:
 
 
 def _svg(height: float, title: str, words: str) -> _Element:
-    """Return an empty drawing that says in words what it shows."""
+    """Return an empty drawing with a text alternative."""
     size = f"0 0 {_WIDTH} {height:.0f}"
     return element("svg", viewBox=size, role="img", aria_label=f"{title}. {words}")
 

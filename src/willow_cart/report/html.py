@@ -1,4 +1,4 @@
-"""Elements of the page. What is quoted in it can neither break it nor be taken for part of it."""
+"""HTML elements with safe escaping."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from willow_cart.units import printable
 
 
 def element(tag: str, *content: str | _Element, **attributes: str) -> _Element:
-    """Return an element of HTML or SVG.
+    """Return an HTML or SVG element.
 
     Args:
         tag: its name.
@@ -32,7 +32,7 @@ def element(tag: str, *content: str | _Element, **attributes: str) -> _Element:
 
 
 def asset(tag: str, text: str) -> _Element:
-    """Return a style sheet or a script of our own, as it is."""
+    """Return one of our style sheets or scripts."""
     made = etree.Element(tag)
     made.text = text
     return made

@@ -1,4 +1,4 @@
-"""The page: what came of a haul, what went wrong, figures, and every file."""
+"""The page: result, problems, figures, and every file."""
 
 from __future__ import annotations
 
@@ -38,7 +38,7 @@ _IS_RECEIPT = marked_with(b'<meta name="generator" content="willow-cart">')
 def write_page(
     destination: Path, page: Path, run: int | None = None, *, overwrite: bool = False
 ) -> None:
-    """Write the receipt of a run as a page that needs nothing but itself.
+    """Write the receipt of a run as a self-contained page.
 
     Args:
         destination: the folder that was hauled into.
@@ -87,7 +87,7 @@ def _read(name: str) -> str:
 
 
 def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Element]:
-    """Yield what came of it: in a line, then in figures."""
+    """Yield the result in one line, then the figures."""
     look = "fine" if run.exit_code == 0 else "bad"
     yield element("p", _verdict(run, count), class_=f"verdict {look}")
     if run.note:
@@ -104,7 +104,7 @@ def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Eleme
 
 
 def _verdict(run: RunSummary, count: int) -> str:
-    """Return what came of a haul, in a line; the words say it without any colour."""
+    """Return the result of a haul in one line, in words."""
     lost = run.counts.get(State.FAILED, 0) + run.counts.get(State.REFUSED, 0)
     here = count - lost
     if run.exit_code is None:
@@ -123,7 +123,7 @@ def _verdict(run: RunSummary, count: int) -> str:
 
 
 def _troubles(receipt: OpenReceipt) -> _Element:
-    """Return what went wrong, with the reasons."""
+    """Return the problems with their reasons."""
     rows = [*receipt.troubles(MAX_LISTED_FILES)]
     if not rows:
         return _section("troubles", "Problems", element("p", "Nothing."))
@@ -162,12 +162,12 @@ def _section(name: str, title: str, *content: _Element) -> _Element:
 
 
 def _figure(drawing: _Element) -> _Element:
-    """Return a drawing, which is scrolled where the window is too narrow for it."""
+    """Return a drawing, which scrolls in a narrow window."""
     return element("figure", drawing, tabindex="0")
 
 
 def _key() -> Iterator[_Element]:
-    """Yield what the looks in the figure of lanes mean."""
+    """Yield the legend of the lane figure."""
     yield element("span", _swatch("c1"), "receiving")
     yield element("span", _swatch("c1 asks"), "waiting for an answer")
     line = element("line", x1="5", y1="11", x2="26", y2="11")
@@ -184,7 +184,7 @@ def _small(drawn: _Element) -> _Element:
 
 
 def _shares(colours: Colours) -> _Element:
-    """Return the key to the colours, with the figures themselves."""
+    """Return the legend of the hosts with their numbers."""
     cells = (
         [
             element("td", _swatch(f"c{share.colour}"), share.host),
@@ -199,7 +199,7 @@ def _shares(colours: Colours) -> _Element:
 
 
 def _waits(timeline: Timeline) -> Iterator[_Element]:
-    """Every time that a file was put off, in words."""
+    """Return the postponed files as a table."""
     count = len(timeline.waits) + timeline.more_waits
     if not count:
         return
@@ -217,7 +217,7 @@ def _waits(timeline: Timeline) -> Iterator[_Element]:
 
 
 def _files(receipt: OpenReceipt) -> _Element:
-    """Every file, or as many as a browser bears; those with trouble are then among them."""
+    """Return the table of files, those with problems first."""
     section = _section("files", "Files")
     if receipt.files > MAX_LISTED_FILES:
         more = count_of(receipt.files - MAX_LISTED_FILES, "more file")
@@ -258,7 +258,7 @@ def _table(
     name: str = "",
     look: str = "",
 ) -> _Element:
-    """Return a table in a frame that is scrolled where the window is too narrow."""
+    """Return a table, which scrolls in a narrow window."""
     heads = [element("th", column, scope="col") for column in columns]
     body = element("tbody")
     right = [place for place, column in enumerate(columns) if column in numeric]
@@ -281,7 +281,7 @@ def _cell(content: str | _Element) -> _Element:
 
 
 def _state(row: ReceiptRow) -> _Element:
-    """Return the cell of a state: what is amiss is said, not only shown."""
+    """Return the cell of a state, with problems in words."""
     if row.reason and row.state == State.ARRIVED:
         return element("td", f"{label_of(row.state)}, damaged inside", class_="bad")
     look = "bad" if row.reason else "fine" if row.state == State.ARRIVED else "still"
@@ -293,7 +293,7 @@ def _path(path: str) -> _Element:
 
 
 def _link(address: str) -> _Element:
-    """Return an address; one of the web can be followed, without telling it from where."""
+    """Return an address, as a link without a referrer if it is on the web."""
     words = _breakable(address)
     if address.startswith(("https://", "http://")) and address.isprintable():
         return element("a", *words, href=address, rel="noreferrer noopener", class_="path")
@@ -301,7 +301,7 @@ def _link(address: str) -> _Element:
 
 
 def _breakable(path: str) -> Iterator[str | _Element]:
-    """Yield a path in which a line may be broken after every slash."""
+    """Yield a path with a possible line break after each slash."""
     first, *others = path.split("/")
     yield first
     for part in others:
@@ -309,7 +309,7 @@ def _breakable(path: str) -> Iterator[str | _Element]:
 
 
 def _origin(run: RunSummary) -> _Element:
-    """When, by what command and by which program."""
+    """Return when, by which command and by which version the haul was run."""
     began = datetime.fromisoformat(run.started)
     software = f" by {run.software}" if run.software else ""
     words = f"Begun {began:%Y-%m-%d %H:%M:%S} UTC{software}: "

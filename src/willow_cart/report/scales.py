@@ -1,4 +1,4 @@
-"""Scales: where the marks of an axis stand."""
+"""The ticks of an axis."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _TIMES = (
 
 
 def even_marks(most: float, about: int = 4) -> list[float]:
-    """Return marks from 0 to the first not below `most`, at steps of 1, 2 or 5 times a power of 10.
+    """Return ticks from 0 to the first not below `most`, in steps of 1, 2 or 5 times 10^n.
 
     Args:
         most: the largest value that is drawn; above 0.
@@ -24,7 +24,7 @@ def even_marks(most: float, about: int = 4) -> list[float]:
 
 
 def time_marks(seconds: float, most: int = 9) -> list[float]:
-    """Return marks from 0 to at most `seconds`, at steps that people count time in.
+    """Return ticks from 0 to at most `seconds`, in usual units of time.
 
     Args:
         seconds: the length of the axis.
@@ -38,7 +38,7 @@ def time_marks(seconds: float, most: int = 9) -> list[float]:
 
 
 def name_time(seconds: float) -> str:
-    """Return a moment on the axis: `0.5 s`, `45 s`, `2:30`, `1:30:00`, `3 d 6 h`."""
+    """Format a time on the axis: `0.5 s`, `45 s`, `2:30`, `1:30:00`, `3 d 6 h`."""
     if seconds < 60:
         return f"{seconds:g} s"
     minutes, rest = divmod(round(seconds), 60)

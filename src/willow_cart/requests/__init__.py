@@ -1,4 +1,4 @@
-"""What can be asked for: which commands there are, and what each can be asked for."""
+"""The commands and their requests."""
 
 from willow_cart.options.option import Option
 from willow_cart.requests.commands import COMMANDS, Command, Group

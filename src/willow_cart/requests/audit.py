@@ -1,4 +1,4 @@
-"""`audit`: checking what lies in a folder."""
+"""The request of `audit`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import ReachingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
-    """What `audit` is asked for."""
+    """A request to check a folder."""
 
     command = "audit"
 

@@ -1,4 +1,4 @@
-"""`combine`: putting tables together."""
+"""The request of `combine`."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from willow_cart.tables.outputs import endings_told
 
 @dataclass(frozen=True, kw_only=True)
 class CombineRequest(OverwriteOption, ChoosingOptions, Request):
-    """What `combine` is asked for."""
+    """A request to combine tables."""
 
     command = "combine"
 

@@ -1,4 +1,4 @@
-"""The commands: what each is for, and the options that it has.
+"""The commands, their descriptions, and their options.
 
 A command's request is loaded where it is wanted: most of the time of a short command would go to
 the requests of others.
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class Group:
-    """Options that stand together in help.
+    """A group of options in the help.
 
     Attributes:
         title: what they are about; empty for a command's first ones.
@@ -51,17 +51,17 @@ class Command:
 
     @property
     def request(self) -> type[Request]:
-        """What is asked for by it; the fields are its options."""
+        """Return the class of its request, whose fields are its options."""
         module = import_module(f"willow_cart.requests.{self.name}")
         return cast("type[Request]", getattr(module, f"{self.name.capitalize()}Request"))
 
     def arguments(self) -> Iterator[Option]:
-        """Yield what it takes without a name."""
+        """Yield its positional arguments."""
         for options in groups_of(self.request).values():
             yield from (option for option in options if option.is_argument)
 
     def groups(self) -> Iterator[Group]:
-        """Yield its options by what they are about."""
+        """Yield its options in groups."""
         titled: dict[str, Group] = {}
         for group, options in groups_of(self.request).items():
             title = vars(group).get("group_title", "")

@@ -1,4 +1,4 @@
-"""`completion`: what shells complete."""
+"""The request of `completion`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class CompletionRequest(Request):
-    """What `completion` is asked for."""
+    """A request for a completion script."""
 
     command = "completion"
 

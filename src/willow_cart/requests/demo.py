@@ -1,4 +1,4 @@
-"""`demo`: the full example."""
+"""The request of `demo`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class DemoRequest(Request):
-    """What `demo` is asked for."""
+    """A request to run the demo."""
 
     command = "demo"
 

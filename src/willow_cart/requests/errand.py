@@ -1,4 +1,4 @@
-"""`errand`: a job that is written down."""
+"""The request of `errand`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class ErrandRequest(OverwriteOption, Request):
-    """What `errand` is asked for."""
+    """A request to run an errand."""
 
     command = "errand"
 

@@ -1,4 +1,4 @@
-"""What is given for the options of a command: texts, whichever way they come.
+"""The given values of a command's options: texts, from any interface.
 
 An option is typed, stands under its key in a table of an errand or of settings, or is a keyword of
 a Python function. All of these become texts by the option's key, of which a request is made; so
@@ -27,7 +27,7 @@ def given_in(
     besides: Sequence[str] = (),
     fill: Fill = lambda text, _key, _place: text,
 ) -> dict[str, tuple[str, ...]]:
-    """Read the options of a table.
+    """Read the options in a table.
 
     Args:
         table: keys and what is given for them.
@@ -47,7 +47,7 @@ def given_in(
 
 
 def _texts_of(option: Option, value: object, place: str, fill: Fill) -> tuple[str, ...]:
-    """Return what is given for an option; nothing for a flag that is not set."""
+    """Return the texts for an option; none for a flag that is not set."""
     if option.is_flag:
         if not isinstance(value, bool):
             raise BadOption(place, "is yes or no", "write true or false")
@@ -67,7 +67,7 @@ def _text_of(value: object) -> str:
 
 
 def _require_good(option: Option, text: str, place: str) -> None:
-    """Refuse what the option does not take, with the place where it stands.
+    """Refuse an invalid value, with its position.
 
     Raises:
         BadOption: it is such.
@@ -82,7 +82,7 @@ def _require_good(option: Option, text: str, place: str) -> None:
 
 
 def together(layers: Iterable[Given], options: Mapping[str, Option]) -> Given:
-    """Return what counts of several layers, of which the later ones count more.
+    """Merge layers of values, of which later ones take precedence.
 
     Texts of options that may be given several times add up; else the last one counts, also of
     options that exclude each other.
@@ -114,7 +114,7 @@ def _rivals_of(option: Option, options: Mapping[str, Option]) -> Iterator[str]:
 
 
 def typed(given: Given, options: Mapping[str, Option]) -> Iterator[str]:
-    """Yield the words that say the same on the command line."""
+    """Yield the equivalent words of a command line."""
     for key, texts in given.items():
         option = options[key]
         if option.is_argument:

@@ -1,4 +1,4 @@
-"""`haul`: bringing what is chosen home."""
+"""The request of `haul`."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ class HaulRequest(
     LookingRequest,
     PaceOptions,
 ):
-    """What `haul` is asked for."""
+    """A request to haul."""
 
     command = "haul"
 

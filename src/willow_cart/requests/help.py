@@ -1,4 +1,4 @@
-"""`help`: the guide."""
+"""The request of `help`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class HelpRequest(Request):
-    """What `help` is asked for."""
+    """A request for the guide."""
 
     command = "help"
 

@@ -1,4 +1,4 @@
-"""`knock`: testing a place."""
+"""The request of `knock`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.requests.request import ReachingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class KnockRequest(ReachingRequest):
-    """What `knock` is asked for."""
+    """A request to test a server."""
 
     command = "knock"
 

@@ -1,4 +1,4 @@
-"""`load`: putting what is chosen in a cart."""
+"""The request of `load`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.request import LookingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class LoadRequest(OverwriteOption, WriteErrandOption, LanesOption, LookingRequest, PatienceOptions):
-    """What `load` is asked for."""
+    """A request to load a cart."""
 
     command = "load"
 

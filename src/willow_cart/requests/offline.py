@@ -1,4 +1,4 @@
-"""`offline`: pages to be read without a network."""
+"""The request of `offline`."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.requests.request import ReachingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class OfflineRequest(ChoosingOptions, ReachingRequest, PaceOptions):
-    """What `offline` is asked for."""
+    """A request to copy pages."""
 
     command = "offline"
 

@@ -1,4 +1,4 @@
-"""`pack`: packing what was hauled."""
+"""The request of `pack`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class PackRequest(OverwriteOption, ChoosingOptions, Request):
-    """What `pack` is asked for."""
+    """A request to pack a folder."""
 
     command = "pack"
 

@@ -1,4 +1,4 @@
-"""`pick`: taking rows of a cart out, and putting them back."""
+"""The request of `pick`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import ReachingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class PickRequest(CartArgument, ChoosingOptions, ReachingRequest):
-    """What `pick` is asked for."""
+    """A request to pick rows of a cart."""
 
     command = "pick"
 

@@ -1,4 +1,4 @@
-"""`receipt`: the account of a haul."""
+"""The request of `receipt`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
-    """What `receipt` is asked for."""
+    """A request for a receipt."""
 
     command = "receipt"
 

@@ -1,4 +1,4 @@
-"""`refile`: moving what was hauled to where another rule wants it."""
+"""The request of `refile`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class RefileRequest(FolderArgument, FilingOptions, Request):
-    """What `refile` is asked for."""
+    """A request to move hauled files."""
 
     command = "refile"
 

@@ -1,4 +1,4 @@
-"""What requests have in common; each command has one of its own, in the module of its name."""
+"""The common parts of requests; each command has a subclass in a module of its own."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from willow_cart.requests.given import Given, together, typed
 
 @dataclass(frozen=True, kw_only=True)
 class Request:
-    """What is asked for.
+    """A request of a command.
 
     Attributes:
         given: the texts that it was made of, settings not included.
@@ -29,7 +29,7 @@ class Request:
 
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
-        """Make a request of what is given for its options.
+        """Make a request from the given values of its options.
 
         Args:
             given: texts by the keys of options and arguments.
@@ -59,7 +59,7 @@ def _value_of(option: Option, texts: tuple[str, ...]) -> object:
 
 @dataclass(frozen=True, kw_only=True)
 class ReachingRequest(SignInOptions, ConnectingOptions, Request):
-    """A request for which places are reached.
+    """A request that contacts servers.
 
     Attributes:
         sources: what is looked at; the sign-ins are for the addresses among them.
@@ -72,11 +72,11 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
 
 @dataclass(frozen=True, kw_only=True)
 class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingRequest):
-    """A request for which sources are looked at."""
+    """A request that lists sources."""
 
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
-        """Make a request; shared access signatures are taken out of pasted container addresses.
+        """Make a request; shared access signatures are moved out of pasted container addresses.
 
         With the signature in its query an address is that of one object; what is meant is the whole
         container, and every request to it is to be signed.
@@ -90,7 +90,7 @@ class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingR
 
 
 def _without_signature(source: str) -> tuple[str, str]:
-    """Part a source from the shared access signature in it; an empty one for none."""
+    """Split a source into its address and the shared access signature in it, if any."""
     bare, _, query = source.partition("?")
     names = {each.partition("=")[0] for each in query.split("&")}
     is_web = looks_like_address(bare) and scheme_of(bare) in WEB

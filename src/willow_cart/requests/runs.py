@@ -1,4 +1,4 @@
-"""`runs`: running and past hauls."""
+"""The request of `runs`."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class RunsRequest(Request):
-    """What `runs` is asked for."""
+    """A request about runs."""
 
     command = "runs"
 

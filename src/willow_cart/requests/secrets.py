@@ -1,4 +1,4 @@
-"""Requests as they are shown and written down: without the secrets that were typed."""
+"""Show and store requests without the secrets that were typed."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ _KEPT = ("env:", "file:")
 
 
 def without_value(option: Option, text: str) -> str:
-    """Return what was given for an option, without a secret that was written out there."""
+    """Return a value of an option without a secret."""
     before, value = "", text
     if option.key == "header":
         name, _, value = text.partition(":")
@@ -26,12 +26,12 @@ def without_value(option: Option, text: str) -> str:
 
 
 def shown_command(request: Request) -> str:
-    """Return what was typed, without secrets, to be typed again."""
+    """Return the command line without secrets, as it can be typed again."""
     return shlex.join(["willow-cart", *map(without_secrets, _shown_words(request.words))])
 
 
 def _shown_words(words: Sequence[str]) -> Iterator[str]:
-    """Yield words, without the secrets that were written out where they must not be."""
+    """Yield words without secrets."""
     options = {each.flag: each for each in COMMANDS[words[0]].options()}
     before: Option | None = None
     for word in words:

@@ -1,4 +1,4 @@
-"""`settings`: which settings count."""
+"""The request of `settings`."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class SettingsRequest(Request):
-    """What `settings` is asked for."""
+    """A request for the settings."""
 
     command = "settings"
 

@@ -1,4 +1,4 @@
-"""`survey`: looking at what is offered and chosen."""
+"""The request of `survey`."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from willow_cart.requests.request import LookingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
-    """What `survey` is asked for."""
+    """A request for a survey."""
 
     command = "survey"
 

@@ -1,4 +1,4 @@
-"""`timetable`: having an errand run by itself."""
+"""The request of `timetable`."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class TimetableRequest(Request):
-    """What `timetable` is asked for."""
+    """A request for a schedule."""
 
     command = "timetable"
 

@@ -1,4 +1,4 @@
-"""Which options are keys in each table of errands and settings, and keywords in Python."""
+"""The options that are keys in tables of errands and settings, or keywords in Python."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ TABLES: Mapping[str, tuple[str, Sequence[str], Sequence[str]]] = {
 def options_of_command(
     command: str, groups: Sequence[str] = (), without: Sequence[str] = ()
 ) -> dict[str, Option]:
-    """Return the options of a command by their keys, of all groups or of some."""
+    """Return the options of a command by key, for all groups or some."""
     return {
         option.key: option
         for group in COMMANDS[command].groups()
@@ -43,7 +43,7 @@ def options_of_command(
 
 
 def options_of(table: str) -> dict[str, Option]:
-    """Return the options that a table of an errand, or a step, may have, by their keys."""
+    """Return the options that a table of an errand, or a step, may have, by key."""
     options = {
         key: option
         for key, option in options_of_command(*TABLES[table]).items()

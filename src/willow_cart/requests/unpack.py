@@ -1,4 +1,4 @@
-"""`unpack`: taking out what is in archives."""
+"""The request of `unpack`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.request import Request
 
 @dataclass(frozen=True, kw_only=True)
 class UnpackRequest(UnpackingOptions, ChoosingOptions, Request):
-    """What `unpack` is asked for."""
+    """A request to unpack archives."""
 
     command = "unpack"
 

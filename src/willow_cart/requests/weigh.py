@@ -1,4 +1,4 @@
-"""`weigh`: counts and sizes of a cart."""
+"""The request of `weigh`."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.requests.request import ReachingRequest
 
 @dataclass(frozen=True, kw_only=True)
 class WeighRequest(CartArgument, OverwriteOption, ReachingRequest):
-    """What `weigh` is asked for."""
+    """A request to total a cart."""
 
     command = "weigh"
 

@@ -1,4 +1,4 @@
-"""The commands as functions, for scripts and notebooks: the same options, values in return."""
+"""The commands as Python functions for scripts and notebooks."""
 
 from willow_cart.scripting.file_functions import (
     audit,

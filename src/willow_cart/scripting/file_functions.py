@@ -1,4 +1,4 @@
-"""The functions for what is here: carts, and folders that were hauled into."""
+"""The functions for local files: carts, and folders that were hauled into."""
 
 from __future__ import annotations
 
@@ -96,7 +96,7 @@ def weigh(
     overwrite: bool = False,
     **options: Unpack[WeighKeywords],
 ) -> WeighResult:
-    """Count and add up what the file of a cart holds; split it, or draw it.
+    """Count and total the rows in the file of a cart; split it, or draw it.
 
     Args:
         cart: its file.
@@ -129,7 +129,7 @@ def unpack(
     must_arrive: bool = True,
     **options: Unpack[UnpackKeywords],
 ) -> UnpackResult:
-    """Take out what is in archives that are here.
+    """Unpack archives on this machine.
 
     Args:
         archives: folders that were hauled into, and archives.
@@ -161,7 +161,7 @@ def combine(
     must_arrive: bool = True,
     **options: Unpack[CombineKeywords],
 ) -> CombineResult:
-    """Put the tables of folders together.
+    """Combine the tables in folders into one.
 
     Args:
         places: folders, hauled into or not, and tables.
@@ -240,7 +240,7 @@ def audit(folder: str | PathLike[str] = ".", **options: Unpack[AuditKeywords]) -
 def receipt(
     folder: File = ".", *, overwrite: bool = False, **options: Unpack[ReceiptKeywords]
 ) -> ReceiptResult:
-    """Read what a folder's ledger says of its hauls, or write it in another form.
+    """Read what a folder's ledger says about its hauls, or write it in another format.
 
     Args:
         folder: that was hauled into.
@@ -265,7 +265,7 @@ def refile(
     must_arrive: bool = True,
     **options: Unpack[RefileKeywords],
 ) -> RefileResult:
-    """File anew what earlier hauls have brought.
+    """Move hauled files to a new layout.
 
     Args:
         folder: that was hauled into.
@@ -289,7 +289,7 @@ def refile(
 def _require_all(
     done: Done, must_arrive: bool, places: Sequence[File], troubles: Sequence[str]
 ) -> Done:
-    """Return a result that is whole, or that need not be.
+    """Return a result if it is complete or need not be.
 
     Raises:
         Incomplete: something is missing.

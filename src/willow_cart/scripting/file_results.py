@@ -1,4 +1,4 @@
-"""What the functions for files that are here return: values with data frames, shown as tables."""
+"""The results of the functions for local files."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class PickResult:
-    """What came of picking.
+    """The result of picking.
 
     Attributes:
         file: of the cart.
@@ -60,7 +60,7 @@ class PickResult:
 
 @dataclass(frozen=True)
 class WeighResult:
-    """What a cart holds, counted and added up.
+    """The counts and sizes of a cart.
 
     Attributes:
         file: of the cart.
@@ -79,7 +79,7 @@ class WeighResult:
     notes: tuple[str, ...] = ()
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each group: by what, its name, files, bytes, sizes that are unknown."""
+        """Return a row per group: by what, its name, files, bytes, number of unknown sizes."""
         return frame(("by", "name", "files", "bytes", "unknown"), self._rows())
 
     def _rows(self) -> Iterator[tuple[str, str, int, int, int]]:
@@ -108,7 +108,7 @@ class WeighResult:
 
 @dataclass(frozen=True)
 class UnpackResult:
-    """What came of unpacking.
+    """The result of unpacking.
 
     Attributes:
         account: counts, and the exit code that follows from them.
@@ -120,12 +120,12 @@ class UnpackResult:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return self.account.exit_code
 
     @cached_property
     def paths(self) -> tuple[Path, ...]:
-        """Where the files lie that came out of the archives, now or in an earlier call."""
+        """Return the paths of the files from the archives, unpacked now or earlier."""
         return paths_of_members(self.account.archives)
 
     def __repr__(self) -> str:
@@ -134,7 +134,7 @@ class UnpackResult:
 
 @dataclass(frozen=True)
 class CombineResult:
-    """What came of putting tables together.
+    """The result of combining tables.
 
     Attributes:
         to: the file that they were put in; None for a preview.
@@ -150,11 +150,11 @@ class CombineResult:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return self.combined.exit_code
 
     def to_frame(self) -> pd.DataFrame:
-        """Return the table as it was written; of a preview its first rows."""
+        """Return the written table; for a preview its first rows."""
         types = {name: told.type for name, told in self.combined.columns.items()}
         if self.to is None:
             return typed(frame([*types], self.combined.first), types)
@@ -173,7 +173,7 @@ class CombineResult:
 
 @dataclass(frozen=True)
 class PackResult:
-    """What came of packing.
+    """The result of packing.
 
     Attributes:
         path: the archive.
@@ -187,7 +187,7 @@ class PackResult:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return self.packed.exit_code
 
     def __repr__(self) -> str:
@@ -196,7 +196,7 @@ class PackResult:
 
 @dataclass(frozen=True)
 class Audit:
-    """What an audit found.
+    """The result of an audit.
 
     Attributes:
         folder: that was audited.
@@ -212,16 +212,16 @@ class Audit:
 
     @property
     def counts(self) -> Counter[Finding]:
-        """How many files there are of each finding."""
+        """Return the number of files by finding."""
         return Counter(each.finding for each in self.found)
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return code_of(self.counts) if self.repaired is None else self.repaired.exit_code
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each file: path, finding, why, size in bytes, url."""
+        """Return a row per file: path, finding, why, size in bytes, url."""
         rows = ([each.path, str(each.finding), each.why, each.size, _url(each)]
                 for each in self.found)  # fmt: skip
         return frame(("path", "finding", "why", "size", "url"), rows)
@@ -243,7 +243,7 @@ def _url(audited: Audited) -> str:
 
 @dataclass(frozen=True)
 class ReceiptResult:
-    """What a ledger says of hauls, or what was written of it.
+    """What a ledger says about hauls, or the output that was written from it.
 
     Attributes:
         folder: that was hauled into.
@@ -259,7 +259,7 @@ class ReceiptResult:
 
     @classmethod
     def of(cls, folder: Path, account: Result) -> ReceiptResult:
-        """Keep what was read, as long as the ledger is open."""
+        """Read the account while the ledger is open."""
         match account:
             case BagWritten():
                 return cls(folder, path=account.bag)
@@ -274,7 +274,7 @@ class ReceiptResult:
         return cls(folder, tuple(account.rows()))
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each file, haul or version, with the columns of `receipt --csv`."""
+        """Return a row per file, haul or version, with the columns of `receipt --csv`."""
         files = [each for each in self.rows if isinstance(each, ReceiptRow)]
         if files or not self.rows:
             return frame_of_receipt(files)
@@ -304,7 +304,7 @@ _SHOWN = ("started", "state", "path", "size", "verdict", "reason", "command", "e
 
 
 def _flat(row: ReceiptRow | RunSummary | Chapter) -> Mapping[str, object]:
-    """Return a row of one level: the counts of a haul are columns."""
+    """Return a flat row, in which the counts of a haul are columns."""
     facts = asdict(row)
     facts |= facts.pop("row", {})
     if isinstance(row, RunSummary):
@@ -315,7 +315,7 @@ def _flat(row: ReceiptRow | RunSummary | Chapter) -> Mapping[str, object]:
 
 @dataclass(frozen=True)
 class RefileResult:
-    """What came of filing anew.
+    """The result of refiling.
 
     Attributes:
         folder: that was hauled into.
@@ -331,11 +331,11 @@ class RefileResult:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.staying else Exit.GOOD
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each move: the old path, the new one, and the url."""
+        """Return a row per move: the old path, the new one, and the url."""
         return frame(("old", "new", "url"), self._rows())
 
     def _rows(self) -> Iterator[tuple[str, str, str]]:

@@ -18,13 +18,13 @@ Moment = str | date | datetime
 
 
 class LanesKeywords(TypedDict, total=False):
-    """How many places are looked at together."""
+    """The number of parallel requests."""
 
     lanes: int
 
 
 class LookingKeywords(TypedDict, total=False):
-    """How sources are looked at."""
+    """How sources are listed."""
 
     as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
     depth: int | Literal["all"]
@@ -63,7 +63,7 @@ class ChoosingKeywords(TypedDict, total=False):
 
 
 class SignInKeywords(TypedDict, total=False):
-    """What lets one in; no secret is among them, only where it is kept."""
+    """The sign-in; secrets are referred to, never contained."""
 
     sign_in: str
     user: str
@@ -77,7 +77,7 @@ class SignInKeywords(TypedDict, total=False):
 
 
 class ConnectingKeywords(TypedDict, total=False):
-    """How places are connected to."""
+    """How to connect to servers."""
 
     ca: File
     client_cert: File
@@ -89,7 +89,7 @@ class ConnectingKeywords(TypedDict, total=False):
 
 
 class PatienceKeywords(TypedDict, total=False):
-    """How often and how long places are asked again."""
+    """How often and how long to retry."""
 
     attempts: int
     pause: Amount
@@ -105,7 +105,7 @@ class FilingKeywords(TypedDict, total=False):
 
 
 class HandlingKeywords(TypedDict, total=False):
-    """What is fetched, and what becomes of it."""
+    """What is fetched, and what happens to it."""
 
     times: Literal["keep", "now"]
     checksums: Files
@@ -122,7 +122,7 @@ class HandlingKeywords(TypedDict, total=False):
 
 
 class UnpackingKeywords(TypedDict, total=False):
-    """How archives are unpacked, by hauls and where they lie."""
+    """How archives are unpacked."""
 
     unpack_to: str
     inside: Words
@@ -140,7 +140,7 @@ class UnpackedArchivesKeywords(TypedDict, total=False):
 
 
 class PaceKeywords(TypedDict, total=False):
-    """How politely, patiently and warily files are fetched."""
+    """The pace of requests, and limits on time, speed and size."""
 
     lanes: int
     lanes_per_host: int

@@ -1,4 +1,4 @@
-"""What hears a job for a script: messages are kept, and bars are drawn if they are wanted."""
+"""The observer of Python functions: keeps messages, and draws bars if requested."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from willow_cart.views.words import lines_of
 
 
 class Listener(JobObserver):
-    """Gathers what would be told to a person, for a script to ask for.
+    """An observer that collects messages.
 
     Args:
         progress: whether bars are drawn.
@@ -30,7 +30,7 @@ class Listener(JobObserver):
         self.notes: list[str] = []
 
     def note(self, event: Notice) -> None:
-        """Keep the lines that tell of an event."""
+        """Keep the messages for an event."""
         for line in lines_of(event):
             self._keep(line)
 
@@ -40,7 +40,7 @@ class Listener(JobObserver):
     def watch_haul(
         self, into: Path, *, bars: bool = True, failures: bool = True
     ) -> AbstractContextManager[View]:
-        """Draw bars if they are wanted, or keep what is told."""
+        """Draw bars if requested, else keep messages."""
         view: View
         if bars and self._progress:
             from willow_cart.views.bars import LiveView  # takes longer than a small haul
@@ -52,11 +52,11 @@ class Listener(JobObserver):
         return view
 
     def stoppable(self) -> AbstractContextManager[Flag]:
-        """Return what ends a haul in order at the first interrupt; the second is an error."""
+        """Return an event that the first interrupt sets; a second one raises KeyboardInterrupt."""
         return stopped_by_signals(_interrupt)
 
     def standard_input(self) -> BinaryIO | None:
-        """Return what `-` stands for among the sources."""
+        """Return the stream that `-` refers to among the sources."""
         return None if sys.stdin is None else sys.stdin.buffer
 
 
@@ -65,5 +65,5 @@ def _interrupt() -> NoReturn:
 
 
 def in_notebook() -> bool:
-    """Whether a notebook runs this, and has what bars are drawn by there."""
+    """Whether this runs in a notebook that can draw bars."""
     return "ipykernel" in sys.modules and find_spec("ipywidgets") is not None

@@ -1,4 +1,4 @@
-"""The functions that reach places: each reads its keywords as its command reads its options."""
+"""The functions that contact servers."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ if TYPE_CHECKING:
 
 
 def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
-    """Look at what sources offer, and choose; fetches no file.
+    """List what sources offer, and choose; fetches no file.
 
     Args:
         sources: addresses, and paths of lists, carts, saved pages and folders; several of them
@@ -75,7 +75,7 @@ def load(
     add: bool = False,
     **options: Unpack[SurveyKeywords],
 ) -> Cart:
-    """Put what is chosen in a cart.
+    """Write the chosen offers into a cart.
 
     Args:
         sources: as for `survey`.
@@ -103,7 +103,7 @@ def haul(
     must_arrive: bool = True,
     **options: Unpack[HaulKeywords],
 ) -> Haul:
-    """Bring what is chosen home: fetch with resume, check, file.
+    """Fetch the chosen offers with resume, check and file them.
 
     The same call goes on after any break, and a second one reads the same files: nothing is
     fetched twice, and there are no numbered copies.
@@ -156,7 +156,7 @@ def offline(
     must_arrive: bool = True,
     **options: Unpack[OfflineKeywords],
 ) -> OfflineResult:
-    """Take pages with all that they need, to be read without a network.
+    """Copy pages with everything they need, to be read without a network.
 
     Args:
         pages: the addresses to begin with.
@@ -192,7 +192,7 @@ def offline(
 
 
 def knock(address: str, **options: Unpack[KnockKeywords]) -> KnockResult:
-    """Test a place step by step: name, connection, certificate, sign-in, ranges.
+    """Test a server step by step: name, connection, certificate, sign-in, ranges.
 
     Args:
         address: of the place.
@@ -214,7 +214,7 @@ def errand(
     preview: bool = False,
     must_arrive: bool = True,
 ) -> ErrandRun:
-    """Run a job that is written down in a file, or show what it would do.
+    """Run a job from a file, or show what it would do.
 
     Args:
         file: the errand.

@@ -1,4 +1,4 @@
-"""What the functions that reach places return: values with data frames, shown as tables."""
+"""The results of the functions that contact servers."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Survey:
-    """What sources offer and the choosing leaves.
+    """The offers of the sources after the choosing rules.
 
     Going through it gives the offers, so it can be hauled as it is.
 
@@ -102,7 +102,7 @@ class Survey:
 
 @dataclass(frozen=True)
 class Haul:
-    """What came of a haul.
+    """The result of a haul.
 
     Attributes:
         into: the destination.
@@ -116,29 +116,29 @@ class Haul:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return self.account.exit_code
 
     @cached_property
     def receipt(self) -> Receipt:
-        """The account of every file, read from the ledger."""
+        """Return the receipt, read from the ledger."""
         return read_receipt(self.into, self.account.run)
 
     @property
     def troubles(self) -> list[ReceiptRow]:
-        """The files that did not come, were refused, or are broken inside."""
+        """Return the files that failed, were refused, or are damaged."""
         return [row for row in self.receipt.rows if row.reason]
 
     @cached_property
     def paths(self) -> tuple[Path, ...]:
-        """Where the files lie, whether they came now or were here, in the order of the haul."""
+        """Return the paths of the files that arrived now or earlier, in the order of the haul."""
         good = (State.ARRIVED, State.UNCHANGED, State.HERE)
         lying = (self.into / row.path for row in self.receipt.rows if row.state in good)
         return tuple(path for path in lying if path.is_file())
 
     @property
     def path(self) -> Path:
-        """Where the one file lies.
+        """Return the path of the only file.
 
         Raises:
             BadOption: it is not one.
@@ -149,11 +149,11 @@ class Haul:
 
     @cached_property
     def members(self) -> tuple[Path, ...]:
-        """Where the files lie that came out of its archives, now or in an earlier haul."""
+        """Return the paths of the files from its archives, unpacked now or earlier."""
         return paths_of_members((self.into, row.address) for row in self.receipt.rows)
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each file, with the columns of `receipt --csv`; sizes are bytes."""
+        """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""
         return frame_of_receipt(self.receipt.rows)
 
     def __repr__(self) -> str:
@@ -181,7 +181,7 @@ class Haul:
 
 @dataclass(frozen=True)
 class OfflineResult:
-    """What came of taking pages offline.
+    """The result of copying pages.
 
     Attributes:
         into: the destination.
@@ -197,21 +197,21 @@ class OfflineResult:
 
     @property
     def exit_code(self) -> Exit:
-        """What the command would tell the shell."""
+        """Return the exit code of the command."""
         return self.taken.exit_code
 
     @property
     def start(self) -> Path | None:
-        """The page to begin to read with; None where no copies were made."""
+        """Return the start page; None if no copies were written."""
         return self.made.start if self.made else None
 
     @property
     def missing(self) -> list[Missing]:
-        """What did not arrive, with the pages that need it."""
+        """Return the files that did not arrive, with the pages that need them."""
         return self.taken.missing
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each file that is here: url, path, size in bytes, sha256, role."""
+        """Return a row per file: url, path, size in bytes, sha256, role."""
         rows = (
             (each.address, each.path, each.size, each.sha256, str(self.taken.roles[address]))
             for address, each in self.taken.arrivals.items()
@@ -224,7 +224,7 @@ class OfflineResult:
 
 @dataclass(frozen=True)
 class KnockResult:
-    """What was found at a place.
+    """The findings at a server.
 
     Attributes:
         address: of the place.
@@ -236,11 +236,11 @@ class KnockResult:
 
     @property
     def works(self) -> bool:
-        """Whether files can be hauled from there."""
+        """Whether files can be hauled from the server."""
         return all(each.verdict is not Verdict.FAILED for each in self.findings)
 
     def to_frame(self) -> pd.DataFrame:
-        """Return a row for each step: tried, verdict, found, remedy."""
+        """Return a row per step: tried, verdict, found, remedy."""
         return frame(("tried", "verdict", "found", "remedy"), self._rows())
 
     def _rows(self) -> Iterator[tuple[str, ...]]:
@@ -260,7 +260,7 @@ class KnockResult:
 
 @dataclass(frozen=True)
 class ErrandRun:
-    """What came of running an errand.
+    """The result of an errand.
 
     Attributes:
         file: the errand's.
@@ -280,7 +280,7 @@ class ErrandRun:
 
     @property
     def output(self) -> str:
-        """A line for each result: the counts of the haul, and what the steps came to."""
+        """Return a line for each result: the haul, and each step."""
         return "".join(f"{line}\n" for line in self._lines())
 
     def _lines(self) -> Iterator[str]:
@@ -304,7 +304,7 @@ class ErrandRun:
 
 
 def _line_of(done: StepDone) -> str:
-    """Return what a step came to, in a line."""
+    """Return the result of a step in one line."""
     match done.result, done.step.request:
         case HaulSummary() as account, _:
             return unpacked_line(account)

@@ -1,4 +1,4 @@
-"""Requests from what Python functions are given: sources of all kinds, and typed keywords."""
+"""Make requests from the arguments of Python functions."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ Looked = TypeVar("Looked", bound=LookingRequest)
 
 
 def given_by_arguments(**arguments: object) -> Given:
-    """Return the texts of options that a function takes as arguments of its own.
+    """Return the option texts for a function's own arguments.
 
     Args:
         arguments: what is given for them: True for a flag, a text or a path, or several; None and
@@ -47,7 +47,7 @@ def read_looking(
     options: Mapping[str, object],
     more: Given | None = None,
 ) -> tuple[Looked, list[Offer]]:
-    """Return what was asked for, and the offers among the sources.
+    """Return the request, and the offers among the sources.
 
     Raises:
         BadOption: there is no source, or something that is none.
@@ -84,7 +84,7 @@ def _no_source(source: object, kind: type[Request]) -> BadOption:
 
 
 def read_request(kind: type[Asked], options: Mapping[str, object], given: Given) -> Asked:
-    """Make a request of keywords, and of what a function takes besides.
+    """Make a request from keywords and a function's own arguments.
 
     Raises:
         BadOption: a keyword is not known, or cannot be read.

@@ -1,4 +1,4 @@
-"""Data frames of the results of Python functions."""
+"""Data frames for results."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def frame(
 
 
 def frame_of_receipt(rows: Iterable[ReceiptRow]) -> pd.DataFrame:
-    """Return a row for each file, with the columns of `receipt --csv`; sizes are bytes."""
+    """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""
     names = [each.name for each in fields(ReceiptRow)]
     cells = ([getattr(row, name) for name in names] for row in rows)
     return frame(names, cells, {"size": "Int64"})

@@ -1,4 +1,4 @@
-"""Where the files lie that came out of archives."""
+"""The paths of files that came out of archives."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from willow_cart.records import Ledger, ledger_path
 
 
 def paths_of_members(archives: Iterable[tuple[Path, str]]) -> tuple[Path, ...]:
-    """Return the paths of what was unpacked from archives, in their order, and lies there.
+    """Return the paths of the files from archives that exist, in order.
 
     Args:
         archives: the destination and the address of each.

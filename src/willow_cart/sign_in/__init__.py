@@ -1,1 +1,1 @@
-"""Sign-ins: which secrets there are, and which origin each is sent to."""
+"""Sign-ins: secrets, and the origins they are sent to."""

@@ -1,4 +1,4 @@
-"""Signing for blob stores by the key of an account ("Shared Key", service version 2021-12-02)."""
+"""Sign requests to blob stores with an account key ("Shared Key", version 2021-12-02)."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _COVERED = (
 def sign_for_account(
     account: str, key: str, method: str, address: str, *, sent: Mapping[str, str], now: datetime
 ) -> dict[str, str]:
-    """Return the fields that let a request in.
+    """Return the header fields that authorise a request.
 
     Args:
         account: its name.

@@ -1,4 +1,4 @@
-"""Cookies that servers set on the way through redirects, kept for that chain and origin only.
+"""Cookies that servers set during redirects, kept for that chain and origin only.
 
 Consent pages and download counters send a browser in a circle until it shows their cookie.
 """
@@ -28,7 +28,7 @@ class ChainCookies:
         self._kept: dict[tuple[str, str, str], str] = {}
 
     def take(self, address: str, fields: Iterable[str]) -> bool:
-        """Keep what an answer sets; return whether that changes what will be sent.
+        """Store the cookies of a response; return whether that changes what will be sent.
 
         Args:
             address: who set them.
@@ -41,7 +41,7 @@ class ChainCookies:
         return self._kept != before
 
     def field_for(self, address: str) -> str:
-        """Return the Cookie field for a request; empty for none."""
+        """Return the Cookie field for a request; empty if there is none."""
         origin, path = origin_of(address), urlsplit(address).path or "/"
         pairs = (
             f"{name}={value}"
@@ -51,7 +51,7 @@ class ChainCookies:
         return "; ".join(pairs)
 
     def _take_one(self, address: str, field: str) -> None:
-        """Read one Set-Cookie field (RFC 6265, 5.2)."""
+        """Parse one Set-Cookie field (RFC 6265, 5.2)."""
         pair, *rest = field.split(";")
         name, equals, value = (part.strip() for part in pair.partition("="))
         if not equals or not name:
@@ -74,5 +74,5 @@ class ChainCookies:
 
 
 def _matches(path: str, below: str) -> bool:
-    """Return whether a path is at or below a cookie's (RFC 6265, 5.1.4)."""
+    """Whether a path is at or below a cookie's path (RFC 6265, 5.1.4)."""
     return path == below or path.startswith(below if below.endswith("/") else f"{below}/")

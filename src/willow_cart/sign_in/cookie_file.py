@@ -1,4 +1,4 @@
-"""Cookie files in the Netscape text form, and where each cookie may go (RFC 6265)."""
+"""Cookie files in the Netscape text format, and where each cookie may be sent (RFC 6265)."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _MAX_FILE_BYTES = 16 << 20
 
 @dataclass(frozen=True, slots=True)
 class Cookie:
-    """A cookie, and which requests it belongs to.
+    """A cookie with the requests that it belongs to.
 
     Attributes:
         domain: the host, in lower case.
@@ -44,7 +44,7 @@ class Cookie:
     value: str = field(repr=False)
 
     def belongs_to(self, address: str) -> bool:
-        """Return whether it belongs to an address, by host, path and security (RFC 6265, 5.4)."""
+        """Whether it belongs to an address, by host, path and security (RFC 6265, 5.4)."""
         parts = urlsplit(address)
         host = parts.hostname or ""
         if self.secure and parts.scheme != "https":
@@ -60,7 +60,7 @@ class Cookie:
 
 @dataclass(frozen=True, slots=True)
 class CookieJar:
-    """Cookies from a file, each of which goes to its own origins only.
+    """The cookies of a file, each sent to its own origins only.
 
     A file has no schemes and ports. So cookies go to the origins that the person named, and to
     other hosts that they belong to only on the port that secure connections use.
@@ -76,7 +76,7 @@ class CookieJar:
     only_named: bool = False
 
     def field_for(self, address: str) -> str:
-        """Return the Cookie field for a request; empty for none."""
+        """Return the Cookie field for a request; empty if there is none."""
         origin = origin_of(address)
         parts = urlsplit(origin)
         is_usual = parts.scheme == "https" and parts.port is None and not self.only_named
@@ -88,7 +88,7 @@ class CookieJar:
 
 
 def read_cookies(path: str, now: float) -> tuple[Cookie, ...]:
-    """Read the cookies in a file that have not expired.
+    """Read the unexpired cookies in a file.
 
     Args:
         path: of the file: a line for each cookie, with seven columns between tabs.

@@ -1,4 +1,4 @@
-"""Digest access authentication (RFC 7616): the answer to a server's challenge."""
+"""Digest access authentication (RFC 7616): the response to a server's challenge."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _ALGORITHMS = {"md5": "md5", "sha-256": "sha256", "sha-512-256": "sha512_256"}
 
 @dataclass(slots=True)
 class DigestChallenge:
-    """What a server asks for, and how often it was answered.
+    """A server's challenge, and how often it was answered.
 
     Attributes:
         realm, nonce, opaque, algorithm: as the server sent them.
@@ -29,7 +29,7 @@ class DigestChallenge:
 
 
 def read_digest_challenge(parameters: dict[str, str]) -> DigestChallenge | None:
-    """Understand a challenge's parameters; None for one that cannot be answered here."""
+    """Parse the parameters of a challenge; None if it cannot be answered."""
     algorithm = parameters.get("algorithm", "MD5")
     offered = parameters.get("qop")
     protections = {each.strip().lower() for each in offered.split(",")} if offered else set()
@@ -54,7 +54,7 @@ def answer_digest(
     *,
     make_nonce: Callable[[], str],
 ) -> str:
-    """Return the Authorization field that answers a challenge (3.4).
+    """Return the Authorization field for a challenge (3.4).
 
     Args:
         challenge: what was asked for; its count goes up.

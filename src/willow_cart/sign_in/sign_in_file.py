@@ -1,4 +1,4 @@
-"""Sign-ins in the config file: named, each with its place, and with no secret in it."""
+"""Named sign-ins in the config file, each with its address and without secrets."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ def read_sign_ins(
     *,
     besides: Collection[str] = (),
 ) -> dict[str, tuple[str | None, SignIn]]:
-    """Read the sign-ins of a config file; none where there is no such file.
+    """Read the sign-ins of a config file; empty if there is no file.
 
     Args:
         path: the file, in TOML.
@@ -60,7 +60,7 @@ def read_sign_ins(
 def sign_ins_in(
     place: str, entries: Mapping[str, object], environment: Mapping[str, str] = os.environ
 ) -> dict[str, tuple[str | None, SignIn]]:
-    """Read sign-ins that stand in a file, each a table by its name; see `read_sign_ins`.
+    """Read sign-ins from tables by name; see `read_sign_ins`.
 
     Raises:
         BadOption: one has an unknown key or value.

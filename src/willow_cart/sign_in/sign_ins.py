@@ -1,4 +1,4 @@
-"""Sign-ins: who is let in where. A secret goes to its own origin and nowhere else."""
+"""Sign-ins by origin; a secret is sent to its own origin only."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _MAX_SECRET_BYTES = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class Secret:
-    """A secret that is hidden unless its value is asked for."""
+    """A secret that is hidden unless its value is requested."""
 
     value: str = field(repr=False)
 
@@ -45,7 +45,7 @@ class Secret:
 
 @dataclass(frozen=True, slots=True)
 class SignIn:
-    """How to be let into a place: any of these.
+    """The credentials for an origin: any of these.
 
     Attributes:
         user, password: for basic (RFC 7617) and digest (RFC 7616) authentication, whichever the
@@ -76,7 +76,7 @@ class SignIn:
 
 
 def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
-    """Fetch a secret from where it is kept.
+    """Read a secret from the environment or a file.
 
     Args:
         reference: `env:NAME` for an environment variable, `file:PATH` for a file's first line.
@@ -107,7 +107,7 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
 
 
 def _checked(value: str, what: str, where: str) -> Secret:
-    """Return a secret without the line end that shells and editors leave at its end.
+    """Return a secret without a final line end.
 
     Raises:
         BadOption: it contains control characters, of which it must not be shown where.
@@ -119,7 +119,7 @@ def _checked(value: str, what: str, where: str) -> Secret:
 
 
 class Signer(Protocol):
-    """What adds to requests what lets them in."""
+    """A source of credentials for requests."""
 
     def __bool__(self) -> bool:
         """Whether it ever adds anything."""
@@ -127,17 +127,17 @@ class Signer(Protocol):
     def fields_for(
         self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
     ) -> dict[str, str]:
-        """Return the header fields that let a request in."""
+        """Return the header fields that authorise a request."""
 
     def query_for(self, address: str) -> str:
-        """Return what a query needs besides to be let in; empty for most."""
+        """Return additional query parameters that authorise a request; usually empty."""
 
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
-        """Take a server's challenges to heart; whether asking once more may help."""
+        """Process WWW-Authenticate; return whether to retry."""
 
 
 class SignIns:
-    """Every sign-in of a command, each kept to its origin; shared by all lanes.
+    """All sign-ins of a command by origin; shared by all lanes.
 
     Args:
         by_origin: the sign-in for each origin.
@@ -170,7 +170,7 @@ class SignIns:
         self._lock = threading.Lock()
 
     def __reduce__(self) -> tuple[Callable[..., SignIns], tuple[object, ...]]:
-        """Have a process that helps this one let in as well; clocks and nonces are its own."""
+        """Support copying to another process, which has its own nonces."""
         return _again, (self._by_origin, self._cookies, self._netrc, self._named)
 
     def __bool__(self) -> bool:
@@ -179,7 +179,7 @@ class SignIns:
     def fields_for(
         self, method: str, address: str, sent: Mapping[str, str] = _NO_FIELDS
     ) -> dict[str, str]:
-        """Return the header fields that let a request in; name and password only once asked for.
+        """Return the header fields that authorise a request; passwords only after a challenge.
 
         Args:
             method: of the request.
@@ -210,21 +210,21 @@ class SignIns:
         return fields
 
     def query_for(self, address: str) -> str:
-        """Return the shared access signature of an address's origin; empty where there is none."""
+        """Return the shared access signature of an origin; empty if there is none."""
         sign_in = self._sign_in_for(origin_of(address))
         if sign_in is None or sign_in.shared_access is None:
             return ""
         return sign_in.shared_access.value.lstrip("?")
 
     def password_for(self, address: str) -> tuple[str, str] | None:
-        """Name and password for an address, where the protocol wants them at once (RFC 959)."""
+        """Return user name and password for protocols that need them at once (RFC 959)."""
         sign_in = self._sign_in_for(origin_of(address))
         if sign_in is None or sign_in.password is None:
             return None
         return sign_in.user, sign_in.password.value
 
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
-        """Take a server's challenges to heart; whether asking once more may help.
+        """Process WWW-Authenticate; return whether to retry.
 
         Args:
             address: who asked.
@@ -253,7 +253,7 @@ class SignIns:
         return False
 
     def _answer(self, origin: str, sign_in: SignIn, method: str, address: str) -> str | None:
-        """Return the answer to what the origin has asked for before."""
+        """Return the response to the last challenge of an origin."""
         if sign_in.password is None:
             return None
         with self._lock:

@@ -1,4 +1,4 @@
-"""Which certificates are trusted, and what proves who asks (TLS, RFC 8446)."""
+"""Trusted certificates, and client certificates (TLS, RFC 8446)."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from willow_cart.errors import BadOption
 
 @dataclass(frozen=True, slots=True)
 class Trust:
-    """Which certificates count, by the files that they are in.
+    """The certificates to trust and to present, as files.
 
     Attributes:
         ca: certificates that are trusted besides the system's.
@@ -24,7 +24,7 @@ class Trust:
     client_key: Path | None = None
 
     def context(self) -> ssl.SSLContext | None:
-        """Return the context for connections; None where only the system's trust counts.
+        """Return the TLS context; None for the system's trust alone.
 
         Raises:
             BadOption: a file cannot be read.

@@ -1,4 +1,4 @@
-"""What places offer: lists, tables, pages, folders, feeds, sitemaps, and files by themselves."""
+"""Sources: lists, tables, pages, folders, feeds, sitemaps, and single files."""
 
 from willow_cart.sources.asking import ask_sizes
 from willow_cart.sources.discover import look, look_through

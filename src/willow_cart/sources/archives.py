@@ -1,4 +1,4 @@
-"""Archives as sources: each file in them is an offer."""
+"""Archives as sources: each file inside is an offer."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ ZIP = b"PK\x03\x04"
 
 
 def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Offer]:
-    """Yield what a zip archive holds, of which no more is asked for than its list of contents.
+    """Yield the files in a zip archive; only its directory is fetched.
 
     Args:
         access: how the archive is talked to.

@@ -1,4 +1,4 @@
-"""Asking places for what their listings leave out."""
+"""Request what listings leave out."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from willow_cart.redaction import without_secrets
 def ask_sizes(
     offers: Sequence[Offer], access: Access, lanes: int
 ) -> tuple[list[Offer], list[Issue]]:
-    """Ask for the size and date of every offer that lacks one of them; fetches no file.
+    """Request the size and date of each offer that lacks one; fetches no file.
 
     An offer whose address does not name a file type gets the name that its server has for it.
 

@@ -1,4 +1,4 @@
-"""Asking addresses what they are, in lanes and ahead of their turn."""
+"""Probe addresses in parallel, ahead of their turn."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ Progress = Callable[[int, list[str]], None]
 
 
 class AskAhead(Generic[Answer]):
-    """Answers to a series of addresses, asked for by several threads.
+    """The probe results of a series of addresses, requested by several threads.
 
     Hosts that do not answer hold up their own addresses and no others.
 
@@ -54,7 +54,7 @@ class AskAhead(Generic[Answer]):
         self._taken = 0
 
     def take(self, address: str) -> Answer:
-        """Return the answer of an address, whether it was asked ahead or not.
+        """Return the result for an address, probed ahead or not.
 
         Raises:
             TransferFailed: there is none.
@@ -77,7 +77,7 @@ class AskAhead(Generic[Answer]):
                 return answer
 
     def close(self) -> None:
-        """Ask no more, and wait for what is running."""
+        """Start no more probes, and wait for the running ones."""
         self._pool.shutdown(cancel_futures=True)
 
     def _ask_more(self) -> None:

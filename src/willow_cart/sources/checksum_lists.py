@@ -1,4 +1,4 @@
-"""Checksum lists: those that a person names, and those that lie beside the files."""
+"""Read checksum lists: those that the user names, and those next to the files."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _MAX_LIST_BYTES = 16 << 20
 
 @dataclass(frozen=True, slots=True)
 class FoundList:
-    """A list that lies beside files.
+    """A checksum list next to files.
 
     Attributes:
         place: its address, without secrets.
@@ -69,7 +69,7 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecks
 
 
 def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]:
-    """Look in the folder of every offer for a checksum list.
+    """Look for a checksum list in the folder of each offer.
 
     A folder is asked for each name that a list goes by until there is one. Where there is none, its
     first file is asked for a sum of its own, and only if that has one the others are as well: no
@@ -104,7 +104,7 @@ def _sums_of_their_own(addresses: list[str], access: Access) -> Iterator[FoundLi
 
 
 def _read(address: str, access: Access) -> FoundList | None:
-    """Return a list at an address; None if there is none, whatever there is instead."""
+    """Return the list at an address; None if there is none."""
     try:
         _, content = fetch_whole(address, access, _MAX_LIST_BYTES)
     except (TransferFailed, VerificationError):

@@ -1,4 +1,4 @@
-"""Folders that a place lists by its own protocol: FTP, files of this machine."""
+"""List folders by their own protocol: FTP, SFTP, local files."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MAX_SUGGESTIONS = 5
 
 
 def has_wildcard(address: str) -> bool:
-    """Whether an address holds wildcards in its path, where its scheme has no queries."""
+    """Whether the path of an address contains wildcards and its scheme has no queries."""
     if scheme_of(address) in WEB:
         return False
     return any(_is_pattern(segment) for segment in urlsplit(address).path.split("/"))
@@ -27,7 +27,7 @@ def has_wildcard(address: str) -> bool:
 def list_directory(
     directory: DirectoryLister, address: str, source: str, *, listed: bool = False
 ) -> Listing:
-    """List what an address stands for: a folder, a file, or all that its wildcards match.
+    """List an address: a folder, a file, or all matches of its wildcards.
 
     Args:
         directory: what lists it.
@@ -54,7 +54,7 @@ def list_directory(
 
 
 def expand_wildcards(directory: DirectoryLister, address: str) -> tuple[str, FolderEntries]:
-    """Everything that an address with `*` and `?` stands for, level by level.
+    """Yield everything that an address with `*` and `?` matches, level by level.
 
     Returns:
         The folder above the first wildcard, and what there is.
@@ -109,7 +109,7 @@ def _listing(folder: str, found: FolderEntries, source: str) -> Listing:
 
 
 def _what_is_near(directory: DirectoryLister, address: str) -> str:
-    """Names that do exist beside one that does not."""
+    """Return names that exist next to one that does not."""
     try:
         entries = directory.entries(folder_of(address)).entries
     except TransferFailed:

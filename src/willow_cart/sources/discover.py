@@ -1,4 +1,4 @@
-"""Looking at sources: what each one offers, whatever it is."""
+"""List sources of any kind."""
 
 from __future__ import annotations
 
@@ -71,7 +71,7 @@ def look(
     looking: DiscoveryOptions | None = None,
     standard_input: BinaryIO | None = None,
 ) -> Discovery:
-    """Look at sources: addresses of files, pages, folders, feeds and sitemaps; lists and tables.
+    """List sources: addresses of files, pages, folders, feeds and sitemaps; lists and tables.
 
     What cannot be read is a trouble, and the rest goes on.
 
@@ -104,7 +104,7 @@ def look_through(
     *,
     asking: Asking | None = None,
 ) -> Generator[Offer, None, None]:
-    """Look at sources, one offer after the other and holding none; see `look`.
+    """Yield the offers of sources one by one without keeping them; see `look`.
 
     Args:
         sources: as the person wrote them.
@@ -127,7 +127,7 @@ def look_through(
 
 
 def _go_through(sources: Iterable[str], found: Discovery, guide: _Guide) -> Iterator[Offer]:
-    """Every offer of the sources, one after the other."""
+    """Yield every offer of the sources."""
     failures: list[WillowCartError] = []
     for source in sources:
         count = 0
@@ -159,7 +159,7 @@ def _go_through(sources: Iterable[str], found: Discovery, guide: _Guide) -> Iter
 
 
 def _failure_of(source: str, error: Exception) -> WillowCartError:
-    """Return why a source failed by itself; what ends the command is raised again."""
+    """Return the failure of one source; errors that end the command are raised again."""
     if isinstance(error, UsageError | TransferFailed | VerificationError):
         return error
     if isinstance(error, WillowCartError):
@@ -178,7 +178,7 @@ def shown_as(source: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Asking:
-    """What becomes of the answers of addresses that have to be asked what they are.
+    """How responses to probes are used.
 
     Attributes:
         is_known: whether an address is known to be a file's, from an earlier haul.
@@ -192,7 +192,7 @@ class Asking:
 
 
 class _Guide:
-    """Knows what each source is, and goes through it."""
+    """Finds out what each source is, and lists it."""
 
     def __init__(
         self,
@@ -211,7 +211,7 @@ class _Guide:
         self._walk: Walk | None = None
 
     def ask_ahead(self, sources: Iterable[str]) -> None:
-        """Ask what has to be asked of sources in lanes, ahead of their turn."""
+        """Probe sources in parallel, ahead of their turn."""
         looking = self._looking
         if looking.kind not in (None, Kind.PAGE):
             return
@@ -231,7 +231,7 @@ class _Guide:
         )
 
     def _to_ask(self, sources: Iterable[str]) -> Iterator[str]:
-        """Yield the addresses that have to be asked.
+        """Yield the addresses to be probed.
 
         Of a series only the first is asked, which says what all are.
         """
@@ -243,17 +243,17 @@ class _Guide:
                         yield address
 
     def close(self) -> None:
-        """Ask no more."""
+        """Stop probing."""
         if self._ahead is not None:
             self._ahead.close()
 
     @property
     def most_listed(self) -> int:
-        """After how many files a source is read no further."""
+        """Return the maximum number of files per source."""
         return self._looking.most_listed
 
     def too_many(self, source: str) -> Issue:
-        """Return what is told of a source that lists more."""
+        """Return the message for a source with more files."""
         return Issue(
             shown_as(source),
             f"lists more than {count_of(self.most_listed, 'file')}; the rest was not read"
@@ -261,7 +261,7 @@ class _Guide:
         )
 
     def go_through(self, source: str) -> Iterator[Offer | Issue]:
-        """Yield every offer of a source, numbered, and every trouble with it.
+        """Yield each offer of a source, numbered, and each issue with it.
 
         What a server sends may not name files of this machine, and no store that the person's own
         credentials open.
@@ -303,7 +303,7 @@ class _Guide:
             yield from self._in_file(lambda: open_file(source), source)
 
     def _in_file(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
-        """Yield what a file or standard input offers, whatever it is."""
+        """Yield the offers in a file or on standard input."""
         kind = self._looking.kind
         if kind is Kind.FILE:
             raise BadOption("--as file", f"not for {place}", "give the file's address")
@@ -325,13 +325,13 @@ class _Guide:
         yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
 
     def _in_archive(self, place: str) -> Iterator[Offer]:
-        """Yield what an archive of this machine holds."""
+        """Yield the files in a local archive."""
         if not Path(place).is_file():
             raise BadOption("--as archive", f"not for {place}", "name the archive")
         yield from offers_in_archive(self._access, address_of(place), place)
 
     def _at_addresses(self, source: str) -> Iterator[Offer | Issue]:
-        """Yield what there is at an address, or at each of several if it holds ranges."""
+        """Yield the offers at an address, or at each of several if it contains ranges."""
         shown = without_secrets(source)
         failures: list[WillowCartError] = []
         read = 0
@@ -361,7 +361,7 @@ class _Guide:
         yield from (Issue(failure.thing, failure.why) for failure in failures)
 
     def _is_file(self, address: str) -> bool:
-        """Whether an address is a file's without asking."""
+        """Whether an address is known to be a file without probing."""
         kind = self._looking.kind
         if kind is not None:
             return kind is Kind.FILE
@@ -370,7 +370,7 @@ class _Guide:
         return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
 
     def _store_at(self, address: str) -> ObjectStore | None:
-        """Return what lists the objects at an address, if it is one of a store."""
+        """Return the lister of objects if an address is in a store."""
         store = self._access.store(address)
         if store is None and self._looking.kind is Kind.BUCKET:
             from willow_cart.protocols.container import Container
@@ -379,7 +379,7 @@ class _Guide:
         return store
 
     def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
-        """Yield what is offered at an address that has to be asked."""
+        """Yield the offers at an address that must be probed."""
         if self._looking.kind is Kind.ARCHIVE:
             return offers_in_archive(self._access, address, source)
         store = self._store_at(address)
@@ -389,7 +389,7 @@ class _Guide:
         return offers_in_store(store, address, self._looking, self._found, source)
 
     def _walk_of(self, source: str) -> Walk:
-        """Return the walk through the source whose turn it is."""
+        """Return the walk through the current source."""
         if self._walk is None:
             # Reading pages takes longer to import than a short list takes to haul.
             from willow_cart.sources.walk import Walk
@@ -406,7 +406,7 @@ class _Guide:
         return self._walk
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
-        """Yield what a list offers; a folder in it stands for the files in it."""
+        """Yield the offers of a list; a folder in it stands for its files."""
         lines = lines_of(opened, place)
         first = next((line for line in lines if line.strip()), "")
         lines = lines_of(opened, place)
@@ -426,14 +426,14 @@ class _Guide:
                 yield Issue(error.thing, error.why)
 
     def _stands_for_several(self, address: str) -> bool:
-        """Whether an address in a list is a folder's, or holds wildcards."""
+        """Whether an address in a list is a folder, or contains wildcards."""
         if self._looking.kind is Kind.FILE:
             return False
         return is_folder_address(address) or has_wildcard(address)
 
 
 def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
-    """Yield offers with their numbers, from 1 in their order."""
+    """Yield offers numbered from 1."""
     numbers = count(1)
     for item in items:
         if isinstance(item, Issue) or item.number == (number := next(numbers)):
@@ -443,7 +443,7 @@ def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
 
 
 def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:
-    """Return what a file or standard input looks like; empty for a list or a table."""
+    """Return the media type of a file or of standard input; empty for a list or a table."""
     beginning = content[:INSPECTED_BYTES]
     if looks_like_xml(beginning):
         return "application/xml"

@@ -1,4 +1,4 @@
-"""How sources are looked at, and what comes of it: values, known before any place is asked."""
+"""Options and results of listing sources, as values."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ MAX_DEPTH = 100
 
 
 class Why(StrEnum):
-    """Why something was not entered."""
+    """The reason why something was not entered."""
 
     DEPTH = "deeper than --depth"
     ROBOTS = "disallowed by robots.txt"
@@ -27,7 +27,7 @@ class Why(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class NotEntered:
-    """A folder or page that was seen and not entered.
+    """A folder or page that was found and not entered.
 
     Attributes:
         address: where it is, without secrets.
@@ -43,7 +43,7 @@ class NotEntered:
 
 
 class PagePart(StrEnum):
-    """Kinds of references on a page."""
+    """The kinds of references on a page."""
 
     LINKS = "links"
     """What a person can follow: `a`, `area`, `iframe`, `frame`, `link` to other documents."""
@@ -57,7 +57,7 @@ class PagePart(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class PageRules:
-    """What counts on a page.
+    """The rules for references on a page.
 
     Attributes:
         parts: the kinds of references.
@@ -87,7 +87,7 @@ class PageRules:
 
 @dataclass(frozen=True, slots=True)
 class DiscoveryOptions:
-    """How sources are looked at.
+    """How sources are listed.
 
     Attributes:
         kind: what the sources are, where they cannot be told; None asks them.
@@ -118,7 +118,7 @@ class DiscoveryOptions:
 
 @dataclass(slots=True)
 class Discovery:
-    """What sources offer, and what could not be taken from them.
+    """The offers of sources, and problems with them.
 
     Attributes:
         offers: in the order of the sources and within each as it offers them.
@@ -137,7 +137,7 @@ class Discovery:
     ended_by: str = ""
 
     def covers(self, offer: Offer) -> bool:
-        """Whether an offer of a source that was read would have been found if it were there.
+        """Whether the listing would have included an offer if it existed.
 
         Unknown where anything could not be read.
         """

@@ -1,4 +1,4 @@
-"""What every reader of pages and XML wants of an element."""
+"""Text of elements in pages and XML."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ _MAX_TEXT_CHARACTERS = 300
 
 
 def words_of(element: Element) -> str:
-    """Return the words in an element, blanks drawn together.
+    """Return the text in an element with normalised spaces.
 
     The text is cut where no link's text would still be.
     """

@@ -1,4 +1,4 @@
-"""Feeds: what RSS 2.0 and Atom (RFC 4287) entries enclose."""
+"""Feeds: the enclosures of RSS 2.0 and Atom (RFC 4287) entries."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _XML_BASE = "{http://www.w3.org/XML/1998/namespace}base"
 
 
 def read_feed(root: Element, address: str, source: str) -> Listing:
-    """Read a feed: an offer for each enclosure, dated and titled by its entry."""
+    """Read a feed: an offer for each enclosure, with the date and title of its entry."""
     listing = Listing(address, Kind.FEED)
     heading = next((words_of(e) for e in root.iter() if local_name(e).lower() == "title"), "")
     for entry in root.iter():
@@ -71,7 +71,7 @@ def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> 
 
 
 def _base_of(element: Element, address: str) -> str:
-    """Return what references in an element are relative to (XML Base)."""
+    """Return the base address for references in an element (XML Base)."""
     bases = [each.get(_XML_BASE) for each in (element, *element.iterancestors())]
     for base in reversed([base for base in bases if base]):
         address = Resolver(address).resolve(base) or address

@@ -1,4 +1,4 @@
-"""Reading what the job itself needs to read: from a file or from an address."""
+"""Read the files that a job needs, such as lists, from a path or an address."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ MAX_LIST_BYTES = 1 << 30
 
 
 def read_text(place: str, access: Access) -> str:
-    """Read a text from a path or an address, as UTF-8; what is none is replaced.
+    """Read a UTF-8 text from a path or an address; invalid bytes are replaced.
 
     Raises:
         UsageError: it cannot be fetched, or is too large for what it should be.
@@ -39,7 +39,7 @@ def read_text(place: str, access: Access) -> str:
 
 
 def read_file(name: str) -> bytes:
-    """Read a list's file.
+    """Read the file of a list.
 
     Raises:
         UnreadableSource: it cannot be read; the error says what may have been meant.
@@ -49,7 +49,7 @@ def read_file(name: str) -> bytes:
 
 
 def open_file(name: str) -> BinaryIO:
-    """Open a list's file.
+    """Open the file of a list.
 
     Raises:
         UnreadableSource: it cannot be read; the error says what may have been meant.

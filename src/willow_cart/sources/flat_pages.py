@@ -1,4 +1,4 @@
-"""Pages that are nested more deeply than the parser goes: thousands of elements never closed.
+"""Parse pages with too deep nesting, such as thousands of unclosed elements.
 
 The tree is cut off at a depth that no page needs; what is deeper stands beside its parents. Links,
 rows and headings are found in their order, which is all that is asked of such a page.
@@ -24,7 +24,7 @@ _UNWRITABLE = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff
 
 
 def parse_flat(text: str) -> Element:
-    """Parse a page of any depth into a tree of a bounded one."""
+    """Parse a page of any depth into a tree of limited depth."""
     tree = _FlatTree()
     tree.feed(text)
     tree.close()

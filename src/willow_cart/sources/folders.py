@@ -1,4 +1,4 @@
-"""Folder indexes: the listings that web servers make of a folder, in the styles that are about.
+"""Folder indexes: the listings that web servers generate, in all common formats.
 
 nginx (as a page, as JSON and as XML), Apache (plain, fancy, as a table), lighttpd, Python's own
 server. No style is asked for by name: an entry is a link to one name right below the folder, and
@@ -36,7 +36,7 @@ _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40, "P": 1 
 
 
 def is_folder_index(page: Page) -> bool:
-    """Whether a page is a server's listing of the folder that its address names."""
+    """Whether a page is a server's index of the folder at its address."""
     root = page.root
     if root is None or not page.address.endswith("/"):
         return False
@@ -49,7 +49,7 @@ def is_folder_index(page: Page) -> bool:
 
 
 def read_folder(page: Page, source: str) -> Listing:
-    """Read a folder's index; parent and sort links, and what is above or beside, are left out."""
+    """Read a folder index, without links for sorting and links to other folders."""
     listing = Listing(page.address, Kind.FOLDER)
     if page.root is None:
         return listing
@@ -73,7 +73,7 @@ def read_folder(page: Page, source: str) -> Listing:
 
 
 def read_json_folder(content: bytes, address: str, source: str) -> Listing | None:
-    """Read a folder's index as nginx writes it in JSON; None for JSON that is something else."""
+    """Read a JSON folder index (nginx); None for other JSON."""
     try:
         entries = json.loads(content)
     except (ValueError, RecursionError):
@@ -108,7 +108,7 @@ def read_json_folder(content: bytes, address: str, source: str) -> Listing | Non
 
 
 def read_xml_folder(root: Element, address: str, source: str) -> Listing | None:
-    """Read a folder's index as nginx writes it in XML; None for XML that is something else."""
+    """Read an XML folder index (nginx); None for other XML."""
     kinds = {local_name(element) for element in root}
     if local_name(root) != "list" or not kinds <= {"file", "directory", "other"}:
         return None
@@ -135,7 +135,7 @@ def _iso_moment(text: str) -> datetime | None:
 
 
 def require_folder_address(address: str) -> str:
-    """Return the address of a folder, with the slash at its end that says so.
+    """Return the address of a folder, with a slash at the end.
 
     Raises:
         UnreadableSource: it has a query, so that nothing can be below it.
@@ -146,7 +146,7 @@ def require_folder_address(address: str) -> str:
 
 
 def _is_entry(address: str, folder: str) -> bool:
-    """Whether an address is one name right below a folder, and leads nowhere else."""
+    """Whether an address is an entry directly in a folder."""
     if not address.startswith(folder) or "?" in address:
         return False
     name = address[len(folder) :].removesuffix("/")
@@ -155,7 +155,7 @@ def _is_entry(address: str, folder: str) -> bool:
 
 
 def _facts_beside(link: Element) -> tuple[datetime | None, int | None, int | None]:
-    """Date, size, and size where it is rounded, as they stand beside a link."""
+    """Return the date, the size, and the rounded size next to a link."""
     modified = size = about = None
     for text in _texts_beside(link):
         rest = text
@@ -172,7 +172,7 @@ def _facts_beside(link: Element) -> tuple[datetime | None, int | None, int | Non
 
 
 def _texts_beside(link: Element) -> Iterator[str]:
-    """Yield what stands beside a link: the other cells of its row, or the rest of its line."""
+    """Yield the texts next to a link: other cells of its row, or the rest of its line."""
     cell = next(link.iterancestors("td", "th"), None)
     row = cell.getparent() if cell is not None else None
     if row is None:
@@ -184,7 +184,7 @@ def _texts_beside(link: Element) -> Iterator[str]:
 
 
 def _moment(match: re.Match[str]) -> datetime | None:
-    """Return the moment that a listing names; servers write UTC unless they are told otherwise."""
+    """Parse the time in a listing; servers use UTC by default."""
     month = match["month"]
     number = int(month) if month.isdigit() else MONTHS.get(month.lower(), 0)
     try:

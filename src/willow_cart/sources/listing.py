@@ -1,4 +1,4 @@
-"""What a place turns out to be, and what it lists."""
+"""The types of listings, and their content."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _XML = frozenset({"xml", "rss", "atom", "rdf"})
 
 
 class Kind(StrEnum):
-    """What an address may stand for."""
+    """What an address may refer to."""
 
     FILE = "file"
     PAGE = "page"
@@ -33,7 +33,7 @@ class Kind(StrEnum):
 
 @dataclass(slots=True)
 class Listing:
-    """What one document lists.
+    """The content of one listing.
 
     Attributes:
         address: its own, after redirects; empty if unknown.
@@ -59,29 +59,29 @@ class Listing:
 
     @property
     def folder(self) -> str:
-        """The address of the folder that it is, or is in."""
+        """Return the address of the folder that it is, or is in."""
         return folder_of(self.address)
 
     @property
     def mark(self) -> frozenset[tuple[object, ...]]:
-        """What it says, without where it stands: the same again in a folder inside itself."""
+        """Return a fingerprint without its address, to detect a folder inside itself."""
         files = ((o.file_name, o.size, o.about, o.modified) for o in self.offers)
         names = ((address[len(self.folder) :],) for address in self.below)
         return frozenset((*files, *names))
 
 
 def folder_of(address: str) -> str:
-    """Return the address of the folder that an address is in; of itself if it is one."""
+    """Return the address of the folder of an address; a folder is its own."""
     return address.partition("?")[0].rpartition("/")[0] + "/" if address else ""
 
 
 def is_folder_address(address: str) -> bool:
-    """Whether an address says of itself that it is a folder's."""
+    """Whether an address is recognisable as a folder."""
     return folder_of(address) == address
 
 
 def may_be_listing(address: str) -> bool:
-    """Whether an address has to be asked what it is: its name does not say that it is a file."""
+    """Whether an address must be probed, because its name is not that of a file."""
     name = name_of(address)
     if extension_of(name) in _XML or is_packed_sitemap(address):
         return True
@@ -89,12 +89,12 @@ def may_be_listing(address: str) -> bool:
 
 
 def looks_like_xml(beginning: bytes) -> bool:
-    """Whether bytes begin as feeds and sitemaps do."""
+    """Whether bytes start like a feed or a sitemap."""
     return _BEGINNING.match(beginning) is not None
 
 
 def is_packed_sitemap(address: str) -> bool:
-    """Whether an address is a packed sitemap's by its name."""
+    """Whether the name of an address is that of a compressed sitemap."""
     name = name_of(address).lower() if address else ""
     return "sitemap" in name and name.endswith(".xml.gz")
 

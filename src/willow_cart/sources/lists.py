@@ -1,4 +1,4 @@
-"""Lists of addresses as people keep them: one a line, with comments and ranges."""
+"""Lists of addresses: one per line, with comments and ranges."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _NOT_UTF8 = re.compile("[\udc80-\udcff]")
 
 
 def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
-    """Read a list of addresses, line by line.
+    """Read a list of addresses line by line.
 
     One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
     begins a comment, so that a fragment is none.
@@ -41,7 +41,7 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
 
 
 def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
-    """Yield the offers that an address stands for, several if it holds ranges.
+    """Yield the offers of an address, several if it contains ranges.
 
     Args:
         text: the address as it was written.
@@ -56,7 +56,7 @@ def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
 
 
 def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Issue]:
-    """Yield the files that a checksum list names, with the checksums that it promises.
+    """Yield the files that a checksum list names, with their expected checksums.
 
     Args:
         lines: of the list.

@@ -1,4 +1,4 @@
-"""Pages and XML as trees: in their real character set, and with nothing fetched or expanded."""
+"""Parse pages and XML into trees in their actual character set, without fetching anything."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MAX_UNPACKED_BYTES = 256 << 20
 
 
 def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
-    """Decode a page in its real character set (HTML, "Determining the character encoding").
+    """Decode a page (HTML, "Determining the character encoding").
 
     A byte-order mark, then what the server says, then what the page says; what says nothing is
     UTF-8 if it can be, and else what old pages are mostly in.
@@ -53,7 +53,7 @@ def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
 
 
 def _codec(label: str) -> str | None:
-    """Python's name for a character set as pages name it; None for one that is not known."""
+    """Return Python's name for a character set; None if unknown."""
     try:
         name = codecs.lookup(label).name
         "".encode(name)  # some codecs are none for text
@@ -82,7 +82,7 @@ class Page:
 
 
 def open_page(content: bytes, address: str, charset: str = "") -> Page:
-    """Make a page's bytes into a tree.
+    """Parse a page into a tree.
 
     Args:
         content: as it came.
@@ -96,7 +96,7 @@ def open_page(content: bytes, address: str, charset: str = "") -> Page:
 
 
 def _base_of(root: Element, address: str) -> str:
-    """Return what references are relative to (HTML, "Document base URLs").
+    """Return the base address of a page (HTML, "Document base URLs").
 
     The first `base` element that has an address counts.
     """
@@ -110,7 +110,7 @@ def _base_of(root: Element, address: str) -> str:
 
 
 def _parse_page(text: str) -> Element | None:
-    """Parse a page however it is written; None for an empty one."""
+    """Parse a page leniently; None for an empty one."""
     parser = etree.HTMLParser(
         encoding="utf-8", huge_tree=True, remove_comments=True, remove_pis=True
     )
@@ -126,7 +126,7 @@ def _parse_page(text: str) -> Element | None:
 
 
 def parse_xml(content: bytes, place: str) -> Element:
-    """Parse XML, packed by gzip or not, with entities and the network off.
+    """Parse XML, compressed or not, without entities and network access.
 
     Raises:
         UnreadableSource: it is broken, or swells beyond any measure.

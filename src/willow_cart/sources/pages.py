@@ -1,4 +1,4 @@
-"""Pages: the files that a web page refers to, and where on the page."""
+"""Read the references on a web page, with their positions."""
 
 from __future__ import annotations
 
@@ -48,7 +48,7 @@ _TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
 
 
 def read_page(page: Page, rules: PageRules, source: str) -> Listing:
-    """List what a page refers to, in order; an address counts once, and the page itself not."""
+    """List the references on a page in order, each address once, without the page itself."""
     listing = Listing(page.address, Kind.PAGE)
     if page.root is None:
         return listing
@@ -80,7 +80,7 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
 def _references_on(
     root: Element, page: Page, rules: PageRules, listing: Listing, tables: Tables
 ) -> Iterator[tuple[str, Element, str]]:
-    """Every address that counts, with its element and the heading above it, in order."""
+    """Yield each matching reference with its element and the heading above it, in order."""
     heading = ""
     counted = _in_scope(root, rules.within)
     for element in root.iter(*_TAGS):
@@ -109,7 +109,7 @@ def _references_on(
 
 
 def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
-    """Yield what an element refers to, and as what."""
+    """Yield the references of an element with their kinds."""
     tag = element.tag
     assert isinstance(tag, str)
     if tag in _SIMPLE:
@@ -132,7 +132,7 @@ def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
 
 
 def _pictured(element: Element) -> Iterator[tuple[PagePart, str]]:
-    """Yield what an `img` or a `source` refers to.
+    """Yield the references of an `img` or `source` element.
 
     A `source` may belong to a sound or to a picture.
     """
@@ -158,7 +158,7 @@ def _part_of_link(element: Element, relations: set[str]) -> PagePart:
 
 
 def _text_of(element: Element) -> str:
-    """Return the words of a link; those of its picture where it has no others."""
+    """Return the text of a link, or of its image if it has no text."""
     if element.tag == "a" and (words := words_of(element)):
         return words
     for each in element.iter("img", "area", "input"):
@@ -168,7 +168,7 @@ def _text_of(element: Element) -> str:
 
 
 def _in_scope(root: Element, selector: str) -> set[Element] | None:
-    """Return the elements inside those that a selector names; None for the whole page."""
+    """Return the elements inside those that a selector matches; None for the whole page."""
     if not selector:
         return None
     tops = read_selector("--within", selector)(root)
@@ -176,7 +176,7 @@ def _in_scope(root: Element, selector: str) -> set[Element] | None:
 
 
 def _following(page: Page, root: Element, rules: PageRules) -> str | None:
-    """Return the next page.
+    """Return the address of the next page.
 
     It is what the selector names, or a link with the relation `next` (RFC 8288).
     """
@@ -199,7 +199,7 @@ def _following(page: Page, root: Element, rules: PageRules) -> str | None:
 
 
 def _leads_down(address: str, folder: str) -> bool:
-    """Whether an address below a folder may be a page or a folder itself."""
+    """Whether an address below a folder may be a page or a folder."""
     if not address.startswith(folder) or len(address) == len(folder):
         return False
     name = address.partition("?")[0].rpartition("/")[2]

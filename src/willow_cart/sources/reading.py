@@ -1,4 +1,4 @@
-"""Reading a place: told apart by asking, then listed as what it is."""
+"""Read a server's documents: find out their type, then list them."""
 
 from __future__ import annotations
 
@@ -42,7 +42,7 @@ Answer = tuple[Metadata, bytes] | None
 def fetch_answer(
     access: Access, address: str, kind: Kind | None, largest: int, keep: Keep | None = None
 ) -> Answer:
-    """Ask a place what it is, as often as patience lasts; return what it lists.
+    """Probe an address with retries; return its listing.
 
     Args:
         access: how places are talked to.
@@ -93,7 +93,7 @@ def _not_a_listing(address: str, facts: Metadata) -> UnreadableSource:
 
 
 class Reader:
-    """Reads places, for several threads at once.
+    """Reads documents; thread-safe.
 
     Args:
         access: how places are talked to.
@@ -114,7 +114,7 @@ class Reader:
         answer: Callable[[str], Answer] | None = None,
         keep: Keep | None = None,
     ) -> Listing | None:
-        """Read what an address lists; None if it is a file.
+        """Read the listing at an address; None if it is a file.
 
         Args:
             address: the place.
@@ -155,7 +155,7 @@ class Reader:
     def understand(
         self, content: bytes, facts: Metadata, kind: Kind | None, source: str
     ) -> Listing | None:
-        """List what a document refers to; None if it turns out to be a file.
+        """List the references in a document; None if it is a file.
 
         Raises:
             UnreadableSource: it is not what it was said to be, or broken.
@@ -200,7 +200,7 @@ class Reader:
 
 
 def _may_list(facts: Metadata) -> bool:
-    """Whether an answer is of a kind that is read; what a server wants stored is a file."""
+    """Whether a response may be a listing; attachments are files."""
     if facts.attachment:
         return False
     media_type = facts.media_type
@@ -215,7 +215,7 @@ def _may_list(facts: Metadata) -> bool:
 
 
 def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
-    """Return what a document is, by what the server says and by how it begins."""
+    """Return the type of a document, from its headers and its first bytes."""
     if facts.media_type in PAGE_TYPES:
         return Kind.PAGE
     if facts.media_type == "application/json":
@@ -229,7 +229,7 @@ def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
 
 
 def _require_let_in(asked: str, facts: Metadata, content: bytes) -> None:
-    """Refuse a page for signing in that comes instead of the one that was asked for.
+    """Refuse a sign-in page in place of the requested one.
 
     Raises:
         UnreadableSource: it is one.

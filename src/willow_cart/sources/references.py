@@ -1,4 +1,4 @@
-"""References: from what stands in a page to the address that a browser would ask for."""
+"""Resolve references on pages as browsers do."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Resolver:
         self._folder = folder_of(base)
 
     def resolve(self, reference: str) -> str | None:
-        """Return the address that a reference stands for, in normal form.
+        """Return the normalised address that a reference resolves to.
 
         None if it leads to no file.
 

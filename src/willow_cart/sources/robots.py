@@ -1,4 +1,4 @@
-"""What a site wishes of programs that follow links (RFC 9309)."""
+"""The robots exclusion protocol (RFC 9309)."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _MAX_ROBOTS_BYTES = 500 << 10
 
 
 class Robots:
-    """Asks each origin once, and remembers.
+    """Reads robots.txt once per origin.
 
     Args:
         access: how places are talked to.
@@ -28,7 +28,7 @@ class Robots:
         self._rules: dict[str, RobotFileParser] = {}
 
     def allow(self, address: str) -> bool:
-        """Whether an address may be looked at by a program that follows links."""
+        """Whether a program that follows links may request an address."""
         origin = origin_of(address)
         rules = self._rules.get(origin)
         if rules is None:

@@ -1,4 +1,4 @@
-"""CSS selectors (Selectors Level 4, as far as cssselect knows them) as tests of a page's tree."""
+"""CSS selectors (Selectors Level 4, as far as cssselect supports them)."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.sources.elements import Element
 
 
 def read_selector(option: str, selector: str) -> Callable[[Element], list[Element]]:
-    """Turn a selector into what finds its elements.
+    """Return a function that finds the elements of a selector.
 
     Args:
         option: where it was given, for messages.

@@ -1,4 +1,4 @@
-"""Sitemaps (the open protocol of sitemaps.org, version 0.9): the pages that a site names itself."""
+"""Sitemaps (sitemaps.org, version 0.9): the pages that a site lists itself."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ ROOTS = frozenset({"urlset", "sitemapindex"})
 
 
 def read_sitemap(root: Element, address: str, source: str) -> Listing:
-    """Read a sitemap, or an index of sitemaps, which are then its ways down."""
+    """Read a sitemap, or an index of sitemaps, which become its subfolders."""
     listing = Listing(address, Kind.SITEMAP)
     resolver = Resolver(address)
     for entry in root:
@@ -36,7 +36,7 @@ def read_sitemap(root: Element, address: str, source: str) -> Listing:
 
 
 def read_moment(text: str | None) -> datetime | None:
-    """Read a date in the W3C's profile of ISO 8601; None where there is none."""
+    """Parse a date in the W3C profile of ISO 8601; None if there is none."""
     try:
         moment = datetime.fromisoformat(f"{text}-01" if text and len(text) == 7 else text or "")
     except ValueError:

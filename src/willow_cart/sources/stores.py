@@ -1,4 +1,4 @@
-"""Buckets: objects with keys, listed from a prefix on and held nowhere.
+"""Buckets: list objects from a prefix on.
 
 A key is no path, but people read it as one. What they write may be a bucket, a folder with or
 without its slash, an exact key, or just the beginning of some; what is listed is what is hauled.
@@ -25,7 +25,7 @@ _MAX_SUGGESTIONS = 5
 def offers_in_store(
     store: ObjectStore, address: str, looking: DiscoveryOptions, found: Discovery, source: str
 ) -> Iterator[Offer]:
-    """Everything that an address in a bucket stands for.
+    """Yield every object that an address in a bucket refers to.
 
     Args:
         store: lists the bucket.
@@ -59,7 +59,7 @@ def offers_in_store(
 
 
 def bucket_of(address: str) -> str:
-    """Return the address of the bucket that an address is in, with a slash at its end.
+    """Return the address of the bucket of an address, with a slash at the end.
 
     On the web it is the first folder of its account; where the host is only a number, which names
     no account, the account comes before it.
@@ -72,7 +72,7 @@ def bucket_of(address: str) -> str:
 
 
 class _StoreWalk:
-    """Goes through the keys below one address."""
+    """Lists the keys below one address."""
 
     def __init__(
         self,
@@ -96,11 +96,11 @@ class _StoreWalk:
         return address_of_key(self.bucket, key)
 
     def key_of(self, address: str) -> str:
-        """Return the key of an object, or the beginning of keys."""
+        """Return the key of an object, or a prefix of keys."""
         return unquote(address.partition("?")[0][len(self.bucket) :])
 
     def offer(self, entry: DirectoryEntry, top: str) -> Offer:
-        """Return an object as an offer, its folders as seen from a prefix that ends in a slash."""
+        """Return an object as an offer, with folders relative to a prefix that ends in a slash."""
         if top != self._top:
             self._top, self._cut = top, len(self.bucket)
             if top:
@@ -119,7 +119,7 @@ class _StoreWalk:
         )
 
     def below(self, prefix: str) -> Iterator[Offer]:
-        """Yield what begins with a prefix, as deep as it is asked for."""
+        """Yield the objects with a prefix, down to the requested depth."""
         looking = self._looking
         top = prefix[: prefix.rfind("/") + 1]
         after = f"{top}{looking.after}" if looking.after else ""
@@ -144,7 +144,7 @@ class _StoreWalk:
             waiting += reversed(folders)
 
     def matching(self, pattern: str) -> Iterator[Offer]:
-        """Yield the objects whose keys a pattern matches."""
+        """Yield the objects whose keys match a pattern."""
         begins = literal_beginning(pattern)
         top = begins[: begins.rfind("/") + 1]
         matches = matcher(pattern, re.DOTALL)
@@ -154,7 +154,7 @@ class _StoreWalk:
                 yield self.offer(entry, top)
 
     def what_is_near(self, typed: str) -> str:
-        """Return the first keys that do exist, from the longest beginning that has any."""
+        """Return the first existing keys with the longest matching prefix."""
         begins = typed
         while begins:
             begins = begins[: begins.rstrip("/").rfind("/") + 1]

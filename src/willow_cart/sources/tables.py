@@ -1,4 +1,4 @@
-"""Tables on a page: which row and column a link stands in, and the headings among the rows."""
+"""Tables on a page: the row and column of each link, and headings among the rows."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _MOST_COLUMNS, _MOST_ROWS = 1000, 65534
 
 @dataclass(slots=True)
 class _Table:
-    """How far a table has been gone through.
+    """The current position in a table.
 
     Attributes:
         titles: the headings of its columns.
@@ -32,13 +32,13 @@ class _Table:
 
 
 class Tables:
-    """Where in the tables of a page links stand; gone through in the order of the page."""
+    """The positions of links in the tables of a page, visited in order."""
 
     def __init__(self) -> None:
         self._tables: dict[Element, _Table] = {}
 
     def enter(self, row: Element) -> str:
-        """Go on to a row; returns its words if it is one heading for those below it."""
+        """Enter a row; return its text if it is a heading for the rows below it."""
         outer = next(row.iterancestors("table"), None)
         if outer is None:
             return ""
@@ -55,7 +55,7 @@ class Tables:
         return heading
 
     def cell_of(self, link: Element) -> Cell | None:
-        """Where in the row that was entered last a link stands; None for one outside of it."""
+        """Return the position of a link in the current row; None outside of it."""
         cell = next(link.iterancestors("td", "th"), None)
         outer = next(cell.iterancestors("table"), None) if cell is not None else None
         table = self._tables.get(outer) if outer is not None else None
@@ -68,7 +68,7 @@ class Tables:
 
 
 def _columns_of(row: Element, table: _Table) -> dict[Element, int]:
-    """Return the column of each cell as it is drawn (HTML, "Forming a table")."""
+    """Return the column of each cell as displayed (HTML, "Forming a table")."""
     columns: dict[Element, int] = {}
     reaching: dict[int, int] = {}
     column = 1
@@ -89,7 +89,7 @@ def _columns_of(row: Element, table: _Table) -> dict[Element, int]:
 
 
 def _heading_in(cells: list[Element]) -> str:
-    """Return the words of a row's only cell, if that is a heading and leads nowhere."""
+    """Return the text of a row's only cell if that is a heading without links."""
     if len(cells) != 1:
         return ""
     (cell,) = cells

@@ -1,4 +1,4 @@
-"""Going on from a place: into its folders, to the next page; never above it, never for ever."""
+"""Walk from a document into folders and next pages; never upwards, and never endlessly."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ _MAX_CYCLE_NAMES = 4
 
 
 class Walk:
-    """Goes through one source's places.
+    """A walk through one source.
 
     Args:
         access: how places are talked to.
@@ -62,7 +62,7 @@ class Walk:
         self._top = ""
 
     def offers_at(self, address: str) -> Iterator[Offer]:
-        """Yield what is offered at an address and below it; the address itself if it is a file.
+        """Yield the offers at an address and below it; the address itself if it is a file.
 
         Raises:
             TransferFailed: it does not answer.
@@ -85,7 +85,7 @@ class Walk:
             pool.shutdown(cancel_futures=True)
 
     def offers_in_document(self, content: bytes, media_type: str) -> Iterator[Offer]:
-        """Yield what a document offers that was saved or pasted; nothing is asked for.
+        """Yield the offers of a document that was saved or pasted; requests nothing.
 
         Args:
             content: the document.
@@ -104,7 +104,7 @@ class Walk:
         yield from self._from(listing, None)
 
     def _from(self, listing: Listing, pool: ThreadPoolExecutor | None) -> Iterator[Offer]:
-        """Yield what a first listing offers, and what is below it if anything can be asked."""
+        """Yield the offers of a first listing, and those below it if it can be entered."""
         self._top = listing.folder
         self._seen.update((listing.address, listing.folder))
         yield from self._series(listing, pool, level=1, above=[])
@@ -112,7 +112,7 @@ class Walk:
     def _series(
         self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
     ) -> Iterator[Offer]:
-        """Yield a listing, then those that follow it as pages of the same."""
+        """Yield a listing, then the next pages of its series."""
         for number in range(1, self._looking.pages + 1):
             brings_new = any(_is_news(offer, listing, self._offered) for offer in listing.offers)
             yield from self._one(listing, pool, level, above)
@@ -139,7 +139,7 @@ class Walk:
     def _one(
         self, listing: Listing, pool: ThreadPoolExecutor | None, level: int, above: Sequence[object]
     ) -> Iterator[Offer]:
-        """Yield a listing's own offers, then what is below it."""
+        """Yield a listing's own offers, then those below it."""
         self._note_oddities(listing)
         for offer in listing.offers:
             if offer.address in self._offered:
@@ -159,12 +159,12 @@ class Walk:
         yield from self._below(ways, pool, level + 1, marks, kind)
 
     def _placed(self, offer: Offer) -> Offer:
-        """Return an offer from further down, with its folder as seen from the top."""
+        """Return an offer from a subfolder with its folder relative to the source."""
         folder = folder_below(self._top, offer.address)
         return offer if folder == offer.folder else replace(offer, folder=folder)
 
     def _ways_down(self, listing: Listing, level: int) -> list[str]:
-        """Return the places below a listing that are to be entered; the others are noted."""
+        """Return the subfolders to enter; record the others."""
         depth = self._looking.depth
         ways = []
         for address in listing.below:
@@ -190,7 +190,7 @@ class Walk:
         above: Sequence[object],
         kind: Kind | None,
     ) -> Iterator[Offer]:
-        """Read places a few ahead of the one whose turn it is, and go through them in order."""
+        """Read subfolders a few ahead, and yield their offers in order."""
         ahead: deque[tuple[str, Future[Listing | None]]] = deque()
         waiting = iter(addresses)
         while True:
@@ -209,7 +209,7 @@ class Walk:
                 yield from self._series(listing, pool, level, above)
 
     def _may_go(self, address: str) -> bool:
-        """Whether an address may be asked for: not for a second time, nor against robots.txt."""
+        """Whether an address may be requested: not twice, and not against robots.txt."""
         if address in self._seen:
             return False
         if self._entered > self._looking.most_listed // _FILES_PER_FOLDER:
@@ -225,7 +225,7 @@ class Walk:
         return False
 
     def _is_new(self, address: str, listing: Listing, above: Sequence[object]) -> bool:
-        """Whether a listing is none of those above it under another address.
+        """Whether a listing differs from all those above it.
 
         A folder that holds a link to itself says the same again at every level.
         """
@@ -263,7 +263,7 @@ class Walk:
 
 
 def _repeats_itself(address: str) -> bool:
-    """Return whether the path of a folder ends in the same few names three times in a row."""
+    """Whether the path of a folder ends in the same names three times in a row."""
     names = address.rstrip("/").split("/")[3:]
     return any(
         names[-length:] == names[-2 * length : -length] == names[-3 * length : -2 * length]
@@ -272,6 +272,6 @@ def _repeats_itself(address: str) -> bool:
 
 
 def _is_news(offer: Offer, listing: Listing, offered: Container[str]) -> bool:
-    """Whether an offer was not met before, and is no link among the pages of the series itself."""
+    """Whether an offer is new, and not a link between the pages of the series."""
     itself = offer.address.partition("?")[0] == listing.address.partition("?")[0]
     return not itself and offer.address != listing.following and offer.address not in offered

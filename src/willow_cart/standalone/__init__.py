@@ -1,4 +1,4 @@
-"""Carts as Python files that bring them home by themselves, where nothing but Python is."""
+"""Carts as standalone Python scripts."""
 
 from willow_cart.standalone.writing import write_script
 

@@ -1,4 +1,4 @@
-"""Bring the files of a cart home where nothing but Python is: this file is all that it takes.
+"""Haul the files of a cart where only Python is installed; this file needs nothing else.
 
 Run it with any Python from version 3.8 on; it needs no other package::
 
@@ -47,19 +47,19 @@ _stop = threading.Event()
 
 
 class NoGood(Exception):
-    """A file that another attempt will not bring."""
+    """A file for which retrying is useless."""
 
 
 class Wrong(NoGood):
-    """A file that came and is not what was promised."""
+    """A file with the wrong content."""
 
 
 class StartOver(OSError):
-    """What an earlier attempt has left leads no further."""
+    """The partial file cannot be resumed."""
 
 
 def main() -> int:
-    """Bring everything, and say what came of it."""
+    """Fetch everything, and print a summary."""
     parser = argparse.ArgumentParser(description=(__doc__ or "").partition("\n")[0])
     parser.add_argument("--into", default=".", metavar="DIR", help="the folder to file into")
     parser.add_argument("--lanes", type=int, default=4, metavar="N", help="files at a time")
@@ -86,7 +86,7 @@ def main() -> int:
 
 
 def _tidy(folder: str) -> None:
-    """Delete what nothing has come of."""
+    """Delete useless partial files."""
     if not os.path.isdir(folder) or os.path.islink(folder):
         return
     for name in os.listdir(folder):
@@ -100,7 +100,7 @@ def _tidy(folder: str) -> None:
 # The same as in `willow_cart.destination`, which cannot come along: no link is followed, and a
 # file that was not brought by a run of this file is put aside.
 def _folder_in(into: str, parts: Sequence[str]) -> str:
-    """Return a folder below another one, made step by step, and none of the steps a link."""
+    """Return a subfolder, created step by step without following links."""
     folder = into
     for part in parts:
         if part in ("", ".", "..") or "/" in part or "\\" in part or "\0" in part:
@@ -114,7 +114,7 @@ def _folder_in(into: str, parts: Sequence[str]) -> str:
 
 
 def _is_own(file: str) -> bool:
-    """Whether a file is a regular file without further names."""
+    """Whether a file is a regular file with a single name."""
     try:
         status = os.lstat(file)
     except OSError:
@@ -123,7 +123,7 @@ def _is_own(file: str) -> bool:
 
 
 def _give_name(stem: str, file: dict[str, Any], into: str) -> None:
-    """Give a whole file its name; what lies there and is another one is put aside."""
+    """Give a complete file its name; another file at that path is moved aside."""
     *parts, name = file["path"].split("/")
     path = os.path.join(_folder_in(into, parts), name)
     if os.path.isdir(path) and not os.path.islink(path):
@@ -142,7 +142,7 @@ def _give_name(stem: str, file: dict[str, Any], into: str) -> None:
 
 
 def bring(file: dict[str, Any], into: str) -> str:
-    """Bring one file, from its address or else its mirrors, and return what became of it."""
+    """Fetch one file from its address or a mirror; return the result."""
     if _is_here(file, into):
         return "already here"
     state, why = "failed", "no address"
@@ -167,7 +167,7 @@ def bring(file: dict[str, Any], into: str) -> str:
 
 
 def _is_here(file: dict[str, Any], into: str) -> bool:
-    """Whether a file lies where it belongs, is what was promised, and is reached by no link."""
+    """Whether a correct file exists at its path, reached without links."""
     path = into
     for part in file["path"].split("/"):
         path = os.path.join(path, part)
@@ -177,7 +177,7 @@ def _is_here(file: dict[str, Any], into: str) -> bool:
 
 
 def _pause_after(error: Exception, attempt: int) -> float:
-    """Seconds to wait: as long as the server asks (RFC 9110, 10.2.3), or more each time."""
+    """Return the seconds to wait: as the server asks (RFC 9110, 10.2.3), or more each time."""
     if isinstance(error, urllib.error.HTTPError):
         asked = error.headers.get("Retry-After", "")
         if asked.isdigit():
@@ -192,7 +192,7 @@ def _pause_after(error: Exception, attempt: int) -> float:
 
 
 def _fetch(url: str, file: dict[str, Any], into: str) -> None:
-    """Receive what is missing of a file, check the whole, and give it its name."""
+    """Fetch the missing part of a file, check the whole, and give it its name."""
     os.makedirs(into, exist_ok=True)
     folder = _folder_in(into, [UNFINISHED])
     stem = os.path.join(folder, hashlib.sha256(url.encode()).hexdigest()[:24])
@@ -231,7 +231,7 @@ def _fetch(url: str, file: dict[str, Any], into: str) -> None:
 
 
 def _left_by(stem: str) -> tuple[int, str | None]:
-    """How many bytes an earlier attempt has left, and the version that they are of."""
+    """Return the size of the partial file, and the version that it belongs to."""
     try:
         with open(stem + ".json", encoding="utf-8") as note:
             mark = json.load(note)
@@ -242,10 +242,10 @@ def _left_by(stem: str) -> tuple[int, str | None]:
 
 # The same as in `willow_cart.protocols.whole_head`, which cannot come along.
 class _WholeHead(http.client.HTTPResponse):
-    """An answer of which a head without its last, empty line is none (RFC 9112, 2.1 and 8)."""
+    """A response whose head must be complete (RFC 9112, 2.1 and 8)."""
 
     def begin(self) -> None:
-        """Read the head; what breaks off in its midst has said nothing."""
+        """Read the head; a truncated one is an error."""
         file = self.fp
         lines: Any = _LastLine(file)
         self.fp = lines
@@ -297,7 +297,7 @@ Pieces = Iterator["tuple[int, int | None, str | None, bytes]"]
 
 
 def _get_http(url: str, have: int, mark: str | None) -> Pieces:
-    """Pieces of a representation, each with where the answer starts, its end, and its version."""
+    """Yield the content of a file, each piece with the start, the length and the version."""
     fields = {"User-Agent": AGENT, "Accept-Encoding": "identity"}
     if have and mark:
         fields.update({"Range": f"bytes={have}-", "If-Range": mark})
@@ -326,7 +326,7 @@ def _get_http(url: str, have: int, mark: str | None) -> Pieces:
 
 
 def _get_ftp(url: str, have: int, mark: str | None) -> Pieces:
-    """Pieces of a file by FTP; it goes on (RFC 3659, 5) if size and date are still the same."""
+    """Yield the content of a file by FTP; resume (RFC 3659, 5) if size and date are the same."""
     place = urllib.parse.urlsplit(url)
     ftp = ftplib.FTP_TLS() if place.scheme == "ftps" else ftplib.FTP()
     try:
@@ -361,7 +361,7 @@ def _pieces(data: Any, start: int, end: int | None, version: str | None) -> Piec
 
 
 def _wrong_with(path: str, file: dict[str, Any]) -> str:
-    """In what a file is not what was promised; empty if in nothing."""
+    """Return how a file differs from what was promised; empty if it does not."""
     size = os.path.getsize(path)
     if file["size"] is not None and size != file["size"]:
         return f"it has {size:,} bytes, and {file['size']:,} were promised"

@@ -1,4 +1,4 @@
-"""A cart as a Python file that brings it home by itself, where nothing but Python is."""
+"""Write a cart as a standalone Python script."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _SPOKEN = ("http", "https", "ftp", "ftps")
 def write_script(
     offers: Iterable[Offer], path: Path, made: datetime, *, overwrite: bool = False
 ) -> tuple[int, list[Issue]]:
-    """Write a file that brings offers home by itself.
+    """Write a script that hauls offers on its own.
 
     Paths are those that a haul gives them in the layout of a tree. The file has no sign-ins, and
     addresses with a secret are left out as from every cart.

@@ -1,4 +1,4 @@
-"""Tables that were hauled, put together into one."""
+"""Combine tables into one."""
 
 from willow_cart.tables.combining import Combined, Combining, combine
 from willow_cart.tables.table_files import TableFile

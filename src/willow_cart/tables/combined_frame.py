@@ -1,4 +1,4 @@
-"""Tables that were put together, as data frames of the types that they have."""
+"""Read combined tables as data frames."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 def read_frame(path: Path, table: str, types: Mapping[str, Type]) -> pd.DataFrame:
-    """Read a file that `combine` has written.
+    """Read a file that `combine` wrote.
 
     Args:
         path: its name says what it is.
@@ -44,7 +44,7 @@ def read_frame(path: Path, table: str, types: Mapping[str, Type]) -> pd.DataFram
 
 
 def typed(frame: pd.DataFrame, types: Mapping[str, Type]) -> pd.DataFrame:
-    """Return a frame with the columns that there are, of the types that they have.
+    """Return a frame with the given columns and their types.
 
     Args:
         frame: with texts, or values as they are stored.

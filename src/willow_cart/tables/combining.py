@@ -1,4 +1,4 @@
-"""Combining: many tables become one, in two passes and with little in memory.
+"""Combine many tables into one, in two passes and with little memory.
 
 The first pass reads every table whole, to settle what each column holds; a table that cannot be
 read to its end is told then, and nothing of it is written. The second one writes.
@@ -26,7 +26,7 @@ _MAX_FIRST_ROWS = 5
 
 @dataclass(frozen=True, slots=True)
 class Combining:
-    """How tables are to be put together.
+    """How to combine tables.
 
     Attributes:
         skip: how many lines come before the header of each.
@@ -40,13 +40,13 @@ class Combining:
 
     @property
     def mark(self) -> str:
-        """What tells it from other ways to read the same file."""
+        """Return an identifier of these settings, for rows that exist already."""
         return json.dumps([self.skip, self.columns])
 
 
 @dataclass(slots=True)
 class Told:
-    """What there is to say of a column of the whole.
+    """A summary of a column of the combined table.
 
     Attributes:
         type: what it holds.
@@ -62,7 +62,7 @@ class Told:
     greatest: Value = None
 
     def add(self, cells: Sequence[Value]) -> None:
-        """Count cells in."""
+        """Count cells."""
         empty = cells.count(None)
         said = [cell for cell in cells if cell is not None] if empty else [*cells]
         self.filled += len(said)
@@ -76,7 +76,7 @@ class Told:
 
 @dataclass(slots=True)
 class Combined:
-    """What came of it.
+    """The result of combining tables.
 
     Attributes:
         files: how many tables were read.
@@ -102,7 +102,7 @@ class Combined:
 
     @property
     def exit_code(self) -> Exit:
-        """What the shell is told."""
+        """Return the exit code of the command."""
         return Exit.INCOMPLETE if self.troubles else Exit.GOOD
 
 
@@ -116,7 +116,7 @@ class _Seen:
 
     @property
     def names(self) -> list[str]:
-        """Its columns, those that are the same in all of its rows behind the others."""
+        """Return its columns, constant ones last."""
         return [*self.reading.header, *self.file.parts]
 
 
@@ -128,7 +128,7 @@ def combine(
     unreadable: Iterable[Issue] = (),
     progress: Callable[[str], None] = lambda _: None,
 ) -> Combined:
-    """Put tables together.
+    """Combine tables.
 
     Args:
         files: the tables; their names tell them apart.
@@ -181,7 +181,7 @@ def combine(
 
 
 def _look_through(file: TableFile, wish: Combining) -> _Seen:
-    """Read a table to its end, and settle what its columns hold.
+    """Read a whole table, and determine the types of its columns.
 
     Raises:
         NoTable: it cannot be.
@@ -204,7 +204,7 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
 def _names_of(
     seen: Sequence[_Seen], wish: Combining, before: Iterable[str], combined: Combined
 ) -> list[str]:
-    """Return the columns of the whole, and what is to be said of tables that have others.
+    """Return the columns of the combined table; record tables with different ones.
 
     Raises:
         TablesDiffer, BadOption: as `combine` does.
@@ -260,7 +260,7 @@ def _more(differing: Sequence[str]) -> tuple[str, str]:
 
 
 def _difference(each: _Seen, usual: set[str], spelled: dict[str, str]) -> str:
-    """In what a table differs from most; empty for nothing."""
+    """Describe how a table differs from most; empty if it does not."""
     own = set(map(str.casefold, each.names))
     lacks = [spelled.get(name, name) for name in usual if name not in own]
     besides = [name for name in each.names if name.casefold() not in usual]
@@ -273,7 +273,7 @@ def _difference(each: _Seen, usual: set[str], spelled: dict[str, str]) -> str:
 
 
 def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -> dict[str, Type]:
-    """Return what the columns of the whole hold, and what is to be said of some cells."""
+    """Return the types of the columns of the combined table; record exceptional cells."""
     types = dict.fromkeys(names, Type.EMPTY)
     wanted = {name.casefold(): name for name in names}
     by_name: dict[str, list[tuple[_Seen, TableColumn]]] = {name: [] for name in names}
@@ -289,7 +289,7 @@ def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -
 
 
 def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterator[str]:
-    """Yield what turned a column into text that holds something else in most tables."""
+    """Yield the cells that made a column text although it has another type in most tables."""
     kinds = Counter(column.type for _, column in columns if column.type is not Type.EMPTY)
     usual, count = kinds.most_common(1)[0]
     if usual is Type.TEXT or count * 2 <= kinds.total():
@@ -308,7 +308,7 @@ def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterat
 def _written(
     each: _Seen, wish: Combining, whole: dict[str, Type], spelled: dict[str, str]
 ) -> Iterator[list[Sequence[Value]]]:
-    """Yield the rows of a table as they are written: the values of each column of the whole."""
+    """Yield the rows of a table in batches, as lists of values per column."""
     dialect = each.reading.dialect
     decimal = dialect.decimal if dialect else "."
     places = {spelled.get(name.casefold()): place for place, name in enumerate(each.names)}

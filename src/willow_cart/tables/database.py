@@ -1,4 +1,4 @@
-"""A table of a SQLite database as what tables are put together in."""
+"""Combined tables in a SQLite database."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _DECLARED = {
 
 
 class SqliteOutput(Output):
-    """A table of a database, beside whatever else is in that (SQLite 3)."""
+    """A table in a database that may contain others (SQLite 3)."""
 
     has_tables = True
     _NOTES = "combined_files"
@@ -64,18 +64,18 @@ class SqliteOutput(Output):
         return False
 
     def knows(self, file: TableFile, how: str) -> bool:
-        """Whether the rows of a file are there as they would be written now."""
+        """Whether the rows of a file exist as they would be written now."""
         statement = f"SELECT 1 FROM {self._NOTES} WHERE (table_name, source_file, sha256, how)"
         values = (self.table, file.name, file.sha256, how)
         return self._base.execute(f"{statement} = (?, ?, ?, ?)", values).fetchone() is not None
 
     def require_own(self) -> None:
-        """Refuse a table that was not put together here (see `Output.require_own`)."""
+        """Refuse a table that was not written by this program; see `Output.require_own`."""
         if columns := self.before():
             require_source(self.path, list(columns))
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files (see `Output.begin`)."""
+        """Prepare for the rows of some files; see `Output.begin`."""
         self._begun = True
         known = self.before()
         if known and SOURCE not in known:
@@ -131,7 +131,7 @@ class SqliteOutput(Output):
             raise _no_database(self.path, error) from None
 
     def note(self, file: TableFile, how: str, rows: int) -> None:
-        """Remember that the rows of a file are there."""
+        """Record that the rows of a file were written."""
         self._base.execute(
             f"INSERT OR REPLACE INTO {self._NOTES} VALUES (?, ?, ?, ?, ?)",
             (self.table, file.name, file.sha256, how, rows),
@@ -151,7 +151,7 @@ class SqliteOutput(Output):
 
 
 def _is_database(path: Path) -> bool:
-    """Return whether a regular file begins as a database does (SQLite, "Database File Format")."""
+    """Whether a regular file starts like a database (SQLite, "Database File Format")."""
     if path.is_symlink() or not path.is_file():
         return False
     with path.open("rb") as file:
@@ -159,7 +159,7 @@ def _is_database(path: Path) -> bool:
 
 
 def _declared(type_: Type) -> str:
-    """How SQLite calls what a column holds (SQLite, "Datatypes", 3)."""
+    """Return the SQLite name of a type (SQLite, "Datatypes", 3)."""
     return _DECLARED.get(type_, "TEXT")
 
 

@@ -1,4 +1,4 @@
-"""How a table is written as text (RFC 4180 and its relatives), found out from its beginning."""
+"""The dialect of a text table (RFC 4180 and variants), detected from its start."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _WITH_POINT = re.compile(r"\s*[+-]?\d*\.\d+\s*")
 
 @dataclass(frozen=True, slots=True)
 class Dialect:
-    """How a table is written.
+    """A dialect of text tables.
 
     Attributes:
         encoding: as Python names it.
@@ -45,7 +45,7 @@ class Dialect:
 
 
 def encoding_of(beginning: bytes) -> str:
-    """Return the encoding of a text by its beginning.
+    """Return the encoding of a text, judging by its start.
 
     One that is not UTF-8 is taken for Windows-1252.
     """
@@ -62,7 +62,7 @@ def encoding_of(beginning: bytes) -> str:
 
 
 def dialect_of(beginning: bytes, skip: int = 0, encoding: str = "") -> Dialect:
-    """How a table is written whose beginning this is.
+    """Return the dialect of a table, judging by its start.
 
     Args:
         beginning: its first bytes, as many as `SAMPLE_BYTES`.
@@ -79,7 +79,7 @@ def dialect_of(beginning: bytes, skip: int = 0, encoding: str = "") -> Dialect:
 
 
 def _evenness(lines: list[str], delimiter: str) -> tuple[float, int]:
-    """How well a delimiter cuts lines into equal rows; a row of one cell is not cut at all."""
+    """Return how evenly a delimiter splits lines; a row of one cell is not split."""
     widths = Counter(len(row) for row in _rows(lines, delimiter) if row)
     if not widths:
         return 0.0, 0
@@ -91,7 +91,7 @@ def _evenness(lines: list[str], delimiter: str) -> tuple[float, int]:
 
 
 def _has_commas(lines: list[str], delimiter: str) -> bool:
-    """Whether numbers have commas where others have points."""
+    """Whether numbers have decimal commas."""
     if delimiter == ",":
         return False
     commas = points = 0

@@ -1,4 +1,4 @@
-"""What rows go into: what every format of a combined table has in common."""
+"""The interface of the outputs of combined tables."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ SOURCE = "source_file"
 
 
 class Output(ABC):
-    """Where rows go; what was there before stays if it is left by an error.
+    """A destination of rows; after an error it is left unchanged.
 
     Args:
         path: of the file.
@@ -49,16 +49,16 @@ class Output(ABC):
         return self._stack.__exit__(*what)
 
     def knows(self, file: TableFile, how: str) -> bool:  # noqa: ARG002  # for those that do
-        """Whether the rows of a file are there as they would be written now."""
+        """Whether the rows of a file exist as they would be written now."""
         return False
 
     def before(self) -> dict[str, Type]:
-        """Return the columns that are there already; none where nothing is, or it is not known."""
+        """Return the existing columns; empty if there are none, or they are unknown."""
         return {}
 
     @abstractmethod
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files, in place of what they had brought before.
+        """Prepare for the rows of some files, which replace their earlier rows.
 
         Args:
             columns: what they have.
@@ -73,10 +73,10 @@ class Output(ABC):
 
     @abstractmethod
     def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows, given by the values of each column of the whole."""
+        """Write rows, given as lists of values per column."""
 
     def require_own(self) -> None:
-        """Refuse what was not put together here, before it is replaced.
+        """Refuse to replace what was not written by this program.
 
         Raises:
             NoTable: it was not.
@@ -84,22 +84,22 @@ class Output(ABC):
         self.before()
 
     def note(self, file: TableFile, how: str, rows: int) -> None:  # noqa: B027  # as above
-        """Remember that the rows of a file are there."""
+        """Record that the rows of a file were written."""
 
 
 class NoOutput(Output):
-    """Nowhere, to see what there would be."""
+    """An output that discards rows, for previews."""
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:  # noqa: ARG002
-        """Nothing is made ready."""
+        """Do nothing."""
         return columns
 
     def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Nothing is written."""
+        """Do nothing."""
 
 
 def require_source(path: Path, columns: Sequence[str]) -> None:
-    """Refuse what was not put together here: it would be lost.
+    """Refuse a table without the column of source files: it was not written by this program.
 
     Raises:
         NoTable: it was not.

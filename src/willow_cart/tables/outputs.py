@@ -1,4 +1,4 @@
-"""The formats in which tables are put together: SQLite, Parquet, CSV or JSON Lines.
+"""The output formats: SQLite, Parquet, CSV and JSON Lines.
 
 All of them are replaced or changed in one step at the end, or not at all, and keep the rows of
 files that are not among those of this time. A format is a class, and its endings in `FORMATS`.
@@ -25,10 +25,10 @@ _ROWS_PER_GROUP = 100_000
 
 
 class CsvOutput(Output):
-    """A table as text (RFC 4180), in UTF-8."""
+    """A text table (RFC 4180) in UTF-8."""
 
     def before(self) -> dict[str, Type]:
-        """Return the columns of the file; nothing in it says what they hold."""
+        """Return the columns of the file; their types are unknown."""
         if self.anew or not self.path.exists():
             return {}
         with ExitStack() as stack:
@@ -37,7 +37,7 @@ class CsvOutput(Output):
         return dict.fromkeys(header, Type.EMPTY)
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files (see `Output.begin`)."""
+        """Prepare for the rows of some files; see `Output.begin`."""
         earlier = None if self.anew else _open_earlier(self.path, self._stack)
         header: list[str] = []
         if earlier is not None:
@@ -63,10 +63,10 @@ class CsvOutput(Output):
 
 
 class JsonLinesOutput(Output):
-    """A JSON object a row, one in a line (RFC 8259), in UTF-8; empty cells are left out."""
+    """JSON objects, one per line (RFC 8259), in UTF-8; empty cells are left out."""
 
     def require_own(self) -> None:
-        """Refuse what was not put together here (see `Output.require_own`)."""
+        """Refuse a file that was not written by this program; see `Output.require_own`."""
         with ExitStack() as stack:
             for line in islice(_open_earlier(self.path, stack) or (), 1):
                 try:
@@ -75,7 +75,7 @@ class JsonLinesOutput(Output):
                     require_source(self.path, [])
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files (see `Output.begin`)."""
+        """Prepare for the rows of some files; see `Output.begin`."""
         earlier = None if self.anew else _open_earlier(self.path, self._stack)
         self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
         self._names = list(columns)
@@ -101,7 +101,7 @@ class JsonLinesOutput(Output):
 
 
 class ParquetOutput(Output):
-    """A Parquet file, compressed by Zstandard."""
+    """A Parquet file with Zstandard compression."""
 
     def before(self) -> dict[str, Type]:
         """Return the columns of the file."""
@@ -120,7 +120,7 @@ class ParquetOutput(Output):
         return {each.name: types.get(each.type, Type.TEXT) for each in schema}
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Make ready for the rows of some files (see `Output.begin`)."""
+        """Prepare for the rows of some files; see `Output.begin`."""
         import pyarrow as pa  # slow to import
         import pyarrow.parquet as pq
 
@@ -162,7 +162,7 @@ class ParquetOutput(Output):
         self.kept += kept.num_rows
 
     def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows; those of small tables together, since groups of few are read slowly."""
+        """Write rows; small tables are collected, because small row groups are slow to read."""
         for pending, cells in zip(self._pending, columns, strict=True):
             pending.extend(cells)
         if len(self._pending[0]) >= _ROWS_PER_GROUP:
@@ -182,7 +182,7 @@ class ParquetOutput(Output):
 
 
 def _kinds() -> dict[Type, Any]:
-    """How Parquet calls what columns hold; all else is text."""
+    """Return the Parquet types; everything else is text."""
     import pyarrow as pa
 
     return {
@@ -203,14 +203,14 @@ FORMATS: Mapping[str, type[Output]] = {
 
 
 def endings_told() -> str:
-    """Return the endings that a person can choose from, in words."""
+    """Return the supported extensions as a text."""
     first = {form: ending for ending, form in reversed(list(FORMATS.items()))}
     *others, last = reversed(list(first.values()))
     return f"{', '.join(others)} or {last}"
 
 
 def require_form(path: Path, table: str = "") -> None:
-    """Refuse a name that says nothing, before any work is done.
+    """Refuse a name with an unknown extension before any work is done.
 
     Raises:
         BadOption: it says nothing, or a table is named where there are none.
@@ -225,7 +225,7 @@ def require_form(path: Path, table: str = "") -> None:
 def output_for(
     path: Path, table: str = "", *, anew: bool = False, overwrite: bool = False
 ) -> Output:
-    """Return what a table is put together in, by its name.
+    """Return the output for a file name.
 
     Args:
         path: of the file.
@@ -247,7 +247,7 @@ def output_for(
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
-    """Return the lines of the existing file; None for nothing."""
+    """Return the lines of an existing file; None if there is none."""
     try:
         text = path.open(encoding="utf-8", newline="")
     except FileNotFoundError:

@@ -1,4 +1,4 @@
-"""Reading a table, whatever it is kept in, as rows of cells that are text."""
+"""Read tables in any file format as rows of text cells."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class TableFile:
 
 @dataclass(slots=True)
 class Reading:
-    """A table while it is read.
+    """The state of a table that is being read.
 
     Attributes:
         dialect: how it is written; None for a workbook.
@@ -64,7 +64,7 @@ class Reading:
 
 
 def is_table(name: str) -> bool:
-    """Whether a file is a table by its name."""
+    """Whether the name of a file is that of a table."""
     extension = extension_of(name)
     if extension in _PACKED:
         extension = extension_of(stem_of(name))
@@ -87,7 +87,7 @@ def sheets_of(file: TableFile) -> list[TableFile]:
 def read_rows(
     file: TableFile, skip: int, dialect: Dialect | None = None
 ) -> Iterator[Reading | list[list[str]]]:
-    """Read a table: first what is known of it, then its rows, some thousand at a time.
+    """Read a table: first its format, then its rows in batches.
 
     Rows without a cell that says anything are passed over; rows that are too short are filled.
 
@@ -128,7 +128,7 @@ def read_rows(
 def _evened(
     file: TableFile, reading: Reading, lines: Iterable[tuple[int, list[str]]]
 ) -> Iterator[list[str]]:
-    """Rows as long as the header; those that say nothing are passed over."""
+    """Make rows as long as the header; empty rows are skipped."""
     width = len(reading.header)
     for number, row in lines:
         if len(row) == width:
@@ -146,7 +146,7 @@ def _evened(
 
 
 def _find_out(file: TableFile, skip: int) -> Dialect:
-    """How a file is written; its whole is read if its encoding is in doubt.
+    """Return the dialect of a file; all of it is read if its encoding is in doubt.
 
     Raises:
         NoTable: it is not text.
@@ -172,7 +172,7 @@ def _find_out(file: TableFile, skip: int) -> Dialect:
 def _rows_of_text(
     file: TableFile, skip: int, dialect: Dialect, stack: ExitStack
 ) -> Iterator[tuple[list[int], list[list[str]]]]:
-    """Rows, some thousand at a time, with the numbers of the lines that they end in.
+    """Yield batches of rows with the numbers of their last lines.
 
     Raises:
         NoTable: it cannot be read.
@@ -213,14 +213,14 @@ def _rows_of_sheet(
 
 
 def _ended(cells: list[str]) -> list[str]:
-    """Return a row without its empty end: sheets are as wide as their widest row."""
+    """Return a row without empty cells at its end; sheets are as wide as their widest row."""
     while cells and not cells[-1]:
         cells.pop()
     return cells
 
 
 def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
-    """Return the text of a file, unpacked if it is packed.
+    """Return the text of a file, decompressed if necessary.
 
     Raises:
         NoTable: it cannot be opened.
@@ -250,7 +250,7 @@ def _open_book(file: TableFile, stack: ExitStack) -> Any:
 
 
 def _written(cell: object) -> str:
-    """Return a cell of a workbook as it would stand in a text."""
+    """Return the cell of a workbook as text."""
     match cell:
         case None:
             return ""
@@ -267,7 +267,7 @@ def _written(cell: object) -> str:
 
 
 def _named(header: list[str]) -> list[str]:
-    """Return the names of columns.
+    """Return unique names for columns.
 
     Blanks around them are removed, empty ones numbered, duplicates marked.
     """

@@ -1,4 +1,4 @@
-"""What a column holds, settled over all files: whole numbers, numbers, times or text."""
+"""The types of columns, decided over all files: integers, numbers, times or text."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ Value = int | float | str | None
 
 
 class Type(IntEnum):
-    """What a column holds; the larger can hold the smaller, times aside."""
+    """The type of a column; a larger one can hold the values of a smaller one, except times."""
 
     EMPTY = 0
     INTEGER = 1
@@ -45,7 +45,7 @@ class Type(IntEnum):
         return ("empty", "integer", "real", "time", "time with zone", "text")[self]
 
     def together(self, other: Type) -> Type:
-        """Return what holds the values of both."""
+        """Return the type that holds the values of both."""
         low, high = sorted((self, other))
         if low is high or low is Type.EMPTY or high is Type.TEXT:
             return high
@@ -54,7 +54,7 @@ class Type(IntEnum):
 
 @dataclass(slots=True)
 class TableColumn:
-    """What is known of a column in one file.
+    """The facts about a column in one file.
 
     Attributes:
         type: that all of its cells have.
@@ -71,7 +71,7 @@ class TableColumn:
     rows: int = 0
 
     def look_at(self, cells: Sequence[str]) -> None:
-        """Take in more cells."""
+        """Examine more cells."""
         if self.type is not Type.TEXT:
             self._settle(cells)
         self.rows += len(cells)
@@ -92,7 +92,7 @@ class TableColumn:
             self._find_turn(cells)
 
     def _find_turn(self, cells: Sequence[str]) -> None:
-        """Find the first cell of another type than most others have."""
+        """Find the first cell with another type than most."""
         kinds = [self._type_of(cell.strip()) for cell in cells]
         common = max(set(kinds) - {Type.EMPTY}, key=kinds.count)
         for row, (cell, kind) in enumerate(zip(cells, kinds, strict=True), self.rows + 1):
@@ -116,7 +116,7 @@ def _tests(decimal: str) -> Sequence[tuple[Type, Callable[[str], object]]]:
 
 
 def convert(cells: Sequence[str], type_: Type, decimal: str) -> list[Value]:
-    """Turn the cells of a column into values of its type."""
+    """Convert the cells of a column to its type."""
     if type_ in (Type.TEXT, Type.EMPTY):
         return [cell or None for cell in cells]
     values = {cell: _value(cell.strip(), type_, decimal) for cell in set(cells)}

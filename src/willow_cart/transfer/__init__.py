@@ -1,1 +1,1 @@
-"""One file on its way: its partial file, its attempts, its checks, and its commit."""
+"""The transfer of one file: partial file, attempts, checks, and commit."""

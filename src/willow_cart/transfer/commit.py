@@ -1,4 +1,4 @@
-"""The commit thread: the last steps of every file, taken for many at a time by one thread.
+"""The commit thread: names, syncs and records files in batches.
 
 A file is whole and checked when it comes here. What is left is to make it safe on the disk, to
 give it its name, and to enter it in the ledger, in this order: a name is only given to what a power
@@ -38,7 +38,7 @@ _MAX_QUEUED_FILES = 1000
 
 @dataclass(frozen=True, slots=True)
 class VerifiedFile:
-    """A file that is whole and checked, and wants its name.
+    """A complete and checked file that needs its name.
 
     Attributes:
         file: where its bytes are, below the destination.
@@ -56,7 +56,7 @@ class VerifiedFile:
 
 @dataclass(frozen=True, slots=True)
 class Note:
-    """Something to be written in the ledger, and whether that has been done."""
+    """An entry for the ledger, and whether it is committed."""
 
     write: Callable[[Ledger], None]
     committed: threading.Event = field(default_factory=threading.Event)
@@ -64,7 +64,7 @@ class Note:
 
 @dataclass(frozen=True, slots=True)
 class Mark:
-    """That bytes of a partial file are to be made safe on the disk, and noted as safe.
+    """A request to sync bytes of a partial file and record them.
 
     Attributes:
         address: by which the file is known.
@@ -80,20 +80,20 @@ class Mark:
 
 
 class LedgerWriter(Protocol):
-    """What lanes hand things to."""
+    """The interface through which lanes pass files and entries to the commit thread."""
 
     def take(self, item: _Item) -> None:
-        """Take a file to name, a result to enter, or something to note in the ledger."""
+        """Queue a file to name, a result, or an entry for the ledger."""
 
     def take_at_once(self, note: Note) -> None:
-        """Take something to note in the ledger, and return once that is committed."""
+        """Queue an entry for the ledger, and wait until it is committed."""
 
 
 _Item = VerifiedFile | Result | Note | Mark
 
 
 class CommitThread:
-    """Name and enter what the lanes bring.
+    """The thread that names and records what the lanes finish.
 
     Args:
         ledger: not written by others until `close`.
@@ -139,7 +139,7 @@ class CommitThread:
         self._thread.start()
 
     def take(self, item: _Item) -> None:
-        """Take a file to name, a result to enter, or something to note in the ledger.
+        """Queue a file to name, a result, or an entry for the ledger.
 
         Raises:
             CannotStore: the ledger could not be written before, so nothing more is taken.
@@ -150,7 +150,7 @@ class CommitThread:
         self._queue.put(item)
 
     def take_at_once(self, note: Note) -> None:
-        """Take something to note in the ledger, and return once that is committed.
+        """Queue an entry for the ledger, and wait until it is committed.
 
         Raises:
             CannotStore: the ledger cannot be written.
@@ -161,7 +161,7 @@ class CommitThread:
         self._check()
 
     def flush(self) -> None:
-        """Return once everything that was taken is filed, and told of.
+        """Wait until everything queued is filed and reported.
 
         Raises:
             CannotStore: the ledger cannot be written.
@@ -169,7 +169,7 @@ class CommitThread:
         self.take_at_once(Note(lambda _: None))
 
     def close(self) -> None:
-        """File what is waiting, and stop.
+        """File everything queued, and stop.
 
         Raises:
             CannotStore: the ledger could not be written.
@@ -241,7 +241,7 @@ class CommitThread:
             self._settled(result)
 
     def _record(self, result: Result) -> Result:
-        """Enter a result; one with a value that the ledger cannot hold is entered as failed."""
+        """Record a result; one with a value that the ledger cannot hold is recorded as failed."""
         try:
             self._ledger.record(self._run, result)
         except (ValueError, OverflowError) as error:
@@ -252,7 +252,7 @@ class CommitThread:
         return result
 
     def _make_safe(self, items: Sequence[_Item]) -> None:
-        """Sync what is to be named or marked, and note what is to be noted before that."""
+        """Sync what is to be named or marked, and commit the entries that must precede it."""
         marks = [item for item in items if isinstance(item, Mark)]
         unsealed = [
             item.file for item in items if isinstance(item, VerifiedFile) and item.seal is None
@@ -292,7 +292,7 @@ class CommitThread:
         return result
 
     def _place(self, verified: VerifiedFile) -> None:
-        """Give a file its name; tell of what lay there and was not of a haul.
+        """Give a file its name; report an existing file that was moved aside.
 
         Raises:
             CannotStore: it cannot lie there.
@@ -302,7 +302,7 @@ class CommitThread:
             self._set_aside(path, kept)
 
     def _require_own_path(self, result: Result) -> None:
-        """Refuse to put a file where another address of the same run has put one.
+        """Refuse a path that another address of the same run has used.
 
         Plans give every address a path of its own; this is for a fault in one.
 
@@ -319,7 +319,7 @@ class CommitThread:
             )
 
     def _twin_of(self, arrival: Arrival) -> Arrival | None:
-        """Return what lies here under another path with the same bytes.
+        """Return an existing file with the same content under another path.
 
         An empty file has no twins.
         """
@@ -332,7 +332,7 @@ class CommitThread:
         return next((each for each in same if stamp(each.lies_at) == each.stamp), None)
 
     def _name_twin(self, verified: VerifiedFile, arrival: Arrival, twin: Arrival) -> Result:
-        """Do with a file that is here under another name as the person wants it.
+        """Handle a file with an existing twin according to the policy.
 
         Raises:
             CannotStore: it cannot lie there.

@@ -1,4 +1,4 @@
-"""Receiving: the bytes of a file into its partial file, in one strand or in several."""
+"""Receive the content of a file into its partial file, in one strand or several."""
 
 from __future__ import annotations
 
@@ -51,7 +51,7 @@ _POLL_SECONDS = 0.2
 
 @dataclass(frozen=True, slots=True)
 class ReceivedFile:
-    """A file of which all is here, not yet checked.
+    """A complete file that is not checked yet.
 
     Attributes:
         partial: its bytes.
@@ -66,7 +66,7 @@ class ReceivedFile:
 
 @dataclass(frozen=True, slots=True)
 class Downloader:
-    """Receives files; serves all lanes at once.
+    """Receives files; shared by all lanes.
 
     Attributes:
         access: how places are talked to.
@@ -99,7 +99,7 @@ class Downloader:
     def bring(
         self, transfer: Transfer, lane: int, held: Validators | None
     ) -> ReceivedFile | Unchanged:
-        """Bring all that is missing of a file.
+        """Fetch the missing parts of a file.
 
         Args:
             transfer: the file; what has come of it is kept in `transfer.partial` on every way out
@@ -128,7 +128,7 @@ class Downloader:
         return another
 
     def _require_one_version(self, transfer: Transfer, delivery: Download) -> None:
-        """Refuse two lengths of one version: a strong entity tag stands for the same bytes.
+        """Refuse different lengths for one version: a strong entity tag means the same bytes.
 
         RFC 9110, 8.8.1. The first time all is fetched anew; the second time nothing is believed.
 
@@ -152,7 +152,7 @@ class Downloader:
     def help(
         self, transfer: Transfer, partial: PartialFile, strand: Segment, address: str, lane: int
     ) -> bool:
-        """Bring one more strand of a file that another lane is bringing.
+        """Fetch one more strand of a file that another lane is fetching.
 
         Args:
             transfer: the file.
@@ -186,7 +186,7 @@ class Downloader:
         return True
 
     def find(self, transfer: Transfer) -> None:
-        """Have a transfer go on with what an earlier run left of its file, if it can be resumed.
+        """Use the partial file of an earlier run for a transfer, if it can be resumed.
 
         Bytes that were changed since they were marked as safe are deleted, and told.
 
@@ -202,7 +202,7 @@ class Downloader:
             transfer.note("the partial file was changed since the last run; fetched from the start")
 
     def require_going_on(self, _count: int = 0) -> None:
-        """End what takes long once the person wants to stop.
+        """Raise Interrupted if the user wants to stop.
 
         Raises:
             Interrupted: they do.
@@ -211,11 +211,11 @@ class Downloader:
             raise Interrupted("a file", "interrupted")
 
     def close(self) -> None:
-        """Change no file any more: the haul has ended, and its files may be another's."""
+        """Change no more files: the haul has ended, and its files may belong to another one."""
         self.closed.set()
 
     def discard(self, transfer: Transfer) -> None:
-        """Do away with what has come; nothing can be joined to it."""
+        """Discard the partial file; nothing can be joined to it."""
         if self.closed.is_set():
             return
         partial = transfer.let_go()
@@ -230,7 +230,7 @@ class Downloader:
     def _fill(
         self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
     ) -> ReceivedFile | Download:
-        """Bring what is missing of a version; what the place sends if it has another by now."""
+        """Fetch the missing part of a version; all of it if the server has another version now."""
         try:
             partial.wake()
             try:
@@ -261,7 +261,7 @@ class Downloader:
     def _bring_strands(
         self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
     ) -> Download | None:
-        """Bring strand after strand until all is here, of which other lanes may bring some.
+        """Fetch strands until the file is complete; other lanes may fetch some.
 
         The first is on its way already, or has to be asked for. What is returned is the whole of
         another version, if that is what comes by now.
@@ -302,7 +302,7 @@ class Downloader:
     def _ask_for(
         self, partial: PartialFile, strand: Segment, address: str, of_origin: str | None = None
     ) -> Download:
-        """Ask for a strand, at the address whose marks the version has or at a mirror of it."""
+        """Request a strand, from the address of the version or from a mirror."""
         blind = partial.joining is Resumability.BLIND or (of_origin or address) != address
         delivery = self.access.open(
             address,
@@ -314,7 +314,7 @@ class Downloader:
         return delivery
 
     def _from_its_beginning(self, transfer: Transfer, delivery: Download) -> Download:
-        """Return the whole of what comes, where only its rest may have been sent."""
+        """Return a response that starts at the first byte."""
         if not delivery.start:
             return delivery
         # The version has changed under a mark that has not.
@@ -331,7 +331,7 @@ class Downloader:
         delivery: Download,
         lane: int,
     ) -> None:
-        """Write what comes of a strand until it is all there, or it is not wanted any more."""
+        """Write the content of a strand until it is complete or no longer wanted."""
         length = partial.facts.length
         limits = self.policy.limits
         meter = Meter(transfer.shown, limits, self.cap, self.stop.wait, self.clock)
@@ -361,7 +361,7 @@ class Downloader:
     def _pieces(
         self, transfer: Transfer, partial: PartialFile, strand: Segment, delivery: Download
     ) -> Iterator[bytes]:
-        """Yield what comes of a strand; ends at once if it is something else than the file.
+        """Yield the content of a strand; end at once if it is not the file.
 
         Raises:
             PageInstead: it is a page.
@@ -383,7 +383,7 @@ class Downloader:
     def _require_content(
         self, transfer: Transfer, delivery: Download, beginning: bytes, *, is_all: bool
     ) -> None:
-        """Refuse what is plainly something else than a file of that name.
+        """Refuse content that cannot be a file of that name.
 
         Raises:
             PageInstead: it is a page.
@@ -400,7 +400,7 @@ class Downloader:
             )
 
     def _require_proof(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Refuse a file that nothing would prove, if it must be proved, before it comes.
+        """Refuse a file without a checksum if one is required, before it is fetched.
 
         Raises:
             Unproved: no checksum known.
@@ -412,7 +412,7 @@ class Downloader:
             raise Unproved(transfer.shown, "no checksum known", UNPROVED_ADVICE)
 
     def _require_room(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Refuse a file that would fill the disk before it does, so that smaller ones still fit.
+        """Refuse a file that would fill the disk, so that smaller ones still fit.
 
         Raises:
             CannotStore: there is not enough room for it.
@@ -426,7 +426,7 @@ class Downloader:
             )
 
     def _record(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Have the ledger know of a partial file before it holds anything.
+        """Record a partial file in the ledger before it has any content.
 
         Whatever a crash leaves of it can then be gone on with. What could not be joined to is not
         recorded, nor what comes in one piece.
@@ -438,7 +438,7 @@ class Downloader:
             self.commit_thread.take_at_once(Note(lambda ledger: ledger.keep_part(record)))
 
     def _mark(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Have what has come made safe on the disk, and the ledger know how much that is."""
+        """Sync what has arrived, and record its extent in the ledger."""
         if partial.recorded:
             partial.marked = self.clock()
             digests = " ".join(map(str, partial.pieces()))
@@ -446,7 +446,7 @@ class Downloader:
 
 
 def _enough_of(delivery: Download) -> bytes:
-    """Read the beginning of a file, as much of it as tells what it is."""
+    """Read enough of the start of a file to recognise its type."""
     beginning = delivery.read()
     if 0 < len(beginning) < SNIFFED_BYTES:
         while len(beginning) < SNIFFED_BYTES and (more := delivery.read()):
@@ -455,7 +455,7 @@ def _enough_of(delivery: Download) -> bytes:
 
 
 def _fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
-    """Whether what comes is a strand of the version that is here."""
+    """Whether a response is a strand of the version that is being fetched."""
     if delivery.start != strand.start:
         return False
     if partial.facts.length not in (None, delivery.facts.length):
@@ -469,7 +469,7 @@ def _marks(validators: Validators) -> tuple[str | None, str | None]:
 
 
 def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> PageInstead:
-    """Return the error for a page that comes instead of a file, with its title as the reason."""
+    """Return the error for a web page in place of a file, with its title as the reason."""
     while len(beginning) < INSPECTED_BYTES and (more := delivery.read()):
         beginning += more
     title = title_of(beginning)

@@ -1,4 +1,4 @@
-"""What becomes of a file whose bytes lie here already under another name."""
+"""The policy for files whose content exists under another name."""
 
 from __future__ import annotations
 

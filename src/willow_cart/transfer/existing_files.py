@@ -1,4 +1,4 @@
-"""Presence: what becomes of a file that lies here already."""
+"""The policy for files that exist already."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.redaction import without_secrets
 
 
 class ExistingFilePolicy(StrEnum):
-    """What a haul does about a file that lies where it would file one."""
+    """What a haul does about a file that exists at the path of another one."""
 
     RENEW = "renew"
     """Ask its place whether it has changed, and fetch it if so."""
@@ -25,7 +25,7 @@ class ExistingFilePolicy(StrEnum):
     """Leave it, and count it as a failure."""
 
     def settle(self, plan: Plan, destination: Destination) -> Iterator[Result]:
-        """Yield what becomes of the files that lie here already, without a request.
+        """Yield the results for existing files that need no request.
 
         It is known before any lane is open, and a haul of files that are all here is over at once.
         """

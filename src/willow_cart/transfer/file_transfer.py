@@ -1,4 +1,4 @@
-"""One attempt at a file: compare with what is here, receive, check, and hand over for commit."""
+"""One attempt at a file: compare with the existing one, receive, check, and commit."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ _LATEST_NANOSECONDS = (1 << 63) - 1
 
 @dataclass(frozen=True, slots=True)
 class FileTransfer:
-    """Carries files home; serves all lanes at once.
+    """Transfers files; shared by all lanes.
 
     Attributes:
         downloader: brings their bytes.
@@ -96,7 +96,7 @@ class FileTransfer:
             transfer.rest()
 
     def assist(self, help_: SegmentJob, lane: int) -> bool:
-        """Bring a strand of a file that another lane carries.
+        """Fetch a strand of another lane's file.
 
         Returns:
             False if the place does not serve parts of that version.
@@ -111,7 +111,7 @@ class FileTransfer:
             raise cannot_store(transfer.filed.path, error) from error
 
     def turn(self, transfer: Transfer) -> bool:
-        """Have a file that did not come asked for at its next mirror; False if it has none left.
+        """Queue a failed file at its next mirror; return False if none is left.
 
         What has come of it is gone on with there if a checksum will prove that it fits.
         """
@@ -124,7 +124,7 @@ class FileTransfer:
         return True
 
     def _land(self, transfer: Transfer, whole: ReceivedFile) -> Result | VerifiedFile:
-        """Check a whole file, and hand it over to get its name."""
+        """Check a complete file, and pass it to the commit thread."""
         partial = whole.partial
         verdict = self._check(transfer, whole)
         unsound = ""
@@ -172,7 +172,7 @@ class FileTransfer:
         )
 
     def _stamp(self, file: str, modified: datetime | None, stamp: int) -> int:
-        """Give a file the time of its place, if it is to have that; return what it has then.
+        """Set the modification time of a file if requested; return its time.
 
         Args:
             file: its path below the destination.
@@ -190,7 +190,7 @@ class FileTransfer:
             return stamp  # a time that this disk cannot write
 
     def _check(self, transfer: Transfer, whole: ReceivedFile) -> str:
-        """Hold what came against what was promised, and say by what it is proved.
+        """Compare the checksums of a file with the expected ones; return how it was checked.
 
         Raises:
             CheckFailed: it is not what was promised; the bytes are put where they can be seen.
@@ -230,7 +230,7 @@ class FileTransfer:
 
 
 def _enough(transfer: Transfer) -> int:
-    """How many bytes of an attempt count as progress: 64 KiB, or a twentieth of a small file.
+    """Return how many bytes count as progress: 64 KiB, or a twentieth of a small file.
 
     A server that drips would otherwise never be given up.
     """
@@ -239,18 +239,18 @@ def _enough(transfer: Transfer) -> int:
 
 
 def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
-    """When a file was changed last, by its place, or else by what lists it."""
+    """Return the modification time according to the server, or else to the listing."""
     facts = partial.facts
     return facts.modified or parse_date(facts.validators.last_modified) or transfer.offer.modified
 
 
 def _promised(transfer: Transfer, partial: PartialFile) -> tuple[Checksum, ...]:
-    """All that is promised of a file, by its source and by its server."""
+    """Return all expected checksums of a file, from its source and its server."""
     return (*transfer.offer.checksums, *partial.facts.checksums)
 
 
 def _broken_promise(transfer: Transfer, whole: ReceivedFile) -> Checksum | None:
-    """Return the first promise that what came does not keep."""
+    """Return the first expected checksum that does not match."""
     promised = _promised(transfer, whole.partial)
     return next((each for each in promised if whole.found[each.algorithm] != each), None)
 

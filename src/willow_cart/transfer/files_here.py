@@ -1,4 +1,4 @@
-"""What lies in the destination already, and whether it is what it should be."""
+"""Examine the files that exist in the destination."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from willow_cart.transfer.transfers import Transfer
 
 @dataclass(frozen=True, slots=True)
 class FilesHere:
-    """Looks at what lies where files are to be filed.
+    """Examines the existing files at the paths of offers.
 
     Attributes:
         destination: where that is.
@@ -24,7 +24,7 @@ class FilesHere:
     held: KnownFiles | None
 
     def proved(self, transfer: Transfer) -> Result | None:
-        """Return the result for a file that its promised checksums prove right.
+        """Return the result for an existing file whose expected checksums match.
 
         No request is made.
         """
@@ -45,7 +45,7 @@ class FilesHere:
         return transfer.result(State.HERE, arrival=self._describe(transfer, stamp, found["sha256"]))
 
     def unharmed(self, transfer: Transfer) -> Arrival | None:
-        """Return what the ledger says of a file.
+        """Return the ledger's entry for a file that is unchanged.
 
         None unless it still lies there as it was filed.
         """
@@ -65,7 +65,7 @@ class FilesHere:
         return transfer.restamp(replace(arrival, mtime_ns=stamp.mtime_ns))
 
     def same(self, transfer: Transfer, unharmed: Arrival | None, sha256: Checksum) -> Stamp | None:
-        """Return the stamp of a file that lies here already with the same bytes as what came.
+        """Return the stamp of an existing file with the same content as the one that arrived.
 
         Args:
             transfer: what came.
@@ -84,7 +84,7 @@ class FilesHere:
             return digest_of(file, ["sha256"])["sha256"]
 
     def _members_are_here(self, archive: Arrival) -> bool:
-        """Whether what was unpacked from an archive lies here, which was removed then."""
+        """Whether the files from an archive exist that was removed after unpacking."""
         if self.held is None:
             return False
         members = [
@@ -98,7 +98,7 @@ class FilesHere:
         return None if self.held is None else self.held.get(transfer.shown)
 
     def _describe(self, transfer: Transfer, stamp: Stamp, sha256: Checksum) -> Arrival:
-        """Return the ledger's entry for a file that lies here and was proved right.
+        """Return the ledger's entry for an existing file that was verified.
 
         It may have come in any way.
         """

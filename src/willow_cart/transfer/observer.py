@@ -1,4 +1,4 @@
-"""What a haul tells while it is running."""
+"""The events of a running haul."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from willow_cart.records import Result
 
 @dataclass(frozen=True, slots=True)
 class Unpacked:
-    """What came of unpacking an archive.
+    """The result of unpacking an archive.
 
     Attributes:
         path: the archive's.
@@ -40,13 +40,13 @@ class Unpacked:
 
     @property
     def is_new(self) -> bool:
-        """Whether anything was done."""
+        """Whether anything was unpacked."""
         return bool(self.folder)
 
 
 @dataclass(frozen=True, slots=True)
 class Handled:
-    """What came of running the person's command for a file.
+    """The result of running the user's command for a file.
 
     Attributes:
         path: the file's.
@@ -62,79 +62,79 @@ class Handled:
 
 
 class Observer:
-    """Hear what happens in a haul; this one keeps it to itself.
+    """An observer of a haul; this one ignores all events.
 
     Subclasses override what they care about. The methods are called from several threads, so
     they must bear being called at the same time, and return quickly.
     """
 
     def goes_on(self, begun: str) -> None:
-        """Hear that an earlier haul was interrupted, perhaps by a crash; this one resumes it.
+        """An earlier haul was interrupted; this one resumes it.
 
         Args:
             begun: when that began, in UTC, ISO 8601.
         """
 
     def planned(self, plan: Plan) -> None:
-        """Everything has its place; nothing has been fetched."""
+        """The plan is complete; nothing was fetched yet."""
 
     def asks(self, lane: int, host: str) -> None:
-        """Hear that a lane asks a host for a file, or for a strand of one."""
+        """A lane requests a file or a strand from a host."""
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """Hear that a lane receives a file of `length` bytes, of which `start` are here already."""
+        """A lane receives a file of `length` bytes, of which `start` exist already."""
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
-        """Hear that a lane helps another one.
+        """A lane fetches a strand of another lane's file.
 
         It receives the bytes of its file from `start` to `end`.
         """
 
     def received(self, lane: int, count: int) -> None:
-        """Hear that a lane has received and written another `count` bytes."""
+        """A lane has received and written another `count` bytes."""
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """Hear that a lane has put a file off for `pause` seconds."""
+        """A lane has postponed a file for `pause` seconds."""
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
-        """Hear that a lane has left a file to a mirror.
+        """A lane has switched a file to a mirror.
 
         It did not come from the address that was asked.
         """
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
-        """Hear that a host has failed repeatedly.
+        """A host was suspended after repeated failures.
 
         It is tried again after the others, and a pause.
         """
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
-        """Hear that a host fails for good; so many of its files are not even asked for."""
+        """A host was given up; this many of its files are not requested."""
 
     def broke(self, path: str, error: InternalError) -> None:
-        """Hear that a fault of this program was met while a file was dealt with."""
+        """A bug of this program occurred while a file was processed."""
 
     def set_aside(self, path: str, kept: Path) -> None:
-        """Hear that what lay at a path was not what a haul had put there; it is kept elsewhere."""
+        """A file that was not from a haul was moved aside."""
 
     def freed(self, lane: int) -> None:
-        """Hear that a lane is done with its file, for now or for good."""
+        """A lane has finished its file, for now or for good."""
 
     def handled(self, handled: Handled) -> None:
-        """Hear that the person's own command was run for a file that arrived."""
+        """The user's command was run for a file that arrived."""
 
     def unpacked(self, unpacked: Unpacked) -> None:
-        """Hear that an archive was unpacked, or could not be.
+        """An archive was unpacked, or could not be.
 
         Members that were left out are named.
         """
 
     def settled(self, filed: Filed, result: Result) -> None:
-        """Hear that a file's outcome is known and entered in the ledger."""
+        """The result of a file is known and recorded."""
 
 
 def all_of(*observers: Observer) -> Observer:
-    """Hear that an observer by which several others hear what happens, one after the other."""
+    """Return an observer that passes events to several others."""
     together = Observer()
     for event in (name for name in vars(Observer) if not name.startswith("_")):
         # An observer that does not override an event costs nothing.

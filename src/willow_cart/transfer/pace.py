@@ -1,4 +1,4 @@
-"""Pace: how politely a haul goes about it, and what it does not put up with. Policies only."""
+"""Policies for the pace of a haul and for its limits."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _GRACE_SECONDS = 10.0
 
 @dataclass(frozen=True, slots=True)
 class Pace:
-    """How politely files are asked for.
+    """The pace of requests.
 
     Attributes:
         gap: seconds between two starts at one host.
@@ -29,7 +29,7 @@ class Pace:
     speed_cap: int | None = None
 
     def gap_after(self, random_value: float) -> float:
-        """Return the gap after a start.
+        """Return the gap after a request.
 
         Args:
             random_value: a random number from 0 to 1.
@@ -39,7 +39,7 @@ class Pace:
 
 @dataclass(frozen=True, slots=True)
 class Limits:
-    """What a single file may not do.
+    """The limits for a single file.
 
     Attributes:
         largest: bytes; a ceiling for bodies without an end.
@@ -52,7 +52,7 @@ class Limits:
     longest: float | None = None
 
     def require_size(self, thing: str, size: int) -> None:
-        """Refuse what is larger than allowed, announced or come.
+        """Refuse a file that is larger than allowed, by its announced or actual size.
 
         Raises:
             ProtocolError: it is.
@@ -65,7 +65,7 @@ class Limits:
             )
 
     def require_progress(self, thing: str, received: int, seconds: float) -> None:
-        """Refuse to wait any longer for what comes too slowly.
+        """Refuse a transfer that is too slow.
 
         Args:
             thing: the file.
@@ -91,7 +91,7 @@ class Limits:
 
 
 class Meter:
-    """Watches one attempt at a file: has it wait for the speed cap, and holds it to the limits.
+    """Meters one attempt: delays it for the speed cap, and enforces the limits.
 
     Args:
         thing: the file.
@@ -119,7 +119,7 @@ class Meter:
         self._received = 0
 
     def count(self, received: int, size: int, *, is_whole: bool) -> None:
-        """Count bytes that have just come.
+        """Count received bytes.
 
         Args:
             received: how many.
@@ -141,7 +141,7 @@ class Meter:
 
 
 class SpeedCap:
-    """Shares so many bytes a second among lanes, in the order in which they ask.
+    """Shares a number of bytes per second among lanes, first come, first served.
 
     Args:
         speed: bytes a second.
@@ -155,7 +155,7 @@ class SpeedCap:
         self._free_at = clock()
 
     def pause_after(self, count: int) -> float:
-        """How long a lane has to pause that has just received so many bytes, in seconds."""
+        """Return how many seconds a lane must pause after receiving some bytes."""
         with self._lock:
             now = self._clock()
             # What was not used is gone: a line that was idle has no right to a burst.

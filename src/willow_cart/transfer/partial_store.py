@@ -1,4 +1,4 @@
-"""The partial files of a destination: those that earlier runs have left, and new ones."""
+"""The partial files of a destination, from earlier runs and new ones."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class PartialStore:
         self._boot = boot
 
     def make_good(self) -> None:
-        """Leave only what can be gone on with.
+        """Delete all partial files that cannot be resumed.
 
         What no record speaks of is deleted. What a program has written is there after its end,
         also after a kill; but once the machine has been started anew, only what was synced is sure
@@ -61,7 +61,7 @@ class PartialStore:
                     os.close(file)
 
     def begin(self, offer: Offer, delivery: Download) -> PartialFile:
-        """Start an empty one for a delivery.
+        """Create an empty partial file for a download.
 
         Its name is made of the address and the version, so that bytes of two versions never meet
         in one file, whatever is interrupted when.
@@ -81,7 +81,7 @@ class PartialStore:
         )
 
     def find(self, offer: Offer) -> PartialFile | None:
-        """Return the one that an earlier run left of an offer, if it can be gone on with."""
+        """Return the resumable partial file of an offer; None if there is none."""
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
@@ -114,6 +114,6 @@ class PartialStore:
         self._destination.delete(partial.file)
 
     def pieces_of(self, offer: Offer) -> list[Piece]:
-        """Return what an earlier run has hashed of the partial file of an offer."""
+        """Return the pieces that an earlier run hashed of the partial file of an offer."""
         record = self._records.get(without_secrets(offer.address))
         return [] if record is None else [*map(Piece.parse, record.digests.split())]

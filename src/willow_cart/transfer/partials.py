@@ -1,4 +1,4 @@
-"""Partial files: what has come of a file so far, where no other program takes it for the file."""
+"""Partial files: the bytes of a file that have arrived, stored where no program mistakes them."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ _MIN_STRAND_BYTES = 1 << 20
 
 @dataclass(frozen=True, slots=True, order=True)
 class Piece:
-    """Bytes of a partial file with their digest, by which a later run sees that they are unchanged.
+    """Bytes of a partial file with their digest, which shows a later run that they are unchanged.
 
     Attributes:
         start: the first byte.
@@ -50,7 +50,7 @@ class Piece:
 
     @classmethod
     def parse(cls, text: str) -> Self:
-        """Read one as it is written; the ledger's entries are checked when they are read."""
+        """Parse a stored piece; the ledger's entries are validated when they are read."""
         span, _, digest = text.partition(":")
         start, _, end = span.partition("-")
         return cls(int(start), int(end), digest)
@@ -58,7 +58,7 @@ class Piece:
 
 @dataclass(slots=True, eq=False)
 class Segment:
-    """A stretch of a file that one lane brings, and how far it is.
+    """A range of a file that one lane fetches, and its progress.
 
     It is the lane's handle to the partial file: once the file is removed, nothing is
     written through it any more.
@@ -84,7 +84,7 @@ class Segment:
         self.at, self.end, self.digested = self.start, self.asked, self.start
 
     def write(self, data: bytes) -> int:
-        """Add bytes, and return how many; the rest is another's by now, or of no use any more.
+        """Append bytes; return how many were accepted: fewer if another lane has the rest.
 
         Raises:
             OSError: they cannot be written; what was written before stays.
@@ -92,30 +92,30 @@ class Segment:
         return self.partial.write(self, data)
 
     def release(self) -> None:
-        """Be done with it; what it has not brought is a gap again."""
+        """Release the range; its missing part becomes a gap."""
         self.partial.release(self)
 
     def digest(self, data: memoryview) -> None:
-        """Hash bytes that continue it, which are not hashed with the whole file yet."""
+        """Hash bytes of this range that the digest of the whole file has not reached."""
         if self.digested == self.at:
             self._crc32 = zlib.crc32(data, self._crc32)
             self.digested += len(data)
 
     @property
     def piece(self) -> Piece | None:
-        """What it has hashed by itself; None for nothing."""
+        """Return the piece that it hashed itself; None if there is none."""
         if self.digested == self.start:
             return None
         return Piece(self.start, self.digested, f"{self._crc32:08x}")
 
     @property
     def left(self) -> int:
-        """How many bytes it has before it; 0 also if unknown."""
+        """Return how many bytes are left; 0 also if unknown."""
         return 0 if self.end is None else self.end - self.at
 
 
 class PartialFile:
-    """The bytes of one version of one file that have come so far.
+    """The bytes of one version of a file that have arrived.
 
     Strands bring it: one, or several at a time, each a stretch of its own. Where they do not come
     in order the file keeps a note of what is there behind its own end, so that whatever a kill
@@ -167,22 +167,22 @@ class PartialFile:
 
     @property
     def is_whole(self) -> bool:
-        """Whether all has come, as far as the place said how much that is."""
+        """Whether it is complete, as far as its length is known."""
         return self.size == self.facts.length
 
     @property
     def can_be_shared(self) -> bool:
-        """Whether several strands may bring it: the ledger knows of it, and its end is known."""
+        """Whether several strands may fetch it: it is recorded, and its length is known."""
         return self.recorded and not self.abandoned and self.facts.length is not None
 
     @property
     def file(self) -> str:
-        """The path of the file with the bytes, below the destination."""
+        """The path of the file below the destination."""
         return f"{PARTIAL}/{self.name}"
 
     @property
     def spans(self) -> Spans:
-        """Which bytes there are."""
+        """Return the ranges of bytes that exist."""
         if not self._strands:
             return self._here
         return Spans.of([*self._here.pairs, *((each.start, each.at) for each in self._strands)])
@@ -190,7 +190,7 @@ class PartialFile:
     # Its strands
 
     def take(self) -> Segment | None:
-        """Return the next stretch to bring: a gap, or what the busiest strand has to give away.
+        """Return the next range to fetch: a gap, or a part of the busiest strand's range.
 
         Returns:
             None if nothing is left that would be worth a request, or the file is just being
@@ -218,7 +218,7 @@ class PartialFile:
         return Spans.of([*self._here.pairs, *taken]).first_gap(self.facts.length)
 
     def _gap_from_busiest(self) -> tuple[int, int] | None:
-        """Half of what the busiest strand has before it, or all of that beyond its share."""
+        """Return half of the busiest strand's range, or everything beyond its share."""
         busiest = max(self._strands, key=lambda each: each.left, default=None)
         if busiest is None or busiest.end is None or busiest.left < 2 * _MIN_STRAND_BYTES:
             return None
@@ -228,7 +228,7 @@ class PartialFile:
         return busiest.end, end
 
     def release(self, strand: Segment) -> None:
-        """Be done with a strand.
+        """Release a strand.
 
         What it has not brought is a gap again, which falls back to the strand before it as far as
         that has asked for it.
@@ -246,7 +246,7 @@ class PartialFile:
             self._change.notify_all()
 
     def learn(self, facts: Metadata) -> None:
-        """Take in what the place says of the whole that is not known yet.
+        """Add facts about the whole file that were unknown.
 
         It may not have told the length at first, and what a part's record does not keep was
         forgotten with the run that began it.
@@ -263,20 +263,20 @@ class PartialFile:
                     strand.end = strand.asked = facts.length
 
     def wait_for_others(self, seconds: float) -> None:
-        """Wait until another strand is done, or for so many seconds."""
+        """Wait until another strand ends, or for this many seconds."""
         with self._change:
             if self._strands:
                 self._change.wait(seconds)
 
     def abandon(self) -> None:
-        """Have everybody stop who still brings some of it."""
+        """Stop all strands of this file."""
         with self._change:
             self.abandoned = True
 
     # Its file
 
     def wake(self) -> None:
-        """Open the file to go on with it; what it holds already is read for the digest.
+        """Open the file to resume it; existing bytes are read for the digest.
 
         Raises:
             OSError: it cannot be opened.
@@ -293,7 +293,7 @@ class PartialFile:
                 settle_end(self._file, self.spans, self.facts.length)
 
     def write(self, strand: Segment, data: bytes) -> int:
-        """Add bytes to a strand, and return how many; the rest is another's by now.
+        """Append bytes to a strand; return how many were accepted.
 
         Raises:
             OSError: they cannot be written; what was written before stays.
@@ -317,14 +317,14 @@ class PartialFile:
         return strand.at - began
 
     def _wanted(self, strand: Segment, view: memoryview) -> memoryview:
-        """Return what a strand may take of bytes.
+        """Return the part of the bytes that a strand may write.
 
         At the file's end it takes all of them, so that surplus bytes are noticed.
         """
         return view if strand.end == self.facts.length else view[: strand.left]
 
     def _take_in(self, strand: Segment, view: memoryview) -> None:
-        """Count bytes that were written, hash them in their turn, and note where they are."""
+        """Account for written bytes, and hash those that continue the digest."""
         if strand.at == self._hashed:
             self._digest.add(view, self._file)
             self._hashed += len(view)
@@ -339,14 +339,14 @@ class PartialFile:
         self.size += len(view)  # last: others wait until it is whole
 
     def _follow(self) -> None:
-        """Have the digest go on to where the bytes are here without a gap."""
+        """Advance the digest over contiguous bytes."""
         beginning = self.spans.beginning
         if beginning > self._hashed:
             self._hashed = beginning
             self._digest.reach(beginning, self._file)
 
     def pieces(self) -> list[Piece]:
-        """Return what is hashed by now, in order and with no byte in two of them."""
+        """Return the hashed pieces in order, without overlaps."""
         with self._change:
             hashed, sha256 = self._digest.so_far()
             own = (*self._pieces, *(each.piece for each in self._strands))
@@ -358,7 +358,7 @@ class PartialFile:
             return pieces
 
     def is_as_marked(self, pieces: Iterable[Piece]) -> bool:
-        """Return whether its bytes are those that an earlier run has hashed.
+        """Whether its bytes are those that an earlier run hashed.
 
         Raises:
             OSError: it cannot be read.
@@ -383,7 +383,7 @@ class PartialFile:
             os.close(file)
 
     def rest(self) -> None:
-        """Close the file for now, unless others who have woken it still write it."""
+        """Close the file for now, unless other strands still write to it."""
         with self._change:
             self._users -= 1
             if self._users:
@@ -395,7 +395,7 @@ class PartialFile:
                 self._file = -1
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
-        """End a whole file; one that took more than a moment to come is made safe on the disk.
+        """Finish a complete file; sync it if it took more than a moment.
 
         Returns:
             The checksums, and the file's time stamp in nanoseconds.
@@ -414,7 +414,7 @@ class PartialFile:
         return self._digest.checksums(), modified
 
     def record(self, offer: Offer, sealed: Arrival | None = None) -> PartRecord:
-        """Return what the ledger must know to go on with it in a later run."""
+        """Return what the ledger needs to resume it in a later run."""
         self.recorded = True
         return PartRecord(
             without_secrets(offer.address),

@@ -1,4 +1,4 @@
-"""How a haul is to be done, as immutable values."""
+"""The policies of a haul as immutable values."""
 
 from __future__ import annotations
 
@@ -57,13 +57,13 @@ class ArrivalCommand:
         object.__setattr__(self, "words", words)
 
     def words_for(self, fields: Mapping[str, str]) -> list[str]:
-        """Its words for a file."""
+        """Return the words of the command for a file."""
         return [_FIELD.sub(lambda found: fields[found[1]], word) for word in self.words]
 
 
 @dataclass(frozen=True, slots=True)
 class Unpacking:
-    """How archives are to be unpacked.
+    """How to unpack archives.
 
     Attributes:
         archives: wildcards, any of which an archive must match; see `choosing.patterns.wildcard`.
@@ -95,12 +95,12 @@ class Unpacking:
 
     @property
     def mark(self) -> str:
-        """What tells it from other ways to unpack the same archive, for the ledger."""
+        """Return an identifier of these settings, for the ledger."""
         to = self.to and [self.to.text, self.to.name_parts]
         return json.dumps([to, self.inside, self.lift, self.nested])
 
     def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
-        """Yield the archives among some files."""
+        """Yield the files that are archives to be unpacked."""
         tests = [wildcard(pattern) for pattern in self.archives]
         return (each for each in filed if any(test(each.offer) for test in tests))
 
@@ -109,7 +109,7 @@ class Unpacking:
         return not self.inside or any(on_path(pattern)(path) for pattern in self.inside)
 
     def folder_for(self, filed: Filed, *, is_single: bool) -> str:
-        """Return the folder for what is in an archive, safe or not.
+        """Return the folder for the content of an archive, safe or not.
 
         Raises:
             FieldMissing: the template has a field that there is nothing to say for.
@@ -120,7 +120,7 @@ class Unpacking:
         return folder if is_single else f"{folder}/{stem_of(name)}"
 
     def require_fields(self, filed: Iterable[Filed]) -> None:
-        """Refuse a template that has nothing to say for some archives.
+        """Refuse a template with a field that has no value for some archives.
 
         Raises:
             FieldsMissing: it has a field that does not.
@@ -130,7 +130,7 @@ class Unpacking:
 
 @dataclass(frozen=True, slots=True)
 class HaulPolicy:
-    """How a haul is to be done.
+    """The policy of a haul.
 
     Attributes:
         layout: the rule for where files go.

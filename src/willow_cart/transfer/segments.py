@@ -1,4 +1,4 @@
-"""Helping: lanes that have no file of their own bring strands of large ones that others carry."""
+"""Divide large files among idle lanes."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ _MIN_SPEEDUP = 1.5
 
 @dataclass(frozen=True, slots=True)
 class SegmentJob:
-    """A strand for a lane to bring.
+    """A strand for a lane to fetch.
 
     Attributes:
         transfer: the file.
@@ -39,7 +39,7 @@ class SegmentJob:
 
 
 class ConcurrencyProbe:
-    """Watch the speed of one file, and say how many lanes it may have: twice as many while it pays.
+    """Measures the speed of one file, and doubles its lanes while that helps.
 
     Args:
         now: the time in seconds.
@@ -53,7 +53,7 @@ class ConcurrencyProbe:
         self._ended = False
 
     def measure(self, now: float, received: int, busy: int) -> int:
-        """Say how many lanes it may have from now on.
+        """Return the number of lanes that it may have from now on.
 
         Args:
             now: the time in seconds.
@@ -76,7 +76,7 @@ class ConcurrencyProbe:
 
 
 class SegmentScheduler:
-    """Finds strands for idle lanes; for one thread at a time.
+    """Finds strands for idle lanes; not thread-safe.
 
     Args:
         transfers: the files that are in progress.
@@ -91,7 +91,7 @@ class SegmentScheduler:
         self._paying: dict[int, ConcurrencyProbe] = {}
 
     def find(self, now: float, has_lane: Callable[[str], bool]) -> SegmentJob | None:
-        """Return a strand for a lane to bring; None if no file can use one.
+        """Return a strand for a lane; None if no file can use one.
 
         Args:
             now: the time in seconds.
@@ -111,7 +111,7 @@ class SegmentScheduler:
         return None
 
     def ended(self, help_: SegmentJob, *, well: bool) -> None:
-        """Say that a strand is done with; a file that could not be helped is left alone."""
+        """Record the end of a strand; a file whose strand failed gets no more."""
         self._helpers[help_.transfer.number] -= 1
         if not well:
             help_.transfer.come_alone()
@@ -133,7 +133,7 @@ class SegmentScheduler:
 
 
 def _origins(transfer: Transfer) -> tuple[str, ...]:
-    """Where strands of a file may be asked for; at mirrors if a checksum proves what they send."""
+    """Return where strands may be requested; mirrors only if a checksum verifies their data."""
     if transfer.offer.checksums:
         everywhere = (transfer.address, transfer.offer.address, *transfer.offer.mirrors)
         return tuple(dict.fromkeys(everywhere))

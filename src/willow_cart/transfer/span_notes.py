@@ -1,4 +1,4 @@
-"""Which bytes of a partial file are there: all up to its end, or what a note behind that says."""
+"""Store which bytes of a partial file exist: all up to its end, or those in a note behind it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ _MAX_NOTE_BYTES = 1 << 20
 
 
 def cut_to(file: int, spans: Spans, length: int | None) -> None:
-    """Leave no more of a file than its spans."""
+    """Truncate a file to its ranges."""
     size = os.fstat(file).st_size
     if spans.pairs and spans.pairs[-1][1] > size:
         spans = Spans()  # it is another file than the one that was synced
@@ -20,7 +20,7 @@ def cut_to(file: int, spans: Spans, length: int | None) -> None:
 
 
 def settle_end(file: int, spans: Spans, length: int | None) -> None:
-    """Have a file end so that its spans are found in it, and nothing else."""
+    """Make a file end so that its ranges can be found."""
     if spans.is_in_order:
         os.ftruncate(file, spans.total)
     else:
@@ -28,7 +28,7 @@ def settle_end(file: int, spans: Spans, length: int | None) -> None:
 
 
 def leave_note(file: int, spans: Spans, length: int | None) -> None:
-    """Write which spans are there behind the end that the file will have."""
+    """Write the existing ranges behind the file's future end."""
     assert length is not None, "only a file of known length comes in several strands"
     text = str(spans).encode()
     # The sum is for a kill in the middle of the write.
@@ -36,7 +36,7 @@ def leave_note(file: int, spans: Spans, length: int | None) -> None:
 
 
 def spans_in(file: int, length: int | None) -> Spans | None:
-    """Return the spans that are found in a file; None if its note is damaged."""
+    """Return the ranges in a file; None if its note is damaged."""
     size = os.fstat(file).st_size
     if length is None or size <= length:
         return Spans.of([(0, size)])

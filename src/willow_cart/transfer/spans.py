@@ -1,4 +1,4 @@
-"""Spans: which bytes of a file are here, where they do not come in order."""
+"""Ranges of bytes that exist in a file."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ _WRITTEN = re.compile(r"(\d{1,18})-(\d{1,18})")
 
 @dataclass(frozen=True, slots=True)
 class Spans:
-    """Stretches of a file, none touching another, in their order.
+    """Sorted, disjoint and non-adjacent ranges of a file.
 
     Attributes:
         pairs: the first byte of each, and the byte behind its last.
@@ -21,7 +21,7 @@ class Spans:
 
     @classmethod
     def of(cls, pairs: Iterable[tuple[int, int]]) -> Spans:
-        """Return the spans that stretches make, in any order, overlapping or touching or empty."""
+        """Return the union of ranges in any order."""
         joined: list[tuple[int, int]] = []
         for first, end in sorted(pair for pair in pairs if pair[0] < pair[1]):
             if joined and first <= joined[-1][1]:
@@ -32,7 +32,7 @@ class Spans:
 
     @classmethod
     def read(cls, text: str) -> Spans:
-        """Read what `str` writes.
+        """Parse the output of `str`.
 
         Raises:
             ValueError: it is something else.
@@ -43,26 +43,26 @@ class Spans:
         return cls.of((int(each[1]), int(each[2]) + 1) for each in found if each)
 
     def __str__(self) -> str:
-        """First and last bytes, as a byte range has them (RFC 9110, 14.1.2): `0-99,500-509`."""
+        """First and last bytes, as in a byte range (RFC 9110, 14.1.2): `0-99,500-509`."""
         return ",".join(f"{first}-{end - 1}" for first, end in self.pairs)
 
     @property
     def total(self) -> int:
-        """How many bytes they are."""
+        """Return the number of bytes."""
         return sum(end - first for first, end in self.pairs)
 
     @property
     def beginning(self) -> int:
-        """How many bytes there are from the file's first on."""
+        """Return the number of contiguous bytes from the start."""
         return self.pairs[0][1] if self.pairs and self.pairs[0][0] == 0 else 0
 
     @property
     def is_in_order(self) -> bool:
-        """Whether they are all the bytes up to some one."""
+        """Whether they are all bytes up to some position."""
         return self.total == self.beginning
 
     def first_gap(self, length: int | None) -> tuple[int, int | None] | None:
-        """Return the first stretch that is missing; None for none.
+        """Return the first missing range; None if there is none.
 
         Args:
             length: of the file; None if unknown, and then the last gap has no end.
@@ -75,9 +75,9 @@ class Spans:
         return None if at == length else (at, length)
 
     def fits(self, length: int) -> bool:
-        """Return whether a file of so many bytes can have them."""
+        """Whether a file of a given length can contain them."""
         return not self.pairs or self.pairs[-1][1] <= length
 
     def within(self, length: int) -> Spans:
-        """Those of a file that has only so many bytes."""
+        """Return the part within a given length."""
         return Spans.of((first, min(end, length)) for first, end in self.pairs)

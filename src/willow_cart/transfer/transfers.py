@@ -1,4 +1,4 @@
-"""The state of every file that is being transferred, over all its attempts."""
+"""The state of each file in transfer, over all its attempts."""
 
 from __future__ import annotations
 
@@ -80,12 +80,12 @@ class Transfer:
     # Its state is changed here alone; a test looks for assignments elsewhere.
 
     def hold(self, partial: PartialFile) -> PartialFile:
-        """Take a partial file on, to be gone on with."""
+        """Adopt a partial file to resume."""
         self.partial = partial
         return partial
 
     def let_go(self) -> PartialFile | None:
-        """Have no partial file any more, and return the one that there was."""
+        """Release the partial file and return it."""
         partial, self.partial = self.partial, None
         return partial
 
@@ -94,15 +94,15 @@ class Transfer:
         self.attempts += 1
 
     def failed(self, *, gained: bool) -> None:
-        """Count an attempt that failed; one that gained enough begins the count anew."""
+        """Count a failed attempt; one with enough progress resets the count."""
         self.consecutive_failures = 0 if gained else self.consecutive_failures + 1
 
     def forgive(self) -> None:
-        """Count no failure so far: it was not the file that failed."""
+        """Reset the count of failures, which were not the file's."""
         self.consecutive_failures = 0
 
     def excuse(self, served: int) -> None:
-        """Do not blame it for a busy host, while that serves others.
+        """Do not count a failure that is due to a busy host.
 
         Args:
             served: how often its host has answered well by now.
@@ -113,11 +113,11 @@ class Transfer:
         self.served_before = served
 
     def come_alone(self) -> None:
-        """Come on one lane from now on."""
+        """Use one lane from now on."""
         self.alone = True
 
     def is_contradicted(self, tag: str, length: int) -> bool:
-        """Take in the length of a version; return whether it was shown with another one before.
+        """Record the length of a version; return whether another one was seen before.
 
         RFC 9110, 8.8.1: a strong entity tag stands for the same bytes.
         """
@@ -130,56 +130,56 @@ class Transfer:
         return True
 
     def contradict(self) -> None:
-        """Know that its place has shown one version with two lengths."""
+        """Record that the server has sent different lengths for one version."""
         self.contradicted = True
 
     def went_on(self, resumed: int) -> None:
-        """Know how many bytes were there when it went on."""
+        """Record at how many bytes it was resumed."""
         self.resumed = resumed
 
     def comes(self, delivery: Download) -> None:
-        """Take in what an answer says of it besides its bytes."""
+        """Record the facts in a response."""
         self.in_parts |= delivery.in_parts or delivery.start > 0
         self.notes = delivery.notes or self.notes
         self.seconds += delivery.spent
 
     def comes_in_parts(self) -> None:
-        """Know that its place serves parts."""
+        """Record that the server serves ranges."""
         self.in_parts = True
 
     def note(self, text: str) -> None:
-        """Keep what a person should know of what came."""
+        """Keep a note for the user about what arrived."""
         self.notes += (text,)
 
     def restamp(self, arrival: Arrival) -> Arrival:
-        """Know that the file that lies here has another time stamp than the ledger says."""
+        """Record that the existing file has another time stamp than the ledger says."""
         self.restamped = arrival
         return arrival
 
     def take_over(self, received: int, consecutive_failures: int, seconds: float) -> None:
-        """Take in an attempt that another process has made."""
+        """Adopt the outcome of an attempt in another process."""
         self.begin_attempt()
         self.consecutive_failures = consecutive_failures
         self.seconds += seconds
         self.count(received)
 
     def set_out(self) -> None:
-        """Begin to count the time that a lane takes for it."""
+        """Start measuring the time that a lane spends on it."""
         self.moving = True
         self._since = self.clock()
 
     def rest(self) -> None:
-        """Add that up; the lane has let go of it."""
+        """Stop measuring; the lane has released it."""
         self.seconds += self.clock() - self._since
         self.moving = False
 
     def count(self, received: int) -> None:
-        """Count bytes that have come, on whatever lane."""
+        """Count received bytes of any lane."""
         with self._lock:
             self.received += received
 
     def turn(self) -> bool:
-        """Turn to the next mirror; False if there is none left."""
+        """Switch to the next mirror; return False if none is left."""
         if self._turns == len(self.offer.mirrors):
             return False
         self.address = self.offer.mirrors[self._turns]
@@ -188,7 +188,7 @@ class Transfer:
         return True
 
     def result(self, state: State, reason: str = "", arrival: Arrival | None = None) -> Result:
-        """Return what became of it."""
+        """Return the result."""
         now = self.clock() - self._since if self.moving else 0.0
         return Result(
             self.number,
@@ -206,7 +206,7 @@ class Transfer:
 
 
 class Transfers:
-    """The transfers that have begun and are not settled; the others are only numbers in the plan.
+    """The transfers that have started and are not settled; others are only in the plan.
 
     Args:
         plan: what goes where.
@@ -219,7 +219,7 @@ class Transfers:
         self._lock = threading.Lock()
 
     def __getitem__(self, number: int) -> Transfer:
-        """Return the transfer with a number; it begins if it has not."""
+        """Return a transfer by number, creating it on first use."""
         transfer = self._under_way.get(number)
         if transfer is None:
             transfer = Transfer(number, self._plan[number])
@@ -228,14 +228,14 @@ class Transfers:
         return transfer
 
     def forgive(self, host: str) -> None:
-        """Count no vain attempt at a host so far: it was not the files that failed."""
+        """Reset the failure counts of a host's transfers."""
         with self._lock:
             for transfer in self._under_way.values():
                 if host_of(transfer.address) == host:
                     transfer.forgive()
 
     def settle(self, number: int) -> Filed:
-        """Remove a transfer that is settled, and return the offer and its path."""
+        """Remove a settled transfer; return its offer and path."""
         with self._lock:
             transfer = self._under_way.pop(number)
             self._settled_bytes += transfer.received
@@ -244,13 +244,13 @@ class Transfers:
         return transfer.filed
 
     def moving(self) -> list[Transfer]:
-        """Return the transfers that lanes carry now."""
+        """Return the transfers in progress."""
         with self._lock:
             return [transfer for transfer in self._under_way.values() if transfer.moving]
 
     @property
     def received(self) -> int:
-        """Bytes that have come in all transfers."""
+        """Return the bytes received in all transfers."""
         with self._lock:
             return self._settled_bytes + sum(
                 transfer.received for transfer in self._under_way.values()

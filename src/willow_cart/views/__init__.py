@@ -1,1 +1,1 @@
-"""What people are told and shown while a job runs, in a terminal, a notebook or a script."""
+"""Messages and progress of running jobs, for terminals, notebooks and scripts."""

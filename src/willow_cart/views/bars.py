@@ -1,4 +1,4 @@
-"""Bars on a terminal while a haul is running."""
+"""Progress bars of a running haul."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _WIDE_COLUMNS = 64
 
 
 class LiveView(View):
-    """Bars that are drawn anew a few times a second, whatever happens how often.
+    """Bars that are redrawn a few times per second, however often events occur.
 
     Args:
         into: the destination, for the heading.
@@ -59,7 +59,7 @@ class LiveView(View):
         self._live.__exit__(None, None, None)
 
     def _say_above(self, line: str) -> None:
-        """Write the line above the bars."""
+        """Print a line above the bars."""
         style = "red" if line.startswith((State.FAILED, State.REFUSED)) else "yellow"
         with suppress(OSError):  # as in `tell`
             self._console.print(Text(printable(line), style), soft_wrap=True)
@@ -69,7 +69,7 @@ class LiveView(View):
 
 
 def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
-    """Return a row for each lane and one for all; the columns give way on a narrow screen.
+    """Return a row per lane and one for the total; columns are dropped on a narrow screen.
 
     Args:
         far: how far a haul is.
@@ -113,7 +113,7 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
 
 
 def _bar(done: int, total: int | None, width: int) -> RenderableType:
-    """Return a bar, or nothing if the length of the whole is unknown."""
+    """Return a bar; empty if the total is unknown."""
     if total is None:
         return ""
     return ProgressBar(
@@ -127,7 +127,7 @@ def _bar(done: int, total: int | None, width: int) -> RenderableType:
 
 
 def _of(have: int, length: int | None, *, wide: bool) -> str:
-    """How much has come: in bytes, or as a share where there is no room for them."""
+    """Return how much has arrived: in bytes, or as a percentage if space is short."""
     if length is None:
         return format_size(have)
     if wide:
@@ -136,7 +136,7 @@ def _of(have: int, length: int | None, *, wide: bool) -> str:
 
 
 def cut_middle(text: str, width: int) -> str:
-    """Shorten a text in its middle: names differ in their beginnings and their ends."""
+    """Shorten a text in the middle, because names differ at their ends."""
     if len(text) <= width:
         return text
     head = (width - 1) // 2

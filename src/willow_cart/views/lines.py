@@ -1,4 +1,4 @@
-"""What a person is told while a haul is running, line by line; `views.bars` draws."""
+"""Messages of a running haul, line by line; `views.bars` draws bars."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ Say = Callable[[str], object]
 
 
 class View(ProgressTracker):
-    """Say what a person should know of a haul, line by line; subclasses draw besides.
+    """Prints messages about a haul; subclasses also draw.
 
     Args:
         say: writes a line.
@@ -49,12 +49,12 @@ class View(ProgressTracker):
         self._waits = Throttle(clock)
 
     def goes_on(self, begun: str) -> None:
-        """Say that an earlier haul came to no end of its own."""
+        """Report that an earlier haul was interrupted."""
         when = f"{datetime.fromisoformat(begun):%Y-%m-%d %H:%M} UTC"
         self.say(f"the haul of {when} was interrupted; resuming")
 
     def planned(self, plan: Plan) -> None:
-        """Say what people should know before anything is fetched."""
+        """Report what the user should know before anything is fetched."""
         super().planned(plan)
         if twice := plan.offers.twice:
             self.say(f"{count_of(twice, 'address', 'addresses')} duplicated, fetched once")
@@ -78,13 +78,13 @@ class View(ProgressTracker):
             )
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
-        """Say so if an earlier haul has left a part of a file."""
+        """Report that a partial file is resumed."""
         if start and filed.path not in self.put_off:
             self.say(f"{filed.path}: resuming at {format_size(start)} from an earlier haul")
         super().started(lane, filed, length, start)
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
-        """Say why a file waits and for how long."""
+        """Report why and how long a file waits."""
         have = self.carried(lane, filed.path)
         super().postponed(lane, filed, error, pause)
         if have:
@@ -94,7 +94,7 @@ class View(ProgressTracker):
             self._say_of_host(host_of(filed.offer.address), filed, error, pause)
 
     def _say_of_host(self, host: str, filed: Filed, error: TransientError, pause: float) -> None:
-        """Say why a file waits that has not begun, once for all that wait for the same reason."""
+        """Report why files wait that have not started, once per reason."""
         if not self._waits.is_due((host, error.reason)):
             return
         if isinstance(error, ServerBusy):
@@ -106,12 +106,12 @@ class View(ProgressTracker):
             self.say(f"{filed.path}: {error.reason}; retrying in {format_duration(pause)}")
 
     def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
-        """Say which mirror is tried, and why."""
+        """Report which mirror is tried, and why."""
         super().turned(lane, filed, why, mirror)
         self.say(f"{filed.path}: {why}; trying mirror {mirror}")
 
     def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
-        """Say which host is left for later."""
+        """Report that a host was suspended."""
         super().host_set_aside(host, error, pause)
         self.say(
             f"{host} keeps failing ({error.reason}); retrying after the other hosts, in"
@@ -119,20 +119,20 @@ class View(ProgressTracker):
         )
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
-        """Say how many files a host leaves behind, in one line."""
+        """Report how many files a failed host leaves, in one line."""
         self.say(f"giving up on {host}, {count_of(files, 'file')} left: {error.why}")
 
     def set_aside(self, path: str, kept: Path) -> None:
-        """Say where a file went that a haul had not put there."""
+        """Report where an existing file was moved."""
         self.say(f"{path}: an existing file was moved to {kept}")
 
     def handled(self, handled: Handled) -> None:
-        """Say which file the person's command failed for."""
+        """Report a file for which the user's command failed."""
         if handled.why:
             self.say(f"{handled.path}: {handled.why}")
 
     def unpacked(self, unpacked: Unpacked) -> None:
-        """Say what of an archive did not come out of it, and what went."""
+        """Report what was not unpacked from an archive."""
         if unpacked.failed:
             self.say(f"{unpacked.path}: not unpacked: {unpacked.failed}")
         for left_out in unpacked.left_out[:_MAX_NAMED_MEMBERS]:
@@ -148,7 +148,7 @@ class View(ProgressTracker):
             )
 
     def settled(self, filed: Filed, result: Result) -> None:
-        """Count a file, and say what went wrong with it."""
+        """Count a file, and report problems with it."""
         super().settled(filed, result)
         if result.is_unsound:
             self.say(f"{result.path} arrived, but {result.reason}")
@@ -161,7 +161,7 @@ class View(ProgressTracker):
 
 
 class PlainView(View):
-    """A line now and then, for logs and pipes.
+    """Prints a line now and then, for logs and pipes.
 
     Args:
         say: writes a line.
@@ -182,13 +182,13 @@ class PlainView(View):
         self._next_line = clock() + self._between
 
     def planned(self, plan: Plan) -> None:
-        """Say what people should know, and hand the terminal back if it is waiting for that."""
+        """Report the plan, and release the terminal if it waits for that."""
         super().planned(plan)
         if self._begun is not None:
             self._begun()
 
     def received(self, lane: int, count: int) -> None:
-        """Follow the bytes, and write a line if it is time for one."""
+        """Count bytes, and print a line when one is due."""
         super().received(lane, count)
         now = self._clock()
         with self._lock:

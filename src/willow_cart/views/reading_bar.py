@@ -1,4 +1,4 @@
-"""A bar on a terminal while files are read to be checked."""
+"""A progress bar for reading files."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from willow_cart.jobs.job_observer import ReadingProgress
 
 
 class ReadingBar(ReadingProgress):
-    """Draws how much has been read, how fast, and how long the rest takes."""
+    """Draws how much was read, the speed, and the time left."""
 
     def __init__(self) -> None:
         columns = (TextColumn("reading"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
@@ -34,9 +34,9 @@ class ReadingBar(ReadingProgress):
         self._progress.stop()
 
     def begin(self, total: int) -> None:
-        """Know how long the bar is."""
+        """Set the total."""
         self._progress.update(self._task, total=total or None)
 
     def advance(self, count: int) -> None:
-        """Fill the bar by so many bytes."""
+        """Advance the bar by some bytes."""
         self._progress.advance(self._task, count)

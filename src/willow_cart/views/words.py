@@ -1,4 +1,4 @@
-"""What a person is told, in words: of the events of a job, and of what came of it."""
+"""The messages for the events and results of jobs."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ _MAX_NAMED_FOLDERS = 8
 
 @singledispatch
 def lines_of(event: object) -> Iterator[str]:
-    """Yield the lines that tell of an event; of a trouble or an error what it says of itself."""
+    """Yield the messages for an event; errors and issues speak for themselves."""
     yield str(event)
 
 
@@ -120,7 +120,7 @@ def _of_kept_aside(event: KeptAside) -> Iterator[str]:
 
 @lines_of.register(Unsure)
 def _of_unsure(event: Unsure) -> Iterator[str]:
-    """Yield of how many offers a rule could not tell, and what decides."""
+    """Yield how many offers a rule could not judge, and which option decides."""
     for count, fact, option in (
         (event.choice.undated, "date", "--undated"),
         (event.choice.unsized, "exact size", "--unsized"),
@@ -185,7 +185,7 @@ def _of_cannot_run(event: CannotRun) -> Iterator[str]:
 
 @lines_of.register(Looked)
 def _of_looking(event: Looked) -> Iterator[str]:
-    """Yield what was seen and not entered, and of what a rule could not tell."""
+    """Yield what was not entered, and which offers rules could not judge."""
     found, depth = event.found, event.depth
     yield from found.notes
     if found.ended_by:
@@ -214,7 +214,7 @@ def _of_looking(event: Looked) -> Iterator[str]:
 
 @lines_of.register(CartFilled)
 def _of_cart(filled: CartFilled) -> Iterator[str]:
-    """Yield what is odd about what was put in a cart."""
+    """Yield problems with the offers in a cart."""
     loaded = filled.loaded
     if filled.bare and filled.form is not None:
         yield (
@@ -232,7 +232,7 @@ def _of_cart(filled: CartFilled) -> Iterator[str]:
 
 
 def cart_line(filled: CartFilled) -> str:
-    """Return the line that sums up what was put in a cart."""
+    """Return the summary of loading a cart."""
     return f"{filled.path}: {_changes(filled.loaded)}"
 
 
@@ -246,7 +246,7 @@ def _changes(loaded: Loaded) -> str:
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
-    """Return how many files there are, and how many in each state that any of them has."""
+    """Return the number of files, in total and by state; zeros are left out."""
     noun = count_of(files, "file")
     told = {state: counts[state] for state in State if counts.get(state)}
     if len(told) == 1 and files in told.values():
@@ -258,13 +258,13 @@ def counted(files: int, counts: Mapping[State, int]) -> str:
 
 
 def summed_up(done: HaulSummary | TakenPages, into: Path) -> str:
-    """Return the line that says what came of a haul, or of several that are one."""
+    """Return the summary of a haul, or of several passes."""
     amount = f"{format_size(done.received)} in {format_duration(done.seconds)}"
     return f"{counted(done.planned, done.counts)} ({amount}, into {into})"
 
 
 def in_words(sizes: Sizes) -> str:
-    """How many files there are and how large they are; unknown sizes are counted, never as zero."""
+    """Format files and sizes; unknown sizes are counted, never taken as zero."""
     words = count_of(sizes.files, "file")
     if sizes.files > sizes.unknown:
         words += f", {'about ' if sizes.rough else ''}{format_size(sizes.bytes)}"
@@ -274,7 +274,7 @@ def in_words(sizes: Sizes) -> str:
 
 
 def changes_line(changes: Changes) -> str:
-    """Return the line that says what differs from the last run of an errand."""
+    """Return the differences from the last run of an errand."""
     gone = changes.gone
     counts = {
         "new": changes.new,
@@ -288,7 +288,7 @@ def changes_line(changes: Changes) -> str:
 
 
 def unpacked_line(account: HaulSummary) -> str:
-    """Return the line that says what came of unpacking."""
+    """Return the summary of unpacking."""
     line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
     if account.left_out:
         line += f", {account.left_out:,} skipped"
@@ -300,7 +300,7 @@ def unpacked_line(account: HaulSummary) -> str:
 
 
 def combined_line(combined: Combined, to: Path | None) -> str:
-    """Return the line that says what came of putting tables together.
+    """Return the summary of combining tables.
 
     Args:
         combined: what came of it.
@@ -320,7 +320,7 @@ def combined_line(combined: Combined, to: Path | None) -> str:
 
 
 def packed_line(packed: Packed, to: Path) -> str:
-    """Return the line that says what was packed."""
+    """Return the summary of packing."""
     return (
         f"{count_of(packed.files, 'file')}, {format_size(packed.bytes)}; packed into {to},"
         f" {format_size(packed.size)}"
