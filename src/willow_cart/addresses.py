@@ -1,4 +1,4 @@
-"""Addresses (RFC 3986): parse what people type, split it, and show it without secrets.
+"""Addresses (RFC 3986): parse what users type, split it, and show it without secrets.
 
 An address is kept as a plain string in one normal form, made by `normalise`; the other functions
 expect that form.
@@ -47,7 +47,7 @@ _STRAY_PERCENT = re.compile(r"%(?![0-9A-Fa-f]{2})")
 _HOST_FIRST = re.compile(r"[\w-]+(\.[\w-]+)+(:\d+)?(/|$)")
 _TYPED = [f"{scheme}://" for scheme, each in SCHEMES.items() if each.is_typed]
 BEGINNINGS = f"use {', '.join(_TYPED[:-1])} or {_TYPED[-1]}"
-"""What a person may have meant to write."""
+"""What a user may have meant to write."""
 
 # A list that names more addresses than this in one line is a slip of the hand, not a wish.
 MAX_ADDRESSES_PER_LINE = 1_000_000
@@ -125,7 +125,7 @@ def _encode_host(shown: str, host: str | None) -> str:
 def _in_ascii(host: str) -> str:
     """Encode an internationalised host name as ASCII (IDNA 2008, mapped as in UTS 46).
 
-    The standard library knows IDNA 2003, which makes `ss` of `ß`: that is another host by now.
+    The standard library knows IDNA 2003, which makes `ss` of `ß`: that is another host now.
 
     Raises:
         UnicodeError: it is not a host name.

@@ -35,8 +35,8 @@ An error carries its parts as attributes, so that callers decide on fields and n
     │   ├── NotUnpacked
     │   └── PageInstead
     ├── InternalError          a fault of this program
-    ├── Incomplete             a script asked for all of it, and not all is here (exit code 1 or 4)
-    └── Interrupted            the person asked to stop
+    ├── Incomplete             a script requested all of it, and not all is here (exit code 1 or 4)
+    └── Interrupted            the user asked to stop
 
 Every error reads as one line: the thing, the reason, what to do.
 """
@@ -55,7 +55,7 @@ def plainly(error: OSError) -> str:
     return (error.strerror or str(error)).lower()
 
 
-# No name that a person recognises is longer.
+# No name that a user recognises is longer.
 _MAX_THING_CHARACTERS = 300
 
 
@@ -70,7 +70,7 @@ class WillowCartError(Exception):
     Attributes:
         thing: what it is about: an address (without its secrets), a path, an option.
         reason: what is wrong with it, as a clause.
-        advice: what the person can do about it; may be empty.
+        advice: what the user can do about it; may be empty.
     """
 
     def __init__(self, thing: str, reason: str, advice: str = "") -> None:
@@ -156,7 +156,7 @@ class NothingChosen(WillowCartError):
 
     Attributes:
         offered: how many offers there were before choosing.
-        rule: the rule that left none, as it was typed; None when nothing was offered.
+        rule: the rule that left none, as typed; None when nothing was offered.
     """
 
     def __init__(
@@ -367,7 +367,7 @@ class InternalError(WillowCartError):
 
 
 class Incomplete(WillowCartError):
-    """Not everything that a script asked for arrived and passed its check.
+    """Not everything that a script requested arrived and passed its check.
 
     Attributes:
         result: what was done until then.

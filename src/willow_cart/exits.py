@@ -16,7 +16,7 @@ class Exit(IntEnum):
     INCOMPLETE = 1
     """Something did not arrive."""
     NOT_UNDERSTOOD = 2
-    """The command asks for something that cannot be done."""
+    """The command requests something that cannot be done."""
     NOTHING_CHOSEN = 3
     """Nothing matched."""
     CHECK_FAILED = 4

@@ -28,7 +28,7 @@ class Expression:
         groups: the names of its named groups, in order.
 
     Raises:
-        BadOption: it cannot be read, or is longer than any that a person writes.
+        BadOption: it cannot be read, or is longer than any that a user writes.
     """
 
     def __init__(self, option: str, pattern: str, advice: str) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-# The families are for people who sort things, so they follow use (a table is a table, whether
+# The families are for users who sort things, so they follow use (a table is a table, whether
 # text or workbook) and not the registered media types.
 FAMILIES: dict[str, frozenset[str]] = {
     "table": frozenset("csv tsv tab xls xlsx ods parquet feather arrow dbf sav dta".split()),

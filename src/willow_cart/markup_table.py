@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from html import escape
 from itertools import islice
 
-# So many rows are shown; data frames have them all.
+# Data frames have all rows.
 _MAX_ROWS = 10
 
 _NUMERIC = ("number", "size")

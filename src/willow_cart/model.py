@@ -130,7 +130,7 @@ class Offer:
 
     Attributes:
         address: where it is, in normal form.
-        source: the source that offered it, as the person wrote it.
+        source: the source that offered it, as typed by the user.
         number: its place in that source, counted from 1.
         name: the name to file it under where someone chose one; None leaves it to the address.
         folder: likewise the folder, with `/` between the parts.
@@ -210,7 +210,7 @@ class State(StrEnum):
     ARRIVED = "arrived"
     """Its bytes came, were checked, and lie under its name; whether new or renewed."""
     UNCHANGED = "unchanged"
-    """The place was asked, and says that what lies here is still what it has."""
+    """The place was asked, and says that the existing file is still what it has."""
     HERE = "here"
     """What lies here is proved to be right without, or in spite of, the place's word."""
     FAILED = "failed"

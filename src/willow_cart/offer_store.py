@@ -12,8 +12,8 @@ from willow_cart.model import Cell, Checksum, Offer, Origin, Sizes
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
 _CACHE_KIB = 16 << 10
 
-# So many offers are taken from it at a time, and so many handfuls kept at hand. Asking the database
-# for each by itself would let go of the interpreter each time, and threads would wait for it.
+# Offers are read in batches, of which a few are cached. Reading them from the database
+# one by one would release the interpreter lock each time, and threads would wait for it.
 _OFFERS_PER_READ = 500
 _MAX_CACHED_READS = 8
 

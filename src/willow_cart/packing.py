@@ -110,7 +110,7 @@ def require_form(path: Path) -> None:
 def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> Packed:
     """Pack files with a checksum list and a descriptor of their origin.
 
-    Files that are not as they were hauled are left out and told.
+    Files that are not as they were hauled are left out and reported.
 
     Args:
         holdings: the files.

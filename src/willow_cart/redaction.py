@@ -42,7 +42,7 @@ _TELLTALE = re.compile(
     r"|share|^pin$|^pw$|^sid$|^st$|^se$|^sp$|^sv$"
 )
 
-# What data services call the things that are asked for.
+# What data services call the things that are requested.
 _NOUNS = frozenset(
     "area band bbox bucket category channel city class collection color county country coverage"
     " crs cycle dataset datatype date dates day days delimiter depth direction district"
@@ -87,7 +87,7 @@ def without_secrets(text: str) -> str:
 
     A name and password before the host are taken out. Values in a query or fragment are replaced
     by a short fingerprint unless they are plainly harmless: short numbers, dates, languages, file
-    names, words of the path, and what data services are asked for by the usual nouns. The same
+    names, words of the path, and the usual parameters of data services. The same
     text always comes back the same, and what comes back stays as it is.
     """
     if not _MAY_HOLD.search(text):

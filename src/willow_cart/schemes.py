@@ -41,7 +41,7 @@ class Scheme:
         lists: how it says what there is.
         has_queries: whether a question mark begins a query, and is no wildcard or part of a name.
         secured: when TLS begins.
-        is_typed: whether people type such addresses.
+        is_typed: whether users type such addresses.
     """
 
     name: str

@@ -1,6 +1,6 @@
 """Settings of a user or of a project folder.
 
-What is typed comes first, then what an errand says, then the project's file, then the person's own.
+What is typed comes first, then what an errand says, then the project's file, then the user's own.
 """
 
 from __future__ import annotations

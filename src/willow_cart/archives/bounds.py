@@ -67,7 +67,7 @@ class Outflow:
         archive: its name.
         packed: its size in bytes.
         bounds: how far it may swell.
-        unpacked: told of bytes; may raise to stop.
+        unpacked: called with the number of bytes unpacked; may raise to stop.
     """
 
     def __init__(

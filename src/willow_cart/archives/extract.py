@@ -81,7 +81,7 @@ class Emptied:
     Attributes:
         taken: the files that came out of it, each path once.
         left_out: what did not, and why; folders are not counted.
-        not_chosen: how many files were not asked for.
+        not_chosen: how many files were not requested.
         is_single: whether it was a packed file rather than an archive.
     """
 
@@ -114,7 +114,7 @@ def empty(
         nested: whether archives in it are emptied too, once.
         bounds: how far it may swell; None for `Bounds()`.
         password: of encrypted members; None for none.
-        unpacked: told of bytes that were unpacked; may raise to stop it.
+        unpacked: called with the number of bytes unpacked; may raise to stop.
 
     Raises:
         NotUnpacked: it is no archive that is known here, is damaged, or swells beyond the bounds.

@@ -17,8 +17,8 @@ from willow_cart.errors import UnreadableLedger, plainly
 from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
 from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
-# Files are handed to threads in batches of so many bytes, as far as the ledger knows, and of so
-# many files: handing one over costs as much as reading a small one. So many wait for each thread.
+# Files are passed to threads in batches, limited in bytes (as known to the ledger) and in
+# files: passing one costs as much as reading a small file. A few batches wait for each thread.
 _BATCH_BYTES = 1 << 20
 _BATCH_FILES = 64
 _BATCHES_AHEAD = 4
@@ -35,11 +35,11 @@ class Finding(StrEnum):
     UNKNOWN = "unknown"
     """It lies there, and neither the ledger nor a list knows of it."""
     NEWER = "newer"
-    """Its place has another version by now."""
+    """Its place has another version now."""
     GONE = "gone"
     """Its place has it no more."""
     MOVED = "moved"
-    """Its place has it at another address by now."""
+    """Its place has it at another address now."""
     UNTOLD = "untold"
     """Its place does not tell."""
 
@@ -97,8 +97,8 @@ def audit(
         quick: whether a file of the size and date that it was filed with is believed unread.
         inside: whether files are opened to see whether they are sound.
         threads: how many files are read at a time.
-        begin: told how many bytes the ledger knows, before any is read.
-        read: told of bytes that were read.
+        begin: called with the number of bytes in the ledger before any is read.
+        read: called with the number of bytes read.
         troubles: gets what lists leave open.
 
     Yields:
@@ -207,7 +207,7 @@ class _Examiner:
         tree: the destination.
         quick: whether a file of the size and date that it was filed with is believed unread.
         inside: whether files are opened to see whether they are sound.
-        read: told of bytes that were read.
+        read: called with the number of bytes read.
     """
 
     tree: FileTree

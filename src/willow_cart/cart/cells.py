@@ -1,4 +1,4 @@
-"""Parse marks, sizes and dates as people and spreadsheets write them."""
+"""Parse marks, sizes and dates as users and spreadsheets write them."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from willow_cart.errors import BadOption
 from willow_cart.units import MONTHS, parse_size, read_count
 
-# What people write in the `take` column; a spreadsheet makes TRUE of true.
+# What users write in the `take` column; a spreadsheet makes TRUE of true.
 _YES = frozenset({"yes", "y", "x", "1", "true"})
 _NO = frozenset({"", "no", "n", "0", "false"})
 
@@ -114,7 +114,7 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
             return _moment(int(year), number, int(day or day_too), time)
         if _SERIAL.fullmatch(cell):
             days = timedelta(days=float(cell.replace(",", ".")))
-            # A day in 5 decimals is told to the second.
+            # Five decimals of a day are exact to the second.
             return _SERIAL_BEGIN + timedelta(seconds=round(days.total_seconds()))
         moment = datetime.fromisoformat(cell)
     except (ValueError, KeyError, OverflowError):

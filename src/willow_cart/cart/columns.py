@@ -30,7 +30,7 @@ class Column:
         read_value: makes the value of the field from that in JSON Lines.
         besides: further keys in JSON Lines, with what makes their values.
         kind: what holds it in a frame, as pandas calls it; empty for text.
-        is_renewed: whether it is written anew when its source says something else by now.
+        is_renewed: whether it is written again when its source says something else now.
     """
 
     name: str

@@ -14,11 +14,11 @@ from willow_cart.units import count_of, format_size
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-# So many bars are told apart; the others are one bar together, so that it still adds up.
+# Bars of their own; the others are added up in one bar.
 _MAX_BARS = 9
 _MAX_NAME_CHARACTERS = 26
 
-# There is room for so many bars at least: one alone is no wall.
+# Space for at least this many bars, so that a single one is not huge.
 _MIN_BAR_PLACES = 8
 
 _BAR, _OTHERS, _TEXT, _FAINT = "#3b7a7a", "#a9c4c4", "#22303a", "#8a979f"
@@ -32,7 +32,7 @@ def draw(
 ) -> None:
     """Draw the sizes in a cart by kind, folder and month, and compare them with the free space.
 
-    All axes begin at nothing and are in bytes; unknown sizes are told in words, not drawn.
+    All axes begin at nothing and are in bytes; unknown sizes are reported in words, not drawn.
 
     Args:
         weight: what to draw.

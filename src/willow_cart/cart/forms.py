@@ -29,7 +29,7 @@ class Form:
     """A format for passing offers on; it has no marks, so it contains only what is taken.
 
     Attributes:
-        name: what people call it.
+        name: what users call it.
         write: writes offers to a text.
         keeps_checksums: whether it has room for them.
     """
@@ -72,7 +72,7 @@ def _write_addresses(offers: Iterable[Offer], to: TextIO) -> None:
 def reader_for(opened: Opened, place: str) -> Read | None:
     """Return the reader for a file, chosen by its first bytes.
 
-    None if it is in none of the forms that are told so.
+    None if it is in none of these formats.
 
     Args:
         opened: opens the file.

@@ -1,4 +1,4 @@
-"""Load offers into a new cart, or update a cart that a person may have edited."""
+"""Load offers into a new cart, or update a cart that a user may have edited."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ class Loaded:
         taken: the sizes of all that is to be hauled.
         secrets: how many of the new addresses hold secrets, which a cart does not keep.
         unread: rows that are not understood, and stay as they are.
-        oddities: cells that are not understood and do not matter much, told a line each.
+        oddities: messages about cells that were treated as unknown.
     """
 
     rows: int = 0
@@ -99,7 +99,7 @@ def load(
 ) -> Loaded:
     """Write the offers found to a new cart, or update an existing one.
 
-    What the person has put in stays: marks, rows, columns, their order, the way it is written.
+    What the user has put in stays: marks, rows, columns, their order, the way it is written.
 
     Args:
         find: what the sources offer.

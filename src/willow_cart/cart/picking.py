@@ -47,11 +47,11 @@ def pick(
     """Mark rows; rows that are already in the target state are not examined.
 
     Args:
-        rows: gone through once and not held.
-        way: what becomes of what is chosen.
-        choosing: which rows are meant.
+        rows: read once and not kept.
+        way: what to do with the chosen rows.
+        choosing: the rules that select rows.
         choice: where they are counted.
-        learn: asks for what the choosing has to know; see `Choosing.judge`.
+        learn: requests the facts that rules need; see `Choosing.judge`.
         eligible: which rows can be chosen at all.
 
     Yields:
@@ -86,7 +86,7 @@ class Picked:
         changed: the rows whose mark is another now.
         taken: the rows that are taken now.
         unread: rows that are not understood, and stay as they are.
-        oddities: cells that are not understood and do not matter much, told a line each.
+        oddities: messages about cells that were treated as unknown.
     """
 
     changed: Sizes = field(default_factory=Sizes)
@@ -108,10 +108,10 @@ def pick_in(
 
     Args:
         path: the cart.
-        way: what becomes of what is chosen.
-        choosing: which rows are meant.
+        way: what to do with the chosen rows.
+        choosing: the rules that select rows.
         choice: where they are counted.
-        learn: asks for what the choosing has to know.
+        learn: requests the facts that rules need.
         only_gone: whether only rows can be chosen that are marked as not offered any more.
 
     Raises:
@@ -191,7 +191,7 @@ class _Remarking:
     Attributes:
         columns: of the sheet as it will be; one for marks is put first if there is none.
         reader: of its rows.
-        picked: what comes of it.
+        picked: the result.
     """
 
     def __init__(self, sheet: Sheet) -> None:
@@ -207,7 +207,7 @@ class _Remarking:
         """Yield the cells of each row in order.
 
         Raises:
-            UnreadableSource: a row cannot be told apart from its neighbours.
+            UnreadableSource: a row cannot be distinguished from its neighbours.
         """
         for number, (entry, offer, taken) in enumerate(mark(self._understood()), 1):
             yield from self._unread_before(number)

@@ -53,7 +53,7 @@ class Unread:
     """An unreadable row.
 
     Attributes:
-        row: as it is written; None if it cannot even be told apart from its neighbours.
+        row: as it is written; None if it cannot even be distinguished from its neighbours.
         trouble: what is wrong with it.
     """
 

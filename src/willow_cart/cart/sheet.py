@@ -19,7 +19,7 @@ from willow_cart.replacing import replacing
 
 _DELIMITERS = ",;\t"
 
-# A header row is no longer than this; nor are the first lines of anything told apart by them.
+# A header row is no longer than this; nor are the first lines of anything distinguished by them.
 MAX_HEADER_BYTES = 1 << 16
 
 # What makes a spreadsheet run a cell as a formula when the file is opened in one.

@@ -1,7 +1,7 @@
 """Split the taken rows of a cart over drives or machines.
 
 Files take whole blocks of a disk, so each is reckoned up to the next. A size that a listing has
-rounded is reckoned a tenth larger. Files of unknown size go where most room is left, and are told.
+rounded counts as a tenth larger. Files of unknown size go where most space is left.
 """
 
 from __future__ import annotations
@@ -215,7 +215,7 @@ def _reckoned(offer: Offer) -> int | None:
 def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tuple[Path, CartPart]]:
     """Write a cart for each part; every taken row is in exactly one of them.
 
-    The parts have all the columns of the cart, also those that a person has added.
+    The parts have all the columns of the cart, also those that a user has added.
 
     Args:
         path: the cart.

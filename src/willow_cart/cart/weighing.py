@@ -15,10 +15,10 @@ TOP = "(top)"
 UNDATED = "(no date)"
 """Stands for the month of what has no date."""
 
-# So many of the largest files are named.
+# The largest files that are listed.
 _MAX_LARGEST_FILES = 10
 
-# From so many months on, years are told instead.
+# For more months than this, years are shown instead.
 _MAX_MONTHS = 24
 
 Groups = defaultdict[str, Sizes]

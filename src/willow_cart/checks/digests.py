@@ -264,7 +264,7 @@ def digest_of(
     Args:
         file: open at its beginning.
         algorithms: by their names here.
-        read: told of bytes that were read.
+        read: called with the number of bytes read.
 
     Raises:
         OSError: it cannot be read.

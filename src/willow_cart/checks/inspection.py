@@ -37,7 +37,7 @@ def inspect(
         file: open at its beginning.
         name: what it is called, by which its kind is known.
         bounds: how far an archive may swell; None for `Bounds()`.
-        read: told of bytes that come out of archives; may raise to stop it.
+        read: called with the number of bytes unpacked; may raise to stop.
 
     Returns:
         What is wrong with it, as a clause; empty if it is sound, or of a kind that is not opened.

@@ -74,8 +74,8 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
     """Describe bytes that arrived in place of a file; empty if they may be the file.
 
     Args:
-        name: of the file that was asked for.
-        beginning: its first bytes, at least `SNIFFED_BYTES` if there are so many.
+        name: of the file that was requested.
+        beginning: its first bytes, at least `SNIFFED_BYTES` if it is that long.
         is_all: whether that is all of it.
     """
     as_named = begins_as_named(name, beginning)

@@ -16,7 +16,7 @@ class Choice:
     """The result of a selection so far.
 
     Attributes:
-        rules: the rules in order, each as it was typed.
+        rules: the rules in order, each as typed.
         offered: how many offers there were.
         kept: how many of them every rule kept.
         passed: how many offers each rule left.
@@ -24,7 +24,7 @@ class Choice:
         undated: how many offers a rule on dates met that have none.
         unsized: how many offers a rule on sizes met of which no size is known, or not well enough.
         extensions: how many offers there were of each extension.
-        ended_by: the rule by which nothing that follows can be kept, as it was typed; empty while
+        ended_by: the rule by which nothing that follows can be kept, as typed; empty while
             there is none.
     """
 

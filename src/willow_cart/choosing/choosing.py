@@ -61,7 +61,7 @@ class ChoosingRule:
     """One rule of a selection.
 
     Attributes:
-        typed: as it was typed.
+        typed: as typed.
         keeps: whether it keeps an offer; None where it cannot tell.
         on: what it looks at.
         meets: is shown every offer that comes to it before it is asked about the first; None
@@ -92,13 +92,13 @@ class Choosing:
             the source is compared where it holds a slash.
         since: modified then or later.
         until: modified then or earlier.
-        at_least: of so many bytes or more.
-        at_most: of so many bytes or fewer.
-        undated: what becomes of offers without a date, where dates are chosen by.
+        at_least: the minimum size in bytes.
+        at_most: the maximum size in bytes.
+        undated: what to do with offers without a date, where dates are chosen by.
         unsized: likewise of offers without a size, or of a rounded one too close to the limit.
         prefer: of twins only the most preferred is kept; see `Twins`. Empty keeps all.
-        nth: of every so many that are left, these: `1/3` is the first of every three.
-        first: at most so many of what is left; None for all.
+        nth: of every N remaining offers keep the K-th: `1/3` is the first of every three.
+        first: the maximum number of offers to keep; None for all.
 
     Raises:
         BadOption: a rule cannot be read, or can keep nothing.
@@ -162,11 +162,11 @@ class Choosing:
         Args:
             offers: what there is.
             choice: where it is counted.
-            learn: asks for what rules have to know, and for the sizes of what is chosen, as late
+            learn: requests the facts that rules need, and for the sizes of what is chosen, as late
                 and as little as can be; None leaves unknown what is.
 
         Yields:
-            Every offer with the rule that dropped it, as it was typed; empty for what is chosen.
+            Every offer with the rule that dropped it, as typed; empty for what is chosen.
             A long listing is not read on once nothing more can be kept.
         """
         rules = self.rules()
@@ -175,7 +175,7 @@ class Choosing:
         last = [rule for rule in rules if rule.on in (_On.TWINS, _On.COUNT)]
         judged = self._judge_each(offers, early, on_facts, choice, learn)
         if self.prefer:
-            # A twin may come last of all, so that everything is looked at before the first is told.
+            # A variant may come last, so everything is examined before the first result.
             judged = _meet_twins(judged, [rule for rule in last if rule.meets])
         while batch := list(islice(judged, _BATCH_OFFERS)):
             if last:

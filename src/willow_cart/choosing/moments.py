@@ -1,4 +1,4 @@
-"""Parse the dates and times that people choose by."""
+"""Parse the dates and times that users choose by."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ def parse_when(text: str, now: datetime, *, whole_day: bool = False) -> datetime
     What has no zone is taken as UTC, as servers write their dates.
 
     Args:
-        text: as it was typed.
+        text: as typed.
         now: what "ago" is counted from, with time zone.
         whole_day: whether a date alone stands for its end rather than for its beginning.
 

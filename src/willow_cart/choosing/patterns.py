@@ -1,4 +1,4 @@
-"""Patterns that people choose by: wildcards, regular expressions, words."""
+"""Patterns that users choose by: wildcards, regular expressions, words."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ def wildcard(pattern: str) -> Keeps:
     """Return a test of an offer for a wildcard pattern.
 
     `*` and `?` stand for any characters and any one, `[abc]` and `[!abc]` for one of a set, all
-    within one name; `**` stands for any number of folders. A pattern with a `/` is held against
+    within one name; `**` stands for any number of folders. A pattern with a `/` is compared with
     the path below the source, any other against the name alone. Case counts.
 
     Raises:

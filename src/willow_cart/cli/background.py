@@ -47,7 +47,7 @@ def detach(command: str, into: Path) -> Background | int:
     """Continue in a process without a terminal.
 
     Args:
-        command: what the person typed, without secrets.
+        command: the command line, without secrets.
         into: the destination.
 
     Returns:

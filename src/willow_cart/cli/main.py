@@ -135,7 +135,7 @@ def _run(words: Sequence[str]) -> int:
     Raises:
         WillowCartError, KeyboardInterrupt, OSError: as the command does.
     """
-    # Half of the time that it takes to begin goes to commands that were not asked for.
+    # Half of the start-up time would be spent on the other commands.
     asked = [name for name in words[:1] if name in COMMANDS]
     args = make_parser(asked or COMMANDS, with_options=bool(asked)).parse_args(words)
     command = COMMANDS[args.command]

@@ -25,7 +25,7 @@ from willow_cart.units import count_of, format_size
 if TYPE_CHECKING:
     from willow_cart.sources import NotEntered
 
-# So many groups and files are listed; longer lists are not read.
+# Longer lists are not read.
 _MAX_HEADINGS = 40
 _MAX_FILES_PER_FOLDER = 12
 
@@ -49,7 +49,7 @@ class Totals:
     Attributes:
         by_kind: the sizes of each kind.
         by_heading: of each heading on a page; offers below none are in none of them.
-        hosts: where the offers are; no more than two are told apart.
+        hosts: where the offers are; no more than two are distinguished.
     """
 
     by_kind: defaultdict[str, Sizes] = field(default_factory=lambda: defaultdict(Sizes))

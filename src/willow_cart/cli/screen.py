@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 MAX_DRAWN_ROWS = 2000
 """As many rows are drawn on a terminal; more are written as plain lines.
 
-Drawing takes a third of a millisecond a row, which is nothing for what a person reads and half a
+Drawing takes a third of a millisecond a row, which is nothing for what a user reads and half a
 minute for rows that are never read.
 """
 

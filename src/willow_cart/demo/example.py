@@ -24,7 +24,7 @@ from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
 
 MEMBERS = "ida:reedmace"
-"""Who is let in to what is for members of the made-up trust."""
+"""Who is authorised to what is for members of the made-up trust."""
 
 _PROGRAM = [sys.executable, "-m", "willow_cart"]
 
@@ -37,7 +37,7 @@ def make_exhibits() -> dict[str, Exhibit]:
             exhibit.speed = 900_000
     # The line breaks in the middle of one recording.
     exhibits["recordings/dawn_20310510.wav"].breaks = [700_000]
-    # The server is busy when one day's levels are asked for.
+    # The server is busy when one day's levels are requested.
     exhibits["levels/2031-05/level_20310507.csv"].refusals = [(503, {"Retry-After": "1"})]
     # One archive is kept where byte ranges are not known.
     exhibits["seasons/2030.zip"].ranges = False

@@ -22,7 +22,7 @@ class Outbox:
     Args:
         folder: what is served.
         port: 0 takes a free one.
-        user: who is let in, as `user:password`; empty lets everybody in.
+        user: who is authorised, as `user:password`; empty allows everybody.
         most: how many connections at a time; 0 for any number.
         handler: how a connection is served; replaced by tests that want faults.
 

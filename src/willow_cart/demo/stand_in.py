@@ -50,7 +50,7 @@ class Exhibit:
         refusals: answers to give instead, one for each GET to come: status and more fields.
         script: takes over the whole answer.
         media_type: for Content-Type; empty goes by the name.
-        members: who is let in, as `user:password`; empty lets everybody in.
+        members: who is authorised, as `user:password`; empty allows everybody.
     """
 
     content: bytes = b""

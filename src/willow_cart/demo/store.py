@@ -39,7 +39,7 @@ class DemoStore(StandIn):
         port: 0 takes a free one.
         made: buckets whose keys are made on the fly.
         region: where all of the buckets are.
-        secret: the key and the secret that are let in, as `KEY:SECRET`; empty lets everybody in.
+        secret: the key and the secret that are authorised, as `KEY:SECRET`; empty allows everybody.
         lists: whether listing is allowed.
         clock_is_off: whether every signature is found to be too old.
 

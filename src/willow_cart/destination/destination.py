@@ -36,7 +36,7 @@ _LOCK_WAIT_SECONDS = 1.0
 class Destination(FileTree):
     """A folder that one haul at a time writes into.
 
-    What lies in it may be the person's own, or put there to do harm. A file gets its name only
+    What lies in it may be the user's own, or put there to do harm. A file gets its name only
     where nothing lies, or in place of a file that the caller knows by its stamp; anything else is
     put aside, and where is returned.
 

@@ -268,7 +268,7 @@ class FileTree:
             replaces: whether a file there is replaced.
 
         Raises:
-            FileExistsError: something lies there, and is not to be replaced.
+            FileExistsError: the path exists, and is not to be replaced.
             OSError: it cannot be moved.
         """
         with self._place(path) as old, self._place(to, makes=True) as new:
@@ -282,7 +282,7 @@ class FileTree:
         """Create a hard link to a file.
 
         Raises:
-            OSError: it cannot have one, or something lies there.
+            OSError: it cannot have one, or the path exists.
         """
         with self._place(path) as old, self._place(to, makes=True) as new:
             os.link(old.name, new.name, src_dir_fd=old.folder, dst_dir_fd=new.folder)

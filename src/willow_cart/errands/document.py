@@ -12,7 +12,7 @@ TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to")
 """What an errand says before its first table."""
 
 GONE = ("keep", "aside")
-"""What becomes of files that their places offer no more."""
+"""What to do with files that their places offer no more."""
 
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")

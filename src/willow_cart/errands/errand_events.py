@@ -32,7 +32,7 @@ class HaulEnded(Event):
     """The haul of the sources has ended, complete or not.
 
     Attributes:
-        hauled: what came of it.
+        hauled: the result.
     """
 
     hauled: Hauled
@@ -83,7 +83,7 @@ class StepEnded(Event):
 
     Attributes:
         step: the step.
-        result: what its job returns; None for a program of the person's own.
+        result: what its job returns; None for a program of the user's own.
     """
 
     step: Step

@@ -50,7 +50,7 @@ class Step:
     Attributes:
         number: its place, from 1.
         what: one of `STEPS`.
-        request: of the command; None for a program of the person's own.
+        request: of the command; None for a program of the user's own.
         words: what it is short for, as it would be typed.
     """
 
@@ -76,7 +76,7 @@ class Job:
     Attributes:
         into: where everything goes.
         sources: where it comes from.
-        haul: how it is brought.
+        haul: how it is fetched.
         steps: what is done with it.
     """
 

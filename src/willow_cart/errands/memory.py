@@ -1,7 +1,7 @@
 """What is stored about an errand between runs.
 
 When the last good one began, and what its sources offered up to then. It lies where the system
-keeps the state of programs, since an errand's file is the person's and its destination may be
+keeps the state of programs, since an errand's file is the user's and its destination may be
 another one every month.
 """
 
@@ -17,11 +17,11 @@ from typing import Any
 from willow_cart.redaction import fingerprint
 from willow_cart.replacing import replacing
 
-# Sources of earlier months are remembered up to so many.
+# Sources of earlier months are forgotten beyond this number.
 _MAX_SOURCES = 60
 
 LAST_RUN = "last run"
-"""What stands for that moment where a date is asked for."""
+"""What stands for that moment where a date is requested."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -69,8 +69,8 @@ def look(
         job: the errand.
         access: how places are talked to.
         before: what the sources have offered up to the last good run, by their marks.
-        observer: who is told what was seen.
-        asking: what becomes of answers that are files; None throws them away.
+        observer: receives the events.
+        asking: how to use responses that are files; None discards them.
 
     Raises:
         NothingChosen: nothing is left of any of them.

@@ -46,7 +46,7 @@ class Accountant:
         began: when the run did.
         summary: the file for the line; None for none.
         overwrite: whether a file of another program is replaced by it.
-        observer: told of what cannot be run for it.
+        observer: receives what cannot be run for it.
     """
 
     document: Document

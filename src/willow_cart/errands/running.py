@@ -57,7 +57,7 @@ class StepDone:
 
     Attributes:
         step: the step.
-        result: what its job returned; None for a program of the person's own, or an error.
+        result: what its job returned; None for a program of the user's own, or an error.
         exit_code: what it came to.
     """
 
@@ -71,9 +71,9 @@ class ErrandDone:
     """The result of an errand.
 
     Attributes:
-        hauled: what came of the haul; None where the errand began with a step.
+        hauled: the result of the haul; None where the errand began with a step.
         steps: those that were taken.
-        exit_code: what the shell is told.
+        exit_code: the exit code of the command.
     """
 
     hauled: Hauled | None
@@ -197,7 +197,7 @@ class _Errand:
         document: the errand as it is written.
         job: with its values put in.
         memory: what is remembered of earlier runs.
-        observer: who is told what happens.
+        observer: receives the events.
 
     Attributes:
         offered: what each source offers, by its mark, once it was looked at.
@@ -271,7 +271,7 @@ class _Errand:
                 observer.note(
                     CartKept(fill_cart(find, request.cart, Discovery(), observer, add=False))
                 )
-                # What a person has taken out of it stays out.
+                # What a user has taken out of it stays out.
                 shelf = OfferStore(
                     offer for offer in Cart.load(request.cart) if shelf.has(offer.address)
                 )

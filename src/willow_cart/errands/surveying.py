@@ -22,12 +22,12 @@ from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources import Discovery, Why
 from willow_cart.units import count_of
 
-# A month as addresses have it; the years are those that people keep files of.
+# A month as addresses have it; the years are those that users keep files of.
 _MONTH = re.compile(r"(?<!\d)(?:19|20)\d\d-?(?:0[1-9]|1[0-2])(?=\D|\d\d\D|$)")
 
 _DIGITS = re.compile(r"\d+")
 
-# So many kinds of files, and series of names, are told of a source.
+# Kinds of files, and series of names, listed in the comments for a source.
 _MOST_KINDS, _MOST_SERIES = 8, 5
 
 

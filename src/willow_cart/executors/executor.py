@@ -11,7 +11,7 @@ from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.transfers import Transfer
 
 Outcome = Result | VerifiedFile | WillowCartError
-"""What came of an attempt: what is to be entered, a whole and checked file, or why it failed."""
+"""The result of an attempt: what is to be entered, a whole and checked file, or why it failed."""
 
 
 def ends_batch(outcome: Outcome | None) -> bool:

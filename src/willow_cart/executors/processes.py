@@ -1,7 +1,7 @@
 """Run transfers of small files in a second process, to use a second processor.
 
 Python runs one thread at a time. Where files are so small that not the line but the interpreter
-decides how fast they come, a second process brings more than any number of lanes.
+decides how fast they come, a second process fetches more than any number of lanes.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _FILES_PER_BATCH = 32
 _STOP_GRACE_SECONDS = 5.0
 
 # `-P`: no folder of the caller comes before the standard library. The path is handed over,
-# so that the same modules are found, and no script of the person's is run a second time.
+# so that the same modules are found, and no script of the user's is run a second time.
 _PROGRAM = """\
 import json, sys
 sys.path[:] = json.loads(sys.argv[2])
@@ -55,8 +55,8 @@ class ProcessExecutor(Executor):
     Args:
         make_access: makes what talks to places, there.
         destination: where files are filed.
-        policy: how it is to be done.
-        observer: told of what has come.
+        policy: how to do it.
+        observer: receives the progress.
         holds: whether an answer is kept in this process that is the file's.
     """
 
@@ -155,8 +155,8 @@ def start_if_it_pays(
     Args:
         access: how places are talked to; the process gets one like it.
         destination: where files are filed.
-        policy: how it is to be done.
-        observer: told of what has come.
+        policy: how to do it.
+        observer: receives the progress.
         files: how many are to come.
     """
     make_access = access.maker()

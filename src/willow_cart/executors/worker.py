@@ -1,6 +1,6 @@
 """The worker process that runs transfers of small files.
 
-It only carries: which files, when, and what becomes of them is decided by the process that started
+It only carries: which files, when, and what to do with them is decided by the process that started
 it; it writes no ledger and gives no names.
 """
 
@@ -35,7 +35,7 @@ class Setup:
     Attributes:
         make_access: makes what talks to places.
         root: the destination.
-        policy: how it is to be done.
+        policy: how to do it.
     """
 
     make_access: Callable[[], Access]
@@ -51,7 +51,7 @@ class Carried:
         number: of the file.
         outcome: what became of it; None if it is not for a worker, and was not begun.
         received: how many bytes came.
-        consecutive_failures: how many attempts in a row were vain.
+        consecutive_failures: how many attempts in a row failed.
         seconds: how long it took.
     """
 

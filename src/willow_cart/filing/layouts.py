@@ -34,7 +34,7 @@ class Layout(StrEnum):
 
         It may be unsafe.
         """
-        # By far the commonest, and a million offers are asked for theirs: the same, at once.
+        # By far the commonest layout; fast, because millions of offers are processed.
         return offer.path if self is Layout.TREE else _TEMPLATES[self].wish_for(offer)
 
 

@@ -22,7 +22,7 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import fingerprint, without_secrets
 from willow_cart.units import count_of
 
-# A longer mark says no more to a reader; its fingerprint tells it apart from others.
+# A longer mark says no more to a reader; its fingerprint distinguishes it from others.
 _MAX_MARK_CHARACTERS = 60
 
 
@@ -91,7 +91,7 @@ class Plan:
         clashes: the offers that could not have the path they wanted.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
         changed: offers whose names or folders no file system would take as they are.
-        new: the numbers of the offers of each host that no earlier haul has brought.
+        new: the numbers of the offers of each host that no earlier haul has fetched.
         known: likewise of those that one has; they come last, so that a haul that is interrupted
             repeatedly gets on.
         longest: the length of the longest path that the layout wishes for.
@@ -313,7 +313,7 @@ def _tell_apart(
 ) -> list[Filed]:
     """Tell offers with one desired path apart by the first mark that differs for all of them.
 
-    The marks are tried in the order in which people would: the query, the folder, the path below
+    The marks are tried in the order in which users would: the query, the folder, the path below
     the source, the host, and what always works, a fingerprint of the address with a number. Of
     names that differ only in case, the first in order keeps its own.
 

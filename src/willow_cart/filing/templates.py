@@ -149,7 +149,7 @@ class Template:
     """A rule that gives each offer its path.
 
     Attributes:
-        text: as a person wrote it.
+        text: as a user wrote it.
         name_parts: a regular expression that is searched in names; its named groups are fields.
         fetched: what `{fetched}` says: when the haul is.
 

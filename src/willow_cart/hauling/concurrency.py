@@ -7,7 +7,7 @@ from __future__ import annotations
 _CROWDED_SHARE = 0.9
 _IDLE_SHARE = 0.5
 
-# Files up to so many bytes cost the interpreter more than they cost the line.
+# Up to this size, files cost more processor time than transfer time.
 _MAX_SMALL_FILE_BYTES = 256 * 1024
 
 
@@ -20,7 +20,7 @@ class ConcurrencyController:
     doubled from measurement to measurement, so that a slow line has all of them at once.
 
     Args:
-        most: the lanes that the person allows.
+        most: the lanes that the user allows.
         now: the time in seconds.
         used: processor time that this process has used, in seconds.
 

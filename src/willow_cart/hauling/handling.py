@@ -25,7 +25,7 @@ from willow_cart.transfer.policy import ArrivalCommand
 # So much of what a command says is kept, from its end.
 _MAX_OUTPUT_CHARACTERS = 10_000
 
-# How often it is looked whether the person wants the haul to end, in seconds.
+# How often it is looked whether the user wants the haul to end, in seconds.
 _POLL_SECONDS = 0.1
 
 
@@ -35,13 +35,13 @@ class ArrivalHandler:
     Args:
         command: to be run.
         full_path: gives the path on the disk of one below the destination.
-        observer: who is told.
-        stop: set when the person wants it to end; what waits then waits for the next haul.
+        observer: receives the events.
+        stop: set when the user wants to stop; what waits then waits for the next haul.
         ended_well: told of every file for which it did.
 
     Attributes:
         failed: for how many files it has.
-        broken_off: whether it was not run for some, since the person wanted it to end.
+        broken_off: whether it was not run for some, since the user wanted it to end.
     """
 
     def __init__(

@@ -13,12 +13,12 @@ from willow_cart.hauling.host_rate import HostRate
 
 Item = TypeVar("Item")
 
-# So many good answers give a host that was busy another lane, or so many seconds without a bad one:
-# large files bring few answers.
+# A host that was busy gets a lane back after this many good answers, or seconds without a bad one:
+# large files fetch few answers.
 _SUCCESSES_PER_LANE = 20
 _QUIET_SECONDS = 20.0
 
-# So many failures in a row, and a host is set aside.
+# After this many consecutive failures a host is suspended.
 _FAILURES_TO_SUSPEND = 10
 
 
@@ -33,9 +33,9 @@ class HostQueue(Generic[Item]):
     """Files waiting for a lane, by host; not thread-safe, and without a clock.
 
     Hosts take turns, and each has a limited number of lanes, so that a slow host holds up only its
-    own files. What is put off comes up again when its time has come, before what is untried. A host
-    that says it is busy has half as many lanes, and gets them back one by one; it is asked at the
-    rate that it takes. One that fails repeatedly is set aside until all others are done, and
+    own files. Postponed files are taken again when they are due, before untried ones. A host
+    that is busy loses half its lanes, and gets them back one by one; requests are sent at the
+    rate that it accepts. One that fails repeatedly is suspended until all others are done, and
     then tried again.
 
     Args:

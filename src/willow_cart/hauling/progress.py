@@ -38,7 +38,7 @@ class Gauge:
         return (count - before) / (now - then) if now > then else 0.0
 
 
-# Before so many seconds nothing is known of the pace.
+# Earlier estimates would be wild.
 _SECONDS_BEFORE_ESTIMATE = 2.0
 
 # A moment in which nothing comes says little about the rest: the pace of the window counts as no
@@ -49,7 +49,7 @@ _MAX_ESTIMATE_SECONDS = 7 * 86400.0
 """Seconds above which an estimate says nothing."""
 
 
-# A request costs about as much time as so many bytes, on a line of 2 MB/s with 60 ms of latency.
+# A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency.
 _REQUEST_BYTES = 128 << 10
 
 
@@ -57,7 +57,7 @@ class TimeLeft:
     """Estimates the time left from files and bytes together.
 
     Small files cost what a request costs, and large ones what their bytes cost, so the work is
-    counted in bytes with so many more for each file.
+    counted in bytes, plus a constant for each file.
 
     Args:
         now: the time in seconds at which it begins.
@@ -237,7 +237,7 @@ class ProgressTracker(Observer):
                 self._bytes_known += length
 
     def _lane(self, lane: int) -> Lane:
-        # Only the lane itself asks for its own, so no two make the same.
+        # Each lane accesses only its own entry.
         return self.lanes.get(lane) or self.lanes.setdefault(lane, Lane())
 
     def _by_helpers(self, path: str) -> int:

@@ -56,7 +56,7 @@ class _AsFetched:
 
     Attributes:
         template: as it was given.
-        times: when each address brought what lies here, in UTC, ISO 8601.
+        times: when each address fetched the existing file, in UTC, ISO 8601.
     """
 
     template: Template

@@ -42,7 +42,7 @@ from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy, Unpacking
 from willow_cart.transfer.transfers import Transfers
 
-# So many results are entered in one transaction.
+# Large enough to make commits cheap, small enough to keep memory low.
 _RESULTS_PER_TRANSACTION = 500
 
 
@@ -77,16 +77,16 @@ def bring_home(
 
     A file appears under its name only whole and checked. What does not come is counted, entered
     in the ledger and told to the observer, and the others go on. Whatever ends the haul, the same
-    call goes on from where it stopped.
+    call resumes.
 
     Args:
         offers: what is wanted; of offers with the same address the first counts.
         into: the destination; made if it is not there.
         access: how places are talked to.
-        policy: how it is to be done; None as `Wishes()`.
-        command: what the person typed, for the ledger; without secrets.
-        note: the person's own words about it, for the ledger.
-        observer: who is told what happens.
+        policy: how to do it; None as `Wishes()`.
+        command: the command line, for the ledger; without secrets.
+        note: the user's note, for the ledger.
+        observer: receives the events.
         stop: set it to end the haul early.
         rounds: those that this haul is one of; None for a haul of its own.
 
@@ -294,7 +294,7 @@ def _file_what_was_sealed(
         run: the run that they are entered under.
         destination: where they get their names.
         held: what the ledger holds.
-        observer: told of what lay there and was not of a haul.
+        observer: receives the existing file and was not of a haul.
 
     Returns:
         The partial files that are left to go on with, by address.

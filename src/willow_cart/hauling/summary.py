@@ -32,7 +32,7 @@ class HaulSummary:
         left_out: how many members were not taken, in earlier runs included.
         not_unpacked: how many archives could not be unpacked.
         unhandled: of how many files the command on arrival failed.
-        archives: the destination and the address of each archive that `unpack` was asked for.
+        archives: the destination and the address of each archive to be unpacked.
     """
 
     run: int

@@ -19,7 +19,7 @@ class _Lane:
     Attributes:
         host: whom it has asked.
         since: up to when that has been entered.
-        answered: whether it receives by now.
+        answered: whether it receives now.
     """
 
     host: str

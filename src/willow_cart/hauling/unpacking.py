@@ -70,12 +70,12 @@ class Unpacker:
     """Unpacks archives into a destination.
 
     Args:
-        wish: how.
+        wish: the settings.
         ledger: of the destination, written by no other process meanwhile.
         destination: where members get their names.
         run: that they are entered under.
-        observer: who is told.
-        stop: set when the person wants it to end.
+        observer: receives the events.
+        stop: set when the user wants to stop.
 
     Attributes:
         broken_off: whether it ended before all archives were unpacked.
@@ -103,7 +103,7 @@ class Unpacker:
         """Unpack what is not unpacked yet, until the user stops it.
 
         Yields:
-            What came of each, also of those that were unpacked before.
+            The result of each, also of those that were unpacked before.
 
         Raises:
             CannotStore: the ledger cannot be written.
@@ -136,7 +136,7 @@ class Unpacker:
 
         Raises:
             NotUnpacked, OSError: it cannot be.
-            Interrupted: the person wants it to end.
+            Interrupted: the user wants to stop.
         """
         arrival = archive.arrival
         left_out = self._ledger.left_out_of(arrival, self._wish.mark)
@@ -233,7 +233,7 @@ class Unpacker:
         """Return the path of a member, its twin, and the earlier file that it replaces.
 
         Returns:
-            The path; what lies there with its bytes and stands for it; and the stamp of the file
+            The path; an existing file with the same content, if any; and the stamp of the file
             whose place it may take.
         """
         earlier = self._ledger.latest_at(path)

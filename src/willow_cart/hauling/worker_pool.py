@@ -32,12 +32,12 @@ from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer, Transfers
 
-# How long lanes that wait for bytes are waited for once the person wants to stop; after that their
+# How long lanes that wait for bytes are waited for once the user wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.
 _STOP_GRACE_SECONDS = 0.5
 _ABORT_GRACE_SECONDS = 30.0
 
-# A host that was set aside is left alone for so many times as long as a file would be.
+# A host is suspended for this many times the pause of a file.
 _SUSPENSION_FACTOR = 30
 
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
@@ -156,7 +156,7 @@ class WorkerPool:
         except Interrupted:
             pass
         except BaseException as error:
-            # A broken ledger, or a fault of our own: no lane can go on as if nothing were.
+            # A broken ledger, or a fault of our own: no lane can go on as usual.
             self._failure = self._failure or error
             self._stop.set()
 
@@ -270,7 +270,7 @@ class WorkerPool:
         """Decide on a failure: retry, wait, or give up; return the result of a file that failed.
 
         Returns:
-            None if the file will be asked for again, here or at a mirror.
+            None if the file will be requested again, here or at a mirror.
         """
         with self._change:
             served, has_company = self._queue.served(host), self._queue.has_company(host)

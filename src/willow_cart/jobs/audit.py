@@ -23,7 +23,7 @@ from willow_cart.records import Arrival
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
 
-# Worst first, as a person wants to read them.
+# Worst first, as a user wants to read them.
 _ORDER = (
     "changed", "broken", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged",
 )  # fmt: skip
@@ -138,7 +138,7 @@ def _entries(request: AuditRequest, observer: JobObserver) -> Sequence[ListedChe
 def _make_access(request: AuditRequest, observer: JobObserver) -> Access:
     """Return the access to the servers that files came from.
 
-    None of them counts as named: what the person signs in with goes where --sign-in-at says.
+    None of them counts as named: what the user signs in with goes where --sign-in-at says.
     """
     return make_access([request], request.lanes, observer)
 

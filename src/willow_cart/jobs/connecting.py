@@ -48,7 +48,7 @@ def make_access(
     Args:
         several: the options; of more than one the sign-ins of all count, and else the first.
         lanes_per_host: how many connections one host may have.
-        observer: told what is waited for, and asked for passwords.
+        observer: told what is waited for, and requested passwords.
         rules: how requests are made; None as usual, with the patience that the options name.
         kept: sign-ins that can be named besides those of the config file.
         overhearing: hears every exchange with the web; None for none.
@@ -234,7 +234,7 @@ def read_bounds(text: str | None) -> Bounds:
     """Parse the limits on the unpacked size of archives.
 
     Args:
-        text: as it was typed; None for as far as usual.
+        text: as typed; None for as far as usual.
 
     Raises:
         BadOption: it cannot be read.

@@ -35,8 +35,8 @@ class SizeAsker:
 
     Args:
         access: how places are talked to.
-        lanes: how many are asked for at a time.
-        observer: who is told.
+        lanes: how many are requested at a time.
+        observer: receives the events.
 
     Attributes:
         unanswered: how many offers have no known size.
@@ -62,11 +62,11 @@ class OfferFinder:
     Args:
         request: the options.
         access: how places are talked to.
-        lanes: how many folders are read and sizes asked for at a time.
-        observer: who is told what was seen.
+        lanes: how many folders are read and sizes requested at a time.
+        observer: receives the events.
         everything: whether also what was not chosen is to be listed.
         besides: offers that are known already, chosen from as well.
-        asking: what becomes of answers that are files; None throws them away.
+        asking: how to use responses that are files; None discards them.
 
     Attributes:
         asks: whether it asks servers for sizes.

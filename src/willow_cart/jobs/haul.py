@@ -49,7 +49,7 @@ class Planned:
         plan: the path of each file.
         into: the destination.
         sizes: of all of them.
-        known: how many were brought by earlier hauls.
+        known: how many were fetched by earlier hauls.
         incomplete: whether something of the sources could not be taken.
     """
 
@@ -71,7 +71,7 @@ class Hauled:
 
     Attributes:
         account: counts, bytes and seconds.
-        request: what was asked for.
+        request: what was requested.
         troubles: how many lines and places of the sources could not be taken.
         unread: what these are; empty where an errand has told them.
     """
@@ -99,8 +99,8 @@ def haul(
     """List the sources, choose, and haul; or only plan it.
 
     Args:
-        request: what is asked for.
-        observer: who is told what happens, and ends the haul early.
+        request: what is requested.
+        observer: receives the events, and can stop the haul.
         besides: offers that are known already, chosen from as well.
         run: its entry in the list of runs; None makes one.
 
@@ -178,7 +178,7 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
         most_open: how many large answers of one host are left open.
 
     Yields:
-        How places are talked to from now on, and what becomes of answers.
+        How places are talked to from now on, and what to do with answers.
     """
     import sqlite3
 
@@ -234,7 +234,7 @@ def carry(
         policy: what they come to.
         offers: what was chosen.
         access: how places are talked to.
-        observer: who is told what happens, and ends it early.
+        observer: receives the events, and can stop the haul.
         run: its own entry; None makes one.
     """
     offers = _with_checksums(request, offers, access, observer)
@@ -269,7 +269,7 @@ class _Ending:
     """The exit code of a haul.
 
     Attributes:
-        exit_code: what the shell is told.
+        exit_code: the exit code of the command.
     """
 
     exit_code: int = Exit.NOT_UNDERSTOOD
@@ -282,7 +282,7 @@ def _entered(
     """List a haul in `runs` while it is running, and its exit code afterwards.
 
     Args:
-        command: what the person typed, without secrets.
+        command: the command line, without secrets.
         into: the destination.
         own: its entry, if it is in the background and has one already.
         view: knows how far it is.

@@ -58,8 +58,8 @@ class Looked(Event):
     Attributes:
         found: what was seen, and not entered.
         choice: what was counted in choosing.
-        depth: the levels that were asked for; None for all.
-        pages: the pages of a series that were asked for.
+        depth: the levels that were requested; None for all.
+        pages: the pages of a series that were requested.
     """
 
     found: Discovery

@@ -15,7 +15,7 @@ from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.job_events import Event, Waits
 from willow_cart.model import Issue
 
-# What is waited for repeatedly is told no more often than this.
+# What is waited for repeatedly is reported no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
 
 
@@ -54,7 +54,7 @@ class JobObserver:
         Args:
             into: the destination.
             bars: whether bars may be drawn.
-            failures: whether files that do not come are told one by one.
+            failures: whether files that do not come are reported one by one.
         """
         return ProgressTracker()
 
@@ -104,7 +104,7 @@ class WaitNotes:
     """Reports waits, at most once per host and interval.
 
     Args:
-        observer: who is told.
+        observer: receives the events.
     """
 
     def __init__(self, observer: JobObserver) -> None:

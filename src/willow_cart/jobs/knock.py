@@ -19,7 +19,7 @@ class Knocked:
 
     Attributes:
         address: of the place.
-        findings: what was tried, with what came of it.
+        findings: the steps with their results.
     """
 
     address: str

@@ -28,8 +28,8 @@ class ScriptWritten:
 
     Attributes:
         path: of the script.
-        files: how many it brings.
-        left_out: what it cannot bring.
+        files: how many it fetches.
+        left_out: what it cannot fetch.
     """
 
     path: Path
@@ -69,8 +69,8 @@ def load(
     """List the sources, choose, and write the cart or script.
 
     Args:
-        request: what is asked for; without a cart and a script nothing is written.
-        observer: who is told what was seen.
+        request: what is requested; without a cart and a script nothing is written.
+        observer: receives the events.
         besides: offers that are known already, chosen from as well.
 
     Raises:
@@ -118,7 +118,7 @@ def fill_cart(
         find: what was found.
         path: the cart.
         found: what is known of the looking.
-        observer: who is told.
+        observer: receives the events.
         add: whether sources may be added to a cart that has others.
     """
     form = form_for(path)

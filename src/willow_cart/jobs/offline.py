@@ -68,7 +68,7 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
             scope, request.into, access, policy, choosing=choosing,
             learn=SizeAsker(access, lanes, observer) if request.ask_sizes else None,
             ignore_robots=request.ignore_robots, command=command, note=request.note,
-            # Failures are told at the end, with the pages that want what did not come.
+            # Failures are reported at the end, with the pages that want what did not come.
             watch=lambda: observer.watch_haul(request.into, failures=False), stop=stop,
         )  # fmt: skip
         made = make_readable(

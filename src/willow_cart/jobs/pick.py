@@ -14,7 +14,7 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Sizes
 from willow_cart.requests.pick import PickRequest
 
-# So many sizes are asked for at a time.
+# Enough to hide latency, few enough for any server.
 _LANES = 4
 
 

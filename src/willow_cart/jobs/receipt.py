@@ -77,7 +77,7 @@ def receipt(request: ReceiptRequest) -> Iterator[Result]:
 
     Raises:
         UnreadableLedger: there is no ledger, or it cannot be read.
-        WillowCartError: options do not go together, or what is asked for cannot be written.
+        WillowCartError: options do not go together, or what is requested cannot be written.
     """
     _require_one_haul(request)
     with ExitStack() as stack:

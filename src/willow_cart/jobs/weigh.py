@@ -25,7 +25,7 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
 from willow_cart.requests.weigh import WeighRequest
 
-# So many sizes are asked for at a time.
+# Enough to hide latency, few enough for any server.
 _LANES = 4
 
 

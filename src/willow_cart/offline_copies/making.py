@@ -1,6 +1,6 @@
 """Write the copies, whose references lead to each other and to no other host.
 
-The copies are made anew from what was served every time, so they never depend on what was made
+The copies are made again from what was served every time, so they never depend on what was made
 before; a file is only written where it would differ.
 """
 

@@ -41,7 +41,7 @@ _EXTENSIONS = {
 def shape_of(address: str, index: str = START) -> str:
     """Return the path of an address: folders for its host and for its path.
 
-    A folder's page is its index, and what a query asks for is part of the name, so that every
+    A folder's page is its index, and what a query requests is part of the name, so that every
     answer has a name of its own that is the same every time.
     """
     *folders, name = segments_of(address) or [""]

@@ -80,7 +80,7 @@ _REFRESH = re.compile(
 )
 
 # What holds for what a server sends and not for a file: its policy would shut out the copies, and
-# checksums and origins are no longer those of what was asked for.
+# checksums and origins are no longer those of what was requested.
 _WITHOUT_SERVER = ("integrity", "crossorigin")
 _CHECKED = ("link", "script", "img", "audio", "video", "image")
 

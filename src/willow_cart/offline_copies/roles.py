@@ -12,7 +12,7 @@ class Role(StrEnum):
     """The purpose of a reference; all but links are needed to display the page."""
 
     LINK = "a link"
-    """What a person follows."""
+    """What a user follows."""
     ADDRESS = "an address"
     """Where something is sent to, or by what a page wants to be known; never taken."""
     FRAME = "a frame"
@@ -24,7 +24,7 @@ class Role(StrEnum):
     """Pictures and fonts that style sheets name."""
     SCRIPT = "a script"
     HINT = "a hint"
-    """What a browser may prefetch; of no use without a network."""
+    """What a browser may prefetch; useless without a network."""
 
     @property
     def part(self) -> PagePart:

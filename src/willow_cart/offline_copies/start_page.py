@@ -54,8 +54,8 @@ def make_start_page(
 
     Args:
         entries: the pages that can be read.
-        starts: the paths of those that were asked for.
-        taken: what was taken, and what could not be had.
+        starts: the paths of those that were requested.
+        taken: what was taken, and what could not be fetched.
         when: the moment.
     """
     titles = {entry.path: entry.title or entry.path for entry in entries}

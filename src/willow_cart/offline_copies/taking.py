@@ -31,7 +31,7 @@ from willow_cart.records import Arrival, KnownFiles, Ledger, has_ledger, ledger_
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
 
-# So many places that want the same thing are remembered.
+# Referring pages recorded for a missing file.
 _MAX_REFERRERS = 5
 
 
@@ -62,11 +62,11 @@ class TakenPages:
         scope: what belonged to it.
         arrivals: what is here, by the address that references lead to.
         roles: what each of them was wanted for at first.
-        missing: what could not be had.
+        missing: what could not be fetched.
         left: how many references there are of each kind that was not taken.
         hosts: how many files that pages need there are at each host that was not asked.
         accounts: of the hauls, in their order.
-        choice: what came of choosing among links.
+        choice: the result of choosing among links.
     """
 
     scope: Scope
@@ -110,7 +110,7 @@ class TakenPages:
 
 
 Watch = Callable[[], AbstractContextManager[Observer]]
-"""Makes what is told of one haul."""
+"""Makes what is reported of one haul."""
 
 
 def take(
@@ -135,11 +135,11 @@ def take(
         access: how places are talked to.
         policy: how it is hauled; its layout does not count.
         choosing: which of what links lead to is taken, by address, date and size; None for all.
-        learn: asks for the dates and sizes that rules have to know; None leaves them unknown.
+        learn: requests the dates and sizes that rules have to know; None leaves them unknown.
         ignore_robots: whether to take also what a site asks programs not to; for one's own.
-        command: what the person typed, for the ledger.
-        note: the person's own words.
-        watch: makes what is told of each haul.
+        command: the command line, for the ledger.
+        note: the user's note.
+        watch: returns the observer of a haul.
         stop: set it to end early; what is here by then is returned.
 
     Raises:

@@ -34,7 +34,7 @@ class WarcFile:
     Args:
         file: where it goes.
         name: of the file, by which it knows itself, and whether it is packed.
-        command: what the person typed, without secrets.
+        command: the command line, without secrets.
     """
 
     def __init__(self, file: BinaryIO, name: str, command: str) -> None:

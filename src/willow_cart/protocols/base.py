@@ -43,8 +43,8 @@ class Download(ABC):
             for and the place could not or would not join there.
         joining: what a later `open` can do with the bytes that came until a break.
         in_parts: whether the place has said that it serves parts; many do without saying so.
-        notes: what a person should know of the answer, although it is taken.
-        spent: seconds that were spent on it before it was asked for.
+        notes: what the user should know of the answer, although it is taken.
+        spent: seconds that were spent on it before it was requested.
         line_bytes: how many bytes have come over the line so far, where what is read is unpacked
             from them; None where it is the same.
     """

@@ -279,7 +279,7 @@ def _moment(text: str) -> datetime | None:
         return None
 
 
-# What stores say by their codes, and what a person can do about it.
+# What stores say by their codes, and what a user can do about it.
 _BUSY = frozenset({"SlowDown", "ServiceUnavailable", "InternalError", "RequestTimeout"})
 _REASONS = {
     "NoSuchBucket": ("no such bucket", "check its name and --endpoint"),
@@ -393,7 +393,7 @@ class _BucketSigner:
         named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
         if named is not None:
             return Credentials(*named)
-        # A bucket that a page or a ledger names is not one that the person has named.
+        # A bucket that a page or a ledger names is not one that the user has named.
         if origin_of(told) not in self._trusted:
             return None
         # The usual places are those of one service; another one is not shown what is kept there.

@@ -11,7 +11,7 @@ GZIP_MAGIC = b"\x1f\x8b"
 NAMES = {"gzip": "gzip", "x-gzip": "gzip", "deflate": "deflate"}
 """Codings that can be undone (RFC 9110, 8.4.1), by the names that servers use."""
 
-# So much is made of what came before more is asked for; a kilobyte can become a gigabyte.
+# So much is made of what came before more is requested; a kilobyte can become a gigabyte.
 _CHUNK_BYTES = 1 << 20
 
 

@@ -68,7 +68,7 @@ _ANONYMOUS = ("anonymous", "willow-cart@")
 # A connection that has rested for longer may have been closed on the way, and is tried first.
 _IDLE_CHECK_SECONDS = 10.0
 
-# A host that has refused a connection is asked for another one after so many seconds.
+# After this time, a host that refused a connection is asked for another one.
 _LIMIT_EXPIRY_SECONDS = 60.0
 
 # How long a connection that is in use is waited for, where the host allows no more.
@@ -120,7 +120,7 @@ class FtpAccess(Access, DirectoryLister):
     """Access to FTP servers.
 
     Args:
-        sign_ins: who is let in where; everybody else is anonymous.
+        sign_ins: who is authorised where; everybody else is anonymous.
         connect_after: seconds after which a connection that is not made is given up.
         stall_after: seconds without a byte after which a connection is given up.
         longest: seconds after which a listing is given up; None for `document_seconds` as usual.

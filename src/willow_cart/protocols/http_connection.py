@@ -49,7 +49,7 @@ class StrictResponse(http.client.HTTPResponse):
         sock: where it comes from.
         stall_seconds: without a complete head, after which the answer is given up; an interim
             answer allows as many more.
-        deadline: by the monotonic clock, by which the head must have come whatever happens.
+        deadline: by the monotonic clock, by which the head must have come in any case.
 
     Attributes:
         reader: reads the socket.
@@ -91,7 +91,7 @@ class StrictResponse(http.client.HTTPResponse):
                 self.reader.allow(self._stall_seconds)
                 self.reader.deadline = min(self.reader.deadline, self._last_moment)
         finally:
-            # An answer without a body has closed its file by now.
+            # An answer without a body has closed its file now.
             self.fp = file if self.fp is lines else self.fp
         if self.status == 101:
             raise FramingError("an answer 101 that was not asked for")

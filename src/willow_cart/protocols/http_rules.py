@@ -32,7 +32,7 @@ _LASTING_ERRORS = frozenset({501, 505, 506, 508, 510, 511})
 def is_passing(status: int) -> bool:
     """Whether a response describes a temporary condition.
 
-    202: what was asked for is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
+    202: what was requested is still being made (RFC 9110, 15.3.3). 408: 15.5.9. 425: RFC 8470, 5.2.
     429: RFC 6585, 4. 5xx: 15.6; an unregistered one counts as 500 (RFC 9110, 15).
     """
     if status >= 500:
@@ -224,7 +224,7 @@ def name_of_status(status: int) -> str:
 
 
 HOW_TO_SIGN_IN = "give a sign-in (--user, --token, --header, --cookies)"
-"""What a person can do where a place wants to know who asks."""
+"""What a user can do where a place wants to know who asks."""
 
 
 def advice_for_status(status: int, signed: bool = False) -> str:

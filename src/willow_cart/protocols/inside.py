@@ -199,7 +199,7 @@ class Inside(Access):
 
         Raises:
             NoParts: the place does not serve any.
-            ConnectionLost: it has another version by now.
+            ConnectionLost: it has another version now.
         """
         marks = facts.validators
         delivery = self._outside.open(archive, start=start, end=end, validators=marks or None)

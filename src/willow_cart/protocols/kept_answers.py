@@ -28,7 +28,7 @@ from willow_cart.protocols.base import (
     Unchanged,
 )
 
-# Up to so many bytes are read at once, so that the connection is free again; larger answers wait.
+# Smaller responses are read at once, which frees the connection; larger ones stay open.
 _MAX_READ_BYTES = 16 << 20
 
 # What takes longer is better received by the haul, which shows it and goes on from its byte.
@@ -47,7 +47,7 @@ class KeptAnswers(Access):
     Args:
         access: asks.
         folder: on the disk where bytes are kept.
-        most_open: how many large answers of one host are left open; further ones are asked for
+        most_open: how many large answers of one host are left open; further ones are requested
             again when their turn comes.
     """
 
@@ -65,7 +65,7 @@ class KeptAnswers(Access):
         """Keep a response, or close it if too many of its host are open.
 
         Raises:
-            TransferFailed, OSError: never; an answer that breaks off is asked for again.
+            TransferFailed, OSError: never; an answer that breaks off is requested again.
         """
         kept = _KeptDelivery(delivery, self._file())
         try:

@@ -35,7 +35,7 @@ def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Check
 
     Args:
         fields: of the answer.
-        whole: whether it brings the representation as a whole; what is said of the content of
+        whole: whether it has the whole representation; what is said of the content of
             another one is said of a part (RFC 9530, 2).
     """
     return tuple(dict.fromkeys(_by_server(fields, whole=whole)))

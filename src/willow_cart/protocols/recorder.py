@@ -36,7 +36,7 @@ class Exchange:
 
     Attributes:
         method: of the request.
-        address: what was asked for.
+        address: what was requested.
         target: of the request line (RFC 9112, 3.2).
         asked: the request's fields.
         protocol: of the answer, such as `HTTP/1.1`.
@@ -63,7 +63,7 @@ class ExchangeRecorder:
     """Records each exchange when its response is complete.
 
     Args:
-        tell: is told of each, one after the other.
+        tell: called with each, one after the other.
     """
 
     def __init__(self, tell: Callable[[Exchange], None]) -> None:

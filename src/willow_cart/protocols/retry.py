@@ -23,7 +23,7 @@ from willow_cart.errors import (
 
 Answer = TypeVar("Answer")
 
-# Answers by which a host says that it is asked for too much (RFC 6585, 4; RFC 9110, 15.6.4).
+# Answers by which a host says that it is requested too much (RFC 6585, 4; RFC 9110, 15.6.4).
 BUSY = frozenset({421, 429, 503})
 
 # So often a file is not blamed for a busy host, or for a connection that it drops: one address that
@@ -38,7 +38,7 @@ class Cause(Enum):
     FILE = "file"
     HOST = "host"
     CROWDING = "concurrency"
-    """Too much is asked of the host; it is asked for less, and the file is not blamed."""
+    """The host is overloaded; it gets fewer requests, and the file is not charged."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,8 +47,8 @@ class Failure:
 
     Attributes:
         error: what went wrong; a busy server's has its status and its Retry-After.
-        consecutive: how many attempts in a row brought nothing that the next can be joined to; 0
-            for one that brought something.
+        consecutive: how many attempts in a row fetched nothing that the next can be joined to; 0
+            for one that fetched something.
         excused: how often the file was not blamed.
         served: how often its host has answered well lately.
         has_company: whether other files are on their way from its host.
@@ -65,7 +65,7 @@ class Failure:
         """What it is charged to.
 
         A file that is not there, or not as promised, says nothing against its host, and neither
-        does a line that breaks after it has brought something.
+        does a line that breaks after it has fetched something.
         """
         if self._is_crowding:
             return Cause.CROWDING
@@ -108,7 +108,7 @@ class GiveUp(Enum):
     PERMANENT = "permanent"
     """Asking again the same way will not help."""
     ATTEMPTS = "attempts"
-    """It was asked for often enough."""
+    """It was requested often enough."""
     WAIT = "wait"
     """The server wants to be left alone for longer than is waited."""
 
@@ -117,12 +117,12 @@ class GiveUp(Enum):
 class RetryPolicy:
     """An immutable retry policy; it knows no network and no clock.
 
-    An attempt that brought bytes which the next can be joined to does not count as vain: a long
+    An attempt that fetched bytes which the next can be joined to does not count as failed: a long
     file over a poor line needs many.
 
     Attributes:
-        attempts: how many vain attempts in a row there are before a file is given up.
-        pause: seconds after the first vain attempt.
+        attempts: how many failed attempts in a row there are before a file is given up.
+        pause: seconds after the first failed attempt.
         growth: by how much each following pause is longer.
         longest: seconds above which pauses no longer grow.
         longest_wait: the longest wait in seconds that a server may ask for.
@@ -155,9 +155,9 @@ class RetryPolicy:
         """Return the pause before the next attempt in seconds; None to give up.
 
         Args:
-            consecutive_failures: how many attempts in a row failed; 0 after one that brought
+            consecutive_failures: how many attempts in a row failed; 0 after one that fetched
                 bytes.
-            asked: what the server asked for (RFC 9110, 10.2.3), or None.
+            asked: what the server requested (RFC 9110, 10.2.3), or None.
             random_value: a random number from 0 to 1; spreads the lanes, so that they do not all
                 come back at once.
         """
@@ -183,7 +183,7 @@ class Retrier:
 
     Attributes:
         retry_policy: when to try again.
-        wait: waits for so many seconds, and says whether the person wants to stop meanwhile.
+        wait: waits for a number of seconds, and says whether the user wants to stop meanwhile.
         tell: told of every wait: why, and for how many seconds.
         random_value: gives random numbers from 0 to 1.
     """

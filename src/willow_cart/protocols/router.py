@@ -63,7 +63,7 @@ class ProtocolRouter(Access):
         bounds: how far archives may swell whose members are fetched; None as usual.
 
     Attributes:
-        inside: what brings files inside archives.
+        inside: what fetches files inside archives.
     """
 
     def __init__(

@@ -33,9 +33,9 @@ def page_by_page(
 
     Args:
         bucket: its address, for messages.
-        query: what is asked for.
+        query: what is requested.
         token_field: where in the query the token of a page goes.
-        read: fetches and reads the page that an encoded query asks for.
+        read: fetches and reads the page that an encoded query requests.
 
     Raises:
         ProtocolError: it comes to no end, or breaks off.

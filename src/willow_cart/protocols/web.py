@@ -71,7 +71,7 @@ class _Followed(NamedTuple):
     Attributes:
         response: the answer.
         final: the address that it came from.
-        notes: what a person should know of the chain.
+        notes: what the user should know of the chain.
     """
 
     response: Response
@@ -102,14 +102,14 @@ class WebAccess(Access):
             connection is given up.
         longest: seconds after which a head is given up whatever came; None for no limit.
         pacer: keeps gaps between requests; None for no gaps.
-        sign_ins: who is let in where.
+        sign_ins: who is authorised where.
         context: for TLS; None trusts whom the system trusts.
         of_store: whether the answers are those of object stores, whose fields promise more.
-        explain: makes an error of an answer that brings no file, from its status, fields, the
+        explain: makes an error of an answer that fetches no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
         proxy_for: the address of the proxy for an origin; None for none.
         overhearing: hears every exchange; None for none.
-        now: the clock that Retry-After dates are held against.
+        now: the clock that Retry-After dates are compared with.
     """
 
     def __init__(
@@ -175,7 +175,7 @@ class WebAccess(Access):
             case 206 if is_part and (part := _part_from(response, facts, start, end, validators)):
                 return WebDownload(response, address, part, start, seconds, notes=notes)
             case 206 if not is_part and (part := _part_from(response, facts, 0, None, None)):
-                # A part that was not asked for, and is the whole (RFC 9110, 15.3.7).
+                # A part that was not requested, and is the whole (RFC 9110, 15.3.7).
                 return WebDownload(response, address, part, 0, seconds, notes=notes)
             case 304 if validators is not None and not is_part:
                 self._drop(response)
@@ -185,7 +185,7 @@ class WebAccess(Access):
                 part = Metadata(final, start, validators or Validators())
                 return WebDownload(response, address, part, start, seconds, empty=True)
             case 206 | 416 if is_part:
-                # A part that is not the one asked for must not be joined (RFC 9110, 14.4, 15.3.7),
+                # A part that is not the one requested must not be joined (RFC 9110, 14.4, 15.3.7),
                 # nor several parts in one body (14.6).
                 self._drop(response)
                 return self.open(address)
@@ -302,7 +302,7 @@ class WebAccess(Access):
         pool = self._pool_for(origin_of(address))
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
         if pool.proxy is not None and parts.scheme == "http":
-            # RFC 9112, 3.2.2: a proxy is told the whole address.
+            # RFC 9112, 3.2.2: a proxy gets the whole address.
             target, fields = address, fields | dict(pool.proxy_headers)
         try:
             answer = pool.urlopen(
@@ -395,7 +395,7 @@ class WebAccess(Access):
 
         Args:
             response: the answer.
-            address: what was asked for.
+            address: what was requested.
             final: who answered.
         """
         status = response.status
@@ -441,7 +441,7 @@ def _part_from(
 ) -> Metadata | None:
     """Return the metadata of the complete representation.
 
-    None unless a 206 is exactly the part that was asked for.
+    None unless a 206 is exactly the part that was requested.
     """
     content_range = rules.parse_content_range(response.headers.get("Content-Range"))
     if content_range is None or content_range.first != start or content_range.length is None:

@@ -51,7 +51,7 @@ class WebDownload(Download):
 
     Args:
         response: the answer.
-        address: what was asked for.
+        address: what was requested.
         facts: what the answer says.
         start: its first byte.
         seconds: within which some of it must come, each time.
@@ -190,10 +190,10 @@ class WebDownload(Download):
         return answer.reader.was_cut and not answer.is_delimited
 
     def _content_codings(self) -> tuple[str, ...]:
-        """Return the content codings to remove, although none was asked for.
+        """Return the content codings to remove, although none was requested.
 
         Servers label files with codings that these do not have, such as archives that are gzip
-        files. What is plainly the file that was asked for is taken as it is.
+        files. What is plainly the file that was requested is taken as it is.
         """
         listed = self._response.headers.get("Content-Encoding", "").lower().split(",")
         labels = [each.strip() for each in listed]

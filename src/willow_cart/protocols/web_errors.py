@@ -29,7 +29,7 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
 
     Args:
         error: what was raised.
-        address: the file that was asked for.
+        address: the file that was requested.
         host: the host that was being talked to, which redirects may have changed.
         stall_after: the silence in seconds that counts as a stall.
         reading: whether the body was on its way already.

@@ -27,9 +27,9 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
 
     Args:
         root: the destination.
-        arrivals: what lies there.
+        arrivals: the files in the folder.
         bag: the folder to make; it must not be there.
-        note: what the bag holds, in the person's own words.
+        note: the user's description of the bag.
 
     Returns:
         How many files are in it.

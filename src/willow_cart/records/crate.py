@@ -1,7 +1,7 @@
 """RO-Crate metadata: what a destination contains and which haul fetched it (JSON-LD).
 
 RO-Crate 1.1. A crate says more than a list of files: its actions tie every file to the haul that
-brought it, with the command, the program and the time.
+fetched it, with the command, the program and the time.
 """
 
 from __future__ import annotations

@@ -28,7 +28,7 @@ class Arrival:
         verdict: by what it was checked; see `model.Proof`.
         mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
         decoded: the content coding that was undone; empty for none.
-        instead: what stands for it where no file lies at its path: `twin PATH`, another file that
+        instead: what replaces it where no file lies at its path: `twin PATH`, another file that
             has its bytes; `members`, what was unpacked from it; `nothing`, for one that was put
             aside. Empty where one does.
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
@@ -145,7 +145,7 @@ class Move:
     """A file that is moved to another path.
 
     Attributes:
-        address: that brought it, without secrets.
+        address: that fetched it, without secrets.
         old, new: its paths below the destination, with `/` between the parts.
     """
 
@@ -166,11 +166,11 @@ class Result:
         reason: why it failed or was refused, or what is broken in it; empty otherwise.
         received: bytes that came in this run.
         resumed: bytes of it that were there from an earlier run or attempt.
-        attempts: how often it was asked for.
+        attempts: how often it was requested.
         seconds: how long that took.
         arrival: the new arrival, if there was one.
         twin: the path of another file here that has the same bytes; empty for none.
-        note: what a person should know of it, although nothing is wrong; empty for nothing.
+        note: what the user should know of it, although nothing is wrong; empty for nothing.
     """
 
     number: int

@@ -110,7 +110,7 @@ class Ledger:
 
         Args:
             command: as typed, without secrets.
-            note: the person's own words about it.
+            note: the user's note.
         """
         cursor = self._base.execute(
             "INSERT INTO run (command, started, note, software) VALUES (?, ?, ?, ?)",
@@ -443,7 +443,7 @@ class KnownFiles:
     def is_known(self, address: str) -> bool:
         """Whether a file from an address arrived or was started.
 
-        What was filed as a page may list by now.
+        What was filed as a page may list now.
         """
         statement = (
             "SELECT path FROM arrival WHERE address = ?1 UNION ALL"

@@ -1,6 +1,6 @@
 """Open the file of a ledger, which is untrusted.
 
-SQLite opens its file by a path, follows links, and trusts the schema in it. So what lies there is
+SQLite opens its file by a path, follows links, and trusts the schema in it. So the existing file is
 looked at first: the files must be regular files, and the schema must be one of ours, without
 views, triggers or anything else that is run when a table is read.
 """

@@ -53,7 +53,7 @@ class RunHead:
         command: as typed, without secrets.
         started, ended: ISO 8601, UTC; `ended` is None for a run that was killed.
         exit_code: None likewise.
-        note: the person's own words about it.
+        note: the user's note.
         software: what did it, with its version; empty for a ledger of the first version.
     """
 

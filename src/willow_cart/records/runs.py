@@ -25,7 +25,7 @@ from willow_cart.records.entries import timestamp
 # How many past hauls are remembered.
 _MAX_PAST_RUNS = 100
 
-# What is known of a haul is written anew after so many seconds.
+# Often enough for `runs --watch`, rarely enough to cost nothing.
 _REPORT_SECONDS = 1.0
 
 
@@ -56,7 +56,7 @@ class Progress:
         files, files_done: how many there are, and how many are settled.
         bytes: how many there are in all; None where sizes are not known.
         have: how many are here.
-        speed: bytes a second by now.
+        speed: bytes a second now.
         left: seconds to the end; None if unknown.
         put_off: how many files wait for another attempt.
         aside: how many hosts are set aside.
@@ -81,7 +81,7 @@ class Run:
     """A haul as other processes see it.
 
     Attributes:
-        number: by which the person calls it.
+        number: by which the user calls it.
         process: that it runs in.
         started, ended: when, in UTC, ISO 8601; `ended` is empty without an end.
         command: as typed, without secrets.
@@ -89,7 +89,7 @@ class Run:
         folder: where it was typed.
         background: whether it has no terminal.
         alive: whether it is still in progress.
-        exit_code: what the shell was told; None without an end.
+        exit_code: its exit code; None if it has not ended.
         progress: how far it is or was.
     """
 

@@ -1,8 +1,9 @@
 """The timeline of a haul: what came from where and when, in bounded space.
 
-Time is divided into so many steps at most. When a haul outlasts them, they are joined in pairs and
+Time is divided into a limited number of steps. When a haul outlasts them, they are joined in
+pairs and
 each takes twice as long, so that a haul of a second and one of a week both have as many as can be
-told apart in a figure.
+distinguished in a figure.
 """
 
 from __future__ import annotations
@@ -13,20 +14,20 @@ from dataclasses import asdict, dataclass, field
 from typing import Self
 
 MAX_STEPS = 512
-"""So many steps at most are kept apart."""
+"""The maximum number of steps; more would not be visible in a figure."""
 
 _FIRST_STEP_SECONDS = 1 / 64  # seconds
 
-# Of so many hosts the bytes are told apart; a haul from thousands has no figure of each.
+# Hosts with figures of their own; the others are counted together.
 _MAX_HOSTS = 40
 OTHER_HOSTS = "other hosts"
-"""What the hosts beyond the most that are told apart are called together."""
+"""What the hosts beyond the most that are distinguished are called together."""
 
 # What no lane and no number of a timeline goes beyond.
 _MAX_LANES = 100_000
 _MAX_NUMBER = 1 << 62
 
-# So many waits are kept with their reasons; the others are counted.
+# Waits kept with their reasons; the others are only counted.
 _MAX_WAITS = 500
 
 
@@ -35,7 +36,7 @@ class TimelineCell:
     """What one lane did at one host in one step.
 
     Attributes:
-        asking: seconds it had asked for a file and waited for the answer.
+        asking: seconds between requests and responses.
         receiving: seconds it received one.
         bytes: that came.
     """
@@ -79,8 +80,8 @@ class Timeline:
         step: seconds that each step takes.
         cells: by step, lane and host; those in which nothing happened are left out.
         hosts: in the order in which they came up.
-        waits: files that were put off, the first ones.
-        more_waits: how many were put off besides.
+        waits: files that were postponed, the first ones.
+        more_waits: how many were postponed besides.
     """
 
     seconds: float = 0.0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-# Steps of time that people count in, in seconds: up to a day.
+# Steps of time that users count in, in seconds: up to a day.
 _TIMES = (
     0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200,
     10800, 21600, 43200, 86400,

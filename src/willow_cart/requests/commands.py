@@ -235,4 +235,4 @@ _COMMANDS = (
 )
 
 COMMANDS: Mapping[str, Command] = {each.name: each for each in _COMMANDS}
-"""The commands by their names, in the order in which people come to them."""
+"""The commands by their names, in the order in which users come to them."""

@@ -18,7 +18,7 @@ _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 NOT_KEYWORDS = frozenset(
     "into cart add preview detach write_errand to_script overwrite why json csv tree".split()
 )
-"""What Python functions say by arguments of their own, and forms that are for people."""
+"""What Python functions say by arguments of their own, and forms that are for users."""
 
 TABLES: Mapping[str, tuple[str, Sequence[str], Sequence[str]]] = {
     "source": ("load", _CHOOSING_GROUPS, ()),

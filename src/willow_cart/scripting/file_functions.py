@@ -101,7 +101,7 @@ def weigh(
     Args:
         cart: its file.
         into: where it is to be hauled; None for the current folder.
-        overwrite: whether parts and figures that exist are written anew.
+        overwrite: whether to replace existing parts and figures.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:
@@ -142,7 +142,7 @@ def unpack(
             `result` is the `UnpackResult` that would be returned.
         NothingChosen: nothing is left to unpack.
         WillowCartError: an option cannot be understood, or nothing can be filed there.
-        KeyboardInterrupt: it was interrupted; the same call goes on.
+        KeyboardInterrupt: it was interrupted; the same call resumes.
     """
     request = read_request(UnpackRequest, options, given_by_arguments(archives=archives, into=into))
     listener = Listener()
@@ -165,9 +165,9 @@ def combine(
 
     Args:
         places: folders, hauled into or not, and tables.
-        cart: whose addresses brought what is meant; None for all.
+        cart: use only files from the addresses in this cart; None for all.
         preview: whether nothing is written; the result says what there would be.
-        overwrite: whether a file that was not made by this is written anew.
+        overwrite: whether to replace an existing file of another program.
         must_arrive: whether a table that cannot be read is an error.
         options: those of the command, by their names with `_` for `-`; `to` is the file.
 
@@ -200,7 +200,7 @@ def pack(
     Args:
         folder: hauled into or not.
         to: the archive; its name ends in .zip or .tar.gz.
-        overwrite: whether an archive that exists is written anew.
+        overwrite: whether to replace an existing archive.
         must_arrive: whether a file that is not as it was hauled is an error.
         options: those of the command, by their names with `_` for `-`.
 
@@ -244,13 +244,13 @@ def receipt(
 
     Args:
         folder: that was hauled into.
-        overwrite: whether a page that exists is written anew.
+        overwrite: whether to replace an existing page.
         options: those of the command: by `run`, `runs` and `of` it says what is read, by `html`,
             `bag` and `manifest` in what form; without any it is the last haul.
 
     Raises:
         UnreadableLedger: there is no ledger, or it cannot be read.
-        WillowCartError: options do not go together, or what is asked for cannot be written.
+        WillowCartError: options do not go together, or what is requested cannot be written.
     """
     own = given_by_arguments(folder=folder, overwrite=overwrite)
     request = read_request(ReceiptRequest, options, own)

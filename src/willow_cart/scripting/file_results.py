@@ -38,8 +38,8 @@ class PickResult:
         file: of the cart.
         changed: the sizes of the rows that were taken out or put back; None after an undo.
         taken: the sizes of the rows that are taken now.
-        complete: whether every row could be read, and every size asked for.
-        notes: what a person is told besides.
+        complete: whether every row could be read, and every size requested.
+        notes: the messages.
     """
 
     file: Path
@@ -67,8 +67,8 @@ class WeighResult:
         weight: by kind, folder, source and month.
         ahead: what is to come, and whether it fits.
         parts: the files of the carts that it was split into.
-        complete: whether every row could be read, and every size asked for.
-        notes: what a person is told besides.
+        complete: whether every row could be read, and every size requested.
+        notes: the messages.
     """
 
     file: Path
@@ -112,7 +112,7 @@ class UnpackResult:
 
     Attributes:
         account: counts, and the exit code that follows from them.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     account: HaulSummary
@@ -140,7 +140,7 @@ class CombineResult:
         to: the file that they were put in; None for a preview.
         table: the name of the table in a database; empty for the name of its file.
         combined: counts, and what the columns hold.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     to: Path | None
@@ -178,7 +178,7 @@ class PackResult:
     Attributes:
         path: the archive.
         packed: counts, and the checksum of the archive.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     path: Path
@@ -202,7 +202,7 @@ class Audit:
         folder: that was audited.
         found: every file, the worst first.
         repaired: the account of what was hauled again; None if nothing was.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     folder: Path

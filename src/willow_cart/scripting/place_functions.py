@@ -79,7 +79,7 @@ def load(
 
     Args:
         sources: as for `survey`.
-        cart: its file, made or brought up to date as by the command; None for a cart in memory.
+        cart: its file, made or updated as by the command; None for a cart in memory.
         add: whether sources may be added to a file that has others.
         options: as for `survey`.
 
@@ -169,7 +169,7 @@ def offline(
         Incomplete: something did not arrive; its `result` is the `OfflineResult` that would be
             returned.
         WillowCartError: an option cannot be understood, or nothing can be filed there.
-        KeyboardInterrupt: it was interrupted; the same call goes on.
+        KeyboardInterrupt: it was interrupted; the same call resumes.
     """
     given = given_by_arguments(pages=pages, into=into)
     request = read_request(OfflineRequest, options, given)

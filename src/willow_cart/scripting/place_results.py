@@ -51,8 +51,8 @@ class Survey:
         offers: what was chosen, numbered as on their pages.
         offered: how many there were to choose from.
         not_entered: folders and pages that were seen and not entered.
-        complete: whether every source could be read to its end, and every size asked for.
-        notes: what a person is told besides.
+        complete: whether every source could be read to its end, and every size requested.
+        notes: the messages.
     """
 
     offers: tuple[Offer, ...]
@@ -107,7 +107,7 @@ class Haul:
     Attributes:
         into: the destination.
         account: counts, and the exit code that follows from them.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     into: Path
@@ -187,7 +187,7 @@ class OfflineResult:
         into: the destination.
         taken: what was served, and what was not.
         made: the copies that lead to each other; None where none were made.
-        notes: what a person is told besides.
+        notes: the messages.
     """
 
     into: Path
@@ -228,7 +228,7 @@ class KnockResult:
 
     Attributes:
         address: of the place.
-        findings: what was tried, with what came of it.
+        findings: the steps with their results.
     """
 
     address: str
@@ -265,9 +265,9 @@ class ErrandRun:
     Attributes:
         file: the errand's.
         exit_code: what the command would tell the shell.
-        haul: what came of the haul; None where the run began with a step, or was only planned.
+        haul: the result of the haul; None where the run began with a step, or was only planned.
         steps: the steps that were taken, with what each returned.
-        notes: what a person is told besides.
+        notes: the messages.
         plan: what a run would do; None where it was run.
     """
 

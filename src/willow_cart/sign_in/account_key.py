@@ -12,7 +12,7 @@ from urllib.parse import parse_qsl, urlsplit
 from willow_cart.errors import BadOption
 
 VERSION = "2021-12-02"
-"""The version of the service's rules that is asked for."""
+"""The version of the service's rules that is requested."""
 
 # The fields that a signature covers, in the order of the rules; a GET has nothing in the others.
 _COVERED = (

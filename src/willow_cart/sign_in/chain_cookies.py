@@ -21,7 +21,7 @@ class ChainCookies:
     """The cookies of one chain of redirects (RFC 6265).
 
     The Domain attribute is not heeded: a cookie goes back to the origin that set it, and to no
-    other, whatever it asks for.
+    other, whatever it requests.
     """
 
     def __init__(self) -> None:

@@ -62,12 +62,12 @@ class Cookie:
 class CookieJar:
     """The cookies of a file, each sent to its own origins only.
 
-    A file has no schemes and ports. So cookies go to the origins that the person named, and to
+    A file has no schemes and ports. So cookies go to the origins that the user named, and to
     other hosts that they belong to only on the port that secure connections use.
 
     Attributes:
         cookies: all of them.
-        named: the origins that the person named.
+        named: the origins that the user named.
         only_named: whether cookies go to those only.
     """
 

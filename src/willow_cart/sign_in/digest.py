@@ -57,7 +57,7 @@ def answer_digest(
     """Return the Authorization field for a challenge (3.4).
 
     Args:
-        challenge: what was asked for; its count goes up.
+        challenge: the server's challenge; its count is incremented.
         user: who is asking.
         password: theirs.
         method: of the request.

@@ -49,7 +49,7 @@ class SignIn:
 
     Attributes:
         user, password: for basic (RFC 7617) and digest (RFC 7616) authentication, whichever the
-            server asks for.
+            server requests.
         token: a bearer token (RFC 6750).
         fields: header fields with their values.
         account_key: the key of a blob store's account, whose name is `user`.
@@ -142,9 +142,9 @@ class SignIns:
     Args:
         by_origin: the sign-in for each origin.
         cookies: from a file, each with where it may go.
-        netrc: sign-ins by host name. They are for origins that the person named, and for the web's
+        netrc: sign-ins by host name. They are for origins that the user named, and for the web's
             secure port; a host alone does not say which of its servers is meant.
-        named: the origins that the person named.
+        named: the origins that the user named.
         make_nonce: makes the nonces of digest authentication.
         now: the clock that signatures are dated by.
     """

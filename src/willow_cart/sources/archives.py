@@ -19,7 +19,7 @@ def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Off
     Args:
         access: how the archive is talked to.
         archive: its address.
-        source: as the person wrote it.
+        source: as typed by the user.
 
     Raises:
         TransferFailed: it does not come, is none, or its place does not serve parts.

@@ -13,10 +13,10 @@ from willow_cart.redaction import without_secrets
 
 Answer = TypeVar("Answer")
 
-# So many addresses are asked ahead of the one whose turn it is.
+# Enough probes ahead to keep all lanes busy.
 _MAX_PROBES_AHEAD = 64
 
-# How often it is told what is being waited for, in seconds.
+# How often it is reported what is being waited for, in seconds.
 _REPORT_SECONDS = 5.0
 
 Progress = Callable[[int, list[str]], None]

@@ -71,9 +71,9 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecks
 def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]:
     """Look for a checksum list in the folder of each offer.
 
-    A folder is asked for each name that a list goes by until there is one. Where there is none, its
-    first file is asked for a sum of its own, and only if that has one the others are as well: no
-    place is asked for hundreds of files that are not there.
+    Each usual name of a list is requested from a folder until one exists. If none exists, a checksum
+    file for the first file is requested, and only if it exists those for the others: no server
+    gets hundreds of requests for files that do not exist.
 
     Args:
         offers: the files.

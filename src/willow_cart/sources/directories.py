@@ -31,7 +31,7 @@ def list_directory(
 
     Args:
         directory: what lists it.
-        address: as the person wrote it, or as a folder above lists it.
+        address: as typed by the user, or as a folder above lists it.
         source: the source that the offers are of.
         listed: whether it is a folder that another lists, in whose name nothing is a wildcard.
 

@@ -76,10 +76,10 @@ def look(
     What cannot be read is a trouble, and the rest goes on.
 
     Args:
-        sources: as the person wrote them: addresses, paths, `-` for standard input.
+        sources: as typed by the user: addresses, paths, `-` for standard input.
         access: how places are talked to; None talks to the web without any sign-in.
         looking: how they are looked at; None as `Looking()`.
-        standard_input: what `-` stands for.
+        standard_input: the stream for `-`.
 
     Raises:
         WillowCartError: none of the sources can be read; the error is that of the first.
@@ -107,12 +107,12 @@ def look_through(
     """Yield the offers of sources one by one without keeping them; see `look`.
 
     Args:
-        sources: as the person wrote them.
+        sources: as typed by the user.
         found: filled with everything but the offers as they are gone through.
         access: how places are talked to.
         looking: how they are looked at; None as `Looking()`.
-        standard_input: what `-` stands for.
-        asking: what becomes of answers that are files; None throws them away.
+        standard_input: the stream for `-`.
+        asking: how to use responses that are files; None discards them.
     """
     sources = list(sources)
     guide = _Guide(found, access, looking or DiscoveryOptions(), standard_input, asking or Asking())
@@ -263,7 +263,7 @@ class _Guide:
     def go_through(self, source: str) -> Iterator[Offer | Issue]:
         """Yield each offer of a source, numbered, and each issue with it.
 
-        What a server sends may not name files of this machine, and no store that the person's own
+        What a server sends may not name files of this machine, and no store that the user's own
         credentials open.
         """
         is_remote = looks_like_address(source) and not source.lower().lstrip().startswith("file:")

@@ -33,7 +33,7 @@ class NotEntered:
         address: where it is, without secrets.
         path: below the source, decoded; of a further page its address.
         why: the reason.
-        source: the source that it is of, as the person wrote it.
+        source: the source that it is of, as typed by the user.
     """
 
     address: str
@@ -46,7 +46,7 @@ class PagePart(StrEnum):
     """The kinds of references on a page."""
 
     LINKS = "links"
-    """What a person can follow: `a`, `area`, `iframe`, `frame`, `link` to other documents."""
+    """What a user can follow: `a`, `area`, `iframe`, `frame`, `link` to other documents."""
     IMAGES = "images"
     """`img`, `picture`, posters and icons."""
     MEDIA = "media"
@@ -123,10 +123,10 @@ class Discovery:
     Attributes:
         offers: in the order of the sources and within each as it offers them.
         troubles: lines and places that could not be read.
-        notes: what else a person may want to know.
+        notes: further messages.
         not_entered: folders and pages that were seen and not entered.
         sources: those that could be read at all, as offers name them.
-        ended_by: the rule that ended the reading early, as it was typed; empty for none.
+        ended_by: the rule that ended the reading early, as typed; empty for none.
     """
 
     offers: list[Offer] = field(default_factory=list)

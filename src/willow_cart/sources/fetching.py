@@ -13,7 +13,7 @@ from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 
 MAX_LIST_BYTES = 1 << 30
-"""The most bytes of a list in a file; larger ones are no lists that a person keeps."""
+"""The most bytes of a list in a file; larger ones are no lists that a user keeps."""
 
 
 def read_text(place: str, access: Access) -> str:

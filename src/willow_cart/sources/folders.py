@@ -1,7 +1,7 @@
 """Folder indexes: the listings that web servers generate, in all common formats.
 
 nginx (as a page, as JSON and as XML), Apache (plain, fancy, as a table), lighttpd, Python's own
-server. No style is asked for by name: an entry is a link to one name right below the folder, and
+server. No style is requested by name: an entry is a link to one name right below the folder, and
 its date and size are what stands beside it in a form that only dates and sizes have.
 """
 

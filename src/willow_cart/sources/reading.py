@@ -47,7 +47,7 @@ def fetch_answer(
     Args:
         access: how places are talked to.
         address: the place.
-        kind: what it is, where the person has said so.
+        kind: what it is, where the user has said so.
         largest: bytes of a document that are read.
         keep: takes the answer if it is a file; None closes it.
 
@@ -118,7 +118,7 @@ class Reader:
 
         Args:
             address: the place.
-            kind: what it is, where the person has said so.
+            kind: what it is, where the user has said so.
             source: the source that its offers are of.
             answer: gives the answer of a place that was asked already; None asks here.
             keep: takes what was read if it is a file after all.
@@ -146,7 +146,7 @@ class Reader:
             _require_let_in(address, facts, content)
         listing = self.understand(content, facts, kind, source)
         if listing is None and address.endswith("/") and not facts.attachment:
-            # A folder was asked for: its index must not be filed as if it were the data.
+            # A folder was requested: its index must not be filed as if it were the data.
             raise _not_a_listing(address, facts)
         if listing is None and keep is not None:
             keep(address, ReadDelivery(facts), content)

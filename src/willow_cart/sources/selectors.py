@@ -17,7 +17,7 @@ def read_selector(option: str, selector: str) -> Callable[[Element], list[Elemen
 
     Args:
         option: where it was given, for messages.
-        selector: as it was typed.
+        selector: as typed.
 
     Raises:
         BadOption: it cannot be read.

@@ -1,6 +1,6 @@
 """Buckets: list objects from a prefix on.
 
-A key is no path, but people read it as one. What they write may be a bucket, a folder with or
+A key is no path, but users read it as one. What they write may be a bucket, a folder with or
 without its slash, an exact key, or just the beginning of some; what is listed is what is hauled.
 """
 
@@ -29,10 +29,10 @@ def offers_in_store(
 
     Args:
         store: lists the bucket.
-        address: as the person wrote it, in normal form.
+        address: as typed by the user, in normal form.
         looking: how far to go.
         found: where it is noted what is not entered.
-        source: the source, as the person wrote it.
+        source: the source, as typed by the user.
 
     Raises:
         TransferFailed: the store does not answer, or refuses.

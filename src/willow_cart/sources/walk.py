@@ -22,7 +22,7 @@ from willow_cart.sources.robots import Robots
 # A source is read no further after a hundredth as many folders as files.
 _FILES_PER_FOLDER = 100
 
-# So many names in a row that come a third time are a site that makes its folders up.
+# Up to this many names, repeated three times, show a site that generates folders endlessly.
 _MAX_CYCLE_NAMES = 4
 
 
@@ -33,7 +33,7 @@ class Walk:
         access: how places are talked to.
         looking: how far to go.
         found: where it is noted what could not be taken.
-        source: the source, as the person wrote it.
+        source: the source, as typed by the user.
         answer: gives the answer of a place that was asked already; None asks when it is its turn.
         keep: takes what was read of a place that is a file after all.
     """
@@ -89,7 +89,7 @@ class Walk:
 
         Args:
             content: the document.
-            media_type: what it looks like, unless the person has said what it is.
+            media_type: what it looks like, unless the user has said what it is.
 
         Raises:
             UsageError: it cannot be read.
@@ -154,7 +154,7 @@ class Walk:
             return
         marks = [*above, listing.mark]
         yield from self._below(listing.parts, pool, level, marks, listing.kind)
-        # On the web a folder's address may bring anything; elsewhere it brings a folder.
+        # On the web a folder's address may return anything; elsewhere it is a folder.
         kind = None if scheme_of(listing.address) in WEB else Kind.FOLDER
         yield from self._below(ways, pool, level + 1, marks, kind)
 

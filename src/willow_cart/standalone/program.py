@@ -98,7 +98,7 @@ def _tidy(folder: str) -> None:
 
 
 # The same as in `willow_cart.destination`, which cannot come along: no link is followed, and a
-# file that was not brought by a run of this file is put aside.
+# file that was not fetched by a run of this file is put aside.
 def _folder_in(into: str, parts: Sequence[str]) -> str:
     """Return a subfolder, created step by step without following links."""
     folder = into
@@ -208,7 +208,7 @@ def _fetch(url: str, file: dict[str, Any], into: str) -> None:
                 total = end
                 if at == 0:
                     part.truncate(0)
-                    # What came without a mark of its version is not gone on with.
+                    # What came without a mark of its version is not resumed.
                     with open(stem + ".json", "w", encoding="utf-8") as note:
                         json.dump(version, note)
                 part.write(piece)

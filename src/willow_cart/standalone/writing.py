@@ -38,7 +38,7 @@ def write_script(
         overwrite: whether a file there is replaced that is not such a script.
 
     Returns:
-        How many files it brings, and what it cannot bring.
+        How many files it fetches, and what it cannot fetch.
 
     Raises:
         CannotStore: it cannot be written.

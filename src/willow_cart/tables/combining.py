@@ -1,7 +1,7 @@
 """Combine many tables into one, in two passes and with little memory.
 
 The first pass reads every table whole, to settle what each column holds; a table that cannot be
-read to its end is told then, and nothing of it is written. The second one writes.
+read to its end is reported then, and nothing of it is written. The second one writes.
 """
 
 from __future__ import annotations
@@ -133,13 +133,13 @@ def combine(
     Args:
         files: the tables; their names tell them apart.
         output: where they go; open.
-        wish: how.
+        wish: the settings.
         unreadable: what is known already not to be readable, among the troubles of the result.
-        progress: told of every file that is read, by its name.
+        progress: called with the name of every file that is read.
 
     Raises:
         TablesDiffer: their columns differ, and are not to.
-        BadOption: a column that is asked for is in none of them.
+        BadOption: a column that is requested is in none of them.
         NoTable: what is there was not put together here.
     """
     combined = Combined(troubles=[*unreadable])

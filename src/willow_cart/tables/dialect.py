@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from itertools import islice
 
 SAMPLE_BYTES = 1 << 20
-"""So many bytes of a file are looked at."""
+"""The bytes from which a dialect is detected."""
 
 _DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _SAMPLE_ROWS = 500

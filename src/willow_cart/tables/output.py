@@ -22,7 +22,7 @@ class Output(ABC):
     Args:
         path: of the file.
         table: of a database; empty for the file's own name.
-        anew: whether to begin with nothing.
+        anew: whether to start over.
         overwrite: whether a link there is replaced, and not what it leads to.
 
     Attributes:

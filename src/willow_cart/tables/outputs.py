@@ -20,7 +20,7 @@ from willow_cart.tables.database import SqliteOutput
 from willow_cart.tables.output import SOURCE, Output, require_source
 from willow_cart.tables.types import Type, Value
 
-# So many rows make a group of a Parquet file; so many of an earlier one are read at a time.
+# Rows in a row group of a Parquet file: smaller groups are slow to read, larger ones need memory.
 _ROWS_PER_GROUP = 100_000
 
 
@@ -199,7 +199,7 @@ FORMATS: Mapping[str, type[Output]] = {
     ".csv": CsvOutput,
     ".jsonl": JsonLinesOutput,
 }
-"""The formats by the endings of their files; the first ending of each is told."""
+"""The formats by the endings of their files; the first ending of each is reported."""
 
 
 def endings_told() -> str:
@@ -230,7 +230,7 @@ def output_for(
     Args:
         path: of the file.
         table: of a database; empty for the file's own name.
-        anew: whether to begin with nothing.
+        anew: whether to start over.
         overwrite: whether to replace what was not put together here.
 
     Raises:

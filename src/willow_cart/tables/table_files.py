@@ -17,7 +17,7 @@ from willow_cart.kinds import extension_of, stem_of
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
 
 ROWS_PER_BATCH = 20_000
-"""So many rows are held at a time."""
+"""The rows in memory at a time."""
 
 _WORKBOOKS = frozenset({"xlsx", "xlsm"})
 _PACKED = frozenset({"gz", "bz2", "xz", "zst"})

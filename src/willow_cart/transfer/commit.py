@@ -25,14 +25,14 @@ from willow_cart.model import State
 from willow_cart.records import TWIN, Arrival, Ledger, PartRecord, Result
 from willow_cart.transfer.duplicates import DuplicatePolicy
 
-# Files gather for so many seconds. A crash can lose that much of small files, which are fetched
+# Files are collected for this time. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
 _GATHER_SECONDS = 0.1
 
-# Names that were given and entries that were made last at the latest after so many seconds.
+# Names and entries are synced at the latest after this time.
 _SYNC_SECONDS = 10.0
 
-# Lanes wait while so many files are waiting for a slow disk.
+# Lanes wait if the disk is slower than this queue can absorb.
 _MAX_QUEUED_FILES = 1000
 
 
@@ -100,9 +100,9 @@ class CommitThread:
         run: the run that results are entered under.
         destination: where the files get their names.
         settled: told of every result once it is entered; called from the filer's thread.
-        timeline: gives the haul's timeline as it is by now.
+        timeline: gives the haul's timeline as it is now.
         set_aside: told of a file that lay where one was filed, and where it is kept.
-        twins: what becomes of files whose bytes lie here already under another name.
+        twins: what to do with files whose bytes exist already under another name.
         handles: whether a command is run for what arrives, which the ledger is to remember.
         clock: monotonic, in seconds.
     """
@@ -262,7 +262,7 @@ class CommitThread:
             with suppress(FileNotFoundError):  # it was deleted, or has its name
                 self._destination.sync(f"{PARTIAL}/{mark.name}")
         # A seal has to last before the name that follows it does: otherwise a power cut leaves a
-        # file that the ledger takes for one of the person's.
+        # file that the ledger takes for one of the user's.
         lasting = bool(marks) or _any_sealed(items)
         if lasting:
             # All that was entered before will last with them, so the names must too.

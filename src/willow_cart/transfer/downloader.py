@@ -40,7 +40,7 @@ from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import format_size
 
-# What has come is made safe against a power cut every so many seconds.
+# What has arrived is synced at this interval, so that a power cut loses no more.
 _CHECKPOINT_SECONDS = 10.0
 
 UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
@@ -72,9 +72,9 @@ class Downloader:
         access: how places are talked to.
         partials: where files grow.
         commit_thread: who writes the ledger.
-        observer: who is told.
-        stop: set when the person wants it to end.
-        policy: how it is to be done.
+        observer: receives the events.
+        stop: set when the user wants to stop.
+        policy: how to do it.
         room: how many bytes may still be written.
         clock: a monotonic clock in seconds.
         closed: set once no file may be changed any more.
@@ -104,13 +104,13 @@ class Downloader:
         Args:
             transfer: the file; what has come of it is kept in `transfer.partial` on every way out
                 if the rest can be joined to it.
-            lane: the lane that it is brought on.
-            held: the version that lies here already; None if it does not matter.
+            lane: the lane that fetches it.
+            held: the version that exists already; None if it does not matter.
 
         Raises:
             TransferFailed: it did not come.
             CannotStore, OSError: there is no room for it, or the disk would not take it.
-            Interrupted: the person wants it to end.
+            Interrupted: the user wants to stop.
         """
         another: Download | Unchanged | None = None
         if transfer.partial is None:
@@ -157,9 +157,9 @@ class Downloader:
         Args:
             transfer: the file.
             partial: where it grows.
-            strand: the stretch to bring; what does not come of it is a gap again.
+            strand: the stretch to fetch; what does not come of it is a gap again.
             address: where to ask: its own address, or a mirror of the same bytes.
-            lane: the lane that brings it.
+            lane: the lane that fetches it.
 
         Returns:
             False if the place does not serve parts of that version.
@@ -263,8 +263,8 @@ class Downloader:
     ) -> Download | None:
         """Fetch strands until the file is complete; other lanes may fetch some.
 
-        The first is on its way already, or has to be asked for. What is returned is the whole of
-        another version, if that is what comes by now.
+        The first is on its way already, or has to be requested. What is returned is the whole of
+        another version, if that is what comes now.
         """
         try:
             if partial.is_whole and delivery is not None and not self.policy.accept_anything:
@@ -428,7 +428,7 @@ class Downloader:
     def _record(self, transfer: Transfer, partial: PartialFile) -> None:
         """Record a partial file in the ledger before it has any content.
 
-        Whatever a crash leaves of it can then be gone on with. What could not be joined to is not
+        Whatever a crash leaves of it can then be resumed. What could not be joined to is not
         recorded, nor what comes in one piece.
         """
         proved = partial.joining is Resumability.BLIND and bool(transfer.offer.checksums)

@@ -34,7 +34,7 @@ class FileTransfer:
     """Transfers files; shared by all lanes.
 
     Attributes:
-        downloader: brings their bytes.
+        downloader: fetches their bytes.
         destination: where files go.
         held: what the ledger knows; None for nothing yet.
     """
@@ -54,11 +54,11 @@ class FileTransfer:
             What became of it, or the file itself, whole and checked, to be given its name.
 
         Raises:
-            TransientError: it did not come, and another attempt may bring it; what came is kept in
+            TransientError: it did not come, and another attempt may fetch it; what came is kept in
                 `transfer.partial` if the rest can be joined to it.
             PermanentError, CannotStore, VerificationError: it did not come; not retried in this
                 run.
-            Interrupted: the person wants it to end; what came is kept.
+            Interrupted: the user wants to stop; what came is kept.
         """
         before = transfer.partial.size if transfer.partial else 0
         replaces = self.downloader.policy.presence is ExistingFilePolicy.REPLACE
@@ -113,7 +113,7 @@ class FileTransfer:
     def turn(self, transfer: Transfer) -> bool:
         """Queue a failed file at its next mirror; return False if none is left.
 
-        What has come of it is gone on with there if a checksum will prove that it fits.
+        What has come of it is resumed there if a checksum will prove that it fits.
         """
         if not transfer.turn():
             return False

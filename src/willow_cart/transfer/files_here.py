@@ -69,7 +69,7 @@ class FilesHere:
 
         Args:
             transfer: what came.
-            unharmed: what the ledger says of what lies there, if that can be believed.
+            unharmed: what the ledger says of the existing file, if that can be believed.
             sha256: of what came.
         """
         if unharmed:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from willow_cart.errors import ProtocolError, TookTooLong, TooSlow
 from willow_cart.units import format_duration, format_size
 
-# A file is not called slow before so many seconds: the beginning says nothing.
+# The speed of the first seconds says nothing.
 _GRACE_SECONDS = 10.0
 
 
@@ -97,7 +97,7 @@ class Meter:
         thing: the file.
         limits: what it may not do.
         cap: what it shares with other lanes; None if it may be as fast as it is.
-        wait: waits for so many seconds, or until the person wants it to end.
+        wait: waits for a number of seconds, or until the user wants to stop.
         clock: monotonic, in seconds.
     """
 
@@ -123,7 +123,7 @@ class Meter:
 
         Args:
             received: how many.
-            size: how many there are of the file by now.
+            size: how many there are of the file now.
             is_whole: whether that is all; what is here was not too slow.
 
         Raises:

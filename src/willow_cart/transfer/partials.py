@@ -19,14 +19,14 @@ from willow_cart.redaction import without_secrets
 from willow_cart.transfer.span_notes import leave_note, settle_end
 from willow_cart.transfer.spans import Spans
 
-# A large file is sent to the disk in pieces of so many bytes while it comes; left to its end, the
+# A large file is written out in pieces of this size while it is received; left to the end, the
 # sync of a gigabyte took a third as long again as receiving it.
 _WRITE_OUT_BYTES = 16 << 20
 
-# Who asks for a strand waits no longer than so many seconds: others wait for them in turn.
+# A lane that looks for a strand waits no longer for a lock, because others wait for that lane.
 _LOCK_SECONDS = 0.05
 
-# A strand that would bring fewer bytes is not worth its request.
+# A strand that would fetch fewer bytes is not worth its request.
 _MIN_STRAND_BYTES = 1 << 20
 
 
@@ -66,8 +66,8 @@ class Segment:
     Attributes:
         partial: the file that it is a stretch of.
         start: its first byte.
-        asked: the byte behind the last that is asked for; None if unknown.
-        end: the byte behind the last that is wanted: nearer while another strand brings the rest.
+        asked: the byte behind the last that is requested; None if unknown.
+        end: the byte behind the last that is wanted: nearer while another strand fetches the rest.
         at: the byte that comes next.
         digested: the byte behind the last that it has hashed by itself.
     """
@@ -117,9 +117,9 @@ class Segment:
 class PartialFile:
     """The bytes of one version of a file that have arrived.
 
-    Strands bring it: one, or several at a time, each a stretch of its own. Where they do not come
+    Strands fetch it: one, or several at a time, each a stretch of its own. Where they do not come
     in order the file keeps a note of what is there behind its own end, so that whatever a kill
-    leaves of it can be gone on with. Between attempts it rests: the file is closed, and the digest
+    leaves of it can be resumed. Between attempts it rests: the file is closed, and the digest
     keeps its state.
 
     Attributes:
@@ -129,7 +129,7 @@ class PartialFile:
         size: how many there are.
         recorded: whether the ledger knows of them.
         abandoned: whether they are not wanted any more.
-        share: how many bytes one of its strands should bring; None for as many as come.
+        share: how many bytes one of its strands should fetch; None for as many as come.
         marked: when it was last asked to be made safe on the disk, by its user's clock.
     """
 
@@ -230,8 +230,8 @@ class PartialFile:
     def release(self, strand: Segment) -> None:
         """Release a strand.
 
-        What it has not brought is a gap again, which falls back to the strand before it as far as
-        that has asked for it.
+        What it has not fetched is a gap again, which falls back to the strand before it as far as
+        that has requested it.
         """
         with self._change:
             if strand in self._strands:

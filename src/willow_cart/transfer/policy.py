@@ -33,7 +33,7 @@ class ArrivalCommand:
     """A command with fields in it.
 
     Attributes:
-        text: as it was typed.
+        text: as typed.
 
     Raises:
         BadOption: it cannot be read, or has a field that there is not.
@@ -137,15 +137,15 @@ class HaulPolicy:
         lanes: how many files are fetched at a time.
         lanes_per_host: how many of them from one host.
         retry_policy: when to try again.
-        accept_anything: whether pages are filed that come where something else was asked for.
+        accept_anything: whether pages are filed that come where something else was requested.
         inspect: whether what arrives is opened to see whether it is sound inside.
         bounds: how far an archive may swell that is inspected.
         must_check: whether files are refused that no checksum proves.
         tight: whether to begin although there is not enough room for everything.
-        presence: what becomes of files that lie here already.
+        presence: what to do with files that exist already.
         pace: how politely hosts are asked.
         limits: what a single file may not do.
-        twins: what becomes of files whose bytes lie here already under another name.
+        twins: what to do with files whose bytes exist already under another name.
         unpack: how archives that arrive are unpacked; None if they are not.
         on_arrival: a command to be run for every file that arrives; None for none.
         keep_times: whether files get the time at which they were changed last at their places.

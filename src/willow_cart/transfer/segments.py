@@ -15,7 +15,7 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 _MEASURE_SECONDS = 1.0
 _SETTLE_SECONDS = 0.5
 
-# Twice the lanes pay if they bring so many times as much.
+# Twice the lanes must be at least this much faster to be kept.
 _MIN_SPEEDUP = 1.5
 
 
@@ -57,8 +57,8 @@ class ConcurrencyProbe:
 
         Args:
             now: the time in seconds.
-            received: how many bytes there are by now.
-            busy: how many lanes bring it.
+            received: how many bytes there are now.
+            busy: how many lanes fetch it.
         """
         if self._ended or now < self._since:
             return self.lanes

@@ -23,25 +23,25 @@ class Transfer:
     Attributes:
         number: its place in the haul, from 1.
         filed: the offer and the path that is kept for it.
-        attempts: how often it was asked for.
-        consecutive_failures: how many attempts in a row brought nothing that the next can be
+        attempts: how often it was requested.
+        consecutive_failures: how many attempts in a row fetched nothing that the next can be
             joined to.
         received: bytes that came in this run.
         resumed: bytes that a later attempt did not have to fetch again.
         seconds: time spent on it, pauses left out.
-        partial: what has come so far, if it can be gone on with.
+        partial: what has come so far, if it can be resumed.
         moving: whether a lane carries it now.
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
         served_before: how often its host had answered well when it was busy for this file.
         excused: how often it was not blamed for not coming.
-        notes: what a person should know of what came.
+        notes: what the user should know of what came.
         lengths: of the versions that the place has shown, by their strong entity tags.
         contradicted: whether it has shown one version with two lengths.
-        restamped: the ledger's entry for it, if the file has another time stamp by now.
+        restamped: the ledger's entry for it, if the file has another time stamp now.
         clock: monotonic, in seconds.
         shown: its first address without secrets, by which it is known.
-        address: where it is asked for now: its own address, or a mirror.
+        address: where it is requested now: its own address, or a mirror.
     """
 
     number: int
@@ -105,7 +105,7 @@ class Transfer:
         """Do not count a failure that is due to a busy host.
 
         Args:
-            served: how often its host has answered well by now.
+            served: how often its host has answered well now.
         """
         self.excused += 1
         if served > self.served_before:

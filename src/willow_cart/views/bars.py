@@ -21,7 +21,7 @@ from willow_cart.views.lines import View
 
 _DRAWS_A_SECOND = 4
 
-# From so many columns on, lanes have a title and bytes are written out.
+# From this width on, lanes have a title and sizes are written out.
 _WIDE_COLUMNS = 64
 
 

@@ -21,7 +21,7 @@ from willow_cart.units import count_of, format_duration, format_size
 
 _SECONDS_BETWEEN_LINES = 10.0
 
-# So many members that were left out are named.
+# Members named in messages about an archive; the others are counted.
 _MAX_NAMED_MEMBERS = 8
 
 # In the background lines pile up over a night.
@@ -39,7 +39,7 @@ class View(ProgressTracker):
         clock: monotonic, in seconds.
 
     Attributes:
-        tells_failures: whether files that do not come are told one by one.
+        tells_failures: whether files that do not come are reported one by one.
     """
 
     def __init__(self, say: Say, clock: Callable[[], float] = time.monotonic) -> None:
@@ -154,7 +154,7 @@ class View(ProgressTracker):
             self.say(f"{result.path} arrived, but {result.reason}")
         if result.note:
             self.say(f"{result.path}: {result.note}")
-        # What was never asked for is told by its host.
+        # What was never requested is reported by its host.
         failed = result.state in (State.FAILED, State.REFUSED) and result.attempts
         if failed and self.tells_failures:
             self.say(f"{result.state.label}: {result.address}: {result.reason}")

@@ -44,7 +44,7 @@ if TYPE_CHECKING:
     from willow_cart.packing import Packed
     from willow_cart.tables import Combined
 
-# So many of what was not entered are named.
+# Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
 
 
@@ -303,7 +303,7 @@ def combined_line(combined: Combined, to: Path | None) -> str:
     """Return the summary of combining tables.
 
     Args:
-        combined: what came of it.
+        combined: the result.
         to: where they were put; None for nowhere.
     """
     if combined.unchanged and not combined.files:

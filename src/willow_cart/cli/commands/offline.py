@@ -14,7 +14,7 @@ from willow_cart.requests.offline import OfflineRequest
 from willow_cart.units import count_of
 from willow_cart.views.words import lines_of, summed_up
 
-# So many of what could not be had are told one by one.
+# Missing files printed one by one; the start page lists all.
 _MAX_LISTED_FAILURES = 10
 
 

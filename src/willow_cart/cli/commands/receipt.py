@@ -31,7 +31,7 @@ from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size
 from willow_cart.views.words import counted
 
-# What is told of a file that came out of an archive.
+# What is reported of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
 
 

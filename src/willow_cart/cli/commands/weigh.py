@@ -22,7 +22,7 @@ from willow_cart.views.words import in_words
 
 Parts = Sequence[tuple[Path, CartPart]]
 
-# So many groups of a sort are told one by one.
+# Groups printed one by one; the others are added up in one row.
 _MAX_GROUPS = 12
 
 
