@@ -60,7 +60,7 @@ def timed(command: Sequence[str | Path]) -> float:
     return time.perf_counter() - began
 
 
-def outbox(work: Path, rounds: int) -> None:
+def outbox(work: Path, passes: int) -> None:
     """500 files of 8 KiB from vsftpd, against a script with ftplib in four threads."""
     root = work / "ftp"
     (root / "levels").mkdir(parents=True)
@@ -69,7 +69,7 @@ def outbox(work: Path, rounds: int) -> None:
     ratios = []
     with vsftpd(root, work / "vsftpd") as base:
         port = base.rpartition(":")[2]
-        for number in range(rounds + 1):
+        for number in range(passes + 1):
             ours = timed([*WILLOW_CART, "haul", f"{base}/levels/", "--into", work / f"f{number}"])
             into = work / f"s{number}"
             into.mkdir()

@@ -68,7 +68,7 @@ def _results() -> Iterator[Result]:
         yield Result(number, address, path, state, reason, number, 0, 1, 0.1, arrival)
 
 
-def large_audit(work: Path, rounds: int) -> None:
+def large_audit(work: Path, passes: int) -> None:
     """How fast an audit reads, beside processors that do nothing but hash."""
     folder = work / "audited"
     (folder / ".willow").mkdir(parents=True)
@@ -81,7 +81,7 @@ def large_audit(work: Path, rounds: int) -> None:
             ledger.record(run, _make(folder, number, size, block))
     size, files = sum(sizes), len(sizes)
     audits, hashes = [], []
-    for _ in range(rounds):
+    for _ in range(passes):
         audits.append(_run(["audit", str(folder)])[0])
         hashes.append(_hash_only(size))
     shutil.rmtree(folder)

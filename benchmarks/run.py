@@ -60,13 +60,13 @@ def measure(command: Sequence[str], into: Path, env: Mapping[str, str]) -> float
 
 def in_turn(
     commands: Mapping[str, Sequence[str]],
-    rounds: int,
+    passes: int,
     work: Path,
     env: Mapping[str, str] | None = None,
 ) -> dict[str, list[float]]:
     """Run commands in turn, so that a machine that drifts drifts for all; the first round warms."""
     seconds: dict[str, list[float]] = {name: [] for name in commands}
-    for number in range(rounds + 1):
+    for number in range(passes + 1):
         for name, command in commands.items():
             into = work / f"{name}-{number}"
             taken = measure(command, into, env or {})
@@ -83,9 +83,9 @@ def report(title: str, seconds: dict[str, list[float]], ours: str, bases: Sequen
     for name, those in seconds.items():
         low, mid, high = min(those), statistics.median(those), max(those)
         print(f"  {name:28} {mid:7.2f} s   ({low:.2f} to {high:.2f})")
-    rounds = zip(*(seconds[base] for base in bases), strict=True)
+    passes = zip(*(seconds[base] for base in bases), strict=True)
     ratios: list[float] = [
-        mine / max(others) for mine, others in zip(seconds[ours], rounds, strict=True)
+        mine / max(others) for mine, others in zip(seconds[ours], passes, strict=True)
     ]
     return statistics.median(ratios)
 
@@ -95,7 +95,7 @@ def ratio_of(these: Sequence[float], those: Sequence[float]) -> float:
     return statistics.median(one / other for one, other in zip(these, those, strict=True))
 
 
-def far_away(base: str, work: Path, rounds: int) -> None:
+def far_away(base: str, work: Path, passes: int) -> None:
     """A server behind 100 ms of latency, which gives each connection 2 MB/s."""
     with line(base, Weather(latency=LATENCY, speed=LINE_SPEED)) as place:
         medium = f"{place}/medium/{{000..{MEDIUM_FILES - 1}}}.bin"
@@ -109,12 +109,12 @@ def far_away(base: str, work: Path, rounds: int) -> None:
             in_line = 1 if "strands" in title else MEDIUM_FILES / connections
             # A connection is made once; every file then waits for its answer and comes.
             ideal = LATENCY + in_line * (LATENCY + size / LINE_SPEED)
-            seconds = in_turn({title: [*WILLOW_CART, "haul", *options, "--into"]}, rounds, work)
+            seconds = in_turn({title: [*WILLOW_CART, "haul", *options, "--into"]}, passes, work)
             mid = statistics.median(seconds[title])
             print(f"  {title:32} {mid:6.2f} s, {mid / ideal:.2f} times the ideal (wanted: 1.25)")
 
 
-def large_file(base: str, work: Path, rounds: int) -> None:
+def large_file(base: str, work: Path, passes: int) -> None:
     """One gigabyte, hashed on the way, against the parts of that work alone."""
     script = str(HERE / "plain.py")
     haul = [*WILLOW_CART, "haul", f"{base}/large.bin", "--as", "file"]
@@ -126,7 +126,7 @@ def large_file(base: str, work: Path, rounds: int) -> None:
     }
     bases = ("receive and write", "SHA-256 in memory")
     for processor, env in (("as it is", {}), ("without instructions for SHA", PLAIN_PROCESSOR)):
-        seconds = in_turn(commands, rounds, work / processor, env)
+        seconds = in_turn(commands, passes, work / processor, env)
         title = f"One file of 1 GiB from nginx on this machine, its processor {processor}"
         ratio = report(title, seconds, "willow-cart", bases)
         print(f"  ratio to the larger of the two: {ratio:.2f} (wanted: at most 1.15)")
@@ -134,14 +134,14 @@ def large_file(base: str, work: Path, rounds: int) -> None:
         print(f"  two strands to one: {ratio_of(two, seconds['willow-cart']):.2f}")
 
 
-def small_files(base: str, work: Path, rounds: int) -> None:
+def small_files(base: str, work: Path, passes: int) -> None:
     """Many small files, against the script that people write."""
     addresses = f"{base}/small/{{0000..{SMALL_FILES - 1}}}.csv"
     commands = {
         "willow-cart": [*WILLOW_CART, "haul", addresses, "--into"],
         "requests, 8 threads": [sys.executable, str(HERE / "plain.py"), "many", base],
     }
-    seconds = in_turn(commands, rounds, work)
+    seconds = in_turn(commands, passes, work)
     title = f"{SMALL_FILES:,} files of 8 KiB from nginx on this machine"
     ratio = report(title, seconds, "willow-cart", ["requests, 8 threads"])
     print(f"  files a second, ours to theirs: {1 / ratio:.2f} (wanted: at least 2)")
@@ -150,9 +150,9 @@ def small_files(base: str, work: Path, rounds: int) -> None:
     print(f"  peak memory of the haul: {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 80)")
 
 
-def large_page(base: str, rounds: int) -> None:
+def large_page(base: str, passes: int) -> None:
     """Fifty thousand links in a table, surveyed."""
-    usages = [usage_of([*WILLOW_CART, "survey", f"{base}/page.html"]) for _ in range(rounds)]
+    usages = [usage_of([*WILLOW_CART, "survey", f"{base}/page.html"]) for _ in range(passes)]
     seconds = statistics.median(usage.ru_utime + usage.ru_stime for usage in usages)
     memory = max(usage.ru_maxrss for usage in usages) / 1e3
     print(f"\nA page of {PAGE_LINKS:,} links in a table, surveyed")
@@ -219,10 +219,10 @@ def usage_of(command: Sequence[str]) -> resource.struct_rusage:
     return usage
 
 
-def start_up(rounds: int) -> None:
+def start_up(passes: int) -> None:
     """How long a person waits for help."""
     seconds = []
-    for _ in range(rounds * 3):
+    for _ in range(passes * 3):
         began = time.perf_counter()
         subprocess.run([*WILLOW_CART, "--help"], check=True, stdout=subprocess.DEVNULL)
         seconds.append(time.perf_counter() - began)
@@ -257,18 +257,18 @@ def main() -> None:
         work = Path(folder)
         make_files(work / "www")
         with nginx(work / "www", work / "nginx", keepalive_requests=100_000) as base:
-            start_up(args.rounds)
-            large_page(base, args.rounds)
+            start_up(args.passes)
+            large_page(base, args.passes)
             large_bucket()
             large_cart(work)
-            small_files(base, work, args.rounds)
-            far_away(base, work / "far", args.rounds)
-            large_file(base, work, args.rounds)
+            small_files(base, work, args.passes)
+            far_away(base, work / "far", args.passes)
+            large_file(base, work, args.passes)
         print()
-        outbox(work, args.rounds)
+        outbox(work, args.passes)
         growing_ledger(work)
         large_ledger(work)
-        large_audit(work, args.rounds)
+        large_audit(work, args.passes)
 
 
 if __name__ == "__main__":

@@ -11,7 +11,7 @@ import pytest
 from tests.support.program import files_in, sha256
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.hauling import HaulPolicy, HaulSummary, Observer, bring_home
+from willow_cart.hauling import HaulPolicy, HaulSummary, Observer, haul_offers
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -25,7 +25,7 @@ QUICK = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.0))
 def bring(
     into: Path, access: FakeAccess, *checksums: Checksum, observer: Observer | None = None
 ) -> tuple[HaulSummary, ReceiptRow]:
-    account = bring_home(
+    account = haul_offers(
         [Offer(ADDRESS, checksums=checksums)], into, access, QUICK, observer=observer
     )
     return account, read_receipt(into).rows[0]
@@ -241,7 +241,7 @@ def test_a_link_that_leads_out_of_the_destination_is_not_followed(tmp_path: Path
     (into / "2031").symlink_to(outside)
     offers = [Offer("http://h.example/2031/a.csv"), Offer("http://h.example/b.csv")]
     access = FakeAccess({offer.address: FakeFile(b"x") for offer in offers})
-    account = bring_home(offers, into, access, QUICK)
+    account = haul_offers(offers, into, access, QUICK)
     assert account.counts == {State.FAILED: 1, State.ARRIVED: 1}
     assert list(outside.iterdir()) == []
     assert "2031 is a link" in read_receipt(into).rows[0].reason
@@ -268,7 +268,9 @@ def test_an_interrupted_haul_keeps_what_came_and_says_what_remains(tmp_path: Pat
             stop.set()
 
     access = place()
-    account = bring_home([Offer(ADDRESS)], tmp_path, access, QUICK, observer=Impatient(), stop=stop)
+    account = haul_offers(
+        [Offer(ADDRESS)], tmp_path, access, QUICK, observer=Impatient(), stop=stop
+    )
     assert (account.exit_code, account.remaining) == (130, 1)
     assert bring(tmp_path, access)[1].resumed == 1 << 20
 
@@ -276,9 +278,9 @@ def test_an_interrupted_haul_keeps_what_came_and_says_what_remains(tmp_path: Pat
 def test_what_is_not_here_yet_is_asked_for_before_what_may_have_changed(tmp_path: Path) -> None:
     files = {f"http://h.example/{name}.csv": FakeFile(name.encode()) for name in "abcd"}
     addresses = list(files)
-    bring_home(map(Offer, addresses[:2]), tmp_path, FakeAccess(files), QUICK)
+    haul_offers(map(Offer, addresses[:2]), tmp_path, FakeAccess(files), QUICK)
     access = FakeAccess(files)
-    bring_home(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=1))
+    haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=1))
     assert [address[-5] for address, _ in access.asked] == ["c", "d", "a", "b"]
 
 
@@ -347,9 +349,9 @@ def test_a_ledger_that_cannot_be_written_stops_the_haul_with_one_error(
     offers = [Offer(f"http://h.example/{n}.csv") for n in range(50)]
     access = FakeAccess({offer.address: FakeFile(b"x") for offer in offers})
     with pytest.raises(CannotStore, match="disk is full"):
-        bring_home(offers, tmp_path, access, QUICK)
+        haul_offers(offers, tmp_path, access, QUICK)
     monkeypatch.undo()
-    assert bring_home(offers, tmp_path, access, QUICK).exit_code == 0
+    assert haul_offers(offers, tmp_path, access, QUICK).exit_code == 0
     assert len(files_in(tmp_path)) == 50
 
 

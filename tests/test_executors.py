@@ -20,7 +20,7 @@ from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
 from willow_cart.executors import Executor, ProcessExecutor, ThreadExecutor, processes
 from willow_cart.filing import Filed
-from willow_cart.hauling import HaulPolicy, Observer, Pace, bring_home, concurrency
+from willow_cart.hauling import HaulPolicy, Observer, Pace, concurrency, haul_offers
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
@@ -232,13 +232,13 @@ def small(count: int) -> dict[str, FakeFile]:
 def test_small_files_arrive_by_way_of_a_process(tmp_path: Path, eager: list[int]) -> None:
     files = small(600)
     access = FakeAccess(files, pause=0.002)
-    account = bring_home(map(Offer, files), tmp_path, access, WISHES)
+    account = haul_offers(map(Offer, files), tmp_path, access, WISHES)
     assert account.counts == {State.ARRIVED: 600}
     assert account.received == sum(len(file.content) for file in files.values())
     assert files_in(tmp_path) == named(files)
     assert sum(eager) > 50
     assert {row.attempts for row in read_receipt(tmp_path).rows} == {1}
-    again = bring_home(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
+    again = haul_offers(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
     assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about by who knows it"
 
 
@@ -252,7 +252,7 @@ def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
     files[f"{BASE}/33.csv"].troubles = [NotServed("x", "is gone", "look elsewhere", status=410)]
     files[f"{BASE}/50.csv"] = FakeFile(os.urandom(3_000_000))
     offers = [Offer(address, checksums=promised.get(address, ())) for address in files]
-    account = bring_home(offers, tmp_path, FakeAccess(files, pause=0.001), WISHES)
+    account = haul_offers(offers, tmp_path, FakeAccess(files, pause=0.001), WISHES)
     assert account.counts == {State.ARRIVED: 198, State.FAILED: 1, State.REFUSED: 1}
     right = {name: content for name, content in named(files).items() if name not in
              ("7.csv", "33.csv")}  # fmt: skip
@@ -273,7 +273,7 @@ def test_a_process_that_is_killed_is_done_without(
         return counted(self, transfers, lane)
 
     monkeypatch.setattr(ProcessExecutor, "carry", deadly)
-    account = bring_home(map(Offer, files), tmp_path, FakeAccess(files, pause=0.002), WISHES)
+    account = haul_offers(map(Offer, files), tmp_path, FakeAccess(files, pause=0.002), WISHES)
     assert account.counts == {State.ARRIVED: 600}
     assert eager[-1] == 0
     assert files_in(tmp_path) == named(files)
@@ -329,7 +329,7 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
     for number in range(20, 200, 60):
         files[f"{BASE}/{number}.csv"].troubles = [busy]
     access = FakeAccess(files, pause=0.001)
-    account = bring_home(map(Offer, files), tmp_path, access, WISHES)
+    account = haul_offers(map(Offer, files), tmp_path, access, WISHES)
     assert account.counts == {State.ARRIVED: 200}
     assert files_in(tmp_path) == named(files)
 
@@ -339,7 +339,7 @@ def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
     queue = HostQueue([("h", n) for n in range(6)], lanes_per_host=4)
     taken = queue.take_several(0.0, 4)
     assert taken == ("h", [0, 1, 2, 3])
-    queue.give_back("h", [2, 3])
+    queue.return_untried("h", [2, 3])
     assert queue.take(0.0) == ("h", 2)
     assert queue.take_several(0.0, 4) == ("h", [4, 5])
     assert queue.take(0.0) == ("h", 3)

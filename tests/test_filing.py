@@ -226,14 +226,14 @@ def test_paths_are_unique_and_fit_whatever_the_names(
     for number, (name, query, folder) in enumerate(listed, 1):
         address = f"http://h/{folder}/{quote(name, errors='replace')}{query}"
         offers.append(replace(offer(address), number=number, text=name))
-    shelf = OfferStore(offers)
+    store = OfferStore(offers)
     try:
-        plan = make_plan(shelf, rule, case_sensitive=case_sensitive)
+        plan = make_plan(store, rule, case_sensitive=case_sensitive)
     except FieldsMissing:
         return  # a text of nothing but blanks says nothing
     found = [filed.path for filed in plan]
     keys = found if case_sensitive else [fold(path) for path in found]
-    assert len(set(keys)) == len(shelf)
+    assert len(set(keys)) == len(store)
     assert all(len(part.encode()) <= 255 for path in found for part in path.split("/"))
     assert all(safe_path(path) == path for path in found)
     assert not {key.rpartition("/")[0] for key in keys} & set(keys)
@@ -243,7 +243,7 @@ def test_paths_are_unique_and_fit_whatever_the_names(
     half = Filing(dict(list(held.items())[::2]))
     again = make_plan(OfferStore(offers), rule, half, case_sensitive=case_sensitive)
     found = [filed.path for filed in again]
-    assert len(set(found if case_sensitive else map(fold, found))) == len(shelf)
+    assert len(set(found if case_sensitive else map(fold, found))) == len(store)
 
 
 def test_names_that_differ_in_case_only_are_kept_where_the_file_system_tells_them_apart() -> None:

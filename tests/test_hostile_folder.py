@@ -18,7 +18,7 @@ from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, st
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.errors import CannotStore
-from willow_cart.hauling import HaulPolicy, bring_home
+from willow_cart.hauling import HaulPolicy, haul_offers
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import ledger_path, opening
@@ -244,7 +244,7 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
 
     thread = threading.Thread(target=swap)
     thread.start()
-    account = bring_home(offers, into, access, HaulPolicy(lanes=2))
+    account = haul_offers(offers, into, access, HaulPolicy(lanes=2))
     thread.join()
     assert swapped.is_set()
     assert list(outside.iterdir()) == []

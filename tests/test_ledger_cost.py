@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy, HaulPolicy, bring_home
+from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy, HaulPolicy, haul_offers
 from willow_cart.model import Offer
 from willow_cart.protocols.local import LocalAccess, address_of
 
@@ -38,7 +38,7 @@ def test_no_statement_that_runs_for_each_file_scans_a_table(
     tmp_path: Path,
     monkeypatch: pytest.MonkeyPatch,
     twins: DuplicatePolicy,
-    presence: ExistingFilePolicy,
+    existing_files: ExistingFilePolicy,
 ) -> None:
     monkeypatch.setattr(sqlite3, "connect", partial(sqlite3.connect, factory=Explaining))
     Explaining.counts.clear()
@@ -48,8 +48,11 @@ def test_no_statement_that_runs_for_each_file_scans_a_table(
     offers = [Offer(address_of(str(path))) for path in sorted((tmp_path / "offered").iterdir())]
     for _ in range(2):
         with LocalAccess() as access:
-            bring_home(
-                offers, tmp_path / "into", access, HaulPolicy(twins=twins, presence=presence)
+            haul_offers(
+                offers,
+                tmp_path / "into",
+                access,
+                HaulPolicy(twins=twins, existing_files=existing_files),
             )
     each_file = [statement for statement, count in Explaining.counts.items() if count >= 25]
     assert any("INSERT INTO arrival" in statement for statement in each_file)

@@ -100,11 +100,11 @@ def test_a_busy_host_has_half_the_lanes_and_gets_them_back_one_by_one() -> None:
         queue.take(0)
     for number in range(4):  # all four lanes hear that it is busy; it is halved once
         queue.slow_down("a", 0)
-        queue.put_off("a", number, until=0)
+        queue.postpone("a", number, until=0)
     assert [isinstance(queue.take(1), QueueWait) for _ in range(3)] == [False, False, True]
     lanes = 2
     for _ in range(2 * 20):
-        queue.went_well("a", 0.0)
+        queue.record_success("a", 0.0)
         queue.finish("a")
         assert not isinstance(queue.take(1), QueueWait)
     while not isinstance(queue.take(1), QueueWait):
@@ -124,15 +124,15 @@ def test_a_lane_comes_back_after_a_quiet_while_too() -> None:
 def test_a_host_that_fails_again_and_again_comes_last() -> None:
     queue = HostQueue([("a", 1), ("a", 2), ("b", 3)], lanes_per_host=1)
     assert queue.take(0) == ("a", 1)
-    queue.put_off("a", 1, until=0.5)
-    assert [queue.went_wrong("a") for _ in range(10)] == [0] * 9 + [1]
+    queue.postpone("a", 1, until=0.5)
+    assert [queue.record_failure("a") for _ in range(10)] == [0] * 9 + [1]
     queue.set_aside("a", until=5)
     assert queue.take(1) == ("b", 3)
     assert queue.take(1) == QueueWait(4)
     queue.finish("b")
     assert queue.take(2) == QueueWait(3), "it is not its time yet"
     assert queue.take(5) == ("a", 1)
-    assert [queue.went_wrong("a") for _ in range(10)][-1] == 2
+    assert [queue.record_failure("a") for _ in range(10)][-1] == 2
     assert queue.give_up("a") == [2]
     queue.finish("a")
     assert queue.take(9) is None
@@ -141,9 +141,9 @@ def test_a_host_that_fails_again_and_again_comes_last() -> None:
 def test_one_good_answer_makes_up_for_all_the_bad_ones() -> None:
     queue = HostQueue([("a", 1)], lanes_per_host=1)
     for _ in range(9):
-        queue.went_wrong("a")
-    queue.went_well("a", 0.0)
-    assert [queue.went_wrong("a") for _ in range(10)][-1] == 1, "it is counted anew"
+        queue.record_failure("a")
+    queue.record_success("a", 0.0)
+    assert [queue.record_failure("a") for _ in range(10)][-1] == 1, "it is counted anew"
 
 
 # Hauls
@@ -182,7 +182,7 @@ def test_a_host_that_is_down_does_not_hold_up_the_others_and_is_told_in_one_line
     names = [event["event"] for event in events]
     assert (names[0], names[-1]) == ("planned", "ended")
     assert names.count("settled") == 33
-    assert {"started", "postponed", "host_set_aside", "host_given_up"} <= set(names)
+    assert {"started", "postponed", "host_suspended", "host_given_up"} <= set(names)
     assert events[-1]["counts"] == {"arrived": 3, "failed": 30}
     failed = [event for event in events if event.get("state") == "failed"]
     assert any("its host was given up" in event["reason"] for event in failed)
@@ -296,9 +296,9 @@ def test_what_lies_here_is_kept_replaced_or_a_failure_as_asked_for(
     (tmp_path / "x").mkdir()
     (tmp_path / "x" / "mine.csv").write_bytes(b"mine")
 
-    def counts(presence: str) -> str:
+    def counts(existing_files: str) -> str:
         place.requests.clear()
-        outcome = run(*haul, "--if-present", presence, cwd=tmp_path)
+        outcome = run(*haul, "--if-present", existing_files, cwd=tmp_path)
         return outcome.last_line.partition(" (")[0].partition(": ")[2]
 
     assert counts("fail") == "1 arrived, 1 failed"

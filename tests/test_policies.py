@@ -130,16 +130,16 @@ def test_hosts_take_turns_within_their_lanes() -> None:
 def test_what_is_put_off_comes_up_in_its_time_before_the_untried() -> None:
     queue = HostQueue([("a", 1), ("a", 2)], lanes_per_host=1)
     assert queue.take(0) == ("a", 1)
-    queue.put_off("a", 1, until=5)
+    queue.postpone("a", 1, until=5)
     assert queue.take(0) == ("a", 2)
-    queue.put_off("a", 2, until=3)
+    queue.postpone("a", 2, until=3)
     assert queue.take(1) == QueueWait(2)
     assert queue.take(6) == ("a", 1)
 
 
 def test_a_host_that_wants_to_be_left_alone_is_and_the_others_go_on() -> None:
     queue = HostQueue([("a", 1), ("b", 2)], lanes_per_host=4)
-    queue.leave_alone("a", until=10)
+    queue.pause_until("a", until=10)
     assert queue.take(0) == ("b", 2)
     queue.finish("b")
     assert queue.take(4) == QueueWait(6)
@@ -162,7 +162,7 @@ def test_everything_is_taken_in_the_end_and_no_host_has_too_many_lanes(
                 host, item = out.pop(0)
                 if item[1]:
                     item[1] -= 1  # type: ignore[operator]
-                    queue.put_off(host, item, now + 1)
+                    queue.postpone(host, item, now + 1)
                 else:
                     queue.finish(host)
                     finished += 1

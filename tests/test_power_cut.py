@@ -18,7 +18,7 @@ import pytest
 from tests.support.program import files_in
 from willow_cart.destination import destination, tree
 from willow_cart.destination import disk as disk_module
-from willow_cart.hauling import HaulPolicy, bring_home
+from willow_cart.hauling import HaulPolicy, haul_offers
 from willow_cart.model import Offer
 from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -163,7 +163,7 @@ def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
 
     disk = Disk(tmp_path / "data", tmp_path / "after", at=rng.randrange(1, 230))
     with watched(disk, monkeypatch):
-        bring_home(offers, tmp_path / "data", place(0.004), policy)
+        haul_offers(offers, tmp_path / "data", place(0.004), policy)
     if not disk.was_cut:
         disk.cut()
 
@@ -175,7 +175,7 @@ def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
             for row in kept.rows("SELECT path FROM arrival"):
                 assert row["path"] in left, "what the ledger tells of has its name"
             safe = sum(Spans.read(part.synced).total for part in kept.parts().values())
-    assert bring_home(offers, tmp_path / "after", place(0.0), policy).exit_code == 0
+    assert haul_offers(offers, tmp_path / "after", place(0.0), policy).exit_code == 0
     assert files_in(tmp_path / "after") == named
     with Ledger(ledger) as kept:
         (row,) = kept.rows(

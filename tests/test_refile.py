@@ -12,7 +12,7 @@ from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CannotStore
-from willow_cart.hauling import HaulPolicy, bring_home, refile
+from willow_cart.hauling import HaulPolicy, haul_offers, refile
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import Ledger, ledger_path
@@ -36,7 +36,7 @@ class _Turned:
 @pytest.fixture
 def home(tmp_path: Path) -> Path:
     access = FakeAccess({address: FakeFile(content) for address, content in FILES.items()})
-    bring_home(map(Offer, FILES), tmp_path, access, HaulPolicy())
+    haul_offers(map(Offer, FILES), tmp_path, access, HaulPolicy())
     assert files_in(tmp_path) == BEFORE
     return tmp_path
 
@@ -90,7 +90,7 @@ def test_whatever_ends_it_the_next_haul_goes_on(
         refile(home, _Turned())
     monkeypatch.undo()
     access = FakeAccess({address: FakeFile(content) for address, content in FILES.items()})
-    account = bring_home(map(Offer, FILES), home, access, HaulPolicy())
+    account = haul_offers(map(Offer, FILES), home, access, HaulPolicy())
     assert account.exit_code == 0
     assert files_in(home) == AFTER
     assert in_ledger(home) == set(AFTER)

@@ -15,7 +15,7 @@ from willow_cart.cart.rows import read_sheet
 from willow_cart.cart.sheet import Sheet
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Checksum, Issue, Offer
-from willow_cart.sources import look
+from willow_cart.sources import discover
 from willow_cart.sources.lists import read_list
 
 A, B = "http://h.example/a.csv", "http://h.example/b.csv"
@@ -23,7 +23,7 @@ A, B = "http://h.example/a.csv", "http://h.example/b.csv"
 
 def read(raw: bytes) -> tuple[list[str], list[str]]:
     """The addresses in a list, and its troubles, as standard input would give them."""
-    found = look(["-"], standard_input=io.BytesIO(raw))
+    found = discover(["-"], standard_input=io.BytesIO(raw))
     return [offer.address for offer in found.offers], [str(each) for each in found.troubles]
 
 
@@ -87,7 +87,7 @@ def test_a_table_is_read_by_its_column_names(delimiter: str, end: str) -> None:
         ["short", B],
     ]
     raw = end.join(delimiter.join(row) for row in rows)
-    found = look(["-"], standard_input=io.BytesIO(b"\xef\xbb\xbf" + raw.encode()))
+    found = discover(["-"], standard_input=io.BytesIO(b"\xef\xbb\xbf" + raw.encode()))
     first, last = found.offers
     assert (first.address, first.path, first.size) == (A, "hides/alder.csv", 1500)
     assert first.checksums == (Checksum("sha256", "ab" * 32),)
@@ -137,15 +137,15 @@ def test_a_cart_is_read_back_as_it_was_written_and_runs_nowhere(offers: list[Off
 
 
 def test_sources_that_cannot_be_read_do_not_spoil_the_others(tmp_path: object) -> None:
-    found = look([A, "no-such-list.txt", "ftp://h.example/x"])
+    found = discover([A, "no-such-list.txt", "ftp://h.example/x"])
     assert [offer.address for offer in found.offers] == [A]
     assert len(found.troubles) == 2
     with pytest.raises(UnreadableSource, match="no such file"):
-        look(["no-such-list.txt"])
+        discover(["no-such-list.txt"])
 
 
 def test_what_is_no_text_is_told() -> None:
     with pytest.raises(UnreadableSource, match="is not text"):
-        look(["-"], standard_input=io.BytesIO(b"PK\x03\x04\0\0"))
+        discover(["-"], standard_input=io.BytesIO(b"PK\x03\x04\0\0"))
     with pytest.raises(UnreadableSource, match="no standard input"):
-        look(["-"])
+        discover(["-"])

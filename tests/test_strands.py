@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
-from willow_cart.hauling import HaulPolicy, Observer, bring_home
+from willow_cart.hauling import HaulPolicy, Observer, haul_offers
 from willow_cart.model import Checksum, Offer
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -83,7 +83,7 @@ def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: 
     destination = Destination(tmp_path)
     partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
     record = partial.record(Offer(OWN))
-    partial.wake()
+    partial.open()
     first, second = partial.take(), partial.take()
     assert first is not None
     assert second is not None
@@ -155,14 +155,14 @@ def slow(files: dict[str, FakeFile]) -> FakeAccess:
 
 def bring(into: Path, access: FakeAccess, offer: Offer, observer: Observer | None = None) -> None:
     policy = HaulPolicy(retry_policy=RetryPolicy(attempts=4, pause=0.0), strands=4)
-    assert bring_home([offer], into, access, policy, observer=observer).exit_code == 0
+    assert haul_offers([offer], into, access, policy, observer=observer).exit_code == 0
 
 
 def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
     for lanes, per_host, most in ((8, 3, 3), (2, 4, 2), (8, 8, 4)):
         access = slow({OWN: FakeFile(CONTENT)})
         policy = HaulPolicy(lanes=lanes, lanes_per_host=per_host, strands=4)
-        bring_home([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)
+        haul_offers([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)
         assert access.most_open == most
 
 
@@ -191,7 +191,7 @@ def test_mirrors_bring_strands_if_a_checksum_proves_them(tmp_path: Path) -> None
         access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT, '"m"')})
         policy = HaulPolicy(lanes_per_host=1, strands=4)
         offer = Offer(OWN, checksums=checksums, mirrors=(MIRROR,))
-        bring_home([offer], tmp_path / str(helped), access, policy)
+        haul_offers([offer], tmp_path / str(helped), access, policy)
         assert files_in(tmp_path / str(helped)) == {"dawn.wav": CONTENT}
         assert (MIRROR in {address for address, _ in access.asked}) == helped
 
@@ -200,7 +200,7 @@ def test_a_mirror_with_other_bytes_is_found_out(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[::-1])})
     policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
-    bring_home([offer], tmp_path, access, policy)
+    haul_offers([offer], tmp_path, access, policy)
     assert MIRROR in {address for address, _ in access.asked}
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
 
@@ -209,7 +209,7 @@ def test_a_mirror_of_another_size_is_not_asked_again(tmp_path: Path) -> None:
     access = slow({OWN: FakeFile(CONTENT), MIRROR: FakeFile(CONTENT[:-1])})
     policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0), lanes_per_host=1, strands=4)
     offer = Offer(OWN, checksums=(Checksum("sha256", sha256(CONTENT)),), mirrors=(MIRROR,))
-    bring_home([offer], tmp_path, access, policy)
+    haul_offers([offer], tmp_path, access, policy)
     assert [address for address, _ in access.asked].count(MIRROR) == 1
     assert files_in(tmp_path) == {"dawn.wav": CONTENT}
 
@@ -248,7 +248,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
         destination = Destination(Path(folder))
         partial = PartialStore(destination, {}, "this start").begin(Offer(OWN), delivery)
         partial.recorded = True
-        partial.wake()
+        partial.open()
         partial.share = rng.choice([None, 50, length // 3])
         readers: list[_Reader] = []
         while not partial.is_whole:
@@ -263,7 +263,7 @@ def test_strands_that_come_and_go_in_any_order_leave_the_file_itself(
                     readers.remove(reader)
             assert partial.size == partial.spans.total <= length, "no byte counts twice"
         found, _ = partial.finish()
-        partial.rest()
+        partial.close()
         assert destination.full_path(partial.file).read_bytes() == content
         destination.close()
         assert found["sha256"].digest == sha256(content)

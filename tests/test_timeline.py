@@ -14,7 +14,7 @@ from willow_cart.addresses import host_of
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Filed
-from willow_cart.hauling import HaulPolicy, bring_home
+from willow_cart.hauling import HaulPolicy, haul_offers
 from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.model import Offer
 from willow_cart.protocols.web import WebAccess
@@ -71,20 +71,20 @@ def test_a_thousand_hosts_are_not_told_apart() -> None:
 
 def test_a_lane_s_time_is_either_asking_or_receiving() -> None:
     now = 100.0
-    timekeeper = TimelineRecorder(lambda: now)
+    timeline_recorder = TimelineRecorder(lambda: now)
     filed = Filed(Offer("http://h.example/x"), "x")
-    timekeeper.asks(0, "h.example")
+    timeline_recorder.asks(0, "h.example")
     now = 101.0
-    timekeeper.started(0, filed, 30, 0)
+    timeline_recorder.started(0, filed, 30, 0)
     now = 103.0
-    timekeeper.received(0, 20)
-    timekeeper.postponed(0, filed, ConnectionLost("x", "the line broke"), 2.0)
-    timekeeper.freed(0)
+    timeline_recorder.received(0, 20)
+    timeline_recorder.postponed(0, filed, ConnectionLost("x", "the line broke"), 2.0)
+    timeline_recorder.freed(0)
     now = 110.0
-    timekeeper.asks(0, "mirror.example")
+    timeline_recorder.asks(0, "mirror.example")
     now = 110.5
-    timekeeper.freed(0)
-    timeline = Timeline.from_text(timekeeper.written())
+    timeline_recorder.freed(0)
+    timeline = Timeline.from_text(timeline_recorder.written())
     told: dict[str, list[float]] = {}
     for _, _, host, cell in timeline.each():
         sums = told.setdefault(host, [0, 0, 0])
@@ -126,7 +126,7 @@ def test_waiting_for_a_far_place_is_told_from_receiving(tmp_path: Path, place: S
     with line(place.base, Weather(latency=0.15)) as far, WebAccess() as access:
         addresses = [f"{base}/{path}" for path in sorted(place.exhibits)
                      for base in [far if path.startswith("far") else place.base]]  # fmt: skip
-        bring_home(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=2))
+        haul_offers(map(Offer, addresses), tmp_path, access, HaulPolicy(lanes=2))
     with open_receipt(tmp_path) as receipt:
         timeline = receipt.timeline
         assert receipt.summary.received == sum(cell.bytes for *_, cell in timeline.each())

@@ -29,7 +29,7 @@ from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import BadOption, NotUnpacked
-from willow_cart.hauling import HaulPolicy, Unpacking, bring_home, unpack
+from willow_cart.hauling import HaulPolicy, Unpacking, haul_offers, unpack
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.records import Ledger
@@ -319,7 +319,7 @@ def test_whatever_ends_it_the_next_haul_unpacks_all(
 
         return step
 
-    bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), HaulPolicy())
+    haul_offers([Offer(address)], tmp_path, FakeAccess({address: fake}), HaulPolicy())
     for owner, name in (
         (Destination, "place"),
         (Destination, "sync_files"),
@@ -333,7 +333,7 @@ def test_whatever_ends_it_the_next_haul_unpacks_all(
         unpack([tmp_path], None, policy.unpack or Unpacking(), Choosing())
     assert (left[0] == 0) == (steps < 8)
     monkeypatch.undo()
-    account = bring_home([Offer(address)], tmp_path, FakeAccess({address: fake}), policy)
+    account = haul_offers([Offer(address)], tmp_path, FakeAccess({address: fake}), policy)
     assert account.exit_code == 0
     lies = files_in(tmp_path)
     if steps == 6:  # all is in the ledger, and only the archive is left

@@ -41,7 +41,7 @@ Script = Callable[[Transfer], None]
 POLICY = HaulPolicy(retry_policy=RetryPolicy(attempts=3, pause=0.001))
 
 
-class Told(Observer):
+class ColumnSummary(Observer):
     """Keeps what the pool tells of hosts and files."""
 
     def __init__(self) -> None:
@@ -50,7 +50,7 @@ class Told(Observer):
     def postponed(self, *_: object) -> None:
         self.events["postponed"] += 1
 
-    def turned(self, *_: object) -> None:
+    def switched_mirror(self, *_: object) -> None:
         self.events["turned"] += 1
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
@@ -64,7 +64,7 @@ class Bench:
         plan = make_plan(OfferStore(offers), Layout.HOST, None)
         self.results: list[Result] = []
         self.attempts: Counter[str] = Counter()
-        self.told = Told()
+        self.told = ColumnSummary()
         self.stop = threading.Event()
         self._script = attempt
         self.transfers = Transfers(plan)
@@ -78,7 +78,9 @@ class Bench:
         )  # fmt: skip
         self.file_transfer = cast(
             "FileTransfer",
-            SimpleNamespace(downloader=downloader, attempt=self.attempt, turn=Transfer.turn),
+            SimpleNamespace(
+                downloader=downloader, attempt=self.attempt, use_next_mirror=Transfer.next_mirror
+            ),
         )
 
     def attempt(self, transfer: Transfer, _lane: int) -> Result:

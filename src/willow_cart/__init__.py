@@ -5,7 +5,7 @@ are used first, so that the command line starts quickly::
 
     import willow_cart as wc
 
-    offers = wc.look(["addresses.txt"]).offers
+    offers = wc.discover(["addresses.txt"]).offers
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
     with wc.WebAccess() as access:
         with wc.LiveView("data") as view:
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
         HaulSummary,
         Observer,
         Unpacking,
-        bring_home,
+        haul_offers,
     )
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.protocols import Access, RetryPolicy
@@ -75,7 +75,7 @@ if TYPE_CHECKING:
         NotEntered,
         PageRules,
         ask_sizes,
-        look,
+        discover,
     )
     from willow_cart.views.bars import LiveView
 
@@ -126,13 +126,13 @@ _HOMES = {
     "WillowCartError": "errors",
     "ask_sizes": "sources",
     "audit": "scripting",
-    "bring_home": "hauling",
+    "haul_offers": "hauling",
     "combine": "scripting",
     "errand": "scripting",
     "haul": "scripting",
     "knock": "scripting",
     "load": "scripting",
-    "look": "sources",
+    "discover": "sources",
     "offline": "scripting",
     "pack": "scripting",
     "parse_when": "choosing",
@@ -194,13 +194,13 @@ __all__ = [
     "__version__",
     "ask_sizes",
     "audit",
-    "bring_home",
     "combine",
+    "discover",
     "errand",
     "haul",
+    "haul_offers",
     "knock",
     "load",
-    "look",
     "offline",
     "pack",
     "parse_when",

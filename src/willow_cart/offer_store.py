@@ -130,7 +130,7 @@ class OfferStore:
             self._base.execute("UPDATE offer SET mark = ? WHERE number = ?", (mark, number))
 
 
-class Aside:
+class Spool:
     """A spool of offers, each with a note, to be read once after all were written."""
 
     def __init__(self) -> None:

@@ -67,7 +67,7 @@ class Find:
     """
 
     def __init__(self, judged: Iterable[tuple[Offer, bool]]) -> None:
-        self.shelf = OfferStore()
+        self.store = OfferStore()
         self.secrets = 0
         self.sources: set[str] = set()
         for offer, chosen in judged:
@@ -78,14 +78,14 @@ class Find:
                 self.secrets += chosen
                 offer = replace(offer, address=shown, mirrors=mirrors)  # noqa: PLW2901
             mark = _Mark.CHOSEN if chosen else _Mark.DROPPED
-            if not self.shelf.add(offer, mark) and chosen:
-                there = self.shelf.find(shown)
+            if not self.store.add(offer, mark) and chosen:
+                there = self.store.find(shown)
                 assert there is not None, "it was not added"
-                self.shelf.mark(there[0], mark)
+                self.store.mark(there[0], mark)
 
     def chosen(self) -> Iterable[Offer]:
         """Return the chosen offers in order."""
-        return (offer for _, offer in self.shelf.numbered(_Mark.CHOSEN))
+        return (offer for _, offer in self.store.numbered(_Mark.CHOSEN))
 
 
 def load(
@@ -212,7 +212,7 @@ class _Renewal:
                 f"already contains files of another source, {offer.source}",
                 "use --add to add to it, or name another file",
             )
-        if self._find.shelf.has(offer.address):
+        if self._find.store.has(offer.address):
             loaded.back += entry.gone
         elif offer.source in sources and covers(offer) and not entry.gone:
             self._gone.add(entry.row.number)
@@ -243,10 +243,10 @@ class _Renewal:
             cells[places["number"]] = str(self._last_number)
         if entry.row.number in self._gone:
             cells[places[GONE]] = self._today
-        found = self._find.shelf.find(offer.address)
+        found = self._find.store.find(offer.address)
         if found is None:
             return offer
-        self._find.shelf.mark(found[0], _Mark.IN_CART)
+        self._find.store.mark(found[0], _Mark.IN_CART)
         if GONE in places:
             cells[places[GONE]] = ""
         now = learnt(offer, found[1])

@@ -22,11 +22,11 @@ from willow_cart.choosing.patterns import (
     wildcard,
     words,
 )
-from willow_cart.choosing.variants import Twins
+from willow_cart.choosing.variants import Variants
 from willow_cart.errors import BadOption
 from willow_cart.kinds import FAMILIES, extension_of
 from willow_cart.model import Offer
-from willow_cart.offer_store import Aside
+from willow_cart.offer_store import Spool
 from willow_cart.units import format_size
 
 Learn = Callable[[Sequence[Offer]], Sequence[Offer]]
@@ -96,7 +96,7 @@ class Choosing:
         at_most: the maximum size in bytes.
         undated: what to do with offers without a date, where dates are chosen by.
         unsized: likewise of offers without a size, or of a rounded one too close to the limit.
-        prefer: of twins only the most preferred is kept; see `Twins`. Empty keeps all.
+        prefer: of twins only the most preferred is kept; see `Variants`. Empty keeps all.
         nth: of every N remaining offers keep the K-th: `1/3` is the first of every three.
         first: the maximum number of offers to keep; None for all.
 
@@ -315,7 +315,7 @@ class Choosing:
 
     def _on_twins(self) -> Iterator[ChoosingRule]:
         if self.prefer:
-            twins = Twins(self.prefer)
+            twins = Variants(self.prefer)
             yield ChoosingRule(
                 f"--prefer {','.join(self.prefer)}", twins.keeps, _On.TWINS, twins.meet
             )
@@ -334,7 +334,7 @@ def _meet_twins(
     judged: Iterable[tuple[Offer, str]], rules: Sequence[ChoosingRule]
 ) -> Iterator[tuple[Offer, str]]:
     """Pass rules all remaining offers before asking them about any of these."""
-    aside = Aside()
+    aside = Spool()
     for offer, dropped_by in judged:
         aside.add(offer, dropped_by)
         if not dropped_by:

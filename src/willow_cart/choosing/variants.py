@@ -10,7 +10,7 @@ from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 
 
-class Twins:
+class Variants:
     """Finds variants of the same file, and which of them is preferred.
 
     A preference is an extension, the name of a folder, or the last word of a name's stem:

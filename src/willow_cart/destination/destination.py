@@ -221,7 +221,7 @@ class Destination(FileTree):
         except OSError as error:
             raise cannot_store(path, error) from None
 
-    def put_aside(self, path: str) -> Path | None:
+    def move_aside(self, path: str) -> Path | None:
         """Move the file at a path aside; return its new path, or None if there was none.
 
         Raises:

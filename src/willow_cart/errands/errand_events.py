@@ -45,13 +45,13 @@ class OfferedNoMore(Event):
     Attributes:
         files: how many.
         example: the path of one.
-        put_aside: how many were put aside; None if they are kept.
+        moved: how many were put aside; None if they are kept.
         folder: where they are then.
     """
 
     files: int
     example: str
-    put_aside: int | None
+    moved: int | None
     folder: Path
 
 

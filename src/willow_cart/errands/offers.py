@@ -36,7 +36,7 @@ class Found:
         gone: the addresses that were offered once and are not any more.
     """
 
-    shelf: OfferStore = field(default_factory=OfferStore)
+    store: OfferStore = field(default_factory=OfferStore)
     troubles: int = 0
     offered: dict[str, dict[str, None]] = field(default_factory=dict)
     gone: set[str] = field(default_factory=set)
@@ -56,7 +56,7 @@ def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator
         yield access
 
 
-def look(
+def discover_offers(
     job: Job,
     access: Access,
     before: Mapping[str, list[str]],
@@ -81,14 +81,14 @@ def look(
     counts: Counter[str] = Counter()
     for source in job.sources:
         finder = OfferFinder(source.request, access, job.haul.lanes, observer, asking=asking)
-        already = len(found.shelf)
+        already = len(found.store)
         try:
             _go_through(source, finder, before.get(source.mark, ()), found)
             finder.choice.require_some()
         except WillowCartError as error:
             failures.append(error)
             continue
-        counts[source.name or ", ".join(finder.found.sources)] += len(found.shelf) - already
+        counts[source.name or ", ".join(finder.found.sources)] += len(found.store) - already
     for shown, files in counts.items():
         if files:
             observer.note(SourceOffers(shown, files))
@@ -117,7 +117,7 @@ def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], foun
         if was_offered or not dropped_by:
             offered[address] = None
         if not dropped_by:
-            found.shelf.add(replace(offer, source=source.name or offer.source))
+            found.store.add(replace(offer, source=source.name or offer.source))
     for each in missing:
         if _would_be_offered(each, finder.found):
             found.gone.add(each)

@@ -25,12 +25,12 @@ from willow_cart.errands.errand_events import (
 )
 from willow_cart.errands.job import Job, Step, make_job
 from willow_cart.errands.memory import Memory, my_memory
-from willow_cart.errands.offers import Found, look, open_access
+from willow_cart.errands.offers import Found, discover_offers, open_access
 from willow_cart.errands.outcome import Accountant
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
-from willow_cart.hauling import find_gone, put_gone_aside
+from willow_cart.hauling import find_gone, move_gone_aside
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
 from willow_cart.jobs.hauling_policies import make_policy
@@ -251,8 +251,8 @@ class _Errand:
         shown = list(values.shown())
         policy = make_policy(self._job.haul)
         with open_access(self._document, self._job, self._observer) as access:
-            found = look(self._job, access, self._memory.offered(), self._observer)
-            planned = plan_haul(found.shelf, self._into, policy.layout)
+            found = discover_offers(self._job, access, self._memory.offered(), self._observer)
+            planned = plan_haul(found.store, self._into, policy.layout)
         planned = replace(planned, incomplete=bool(found.troubles))
         return ErrandPlan(shown, planned, self._changes(found), self._job.steps)
 
@@ -264,18 +264,18 @@ class _Errand:
             open_access(self._document, self._job, observer) as made,
             keeping_answers(made, self._into, policy.lanes_per_host) as (access, asking),
         ):
-            found = look(self._job, access, self._memory.offered(), observer, asking)
-            shelf = found.shelf
+            found = discover_offers(self._job, access, self._memory.offered(), observer, asking)
+            store = found.store
             if request.cart is not None:
-                find = Find((offer, True) for offer in shelf)
+                find = Find((offer, True) for offer in store)
                 observer.note(
                     CartKept(fill_cart(find, request.cart, Discovery(), observer, add=False))
                 )
                 # What a user has taken out of it stays out.
-                shelf = OfferStore(
-                    offer for offer in Cart.load(request.cart) if shelf.has(offer.address)
+                store = OfferStore(
+                    offer for offer in Cart.load(request.cart) if store.has(offer.address)
                 )
-            account = carry(request, policy, shelf, access, observer)
+            account = carry(request, policy, store, access, observer)
         self.offered = found.offered
         hauled = Hauled(account, request, found.troubles)
         observer.note(HaulEnded(hauled))
@@ -292,7 +292,7 @@ class _Errand:
             return
         kept = None
         if self._document.top.keys.get("gone", "keep") != "keep":
-            kept = len(put_gone_aside(self._into, gone))
+            kept = len(move_gone_aside(self._into, gone))
         aside = self._into / ".willow" / "aside"
         self._observer.note(OfferedNoMore(len(gone), gone[0].path, kept, aside))
 
@@ -339,7 +339,7 @@ class _Errand:
             return None
         new = changed = missing = 0
         with KnownFiles(ledger_path(self._into)) as held, FileTree(self._into) as tree:
-            for offer in found.shelf:
+            for offer in found.store:
                 arrival = held.get(without_secrets(offer.address))
                 new += arrival is None
                 if arrival is None:

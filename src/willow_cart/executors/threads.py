@@ -66,7 +66,7 @@ class ThreadExecutor(Executor):
     def _unforeseen(self, transfer: Transfer, error: Exception) -> InternalError:
         """Return the failure for an unexpected exception, and log it."""
         failure = InternalError.of(transfer.shown, error)
-        self._file_transfer.downloader.observer.broke(transfer.filed.path, failure)
+        self._file_transfer.downloader.observer.internal_error(transfer.filed.path, failure)
         self._file_transfer.downloader.discard(transfer)
         return failure
 

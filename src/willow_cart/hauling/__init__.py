@@ -2,10 +2,10 @@
 
 from willow_cart.hauling.refiling import Refiled, refile
 from willow_cart.hauling.room import Prospect, prospect
-from willow_cart.hauling.run import MultiPassRun, bring_home
+from willow_cart.hauling.run import MultiPassRun, haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking_here import unpack
-from willow_cart.hauling.vanished import find_gone, put_gone_aside, put_rotten_aside
+from willow_cart.hauling.vanished import find_gone, move_corrupt_aside, move_gone_aside
 from willow_cart.transfer.duplicates import DuplicatePolicy
 from willow_cart.transfer.existing_files import ExistingFilePolicy
 from willow_cart.transfer.observer import Handled, Observer, Unpacked, all_of
@@ -28,11 +28,11 @@ __all__ = [
     "Unpacked",
     "Unpacking",
     "all_of",
-    "bring_home",
     "find_gone",
+    "haul_offers",
+    "move_corrupt_aside",
+    "move_gone_aside",
     "prospect",
-    "put_gone_aside",
-    "put_rotten_aside",
     "refile",
     "unpack",
 ]

@@ -93,7 +93,7 @@ class HostQueue(Generic[Item]):
     def _take_from(self, host: str, items: deque[Item], now: float) -> Item:
         self._taken[host] += 1
         if rate := self._rates[host].rate(now):
-            self.leave_alone(host, now + 1 / rate)
+            self.pause_until(host, now + 1 / rate)
         return items.popleft()
 
     def _wait(self, now: float) -> QueueWait | None:
@@ -126,7 +126,7 @@ class HostQueue(Generic[Item]):
         waiting = self._waiting[host]
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
 
-    def give_back(self, host: str, items: Iterable[Item]) -> None:
+    def return_untried(self, host: str, items: Iterable[Item]) -> None:
         """Return files that were taken in a batch but not started."""
         self._returned[host].extend(items)
 
@@ -147,7 +147,7 @@ class HostQueue(Generic[Item]):
         self._taken[host] -= 1
         self._heard[host] = max(0, self._heard[host] - 1)
 
-    def went_well(self, host: str, now: float) -> None:
+    def record_success(self, host: str, now: float) -> None:
         """Record a good answer of a host; after enough of them it gets a lane back."""
         self._served[host] += 1
         self._rates[host].took(now)
@@ -164,7 +164,7 @@ class HostQueue(Generic[Item]):
         if self._limits[host] >= self._lanes_per_host:
             del self._limits[host], self._slowed[host]
 
-    def went_wrong(self, host: str) -> int:
+    def record_failure(self, host: str) -> int:
         """Record a failure of a host.
 
         Returns:
@@ -180,7 +180,7 @@ class HostQueue(Generic[Item]):
     def set_aside(self, host: str, until: float) -> None:
         """Suspend a host until all others are done, and at least until a time."""
         self._aside.add(host)
-        self.leave_alone(host, until)
+        self.pause_until(host, until)
 
     def served(self, host: str) -> int:
         """Return the number of good answers of a host."""
@@ -228,7 +228,7 @@ class HostQueue(Generic[Item]):
         heapq.heapify(self._put_off)
         return left
 
-    def put_off(self, host: str, item: Item, until: float) -> None:
+    def postpone(self, host: str, item: Item, until: float) -> None:
         """Return a file to the queue, to be taken again at a given time."""
         self._taken[host] -= 1
         heapq.heappush(self._put_off, (until, next(self._order), host, item))
@@ -236,15 +236,15 @@ class HostQueue(Generic[Item]):
     def move(self, host: str, item: Item, to: str) -> None:
         """Return a file to the queue of another host, at its front."""
         self._taken[host] -= 1
-        self.bring_in(to, item)
+        self.move_to_front(to, item)
 
-    def bring_in(self, host: str, item: Item) -> None:
+    def move_to_front(self, host: str, item: Item) -> None:
         """Put a file at the front of a host's queue."""
         if host not in self._waiting:
             self._turns.append(host)
         self._waiting[host].appendleft(item)
 
-    def leave_alone(self, host: str, until: float) -> None:
+    def pause_until(self, host: str, until: float) -> None:
         """Take nothing from a host until a given time."""
         self._left_alone[host] = max(until, self._left_alone.get(host, until))
 

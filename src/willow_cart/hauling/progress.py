@@ -138,7 +138,7 @@ class ProgressTracker(Observer):
         self._clock = clock
         self.lanes: dict[int, Lane] = {}
         self.files = self.files_done = 0
-        self.put_off: set[str] = set()
+        self.postponed_paths: set[str] = set()
         self.aside: set[str] = set()
         self._longest = self._unasked = 0
         self._bytes_known = self._sizes_unknown = 0
@@ -171,7 +171,7 @@ class ProgressTracker(Observer):
             self._learn(filed.path, length)
         own = max(0, start - self._by_helpers(filed.path))
         state.path, state.length, state.have, state.strand = filed.path, length, own, None
-        self.put_off.discard(filed.path)
+        self.postponed_paths.discard(filed.path)
         if self.aside:
             self.aside.discard(host_of(filed.offer.address))
 
@@ -188,9 +188,9 @@ class ProgressTracker(Observer):
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:  # noqa: ARG002
         """Count a postponed file."""
-        self.put_off.add(filed.path)
+        self.postponed_paths.add(filed.path)
 
-    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:  # noqa: ARG002
+    def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:  # noqa: ARG002
         """Record that a lane has switched to a mirror."""
         state = self._lane(lane)
         state.path, state.have = "", 0
@@ -200,17 +200,17 @@ class ProgressTracker(Observer):
         state = self._lane(lane)
         if state.strand is not None:
             self._helped[state.path] += state.have
-        elif state.path not in self.put_off:
+        elif state.path not in self.postponed_paths:
             state.done += state.have
         state.path, state.have, state.strand = "", 0, None
 
-    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
+    def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
         """Count a suspended host."""
         self.aside.add(host)
 
     def settled(self, filed: Filed, result: Result) -> None:
         """Count a settled file."""
-        self.put_off.discard(filed.path)
+        self.postponed_paths.discard(filed.path)
         self.files_done += 1
         if filed.offer.size is None:
             self._learn(filed.path, result.received + result.resumed)
@@ -271,7 +271,7 @@ class ProgressTracker(Observer):
             have,
             speed,
             left,
-            len(self.put_off),
+            len(self.postponed_paths),
             len(self.aside),
             self._longest,
             tuple(

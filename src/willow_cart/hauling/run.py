@@ -57,11 +57,13 @@ class MultiPassRun:
     """
 
     run: int = 0
-    timekeeper: TimelineRecorder = field(default_factory=lambda: TimelineRecorder(time.monotonic))
+    timeline_recorder: TimelineRecorder = field(
+        default_factory=lambda: TimelineRecorder(time.monotonic)
+    )
     codes: list[Exit] = field(default_factory=list)
 
 
-def bring_home(
+def haul_offers(
     offers: Iterable[Offer],
     into: Path | str,
     access: Access,
@@ -71,7 +73,7 @@ def bring_home(
     note: str = "",
     observer: Observer | None = None,
     stop: threading.Event | None = None,
-    rounds: MultiPassRun | None = None,
+    passes: MultiPassRun | None = None,
 ) -> HaulSummary:
     """Haul offers.
 
@@ -88,7 +90,7 @@ def bring_home(
         note: the user's note, for the ledger.
         observer: receives the events.
         stop: set it to end the haul early.
-        rounds: those that this haul is one of; None for a haul of its own.
+        passes: those that this haul is one of; None for a haul of its own.
 
     Returns:
         The account: counts, bytes, and the exit code that follows from them.
@@ -104,10 +106,10 @@ def bring_home(
     observer = observer or Observer()
     stop = stop or threading.Event()
     policy = policy or HaulPolicy()
-    rounds = rounds or MultiPassRun()
-    shelf = offers if isinstance(offers, OfferStore) else OfferStore(offers)
+    passes = passes or MultiPassRun()
+    store = offers if isinstance(offers, OfferStore) else OfferStore(offers)
     if not policy.tight:
-        require_room(shelf, into)
+        require_room(store, into)
     path = ledger_path(into)
     with (
         Destination(into) as destination,
@@ -115,15 +117,15 @@ def bring_home(
         KnownFiles(path) as held,
     ):
         if (begun := ledger.cut_off()) is not None:
-            observer.goes_on(begun)
+            observer.resuming(begun)
         end_moves(ledger, destination)
-        if rounds.run:
-            ledger.reopen_run(rounds.run)
+        if passes.run:
+            ledger.reopen_run(passes.run)
         else:
-            rounds.run = ledger.begin_run(command, note)
-        run, timekeeper = rounds.run, rounds.timekeeper
+            passes.run = ledger.begin_run(command, note)
+        run, timeline_recorder = passes.run, passes.timeline_recorder
         parts = _file_what_was_sealed(ledger, run, destination, held, observer)
-        plan = make_plan(shelf, policy.layout, held or None, case_sensitive=is_case_sensitive(into))
+        plan = make_plan(store, policy.layout, held or None, case_sensitive=is_case_sensitive(into))
         if policy.unpack is not None:
             policy.unpack.require_fields(plan)
         observer.planned(plan)
@@ -131,14 +133,14 @@ def bring_home(
         account = HaulSummary(run, len(plan))
         haul = _Haul(policy, destination, ledger, held, plan, account, observer, stop)
         try:
-            haul.carry(access, partials, timekeeper)
+            haul.carry(access, partials, timeline_recorder)
             haul.unpack()
         finally:
             account.seconds = time.monotonic() - began
-        rounds.codes.append(account.exit_code)
+        passes.codes.append(account.exit_code)
         with ledger.transaction():
-            ledger.keep_timeline(run, timekeeper.written())
-            ledger.end_run(run, gravest(rounds.codes))
+            ledger.keep_timeline(run, timeline_recorder.written())
+            ledger.end_run(run, gravest(passes.codes))
         ledger.restore()
     return account
 
@@ -156,7 +158,9 @@ class _Haul:
     observer: Observer
     stop: threading.Event
 
-    def carry(self, access: Access, partials: PartialStore, timekeeper: TimelineRecorder) -> None:
+    def carry(
+        self, access: Access, partials: PartialStore, timeline_recorder: TimelineRecorder
+    ) -> None:
         """Fetch everything, and run the user's command for files that arrive."""
         policy, destination, account = self.policy, self.destination, self.account
         transfers = Transfers(self.plan)
@@ -168,7 +172,7 @@ class _Haul:
             if handler is not None and result.state is State.ARRIVED and result.arrival:
                 handler.take(filed, result.arrival)
 
-        present = policy.presence.settle(self.plan, destination)
+        present = policy.existing_files.settle(self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
         queue = HostQueue(waiting, policy.lanes_per_host)
         commit_thread = CommitThread(
@@ -176,13 +180,13 @@ class _Haul:
             account.run,
             destination,
             settled,
-            timekeeper.written,
+            timeline_recorder.written,
             set_aside=self.observer.set_aside,
             twins=policy.twins,
             handles=policy.on_arrival is not None,
         )
         handler = self._make_handler(commit_thread)
-        told = all_of(timekeeper, self.observer)
+        told = all_of(timeline_recorder, self.observer)
         downloader = Downloader(
             access, partials, commit_thread, told, self.stop, policy, destination.room
         )
@@ -276,7 +280,7 @@ def _open_partials(
     boot = boot_mark()
     partials = PartialStore(destination, parts, boot)
     try:
-        partials.make_good()
+        partials.delete_unusable()
     except OSError as error:
         raise cannot_store(str(destination.full_path(PARTIAL)), error) from None
     with ledger.transaction():

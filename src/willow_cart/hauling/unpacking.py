@@ -126,7 +126,7 @@ class Unpacker:
                 raise
             except Exception as error:  # one odd archive must not end the others
                 failure = InternalError.of(path, error)
-                self._observer.broke(path, failure)
+                self._observer.internal_error(path, failure)
                 unpacked = Unpacked(path, failed=failure.why)
             self._observer.unpacked(unpacked)
             yield unpacked
@@ -180,7 +180,7 @@ class Unpacker:
         is_done = all(each.is_final for each in emptied.left_out)
         with self._ledger.transaction(lasting=True):
             for each in gone:
-                self._ledger.let_stand_for(each, "nothing")
+                self._ledger.replace_by(each, "nothing")
             self._ledger.keep_members(
                 self._run, arrival, wish.mark, members, len(emptied.left_out) if is_done else None
             )
@@ -269,7 +269,7 @@ class Unpacker:
             others = each.archive != archive.sha256 and each.path not in paths
             if others and self._chooses(each):
                 if self._destination.stamp(each.path) == each.own_stamp:
-                    self._destination.put_aside(each.path)
+                    self._destination.move_aside(each.path)
                 gone.append(each)
         return gone
 
@@ -279,7 +279,7 @@ class Unpacker:
     def _remove(self, archive: Archive) -> None:
         """Delete an archive; the ledger keeps that its members replace it."""
         with self._ledger.transaction(lasting=True):
-            self._ledger.let_stand_for(archive.arrival, "members")
+            self._ledger.replace_by(archive.arrival, "members")
         if archive.root is None:
             archive.arrival.delete_from(self._destination)
             return

@@ -26,7 +26,7 @@ def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
         ]
 
 
-def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Path]]:
+def move_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Path]]:
     """Move files aside that are no longer offered.
 
     A file that was changed here since it arrived stays, and so does one that stands for another.
@@ -47,14 +47,14 @@ def put_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Pat
                 continue
             # Entered first: a kill in between leaves a file that is in no ledger, and loses none.
             with ledger.transaction(lasting=True):
-                ledger.let_stand_for(arrival, "nothing")
-            if there := destination.put_aside(arrival.path):
+                ledger.replace_by(arrival, "nothing")
+            if there := destination.move_aside(arrival.path):
                 kept.append((arrival.path, there))
         destination.drop_empty_folders(path for path, _ in kept)
     return kept
 
 
-def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str, Path]]:
+def move_corrupt_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str, Path]]:
     """Move files aside whose content changed although their size and date did not.
 
     A haul would believe them. Others it sees for itself, once what replaces them is there.
@@ -72,5 +72,5 @@ def put_rotten_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[str,
     """
     with Destination(root) as destination:
         rotten = [each.path for each in arrivals if destination.stamp(each.path) == each.own_stamp]
-        kept = [(path, destination.put_aside(path)) for path in rotten]
+        kept = [(path, destination.move_aside(path)) for path in rotten]
     return [(path, there) for path, there in kept if there is not None]

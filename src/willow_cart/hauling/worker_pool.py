@@ -101,11 +101,11 @@ class WorkerPool:
         lanes = self._policy.lanes
         if self._policy.strands == 1:
             lanes = min(lanes, self._queue.most_at_once)
-        self._attend(lanes)
+        self._manage_lanes(lanes)
         if self._failure is not None:
             raise self._failure
 
-    def _attend(self, most: int) -> None:
+    def _manage_lanes(self, most: int) -> None:
         """Open lanes while more of them help, and wait for their end."""
         lanes = [self._open_lane(0, self._threads)] if most else []
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
@@ -169,7 +169,7 @@ class WorkerPool:
             host, number = taken
             self._observer.asks(lane, host)
             for transfer, outcome in self._threads.carry([self._transfers[number]], lane):
-                self._conclude(lane, host, transfer, outcome)
+                self._handle_outcome(lane, host, transfer, outcome)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
         """Return the next file with its host, or a strand of another lane's file.
@@ -216,13 +216,13 @@ class WorkerPool:
             begun = {transfer.number for transfer, _ in carried}
             with self._change:
                 # What was not begun goes back to the queue: large files do not wait for small ones.
-                self._queue.give_back(host, [n for n in numbers if n not in begun])
+                self._queue.return_untried(host, [n for n in numbers if n not in begun])
                 self._change.notify_all()
             for transfer, outcome in carried:
                 with self._change:
                     self._queue.take_lane(host)
                 self._observer.asks(lane, host)
-                self._conclude(lane, host, transfer, outcome)
+                self._handle_outcome(lane, host, transfer, outcome)
             self._observer.freed(lane)
             with self._change:
                 self._queue.finish(host)
@@ -231,7 +231,7 @@ class WorkerPool:
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._policy.pace
         if pace.gap:
-            self._queue.leave_alone(host, now + pace.gap_after(self._random_value()))
+            self._queue.pause_until(host, now + pace.gap_after(self._random_value()))
 
     def _assist(self, lane: int, found: SegmentJob) -> None:
         """Fetch a strand of another lane's file; a failure is handled by that lane."""
@@ -240,22 +240,22 @@ class WorkerPool:
         self._observer.freed(lane)
         brought = found.strand.at > found.strand.start
         if failure is not None and Failure(failure, int(not brought)).cause is not Cause.FILE:
-            self._blame(found.host, failure)
+            self._charge_host(found.host, failure)
         with self._change:
             self._helping.ended(found, well=served and (failure is None or brought))
             self._queue.finish(found.host)
             self._change.notify()
 
-    def _conclude(self, lane: int, host: str, transfer: Transfer, outcome: Outcome) -> None:
+    def _handle_outcome(self, lane: int, host: str, transfer: Transfer, outcome: Outcome) -> None:
         """Handle the outcome of an attempt."""
         if isinstance(outcome, WillowCartError):
-            ended = self._see_to_failure(lane, host, transfer, outcome)
+            ended = self._handle_failure(lane, host, transfer, outcome)
             if ended is None:
                 return
             outcome = ended
         else:
             with self._change:
-                self._queue.went_well(host, self._clock())
+                self._queue.record_success(host, self._clock())
         self._commit_thread.take(outcome)
         self._observer.freed(lane)
         with self._change:
@@ -264,7 +264,7 @@ class WorkerPool:
             self._bytes += transfer.received
             self._change.notify()
 
-    def _see_to_failure(
+    def _handle_failure(
         self, lane: int, host: str, transfer: Transfer, error: WillowCartError
     ) -> Result | None:
         """Decide on a failure: retry, wait, or give up; return the result of a file that failed.
@@ -280,12 +280,12 @@ class WorkerPool:
         match failure.cause:
             case Cause.CROWDING:
                 assert isinstance(error, TransientError), "crowding passes"
-                self._make_room(host, transfer, error)
+                self._slow_down(host, transfer, error)
             case Cause.HOST:
-                self._blame(host, error)
+                self._charge_host(host, error)
             case Cause.FILE:
                 with self._change:
-                    self._queue.went_well(host, self._clock())
+                    self._queue.record_success(host, self._clock())
         # The file may have been forgiven meanwhile.
         decision = self._retry_policy.decide(
             replace(failure, consecutive=transfer.consecutive_failures), self._random_value()
@@ -301,23 +301,23 @@ class WorkerPool:
         refused = isinstance(error, VerificationError)
         return transfer.result(State.REFUSED if refused else State.FAILED, why)
 
-    def _make_room(self, host: str, transfer: Transfer, error: TransientError) -> None:
+    def _slow_down(self, host: str, transfer: Transfer, error: TransientError) -> None:
         """Slow down a busy host; the file is not charged while the host serves others."""
         now = self._clock()
         with self._change:
-            transfer.excuse(self._queue.served(host))
+            transfer.ignore_failure(self._queue.served(host))
             if isinstance(error, ServerBusy) and error.most is not None:
                 self._queue.allow_at_most(host, error.most, now)
-                transfer.forgive()
+                transfer.reset_failures()
             else:
                 self._queue.slow_down(host, now, error.wait)
 
-    def _blame(self, host: str, error: WillowCartError) -> None:
+    def _charge_host(self, host: str, error: WillowCartError) -> None:
         """Charge a failure to a host; a host that keeps failing is suspended."""
         with self._change:
             if isinstance(error, ServerBusy) and error.status in BUSY:
                 self._queue.slow_down(host, self._clock(), error.wait)
-            times = self._queue.went_wrong(host)
+            times = self._queue.record_failure(host)
             if not times:
                 return
             pause = self._retry_policy.pause_after(times, None, self._random_value())
@@ -326,8 +326,8 @@ class WorkerPool:
             if pause is not None:
                 self._queue.set_aside(host, self._clock() + _SUSPENSION_FACTOR * pause)
                 # It is the host that fails, and not its files.
-                self._transfers.forgive(host)
-                self._observer.host_set_aside(host, error, _SUSPENSION_FACTOR * pause)
+                self._transfers.reset_failures(host)
+                self._observer.host_suspended(host, error, _SUSPENSION_FACTOR * pause)
                 return
             left = self._queue.give_up(host)
         why = f"gave up on its host: {error.why}"
@@ -343,17 +343,17 @@ class WorkerPool:
 
     def _has_moved(self, transfer: Transfer) -> bool:
         """Move a file of a failed host to its next mirror, if it has one."""
-        if not self._file_transfer.turn(transfer):
+        if not self._file_transfer.use_next_mirror(transfer):
             return False
         with self._change:
-            self._queue.bring_in(host_of(transfer.address), transfer.number)
+            self._queue.move_to_front(host_of(transfer.address), transfer.number)
         return True
 
     def _turn_to_mirror(self, lane: int, host: str, transfer: Transfer, why: str) -> bool:
         """Queue a file at its next mirror; return False if none is left."""
-        if not self._file_transfer.turn(transfer):
+        if not self._file_transfer.use_next_mirror(transfer):
             return False
-        self._observer.turned(lane, transfer.filed, why, without_secrets(transfer.address))
+        self._observer.switched_mirror(lane, transfer.filed, why, without_secrets(transfer.address))
         self._observer.freed(lane)
         with self._change:
             self._queue.move(host, transfer.number, host_of(transfer.address))
@@ -365,10 +365,10 @@ class WorkerPool:
     ) -> None:
         until = self._clock() + pause
         with self._change:
-            self._queue.put_off(host, transfer.number, until)
+            self._queue.postpone(host, transfer.number, until)
             if isinstance(error, ServerBusy) and error.wait:
                 # The server spoke for itself, not for the one file.
-                self._queue.leave_alone(host, until)
+                self._queue.pause_until(host, until)
             self._change.notify()
         self._observer.postponed(lane, transfer.filed, error, pause)
         self._observer.freed(lane)

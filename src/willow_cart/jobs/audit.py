@@ -13,7 +13,7 @@ from willow_cart.auditing import Audited, Finding, ask_upstream
 from willow_cart.auditing import audit as audit_files
 from willow_cart.checks import ListedChecksum
 from willow_cart.exits import Exit
-from willow_cart.hauling import HaulPolicy, HaulSummary, bring_home, put_rotten_aside
+from willow_cart.hauling import HaulPolicy, HaulSummary, haul_offers, move_corrupt_aside
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_events import KeptAside, NotAsked
 from willow_cart.jobs.job_observer import JobObserver
@@ -155,13 +155,13 @@ def repair(
     """
     arrivals = (each.arrival for each in audited.harmed)
     lost = list(_followed(request, arrivals, observer))
-    for path, kept in put_rotten_aside(request.folder, lost):
+    for path, kept in move_corrupt_aside(request.folder, lost):
         observer.note(KeptAside(path, kept))
     with (
         _make_access(request, observer) as access,
         observer.watch_haul(request.folder, bars=False) as view,
     ):
-        return bring_home(
+        return haul_offers(
             (Offer(arrival.address) for arrival in lost),
             request.folder,
             access,

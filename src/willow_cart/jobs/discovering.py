@@ -23,7 +23,7 @@ from willow_cart.sources import (
     Kind,
     PageRules,
     ask_sizes,
-    look_through,
+    discover_each,
 )
 from willow_cart.sources.discover import Asking
 
@@ -111,7 +111,7 @@ class OfferFinder:
         Raises:
             WillowCartError: none of the sources can be read.
         """
-        offers = look_through(
+        offers = discover_each(
             self._request.sources,
             self.found,
             self._access,

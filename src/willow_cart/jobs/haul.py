@@ -15,7 +15,7 @@ from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestinatio
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
 from willow_cart.filing.plan import FilingRule
-from willow_cart.hauling import HaulPolicy, HaulSummary, all_of, bring_home
+from willow_cart.hauling import HaulPolicy, HaulSummary, all_of, haul_offers
 from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
@@ -248,7 +248,7 @@ def carry(
         stop = stack.enter_context(observer.stoppable())
         view = stack.enter_context(observer.watch_haul(request.into))
         with _entered(command, request.into, run, view) as ending:
-            account = bring_home(
+            account = haul_offers(
                 offers,
                 request.into,
                 access,

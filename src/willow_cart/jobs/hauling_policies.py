@@ -46,7 +46,7 @@ def make_policy(request: HaulRequest) -> HaulPolicy:
         bounds=read_bounds(request.swell_at_most),
         must_check=request.must_check,
         tight=request.tight,
-        presence=ExistingFilePolicy(request.if_present),
+        existing_files=ExistingFilePolicy(request.if_present),
         twins=DuplicatePolicy(request.twins),
         unpack=unpack,
         keep_times=request.times == "keep",

@@ -64,9 +64,9 @@ class LogFile(Observer):
         with self._lock, suppress(OSError):
             self._file.write(f"{line}\n")
 
-    def goes_on(self, begun: str) -> None:
+    def resuming(self, begun: str) -> None:
         """Write that an earlier haul was interrupted."""
-        self._write("goes_on", begun=begun)
+        self._write("resuming", begun=begun)
 
     def planned(self, plan: Plan) -> None:
         """Write the number of files and bytes."""
@@ -87,19 +87,19 @@ class LogFile(Observer):
         """Write why a file was postponed."""
         self._write("postponed", lane=lane, **_file(filed), why=error.reason, pause=round(pause, 3))
 
-    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+    def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Write which mirror is tried."""
         self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
 
-    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+    def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host was suspended."""
-        self._write("host_set_aside", host=host, why=error.reason, pause=round(pause, 3))
+        self._write("host_suspended", host=host, why=error.reason, pause=round(pause, 3))
 
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """Write which host was given up."""
         self._write("host_given_up", host=host, why=error.why, files=files)
 
-    def broke(self, path: str, error: InternalError) -> None:
+    def internal_error(self, path: str, error: InternalError) -> None:
         """Write where a bug of this program occurred."""
         self._write("broke", path=path, why=error.reason, trace=error.trace)
 

@@ -18,7 +18,7 @@ from willow_cart.protocols import Access, Download, Unchanged
 from willow_cart.protocols.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES, Secured
-from willow_cart.sources.discover import look_through
+from willow_cart.sources.discover import discover_each
 from willow_cart.sources.discovery import Discovery
 from willow_cart.units import count_of, format_duration, format_size
 
@@ -90,7 +90,7 @@ class Knocker:
         began = self.clock()
         offers: list[Offer] = []
         try:
-            offers += islice(look_through([address], found, self.access), _MOST_LISTED)
+            offers += islice(discover_each([address], found, self.access), _MOST_LISTED)
         except WillowCartError as error:
             yield _failure("listing", error)
         else:

@@ -20,7 +20,7 @@ from willow_cart.choosing.choosing import Learn
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
-from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, bring_home
+from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, haul_offers
 from willow_cart.model import Offer, State
 from willow_cart.offline_copies.documents import OfflineDocument, open_document
 from willow_cart.offline_copies.naming import START, AsServed
@@ -199,7 +199,7 @@ class _Taking:
     left: set[str] = field(default_factory=set)
     wanting: defaultdict[str, list[str]] = field(default_factory=lambda: defaultdict(list))
     deeper: dict[str, Role] = field(default_factory=dict)
-    rounds: MultiPassRun = field(default_factory=MultiPassRun)
+    passes: MultiPassRun = field(default_factory=MultiPassRun)
     followed: int = 0
 
     def run(self) -> None:
@@ -222,10 +222,10 @@ class _Taking:
         self.taken.roles.update(wanted)
         offers = [Offer(address) for address in wanted]
         with self.watch() as observer:
-            account = bring_home(
+            account = haul_offers(
                 offers, self.into, self.access, self.policy, command=self.command, note=self.note,
                 observer=observer, stop=self.stop,
-                rounds=self.rounds,
+                passes=self.passes,
             )  # fmt: skip
         self.taken.accounts.append(account)
         with open_receipt(self.into, account.run) as receipt:

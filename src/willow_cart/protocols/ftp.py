@@ -180,7 +180,7 @@ class FtpAccess(Access, DirectoryLister):
             facts = self._facts(connection, address)
             same = validators is not None and facts.validators == validators and bool(validators)
             if same and not start and end is None:
-                self.give_back(address, connection)
+                self.release(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0
             try:
@@ -370,7 +370,7 @@ class FtpAccess(Access, DirectoryLister):
             if isinstance(error, FOREIGN):
                 raise self.translate(error, address) from error
             raise
-        self.give_back(address, connection)
+        self.release(address, connection)
 
     def _wait_turn(self, address: str) -> None:
         try:
@@ -488,7 +488,7 @@ class FtpAccess(Access, DirectoryLister):
             raise self.translate(error, address) from error
         return connection
 
-    def give_back(self, address: str, connection: Connection) -> None:
+    def release(self, address: str, connection: Connection) -> None:
         """Keep a connection for the next request."""
         connection.rests_since = self._clock()
         with self._change:

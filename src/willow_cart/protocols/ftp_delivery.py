@@ -89,7 +89,7 @@ class FtpDownload(Download):
         if connection is None:
             return
         if self._ended:
-            self._access.give_back(self.facts.address, connection)
+            self._access.release(self.facts.address, connection)
         else:
             self._access.drop(self.facts.address, connection)
 

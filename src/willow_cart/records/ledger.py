@@ -281,7 +281,7 @@ class Ledger:
                 (archive.address, wish, archive.sha256, left_out),
             )
 
-    def let_stand_for(self, arrival: Arrival, instead: str) -> None:
+    def replace_by(self, arrival: Arrival, instead: str) -> None:
         """Record what replaces a file that is no longer at its path; see `Arrival.instead`."""
         self._base.execute(
             "UPDATE arrival SET instead = ?"

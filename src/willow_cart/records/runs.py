@@ -70,7 +70,7 @@ class Progress:
     have: int = 0
     speed: float = 0.0
     left: float | None = None
-    put_off: int = 0
+    postponed: int = 0
     aside: int = 0
     longest: int = 0
     lanes: tuple[LaneProgress, ...] = ()

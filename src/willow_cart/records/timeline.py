@@ -1,9 +1,8 @@
 """The timeline of a haul: what came from where and when, in bounded space.
 
 Time is divided into a limited number of steps. When a haul outlasts them, they are joined in
-pairs and
-each takes twice as long, so that a haul of a second and one of a week both have as many as can be
-distinguished in a figure.
+pairs and each takes twice as long, so that a haul of a second and one of a week both have as many
+as can be distinguished in a figure.
 """
 
 from __future__ import annotations

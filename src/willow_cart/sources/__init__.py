@@ -1,7 +1,7 @@
 """Sources: lists, tables, pages, folders, feeds, sitemaps, and single files."""
 
 from willow_cart.sources.asking import ask_sizes
-from willow_cart.sources.discover import look, look_through
+from willow_cart.sources.discover import discover, discover_each
 from willow_cart.sources.discovery import (
     Discovery,
     DiscoveryOptions,
@@ -21,6 +21,6 @@ __all__ = [
     "PageRules",
     "Why",
     "ask_sizes",
-    "look",
-    "look_through",
+    "discover",
+    "discover_each",
 ]

@@ -71,7 +71,7 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecks
 def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]:
     """Look for a checksum list in the folder of each offer.
 
-    Each usual name of a list is requested from a folder until one exists. If none exists, a checksum
+    Each usual name of a list is requested from a folder until one exists. If none does, a checksum
     file for the first file is requested, and only if it exists those for the others: no server
     gets hundreds of requests for files that do not exist.
 

@@ -65,7 +65,7 @@ _NUMBER = re.compile(r"\d+")
 _MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
 
 
-def look(
+def discover(
     sources: Iterable[str],
     access: Access | None = None,
     looking: DiscoveryOptions | None = None,
@@ -89,13 +89,13 @@ def look(
         from willow_cart.protocols.web import WebAccess
 
         with WebAccess() as web:
-            found.offers += look_through(sources, found, web, looking, standard_input)
+            found.offers += discover_each(sources, found, web, looking, standard_input)
     else:
-        found.offers += look_through(sources, found, access, looking, standard_input)
+        found.offers += discover_each(sources, found, access, looking, standard_input)
     return found
 
 
-def look_through(
+def discover_each(
     sources: Iterable[str],
     found: Discovery,
     access: Access,
@@ -104,7 +104,7 @@ def look_through(
     *,
     asking: Asking | None = None,
 ) -> Generator[Offer, None, None]:
-    """Yield the offers of sources one by one without keeping them; see `look`.
+    """Yield the offers of sources one by one without keeping them; see `discover`.
 
     Args:
         sources: as typed by the user.

@@ -45,7 +45,7 @@ class Combining:
 
 
 @dataclass(slots=True)
-class Told:
+class ColumnSummary:
     """A summary of a column of the combined table.
 
     Attributes:
@@ -94,7 +94,7 @@ class Combined:
     unchanged: int = 0
     rows: int = 0
     kept: int = 0
-    columns: dict[str, Told] = field(default_factory=dict)
+    columns: dict[str, ColumnSummary] = field(default_factory=dict)
     first: list[Sequence[Value]] = field(default_factory=list)
     dialects: Counter[str] = field(default_factory=Counter)
     notes: list[str] = field(default_factory=list)
@@ -168,7 +168,7 @@ def combine(
         if type_ is not Type.EMPTY and whole[name] is not type_
     ]
     spelled = {name.casefold(): name for name in whole}
-    combined.columns = {name: Told(type_) for name, type_ in whole.items()}
+    combined.columns = {name: ColumnSummary(type_) for name, type_ in whole.items()}
     for each in seen:
         progress(each.file.name)
         rows = 0

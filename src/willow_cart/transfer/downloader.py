@@ -119,7 +119,7 @@ class Downloader:
             if another is not None:
                 self._require_one_version(transfer, another)
                 self.discard(transfer)
-                transfer.hold(self.partials.begin(transfer.offer, another))
+                transfer.adopt(self.partials.begin(transfer.offer, another))
             assert transfer.partial is not None, "the partial file exists or was started"
             came = self._fill(transfer, transfer.partial, lane, another)
             if isinstance(came, ReceivedFile):
@@ -168,19 +168,19 @@ class Downloader:
             TransferFailed, OSError, Interrupted: as for `bring`.
         """
         try:
-            partial.wake()
+            partial.open()
             try:
                 delivery = self._ask_for(partial, strand, address, of_origin=transfer.address)
                 try:
                     if not _fits(delivery, partial, strand):
                         return False
-                    transfer.comes_in_parts()
+                    transfer.note_ranges_served()
                     self.observer.joined(lane, transfer.filed, strand.start, strand.end or 0)
                     self._receive(transfer, partial, strand, delivery, lane)
                 finally:
                     delivery.close()
             finally:
-                partial.rest()
+                partial.close()
         finally:
             strand.release()
         return True
@@ -196,7 +196,7 @@ class Downloader:
         partial = self.partials.find(transfer.offer)
         if partial is None:
             return
-        transfer.hold(partial)
+        transfer.adopt(partial)
         if not partial.is_as_marked(self.partials.pieces_of(transfer.offer)):
             self.discard(transfer)
             transfer.note("the partial file was changed since the last run; fetched from the start")
@@ -218,7 +218,7 @@ class Downloader:
         """Discard the partial file; nothing can be joined to it."""
         if self.closed.is_set():
             return
-        partial = transfer.let_go()
+        partial = transfer.release_partial()
         if partial is None:
             return
         partial.abandon()
@@ -232,9 +232,9 @@ class Downloader:
     ) -> ReceivedFile | Download:
         """Fetch the missing part of a version; all of it if the server has another version now."""
         try:
-            partial.wake()
+            partial.open()
             try:
-                transfer.went_on(partial.size)
+                transfer.note_resumed_at(partial.size)
                 self.policy.limits.require_size(transfer.shown, partial.facts.length or 0)
                 self._require_proof(transfer, partial)
                 length = partial.facts.length
@@ -244,7 +244,7 @@ class Downloader:
                     return another
                 return ReceivedFile(partial, *partial.finish())
             finally:
-                partial.rest()
+                partial.close()
         except BaseException as error:
             if delivery is not None:
                 delivery.close()

@@ -61,8 +61,8 @@ class FileTransfer:
             Interrupted: the user wants to stop; what came is kept.
         """
         before = transfer.partial.size if transfer.partial else 0
-        replaces = self.downloader.policy.presence is ExistingFilePolicy.REPLACE
-        transfer.set_out()
+        replaces = self.downloader.policy.existing_files is ExistingFilePolicy.REPLACE
+        transfer.start_timing()
         try:
             if not transfer.attempts:
                 if not replaces and (proved := self.here.proved(transfer)):
@@ -80,7 +80,7 @@ class FileTransfer:
             if isinstance(came, ReceivedFile) and _broken_promise(transfer, came):
                 # What comes wrong is wrong on the way more often than at its place: joined from
                 # parts that do not belong together, or changed in the midst. Once more, in one.
-                transfer.come_alone()
+                transfer.use_one_lane()
                 self.downloader.discard(transfer)
                 came = self.downloader.bring(transfer, lane, None)
             if isinstance(came, Unchanged):
@@ -93,7 +93,7 @@ class FileTransfer:
         except OSError as error:
             raise cannot_store(transfer.filed.path, error) from error
         finally:
-            transfer.rest()
+            transfer.stop_timing()
 
     def assist(self, help_: SegmentJob, lane: int) -> bool:
         """Fetch a strand of another lane's file.
@@ -110,12 +110,12 @@ class FileTransfer:
         except OSError as error:
             raise cannot_store(transfer.filed.path, error) from error
 
-    def turn(self, transfer: Transfer) -> bool:
+    def use_next_mirror(self, transfer: Transfer) -> bool:
         """Queue a failed file at its next mirror; return False if none is left.
 
         What has come of it is resumed there if a checksum will prove that it fits.
         """
-        if not transfer.turn():
+        if not transfer.next_mirror():
             return False
         if transfer.partial is not None and transfer.offer.checksums:
             transfer.partial.joining = Resumability.BLIND
@@ -163,7 +163,7 @@ class FileTransfer:
             stands = unharmed.instead if unharmed else ""
             arrival = replace(arrival, mtime_ns=present.mtime_ns, instead=stands)
             return transfer.result(State.HERE, arrival=arrival)
-        transfer.let_go()
+        transfer.release_partial()
         return VerifiedFile(
             partial.file,
             transfer.result(State.ARRIVED, unsound, arrival),

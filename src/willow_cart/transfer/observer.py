@@ -68,7 +68,7 @@ class Observer:
     they must bear being called at the same time, and return quickly.
     """
 
-    def goes_on(self, begun: str) -> None:
+    def resuming(self, begun: str) -> None:
         """An earlier haul was interrupted; this one resumes it.
 
         Args:
@@ -96,13 +96,13 @@ class Observer:
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
         """A lane has postponed a file for `pause` seconds."""
 
-    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+    def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """A lane has switched a file to a mirror.
 
         It did not come from the address that was asked.
         """
 
-    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+    def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """A host was suspended after repeated failures.
 
         It is tried again after the others, and a pause.
@@ -111,7 +111,7 @@ class Observer:
     def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
         """A host was given up; this many of its files are not requested."""
 
-    def broke(self, path: str, error: InternalError) -> None:
+    def internal_error(self, path: str, error: InternalError) -> None:
         """A bug of this program occurred while a file was processed."""
 
     def set_aside(self, path: str, kept: Path) -> None:

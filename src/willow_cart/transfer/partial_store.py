@@ -35,7 +35,7 @@ class PartialStore:
         self._records = records
         self._boot = boot
 
-    def make_good(self) -> None:
+    def delete_unusable(self) -> None:
         """Delete all partial files that cannot be resumed.
 
         What no record speaks of is deleted. What a program has written is there after its end,

@@ -275,7 +275,7 @@ class PartialFile:
 
     # Its file
 
-    def wake(self) -> None:
+    def open(self) -> None:
         """Open the file to resume it; existing bytes are read for the digest.
 
         Raises:
@@ -382,7 +382,7 @@ class PartialFile:
         finally:
             os.close(file)
 
-    def rest(self) -> None:
+    def close(self) -> None:
         """Close the file for now, unless other strands still write to it."""
         with self._change:
             self._users -= 1

@@ -162,7 +162,7 @@ class HaulPolicy:
     bounds: Bounds = field(default_factory=Bounds)
     must_check: bool = False
     tight: bool = False
-    presence: ExistingFilePolicy = ExistingFilePolicy.RENEW
+    existing_files: ExistingFilePolicy = ExistingFilePolicy.RENEW
     pace: Pace = field(default_factory=Pace)
     limits: Limits = field(default_factory=Limits)
     twins: DuplicatePolicy = DuplicatePolicy.KEEP

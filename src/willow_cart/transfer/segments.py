@@ -114,7 +114,7 @@ class SegmentScheduler:
         """Record the end of a strand; a file whose strand failed gets no more."""
         self._helpers[help_.transfer.number] -= 1
         if not well:
-            help_.transfer.come_alone()
+            help_.transfer.use_one_lane()
 
     def _in_want_of_help(self, now: float) -> Iterator[tuple[Transfer, PartialFile]]:
         for transfer in self._transfers.moving():

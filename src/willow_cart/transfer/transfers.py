@@ -79,12 +79,12 @@ class Transfer:
 
     # Its state is changed here alone; a test looks for assignments elsewhere.
 
-    def hold(self, partial: PartialFile) -> PartialFile:
+    def adopt(self, partial: PartialFile) -> PartialFile:
         """Adopt a partial file to resume."""
         self.partial = partial
         return partial
 
-    def let_go(self) -> PartialFile | None:
+    def release_partial(self) -> PartialFile | None:
         """Release the partial file and return it."""
         partial, self.partial = self.partial, None
         return partial
@@ -97,11 +97,11 @@ class Transfer:
         """Count a failed attempt; one with enough progress resets the count."""
         self.consecutive_failures = 0 if gained else self.consecutive_failures + 1
 
-    def forgive(self) -> None:
+    def reset_failures(self) -> None:
         """Reset the count of failures, which were not the file's."""
         self.consecutive_failures = 0
 
-    def excuse(self, served: int) -> None:
+    def ignore_failure(self, served: int) -> None:
         """Do not count a failure that is due to a busy host.
 
         Args:
@@ -112,7 +112,7 @@ class Transfer:
             self.consecutive_failures = min(self.consecutive_failures, 1)
         self.served_before = served
 
-    def come_alone(self) -> None:
+    def use_one_lane(self) -> None:
         """Use one lane from now on."""
         self.alone = True
 
@@ -133,7 +133,7 @@ class Transfer:
         """Record that the server has sent different lengths for one version."""
         self.contradicted = True
 
-    def went_on(self, resumed: int) -> None:
+    def note_resumed_at(self, resumed: int) -> None:
         """Record at how many bytes it was resumed."""
         self.resumed = resumed
 
@@ -143,7 +143,7 @@ class Transfer:
         self.notes = delivery.notes or self.notes
         self.seconds += delivery.spent
 
-    def comes_in_parts(self) -> None:
+    def note_ranges_served(self) -> None:
         """Record that the server serves ranges."""
         self.in_parts = True
 
@@ -163,12 +163,12 @@ class Transfer:
         self.seconds += seconds
         self.count(received)
 
-    def set_out(self) -> None:
+    def start_timing(self) -> None:
         """Start measuring the time that a lane spends on it."""
         self.moving = True
         self._since = self.clock()
 
-    def rest(self) -> None:
+    def stop_timing(self) -> None:
         """Stop measuring; the lane has released it."""
         self.seconds += self.clock() - self._since
         self.moving = False
@@ -178,7 +178,7 @@ class Transfer:
         with self._lock:
             self.received += received
 
-    def turn(self) -> bool:
+    def next_mirror(self) -> bool:
         """Switch to the next mirror; return False if none is left."""
         if self._turns == len(self.offer.mirrors):
             return False
@@ -227,12 +227,12 @@ class Transfers:
                 self._under_way[number] = transfer
         return transfer
 
-    def forgive(self, host: str) -> None:
+    def reset_failures(self, host: str) -> None:
         """Reset the failure counts of a host's transfers."""
         with self._lock:
             for transfer in self._under_way.values():
                 if host_of(transfer.address) == host:
-                    transfer.forgive()
+                    transfer.reset_failures()
 
     def settle(self, number: int) -> Filed:
         """Remove a settled transfer; return its offer and path."""

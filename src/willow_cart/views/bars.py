@@ -106,8 +106,8 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
         notes.append(f"about {format_duration(round(far.left))} left")
     if far.aside:
         notes.append(f"{count_of(far.aside, 'host')} paused")
-    if far.put_off:
-        notes.append(f"{count_of(far.put_off, 'file')} postponed")
+    if far.postponed:
+        notes.append(f"{count_of(far.postponed, 'file')} postponed")
     where = Text(f"{'':{label}}into {into}: ", "dim")
     return Group(grid, where.append(", ".join(notes), "not dim"))
 

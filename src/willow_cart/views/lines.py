@@ -48,7 +48,7 @@ class View(ProgressTracker):
         self.tells_failures = True
         self._waits = Throttle(clock)
 
-    def goes_on(self, begun: str) -> None:
+    def resuming(self, begun: str) -> None:
         """Report that an earlier haul was interrupted."""
         when = f"{datetime.fromisoformat(begun):%Y-%m-%d %H:%M} UTC"
         self.say(f"the haul of {when} was interrupted; resuming")
@@ -79,7 +79,7 @@ class View(ProgressTracker):
 
     def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:
         """Report that a partial file is resumed."""
-        if start and filed.path not in self.put_off:
+        if start and filed.path not in self.postponed_paths:
             self.say(f"{filed.path}: resuming at {format_size(start)} from an earlier haul")
         super().started(lane, filed, length, start)
 
@@ -105,14 +105,14 @@ class View(ProgressTracker):
         else:
             self.say(f"{filed.path}: {error.reason}; retrying in {format_duration(pause)}")
 
-    def turned(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
+    def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Report which mirror is tried, and why."""
-        super().turned(lane, filed, why, mirror)
+        super().switched_mirror(lane, filed, why, mirror)
         self.say(f"{filed.path}: {why}; trying mirror {mirror}")
 
-    def host_set_aside(self, host: str, error: WillowCartError, pause: float) -> None:
+    def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Report that a host was suspended."""
-        super().host_set_aside(host, error, pause)
+        super().host_suspended(host, error, pause)
         self.say(
             f"{host} keeps failing ({error.reason}); retrying after the other hosts, in"
             f" {format_duration(pause)} at the earliest"

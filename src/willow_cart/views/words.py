@@ -146,10 +146,10 @@ def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
 @lines_of.register(OfferedNoMore)
 def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
     files = f"{count_of(event.files, 'file')} no longer offered, such as {event.example}"
-    if event.put_aside is None:
+    if event.moved is None:
         yield f'{files}; kept (gone = "aside" moves them aside)'
     else:
-        yield f"{files}; {event.put_aside:,} moved to {event.folder}"
+        yield f"{files}; {event.moved:,} moved to {event.folder}"
 
 
 @lines_of.register(StepsLeft)
