@@ -142,7 +142,7 @@ def test_another_size_than_was_listed_is_told_and_kept_in_the_ledger(
     (tmp_path / "cart.csv").write_text(f"take,size,url\nyes,999,{place.base}/x.csv\n")
     outcome = run("haul", "cart.csv", "--into", "x", cwd=tmp_path)
     assert outcome.code == 0
-    told = f"{len(LEVELS)} bytes arrived, 999 were listed"
+    told = f"{len(LEVELS)} bytes arrived, the listing said 999"
     assert f"x.csv: {told}" in outcome.err
     assert run("receipt", "x", "--json", cwd=tmp_path).json()["files"][0]["note"] == told
     assert f"x.csv: {told}" in run("receipt", "x", cwd=tmp_path).out

@@ -154,7 +154,7 @@ def test_a_server_that_asks_for_too_long_a_wait_is_given_up_with_its_words(tmp_p
     busy = ServerBusy(ADDRESS, "503", wait=9000, status=503)
     account, row = bring(tmp_path, place(troubles=[busy]))
     assert account.counts == {State.FAILED: 1}
-    assert "asks to wait 9000 s" in row.reason
+    assert "asks for a wait of 9000 s" in row.reason
 
 
 def test_a_second_run_asks_and_renews_only_what_changed(tmp_path: Path) -> None:

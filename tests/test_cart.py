@@ -310,7 +310,7 @@ def test_sources_are_mixed_only_if_that_is_said(tmp_path: Path) -> None:
     before = path.read_bytes()
     other = Offer("http://h.example/b.csv", "other")
     find = Find([(other, True), (offer("a.csv"), True), (offer("z.csv"), False), (other, True)])
-    with pytest.raises(BadOption, match="of another source already, s; give --add"):
+    with pytest.raises(BadOption, match="of another source, s; use --add"):
         load(Find([(other, True)]), path, ["other"], today=TODAY)
     assert path.read_bytes() == before
     loaded = load(find, path, ["other"], add=True, today=TODAY)

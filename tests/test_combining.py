@@ -194,7 +194,7 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
         "willow-cart: zeros.csv: contains bytes that are not text; unpack it first if it is packed",
         "willow-cart: lost.csv: lacks teal and has tea1 besides",
         "willow-cart: other.csv: has snipe besides",
-        "willow-cart: short.csv: 1 row shorter than the header, filled up",
+        "willow-cart: short.csv: 1 row shorter than the header; filled with empty cells",
     ]
     assert "6 tables, 6 rows; written" in done.out
     assert ask(

@@ -142,7 +142,7 @@ def test_who_is_not_let_in_is_told_why(
         assert len(gone.err.splitlines()) == 1
     near = run("survey", f"{account}/open/2031-07", "--as", "bucket", cwd=tmp_path)
     assert near.code == 2
-    assert "nothing is there; near it are 2031-05/, 2031-06/" in near.err
+    assert "not found; nearby: 2031-05/, 2031-06/" in near.err
 
 
 PAGE = b"""<?xml version="1.0"?><EnumerationResults><Blobs>

@@ -155,7 +155,10 @@ FAULTS: dict[str, tuple[Fault, bytes | str]] = {
     "500": (busy(500), CONTENT),
     "503": (busy(503, soon), CONTENT),
     "429": (busy(429, lambda: "0"), CONTENT),
-    "429-for-long": (busy(429, lambda: "90000"), "asks to wait 90000 s; haul again after that"),
+    "429-for-long": (
+        busy(429, lambda: "90000"),
+        "asks for a wait of 90000 s; haul again after that",
+    ),
 }
 
 

@@ -110,12 +110,12 @@ def test_a_stranger_s_metalink_is_read_by_its_rules() -> None:
 @pytest.mark.parametrize(
     ("line", "why"),
     [
-        ("[1]", "is not an object"),
+        ("[1]", "not an object"),
         ('{"url": 5}', "url 5: not text"),
-        ('{"name": "x"}', "is not a valid address"),
+        ('{"name": "x"}', "not a valid address"),
         (f'{{"url": "{A}", "size": -1}}', "size -1: not an integer"),
         (f'{{"url": "{A}", "modified": "soon"}}', "soon"),
-        (f'{{"url": "{A}", "checksum": "x"}}', "is not a list of strings"),
+        (f'{{"url": "{A}", "checksum": "x"}}', "not a list of strings"),
         ('{"url": "http://h.example/\\ud800"}', "surrogates"),
         ('{"url": ', "Expecting value"),
     ],
@@ -146,7 +146,9 @@ def test_a_checksum_list_is_a_source_of_names() -> None:
         ("http://h.example/may/a%231.csv", "a#1.csv", "sha256:cd"),
     ]
     assert len(found.troubles) == 1
-    with pytest.raises(UnreadableSource, match=r"has no address its files are; give .* --base"):
+    with pytest.raises(
+        UnreadableSource, match=r"does not contain the addresses of its files; give .* --base"
+    ):
         look_at(sums)
 
 

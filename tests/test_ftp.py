@@ -159,7 +159,7 @@ def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, root: Path) -> No
     with served(root) as contractor:
         outcome = run("survey", f"{contractor.base}/outbox/level_20310512.csv", cwd=tmp_path)
         assert outcome.code == 2
-        assert "level_20310512.csv: nothing is there; near it are level_2031051" in outcome.err
+        assert "level_20310512.csv: not found; nearby: level_2031051" in outcome.err
         none = run("survey", f"{contractor.base}/outbox/x*.csv", cwd=tmp_path)
         assert (none.code, none.out) == (3, "")
         gone = run("survey", f"{contractor.base}/none/", cwd=tmp_path)
@@ -179,7 +179,7 @@ def test_names_and_passwords_let_in(
         for arguments in (survey, survey[:2]):
             outcome = run(*arguments, cwd=tmp_path)
             assert outcome.code == 1
-            assert "the server does not let you in: 530" in outcome.err
+            assert "sign-in refused: 530" in outcome.err
             assert "give a sign-in (--user" in outcome.err
             assert "wrong" not in outcome.err
 
@@ -559,7 +559,7 @@ def test_a_folder_of_this_machine_is_a_source(
     assert len(found["offers"]) == 3
     gone = run("survey", f"{drive.as_uri()}/outbox/lvel_20310510.csv", cwd=tmp_path)
     assert gone.code == 2
-    assert "near it are level_20310510.csv" in gone.err
+    assert "nearby: level_20310510.csv" in gone.err
 
 
 def test_a_folder_is_not_hauled_into_itself(tmp_path: Path, drive: Path) -> None:

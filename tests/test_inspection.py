@@ -60,14 +60,14 @@ BROKEN = {
     "cut.xz": (lzma.compress(TEXT)[:-8], "it ends too soon"),
     "flipped.bz2": (flipped(bz2.compress(TEXT)), "invalid data stream"),
     "cut.tar.gz": (tarred("w:gz")[:-40], "a.csv in it is damaged: it ends too soon"),
-    "cut.png": (PNG[:-12], "it lacks the end of a PNG picture"),
-    "cut.jpeg": (JPEG[:-2], "it lacks the end of a JPEG picture"),
-    "not.png": (JPEG, "it does not begin as a PNG picture does"),
+    "cut.png": (PNG[:-12], "the end of a PNG image is missing"),
+    "cut.jpeg": (JPEG[:-2], "the end of a JPEG image is missing"),
+    "not.png": (JPEG, "it does not start like a PNG image"),
     "open.csv": (b'a,b\n1,"never closed\n2,3\n', "it cannot be read: unexpected end of data"),
     "bytes.csv": (b"a,b\n\0\0\0\1", "it contains bytes that are not text"),
     "cut.json": (b'{"a": [1, ', "it cannot be read: expecting value"),
     "cut.jsonl": (b'{"a": 1}\n{"a"', "line 2 cannot be read"),
-    "page.csv": (b"<!doctype html><title>Not found</title>", "it is a page"),
+    "page.csv": (b"<!doctype html><title>Not found</title>", "it is a web page"),
 }
 
 

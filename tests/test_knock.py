@@ -34,11 +34,11 @@ def test_a_place_that_works_is_told_with_what_it_can_do(
     assert code == 0
     assert found["name"][1] == "127.0.0.1 (IPv4)"
     assert found["listing"][1].startswith("29 files, 1 not entered")
-    assert found["fetching"][1].startswith("causeway_counts.csv, 3.76 kB, answered after")
-    assert found["resuming"][:2] == ("fine", "interrupted transfers resume")
-    assert found["checksums"][0] == "unsure"
-    assert found["clock"][0] == "fine"
-    assert found["sign-in"][1] == "none was needed"
+    assert found["fetching"][1].startswith("causeway_counts.csv, 3.76 kB, answer after")
+    assert found["resuming"][:2] == ("ok", "interrupted transfers resume")
+    assert found["checksums"][0] == "unclear"
+    assert found["clock"][0] == "ok"
+    assert found["sign-in"][1] == "not required"
     table = run("knock", f"{trust_site.base}/archive/", cwd=tmp_path)
     assert table.last_line == f"{trust_site.base}/archive/: ready to haul from"
     assert {request.method for request in trust_site.requests} == {"GET", "HEAD"}
@@ -58,8 +58,8 @@ def test_what_does_not_work_is_told_with_a_remedy(
         (f"https://127.0.0.1:{port}/", [], "TLS", "failed", "try without it"),
         (f"{place.base}/m/x.csv", [], "sign-in", "failed", "give a sign-in (--user"),
         (f"{place.base}/m/x.csv", user, "sign-in", "failed", "check the name and the secret"),
-        (f"{place.base}/once.csv", [], "resuming", "unsure", "fewer lanes"),
-        (f"{place.base}/gone.csv", [], "fetching", "failed", "it may have moved"),
+        (f"{place.base}/once.csv", [], "resuming", "unclear", "fewer lanes"),
+        (f"{place.base}/gone.csv", [], "fetching", "failed", "check the address"),
     ):
         code, found = knock(address, *options, cwd=tmp_path)
         assert found[tried][0] == verdict, found
@@ -82,7 +82,7 @@ def test_places_of_every_kind_are_knocked_at(tmp_path: Path) -> None:
             code, found = knock(address, *options, cwd=tmp_path)
             assert code == 0, found
             assert found["listing"][1].startswith("1 file, ")
-            assert found["resuming"][0] == "fine"
+            assert found["resuming"][0] == "ok"
 
 
 @pytest.mark.skipif(VSFTPD is None, reason="vsftpd is not installed")
@@ -107,7 +107,7 @@ def test_certificates_and_clocks_are_held_against_the_time(place: StandIn) -> No
             secured = SecuredConnection("TLSv1.3", "trust.example", now + timedelta(days=days))
             finding = late._describe(secured)
             assert finding.verdict is verdict
-            assert "TLSv1.3, certificate of trust.example, good until" in finding.found
+            assert "TLSv1.3, certificate of trust.example, valid until" in finding.found
 
 
 def test_a_certificate_is_read_as_it_is_shown(place: StandIn, tmp_path: Path) -> None:

@@ -33,7 +33,7 @@ class Explaining(sqlite3.Connection):
 
 
 @pytest.mark.parametrize("twins", DuplicatePolicy)
-@pytest.mark.parametrize("presence", [ExistingFilePolicy.RENEW, ExistingFilePolicy.REPLACE])
+@pytest.mark.parametrize("existing_files", [ExistingFilePolicy.RENEW, ExistingFilePolicy.REPLACE])
 def test_no_statement_that_runs_for_each_file_scans_a_table(
     tmp_path: Path,
     monkeypatch: pytest.MonkeyPatch,

@@ -118,7 +118,7 @@ def test_the_figures_show_what_came_and_what_waited(shown: webdriver.Chrome) -> 
     (wait,) = lanes.find_elements(By.CSS_SELECTOR, ".wait title")
     said = wait.get_attribute("textContent") or ""
     assert "levels/3.csv is put off for 0.1 s: 503" in said
-    assert "1 time a file was put off" in shown.find_element(By.TAG_NAME, "summary").text
+    assert "1 time a file was postponed" in shown.find_element(By.TAG_NAME, "summary").text
     label = kinds.get_attribute("aria-label") or ""
     assert "table: 46.8 kB in 13 files; image: 20 B in 1 file" in label
 
@@ -200,10 +200,10 @@ def test_a_page_says_how_many_files_it_leaves_out(tmp_path: Path) -> None:
     assert "10 more files are not shown; receipt --csv lists all." in text
     assert text.count(f"/<wbr>{MAX_LISTED_FILES + 5}<") == 2, "among the troubles and the files"
     assert f"/<wbr>{MAX_LISTED_FILES}<" not in text
-    assert "It was cut off before its end" in text
+    assert "It was cut off;" in text
     table = run("receipt", "many", cwd=tmp_path).out
     assert table.splitlines()[4].split()[:2] == [str(MAX_LISTED_FILES + 5), "failed"]
-    assert "18,010 more files, not shown; those with trouble come first" in table
+    assert "18,010 more files, not shown; files with problems are listed first" in table
 
 
 def test_a_page_that_cannot_be_written_is_told_and_nothing_is_left(page: Path) -> None:

@@ -267,8 +267,8 @@ def test_lists_beside_the_files_are_found_and_not_trusted_blindly(
     outcome = run(*haul, cwd=tmp_path)
     assert outcome.code == 0, outcome.err
     assert (
-        f"{place.base}/levels/sha256sums.txt has 3 checksums; it is stored beside the files, so it"
-        " does not protect against a change of both"
+        f"{place.base}/levels/sha256sums.txt has 3 checksums; it comes from the same server as"
+        " the files, so it does not protect against changes there"
     ) in outcome.err
     assert "1 file of 6 has no checksum in the lists" in outcome.err
     told = {path: row["verdict"] for path, row in rows(tmp_path / "x").items()}

@@ -52,7 +52,7 @@ def test_the_environment_says_which_proxy_is_asked(
 
 
 def test_a_proxy_of_another_kind_is_told() -> None:
-    with pytest.raises(BadOption, match="names a proxy by socks5"):
+    with pytest.raises(BadOption, match="unsupported proxy scheme socks5"):
         proxy_for("http://h.example", {"all_proxy": "socks5://p:1"})
 
 

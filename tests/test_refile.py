@@ -129,7 +129,7 @@ def test_a_month_is_refiled_and_hauled_again(tmp_path: Path, place: StandIn) -> 
     assert run(*haul, cwd=tmp_path).code == 0
     rule = ["--file-as", "{month}/{name}", "--name-parts", r"_2031(?P<month>\d\d)"]
     shown = run("refile", "data", *rule, "--preview", cwd=tmp_path)
-    assert "2 files: 2 would be moved; nothing was\n" in shown.out
+    assert "2 files: 2 to move; nothing was moved\n" in shown.out
     assert "05/  1 file, 4 B" in shown.out
     assert set(files_in(tmp_path / "data")) == set(place.exhibits)
     assert run("refile", "data", *rule, cwd=tmp_path).out == "2 files: 2 moved\n"

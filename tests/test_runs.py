@@ -61,7 +61,7 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     place.requests.clear()
     watched = run("runs", "--watch", cwd=desk)
     assert watched.code == 0
-    assert "run 1: done; willow-cart receipt" in watched.err
+    assert "run 1: done; for details, run willow-cart receipt" in watched.err
     assert "6 files: all arrived" in watched.err, "what it wrote is passed on"
     assert files_in(desk / "data") == {f"sounds/{n}.wav": CONTENT for n in range(6)}
     assert "6 files: all arrived" in run("runs", "--log", cwd=desk).out
@@ -80,7 +80,7 @@ def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> N
     assert "stopped" in table
     assert "1 run, 0 running" in table
     assert run("runs", "--stop", cwd=desk).err == (
-        "willow-cart: runs: none is running; willow-cart runs lists them all\n"
+        "willow-cart: runs: no haul is running; willow-cart runs lists them all\n"
     )
     quicken(place)
     assert run(*HAUL, cwd=desk).code == 0
@@ -133,5 +133,5 @@ def test_without_a_place_to_say_so_hauls_go_on_unseen(desk: Path, place: StandIn
     for wrong in (["--watch", "7"], ["--stop", "7"], ["--log", "7"]):
         outcome = run("runs", *wrong, cwd=desk)
         assert (outcome.code, outcome.err) == (
-            2, "willow-cart: run 7: not known; willow-cart runs lists them\n"
+            2, "willow-cart: run 7: no such run; willow-cart runs lists them\n"
         )  # fmt: skip

@@ -54,7 +54,7 @@ def test_typed_comes_before_project_before_own(tmp_path: Path, place_with_files:
     every = {(each["table"], each["key"]): each for each in
              person.run("settings", "--all", "--json").json()}  # fmt: skip
     assert every["haul", "attempts"] == {
-        "table": "haul", "key": "attempts", "value": 5, "from": "by itself"
+        "table": "haul", "key": "attempts", "value": 5, "from": "default"
     }  # fmt: skip
     assert every["haul", "lanes"]["value"] == 2
 
@@ -74,8 +74,8 @@ def test_an_errand_comes_before_its_project(tmp_path: Path, place_with_files: St
 @pytest.mark.parametrize(
     ("own", "project", "told"),
     [
-        ("[haul]\nlnes = 2\n", "", "config.toml, line 2, lnes: not known in [haul]; did you"),
-        ("[hauling]\n", "", "config.toml, hauling: not known here"),
+        ("[haul]\nlnes = 2\n", "", "config.toml, line 2, lnes: unknown key in [haul]; did you"),
+        ("[hauling]\n", "", "config.toml, hauling: unknown key"),
         ("[haul\n", "", "config.toml: cannot be read: "),
         ("haul = 3\n", "", "config.toml, line 1, haul: not a table; write [haul]"),
         ("[haul]\nlanes = 'x'\n", "", "config.toml, lanes: x is not a whole number from 1 up"),
@@ -89,7 +89,7 @@ def test_an_errand_comes_before_its_project(tmp_path: Path, place_with_files: St
             "[connecting]\nca = 'x.pem'\n",
             "willow-cart.toml, [connecting]: not allowed in a project file",
         ),
-        ("", "[sign_in.x]\n", "willow-cart.toml, sign_in: not known here"),
+        ("", "[sign_in.x]\n", "willow-cart.toml, sign_in: unknown key"),
     ],
 )
 def test_slips_are_told_before_anything_is_asked(

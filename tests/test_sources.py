@@ -145,7 +145,7 @@ def test_sources_that_cannot_be_read_do_not_spoil_the_others(tmp_path: object) -
 
 
 def test_what_is_no_text_is_told() -> None:
-    with pytest.raises(UnreadableSource, match="is not text"):
+    with pytest.raises(UnreadableSource, match="not text"):
         discover(["-"], standard_input=io.BytesIO(b"PK\x03\x04\0\0"))
     with pytest.raises(UnreadableSource, match="no standard input"):
         discover(["-"])

@@ -47,7 +47,7 @@ def script(tmp_path: Path, place: StandIn) -> Path:
     page = f"{place.base}/x/"
     done = run("load", page, "--depth", "all", "--ask-sizes", "--cart", cart, "--to-script",
                "take.py", cwd=tmp_path)  # fmt: skip
-    assert (done.code, "take.py: brings 4 files; python3 take.py --into DIR" in done.out) == (
+    assert (done.code, "take.py: hauls 4 files; run python3 take.py --into DIR" in done.out) == (
         0, True,
     ), done.err  # fmt: skip
     return tmp_path / "take.py"
@@ -117,7 +117,7 @@ def test_what_is_wrong_or_missing_never_gets_a_name(tmp_path: Path, place: Stand
         f"{place.base}/none.csv,\ns3://bucket/a.csv,\n{place.base}/key.csv?token=mere,\n"
     )
     done = run("load", "list.csv", "--to-script", "take.py", cwd=tmp_path)
-    assert (done.code, "take.py: brings 3 files" in done.out) == (1, True)
+    assert (done.code, "take.py: hauls 3 files" in done.out) == (1, True)
     assert "s3://bucket/a.csv: not brought by a script" in done.err
     assert "mere" not in (tmp_path / "take.py").read_text() + done.err
     code, out, err = fetch(tmp_path / "take.py")
@@ -128,7 +128,7 @@ def test_what_is_wrong_or_missing_never_gets_a_name(tmp_path: Path, place: Stand
     assert run("load", "list.csv", cwd=tmp_path).code == 2
     # By way of a cart, which has nothing but a fingerprint of the secret, it is the same.
     carted = run("load", "list.csv", "--cart", "c.csv", "--to-script", "other.py", cwd=tmp_path)
-    assert (carted.code, "other.py: brings 3 files" in carted.out) == (1, True)
+    assert (carted.code, "other.py: hauls 3 files" in carted.out) == (1, True)
 
 
 def test_it_speaks_ftp_and_runs_on_older_pythons(tmp_path: Path) -> None:

@@ -88,9 +88,9 @@ def test_no_secret_of_an_address_gets_into_a_name() -> None:
     ("template", "why"),
     [
         ("{nam}", "{nam}: not a field; fields are name, stem, "),
-        ("{name.__class__}", "is not a field"),
-        ("{name[0]}", "is not a field"),
-        ("{folders}", "is not a field"),
+        ("{name.__class__}", "not a field"),
+        ("{name[0]}", "not a field"),
+        ("{folders}", "not a field"),
         ("{number:zz}", "{number:zz}: cannot be written as zz"),
         ("{name|shout}", "has no filter shout; filters are lower, plain, dashed, or WORD"),
         ("{name!r}", "{name!r}: has a conversion"),
@@ -167,7 +167,7 @@ def test_a_field_that_some_files_lack_is_told_before_any_is_fetched(
     assert outcome.code == 2
     assert outcome.err == (
         f"willow-cart: {{year}}: has no value for 1 of 2 files, such as {place.base}/notes.csv;"
-        " write {year|or WORD} for them, or choose others\n"
+        " write {year|or WORD}, or exclude these files\n"
     )
     assert not place.requests
     assert files_in(tmp_path) == {}

@@ -36,7 +36,7 @@ def test_they_are_kept_and_told(twins: StandIn, tmp_path: Path) -> None:
     done = haul(twins, "keep", tmp_path)
     assert done.code == 0
     assert (
-        "1 file has the same content as another file here, such as b/level_copy.csv and"
+        "1 file has the same content as another file here; such as b/level_copy.csv and"
         " a/level.csv; use --twins link or skip to keep one copy\n"
     ) in done.err
     assert len(files_in(tmp_path / "data")) == 5
@@ -60,7 +60,7 @@ def test_links_share_a_file_until_one_is_renewed(twins: StandIn, tmp_path: Path)
 def test_what_was_left_out_is_not_missed_until_it_differs(twins: StandIn, tmp_path: Path) -> None:
     first = haul(twins, "skip", tmp_path)
     assert "4 arrived, 1 already here" in first.out
-    assert "left out for it, such as for a/level.csv" in first.err
+    assert "left out, such as a copy of a/level.csv" in first.err
     data = tmp_path / "data"
     assert "b/level_copy.csv" not in files_in(data)
     assert "all unchanged" in haul(twins, "skip", tmp_path).out

@@ -256,5 +256,5 @@ class _Examiner:
             if measured[promised.algorithm] != promised:
                 short = f"{measured[promised.algorithm].digest[:12]}..."
                 was = f"{promised.digest[:12]}..."
-                return Finding.CHANGED, f"{promised.algorithm} is {short}, and was {was}"
+                return Finding.CHANGED, f"{promised.algorithm} is {short}, was {was}"
         return Finding.UNCHANGED, ""

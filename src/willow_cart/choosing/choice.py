@@ -55,7 +55,7 @@ class Choice:
         if not self.offered:
             raise NothingChosen(
                 "no files found",
-                "the sources contain no files",
+                "the sources contain none",
                 "check them; use --depth for subfolders, --parts for images on a page, and yes in"
                 " the rows of a cart",
                 offered=0,

@@ -61,7 +61,7 @@ class View(ProgressTracker):
         if example := plan.changed.example:
             verb = "is" if plan.changed.files == 1 else "are"
             self.say(
-                f"{count_of(plan.changed.files, 'name')} {verb} renamed to be safe, such as"
+                f"{count_of(plan.changed.files, 'name')} {verb} made safe, such as"
                 f" {without_secrets(example.offer.address)}, filed as {example.path}"
             )
         for clash in plan.clashes:

@@ -242,7 +242,7 @@ def _changes(loaded: Loaded) -> str:
     }  # fmt: skip
     told = ", ".join(f"{count:,} {what}" for what, count in counts.items() if count)
     rows = count_of(loaded.rows, "row")
-    return f"{rows} ({told or 'nothing changed'}); {in_words(loaded.taken)} taken"
+    return f"{rows} ({told or 'nothing changed'}); taken: {in_words(loaded.taken)}"
 
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
@@ -291,7 +291,7 @@ def unpacked_line(account: HaulSummary) -> str:
     """Return the summary of unpacking."""
     line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
     if account.left_out:
-        line += f", {account.left_out:,} skipped"
+        line += f", {account.left_out:,} left out"
     if account.unpacked_before:
         line += f"; {account.unpacked_before:,} unpacked before"
     if account.not_unpacked:

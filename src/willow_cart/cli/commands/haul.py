@@ -78,10 +78,10 @@ def _tell_twins(account: HaulSummary, twins: str) -> None:
     verb = "has" if account.twins == 1 else "have"
     done = {
         "keep": f"such as {path} and {other}; use --twins link or skip to keep one copy",
-        "link": f"linked to the other, such as {path} to {other}",
-        "skip": f"and skipped, such as for {other}",
+        "link": f"linked to it, such as {path} to {other}",
+        "skip": f"left out, such as a copy of {other}",
     }
     tell(
-        f"{count_of(account.twins, 'file')} {verb} the same content as another file here, "
+        f"{count_of(account.twins, 'file')} {verb} the same content as another file here; "
         + done[twins]
     )

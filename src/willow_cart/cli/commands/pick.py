@@ -20,7 +20,7 @@ def run(request: PickRequest) -> int:
     """Pick by options, or in the picker."""
     if request.undo:
         taken = undo_picking(request)
-        print(f"{request.cart}: last change undone; {in_words(taken)} taken")
+        print(f"{request.cart}: last change undone; taken: {in_words(taken)}")
         return Exit.GOOD
     way = way_of(request)
     return _tick(request) if way is None else _pick(request, way)
@@ -54,4 +54,4 @@ def _tick(request: PickRequest) -> int:
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
     tell_each([*picked.unread, *picked.oddities])
-    print(f"{path}: {in_words(picked.changed)} {done}; {in_words(picked.taken)} taken now")
+    print(f"{path}: {done}: {in_words(picked.changed)}; taken now: {in_words(picked.taken)}")
