@@ -9,7 +9,7 @@ from willow_cart.cart import CART_COLUMNS
 
 PAGE = Path(__file__).parent / "formats.md"
 
-_GONE = "there only if a row has not been offered any more: since which day"
+_GONE = "present only if a row is no longer offered: since which day"
 _PLACE = re.compile(r"(<!-- columns: [^>]*-->\n).*?(<!-- end of columns -->)", re.DOTALL)
 
 

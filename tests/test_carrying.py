@@ -218,7 +218,7 @@ def test_what_a_person_put_or_changed_there_is_kept_aside(
     told: list[Path] = []
 
     class Hear(Observer):
-        def set_aside(self, path: str, kept: Path) -> None:
+        def moved_aside(self, path: str, kept: Path) -> None:
             told.append(kept)
 
     bring(tmp_path, place(), observer=Hear())

@@ -53,7 +53,9 @@ def test_the_sounds_come_in_two_formats_one_is_dropped_and_the_rest_weighed_and_
     wavs = {path: content for path, content in sounds.items() if path.endswith(".wav")}
     picked = run("pick", "sounds.csv", "--only", "--prefer", "wav,au", cwd=hides)
     total = sum(map(len, wavs.values()))
-    assert picked.last_line == ("sounds.csv: taken out: 6 files, 624 kB; taken now: 6 files, 1.25 MB")
+    assert picked.last_line == (
+        "sounds.csv: taken out: 6 files, 624 kB; taken now: 6 files, 1.25 MB"
+    )
     weighed = run("weigh", "sounds.csv", "--at", "500kB/s", "--json", cwd=hides).json()
     assert weighed["taken"]["files"] == 6
     assert weighed["taken"]["bytes_known"] == total == weighed["bytes_needed"]

@@ -126,7 +126,7 @@ def test_a_host_that_fails_again_and_again_comes_last() -> None:
     assert queue.take(0) == ("a", 1)
     queue.postpone("a", 1, until=0.5)
     assert [queue.record_failure("a") for _ in range(10)] == [0] * 9 + [1]
-    queue.set_aside("a", until=5)
+    queue.suspend("a", until=5)
     assert queue.take(1) == ("b", 3)
     assert queue.take(1) == QueueWait(4)
     queue.finish("b")

@@ -106,7 +106,7 @@ def test_a_file_comes_in_strands_that_share_it_out(tmp_path: Path, place: StandI
     starts = [first for first, _ in asked_for(place)]
     assert starts[0] == 0
     assert len(starts) == len(set(starts)) >= 4, "no strand is asked for twice"
-    assert (tmp_path / "log").read_text().count('"joined"') == len(starts) - 1
+    assert (tmp_path / "log").read_text().count('"strand_started"') == len(starts) - 1
     assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
 
 

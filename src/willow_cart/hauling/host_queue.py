@@ -177,7 +177,7 @@ class HostQueue(Generic[Item]):
         self._times_aside[host] += 1
         return self._times_aside[host]
 
-    def set_aside(self, host: str, until: float) -> None:
+    def suspend(self, host: str, until: float) -> None:
         """Suspend a host until all others are done, and at least until a time."""
         self._aside.add(host)
         self.pause_until(host, until)

@@ -139,7 +139,7 @@ class ProgressTracker(Observer):
         self.lanes: dict[int, Lane] = {}
         self.files = self.files_done = 0
         self.postponed_paths: set[str] = set()
-        self.aside: set[str] = set()
+        self.suspended_hosts: set[str] = set()
         self._longest = self._unasked = 0
         self._bytes_known = self._sizes_unknown = 0
         self._learnt: set[str] = set()
@@ -172,8 +172,8 @@ class ProgressTracker(Observer):
         own = max(0, start - self._by_helpers(filed.path))
         state.path, state.length, state.have, state.strand = filed.path, length, own, None
         self.postponed_paths.discard(filed.path)
-        if self.aside:
-            self.aside.discard(host_of(filed.offer.address))
+        if self.suspended_hosts:
+            self.suspended_hosts.discard(host_of(filed.offer.address))
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
         """Record that a lane has started a strand of another lane's file."""
@@ -206,7 +206,7 @@ class ProgressTracker(Observer):
 
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
         """Count a suspended host."""
-        self.aside.add(host)
+        self.suspended_hosts.add(host)
 
     def settled(self, filed: Filed, result: Result) -> None:
         """Count a settled file."""
@@ -272,7 +272,7 @@ class ProgressTracker(Observer):
             speed,
             left,
             len(self.postponed_paths),
-            len(self.aside),
+            len(self.suspended_hosts),
             self._longest,
             tuple(
                 LaneProgress(number, lane.path, lane.length, self._come_of(lane), lane.strand)

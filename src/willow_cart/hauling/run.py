@@ -181,7 +181,7 @@ class _Haul:
             destination,
             settled,
             timeline_recorder.written,
-            set_aside=self.observer.set_aside,
+            moved_aside=self.observer.moved_aside,
             twins=policy.twins,
             handles=policy.on_arrival is not None,
         )
@@ -315,7 +315,7 @@ def _file_what_was_sealed(
                     earlier = held.get(address)
                     replaces = None if earlier is None else earlier.own_stamp
                     if kept := destination.place(file, sealed.path, replaces=replaces):
-                        observer.set_aside(sealed.path, kept)
+                        observer.moved_aside(sealed.path, kept)
             except CannotStore:
                 # It is whole; the haul itself reports what stands in its way.
                 left[address] = part

@@ -207,7 +207,7 @@ class Unpacker:
                 if twin is None and (
                     kept := self._destination.place(each.file, path, replaces=earlier)
                 ):
-                    self._observer.set_aside(path, kept)
+                    self._observer.moved_aside(path, kept)
             except CannotStore as error:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue

@@ -324,7 +324,7 @@ class WorkerPool:
             if isinstance(error, HostUnknown | NotTrusted) and times > 1:
                 pause = None  # that does not pass by itself
             if pause is not None:
-                self._queue.set_aside(host, self._clock() + _SUSPENSION_FACTOR * pause)
+                self._queue.suspend(host, self._clock() + _SUSPENSION_FACTOR * pause)
                 # It is the host that fails, and not its files.
                 self._transfers.reset_failures(host)
                 self._observer.host_suspended(host, error, _SUSPENSION_FACTOR * pause)

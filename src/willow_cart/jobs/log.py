@@ -81,7 +81,7 @@ class LogFile(Observer):
 
     def joined(self, lane: int, filed: Filed, start: int, end: int) -> None:
         """Write which bytes of another lane's file a lane has started."""
-        self._write("joined", lane=lane, **_file(filed), start=start, end=end)
+        self._write("strand_started", lane=lane, **_file(filed), start=start, end=end)
 
     def postponed(self, lane: int, filed: Filed, error: TransientError, pause: float) -> None:
         """Write why a file was postponed."""
@@ -89,7 +89,7 @@ class LogFile(Observer):
 
     def switched_mirror(self, lane: int, filed: Filed, why: str, mirror: str) -> None:
         """Write which mirror is tried."""
-        self._write("turned", lane=lane, **_file(filed), why=why, mirror=mirror)
+        self._write("switched_mirror", lane=lane, **_file(filed), why=why, mirror=mirror)
 
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host was suspended."""
@@ -101,11 +101,11 @@ class LogFile(Observer):
 
     def internal_error(self, path: str, error: InternalError) -> None:
         """Write where a bug of this program occurred."""
-        self._write("broke", path=path, why=error.reason, trace=error.trace)
+        self._write("internal_error", path=path, why=error.reason, trace=error.trace)
 
-    def set_aside(self, path: str, kept: Path) -> None:
+    def moved_aside(self, path: str, kept: Path) -> None:
         """Write where an existing file was moved."""
-        self._write("set_aside", path=path, kept=str(kept))
+        self._write("moved_aside", path=path, kept=str(kept))
 
     def handled(self, handled: Handled) -> None:
         """Write the output of the user's command for a file."""

@@ -58,8 +58,8 @@ class Progress:
         have: how many are here.
         speed: bytes a second now.
         left: seconds to the end; None if unknown.
-        put_off: how many files wait for another attempt.
-        aside: how many hosts are set aside.
+        postponed: how many files wait for another attempt.
+        suspended: how many hosts are suspended.
         longest: of the paths, in characters.
         lanes: what they do.
     """
@@ -71,7 +71,7 @@ class Progress:
     speed: float = 0.0
     left: float | None = None
     postponed: int = 0
-    aside: int = 0
+    suspended: int = 0
     longest: int = 0
     lanes: tuple[LaneProgress, ...] = ()
 

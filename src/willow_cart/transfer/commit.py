@@ -115,7 +115,7 @@ class CommitThread:
         settled: Callable[[Result], None],
         timeline: Callable[[], str],
         *,
-        set_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
+        moved_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
         twins: DuplicatePolicy = DuplicatePolicy.KEEP,
         handles: bool = False,
         clock: Callable[[], float] = time.monotonic,
@@ -125,7 +125,7 @@ class CommitThread:
         self._destination = destination
         self._settled = settled
         self._timeline = timeline
-        self._set_aside = set_aside
+        self._moved_aside = moved_aside
         self._twins = twins
         self._handles = handles
         self._clock = clock
@@ -299,7 +299,7 @@ class CommitThread:
         """
         path = verified.result.path
         if kept := self._destination.place(verified.file, path, replaces=verified.replaces):
-            self._set_aside(path, kept)
+            self._moved_aside(path, kept)
 
     def _require_own_path(self, result: Result) -> None:
         """Refuse a path that another address of the same run has used.

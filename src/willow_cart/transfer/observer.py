@@ -114,7 +114,7 @@ class Observer:
     def internal_error(self, path: str, error: InternalError) -> None:
         """A bug of this program occurred while a file was processed."""
 
-    def set_aside(self, path: str, kept: Path) -> None:
+    def moved_aside(self, path: str, kept: Path) -> None:
         """A file that was not from a haul was moved aside."""
 
     def freed(self, lane: int) -> None:

@@ -104,8 +104,8 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     notes = [f"{format_size(int(far.speed))}/s"]
     if far.left is not None and far.left >= 1:
         notes.append(f"about {format_duration(round(far.left))} left")
-    if far.aside:
-        notes.append(f"{count_of(far.aside, 'host')} paused")
+    if far.suspended:
+        notes.append(f"{count_of(far.suspended, 'host')} paused")
     if far.postponed:
         notes.append(f"{count_of(far.postponed, 'file')} postponed")
     where = Text(f"{'':{label}}into {into}: ", "dim")

@@ -122,7 +122,7 @@ class View(ProgressTracker):
         """Report how many files a failed host leaves, in one line."""
         self.say(f"giving up on {host}, {count_of(files, 'file')} left: {error.why}")
 
-    def set_aside(self, path: str, kept: Path) -> None:
+    def moved_aside(self, path: str, kept: Path) -> None:
         """Report where an existing file was moved."""
         self.say(f"{path}: an existing file was moved to {kept}")
 
