@@ -9,7 +9,9 @@ from tests.support.docs import ROOT
 PHRASES = (
     "nobody", "whoever", "somebody", "anybody", "in vain", "all the same", "under way",
     "broken off", "spoken here", "not to be had", "mend", "mended", "keeper", "is no moment",
-    "is no address", "does not say what it is", "again and again", "nothing chosen",
+    "is no address", "does not say what it is", "again and again", "nothing chosen", "so many",
+    "what came of", "what comes of", "held against", "done away", "by now", "the person",
+    "to be had", "spoken", "put aside", "goes on from", "come home", "comes home",
 )  # fmt: skip
 """What a colleague would stop at; the glossary in the guide has the words of the product."""
 

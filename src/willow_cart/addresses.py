@@ -75,7 +75,7 @@ def normalise(text: str) -> str:
     dot segments resolved. What stands for a file inside an archive stays.
 
     Raises:
-        BadAddress: there is no such address, or its scheme is not supported.
+        BadAddress: no such address, or its scheme is not supported.
     """
     text = text.strip()
     if _NORMAL.fullmatch(text):
@@ -235,7 +235,7 @@ def take_inside(address: str) -> tuple[str, str]:
 
 
 def file_name_in(address: str) -> str:
-    """Return the file name in an address; empty if there is none.
+    """Return the file name in an address; empty if missing.
 
     That is the last segment of its path, unless that is a program's and the query tells more:
     `download?file=level_3.csv` is level_3.csv, and `export.php?id=3&format=csv` is export.csv.
@@ -279,7 +279,7 @@ def key_of(address: str) -> str:
 
 
 def query_of(address: str) -> str:
-    """Return the decoded query; empty if there is none."""
+    """Return the decoded query; empty if missing."""
     return unquote(urlsplit(address).query)
 
 

@@ -22,7 +22,7 @@ class Exit(IntEnum):
     CHECK_FAILED = 4
     """Something arrived and failed its check."""
     INTERRUPTED = 130
-    """The person stopped it: 128 and the number of the signal, as shells have it."""
+    """Interrupted by the user: 128 and the number of the signal, as in shells."""
 
 
 def code_for(error: WillowCartError) -> Exit:

@@ -31,7 +31,7 @@ _PACKINGS = frozenset("gz bz2 xz zst".split())
 def extension_of(name: str) -> str:
     """Return the extension of a name in lower case without the dot; `tar.gz` is one extension.
 
-    A leading dot hides a file and is no extension; an ending with a space in it, or longer than
+    A leading dot hides a file and starts no extension; an ending with a space in it, or longer than
     ten characters, is part of a sentence and none either.
     """
     stem, dot, last = name.rpartition(".")

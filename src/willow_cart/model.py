@@ -115,7 +115,7 @@ class Cell:
         row: counted from 1, rows of headings left out.
         place: of the link among the links in its row, counted from 1.
         column: of the table, counted from 1.
-        title: the column's heading; empty where there is none.
+        title: the column's heading; empty if missing.
     """
 
     row: int

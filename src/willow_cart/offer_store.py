@@ -117,7 +117,7 @@ class OfferStore:
         return row is not None
 
     def find(self, address: str) -> tuple[int, Offer] | None:
-        """Return the offer with an address, and its number; None if there is none."""
+        """Return the offer with an address, and its number, or None."""
         with self._lock:
             row = self._base.execute(
                 "SELECT number, packed FROM offer WHERE address = ?", (address,)

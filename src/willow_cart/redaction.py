@@ -126,7 +126,7 @@ def _cleared(text: str) -> str:
         return text
     rest = _without_user(rest, has_authority=has_slashes)
     if before.lower() in _STORES and rest.count("?") == 1 and _VERSION in rest:
-        return before + rest  # which version of an object is no secret
+        return before + rest  # the version of an object is public
     return before + _without_values(rest)
 
 

@@ -19,7 +19,7 @@ def parse_safely(content: bytes) -> Element:
     """Parse XML and return its root element.
 
     Raises:
-        BrokenXml: it is none.
+        BrokenXml: it is invalid.
     """
     parser = etree.XMLParser(
         resolve_entities=False, no_network=True, load_dtd=False, remove_comments=True,
@@ -39,7 +39,7 @@ def elements_named(file: BinaryIO, tag: str) -> Iterator[Element]:
         tag: the name of the elements, with its namespace.
 
     Raises:
-        BrokenXml: it is no XML from here on.
+        BrokenXml: the rest is not XML.
     """
     events = etree.iterparse(
         file, events=("end",), tag=tag, resolve_entities=False, no_network=True, load_dtd=False,

@@ -36,10 +36,10 @@ class Scheme:
 
     Attributes:
         name: with which they begin.
-        port: that need not be written; None where there is none.
+        port: that need not be written, or None.
         module: what speaks it.
         lists: how it says what there is.
-        has_queries: whether a question mark begins a query, and is no wildcard or part of a name.
+        has_queries: whether a question mark starts a query, and not a wildcard or part of a name.
         secured: when TLS begins.
         is_typed: whether users type such addresses.
     """

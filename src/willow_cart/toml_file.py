@@ -62,7 +62,7 @@ class TomlFile:
 
     Args:
         path: of the file.
-        advice: what to do if there is none that can be read.
+        advice: what to do if it cannot be read.
 
     Attributes:
         content: what it says.

@@ -117,7 +117,7 @@ def empty(
         unpacked: called with the number of bytes unpacked; may raise to stop.
 
     Raises:
-        NotUnpacked: it is no archive that is known here, is damaged, or swells beyond the bounds.
+        NotUnpacked: its format is unknown, it is damaged, or it exceeds the limits.
         OSError: the disk would not give or take bytes.
     """
     outflow = Outflow(name, os.fstat(file.fileno()).st_size, bounds or Bounds(), unpacked)
@@ -132,7 +132,7 @@ def empty(
 def lifted(taken: Iterable[ExtractedMember]) -> list[ExtractedMember]:
     """Return the files without the top folder that all of them share.
 
-    They are unchanged if there is no such folder.
+    They are unchanged without such a folder.
 
     An archive with a folder of its own name in it is one folder too many.
     """

@@ -51,7 +51,7 @@ def _ask(access: Access, arrival: Arrival) -> Audited:
         return found(Finding.NEWER, why)
     there = without_secrets(facts.address)
     if there != arrival.final_address:
-        return found(Finding.MOVED, f"it is at {there} by now")
+        return found(Finding.MOVED, f"it has moved to {there}")
     if not facts.validators and facts.length is None:
         return found(Finding.UNTOLD, "the server sends no version (ETag or Last-Modified)")
     return found(Finding.UNCHANGED)

@@ -116,7 +116,7 @@ class Cart:
         """Write the cart as a table, or in the format that the extension names.
 
         Raises:
-            BadOption: there is no such form.
+            BadOption: no such form.
             CannotStore: it cannot be written.
         """
         path = Path(path)

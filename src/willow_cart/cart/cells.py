@@ -44,7 +44,7 @@ def read_bytes(cell: str) -> tuple[int | None, int | None]:
     ten that a spreadsheet makes of large numbers, say that it was rounded.
 
     Raises:
-        BadOption: it is no count of bytes, or could be two.
+        BadOption: it is not a size, or ambiguous.
     """
     if not cell:
         return None, None

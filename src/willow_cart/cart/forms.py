@@ -43,7 +43,7 @@ def form_for(path: Path) -> Form | None:
     """Return the format for a file name; None for our table.
 
     Raises:
-        BadOption: there is no such form.
+        BadOption: no such form.
     """
     ending = path.suffix.lower()
     if ending in (".csv", ".tsv"):

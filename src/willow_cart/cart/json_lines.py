@@ -34,7 +34,7 @@ def read_json_lines(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]
         except RecursionError:
             yield Issue(f"{place}, line {number}", "is nested too deeply")
         except (UsageError, ValueError) as error:
-            # A number too large, a date that is none, a lone surrogate: all are ValueErrors.
+            # A number too large, an invalid date, a lone surrogate: all are ValueErrors.
             yield Issue(f"{place}, line {number}", f"cannot be taken: {error}")
 
 
@@ -55,7 +55,7 @@ def _offer_from(entry: dict[str, Any], place: str, count: int) -> Offer:
         if value is not None and not isinstance(value, str):
             raise BadOption(f"{key} {value!r}", "not text", "put it in quotes")
         written = value or ""
-        written.encode()  # a lone surrogate is no character
+        written.encode()  # refuses lone surrogates
         return written
 
     def number(key: str) -> int | None:

@@ -39,7 +39,7 @@ def read_metalink(file: BinaryIO, place: str) -> Iterator[Offer | Issue]:
     with unsupported schemes and references to documents of other kinds (`metaurl`).
 
     Yields:
-        An offer for each file, or why there is none.
+        An offer for each file, or the reason for its absence.
     """
     number = 0
     try:

@@ -189,7 +189,7 @@ class _Remarking:
     """A pass over a sheet that changes marks and copies everything else.
 
     Attributes:
-        columns: of the sheet as it will be; one for marks is put first if there is none.
+        columns: of the sheet as it will be; one for marks is put first if missing.
         reader: of its rows.
         picked: the result.
     """

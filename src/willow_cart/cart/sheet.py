@@ -19,7 +19,7 @@ from willow_cart.replacing import replacing
 
 _DELIMITERS = ",;\t"
 
-# A header row is no longer than this; nor are the first lines of anything distinguished by them.
+# Longer than any header row, and than the first lines by which formats are recognised.
 MAX_HEADER_BYTES = 1 << 16
 
 # What makes a spreadsheet run a cell as a formula when the file is opened in one.
@@ -95,7 +95,7 @@ class Sheet:
         """Open the sheet in a cart's file.
 
         Raises:
-            UnreadableSource: there is none, or it is not a cart.
+            UnreadableSource: it does not exist, or is not a cart.
         """
         try:
             stamp = path.stat().st_mtime_ns
@@ -129,7 +129,7 @@ class Sheet:
             )
 
     def place_of(self, column: str) -> int | None:
-        """Return the index of a column, ignoring case; None if there is no such column."""
+        """Return the index of a column, ignoring case; None for an unknown column."""
         return self._places.get(column)
 
     def rows(self) -> Iterator[SheetRow | Issue]:

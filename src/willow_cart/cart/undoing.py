@@ -16,7 +16,7 @@ def keeping_for_undo(path: Path) -> Iterator[None]:
     """Store a copy of a cart next to it if the block changes the cart; see `undo`.
 
     Raises:
-        CannotStore: there is no room for it.
+        CannotStore: no room for it.
     """
     fresh = path.with_name(f".{path.name}.before.new")
     try:

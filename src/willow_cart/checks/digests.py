@@ -55,7 +55,7 @@ def read_checksum(text: str, *, algorithm: str | None = None) -> Checksum:
         algorithm: the algorithm's name where it stands elsewhere, in any spelling.
 
     Raises:
-        BadOption: it is none, or of an algorithm that is not known here.
+        BadOption: it is invalid, or of an algorithm that is not known here.
     """
     named, colon, digest = text.strip().rpartition(":")
     name = algorithm or (named if colon else None)

@@ -100,7 +100,7 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
 
 
 def title_of(beginning: bytes) -> str:
-    """Return the title of a page, at most 80 characters; empty if there is none."""
+    """Return the title of a page, at most 80 characters; empty if missing."""
     match = _TITLE.search(as_utf8(beginning))
     text = html.unescape(match[1].decode("utf-8", "replace")) if match else ""
     return " ".join(text.split())[:80]

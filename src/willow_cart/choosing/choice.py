@@ -25,7 +25,7 @@ class Choice:
         unsized: how many offers a rule on sizes met of which no size is known, or not well enough.
         extensions: how many offers there were of each extension.
         ended_by: the rule by which nothing that follows can be kept, as typed; empty while
-            there is none.
+            undecided.
     """
 
     rules: list[str]

@@ -125,7 +125,7 @@ class Choosing:
     first: int | None = None
 
     def __post_init__(self) -> None:
-        self.rules()  # they are read now, so that a slip is told before any work is done
+        self.rules()  # parses them now, so that mistakes are reported before any work is done
 
     def rules(self) -> list[ChoosingRule]:
         """Return the rules in order; a new list each time, because some rules count."""

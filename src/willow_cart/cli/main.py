@@ -54,7 +54,7 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _near(word: str, known: Iterable[str]) -> str:
-    """Return the closest known word; empty if there is none."""
+    """Return the closest known word; empty if missing."""
     return next(iter(difflib.get_close_matches(word, list(known), 1, 0.8)), "")
 
 

@@ -11,7 +11,7 @@ from willow_cart.units import printable
 
 def tell(line: object) -> None:
     """Print one line on standard error, prefixed with the program's name."""
-    # It may have been closed; that is no reason to stop working.
+    # It may have been closed; work continues.
     with suppress(OSError):
         print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
 

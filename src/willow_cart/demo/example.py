@@ -222,7 +222,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     base = places.web
     stage.explain(
         "Haul",
-        "Now the whole list, held against the trust's checksum list. On the way the line breaks in",
+        "Now the whole list, verified by the trust's checksum list. On the way the line breaks in",
         "a recording, the server is busy for a second, and one checksum is wrong.",
     )
     sums = f"{base}/SHA256SUMS"
@@ -230,7 +230,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     stage.explain("From the archive", "The spring counts of every year, in their folders.")
     springs = ["--depth", "all", "--keep", "*/spring/*_counts.csv"]
     stage.run(["haul", f"{base}/archive/", *springs, "--into", "springs"], expect=0)
-    stage.explain("From the bucket", "A month's pictures; one key is no good as a path.")
+    stage.explain("From the bucket", "A month's pictures; one key cannot be used as a path.")
     may = ["s3://camera-traps/2031-05/", "--endpoint", places.store, "--depth", "all"]
     stage.run(["haul", *may, "--into", "pictures"], expect=0)
     stage.explain(
@@ -249,7 +249,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     )
     dawns = ["haul", f"{base}/recordings/dawn_203105{{17,24}}.wav", "--into", "dawns"]
     stage.run_and_kill(dawns, after_bytes=500_000)
-    stage.explain("", "... and the same command goes on from the byte where it stopped.")
+    stage.explain("", "... and the same command resumes.")
     stage.run(dawns, expect=0)
     stage.explain(
         "Again next month", "What has not changed is not fetched twice; no numbered copies."
@@ -295,7 +295,7 @@ def _take_pages(stage: _Stage, base: str) -> None:
     """Copy a site for reading offline."""
     stage.explain(
         "To be read on the train",
-        "The field guide's pages with all they need; one picture and one page are not to be had.",
+        "The field guide's pages with all they need; one picture and one page are missing.",
         "Begin at guide/index.html: nothing there asks the network.",
     )
     stage.run(["offline", f"{base}/guide/", "--into", "guide", "--depth", "all"], expect=1)

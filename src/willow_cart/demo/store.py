@@ -1,6 +1,6 @@
 """An object store: listings, ranges and signed requests in both dialects.
 
-`/BUCKET/KEY` is spoken to in the S3 dialect, `/ACCOUNT/BUCKET/KEY` in the blob dialect.
+`/BUCKET/KEY` uses the S3 dialect, `/ACCOUNT/BUCKET/KEY` the blob dialect.
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ class DemoStore(StandIn):
         return StoreHandler
 
     def keys(self, bucket: str) -> Keys | None:
-        """Return the keys of a bucket; None if there is no such bucket."""
+        """Return the keys of a bucket; None for an unknown bucket."""
         if bucket in self.made:
             return self.made[bucket]
         begins = f"{bucket}/"

@@ -38,7 +38,7 @@ class Destination(FileTree):
 
     What lies in it may be the user's own, or put there to do harm. A file gets its name only
     where nothing lies, or in place of a file that the caller knows by its stamp; anything else is
-    put aside, and where is returned.
+    moved aside, and its new path is returned.
 
     Args:
         root: the folder; made if it is not there.

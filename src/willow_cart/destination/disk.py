@@ -125,7 +125,7 @@ def is_case_sensitive(folder: Path) -> bool:
 
 
 def boot_mark() -> str:
-    """Return an identifier of the current boot; empty if there is none.
+    """Return an identifier of the current boot; empty if missing.
 
     Until the next start, what a program has written to a file is there, synced or not.
     """

@@ -37,7 +37,7 @@ def safe_name(name: str) -> str:
     """Make a name safe; safe names are returned unchanged.
 
     The result is never empty, `.` or `..`, holds no separator, control or direction-changing
-    character, is no device name, ends in neither dot nor blank, is in Unicode's form NFC, and is
+    character, not a device name, without a dot or space at its end, in Unicode's form NFC, and
     at most 255 bytes of UTF-8 long, keeping its extension.
     """
     if _PLAIN.fullmatch(name) and len(name) <= MAX_NAME_BYTES and not _DEVICES.match(name):

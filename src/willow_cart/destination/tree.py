@@ -148,7 +148,7 @@ class FileTree:
             return None
 
     def stamp(self, path: str) -> Stamp | None:
-        """Return the stamp of a regular file; None if there is none."""
+        """Return the stamp of a regular file, or None."""
         status = self.status(path)
         if status is None or not stat.S_ISREG(status.st_mode):
             return None

@@ -45,7 +45,7 @@ class OfferedNoMore(Event):
     Attributes:
         files: how many.
         example: the path of one.
-        moved: how many were put aside; None if they are kept.
+        moved: how many were moved aside; None if they are kept.
         folder: where they are then.
     """
 

@@ -227,7 +227,7 @@ def _inherited(
     unpacking step are those that it names, so no patterns are added to them.
 
     Raises:
-        BadOption: there is no such source.
+        BadOption: no such source.
     """
     named = [each for each in sources if each.keys.get("name") == table.keys.get("of")]
     if "of" in table.keys and not named:

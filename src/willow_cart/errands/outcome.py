@@ -95,7 +95,7 @@ def _mail(address: str, document: Document, line: str, observer: JobObserver) ->
 
     program = shutil.which("sendmail", path=f"{os.environ.get('PATH', '')}:{_MAIL_PATHS}")
     if program is None:
-        reason = "there is no sendmail on this machine; on_failure can run another command"
+        reason = "sendmail is not installed; on_failure can run another command"
         observer.note(CannotRun("mail_to", reason))
         return
     mail = EmailMessage()

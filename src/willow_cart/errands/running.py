@@ -215,7 +215,7 @@ class _Errand:
         """Return the index of the step to start with, from 0.
 
         Raises:
-            BadOption: there is no such step.
+            BadOption: no such step.
         """
         if begin is None:
             return 0

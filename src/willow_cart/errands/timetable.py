@@ -43,7 +43,7 @@ class Timetable:
         """Parse a schedule such as `Fri 20:30`, `daily 6:00` or `1 06:00`.
 
         Raises:
-            BadOption: it is none.
+            BadOption: it is invalid.
         """
         words = text.split()
         time = _TIME.fullmatch(words[-1]) if words else None
@@ -192,7 +192,7 @@ def install(entry: TimetableEntry) -> None:
     """Add a line to the user's crontab, replacing an earlier one for the same errand.
 
     Raises:
-        BadOption: there is no cron here.
+        BadOption: no cron here.
         CannotStore: it would not take it.
     """
     if shutil.which("crontab") is None:

@@ -1,6 +1,6 @@
 """The values of an errand: what changes between runs, referred to by name in its texts.
 
-`{last_month:%Y-%m}` is written like a field of a template. What is no name of a value (`{01..12}`,
+`{last_month:%Y-%m}` is written like a field of a template. Other text in braces (`{01..12}`,
 `{a,b}`) stays as it is: addresses have ranges, and templates fields of their own.
 """
 

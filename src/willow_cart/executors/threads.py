@@ -60,7 +60,7 @@ class ThreadExecutor(Executor):
         except WillowCartError as error:
             self._require_going_on(error)
             return True, error
-        except Exception as error:  # its own lane brings it, or meets the same
+        except Exception as error:  # its own lane will fetch it, or fail likewise
             return True, self._unforeseen(found.transfer, error)
 
     def _unforeseen(self, transfer: Transfer, error: Exception) -> InternalError:

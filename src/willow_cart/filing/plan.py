@@ -41,7 +41,7 @@ class KnownPaths(Protocol):
     """The paths of earlier hauls, by addresses without secrets."""
 
     def path_of(self, address: str) -> str | None:
-        """Return the path of the file from an address; None if there is none."""
+        """Return the path of the file from an address, or None."""
 
     def paths(self) -> Iterable[str]:
         """Yield all paths."""
@@ -219,7 +219,7 @@ class _Homes:
         return path
 
     def of(self, offer: Offer) -> str | None:
-        """Return the path that an offer keeps; None if there is none."""
+        """Return the path that an offer keeps, or None."""
         if self._held is None or offer.address in self._displaced:
             return None
         return self._held.path_of(without_secrets(offer.address))
@@ -266,7 +266,7 @@ def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | N
         return Filed(offer, wish)
     plan.elsewhere[offer.address] = at_home
     filed = Filed(offer, at_home)
-    # A clash of an earlier haul is no change of mind about the layout.
+    # A clash of an earlier haul does not change the layout.
     if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
         plan.staying.add(filed)
     return filed

@@ -251,7 +251,7 @@ def _slot(
 def _reader(
     template: Template, groups: Mapping[str, Callable[[Offer], Value]], name: str, part: str | None
 ) -> Callable[[Offer], Value] | None:
-    """Return the function that reads a field; None if there is no such field."""
+    """Return the function that reads a field; None for an unknown field."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
     if name in _LISTS and part and re.fullmatch(r"-?\d{1,6}", part):

@@ -91,7 +91,7 @@ class ArrivalHandler:
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
         try:
-            process = subprocess.Popen(  # noqa: S603  # it is what the person asks for
+            process = subprocess.Popen(  # noqa: S603  # the user's own command
                 self._command.words_for(fields),
                 env={**os.environ, **environment},
                 stdin=subprocess.DEVNULL,

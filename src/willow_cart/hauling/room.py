@@ -24,7 +24,7 @@ class Prospect:
         here: how many files are.
         begun: bytes of what is to come that are here in partial files.
         room: bytes that may be written; None if unknown.
-        speed: of the last haul there that took any time, in bytes a second; None if there is none.
+        speed: of the last haul there that took any time, in bytes a second, or None.
     """
 
     to_come: Sizes

@@ -51,7 +51,7 @@ def unpack(
         The account; `planned` is how many archives there were, and `run` that of the last ledger.
 
     Raises:
-        NothingChosen: there is no archive, or none is chosen.
+        NothingChosen: no archive, or none is chosen.
         UnreadableLedger: nothing was hauled into one of the folders.
         UnreadableSource: an archive cannot be read.
         UnusableDestination, CannotStore: nothing can be unpacked there.
@@ -129,7 +129,7 @@ def _offer_of(arrival: Arrival, source: str) -> Offer:
 
 
 def _destination_of(file: Path) -> Path | None:
-    """Return the folder that a file was hauled into; None if there is none."""
+    """Return the folder that a file was hauled into, or None."""
     return next((folder for folder in file.resolve().parents if has_ledger(folder)), None)
 
 

@@ -238,11 +238,11 @@ class WorkerPool:
         self._observer.asks(lane, found.host)
         served, failure = self._threads.assist(found, lane)
         self._observer.freed(lane)
-        brought = found.strand.at > found.strand.start
-        if failure is not None and Failure(failure, int(not brought)).cause is not Cause.FILE:
+        progressed = found.strand.at > found.strand.start
+        if failure is not None and Failure(failure, int(not progressed)).cause is not Cause.FILE:
             self._charge_host(found.host, failure)
         with self._change:
-            self._helping.ended(found, well=served and (failure is None or brought))
+            self._helping.ended(found, well=served and (failure is None or progressed))
             self._queue.finish(found.host)
             self._change.notify()
 

@@ -37,7 +37,7 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
     columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
     wish = Combining(request.skip_lines, columns, strict=request.strict)
     if request.to is not None:
-        require_form(request.to, request.table)  # a slip is told before any work is done
+        require_form(request.to, request.table)  # reports a mistake before any work is done
     unreadable: list[Issue] = []
     files = _tables(request, observer, unreadable)
     output = (

@@ -137,7 +137,7 @@ def _sign_ins_of(
 
 
 def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | None:
-    """Return the sign-in that the options describe; None if there is none."""
+    """Return the sign-in that the options describe, or None."""
     if request.password is not None and request.user is None:
         raise BadOption("--password", "requires --user")
     password = token = account_key = shared_access = None
@@ -226,7 +226,7 @@ def trust_of(request: ConnectingOptions) -> Trust:
     """
     files = (request.ca, request.client_cert, request.client_key)
     trust = Trust(*(None if each is None else Path(each) for each in files))
-    trust.context()  # a slip is told before anything is asked
+    trust.context()  # reports a mistake before any request
     return trust
 
 

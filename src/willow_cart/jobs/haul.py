@@ -111,7 +111,7 @@ def haul(
     """
     _require_outside(request)
     if request.cart is not None:
-        form_for(request.cart)  # a name that says nothing is told before any work is done
+        form_for(request.cart)  # reports a bad name before any work is done
     policy = make_policy(request)
     if request.write_errand is not None:
         write_errand(request.write_errand, request)

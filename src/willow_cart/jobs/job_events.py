@@ -111,7 +111,7 @@ class CartFilled(Event):
         path: the cart.
         loaded: what changed in it.
         form: in which it is written; None for a cart as such.
-        bare: how many checksums there is no place for in that form.
+        bare: how many checksums the format cannot hold.
     """
 
     path: Path

@@ -71,7 +71,7 @@ class JobObserver:
         return None
 
     def standard_input(self) -> BinaryIO | None:
-        """Return the stream that `-` refers to among the sources; None if there is none."""
+        """Return the stream that `-` refers to among the sources, or None."""
         return None
 
     def note_each(self, events: Iterable[Notice]) -> None:

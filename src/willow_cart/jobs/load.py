@@ -45,8 +45,8 @@ class LoadedSources:
         found: what was seen, and what could not be taken.
         unanswered: of how many offers no server would tell the size.
         find: all that was found; what is chosen of it is marked.
-        cart: the cart; None where there is none.
-        script: the script; None where there is none.
+        cart: the cart, or None.
+        script: the script, or None.
     """
 
     found: Discovery
@@ -83,7 +83,7 @@ def load(
             raise BadOption(
                 f"--cart {cart}", "is among the sources", "name the sources that it was loaded from"
             )
-        form_for(cart)  # a name that says nothing is told before any work is done
+        form_for(cart)  # reports a bad name before any work is done
     if request.write_errand is not None:
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))

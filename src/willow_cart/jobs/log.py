@@ -24,7 +24,7 @@ class LogFile(Observer):
         path: the file; lines are added to what is in it.
 
     Raises:
-        BadOption: there is a file that is no log.
+        BadOption: an existing file is not a log.
         CannotStore: the file cannot be written.
     """
 

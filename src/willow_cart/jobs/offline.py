@@ -117,7 +117,7 @@ def _choosing(request: OfflineRequest) -> Choosing:
 
 @contextmanager
 def _recorded(path: Path | None, command: str) -> Iterator[ExchangeRecorder | None]:
-    """Yield a recorder that writes all exchanges to a file; None if there is no file."""
+    """Yield a recorder that writes all exchanges to a file; None without a file."""
     if path is None:
         yield None
         return

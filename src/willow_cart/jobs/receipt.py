@@ -76,7 +76,7 @@ def receipt(request: ReceiptRequest) -> Iterator[Result]:
     """Read or write what is requested; rows are read while the context is open.
 
     Raises:
-        UnreadableLedger: there is no ledger, or it cannot be read.
+        UnreadableLedger: no ledger, or it cannot be read.
         WillowCartError: options do not go together, or what is requested cannot be written.
     """
     _require_one_haul(request)

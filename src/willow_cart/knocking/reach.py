@@ -66,7 +66,7 @@ def connect(
     """Connect to a port, and disconnect.
 
     Raises:
-        ConnectionLost, TimedOut: there is no answer.
+        ConnectionLost, TimedOut: no answer.
     """
     began = clock()
     try:

@@ -70,14 +70,14 @@ class OfflineDocument:
 
     @property
     def title(self) -> str:
-        """Return the title of a page in one line; empty if there is none."""
+        """Return the title of a page in one line; empty if missing."""
         title = "" if isinstance(self.content, str) else self.content.title
         title = title.encode(self.codec, "surrogateescape").decode(self.codec, "replace")
         return "".join(each if each.isprintable() else " " for each in title)
 
     @property
     def canonical(self) -> str | None:
-        """Return the normalised canonical address of a page; None if there is none."""
+        """Return the normalised canonical address of a page, or None."""
         if isinstance(self.content, str) or not (written := self.content.canonical):
             return None
         try:

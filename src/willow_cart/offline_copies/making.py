@@ -215,7 +215,7 @@ class _Maker:
         self._done.written += 1
 
     def _is_as_made(self, path: str, made: Made) -> Stamp | None:
-        """Return the stamp of a file with exactly this content; None if there is none."""
+        """Return the stamp of a file with exactly this content, or None."""
         stamp = self._destination.stamp(path)
         if stamp is None or stamp.size != made.size:
             return None

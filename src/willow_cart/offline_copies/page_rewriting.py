@@ -104,13 +104,13 @@ class Markup:
 
     @property
     def title(self) -> str:
-        """Return the title in one line; empty if there is none."""
+        """Return the title in one line; empty if missing."""
         found = re.search(r"<title[^>]*>(.*?)</title", self.text, re.IGNORECASE | re.DOTALL)
         return " ".join(html.unescape(found[1]).split()) if found else ""
 
     @property
     def canonical(self) -> str:
-        """Return the canonical address (RFC 6596); empty if there is none."""
+        """Return the canonical address (RFC 6596); empty if missing."""
         for tag in self._scanner.tags:
             if tag.name == "link" and "canonical" in (tag.get("rel") or "").lower().split():
                 return tag.get("href") or ""

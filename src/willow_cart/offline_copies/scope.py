@@ -65,7 +65,7 @@ class Scope:
     def judge(self, address: str, role: Role) -> Out | None:
         """Return why a reference is not fetched; None if it is, as far as its address tells.
 
-        Depth is no matter of an address, and so not looked at here.
+        Depth does not depend on an address and is not checked here.
         """
         if scheme_of(address) not in WEB or role in (Role.ADDRESS, Role.HINT):
             return Out.AWAY

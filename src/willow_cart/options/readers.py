@@ -27,7 +27,7 @@ def speed(text: str) -> int:
     """Parse a speed in bytes per second: `2MB/s`."""
     read = size(text.removesuffix("/s"))
     if not read:
-        raise ValueError(f"{text} brings nothing")
+        raise ValueError(f"{text} is not allowed")
     return read
 
 

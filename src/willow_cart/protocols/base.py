@@ -121,7 +121,7 @@ class DirectoryLister(ABC):
         None if nothing.
 
         Raises:
-            TransferFailed: there is no answer, or none that helps.
+            TransferFailed: no answer, or an unusable one.
         """
 
     @abstractmethod
@@ -206,7 +206,7 @@ class Access(ABC):
         """Request the metadata of a file without its content.
 
         Raises:
-            TransferFailed: there is no answer, or none that helps.
+            TransferFailed: no answer, or an unusable one.
         """
 
     def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list

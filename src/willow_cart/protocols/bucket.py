@@ -236,7 +236,7 @@ def read_page(content: bytes, bucket: str) -> StorePage:
         bucket: the address of the bucket.
 
     Raises:
-        ProtocolError: it is none.
+        ProtocolError: it is invalid.
     """
     root = open_page(content, "ListBucketResult", bucket, "check the endpoint")
     values: dict[str, str] = {}
@@ -411,7 +411,7 @@ def _usual_credentials() -> Credentials | None:
 
     session = botocore.session.Session()
     resolver = session.get_component("credential_provider")
-    # Asking a network for them takes seconds wherever there is none to answer.
+    # Requesting them from the network takes seconds where nothing answers.
     for network in ("iam-role", "container-role"):
         resolver.remove(network)
     credentials: Credentials | None = resolver.load_credentials()

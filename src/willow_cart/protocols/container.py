@@ -64,7 +64,7 @@ def read_page(content: bytes, bucket: str) -> StorePage:
         bucket: the address of the container, with a slash at its end.
 
     Raises:
-        ProtocolError: it is none.
+        ProtocolError: it is invalid.
     """
     root = open_page(content, "EnumerationResults", bucket, "check the address")
     entries = []

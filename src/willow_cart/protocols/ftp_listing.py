@@ -49,7 +49,7 @@ _UNIX = re.compile(
     r"(?:(?P<year2>\d{4})|(?P<hm2>\d{1,2}[:.]\d\d))"
     r"|(?P<iso>\d{4}-\d\d-\d\d)\s+(?P<hm3>\d\d:\d\d)(?::\d\d(?:\.\d+)?)?(?:\s+[+-]\d{4})?"
     r") (?P<name>.+)",
-    re.IGNORECASE | re.ASCII,  # a byte of a name is no blank
+    re.IGNORECASE | re.ASCII,  # bytes of names are not spaces
 )
 _DOS = re.compile(
     r"(?P<a>\d{1,4})(?P<mark>[-./])(?P<b>\d\d?)(?P=mark)(?P<c>\d{2,4})\s+"

@@ -269,5 +269,5 @@ def supervise(
 
 def answer_of(response: Any) -> StrictResponse | None:
     """Return the library's response object beneath a response."""
-    answer = response._original_response  # noqa: SLF001  # there is no public way to it
+    answer = response._original_response  # noqa: SLF001  # without a public accessor
     return answer if isinstance(answer, StrictResponse) else None

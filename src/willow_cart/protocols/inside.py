@@ -35,7 +35,7 @@ from willow_cart.redaction import without_secrets
 # comment has up to 64 KiB), and so is the list of some hundred members before it.
 _TAIL_BYTES = 80 << 10
 
-# A list of two million members is no longer than this.
+# The directory of two million members is shorter.
 _MAX_DIRECTORY_BYTES = 256 << 20
 
 _LOCAL_HEADER = struct.Struct("<4s22xHH")  # APPNOTE, 4.3.7
@@ -95,7 +95,7 @@ class Inside(Access):
         """Yield the members of an archive in order, with addresses of files inside it.
 
         Raises:
-            TransferFailed: it does not come, is none, or its place does not serve parts.
+            TransferFailed: it does not arrive, is not an archive, or byte ranges are not served.
         """
         for path, info in self._contents_of(archive).members.items():
             yield DirectoryEntry(
@@ -230,7 +230,7 @@ class MemberDelivery(Download):
         start: which of its bytes are wanted first; above 0 only for one that is not packed.
 
     Raises:
-        ProtocolError: there is no member where the list says that one is.
+        ProtocolError: no member at an offset in the directory.
     """
 
     def __init__(

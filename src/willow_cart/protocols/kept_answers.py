@@ -2,7 +2,7 @@
 
 There are links that can be asked once, and every request costs its server something. An answer that
 turns out to be a file is therefore not thrown away: a small one is read to its end, a large one is
-left open, and the haul goes on from there.
+left open, and the haul continues with it.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ from willow_cart.protocols.base import (
 # Smaller responses are read at once, which frees the connection; larger ones stay open.
 _MAX_READ_BYTES = 16 << 20
 
-# What takes longer is better received by the haul, which shows it and goes on from its byte.
+# Longer ones are received by the haul, which shows and resumes them.
 _MAX_READ_SECONDS = 1.0
 
 # Kept in memory below this, beyond it in a file without a name.

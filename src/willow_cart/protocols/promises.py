@@ -94,7 +94,7 @@ def _is_encrypted(fields: Mapping[str, str]) -> bool:
 def read_base64(algorithm: str | None, value: str, origin: Origin) -> tuple[Checksum, ...]:
     """Convert a base64 digest to a checksum.
 
-    None if it is no digest, or of no known algorithm.
+    None if it is not a digest of a known algorithm.
     """
     try:
         digest = base64.b64decode(value, validate=True)

@@ -75,7 +75,7 @@ class ExchangeRecorder:
         self, answer: urllib3.HTTPResponse, method: str, address: str, fields: Mapping[str, str]
     ) -> None:
         """Record the body of a response from now on."""
-        # The library hides what it reads from; there is no other place where bytes are as sent.
+        # The library hides its file, the only place where bytes are as sent.
         line: Any = answer._fp  # noqa: SLF001
         shown = without_secrets(address)
         parts = urlsplit(shown)
@@ -99,7 +99,7 @@ class ExchangeRecorder:
         with self._lock:
             self._open[id(heard)] = heard
         if line.fp is None:
-            heard.end()  # there is no body
+            heard.end()  # without a body
         else:
             line.fp = heard
 

@@ -173,7 +173,7 @@ ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
 """For asking many places one thing each: a busy one gets a second chance, and no more."""
 
 
-def _tell_nobody(error: TransientError, pause: float) -> None:
+def _report_nothing(error: TransientError, pause: float) -> None:
     """Report nothing; a named function, so that it can be pickled."""
 
 
@@ -190,7 +190,7 @@ class Retrier:
 
     retry_policy: RetryPolicy = RetryPolicy()
     wait: Callable[[float], bool | None] = time.sleep
-    tell: Callable[[TransientError, float], object] = _tell_nobody
+    tell: Callable[[TransientError, float], object] = _report_nothing
     random_value: Callable[[], float] = random.random
 
     def run(self, attempt: Callable[[], Answer], retry_policy: RetryPolicy | None = None) -> Answer:

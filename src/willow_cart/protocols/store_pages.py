@@ -72,10 +72,10 @@ def open_page(content: bytes, name: str, bucket: str, advice: str) -> Element:
         content: as it came.
         name: what its outermost element has to be called.
         bucket: the address of the bucket.
-        advice: what to check if it is none.
+        advice: what to check if it is invalid.
 
     Raises:
-        ProtocolError: it is none.
+        ProtocolError: it is invalid.
     """
     shown = without_secrets(bucket)
     try:

@@ -56,7 +56,7 @@ _MAX_DRAINED_BYTES = 64 * 1024
 # How long the body of a refusal is waited for.
 _DRAIN_SECONDS = 10.0
 
-# The first answer to a request that is not let in, the next to a nonce that was stale.
+# One for the first response without credentials, one for a stale nonce.
 _MAX_CHALLENGES = 3
 
 Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]

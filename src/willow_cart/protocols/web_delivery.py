@@ -60,7 +60,7 @@ class WebDownload(Download):
 
     Raises:
         ProtocolError: it is coded in a way that cannot be undone.
-        TransferFailed: nothing came of a coded body.
+        TransferFailed: an encoded body was empty.
     """
 
     def __init__(

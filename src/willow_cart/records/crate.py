@@ -57,9 +57,9 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
     actions = {run["id"]: _action(run) for run in runs}
     for number, those in groupby(ledger.each_row(_BROUGHT), key=itemgetter("run")):
         yield ","
-        brought = (_reference(path) for _, path in those)
-        yield from _with_list(actions.pop(number), "result", brought)
-    for action in actions.values():  # what they brought has been renewed since
+        fetched = (_reference(path) for _, path in those)
+        yield from _with_list(actions.pop(number), "result", fetched)
+    for action in actions.values():  # their files were renewed since
         yield f",{json.dumps({**action, 'result': []}, ensure_ascii=False)}"
     yield "]}"
 

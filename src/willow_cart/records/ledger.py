@@ -47,7 +47,7 @@ class Ledger:
     """The ledger's tables and queries; used by one thread at a time (see `transfer.commit`).
 
     Raises:
-        UnreadableLedger: there is none, it is damaged, or of a later version.
+        UnreadableLedger: it does not exist, is damaged, or of a later version.
     """
 
     def __init__(self, path: Path, *, create: bool = False) -> None:
@@ -282,7 +282,7 @@ class Ledger:
             )
 
     def replace_by(self, arrival: Arrival, instead: str) -> None:
-        """Record what replaces a file that is no longer at its path; see `Arrival.instead`."""
+        """Record what replaces a file that has left its path; see `Arrival.instead`."""
         self._base.execute(
             "UPDATE arrival SET instead = ?"
             " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND address = ?",
@@ -310,7 +310,7 @@ class Ledger:
         yield from self._arrivals("run = ? AND archive != '' AND instead = '' ORDER BY id", run)
 
     def latest_at(self, path: str) -> Arrival | None:
-        """Return the latest arrival at a path; None if there is none."""
+        """Return the latest arrival at a path, or None."""
         return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
 
     def brought_in(self, run: int, path: str) -> str | None:
@@ -405,7 +405,7 @@ class KnownFiles:
             raise unreadable(self._path, error) from None
 
     def get(self, address: str) -> Arrival | None:
-        """Return the latest arrival of an address; None if there is none."""
+        """Return the latest arrival of an address, or None."""
         row = self._latest(_ARRIVAL_COLUMNS, address)
         return None if row is None else self._read(row)
 

@@ -59,7 +59,7 @@ class LedgerFile:
         base: the connection, in autocommit mode.
 
     Raises:
-        UnreadableLedger: there is none, it is damaged or altered, or it is of a later version.
+        UnreadableLedger: it does not exist, is damaged or altered, or it is of a later version.
     """
 
     def __init__(self, path: Path, *, create: bool = False) -> None:

@@ -205,7 +205,7 @@ def open_receipt(destination: Path, run: int | None = None) -> Iterator[OpenRece
     """Open the receipt of a run, by default of the last one.
 
     Raises:
-        UnreadableLedger: there is no ledger, or no such run in it.
+        UnreadableLedger: no ledger, or no such run in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
         found = _summaries(ledger, "id = coalesce(?, (SELECT max(id) FROM run))", run)
@@ -221,7 +221,7 @@ def read_receipt(destination: Path, run: int | None = None) -> Receipt:
     """Read the whole receipt of a run, by default of the last one.
 
     Raises:
-        UnreadableLedger: there is no ledger, or no such run in it.
+        UnreadableLedger: no ledger, or no such run in it.
     """
     with open_receipt(destination, run) as receipt:
         summary = receipt.summary
@@ -233,7 +233,7 @@ def read_runs(destination: Path) -> list[RunSummary]:
     """Return every haul into a destination, the oldest first.
 
     Raises:
-        UnreadableLedger: there is no ledger.
+        UnreadableLedger: no ledger.
     """
     with Ledger(ledger_path(destination)) as ledger:
         return _summaries(ledger, "?", True)
@@ -284,7 +284,7 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
         name: the file's path there, its address, or just its name.
 
     Raises:
-        UnreadableLedger: there is no ledger, or no such file in it.
+        UnreadableLedger: no ledger, or no such file in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
         addresses = _addresses_of(ledger, name)

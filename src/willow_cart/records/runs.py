@@ -159,7 +159,7 @@ class Runs:
             alive: whether it has to be in progress.
 
         Raises:
-            NoSuchRun: there is none.
+            NoSuchRun: it does not exist.
         """
         if number is not None:
             run = self._read(number)

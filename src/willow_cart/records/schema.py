@@ -46,7 +46,7 @@ _STEPS = (
         arrival  INTEGER REFERENCES arrival,  -- what lies here now, if anything
         reason   TEXT NOT NULL,            -- why it failed or was refused, else empty
         received INTEGER NOT NULL,         -- bytes that came in this run
-        resumed  INTEGER NOT NULL,         -- bytes that an earlier run or attempt had brought
+        resumed  INTEGER NOT NULL,         -- bytes that an earlier run or attempt had fetched
         attempts INTEGER NOT NULL,
         seconds  REAL NOT NULL,
         PRIMARY KEY (run, number)
@@ -71,7 +71,7 @@ _STEPS = (
     ALTER TABLE part ADD COLUMN boot TEXT NOT NULL DEFAULT '';    -- the machine's start, then
     ALTER TABLE part ADD COLUMN promised TEXT NOT NULL DEFAULT '';  -- by its place: algorithm:hex
     CREATE INDEX arrival_by_path ON arrival (path);
-    ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';      -- the person's own words
+    ALTER TABLE run ADD COLUMN note TEXT NOT NULL DEFAULT '';      -- the user's note
     ALTER TABLE run ADD COLUMN software TEXT NOT NULL DEFAULT '';  -- what did it, with its version
     """,
     """
@@ -89,7 +89,7 @@ _STEPS = (
     """,
     """
     -- Of a file that does not lie at its path, what stands for it: 'twin PATH', the file that has
-    -- its bytes; 'members', an archive's own; 'nothing', for one that was put aside.
+    -- its bytes; 'members', an archive's own; 'nothing', for one that was moved aside.
     ALTER TABLE arrival ADD COLUMN instead TEXT NOT NULL DEFAULT '';
     ALTER TABLE arrival ADD COLUMN archive TEXT NOT NULL DEFAULT '';  -- SHA-256 of what it was in
     CREATE INDEX arrival_by_bytes ON arrival (substr(sha256, 1, 16));
@@ -111,7 +111,7 @@ _STEPS = (
         path   TEXT PRIMARY KEY,           -- of a file that was made here of what arrived
         sha256 TEXT NOT NULL,
         size   INTEGER NOT NULL,           -- bytes
-        source TEXT NOT NULL               -- the addresses that brought it, blank between
+        source TEXT NOT NULL               -- the addresses it came from, separated by spaces
     ) WITHOUT ROWID;
     """,
     """
@@ -120,7 +120,7 @@ _STEPS = (
     """,
     """
     ALTER TABLE part ADD COLUMN digests TEXT NOT NULL DEFAULT '';  -- of bytes that must not change
-    -- Values in addresses that may be secrets are hidden by now that were not before.
+    -- Values in addresses that may be secrets are hidden since this version.
     UPDATE run SET command = without_secrets(command);
     UPDATE arrival SET address = without_secrets(address),
         final_address = without_secrets(final_address);

@@ -47,7 +47,7 @@ def write_page(
         overwrite: whether any other file there is replaced too.
 
     Raises:
-        UnreadableLedger: there is no ledger, or no such run in it.
+        UnreadableLedger: no ledger, or no such run in it.
         BadOption: something else is there.
         CannotStore: the page cannot be written.
     """

@@ -249,7 +249,7 @@ def receipt(
             `bag` and `manifest` in what form; without any it is the last haul.
 
     Raises:
-        UnreadableLedger: there is no ledger, or it cannot be read.
+        UnreadableLedger: no ledger, or it cannot be read.
         WillowCartError: options do not go together, or what is requested cannot be written.
     """
     own = given_by_arguments(folder=folder, overwrite=overwrite)

@@ -120,7 +120,7 @@ def haul(
         NothingChosen: nothing is left to haul.
         WillowCartError: none of the sources can be read, an option cannot be understood, or
             nothing can be filed there.
-        KeyboardInterrupt: it was interrupted; what had arrived stays, and the rest goes on from
+        KeyboardInterrupt: it was interrupted; what had arrived stays, and the rest is resumed from
             its byte.
     """
     request, offers = read_looking(HaulRequest, sources, options, given_by_arguments(into=into))

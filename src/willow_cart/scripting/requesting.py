@@ -50,7 +50,7 @@ def read_looking(
     """Return the request, and the offers among the sources.
 
     Raises:
-        BadOption: there is no source, or something that is none.
+        BadOption: there are no sources, or one is invalid.
     """
     named: list[str] = []
     offers: list[Offer] = []

@@ -35,7 +35,7 @@ def sign_for_account(
         now: the time, in UTC.
 
     Raises:
-        BadOption: the key is none.
+        BadOption: the key is invalid.
     """
     own = {"x-ms-date": format_datetime(now, usegmt=True), "x-ms-version": VERSION}
     parts = urlsplit(address)

@@ -41,7 +41,7 @@ class ChainCookies:
         return self._kept != before
 
     def field_for(self, address: str) -> str:
-        """Return the Cookie field for a request; empty if there is none."""
+        """Return the Cookie field for a request; empty if missing."""
         origin, path = origin_of(address), urlsplit(address).path or "/"
         pairs = (
             f"{name}={value}"

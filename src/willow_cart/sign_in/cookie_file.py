@@ -76,7 +76,7 @@ class CookieJar:
     only_named: bool = False
 
     def field_for(self, address: str) -> str:
-        """Return the Cookie field for a request; empty if there is none."""
+        """Return the Cookie field for a request; empty if missing."""
         origin = origin_of(address)
         parts = urlsplit(origin)
         is_usual = parts.scheme == "https" and parts.port is None and not self.only_named

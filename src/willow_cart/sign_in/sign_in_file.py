@@ -27,7 +27,7 @@ def read_sign_ins(
     *,
     besides: Collection[str] = (),
 ) -> dict[str, tuple[str | None, SignIn]]:
-    """Read the sign-ins of a config file; empty if there is no file.
+    """Read the sign-ins of a config file; empty without a file.
 
     Args:
         path: the file, in TOML.

@@ -84,7 +84,7 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
         environment: the variables.
 
     Raises:
-        BadOption: it is not kept there, or the reference is none.
+        BadOption: it does not exist there, or the reference is invalid.
     """
     kind, _, name = reference.partition(":")
     if kind == "env" and name:
@@ -210,7 +210,7 @@ class SignIns:
         return fields
 
     def query_for(self, address: str) -> str:
-        """Return the shared access signature of an origin; empty if there is none."""
+        """Return the shared access signature of an origin; empty if missing."""
         sign_in = self._sign_in_for(origin_of(address))
         if sign_in is None or sign_in.shared_access is None:
             return ""
@@ -241,7 +241,7 @@ class SignIns:
             for scheme, parameters in parsed:
                 if scheme == "digest" and (challenge := read_digest_challenge(parameters)):
                     # A nonce that has grown stale is a reason to ask again (RFC 7616, 3.3); a
-                    # password that was refused is none.
+                    # password that was refused is invalid.
                     stale = parameters.get("stale", "").lower() == "true"
                     if before.startswith("Digest ") and not stale:
                         return False

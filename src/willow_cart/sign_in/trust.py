@@ -40,7 +40,7 @@ class Trust:
                 context.load_verify_locations(self.ca)
             option = f"--client-cert {self.client_cert}"
             if self.client_cert is not None:
-                # An empty password: there is no user to ask for one at night.
+                # An empty password: a prompt would hang at night.
                 context.load_cert_chain(self.client_cert, self.client_key, password="")
         except (OSError, ssl.SSLError) as error:
             raise BadOption(option, f"cannot be read: {error}", "check the file") from None

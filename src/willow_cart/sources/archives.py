@@ -22,7 +22,7 @@ def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Off
         source: as typed by the user.
 
     Raises:
-        TransferFailed: it does not come, is none, or its place does not serve parts.
+        TransferFailed: it does not arrive, is not an archive, or its place does not serve parts.
     """
     for number, entry in enumerate(Inside(access).entries(archive), 1):
         folder = take_inside(entry.address)[1].rpartition("/")[0]

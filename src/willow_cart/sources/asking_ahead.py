@@ -57,7 +57,7 @@ class AskAhead(Generic[Answer]):
         """Return the result for an address, probed ahead or not.
 
         Raises:
-            TransferFailed: there is none.
+            TransferFailed: it does not exist.
         """
         self._ask_more()
         future = self._asked.pop(address, None)

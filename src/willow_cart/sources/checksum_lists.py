@@ -104,7 +104,7 @@ def _sums_of_their_own(addresses: list[str], access: Access) -> Iterator[FoundLi
 
 
 def _read(address: str, access: Access) -> FoundList | None:
-    """Return the list at an address; None if there is none."""
+    """Return the list at an address, or None."""
     try:
         _, content = fetch_whole(address, access, _MAX_LIST_BYTES)
     except (TransferFailed, VerificationError):

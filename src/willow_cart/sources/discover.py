@@ -237,7 +237,7 @@ class _Guide:
         """
         for source in sources:
             if looks_like_address(source):
-                with suppress(UsageError):  # that is told when it is its turn
+                with suppress(UsageError):  # it is reported when its turn comes
                     address = normalise(next(expand_ranges(source)))
                     if not self._is_file(address) and self._access.store(address) is None:
                         yield address

@@ -19,7 +19,7 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
     """Read a list of addresses line by line.
 
     One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
-    begins a comment, so that a fragment is none.
+    starts a comment, so that a fragment is not one.
 
     Yields:
         The offers in each line, or what is wrong with the line.
@@ -49,7 +49,7 @@ def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
         after: the number of the offer before.
 
     Raises:
-        BadAddress: it is none.
+        BadAddress: it is invalid.
     """
     for number, address in enumerate(expand_ranges(text), after + 1):
         yield Offer(address=normalise(address), source=place, number=number)

@@ -39,7 +39,7 @@ class Resolver:
         None if it leads to no file.
 
         Raises:
-            BadAddress: there is no such address, or its base is unknown.
+            BadAddress: no such address, or its base is unknown.
         """
         reference = reference.strip(" \t\n\r\f\v\0")
         if self._base and (plain := _PLAIN.fullmatch(reference)):

@@ -36,7 +36,7 @@ def read_sitemap(root: Element, address: str, source: str) -> Listing:
 
 
 def read_moment(text: str | None) -> datetime | None:
-    """Parse a date in the W3C profile of ISO 8601; None if there is none."""
+    """Parse a date in the W3C profile of ISO 8601, or None."""
     try:
         moment = datetime.fromisoformat(f"{text}-01" if text and len(text) == 7 else text or "")
     except ValueError:

@@ -1,6 +1,6 @@
 """Buckets: list objects from a prefix on.
 
-A key is no path, but users read it as one. What they write may be a bucket, a folder with or
+A key is not a path, but users read it as one. What they write may be a bucket, a folder with or
 without its slash, an exact key, or just the beginning of some; what is listed is what is hauled.
 """
 

@@ -171,7 +171,7 @@ class Walk:
             if not address.startswith(self._top) or address in self._seen:
                 continue
             if depth is not None and level >= depth:
-                # That a page has links to pages is no loss.
+                # Links to pages are not reported.
                 if listing.kind is Kind.FOLDER:
                     self._leave_out(address, Why.DEPTH)
             elif level >= MAX_DEPTH:

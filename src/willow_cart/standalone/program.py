@@ -6,7 +6,7 @@ Run it with any Python from version 3.8 on; it needs no other package::
 
 A file appears under its name only whole and checked; another file that lies there is kept in
 `.aside`, and no link is followed. Run it again after any break: what is here is left alone, and
-what broke off goes on from its byte, if its server proves that it is still the same (RFC 9110,
+interrupted files are resumed, if its server proves that it is still the same (RFC 9110,
 13.1.5). Exit codes: 0 all is here; 1 something did not arrive; 4 something arrived and
 is not what was promised; 130 interrupted.
 """
@@ -98,7 +98,7 @@ def _tidy(folder: str) -> None:
 
 
 # The same as in `willow_cart.destination`, which cannot come along: no link is followed, and a
-# file that was not fetched by a run of this file is put aside.
+# file that was not fetched by a run of this file is moved aside.
 def _folder_in(into: str, parts: Sequence[str]) -> str:
     """Return a subfolder, created step by step without following links."""
     folder = into

@@ -19,8 +19,8 @@ _IS_SCRIPT = marked_with(b"# Made by willow-cart, ")
 
 _EMPTY = "FILES: Sequence[dict[str, Any]] = ()\n"
 
-_SPOKEN = ("http", "https", "ftp", "ftps")
-"""The schemes that the standard library can go on in."""
+_SCHEMES = ("http", "https", "ftp", "ftps")
+"""The schemes in which the standard library can resume."""
 
 
 def write_script(
@@ -49,7 +49,7 @@ def write_script(
         offer = filed.offer
         urls = [each for each in (offer.address, *offer.mirrors) if _is_brought(each)]
         if not urls:
-            why = "not brought by a script: it needs willow-cart, or its address holds a secret"
+            why = "left out: it needs Willow Cart, or its address contains a secret"
             troubles.append(Issue(without_secrets(offer.address), why))
             continue
         checksums = [*map(str, offer.checksums)]
@@ -64,5 +64,5 @@ def write_script(
 
 
 def _is_brought(address: str) -> bool:
-    spoken = scheme_of(address) in _SPOKEN and not is_inside(address)
-    return spoken and not holds_secret(address)
+    known = scheme_of(address) in _SCHEMES and not is_inside(address)
+    return known and not holds_secret(address)

@@ -235,7 +235,7 @@ def output_for(
 
     Raises:
         BadOption: the name says nothing, or a table is named where there are none.
-        NoTable: it is no database, or holds what was not put together here.
+        NoTable: it is not a database, or its table was not written by combine.
     """
     require_form(path, table)
     require_output(path, lambda _: True, overwrite=overwrite)
@@ -247,7 +247,7 @@ def output_for(
 
 
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
-    """Return the lines of an existing file; None if there is none."""
+    """Return the lines of an existing file, or None."""
     try:
         text = path.open(encoding="utf-8", newline="")
     except FileNotFoundError:

@@ -37,7 +37,7 @@ class TableFile:
         name: what its rows are to say they are from.
         sha256: of the file, in hexadecimal.
         parts: further columns that are the same in all of its rows, by their names.
-        sheet: of a workbook; empty for what is none.
+        sheet: of a workbook; empty for other files.
     """
 
     open: Callable[[], BinaryIO]

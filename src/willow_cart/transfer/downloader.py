@@ -109,7 +109,7 @@ class Downloader:
 
         Raises:
             TransferFailed: it did not come.
-            CannotStore, OSError: there is no room for it, or the disk would not take it.
+            CannotStore, OSError: no room for it, or it cannot be written.
             Interrupted: the user wants to stop.
         """
         another: Download | Unchanged | None = None

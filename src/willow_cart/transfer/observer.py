@@ -24,7 +24,7 @@ class Unpacked:
         not_chosen: how many were not requested.
         left_out: those that were not taken, with the reasons.
         left_out_before: how many were not, where all that is to be said was said in an earlier run.
-        gone: paths of what an earlier version had and this one has not; they are put aside.
+        gone: paths of an earlier version's files that this one lacks; they are moved aside.
         failed: why it could not be unpacked at all; empty if it was, or had been before.
     """
 

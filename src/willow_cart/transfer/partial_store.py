@@ -81,7 +81,7 @@ class PartialStore:
         )
 
     def find(self, offer: Offer) -> PartialFile | None:
-        """Return the resumable partial file of an offer; None if there is none."""
+        """Return the resumable partial file of an offer, or None."""
         record = self._records.get(without_secrets(offer.address)) if self._records else None
         if record is None:
             return None
@@ -92,7 +92,7 @@ class PartialStore:
             with self._destination.read_partial(record.file) as file:
                 spans = spans_in(file.fileno(), record.length)
         except OSError:
-            return None  # it is gone, or is no file
+            return None  # it is gone, or not a file
         if spans is None:
             spans = Spans.read(record.synced)
         if not spans.total:

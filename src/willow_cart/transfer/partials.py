@@ -103,7 +103,7 @@ class Segment:
 
     @property
     def piece(self) -> Piece | None:
-        """Return the piece that it hashed itself; None if there is none."""
+        """Return the piece that it hashed itself, or None."""
         if self.digested == self.start:
             return None
         return Piece(self.start, self.digested, f"{self._crc32:08x}")
@@ -370,7 +370,7 @@ class PartialFile:
                     digest = _crc32_between(file, piece.start, piece.end)
                     self._pieces.append(piece)
                 elif piece.end <= self.spans.beginning:
-                    # The digest of the whole goes on from here.
+                    # The digest of the whole continues from here.
                     self._digest.reach(piece.end, file)
                     self._digest.settle()
                     self._hashed, digest = self._digest.so_far()

@@ -62,7 +62,7 @@ class Spans:
         return self.total == self.beginning
 
     def first_gap(self, length: int | None) -> tuple[int, int | None] | None:
-        """Return the first missing range; None if there is none.
+        """Return the first missing range, or None.
 
         Args:
             length: of the file; None if unknown, and then the last gap has no end.

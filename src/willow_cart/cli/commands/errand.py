@@ -37,7 +37,7 @@ class _ErrandConsole(Console):
             case StepEnded():
                 _show_step(event)
             case StepBegun():
-                sys.stdout.flush()  # a program of the person's own writes there too
+                sys.stdout.flush()  # the user's program writes there, too
                 super().note(event)
             case _:
                 super().note(event)

@@ -43,7 +43,7 @@ def _find(topics: dict[str, str], wanted: str) -> list[str]:
     """Return the sections on a topic: by heading, else those that mention it.
 
     Raises:
-        BadOption: there is none.
+        BadOption: it does not exist.
     """
     plain = wanted.lower()
     for fits in (plain.__eq__, lambda heading: plain in heading):
