@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import fcntl
 import io
 import os
 import pty
 import re
+import struct
 import subprocess
+import termios
 from pathlib import Path
 
 import pytest
 from rich.console import Console
 
 from tests.support.program import COMMAND, files_in
+from willow_cart.cli.wrapping import wrapped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Layout, Plan, make_plan
@@ -149,3 +153,18 @@ def test_without_a_terminal_there_is_a_line_now_and_then() -> None:
         "b.csv: resuming at 5 B from an earlier haul",
         "1 of 2 files, 40.0 MB, 1.00 MB/s, 10 s left",
     ]
+
+
+def test_lines_are_wrapped_at_words_on_a_terminal_and_nowhere_else(tmp_path: Path) -> None:
+    line = "willow-cart: could not fetch https://trust.example/a/very/long/address.csv: not found"
+    leader, follower = os.openpty()
+    fcntl.ioctl(follower, termios.TIOCSWINSZ, struct.pack("HHHH", 10, 40, 0, 0))
+    with open(follower, "w") as terminal, (tmp_path / "log").open("w") as log:
+        assert wrapped(line, terminal).splitlines() == [
+            "willow-cart: could not fetch",
+            "https://trust.example/a/very/long/address.csv:",  # for the terminal to break
+            "not found",
+        ]
+        assert wrapped(line, log) == line
+        assert wrapped("short", terminal) == "short"
+    os.close(leader)

@@ -6,6 +6,7 @@ import sys
 from collections.abc import Iterable
 from contextlib import suppress
 
+from willow_cart.cli.wrapping import wrapped
 from willow_cart.units import printable
 
 
@@ -13,7 +14,7 @@ def tell(line: object) -> None:
     """Print one line on standard error, prefixed with the program's name."""
     # It may have been closed; work continues.
     with suppress(OSError):
-        print(f"willow-cart: {printable(str(line))}", file=sys.stderr)
+        print(wrapped(f"willow-cart: {printable(str(line))}", sys.stderr), file=sys.stderr)
 
 
 def tell_each(lines: Iterable[object]) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from willow_cart.cli.wrapping import wrapped
 from willow_cart.model import State
 from willow_cart.units import printable
 
@@ -107,8 +108,8 @@ def show_tables(
 
 
 def show_line(line: str, *, dim: bool = False) -> None:
-    """Print a line; only the terminal wraps it."""
-    line = printable(line)
+    """Print a line, wrapped at words on a terminal."""
+    line = wrapped(printable(line), sys.stdout)
     print(f"\x1b[2m{line}\x1b[0m" if dim and sys.stdout.isatty() else line)
 
 

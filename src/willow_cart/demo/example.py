@@ -157,31 +157,31 @@ def _look_and_choose(stage: _Stage, base: str) -> None:
     """Haul a list, a page, and nested folders."""
     stage.explain(
         "The Harrowmere Wetland Trust: May 2031",
-        f"A stand-in for the trust's server is up at {base}. A colleague has sent a list of",
-        "addresses, with a slip in it. First look at what it offers; nothing is fetched.",
+        f"The trust's web server is running at {base}. A colleague has sent a list of",
+        "addresses with one mistake in it. List what it offers; nothing is fetched.",
     )
     stage.run(["survey", "addresses.txt", "--ask-sizes"], expect=1)
     stage.explain(
         "Choose",
-        "The same options choose in every command. A choice that leaves nothing says so.",
+        "The same options choose in every command. A choice without matches is reported.",
     )
     stage.run(["survey", "archive.csv", "--keep", "level_*"], expect=3)
     stage.explain(
         "A page",
-        "The bird hides' page has a table under each month's heading, three links a row. The",
-        "survey numbers them; what to ask for can be read off it.",
+        "The page of the bird hides has a table under each month's heading, with three links per",
+        "row. The survey numbers them and shows what you can choose by.",
     )
     hides = f"{base}/hides/2031.html"
     stage.run(["survey", hides], expect=0)
-    stage.explain("", "Only the recordings, and only those of May:")
+    stage.explain("", "Only the recordings of May:")
     stage.run(["survey", hides, "--column", "Recording", "--keep", "2031-05/*"], expect=0)
     stage.explain(
-        "Folders in folders",
-        "A folder stands for the files in it. What is further down is counted and named ...",
+        "Subfolders",
+        "A folder lists the files in it. Its subfolders are counted and named ...",
     )
     archive = f"{base}/archive/"
     stage.run(["survey", archive], expect=0)
-    stage.explain("", "... and entered if you say so, as far as the site's robots.txt allows.")
+    stage.explain("", "... and listed with --depth, as far as the site's robots.txt allows.")
     stage.run(["survey", archive, "--depth", "all", "--tree"], expect=0)
 
 
@@ -189,31 +189,34 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
     """Haul from an FTP outbox and a bucket, and test a server."""
     stage.explain(
         "An outbox and a bucket",
-        "The contractor's FTP outbox, by wildcards; the camera traps' bucket, a folder of it.",
+        "The contractor's FTP outbox, with wildcards; one folder of the camera traps' bucket.",
     )
     stage.run(["survey", f"{places.contractor}/outbox/level_2031060?.csv"], expect=0)
     bucket = ["s3://camera-traps/2031-05", "--endpoint", places.store]
     stage.run(["survey", *bucket, "--depth", "all", "--keep", "*/img_000[12].png"], expect=0)
-    stage.explain("Knock", "Does a place work, before a night depends on it?")
+    stage.explain("Knock", "Test a server before a job at night depends on it.")
     stage.run(["knock", f"{places.contractor}/outbox/"], expect=0)
 
 
 def _load_and_weigh(stage: _Stage, base: str) -> None:
     """Load, review, weigh and split a cart."""
     stage.explain(
-        "A cart to look over",
-        "The hides' sounds come in two formats. They go in a cart, a table for any spreadsheet ...",
+        "A cart to review",
+        "The hides' sounds are offered in two formats. Load them into a cart, a table that",
+        "any spreadsheet opens ...",
     )
     sounds = [f"{base}/sounds/", "--depth", "all", "--ask-sizes"]
     stage.run(["load", *sounds, "--cart", "sounds.csv"], expect=0)
-    stage.explain("", "... of twins one is enough; what is out can be put back, or undone ...")
+    stage.explain("", "... keep one format of each; rows that are out can be put back ...")
     stage.run(["pick", "sounds.csv", "--only", "--prefer", "wav,au"], expect=0)
-    stage.explain("", "... and before anything is fetched: how much is it, and does it fit?")
+    stage.explain("", "... and check the size and the free space before anything is fetched.")
     stage.run(["weigh", "sounds.csv", "--at", "500kB/s", "--figure", "sounds.png"], expect=0)
-    stage.explain("", "Not on one stick, but on two, a month on each.")
+    stage.explain("", "Split the cart over two sticks, with a month on each.")
     stage.run(["weigh", "sounds.csv", "--drives", "700kB,700kB"], expect=0)
     stage.run(["haul", "sounds.drive-1.csv", "--into", "stick"], expect=0)
-    stage.explain("", "The same job next month: what is new comes in, what you took out stays out.")
+    stage.explain(
+        "", "The same job next month: new files are added, and rows that you took out stay out."
+    )
     stage.run(["load", *sounds, "--cart", "sounds.csv"], expect=0)
 
 
@@ -222,49 +225,52 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     base = places.web
     stage.explain(
         "Haul",
-        "Now the whole list, verified by the trust's checksum list. On the way the line breaks in",
-        "a recording, the server is busy for a second, and one checksum is wrong.",
+        "Haul the whole list and verify it by the trust's checksum list. The connection breaks",
+        "during a recording, the server is busy for a second, and one checksum is wrong.",
     )
     sums = f"{base}/SHA256SUMS"
     stage.run(["haul", "addresses.txt", "--into", "may", "--checksums", sums], expect=4)
     stage.explain("From the archive", "The spring counts of every year, in their folders.")
     springs = ["--depth", "all", "--keep", "*/spring/*_counts.csv"]
     stage.run(["haul", f"{base}/archive/", *springs, "--into", "springs"], expect=0)
-    stage.explain("From the bucket", "A month's pictures; one key cannot be used as a path.")
+    stage.explain("From the bucket", "The pictures of a month; one key cannot be used as a path.")
     may = ["s3://camera-traps/2031-05/", "--endpoint", places.store, "--depth", "all"]
     stage.run(["haul", *may, "--into", "pictures"], expect=0)
     stage.explain(
         "Filed by month",
-        "The contractor's levels, into folders for the months that their names tell. First look.",
+        "File the contractor's levels by the month in their names. First a preview.",
     )
     by_month = ["--name-parts", r"_(?P<year>\d{4})(?P<month>\d\d)", "--file-as"]
     levels = ["haul", f"{places.contractor}/outbox/", "--keep", "level_*", "--into", "levels"]
     stage.run([*levels, *by_month, "{year}-{month}/{name}", "--preview"], expect=0)
     stage.run([*levels, *by_month, "{year}-{month}/{name}"], expect=0)
-    stage.explain("Not what it says", "A server that answers with a page where an archive was.")
+    stage.explain(
+        "A page in place of a file", "The server answers with a web page in place of an archive."
+    )
     stage.run(["haul", f"{base}/seasons/2027.zip", "--into", "springs"], expect=4)
     stage.explain(
-        "Killed, and on again",
-        "A haul is killed outright while it receives two recordings ...",
+        "Killed and resumed",
+        "A haul is killed while it receives two recordings ...",
     )
     dawns = ["haul", f"{base}/recordings/dawn_203105{{17,24}}.wav", "--into", "dawns"]
     stage.run_and_kill(dawns, after_bytes=500_000)
     stage.explain("", "... and the same command resumes.")
     stage.run(dawns, expect=0)
     stage.explain(
-        "Again next month", "What has not changed is not fetched twice; no numbered copies."
+        "Again next month",
+        "Unchanged files are not fetched again, and there are no numbered copies.",
     )
     stage.run(dawns, expect=0)
     stage.explain(
-        "Is it all still as it came?",
-        "A byte of a recording changes, as on a failing disk; the audit finds it and mends it.",
+        "Audit",
+        "A byte of a recording changes, as on a failing disk; the audit finds and repairs it.",
     )
     stage.spoil("may/recordings/dawn_20310503.wav")
     stage.run(["audit", "may"], expect=4)
     stage.run(["audit", "may", "--repair"], expect=0)
     stage.explain("The receipt of the May haul", "Read from the ledger in the folder.")
     stage.run(["receipt", "may", "--run", "1"], expect=0)
-    stage.explain("", "The same as a page with figures, to be opened in a browser:")
+    stage.explain("", "The receipt as a web page with figures:")
     stage.run(["receipt", "may", "--run", "1", "--html", "may.html"], expect=0)
 
 
@@ -272,31 +278,31 @@ def _use(stage: _Stage, base: str) -> None:
     """Unpack archives, combine tables, and pack everything."""
     stage.explain(
         "Inside archives",
-        "What is in an archive, for the few bytes in it that say so. And all of it, each season in",
-        "a folder of its own; the archives themselves are not kept.",
+        "List an archive by fetching only its directory. Then unpack archives, each season into",
+        "a folder of its own, without keeping the archives.",
     )
     stage.run(["survey", f"{base}/seasons/2029.zip", "--as", "archive"], expect=0)
     archives = ["haul", f"{base}/seasons/{{2029,2030}}.zip", "--into", "seasons"]
     stage.run([*archives, "--unpack", "*.zip", "--then", "remove"], expect=0)
     stage.explain(
-        "One table of a month",
-        "The contractor's files of May, one a day, become one table of a database. Run again, what",
-        "is there already is not there twice.",
+        "One table for a month",
+        "Combine the contractor's daily files of May into one table of a database. Run again, the",
+        "command adds only what is new.",
     )
     may = ["--keep", "level_203105??.csv", "--name-parts", r"_(?P<year>\d{4})(?P<month>\d\d)"]
     combine = ["combine", "levels", *may, "--to", "levels.sqlite"]
     stage.run(combine, expect=0)
     stage.run(combine, expect=0)
-    stage.explain("Passed on", "The same files make the same archive, with their checksums in it.")
+    stage.explain("Pack", "The same files make the same archive, with their checksums in it.")
     stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
 def _take_pages(stage: _Stage, base: str) -> None:
     """Copy a site for reading offline."""
     stage.explain(
-        "To be read on the train",
-        "The field guide's pages with all they need; one picture and one page are missing.",
-        "Begin at guide/index.html: nothing there asks the network.",
+        "Read offline",
+        "Copy the pages of the field guide with everything they need; one picture and one page are",
+        "missing. Start reading at guide/index.html, without a network.",
     )
     stage.run(["offline", f"{base}/guide/", "--into", "guide", "--depth", "all"], expect=1)
 
@@ -306,17 +312,17 @@ def _write_down(stage: _Stage, outbox: Path) -> None:
     last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
     last_day.rename(kept)
     stage.explain(
-        "The whole job, written down",
-        "An errand's file says where files come from, which of them, where they go and what is",
-        "done with them. The month is a value; here it is given, next month it follows by itself.",
+        "The whole job in a file",
+        "An errand's file says where files come from, which to choose, where they go, and what",
+        "to do with them. The month is a value: set here, and last month by default.",
     )
     errand = ["errand", "report.toml", "--set", "month=2031-05"]
     stage.run([*errand, "--preview"], expect=0)
     stage.run(errand, expect=0)
     stage.explain(
-        "Again, when things have changed",
-        "The contractor delivers the last day, corrects the 12th, and withdraws the 3rd. What",
-        "would the same errand do now? It fetches what is new and changed; no row is there twice.",
+        "Again, after changes",
+        "The contractor delivers the last day, corrects the 12th, and withdraws the 3rd.",
+        "The same errand fetches what is new and changed; no row is added twice.",
     )
     kept.rename(last_day)
     corrected = outbox / "level_20310512.csv"
@@ -372,9 +378,9 @@ class _Stage:
     def end(self) -> int:
         """Print the result."""
         seconds = time.monotonic() - self._began
-        print(f"\nThe example took {seconds:.1f} s. Look around in {self._folder}")
+        print(f"\nThe example took {seconds:.1f} s. Its files are in {self._folder}")
         if self._surprises:
-            print(f"{self._surprises} commands ended otherwise than expected", file=sys.stderr)
+            print(f"{self._surprises} commands ended with an unexpected exit code", file=sys.stderr)
         return 1 if self._surprises else 0
 
     def _say(self, arguments: Sequence[str]) -> None:
@@ -396,11 +402,11 @@ def _partial_bytes(into: Path) -> int:
 def serve(folder: Path, port: int) -> None:
     """Keep the servers running until interrupted, and suggest commands."""
     with open_places(folder, port) as places:
-        print(f"The stand-in for the Harrowmere Wetland Trust is up at {places.web}")
-        print(f"The contractor's outbox is at {places.contractor}, the object store at"
-              f" {places.store}")  # fmt: skip
-        print(f"Lists to try: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
-        print("From another terminal:")
+        print(f"The web server of the fictional Harrowmere Wetland Trust: {places.web}")
+        print(f"The contractor's FTP outbox: {places.contractor}/outbox/")
+        print(f"The object store: {places.store}")
+        print(f"Lists: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
+        print("Try in another terminal:")
         for line in (
             f"survey {folder / 'addresses.txt'} --ask-sizes",
             f"survey {places.web}/hides/2031.html --column Recording",
@@ -419,8 +425,8 @@ def serve(folder: Path, port: int) -> None:
             f"errand {folder / 'report.toml'} --set month=2031-05 --preview",
         ):
             print(f"  willow-cart {line}")
-        print("\nCtrl-C ends it.", flush=True)
+        print("\nCtrl-C stops the servers.", flush=True)
         try:
             signal.pause()
         except KeyboardInterrupt:
-            print("\nThe stand-ins are down.")
+            print("\nThe servers are stopped.")
