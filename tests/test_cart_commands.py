@@ -298,7 +298,7 @@ def test_rows_are_ticked_by_keys_and_saved(tmp_path: Path) -> None:
     saved, shown = press(tray, "space", "down", "space", "end", "space", "enter")
     assert saved is True
     assert unticked(tray) == [0, 2, 59]
-    assert "taken of 60 rows are 57 files, 5.70 kB" in shown
+    assert "60 rows; taken: 57 files, 5.70 kB" in shown
     assert all(len(line) <= 80 for line in shown.splitlines())
     assert len(shown.splitlines()) <= 24
     assert "[ ]      60  2/59.csv" in shown, "the list has moved to its end"
@@ -311,7 +311,7 @@ def test_groups_and_what_a_filter_shows_are_ticked_at_once(tmp_path: Path) -> No
     assert unticked(tray) == [n for n in range(60) if n % 2 == 0 or n % 3 == 1]
     tray = tray_of(tmp_path)
     _, shown = press(tray, "/", *"0/*3", "enter", "a", "q")
-    assert "5 shown, Esc shows all" in shown
+    assert "5 visible, Esc shows all" in shown
     assert unticked(tray) == [3, 30, 33, 36, 39]
     _, shown = press(tray, "/", *"nothing", "enter", "space", "a", "escape", "q")
     assert "Esc shows all" not in shown

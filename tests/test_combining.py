@@ -90,7 +90,7 @@ def test_a_month_of_levels_is_one_table_with_counts_to_check_by_hand(levels: Pat
     day = levels / "levels" / "level_20310507.csv"
     day.write_bytes(b"\n".join(day.read_bytes().split(b"\n")[:3]) + b"\n")
     third = combine(levels, "levels", "--to", "all.sqlite", "--table", "level", *parts)
-    assert "1 table, 2 rows; 30 were there already; 4,320 rows from before" in third.out
+    assert "1 table, 2 rows; 30 tables unchanged; 4,320 rows kept" in third.out
     assert ask(levels / "all.sqlite", "SELECT count(*) FROM level") == [(4322,)]
 
 

@@ -171,7 +171,7 @@ def test_a_screen_reader_is_told_of_every_figure_and_table(shown: webdriver.Chro
     assert all(told["image"])
     assert "Files of this haul" in told["table"]
     assert all(told["table"])
-    assert {"state", "path", "why", "address", "attempts"} <= set(told["columnheader"])
+    assert {"state", "path", "reason", "address", "attempts"} <= set(told["columnheader"])
     assert any("Find files" in name for name in told["searchbox"])
 
 

@@ -139,13 +139,13 @@ class TickingApp(App[bool]):
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding("space", "tick", "tick"),
-        Binding("a", "all", "all shown"),
+        Binding("a", "all", "all visible"),
         Binding("k", "alike('kind')", "kind"),
         Binding("f", "alike('folder')", "folder"),
         Binding("s", "alike('source')", "source"),
         Binding("slash", "filter", "filter", key_display="/"),
         Binding("enter", "save", "save"),
-        Binding("q", "leave", "leave"),
+        Binding("q", "leave", "quit"),
         Binding("escape", "clear", show=False),
     ]
 
@@ -170,9 +170,9 @@ class TickingApp(App[bool]):
     def _tell(self, note: str = "") -> None:
         """Show what is taken, and how much of the cart is visible."""
         tray = self._tray
-        line = f"taken of {count_of(len(tray), 'row')} are {in_words(tray.taken)}"
+        line = f"{count_of(len(tray), 'row')}; taken: {in_words(tray.taken)}"
         if len(tray.shown) != len(tray):
-            line += f"; {len(tray.shown):,} shown, Esc shows all"
+            line += f"; {len(tray.shown):,} visible, Esc shows all"
         self.query_one("#total", Static).update(note or line)
         self._warned = False
         self.query_one(Rows).refresh()
@@ -241,7 +241,7 @@ class TickingApp(App[bool]):
     def action_leave(self) -> None:
         """Exit without saving; asks twice if there are changes."""
         if self._tray.is_changed and not self._warned:
-            self._tell("not saved: Enter saves, q again leaves the cart as it was")
+            self._tell("not saved; press Enter to save, or q again to discard the changes")
             self._warned = True
             return
         self.exit(False)

@@ -72,7 +72,7 @@ def make_start_page(
         f"<title>{escape(titles.get(starts[0], 'Pages') if starts else 'Pages')}, offline</title>",
         f"<style>{_STYLE}</style></head><body>",
         f"<h1>{links or 'Nothing to read'}</h1>",
-        f"<p>Taken on {escape(when)} from {sources}: {count_of(len(entries), 'page')}.",
+        f"<p>Copied on {escape(when)} from {sources}: {count_of(len(entries), 'page')}.",
         "Links to anything else are addresses on the web.</p>",
         "<h2>Pages</h2>",
         *_tree(entries),

@@ -96,9 +96,9 @@ def _summary(run: RunSummary, count: int, timeline: Timeline) -> Iterator[_Eleme
     facts.append(("received", format_size(run.received)))
     if run.ended is not None:
         seconds = timeline.seconds or _moment(run.ended) - _moment(run.started)
-        facts.append(("took", format_duration(seconds)))
+        facts.append(("duration", format_duration(seconds)))
         if seconds:
-            facts.append(("on average", f"{format_size(int(run.received / seconds))}/s"))
+            facts.append(("average speed", f"{format_size(int(run.received / seconds))}/s"))
     tiles = (element("div", element("dt", name), element("dd", value)) for name, value in facts)
     yield element("dl", *tiles, class_="tiles")
 
@@ -132,7 +132,7 @@ def _troubles(receipt: OpenReceipt) -> _Element:
          _cell(str(row.attempts))]
         for row in rows
     )  # fmt: skip
-    columns = ("state", "path", "why", "address", "attempts")
+    columns = ("state", "path", "reason", "address", "attempts")
     caption = "Missing and damaged files"
     table = _table(caption, columns, cells, ("attempts",), look="told")
     return _section("troubles", "Problems", table)
@@ -194,8 +194,8 @@ def _shares(colours: Colours) -> _Element:
         ]
         for share in colours.shares
     )
-    columns = ("host", "received", "lanes received for", "lanes waited for answers for")
-    return _table("What came from each host", columns, cells, columns[1:], look="small")
+    columns = ("host", "received", "time receiving", "time waiting")
+    return _table("By host", columns, cells, columns[1:], look="small")
 
 
 def _waits(timeline: Timeline) -> Iterator[_Element]:
@@ -208,7 +208,7 @@ def _waits(timeline: Timeline) -> Iterator[_Element]:
          _cell(wait.reason), _cell(format_duration(round(wait.pause, 1)))]
         for wait in timeline.waits
     )  # fmt: skip
-    columns = ("after", "lane", "path", "why", "for")
+    columns = ("after", "lane", "path", "reason", "for")
     numeric = ("after", "lane", "for")
     table = _table("Postponed files", columns, cells, numeric, look="told")
     times = count_of(count, "time")

@@ -311,10 +311,9 @@ def combined_line(combined: Combined, to: Path | None) -> str:
         return f"{tables}, nothing new; {count_of(combined.kept, 'row')} in {to}"
     line = f"{count_of(combined.files, 'table')}, {count_of(combined.rows, 'row')}"
     if combined.unchanged:
-        was = "was" if combined.unchanged == 1 else "were"
-        line += f"; {combined.unchanged:,} {was} there already"
+        line += f"; {count_of(combined.unchanged, 'table')} unchanged"
     if combined.kept:
-        line += f"; {count_of(combined.kept, 'row')} from before"
+        line += f"; {count_of(combined.kept, 'row')} kept"
     written = to is not None and combined.files
     return f"{line}; {f'written to {to}' if written else 'nothing was written'}"
 
