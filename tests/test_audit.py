@@ -137,4 +137,4 @@ def test_places_are_asked_what_they_have_by_now_and_nothing_is_fetched(
     assert fetched == []
     why = {each["path"]: each["why"] for each in outcome.json()}
     assert why["levels/1.csv"] == "it has 5 bytes there, and 4,000 here"
-    assert why["levels/4.csv"] == f"it is at {place.base}/moved.csv by now"
+    assert why["levels/4.csv"] == f"it has moved to {place.base}/moved.csv"

@@ -13,7 +13,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from tests.support.forked import fork_server
+
 COMMAND = [sys.executable, "-m", "willow_cart"]
+_READ_AT_START = ("PYTHON", "LANG", "LC_", "OPENSSL", "LD_")
+"""How variables begin that an interpreter, or a library, reads when it starts."""
+
 PATIENCE = 60.0
 """Seconds after which a command counts as hung."""
 
@@ -45,17 +50,17 @@ def run(
     env: dict[str, str] | None = None,
     timeout: float = PATIENCE,
 ) -> Outcome:
-    """Run a command to its end."""
-    done = subprocess.run(
-        [*COMMAND, *map(str, arguments)],
-        cwd=cwd,
-        input=stdin,
-        capture_output=True,
-        timeout=timeout,
-        check=False,
-        env={**os.environ, **(env or {})},
-    )
-    outcome = Outcome(done.returncode, done.stdout.decode(), done.stderr.decode())
+    """Run a command to its end, in a process that is forked or, for an interpreter, started."""
+    words, whole = [*map(str, arguments)], {**os.environ, **(env or {})}
+    if any(name.startswith(_READ_AT_START) for name in env or {}):
+        done = subprocess.run(
+            [*COMMAND, *words], cwd=cwd, input=stdin, capture_output=True, timeout=timeout,
+            check=False, env=whole,
+        )  # fmt: skip
+        code, out, err = done.returncode, done.stdout, done.stderr
+    else:
+        code, out, err = fork_server().run(words, cwd, stdin, whole, timeout)
+    outcome = Outcome(code, out.decode(), err.decode())
     assert "Traceback" not in outcome.err, outcome.err
     return outcome
 
