@@ -163,7 +163,7 @@ def test_strands_never_go_beyond_a_hosts_lanes(tmp_path: Path) -> None:
         access = slow({OWN: FakeFile(CONTENT)})
         policy = HaulPolicy(lanes=lanes, lanes_per_host=per_host, strands=4)
         haul_offers([Offer(OWN)], tmp_path / f"{lanes}{per_host}", access, policy)
-        assert access.most_open == most
+        assert 1 < access.most_open <= most  # how many are open together is the scheduler's
 
 
 def test_strands_that_break_are_brought_by_others(tmp_path: Path) -> None:

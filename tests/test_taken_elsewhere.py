@@ -118,7 +118,7 @@ def test_what_is_wrong_or_missing_never_gets_a_name(tmp_path: Path, place: Stand
     )
     done = run("load", "list.csv", "--to-script", "take.py", cwd=tmp_path)
     assert (done.code, "take.py: hauls 3 files" in done.out) == (1, True)
-    assert "s3://bucket/a.csv: not brought by a script" in done.err
+    assert "s3://bucket/a.csv: left out: it needs Willow Cart" in done.err
     assert "mere" not in (tmp_path / "take.py").read_text() + done.err
     code, out, err = fetch(tmp_path / "take.py")
     assert (code, out) == (4, "3 files: 1 arrived, 1 failed, 1 refused")
