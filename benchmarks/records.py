@@ -15,8 +15,8 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from willow_cart.ledger import Arrival, Ledger, Result, ledger_path
 from willow_cart.model import State
-from willow_cart.records import Arrival, Ledger, Result, ledger_path
 
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
 ARRIVALS = 1_000_000

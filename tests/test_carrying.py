@@ -12,10 +12,10 @@ from tests.support.program import files_in, sha256
 from willow_cart.checks import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
 from willow_cart.hauling import HaulPolicy, HaulSummary, Observer, haul_offers
+from willow_cart.ledger import KnownFiles, Ledger, ReceiptRow, ledger_path, read_receipt
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.records import KnownFiles, Ledger, ReceiptRow, ledger_path, read_receipt
 
 ADDRESS = "http://h.example/dawn.wav"
 CONTENT = bytes(range(256)) * 12_000  # three pieces and a bit
@@ -302,8 +302,8 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
         stamp = partial.stat().st_mtime_ns
         from dataclasses import replace
 
+        from willow_cart.ledger import PartRecord
         from willow_cart.model import Validators
-        from willow_cart.records import PartRecord
 
         sealed = replace(arrival, mtime_ns=stamp)
         with Ledger(ledger_path(into)) as ledger:

@@ -17,9 +17,9 @@ from tests.support.docs import docs_module
 from willow_cart.cart import COLUMNS
 from willow_cart.cli.main import make_parser
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.ledger import Ledger, ReceiptRow
+from willow_cart.ledger.schema import VERSION
 from willow_cart.model import State
-from willow_cart.records import Ledger, ReceiptRow
-from willow_cart.records.schema import VERSION
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]

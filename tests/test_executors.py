@@ -24,10 +24,10 @@ from willow_cart.hauling import HaulPolicy, Observer, Pace, concurrency, haul_of
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.ledger import read_receipt
 from willow_cart.model import Offer, State
 from willow_cart.protocols import Access, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.records import read_receipt
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader

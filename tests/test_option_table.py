@@ -26,9 +26,9 @@ from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
 from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy
 from willow_cart.jobs.errand_text import write_errand
+from willow_cart.ledger.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import readers as read
-from willow_cart.records.manifests import Manifest
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.given import given_in
 from willow_cart.requests.haul import HaulRequest

@@ -14,8 +14,8 @@ from selenium.webdriver.remote.webelement import WebElement
 
 from tests.support.program import run
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.ledger import Ledger, Result, Timeline, TimelineWait, ledger_path
 from willow_cart.model import State
-from willow_cart.records import Ledger, Result, Timeline, TimelineWait, ledger_path
 from willow_cart.report import write_page
 from willow_cart.report.page import MAX_LISTED_FILES
 

@@ -18,10 +18,10 @@ from tests.support.stores import independent_store
 from willow_cart.checks import proves_composite, read_checksum, verdict_of
 from willow_cart.checks.digests import RunningDigest
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.ledger import Ledger, ledger_path
+from willow_cart.ledger.schema import VERSION
 from willow_cart.model import Checksum, Origin
 from willow_cart.protocols.promises import composite_of, promised_by_server, promised_by_store
-from willow_cart.records import Ledger, ledger_path
-from willow_cart.records.schema import VERSION
 
 CONTENT = b"time,level\n2031-05-01T00:00,1.17\n" * 40
 

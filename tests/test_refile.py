@@ -13,9 +13,9 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CannotStore
 from willow_cart.hauling import HaulPolicy, haul_offers, refile
+from willow_cart.ledger import Ledger, ledger_path
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.records import Ledger, ledger_path
 
 FILES = {
     f"http://h.example/{name}": name.encode() for name in ("a/one", "a/two", "b/three", "four")

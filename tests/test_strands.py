@@ -17,10 +17,10 @@ from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.hauling import HaulPolicy, Observer, haul_offers
+from willow_cart.ledger import read_receipt
 from willow_cart.model import Checksum, Offer
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.records import read_receipt
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.segments import ConcurrencyProbe

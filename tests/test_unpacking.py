@@ -30,9 +30,9 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import BadOption, NotUnpacked
 from willow_cart.hauling import HaulPolicy, Unpacking, haul_offers, unpack
+from willow_cart.ledger import Ledger
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
-from willow_cart.records import Ledger
 
 FILES = {"data/counts.csv": b"day,teal\n1,12\n", "data/notes/read me.txt": b"As published.\n"}
 

@@ -27,10 +27,10 @@ from willow_cart.filing import Layout, make_plan
 from willow_cart.hauling import HaulPolicy, Observer
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.worker_pool import WorkerPool
+from willow_cart.ledger import Arrival, Ledger, Result, ledger_path, timestamp
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import RetryPolicy
-from willow_cart.records import Arrival, Ledger, Result, ledger_path, timestamp
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.transfers import Transfer, Transfers

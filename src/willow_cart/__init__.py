@@ -35,10 +35,10 @@ if TYPE_CHECKING:
         Unpacking,
         haul_offers,
     )
+    from willow_cart.ledger import Receipt, read_receipt
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.protocols import Access, RetryPolicy
     from willow_cart.protocols.web import WebAccess
-    from willow_cart.records import Receipt, read_receipt
     from willow_cart.scripting import (
         Audit,
         CombineResult,

@@ -13,10 +13,10 @@ from willow_cart.addresses import take_inside
 from willow_cart.checks import digest_of
 from willow_cart.destination import FileTree
 from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.protocols.http_rules import parse_date
 from willow_cart.protocols.local import address_of
-from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 
 @dataclass(frozen=True, slots=True)

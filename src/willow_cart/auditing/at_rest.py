@@ -14,8 +14,8 @@ from pathlib import Path
 from willow_cart.checks import ChecksumBook, ListedChecksum, digest_of, inspect
 from willow_cart.destination import FileTree, LinkFound
 from willow_cart.errors import UnreadableLedger, plainly
+from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
-from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
 
 # Files are passed to threads in batches, limited in bytes (as known to the ledger) and in
 # files: passing one costs as much as reading a small file. A few batches wait for each thread.

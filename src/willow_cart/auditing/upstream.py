@@ -8,10 +8,10 @@ from functools import partial
 
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
+from willow_cart.ledger import Arrival
 from willow_cart.model import Metadata
 from willow_cart.protocols import ONCE_MORE, Access
 from willow_cart.protocols.http_rules import contradict
-from willow_cart.records import Arrival
 from willow_cart.redaction import without_secrets
 
 # RFC 9110, 15.5.5 and 15.5.11

@@ -15,7 +15,7 @@ from textual.strip import Strip
 from textual.widgets import Footer, Input, Static
 
 from willow_cart.cart import CartView
-from willow_cart.cart.tray import By
+from willow_cart.cart.cart_view import By
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 from willow_cart.units import count_of, format_size, printable

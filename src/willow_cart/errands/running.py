@@ -40,8 +40,8 @@ from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
 from willow_cart.jobs.unpack import unpack
+from willow_cart.ledger import KnownFiles, has_ledger, ledger_path
 from willow_cart.offer_store import OfferStore
-from willow_cart.records import KnownFiles, has_ledger, ledger_path
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.errand import ErrandRequest

@@ -12,7 +12,7 @@ from typing import Self
 from willow_cart.addresses import host_of
 from willow_cart.errors import TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.records import LaneProgress, Progress, Result
+from willow_cart.ledger import LaneProgress, Progress, Result
 from willow_cart.transfer.observer import Observer
 
 _AVERAGING_SECONDS = 8.0

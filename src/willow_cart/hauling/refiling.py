@@ -20,10 +20,10 @@ from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import FilingRule
+from willow_cart.ledger import Arrival, Ledger, Move, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols.http_rules import parse_date
-from willow_cart.records import Arrival, Ledger, Move, ledger_path
 from willow_cart.redaction import fingerprint
 
 _MOVING = f"{OWN_FOLDER}/moving"

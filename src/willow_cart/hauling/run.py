@@ -29,10 +29,10 @@ from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.hauling.unpacking import Archive, Unpacker
 from willow_cart.hauling.worker_pool import WorkerPool
+from willow_cart.ledger import Arrival, KnownFiles, Ledger, PartRecord, Result, ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
-from willow_cart.records import Arrival, KnownFiles, Ledger, PartRecord, Result, ledger_path
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader

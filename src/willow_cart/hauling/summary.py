@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.exits import Exit
+from willow_cart.ledger import Result
 from willow_cart.model import State
-from willow_cart.records import Result
 from willow_cart.transfer.observer import Unpacked
 
 

@@ -28,9 +28,9 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.filing import Filed, marked
+from willow_cart.ledger import TWIN, Arrival, Ledger, timestamp
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
-from willow_cart.records import TWIN, Arrival, Ledger, timestamp
 from willow_cart.transfer.observer import Observer, Unpacked
 from willow_cart.transfer.policy import Unpacking
 

@@ -17,10 +17,10 @@ from willow_cart.filing import Filed
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking import Archive, Unpacker
+from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path, timestamp
 from willow_cart.model import Offer
 from willow_cart.protocols.http_rules import parse_date
 from willow_cart.protocols.local import address_of
-from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path, timestamp
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import Unpacking
 

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable
 from pathlib import Path
 
 from willow_cart.destination import Destination, FileTree
-from willow_cart.records import Arrival, Ledger, has_ledger, ledger_path
+from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
 
 
 def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:

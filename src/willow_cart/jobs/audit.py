@@ -17,9 +17,9 @@ from willow_cart.hauling import HaulPolicy, HaulSummary, haul_offers, move_corru
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_events import KeptAside, NotAsked
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.ledger import Arrival
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
-from willow_cart.records import Arrival
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
 

@@ -26,13 +26,13 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
+from willow_cart.ledger import KnownFiles, OwnRun, has_ledger, ledger_path
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import HandlingOptions
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.local import path_of
-from willow_cart.records import KnownFiles, OwnRun, has_ledger, ledger_path
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command

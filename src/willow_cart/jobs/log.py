@@ -12,7 +12,7 @@ from typing import Self, TextIO
 from willow_cart.errors import CannotStore, InternalError, TransientError, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling import Handled, HaulSummary, Observer, Unpacked
-from willow_cart.records import Result
+from willow_cart.ledger import Result
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import require_output
 

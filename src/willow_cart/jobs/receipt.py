@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import BadOption
-from willow_cart.records import (
+from willow_cart.ledger import (
     Chapter,
     Ledger,
     OpenReceipt,
@@ -18,8 +18,8 @@ from willow_cart.records import (
     read_runs,
     read_story,
 )
-from willow_cart.records.bags import write_bag
-from willow_cart.records.manifests import Manifest
+from willow_cart.ledger.bags import write_bag
+from willow_cart.ledger.manifests import Manifest
 from willow_cart.requests.receipt import ReceiptRequest
 
 

@@ -19,6 +19,7 @@ from urllib.parse import quote
 from willow_cart.destination import Destination, Stamp, cannot_store
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
+from willow_cart.ledger import Arrival, Ledger, Made, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.offline_copies.documents import (
@@ -34,7 +35,6 @@ from willow_cart.offline_copies.same_pages import Face, one_address_each
 from willow_cart.offline_copies.scope import plain_address
 from willow_cart.offline_copies.start_page import StartPageEntry, make_start_page
 from willow_cart.offline_copies.taking import TakenPages
-from willow_cart.records import Arrival, Ledger, Made, ledger_path
 from willow_cart.redaction import without_secrets
 
 _MAKING = f"{OWN_FOLDER}/making"

@@ -21,13 +21,13 @@ from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, haul_offers
+from willow_cart.ledger import Arrival, KnownFiles, Ledger, has_ledger, ledger_path, open_receipt
 from willow_cart.model import Offer, State
 from willow_cart.offline_copies.documents import OfflineDocument, open_document
 from willow_cart.offline_copies.naming import START, AsServed
 from willow_cart.offline_copies.roles import Role
 from willow_cart.offline_copies.scope import Out, Scope, plain_address
 from willow_cart.protocols import Access
-from willow_cart.records import Arrival, KnownFiles, Ledger, has_ledger, ledger_path, open_receipt
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
 

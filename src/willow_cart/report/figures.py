@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 from lxml.etree import _Element
 
+from willow_cart.ledger import Timeline, TimelineCell
 from willow_cart.model import Sizes
-from willow_cart.records import Timeline, TimelineCell
 from willow_cart.report.html import element
 from willow_cart.report.scales import even_marks, name_time, time_marks
 from willow_cart.units import count_of, format_duration, format_size

@@ -15,10 +15,10 @@ from willow_cart.exits import Exit
 from willow_cart.hauling import HaulSummary, Prospect
 from willow_cart.jobs.audit import code_of
 from willow_cart.jobs.receipt import BagWritten, Lines, PageWritten, Result, Story, Summaries
+from willow_cart.ledger import Chapter, Move, ReceiptRow, RunSummary
 from willow_cart.markup_table import html_table
 from willow_cart.model import Sizes, State
 from willow_cart.packing import Packed
-from willow_cart.records import Chapter, Move, ReceiptRow, RunSummary
 from willow_cart.scripting.result_frames import frame, frame_of_receipt
 from willow_cart.scripting.unpacked_paths import paths_of_members
 from willow_cart.tables import Combined

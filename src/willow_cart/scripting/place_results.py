@@ -15,11 +15,11 @@ from willow_cart.exits import Exit
 from willow_cart.hauling import HaulSummary
 from willow_cart.jobs.receipt import PageWritten
 from willow_cart.knocking.steps import KnockFinding, Verdict
+from willow_cart.ledger import Receipt, ReceiptRow, read_receipt
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
 from willow_cart.offline_copies import Missing, Readings, TakenPages
 from willow_cart.packing import Packed
-from willow_cart.records import Receipt, ReceiptRow, read_receipt
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest

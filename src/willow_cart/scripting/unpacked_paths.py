@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable
 from pathlib import Path
 
-from willow_cart.records import Ledger, ledger_path
+from willow_cart.ledger import Ledger, ledger_path
 
 
 def paths_of_members(archives: Iterable[tuple[Path, str]]) -> tuple[Path, ...]:

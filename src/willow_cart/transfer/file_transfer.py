@@ -10,10 +10,10 @@ from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_o
 from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
 from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import CheckFailed, TooSlow, TransientError, Unproved
+from willow_cart.ledger import Arrival, KnownFiles, Result, timestamp
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http_rules import parse_date
-from willow_cart.records import Arrival, KnownFiles, Result, timestamp
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile

@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 
 from willow_cart.checks import digest_of, verdict_of, written
 from willow_cart.destination import Destination, Stamp
+from willow_cart.ledger import Arrival, KnownFiles, Result, timestamp
 from willow_cart.model import Checksum, State
-from willow_cart.records import Arrival, KnownFiles, Result, timestamp
 from willow_cart.transfer.transfers import Transfer
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from willow_cart.archives import LeftOut
 from willow_cart.errors import InternalError, TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.records import Result
+from willow_cart.ledger import Result
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,9 +10,9 @@ from dataclasses import replace
 
 from willow_cart.checks import read_checksum
 from willow_cart.destination import PARTIAL, Destination
+from willow_cart.ledger import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
-from willow_cart.records import PartRecord
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.partials import PartialFile, Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in

@@ -12,9 +12,9 @@ from typing import Self
 
 from willow_cart.checks import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
+from willow_cart.ledger import Arrival, PartRecord
 from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.protocols import Resumability
-from willow_cart.records import Arrival, PartRecord
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.span_notes import leave_note, settle_end
 from willow_cart.transfer.spans import Spans

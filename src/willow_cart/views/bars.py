@@ -14,8 +14,8 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
+from willow_cart.ledger import Progress
 from willow_cart.model import State
-from willow_cart.records import Progress
 from willow_cart.units import count_of, format_duration, format_size, printable
 from willow_cart.views.lines import View
 

@@ -25,8 +25,8 @@ from willow_cart.jobs.receipt import (
     Summaries,
     receipt,
 )
+from willow_cart.ledger import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
-from willow_cart.records import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size
 from willow_cart.views.words import counted

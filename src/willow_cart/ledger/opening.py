@@ -19,8 +19,8 @@ from pathlib import Path
 
 from willow_cart.destination import FileTree
 from willow_cart.errors import UnreadableLedger
+from willow_cart.ledger import schema
 from willow_cart.model import OWN_FOLDER
-from willow_cart.records import schema
 
 _NAME = f"{OWN_FOLDER}/ledger.db"
 _FILES = ("", "-wal", "-shm", "-journal")

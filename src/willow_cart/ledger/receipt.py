@@ -11,12 +11,12 @@ from pathlib import Path
 
 from willow_cart.addresses import is_inside
 from willow_cart.errors import UnreadableLedger
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.timeline import Timeline
+from willow_cart.ledger.validation import Altered, require_result, require_run
 from willow_cart.model import State
-from willow_cart.records.entries import Arrival
-from willow_cart.records.ledger import Ledger
-from willow_cart.records.opening import ledger_path
-from willow_cart.records.timeline import Timeline
-from willow_cart.records.validation import Altered, require_result, require_run
 
 
 @dataclass(frozen=True, slots=True)

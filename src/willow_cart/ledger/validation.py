@@ -15,8 +15,8 @@ from datetime import datetime
 from typing import Any
 
 from willow_cart.destination import is_safe_path
+from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord
 from willow_cart.model import State, Validators
-from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 _PARTIAL_NAME = re.compile(r"[0-9a-f]{24}")

@@ -13,8 +13,8 @@ from itertools import groupby
 from operator import itemgetter
 from urllib.parse import quote
 
-from willow_cart.records.entries import Arrival
-from willow_cart.records.ledger import PRESENT, Ledger
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import PRESENT, Ledger
 
 _SPECIFICATION = "https://w3id.org/ro/crate/1.1"
 # The terms of the specification have no SHA-256; schema.org has had one since its version 12.

@@ -1,9 +1,9 @@
 """The ledger of a destination, and the receipts read from it."""
 
-from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
-from willow_cart.records.ledger import KnownFiles, Ledger
-from willow_cart.records.opening import has_ledger, ledger_path
-from willow_cart.records.receipt import (
+from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
+from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.ledger.receipt import (
     Chapter,
     OpenReceipt,
     Receipt,
@@ -14,8 +14,8 @@ from willow_cart.records.receipt import (
     read_runs,
     read_story,
 )
-from willow_cart.records.runs import LaneProgress, OwnRun, Progress, Run, Runs
-from willow_cart.records.timeline import Timeline, TimelineCell, TimelineWait
+from willow_cart.ledger.runs import LaneProgress, OwnRun, Progress, Run, Runs
+from willow_cart.ledger.timeline import Timeline, TimelineCell, TimelineWait
 
 __all__ = [
     "TWIN",

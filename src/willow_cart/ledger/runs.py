@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from willow_cart.errors import CannotStore, NoSuchRun, plainly
-from willow_cart.records.entries import timestamp
+from willow_cart.ledger.entries import timestamp
 
 # How many past hauls are remembered.
 _MAX_PAST_RUNS = 100

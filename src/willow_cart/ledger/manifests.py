@@ -10,9 +10,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from willow_cart.addresses import host_of, name_of
-from willow_cart.records.crate import crate_lines
-from willow_cart.records.entries import Arrival
-from willow_cart.records.ledger import Ledger
+from willow_cart.ledger.crate import crate_lines
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.units import count_of, format_size
 from willow_cart.version import __version__
 

@@ -16,9 +16,9 @@ from willow_cart.addresses import address_inside
 from willow_cart.destination import cannot_store, is_safe_path
 from willow_cart.errors import CannotStore, UnreadableLedger
 from willow_cart.kinds import kind_of
-from willow_cart.records.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
-from willow_cart.records.opening import DAMAGE, LedgerFile, altered, unreadable
-from willow_cart.records.validation import (
+from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
+from willow_cart.ledger.opening import DAMAGE, LedgerFile, altered, unreadable
+from willow_cart.ledger.validation import (
     Altered,
     read_arrival,
     read_made,

@@ -13,7 +13,7 @@ from pathlib import Path
 from willow_cart.bag_paths import encode_path
 from willow_cart.destination import FileTree
 from willow_cart.errors import CannotStore, plainly
-from willow_cart.records.entries import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.version import __version__
 
 _DECLARATION = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
