@@ -34,6 +34,7 @@ from willow_cart.scripting.keywords import (
 from willow_cart.scripting.listener import Listener, in_notebook
 from willow_cart.scripting.place_results import ErrandRun, Haul, KnockResult, OfflineResult, Survey
 from willow_cart.scripting.requesting import given_by_arguments, read_looking, read_request
+from willow_cart.views import errand_words  # noqa: F401  # registers the messages of errands
 from willow_cart.views.words import counted
 
 if TYPE_CHECKING:

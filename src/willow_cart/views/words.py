@@ -7,17 +7,6 @@ from functools import singledispatch
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errands.errand_events import (
-    CannotRun,
-    HaulEnded,
-    OfferedNoMore,
-    SourceOffers,
-    StepBegun,
-    StepEnded,
-    StepFailed,
-    StepsLeft,
-)
-from willow_cart.errands.running import Changes
 from willow_cart.jobs.job_events import (
     AwaitsAnswers,
     CartFilled,
@@ -133,56 +122,6 @@ def _of_unsure(event: Unsure) -> Iterator[str]:
             )
 
 
-@lines_of.register(SourceOffers)
-def _of_source(event: SourceOffers) -> Iterator[str]:
-    yield f"{event.source}: {count_of(event.files, 'file')}"
-
-
-@lines_of.register(HaulEnded)
-def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
-    yield summed_up(event.hauled.account, event.hauled.request.into)
-
-
-@lines_of.register(OfferedNoMore)
-def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
-    files = f"{count_of(event.files, 'file')} no longer offered, such as {event.example}"
-    if event.moved is None:
-        yield f'{files}; kept (gone = "aside" moves them aside)'
-    else:
-        yield f"{files}; {event.moved:,} moved to {event.folder}"
-
-
-@lines_of.register(StepsLeft)
-def _of_steps_left(event: StepsLeft) -> Iterator[str]:
-    yield (
-        f"{event.first}: not started, because the haul is incomplete; use --from"
-        f" {event.first.what} to start it anyway"
-    )
-
-
-@lines_of.register(StepBegun)
-def _of_step_begun(event: StepBegun) -> Iterator[str]:
-    yield f"{event.step}: {event.step.typed}"
-
-
-@lines_of.register(StepEnded)
-def _of_step_ended(event: StepEnded) -> Iterator[str]:
-    yield f"{event.step}: done"
-
-
-@lines_of.register(StepFailed)
-def _of_step_failed(event: StepFailed) -> Iterator[str]:
-    yield (
-        f"{event.step}: failed with exit code {int(event.exit_code)}; after fixing it, use --from"
-        f" {event.step.number} to continue"
-    )
-
-
-@lines_of.register(CannotRun)
-def _of_cannot_run(event: CannotRun) -> Iterator[str]:
-    yield f"{event.key}: {event.reason}" if event.key else event.reason
-
-
 @lines_of.register(Looked)
 def _of_looking(event: Looked) -> Iterator[str]:
     """Yield what was not entered, and which offers rules could not judge."""
@@ -271,20 +210,6 @@ def in_words(sizes: Sizes) -> str:
     if sizes.unknown:
         words += f", {count_of(sizes.unknown, 'size')} unknown"
     return words
-
-
-def changes_line(changes: Changes) -> str:
-    """Return the differences from the last run of an errand."""
-    gone = changes.gone
-    counts = {
-        "new": changes.new,
-        "of another size": changes.changed,
-        "missing from the destination": changes.missing,
-        "no longer offered": len(gone),
-    }
-    told = ", ".join(f"{number:,} {what}" for what, number in counts.items() if number)
-    such = f", such as {gone[0]}" if gone else ""
-    return f"since the last run: {told or 'nothing changed'}{such}"
 
 
 def unpacked_line(account: HaulSummary) -> str:

@@ -23,7 +23,7 @@ from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.tables import Combined
-from willow_cart.views.words import changes_line
+from willow_cart.views.errand_words import changes_line
 
 
 class _ErrandConsole(Console):
