@@ -249,7 +249,7 @@ def make_files(root: Path) -> None:
 def main() -> None:
     """Measure what is asked for."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--rounds", type=int, default=5)
+    parser.add_argument("--passes", type=int, default=5)
     parser.add_argument("--folder", type=Path, help="where to work, on the disk to measure")
     args = parser.parse_args()
     resource.setrlimit(resource.RLIMIT_NOFILE, (1024, 1024))

@@ -125,14 +125,14 @@ def test_a_host_that_fails_again_and_again_comes_last() -> None:
     queue = HostQueue([("a", 1), ("a", 2), ("b", 3)], lanes_per_host=1)
     assert queue.take(0) == ("a", 1)
     queue.postpone("a", 1, until=0.5)
-    assert [queue.record_failure("a") for _ in range(10)] == [0] * 9 + [1]
+    assert [queue.record_failure("a", 0.0) for _ in range(10)] == [0] * 9 + [1]
     queue.suspend("a", until=5)
     assert queue.take(1) == ("b", 3)
     assert queue.take(1) == QueueWait(4)
     queue.finish("b")
     assert queue.take(2) == QueueWait(3), "it is not its time yet"
     assert queue.take(5) == ("a", 1)
-    assert [queue.record_failure("a") for _ in range(10)][-1] == 2
+    assert [queue.record_failure("a", 0.0) for _ in range(10)][-1] == 2
     assert queue.give_up("a") == [2]
     queue.finish("a")
     assert queue.take(9) is None
@@ -141,9 +141,9 @@ def test_a_host_that_fails_again_and_again_comes_last() -> None:
 def test_one_good_answer_makes_up_for_all_the_bad_ones() -> None:
     queue = HostQueue([("a", 1)], lanes_per_host=1)
     for _ in range(9):
-        queue.record_failure("a")
+        queue.record_failure("a", 0.0)
     queue.record_success("a", 0.0)
-    assert [queue.record_failure("a") for _ in range(10)][-1] == 1, "it is counted anew"
+    assert [queue.record_failure("a", 0.0) for _ in range(10)][-1] == 1, "it is counted anew"
 
 
 # Hauls

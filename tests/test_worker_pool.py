@@ -194,9 +194,11 @@ class Half(Executor):
 
     def __init__(self) -> None:
         self.carried: list[int] = []
+        self.begun = threading.Event()
         self.closed = False
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+        self.begun.set()
         begun = transfers[: max(1, len(transfers) // 2)]
         self.carried += [transfer.number for transfer in begun]
         return [(transfer, transfer.result(State.ARRIVED)) for transfer in begun]
@@ -209,21 +211,19 @@ def test_a_crowded_interpreter_is_helped_and_what_was_not_begun_goes_back() -> N
     """The clock steps as fast as the processor is used: lanes wait for the interpreter."""
     steps = count(1)
     further = Half()
-    gate = threading.Event()
 
-    def attempt(_transfer: Transfer) -> None:
-        gate.wait(5)
+    def attempt(transfer: Transfer) -> None:
+        if transfer.number > 4:
+            further.begun.wait(20)
 
     bench = Bench(offers_of(400), attempt, POLICY)
-
-    def start() -> Executor:
-        gate.set()
-        return further
 
     def now() -> float:
         return next(steps) / 100
 
-    assert bench.work(start_further=start, clock=now, processor_time=now) == {State.ARRIVED: 400}
+    assert bench.work(start_further=lambda: further, clock=now, processor_time=now) == {
+        State.ARRIVED: 400
+    }
     assert sorted(result.number for result in bench.results) == [*range(1, 401)]
     assert further.carried
     assert further.closed

@@ -50,9 +50,10 @@ def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator
     """
     kept = sign_ins_in(str(document.path), document.sign_in.keys)
     several = [job.haul, *(source.request for source in job.sources)]
-    lanes = job.haul.lanes_per_host or job.haul.lanes
-    rules = make_request_rules(job.haul, make_pace(job.haul))
-    with make_access(several, lanes, observer, rules, kept=kept) as access:
+    policy = make_pace(job.haul)
+    rules = make_request_rules(job.haul, policy)
+    connections = policy.connections_per_host
+    with make_access(several, connections, observer, rules, kept=kept) as access:
         yield access
 
 

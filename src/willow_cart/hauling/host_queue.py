@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import heapq
 from collections import Counter, defaultdict, deque
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from itertools import count
 from typing import Generic, TypeVar
 
 from willow_cart.hauling.host_rate import HostRate
+from willow_cart.hauling.lane_finder import LaneFinder
 
 Item = TypeVar("Item")
 
@@ -41,9 +42,16 @@ class HostQueue(Generic[Item]):
     Args:
         items: each with its host.
         lanes_per_host: how many lanes one host may have at a time.
+        most_per_host: how many it may have if it keeps getting faster with more of them; None for
+            a fixed number.
     """
 
-    def __init__(self, items: Iterable[tuple[str, Item]], lanes_per_host: int) -> None:
+    def __init__(
+        self,
+        items: Iterable[tuple[str, Item]],
+        lanes_per_host: int,
+        most_per_host: int | None = None,
+    ) -> None:
         self._waiting: defaultdict[str, deque[Item]] = defaultdict(deque)
         self._returned: defaultdict[str, deque[Item]] = defaultdict(deque)
         self._rates: defaultdict[str, HostRate] = defaultdict(HostRate)
@@ -51,7 +59,12 @@ class HostQueue(Generic[Item]):
         for host, item in items:
             self._waiting[host].append(item)
         self._turns = deque(self._waiting)
-        self._lanes_per_host = lanes_per_host
+        self._most_per_host = most_per_host or lanes_per_host
+        self._finds_lanes = self._most_per_host > lanes_per_host
+        self._finders: defaultdict[str, LaneFinder] = defaultdict(
+            lambda: LaneFinder(lanes_per_host, self._most_per_host)
+        )
+        self._reported: defaultdict[str, int] = defaultdict(lambda: lanes_per_host)
         self._taken: Counter[str] = Counter()
         self._limits: dict[str, int] = {}
         self._slowed: dict[str, float] = {}
@@ -67,7 +80,7 @@ class HostQueue(Generic[Item]):
     @property
     def most_at_once(self) -> int:
         """Return how many files may be in progress at a time, given the limits of the hosts."""
-        return sum(min(len(items), self._lanes_per_host) for items in self._waiting.values())
+        return sum(min(len(items), self._most_per_host) for items in self._waiting.values())
 
     def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
         """Take the next file and its host; return None when the queue is empty for good."""
@@ -157,20 +170,63 @@ class HostQueue(Generic[Item]):
             if self._good[host] >= _SUCCESSES_PER_LANE:
                 self._give_a_lane_back(host, self._slowed[host])
 
+    def record_duration(self, host: str, began: float, now: float, received: int) -> None:
+        """Record how long a lane took for a file of a host.
+
+        Args:
+            host: the host.
+            began: when the lane took the file, in seconds.
+            now: the time in seconds.
+            received: the bytes that came.
+        """
+        if self._finds_lanes:
+            self._finders[host].finished(began, now, received)
+
+    def find_lanes(
+        self, now: float, received: Mapping[str, int], lanes: int
+    ) -> list[tuple[str, int]]:
+        """Open a lane more at hosts that get faster with it, and close those that do not pay.
+
+        Args:
+            now: the time in seconds.
+            received: the bytes that have come so far from each host that is in use.
+            lanes: how many lanes there are for all hosts.
+
+        Returns:
+            The hosts whose number of lanes has changed since the last call, with that number.
+        """
+        changed = []
+        for host, came in received.items() if self._finds_lanes else ():
+            finder = self._finders[host]
+            is_busy = bool(self._waiting[host]) and self._taken[host] >= finder.lanes - 1
+            if not is_busy or host in self._limits or self._rates[host].rate(now) is not None:
+                finder.interrupt()
+            else:
+                finder.measure(now, came, may_grow=self._taken.total() < lanes)
+            if self._reported[host] != finder.lanes:
+                self._reported[host] = finder.lanes
+                changed.append((host, finder.lanes))
+        return changed
+
     def _give_a_lane_back(self, host: str, now: float) -> None:
         self._good[host] = 0
         self._slowed[host] = now
         self._limits[host] += 1
-        if self._limits[host] >= self._lanes_per_host:
+        if self._limits[host] >= self._finders[host].lanes:
             del self._limits[host], self._slowed[host]
 
-    def record_failure(self, host: str) -> int:
+    def record_failure(self, host: str, now: float) -> int:
         """Record a failure of a host.
+
+        Args:
+            host: the host.
+            now: the time in seconds.
 
         Returns:
             0, or if it has failed too often in a row how often that was so, this time included.
         """
         self._bad[host] += 1
+        self._finders[host].strained(now)
         if self._bad[host] < _FAILURES_TO_SUSPEND or host in self._aside:
             return 0
         self._bad[host] = 0
@@ -193,6 +249,7 @@ class HostQueue(Generic[Item]):
     def allow_at_most(self, host: str, lanes: int, now: float) -> None:
         """Limit the lanes of a host to the number of connections it allows."""
         self._good[host] = 0
+        self._finders[host].strained(now, at_most=lanes)
         self._limits[host] = max(1, min(lanes, self._limit(host)))
         self._slowed[host] = now
 
@@ -205,6 +262,8 @@ class HostQueue(Generic[Item]):
             wait: seconds that it asked to be left alone; None if it did not.
         """
         self._good[host] = 0
+        lanes = self._limit(host)
+        self._finders[host].strained(now)
         if not self._rates[host].busy(now, wait):
             return
         if self._heard[host]:
@@ -212,7 +271,7 @@ class HostQueue(Generic[Item]):
             self._heard[host] -= 1
             return
         self._heard[host] = max(0, self._taken[host] - 1)
-        self._limits[host] = max(1, self._limit(host) // 2)
+        self._limits[host] = max(1, lanes // 2)
         self._slowed[host] = now
 
     def give_up(self, host: str) -> list[Item]:
@@ -252,7 +311,8 @@ class HostQueue(Generic[Item]):
         return bool(self._returned[host] or self._waiting[host]) and self.has_lane(host, now)
 
     def _limit(self, host: str) -> int:
-        return self._limits.get(host, self._lanes_per_host)
+        found = self._finders[host].lanes
+        return min(found, self._limits.get(host, found))
 
     def _is_any_other_left(self) -> bool:
         """Whether any file is in progress, or waiting at a host that is not suspended."""

@@ -174,7 +174,7 @@ class _Haul:
 
         present = policy.existing_files.settle(self.plan, destination)
         waiting = _enter_what_is_here(present, self.plan, self.ledger, account, self.observer)
-        queue = HostQueue(waiting, policy.lanes_per_host)
+        queue = HostQueue(waiting, policy.lanes_per_host, policy.most_lanes_per_host)
         commit_thread = CommitThread(
             self.ledger,
             account.run,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
@@ -88,6 +89,7 @@ class WorkerPool:
             transfers, downloader.policy.strands, downloader.policy.lanes
         )
         self._files = self._bytes = 0
+        self._received: Counter[str] = Counter()
         self._open = 1
         self._ended = False
         self._failure: BaseException | None = None
@@ -117,7 +119,10 @@ class WorkerPool:
                 now, used = self._clock(), self._processor_time()
                 with self._change:
                     self._open = concurrency.measure(now, used, self._files, self._bytes)
+                    changed = self._queue.find_lanes(now, self._received_by_host(), most)
                     self._change.notify_all()
+                for host, number in changed:
+                    self._observer.lanes_changed(host, number)
                 opened = len(lanes) - (further is not None)
                 lanes += [
                     self._open_lane(number, self._threads) for number in range(opened, self._open)
@@ -139,6 +144,15 @@ class WorkerPool:
         finally:
             if further is not None:
                 further.close()
+
+    def _received_by_host(self) -> Counter[str]:
+        """Return the bytes that have come from the hosts that are in use."""
+        moving = self._transfers.moving()
+        hosts = [host_of(transfer.address) for transfer in moving]
+        received = Counter({host: self._received[host] for host in hosts})
+        for host, transfer in zip(hosts, moving, strict=True):
+            received[host] += transfer.received
+        return received
 
     def _open_lane(self, number: int, executor: Executor) -> threading.Thread:
         lane = threading.Thread(
@@ -168,8 +182,9 @@ class WorkerPool:
                 continue
             host, number = taken
             self._observer.asks(lane, host)
+            began = self._clock()
             for transfer, outcome in self._threads.carry([self._transfers[number]], lane):
-                self._handle_outcome(lane, host, transfer, outcome)
+                self._handle_outcome(lane, host, transfer, outcome, began)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
         """Return the next file with its host, or a strand of another lane's file.
@@ -246,22 +261,33 @@ class WorkerPool:
             self._queue.finish(found.host)
             self._change.notify()
 
-    def _handle_outcome(self, lane: int, host: str, transfer: Transfer, outcome: Outcome) -> None:
-        """Handle the outcome of an attempt."""
+    def _handle_outcome(
+        self,
+        lane: int,
+        host: str,
+        transfer: Transfer,
+        outcome: Outcome,
+        began: float | None = None,
+    ) -> None:
+        """Handle the outcome of an attempt, which began at this time if a lane made it alone."""
         if isinstance(outcome, WillowCartError):
             ended = self._handle_failure(lane, host, transfer, outcome)
             if ended is None:
                 return
             outcome = ended
         else:
+            now = self._clock()
             with self._change:
-                self._queue.record_success(host, self._clock())
+                self._queue.record_success(host, now)
+                if began is not None:
+                    self._queue.record_duration(host, began, now, transfer.received)
         self._commit_thread.take(outcome)
         self._observer.freed(lane)
         with self._change:
             self._queue.finish(host)
             self._files += 1
             self._bytes += transfer.received
+            self._received[host] += transfer.received
             self._change.notify()
 
     def _handle_failure(
@@ -317,7 +343,7 @@ class WorkerPool:
         with self._change:
             if isinstance(error, ServerBusy) and error.status in BUSY:
                 self._queue.slow_down(host, self._clock(), error.wait)
-            times = self._queue.record_failure(host)
+            times = self._queue.record_failure(host, self._clock())
             if not times:
                 return
             pause = self._retry_policy.pause_after(times, None, self._random_value())

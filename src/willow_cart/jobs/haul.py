@@ -118,7 +118,9 @@ def haul(
         observer.note(ErrandWritten(request.write_errand))
     lanes = policy.lanes_per_host
     with (
-        make_access([request], lanes, observer, make_request_rules(request, policy)) as made,
+        make_access(
+            [request], policy.connections_per_host, observer, make_request_rules(request, policy)
+        ) as made,
         keeping_answers(made, request.into, lanes) as (access, asking),
     ):
         asks = None if request.preview else asking

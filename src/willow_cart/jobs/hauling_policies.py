@@ -24,8 +24,9 @@ from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.sign_in.sign_ins import read_secret
 
-# How many connections one host gets by default.
+# How many lanes one host has at first, and how many while it keeps getting faster with more.
 _LANES_PER_HOST = 4
+_MOST_LANES_PER_HOST = 16
 
 # Seconds on the average between two files for those who are shy.
 _ONE_BY_ONE_GAP_SECONDS = 2.0
@@ -62,11 +63,14 @@ def make_pace(request: PaceOptions) -> HaulPolicy:
     strands: int | None = request.strands
     lanes: int = max(request.lanes, strands or 1)
     per_host: int = request.lanes_per_host or max(_LANES_PER_HOST, strands or 1)
+    most = max(_MOST_LANES_PER_HOST, per_host) if request.lanes_per_host is None else None
     if request.one_by_one:
         lanes = per_host = strands = 1
+        most = None
     return HaulPolicy(
         lanes=lanes,
         lanes_per_host=per_host,
+        most_lanes_per_host=most,
         retry_policy=make_retry_policy(request),
         pace=pace,
         limits=Limits(request.largest, request.slowest, request.time_per_file),

@@ -91,6 +91,10 @@ class LogFile(Observer):
         """Write which mirror is tried."""
         self._write("switched_mirror", lane=lane, **_file(filed), why=why, mirror=mirror)
 
+    def lanes_changed(self, host: str, lanes: int) -> None:
+        """Write how many lanes a host has now."""
+        self._write("lanes_changed", host=host, lanes=lanes)
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host was suspended."""
         self._write("host_suspended", host=host, why=error.reason, pause=round(pause, 3))

@@ -61,7 +61,9 @@ def offline(request: OfflineRequest, observer: JobObserver) -> TakenOffline:
     lanes = policy.lanes_per_host
     with (
         _recorded(request.warc, command) as overhearing,
-        make_access([request], lanes, observer, rules, overhearing=overhearing) as access,
+        make_access(
+            [request], policy.connections_per_host, observer, rules, overhearing=overhearing
+        ) as access,
         observer.stoppable() as stop,
     ):
         taken = take(

@@ -45,7 +45,7 @@ class PaceOptions(PatienceOptions):
     group_title: ClassVar[str] = "pace"
 
     lanes: int = option(
-        8,
+        16,
         few,
         "number of files, or of strands of files, that are fetched at a time (%(default)s)",
         metavar="N",
@@ -53,7 +53,8 @@ class PaceOptions(PatienceOptions):
     lanes_per_host: int | None = option(
         None,
         few,
-        "maximum number of lanes at one host (4, or the number of strands)",
+        "fixed number of lanes at one host (unless given: 4 at first, or the number of strands, "
+        "and up to 16 while more are faster)",
         metavar="N",
     )
     strands: int | None = option(

@@ -102,6 +102,9 @@ class Observer:
         It did not come from the address that was asked.
         """
 
+    def lanes_changed(self, host: str, lanes: int) -> None:
+        """A host has another number of lanes, as more or fewer have proved faster."""
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """A host was suspended after repeated failures.
 

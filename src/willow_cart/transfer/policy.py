@@ -136,6 +136,8 @@ class HaulPolicy:
         layout: the rule for where files go.
         lanes: how many files are fetched at a time.
         lanes_per_host: how many of them from one host.
+        most_lanes_per_host: how many from one that keeps getting faster with more of them; None
+            for no more than those.
         retry_policy: when to try again.
         accept_anything: whether pages are filed that come where something else was requested.
         inspect: whether what arrives is opened to see whether it is sound inside.
@@ -156,6 +158,7 @@ class HaulPolicy:
     layout: FilingRule = Layout.TREE
     lanes: int = 8
     lanes_per_host: int = 4
+    most_lanes_per_host: int | None = None
     retry_policy: RetryPolicy = field(default_factory=RetryPolicy)
     accept_anything: bool = False
     inspect: bool = False
@@ -171,3 +174,8 @@ class HaulPolicy:
     keep_times: bool = True
     one_process: bool = False
     strands: int | None = 1
+
+    @property
+    def connections_per_host(self) -> int:
+        """Return how many connections one host may have at most."""
+        return self.most_lanes_per_host or self.lanes_per_host
