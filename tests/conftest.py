@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -17,6 +18,9 @@ from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 SITE = harrowmere.make_site()
+
+# A shell in the background starts what it runs with Ctrl-C switched off, and so would we.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 # How long an example takes says nothing on a machine that is shared.
 hypothesis.settings.register_profile("shared", deadline=None)

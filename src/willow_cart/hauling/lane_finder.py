@@ -7,28 +7,29 @@ from statistics import median
 # A lane more must bring at least this share of what it would bring if none slowed down another.
 _MIN_SHARE_OF_GAIN = 0.5
 
-# Shorter than this, and with fewer files than lanes, a time says more of chance than of lanes.
+# Over a shorter time, or with fewer files than lanes, chance counts for more than lanes.
 _MEASURE_SECONDS = 0.2
 
-# Large files seldom end; the bytes of all lanes tell after this many seconds.
+# Large files take long to end: after this many seconds the bytes of all lanes are measured instead.
 _MEASURE_BYTES_SECONDS = 1.0
 
-# A lane is given back only after so many times the files or seconds that it is kept after.
+# A lane is kept after one measurement, and given back only after one that is this many times as
+# long.
 _PATIENCE = 3
 
-# A number that has proved best is doubted after this long: lines change in a haul of hours.
+# Lines change in a haul of hours: after this long one more lane is tried again.
 _AGAIN_SECONDS = 15.0
 
 # A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency.
-_REQUEST_BYTES = 128 << 10
+REQUEST_BYTES = 128 << 10
 
 
 class LaneFinder:
-    """Opens lanes at a host one by one while each brings more; a policy without a clock.
+    """Opens lanes at a host one by one while each makes it faster; a policy without a clock.
 
-    What is compared is the time that one lane takes for a piece of work. If it stays the same with
-    a lane more, that lane brings as much as the others. If it grows as the number of lanes does,
-    the line or the host is used up, and the lane is given back.
+    It compares how long one lane takes for a file, with and without the lane that was opened last.
+    If that stays the same, the new lane brings as much as the others. If it grows in proportion to
+    the number of lanes, the line or the host is at its limit, and the lane is closed.
 
     Args:
         first: how many lanes a host has at first.
@@ -41,7 +42,7 @@ class LaneFinder:
     def __init__(self, first: int, most: int) -> None:
         self.lanes = first
         self._first, self._most = first, most
-        # With fewer lanes, and how many those were.
+        # The number of lanes at the last measurement, and its result.
         self._before: tuple[int, float] | None = None
         self._costs: list[float] = []
         self._since: float | None = None
@@ -61,7 +62,7 @@ class LaneFinder:
             received: the bytes that came.
         """
         if self._since is not None and began >= self._since:
-            self._costs.append((now - began) / (received + _REQUEST_BYTES))
+            self._costs.append((now - began) / (received + REQUEST_BYTES))
 
     def interrupt(self) -> None:
         """Begin the measurement anew: not all lanes had something to do."""
@@ -91,7 +92,7 @@ class LaneFinder:
             self._rest(now)
 
     def strained(self, now: float, at_most: int | None = None) -> None:
-        """Go back to the first lanes; as many as now are not tried again.
+        """Go back to the first number of lanes; the current one is not tried again.
 
         Args:
             now: the time in seconds.
@@ -123,7 +124,7 @@ class LaneFinder:
         seconds, came = now - self._since, received - self._bytes_at_start
         if len(self._costs) >= times * self.lanes and seconds >= _MEASURE_SECONDS:
             return median(self._costs)
-        if seconds >= times * _MEASURE_BYTES_SECONDS and came > self.lanes * _REQUEST_BYTES:
+        if seconds >= times * _MEASURE_BYTES_SECONDS and came > self.lanes * REQUEST_BYTES:
             return self.lanes * seconds / came
         return None
 

@@ -12,6 +12,7 @@ from typing import Self
 from willow_cart.addresses import host_of
 from willow_cart.errors import TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
+from willow_cart.hauling.lane_finder import REQUEST_BYTES
 from willow_cart.ledger import LaneProgress, Progress, Result
 from willow_cart.transfer.observer import Observer
 
@@ -49,10 +50,6 @@ _MAX_ESTIMATE_SECONDS = 7 * 86400.0
 """Seconds above which an estimate says nothing."""
 
 
-# A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency.
-_REQUEST_BYTES = 128 << 10
-
-
 class TimeLeft:
     """Estimates the time left from files and bytes together.
 
@@ -80,8 +77,8 @@ class TimeLeft:
             received: how many bytes are here, of how many; None where that is not known.
         """
         have, total = received
-        done_files = _REQUEST_BYTES * files[0]
-        rest_of_files = _REQUEST_BYTES * (files[1] - files[0])
+        done_files = REQUEST_BYTES * files[0]
+        rest_of_files = REQUEST_BYTES * (files[1] - files[0])
         by_files = self._left(0, now, done_files, rest_of_files)
         rest = 0 if total is None else max(0, total - have)
         by_both = self._left(1, now, have + done_files, rest + rest_of_files)
