@@ -6,6 +6,7 @@ import heapq
 import json
 import threading
 from collections.abc import Callable
+from itertools import count
 from pathlib import Path
 
 import pytest
@@ -73,6 +74,14 @@ def test_a_line_that_is_full_gets_no_more_lanes(full: int) -> None:
     changes = simulate(lambda lanes: behind_a_line(lanes, together=full * 2 * MB), until=60)
     assert full <= changes[-1][1] <= full + 2
     assert max(lanes for _, lanes in changes) <= full + 3
+
+
+def test_a_busy_moment_does_not_end_the_search() -> None:
+    files = count()
+    changes = simulate(lambda _: 0.6 if 60 <= next(files) < 110 else 0.2)
+    numbers = [lanes for _, lanes in changes]
+    assert numbers != sorted(numbers), "a lane was given back"
+    assert numbers[-1] == 16
 
 
 def test_large_files_are_judged_by_their_bytes() -> None:

@@ -17,8 +17,11 @@ _MEASURE_BYTES_SECONDS = 1.0
 # long.
 _PATIENCE = 3
 
-# Lines change in a haul of hours: after this long one more lane is tried again.
-_AGAIN_SECONDS = 15.0
+# One more lane is tried again after this many seconds: a machine can be busy for a moment, and
+# lines change in a haul of hours. The time is doubled whenever that lane does not pay either.
+_FIRST_REST_SECONDS = 2.0
+_LONGEST_REST_SECONDS = 60.0
+_REST_AFTER_STRAIN_SECONDS = 15.0
 
 # A request takes about as long as this many bytes, on a line of 2 MB/s with 60 ms of latency.
 REQUEST_BYTES = 128 << 10
@@ -48,6 +51,7 @@ class LaneFinder:
         self._since: float | None = None
         self._bytes_at_start = 0
         self._not_before = 0.0
+        self._rest_seconds = _FIRST_REST_SECONDS
 
     def is_looking(self, now: float) -> bool:
         """Whether it can use measurements now."""
@@ -89,7 +93,8 @@ class LaneFinder:
             self.lanes += may_grow and self.lanes < self._most
         elif self._cost(now, received, _PATIENCE) is not None:
             self.lanes -= 1
-            self._rest(now)
+            self._rest(now, self._rest_seconds)
+            self._rest_seconds = min(2 * self._rest_seconds, _LONGEST_REST_SECONDS)
 
     def strained(self, now: float, at_most: int | None = None) -> None:
         """Go back to the first number of lanes; the current one is not tried again.
@@ -102,11 +107,11 @@ class LaneFinder:
         if self.lanes > self._first or at_most is not None:
             self._most = max(self._first, most)
         self.lanes = self._first if at_most is None else self._most
-        self._rest(now)
+        self._rest(now, _REST_AFTER_STRAIN_SECONDS)
 
-    def _rest(self, now: float) -> None:
+    def _rest(self, now: float, seconds: float) -> None:
         self._before = self._since = None
-        self._not_before = now + _AGAIN_SECONDS
+        self._not_before = now + seconds
 
     def _begin(self, now: float, received: int) -> None:
         self._since, self._bytes_at_start = now, received
