@@ -9,7 +9,7 @@ from willow_cart.cart import CART_COLUMNS
 
 PAGE = Path(__file__).parent / "formats.md"
 
-_GONE = "present only if a row is no longer offered: since which day"
+_GONE = "the day from which a row was no longer offered; only such rows have it"
 _PLACE = re.compile(r"(<!-- columns: [^>]*-->\n).*?(<!-- end of columns -->)", re.DOTALL)
 
 

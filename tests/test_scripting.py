@@ -20,7 +20,7 @@ from nbclient import NotebookClient
 import willow_cart as wc
 from tests.support.program import PATIENCE, files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.errors import NothingChosen
+from willow_cart.errors import BadOption, NothingChosen
 
 ROOT = Path(__file__).parent.parent
 
@@ -234,6 +234,8 @@ def test_an_errand_is_run_where_its_file_is(
     done = wc.errand(job, values={"year": 2031})
     assert "1 file: arrived" in str(done)
     assert (tmp_path / "jobs" / "all.csv").read_text() == "source_file,t\na_2031.csv,1\n"
+    with pytest.raises(BadOption, match="not a step of the errand"):
+        wc.errand(job, begin=0)
     combined = wc.errand(job, values={"year": 2031}, begin="combine")
     assert "arrived" not in combined.output
     assert capfd.readouterr() == ("", "")

@@ -44,6 +44,9 @@ class HostQueue(Generic[Item]):
         lanes_per_host: how many lanes one host may have at a time.
         most_per_host: how many it may have if it keeps getting faster with more of them; None for
             a fixed number.
+
+    Attributes:
+        finds_lanes: whether it changes the number of lanes by what they bring.
     """
 
     def __init__(
@@ -60,7 +63,7 @@ class HostQueue(Generic[Item]):
             self._waiting[host].append(item)
         self._turns = deque(self._waiting)
         self._most_per_host = most_per_host or lanes_per_host
-        self._finds_lanes = self._most_per_host > lanes_per_host
+        self.finds_lanes = self._most_per_host > lanes_per_host
         self._finders: defaultdict[str, LaneFinder] = defaultdict(
             lambda: LaneFinder(lanes_per_host, self._most_per_host)
         )
@@ -179,7 +182,7 @@ class HostQueue(Generic[Item]):
             now: the time in seconds.
             received: the bytes that came.
         """
-        if self._finds_lanes:
+        if self.finds_lanes:
             self._finders[host].finished(began, now, received)
 
     def find_lanes(
@@ -196,7 +199,7 @@ class HostQueue(Generic[Item]):
             The hosts whose number of lanes has changed since the last call, with that number.
         """
         changed = []
-        for host, came in received.items() if self._finds_lanes else ():
+        for host, came in received.items():
             finder = self._finders[host]
             is_busy = bool(self._waiting[host]) and self._taken[host] >= finder.lanes - 1
             if not is_busy or host in self._limits or self._rates[host].rate(now) is not None:

@@ -53,10 +53,6 @@ class LaneFinder:
         self._not_before = 0.0
         self._rest_seconds = _FIRST_REST_SECONDS
 
-    def is_looking(self, now: float) -> bool:
-        """Whether it can use measurements now."""
-        return self._first < self._most and now >= self._not_before
-
     def finished(self, began: float, now: float, received: int) -> None:
         """Take the time of one file.
 
@@ -80,7 +76,7 @@ class LaneFinder:
             received: the bytes that have come from the host so far.
             may_grow: whether there is a lane for it.
         """
-        if not self.is_looking(now):
+        if now < self._not_before:
             return
         if self._since is None:
             self._begin(now, received)

@@ -119,7 +119,7 @@ class WorkerPool:
                 now, used = self._clock(), self._processor_time()
                 with self._change:
                     self._open = concurrency.measure(now, used, self._files, self._bytes)
-                    changed = self._queue.find_lanes(now, self._received_by_host(), most)
+                    changed = self._find_lanes(now, most)
                     self._change.notify_all()
                 for host, number in changed:
                     self._observer.lanes_changed(host, number)
@@ -145,14 +145,16 @@ class WorkerPool:
             if further is not None:
                 further.close()
 
-    def _received_by_host(self) -> Counter[str]:
-        """Return the bytes that have come from the hosts that are in use."""
+    def _find_lanes(self, now: float, most: int) -> list[tuple[str, int]]:
+        """Let the queue judge its lanes by the bytes that have come from the hosts in use."""
+        if not self._queue.finds_lanes:
+            return []
         moving = self._transfers.moving()
         hosts = [host_of(transfer.address) for transfer in moving]
         received = Counter({host: self._received[host] for host in hosts})
         for host, transfer in zip(hosts, moving, strict=True):
             received[host] += transfer.received
-        return received
+        return self._queue.find_lanes(now, received, most)
 
     def _open_lane(self, number: int, executor: Executor) -> threading.Thread:
         lane = threading.Thread(

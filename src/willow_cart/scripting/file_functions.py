@@ -7,7 +7,7 @@ from os import PathLike
 from pathlib import Path
 from typing import Protocol, TypeVar, Unpack
 
-from willow_cart.errors import BadOption, Incomplete
+from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.audit import audit as audit_folder
 from willow_cart.jobs.audit import repair
@@ -38,6 +38,7 @@ from willow_cart.scripting.file_results import (
     UnpackResult,
     WeighResult,
 )
+from willow_cart.scripting.incomplete import incomplete
 from willow_cart.scripting.keywords import (
     AuditKeywords,
     CombineKeywords,
@@ -295,11 +296,8 @@ def _require_all(
         Incomplete: something is missing.
     """
     if must_arrive and done.exit_code:
-        raise Incomplete(
-            ", ".join(str(Path(place)) for place in places),
-            f"not complete{f', such as {troubles[0]}' if troubles else ''}",
-            "use must_arrive=False to get the rest",
-            result=done,
-            exit_code=done.exit_code,
-        )
+        what = ", ".join(str(Path(place)) for place in places)
+        advice = "use must_arrive=False to get the rest"
+        code = done.exit_code
+        raise incomplete(done, what, "not complete", troubles, advice=advice, exit_code=code)
     return done

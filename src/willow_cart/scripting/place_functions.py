@@ -25,6 +25,7 @@ from willow_cart.requests.knock import KnockRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.survey import SurveyRequest
+from willow_cart.scripting.incomplete import RETRY, incomplete
 from willow_cart.scripting.keywords import (
     HaulKeywords,
     KnockKeywords,
@@ -139,15 +140,10 @@ def haul(
 
 def _not_all_here(done: Haul, unread: Sequence[str]) -> Incomplete:
     troubles = [f"{row.path}: {row.reason}" for row in done.troubles] or [*unread, *done.notes[-1:]]
-    first = f", such as {troubles[0]}" if troubles else ""
-    return Incomplete(
-        str(done.into),
-        "not everything arrived and passed its check:"
-        f" {counted(done.account.planned, done.account.counts)}{first}",
-        "call it again to retry, or use must_arrive=False to get what arrived",
-        result=done,
-        exit_code=done.exit_code or Exit.INCOMPLETE,
-    )
+    counts = counted(done.account.planned, done.account.counts)
+    why = f"not everything arrived and passed its check: {counts}"
+    code = done.exit_code or Exit.INCOMPLETE
+    return incomplete(done, str(done.into), why, troubles, advice=RETRY, exit_code=code)
 
 
 def offline(
@@ -180,15 +176,10 @@ def offline(
     if taken.taken.interrupted:
         raise KeyboardInterrupt
     if must_arrive and done.exit_code:
-        first = [f", such as {each.address}: {each.why}" for each in done.missing[:1]]
-        raise Incomplete(
-            str(into),
-            f"not everything arrived: {counted(taken.taken.planned, taken.taken.counts)}"
-            + "".join(first),
-            "call it again to retry, or use must_arrive=False to get what arrived",
-            result=done,
-            exit_code=done.exit_code,
-        )
+        why = f"not everything arrived: {counted(taken.taken.planned, taken.taken.counts)}"
+        troubles = [f"{each.address}: {each.why}" for each in done.missing[:1]]
+        code = done.exit_code
+        raise incomplete(done, str(into), why, troubles, advice=RETRY, exit_code=code)
     return done
 
 
@@ -247,8 +238,6 @@ def errand(
     if code is Exit.INTERRUPTED:
         raise KeyboardInterrupt
     if must_arrive and code:
-        raise Incomplete(
-            str(file), done.notes[-1] if done.notes else "failed", "see its notes",
-            result=done, exit_code=code,
-        )  # fmt: skip
+        why = done.notes[-1] if done.notes else "failed"
+        raise incomplete(done, str(file), why, (), advice="see its notes", exit_code=code)
     return done

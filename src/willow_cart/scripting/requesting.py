@@ -31,7 +31,11 @@ def given_by_arguments(**arguments: object) -> Given:
         arguments: what is given for them: True for a flag, a text or a path, or several; None and
             False for what is not given.
     """
-    return {key: _texts(value) for key, value in arguments.items() if value not in (None, False)}
+    return {
+        key: _texts(value)
+        for key, value in arguments.items()
+        if value is not None and value is not False  # 0 is given
+    }
 
 
 def _texts(value: object) -> tuple[str, ...]:
