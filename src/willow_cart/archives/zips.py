@@ -135,7 +135,13 @@ class _Opener:
 
     def read(self, size: int) -> bytes:
         assert self._file is not None, "the archive is open"
-        with reading():
-            data = self._file.read(size)
-            self._outflow.count(len(data))
-            return data
+        try:
+            with reading():
+                data = self._file.read(size)
+        except Damaged as error:
+            if is_encrypted(self._info):
+                # One wrong password in 256 passes the check before the data (APPNOTE, 6.1.6).
+                raise Damaged(f"wrong password, or it is damaged: {error}") from None
+            raise
+        self._outflow.count(len(data))
+        return data
