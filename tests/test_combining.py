@@ -4,14 +4,21 @@ from __future__ import annotations
 
 import csv
 import gzip
+import io
+import itertools
 import json
 import shutil
 import sqlite3
 import subprocess
+import sys
+from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import duckdb
 import openpyxl
+import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 from hypothesis import given
@@ -20,8 +27,15 @@ from hypothesis import strategies as st
 from tests.support.program import Outcome, run
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.tables.dialect import dialect_of
-from willow_cart.tables.types import TableColumn, Type, convert
+from willow_cart.errors import BadOption
+from willow_cart.tables.column_types import TableColumn, convert
+from willow_cart.tables.dialect import Dialect, dialect_of
+from willow_cart.tables.ordinary_text import NotOrdinary, Quotes, read_ordinary
+from willow_cart.tables.output import rows_of
+from willow_cart.tables.outputs import output_for
+from willow_cart.tables.table_files import Reading, TableFile
+from willow_cart.tables.table_rows import read_rows
+from willow_cart.tables.types import Type
 
 MAY = {
     path.rpartition("/")[2]: content
@@ -54,8 +68,13 @@ def read_back(path: Path) -> list[dict[str, Any]]:
             with sqlite3.connect(path) as opened:
                 opened.row_factory = sqlite3.Row
                 return [dict(row) for row in opened.execute(f"SELECT * FROM {path.stem}")]
+        case ".duckdb":
+            with duckdb.connect(path, read_only=True) as opened:
+                rows: list[dict[str, Any]]
+                rows = opened.sql(f"SELECT * FROM {path.stem}").to_arrow_table().to_pylist()
+                return rows
         case ".parquet":
-            rows: list[dict[str, Any]] = pq.read_table(path).to_pylist()
+            rows = pq.read_table(path).to_pylist()
             return rows
         case ".jsonl":
             return [json.loads(line) for line in path.read_text().splitlines()]
@@ -94,7 +113,7 @@ def test_a_month_of_levels_is_one_table_with_counts_to_check_by_hand(levels: Pat
     assert ask(levels / "all.sqlite", "SELECT count(*) FROM level") == [(4322,)]
 
 
-@pytest.mark.parametrize("form", ["sqlite", "parquet", "csv", "jsonl"])
+@pytest.mark.parametrize("form", ["sqlite", "duckdb", "parquet", "csv", "jsonl"])
 def test_next_month_joins_the_last_in_every_form(levels: Path, form: str) -> None:
     first = combine(levels, "levels", "--keep", "*0[1-3].csv", "--to", f"t.{form}")
     assert first.out.endswith(f"3 tables, 432 rows; written to t.{form}\n")
@@ -116,7 +135,7 @@ def test_next_month_joins_the_last_in_every_form(levels: Path, form: str) -> Non
     assert june[0].get("north-sluice") is None
     said = second.err
     assert "level_20310603.csv: lacks mere-outlet, north-sluice and has remark besides" in said
-    if form in ("sqlite", "parquet"):
+    if form in ("sqlite", "duckdb", "parquet"):
         assert f"t.{form}: reedbed was real before, and is text from now on" in said
     anew = combine(levels, "levels", "--keep", "*0501.csv", "--to", f"t.{form}", "--anew")
     assert anew.code == 0
@@ -222,7 +241,8 @@ def test_what_differs_or_cannot_be_read_is_told_with_the_file(tmp_path: Path) ->
 
 def test_what_is_not_ours_is_never_written_over(levels: Path) -> None:
     mine = {"t.csv": b"a,b\n1,2\n", "t.jsonl": b'{"a": 1}\n', "t.parquet": b"PAR?",
-            "t.sqlite": b"no database, but long enough to look at" * 99}  # fmt: skip
+            "t.sqlite": b"no database, but long enough to look at" * 99,
+            "t.duckdb": b"no database either, however long it is" * 99}  # fmt: skip
     for name, content in mine.items():
         (levels / name).write_bytes(content)
         refused = combine(levels, "levels", "--to", name)
@@ -235,7 +255,17 @@ def test_what_is_not_ours_is_never_written_over(levels: Path) -> None:
     beside = combine(levels, "levels", "--to", "own.sqlite", "--table", "all days", "--first", "1")
     assert beside.code == 0
     assert ask(levels / "own.sqlite", 'SELECT count(*) FROM "all days"') == [(144,)]
-    assert {path.name for path in levels.iterdir()} == {*mine, "own.sqlite", "levels"}
+    with duckdb.connect(levels / "own.duckdb") as base:
+        base.execute("CREATE TABLE levels (time TEXT)").fetchall()
+        busy = combine(levels, "levels", "--to", "own.duckdb")
+        assert "own.duckdb: is in use by another program; close it there" in busy.err
+    refused = combine(levels, "levels", "--to", "own.duckdb", "--table", "levels")
+    assert "has no column source_file, so it was not written by combine" in refused.err
+    beside = combine(levels, "levels", "--to", "own.duckdb", "--first", "1")
+    assert beside.code == 0
+    assert len(read_back(levels / "own.duckdb")) == 144
+    kept = {*mine, "own.sqlite", "own.duckdb", "levels"}
+    assert {path.name for path in levels.iterdir()} == kept
 
 
 def test_looking_first_writes_nothing(levels: Path) -> None:
@@ -266,20 +296,22 @@ def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
     columns = []
     for cells in files:
         column = TableColumn()
-        column.look_at(cells)
+        column.look_at(pa.array(cells))
         columns.append(column)
     type_ = Type.EMPTY
     for column in columns:
         type_ = type_.together(column.type)
     for cells in files:
-        for cell, value in zip(cells, convert(cells, type_, "."), strict=True):
+        for cell, value in zip(
+            cells, convert(pa.array(cells), type_, ".").to_pylist(), strict=True
+        ):
             if type_ is Type.INTEGER or type_ is Type.REAL:
                 assert value is None or float(cell) == value
                 assert not cell.strip().startswith("00")
             elif type_ is Type.TEXT:
                 assert value == (cell or None)
     every = TableColumn()
-    every.look_at([cell for cells in files for cell in cells])
+    every.look_at(pa.array([cell for cells in files for cell in cells], pa.string()))
     assert every.type is type_
 
 
@@ -289,8 +321,81 @@ def test_a_type_holds_every_cell_of_its_column(files: list[list[str]]) -> None:
     st.sampled_from([",", ";", "\t", "|"]),
 )  # fmt: skip
 def test_the_delimiter_is_found_whatever_is_quoted(rows: list[list[str]], delimiter: str) -> None:
-    import io
-
     text = io.StringIO()
     csv.writer(text, delimiter=delimiter).writerows([["first", "second", "third"], *rows])
     assert dialect_of(text.getvalue().encode()).delimiter == delimiter
+
+
+def _table(content: bytes) -> TableFile:
+    return TableFile(lambda: io.BytesIO(content), "t.csv", "t.csv", "")
+
+
+def _read(parts: Iterator[Reading | pa.RecordBatch]) -> tuple[list[str], list[tuple[Any, ...]]]:
+    reading = next(parts)
+    assert isinstance(reading, Reading)
+    rows: list[tuple[Any, ...]] = []
+    for batch in parts:
+        assert isinstance(batch, pa.RecordBatch)
+        rows += rows_of(batch)
+    return reading.header, rows
+
+
+@given(st.text(st.sampled_from('ab1 é,"\n\r'), max_size=30), st.integers(0, 2))
+def test_the_library_reads_a_table_as_the_reader_of_rows_does_or_not_at_all(
+    text: str, skip: int
+) -> None:
+    for encoding in ("utf-8", "utf-8-sig", "utf-16", "cp1252"):
+        table, dialect = _table(text.encode(encoding)), Dialect(encoding)
+        try:
+            read = _read(read_ordinary(table, skip, dialect))
+        except NotOrdinary:
+            continue
+        assert read == _read(read_rows(table, skip, dialect))
+
+
+@given(
+    st.lists(st.lists(st.text(st.sampled_from('ab1 é,"\n\r'), min_size=1, max_size=5), min_size=2,
+                      max_size=2), min_size=1, max_size=6),
+    st.sampled_from([csv.QUOTE_MINIMAL, csv.QUOTE_ALL, csv.QUOTE_NONNUMERIC]),
+    st.data(),
+)  # fmt: skip
+def test_what_a_program_writes_is_an_ordinary_table(
+    rows: list[list[str]], quoting: Any, data: st.DataObject
+) -> None:
+    text = io.StringIO(newline="")
+    csv.writer(text, quoting=quoting).writerows([["first", "second"], *rows])
+    content = text.getvalue().encode()
+    header, read = _read(read_ordinary(_table(content), 0, Dialect()))
+    assert (header, read) == (["first", "second"], [*map(tuple, rows)])
+    # Wherever a block ends, the quotes are understood.
+    cuts = sorted(data.draw(st.lists(st.integers(0, len(content)), max_size=4)))
+    quotes = Quotes(",")
+    for begin, end in itertools.pairwise([0, *cuts, len(content)]):
+        if begin < end:
+            quotes.check(content[begin:end])
+    quotes.check(b"")
+
+
+def test_days_that_do_not_exist_are_text_and_parts_of_a_microsecond_are_cut(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_text(
+        "day,leap,moment,zoned,level,count\n"
+        "2031-02-28,2028-02-29,2031-05-01T06:00:00.123456789,2031-05-01 06:00+02:00,+1.5,+7\n"
+        "2031-02-30,2000-02-29,2031-05-01,2031-05-01T06:00:00Z,.5,-0\n"
+    )
+    done = combine(tmp_path, "a.csv", "--to", "t.parquet")
+    assert done.code == 0, done.err
+    first, second = read_back(tmp_path / "t.parquet")
+    assert (first["day"], second["day"]) == ("2031-02-28", "2031-02-30")
+    assert first["leap"] == datetime(2028, 2, 29)  # noqa: DTZ001  # the file tells no zone
+    assert first["moment"] == datetime(2031, 5, 1, 6, 0, 0, 123456)  # noqa: DTZ001
+    assert first["zoned"] == datetime(2031, 5, 1, 4, tzinfo=UTC)
+    assert [(row["level"], row["count"]) for row in (first, second)] == [(1.5, 7), (0.5, 0)]
+
+
+def test_without_the_library_of_duckdb_the_error_says_how_to_get_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setitem(sys.modules, "duckdb", None)
+    with pytest.raises(BadOption, match=r"pip install 'willow-cart\[duckdb\]'"):
+        output_for(tmp_path / "t.duckdb")
+    assert not (tmp_path / "t.duckdb").exists()

@@ -18,7 +18,6 @@ from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.tables import Combined, Combining, TableFile
-from willow_cart.tables import combine as combine_files
 from willow_cart.tables.output import NoOutput
 from willow_cart.tables.outputs import output_for, require_form
 from willow_cart.tables.table_files import is_table, sheets_of
@@ -45,6 +44,8 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
         if to is None
         else output_for(to, request.table, anew=request.anew, overwrite=request.overwrite)
     )
+    from willow_cart.tables.combining import combine as combine_files  # slow to import
+
     with output:
         return combine_files(files, output, wish, unreadable=unreadable)
 

@@ -134,8 +134,8 @@ _COMMANDS = (
         "combine",
         "combine tables into one",
         "Combine tables (CSV and similar texts, also compressed, and workbooks) into one table "
-        "of a SQLite database, a Parquet file, a CSV or a JSON Lines file. The encoding and "
-        "delimiter of each file are detected, and the type of a column is decided over all "
+        "of a SQLite or DuckDB database, a Parquet file, a CSV or a JSON Lines file. The encoding "
+        "and delimiter of each file are detected, and the type of a column is decided over all "
         "files. Each row names its source file; run again, the command adds only what is new.",
     ),
     Command(

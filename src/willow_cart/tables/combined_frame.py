@@ -37,6 +37,11 @@ def read_frame(path: Path, table: str, types: Mapping[str, Type]) -> pd.DataFram
     elif path.suffix.lower() == ".jsonl":
         with path.open(encoding="utf-8") as lines:
             read = pd.DataFrame.from_records([*map(json.loads, lines)])
+    elif path.suffix.lower() == ".duckdb":
+        import duckdb
+
+        with closing(duckdb.connect(str(path), read_only=True)) as database:
+            read = database.sql(all_rows_of(table or path.stem)).df()
     else:
         with closing(sqlite3.connect(path)) as base:
             read = pd.read_sql_query(all_rows_of(table or path.stem), base)

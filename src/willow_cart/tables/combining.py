@@ -6,113 +6,50 @@ read to its end is reported then, and nothing of it is written. The second one w
 
 from __future__ import annotations
 
-import json
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
-from itertools import islice
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.compute as pc
+
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
-from willow_cart.exits import Exit
 from willow_cart.model import Issue
-from willow_cart.tables.output import SOURCE, Output
-from willow_cart.tables.table_files import Reading, TableFile, read_rows
-from willow_cart.tables.types import TableColumn, Type, Value, convert
+from willow_cart.tables.column_types import TableColumn, convert, strings
+from willow_cart.tables.combined import ColumnSummary, Combined, Combining
+from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
+from willow_cart.tables.output import SOURCE, Output, rows_of
+from willow_cart.tables.table_files import Reading, TableFile, dialect_by_beginning
+from willow_cart.tables.table_rows import read_rows
+from willow_cart.tables.types import Type
 from willow_cart.units import count_of
 
 _MAX_FIRST_ROWS = 5
 
 
-@dataclass(frozen=True, slots=True)
-class Combining:
-    """How to combine tables.
-
-    Attributes:
-        skip: how many lines come before the header of each.
-        columns: which columns, in this order. Empty takes all.
-        strict: whether tables whose columns differ are refused.
-    """
-
-    skip: int = 0
-    columns: tuple[str, ...] = ()
-    strict: bool = False
-
-    @property
-    def mark(self) -> str:
-        """Return an identifier of these settings, for rows that exist already."""
-        return json.dumps([self.skip, self.columns])
-
-
-@dataclass(slots=True)
-class ColumnSummary:
-    """A summary of a column of the combined table.
-
-    Attributes:
-        type: what it holds.
-        filled: how many cells say something.
-        empty: how many do not.
-        least, greatest: of its numbers or times; None for text.
-    """
-
-    type: Type
-    filled: int = 0
-    empty: int = 0
-    least: Value = None
-    greatest: Value = None
-
-    def add(self, cells: Sequence[Value]) -> None:
-        """Count cells."""
-        empty = cells.count(None)
-        said = [cell for cell in cells if cell is not None] if empty else [*cells]
-        self.filled += len(said)
-        self.empty += empty
-        if said and self.type not in (Type.TEXT, Type.EMPTY):
-            values: list[Any] = said  # all are of one type
-            if self.least is not None:
-                values += [self.least, self.greatest]
-            self.least, self.greatest = min(values), max(values)
-
-
-@dataclass(slots=True)
-class Combined:
-    """The result of combining tables.
-
-    Attributes:
-        files: how many tables were read.
-        unchanged: how many were in it already, as they are.
-        rows: how many rows were written.
-        kept: how many rows of other files, or of unchanged ones, stay in it.
-        columns: what was written, by the names of columns.
-        first: the first rows that were.
-        dialects: how the tables are written, and how many are so.
-        notes: what should be known: columns that differ, columns that are text for one cell's sake.
-        troubles: tables that could not be read, and are not in it.
-    """
-
-    files: int = 0
-    unchanged: int = 0
-    rows: int = 0
-    kept: int = 0
-    columns: dict[str, ColumnSummary] = field(default_factory=dict)
-    first: list[Sequence[Value]] = field(default_factory=list)
-    dialects: Counter[str] = field(default_factory=Counter)
-    notes: list[str] = field(default_factory=list)
-    troubles: list[Issue] = field(default_factory=list)
-
-    @property
-    def exit_code(self) -> Exit:
-        """Return the exit code of the command."""
-        return Exit.INCOMPLETE if self.troubles else Exit.GOOD
-
-
 @dataclass(slots=True)
 class _Seen:
-    """A table after the first pass."""
+    """A table after the first pass.
+
+    Attributes:
+        file: where it is.
+        reading: how it is written.
+        columns: the facts about its columns, constant ones last.
+        is_ordinary: whether the library reads it.
+    """
 
     file: TableFile
     reading: Reading
     columns: list[TableColumn]
+    is_ordinary: bool
+
+    def read_again(self, skip: int) -> Iterator[Reading | pa.RecordBatch]:
+        """Read it for the second time."""
+        dialect = self.reading.dialect
+        if self.is_ordinary and dialect is not None:
+            return read_ordinary(self.file, skip, dialect)
+        return read_rows(self.file, skip, dialect)
 
     @property
     def names(self) -> list[str]:
@@ -174,7 +111,7 @@ def combine(
         rows = 0
         for batch in _written(each, wish, whole, spelled):
             output.write(batch)
-            rows += len(batch[0])
+            rows += batch.num_rows
             _count_in(combined, batch)
         output.note(each.file, wish.mark, rows)
     return combined
@@ -186,19 +123,31 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
     Raises:
         NoTable: it cannot be.
     """
-    parts = read_rows(file, wish.skip)
+    if file.sheet:
+        return _settle(file, read_rows(file, wish.skip), is_ordinary=False)
+    dialect = dialect_by_beginning(file, wish.skip)
+    try:
+        return _settle(file, read_ordinary(file, wish.skip, dialect), is_ordinary=True)
+    except NotOrdinary:
+        return _settle(file, read_rows(file, wish.skip), is_ordinary=False)
+
+
+def _settle(
+    file: TableFile, parts: Iterator[Reading | pa.RecordBatch], *, is_ordinary: bool
+) -> _Seen:
+    """Read a whole table, and determine the types of its columns."""
     reading = next(parts)
     assert isinstance(reading, Reading), "it comes first"
     decimal = reading.dialect.decimal if reading.dialect else "."
     columns = [TableColumn(decimal) for _ in reading.header]
     for batch in parts:
-        assert isinstance(batch, list), "rows come behind it"
-        for column, cells in zip(columns, zip(*batch, strict=True), strict=True):
+        assert isinstance(batch, pa.RecordBatch), "rows come behind it"
+        for column, cells in zip(columns, batch, strict=True):
             column.look_at(cells)
     for value in file.parts.values():
         columns.append(TableColumn())
-        columns[-1].look_at([value])
-    return _Seen(file, reading, columns)
+        columns[-1].look_at(strings([value]))
+    return _Seen(file, reading, columns, is_ordinary)
 
 
 def _names_of(
@@ -307,33 +256,54 @@ def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterat
 
 def _written(
     each: _Seen, wish: Combining, whole: dict[str, Type], spelled: dict[str, str]
-) -> Iterator[list[Sequence[Value]]]:
-    """Yield the rows of a table in batches, as lists of values per column."""
+) -> Iterator[pa.RecordBatch]:
+    """Yield the rows of a table in batches, with the columns and types of the combined table.
+
+    Raises:
+        NoTable: it has changed since the first pass.
+    """
+    parts = each.read_again(wish.skip)
+    try:
+        next(parts)
+        for batch in parts:
+            cells = _by_name(each, batch, spelled)
+            yield pa.record_batch(
+                [_values(cells.get(name), type_, each, batch) for name, type_ in whole.items()],
+                [*whole],
+            )
+    except (NotOrdinary, pa.ArrowInvalid):
+        why = "changed while it was read"
+        raise NoTable(each.file.name, why, "run the command again") from None
+
+
+def _by_name(each: _Seen, batch: pa.RecordBatch, spelled: dict[str, str]) -> dict[str, pa.Array]:
+    """Return the cells of a batch, and the values that are the same in all rows."""
+    own = [spelled.get(name.casefold(), name) for name in each.names]
+    fixed = [*each.file.parts.values()]
+    constant = [strings([value] * batch.num_rows) for value in [*fixed, each.file.name]]
+    return dict(zip([*own, SOURCE], [*batch.columns, *constant], strict=True))
+
+
+def _values(cells: pa.Array | None, type_: Type, each: _Seen, batch: pa.RecordBatch) -> pa.Array:
+    """Return the cells of a column in its type; of a column that the table lacks, nulls."""
+    if cells is None:
+        return convert(strings([""] * batch.num_rows), type_, ".")
     dialect = each.reading.dialect
-    decimal = dialect.decimal if dialect else "."
-    places = {spelled.get(name.casefold()): place for place, name in enumerate(each.names)}
-    fixed = list(each.file.parts.values())
-    parts = read_rows(each.file, wish.skip, dialect)
-    next(parts)
-    for batch in parts:
-        assert isinstance(batch, list), "rows come behind the header"
-        cells = [*zip(*batch, strict=True)]
-        columns: list[Sequence[Value]] = []
-        for name, type_ in whole.items():
-            place = places.get(name)
-            if name == SOURCE:
-                columns.append([each.file.name] * len(batch))
-            elif place is None:
-                columns.append([None] * len(batch))
-            elif place >= len(cells):
-                columns.append(convert(fixed[place - len(cells) :][:1], type_, ".") * len(batch))
-            else:
-                columns.append(convert(cells[place], type_, decimal))
-        yield columns
+    return convert(cells, type_, dialect.decimal if dialect else ".")
 
 
-def _count_in(combined: Combined, batch: Sequence[Sequence[Value]]) -> None:
-    combined.rows += len(batch[0])
-    for told, cells in zip(combined.columns.values(), batch, strict=True):
-        told.add(cells)
-    combined.first += islice(zip(*batch, strict=True), _MAX_FIRST_ROWS - len(combined.first))
+def _count_in(combined: Combined, batch: pa.RecordBatch) -> None:
+    """Count the cells of a batch in the summaries of their columns."""
+    combined.rows += batch.num_rows
+    for summary, cells in zip(combined.columns.values(), batch, strict=True):
+        summary.empty += cells.null_count
+        summary.filled += len(cells) - cells.null_count
+        if summary.type not in (Type.TEXT, Type.EMPTY):
+            found: Mapping[str, Any] = pc.min_max(cells).as_py()
+            if found["min"] is not None:
+                least, greatest = summary.least, summary.greatest
+                summary.least = found["min"] if least is None else min(least, found["min"])
+                summary.greatest = found["max"] if greatest is None else max(greatest, found["max"])
+    missing = _MAX_FIRST_ROWS - len(combined.first)
+    if missing > 0:
+        combined.first += rows_of(batch.slice(0, missing))

@@ -1,73 +1,140 @@
-"""Combined tables in a SQLite database."""
+"""Combined tables in databases: SQLite here, DuckDB in `duckdb_file`.
+
+A database may hold other tables. All that is done to it is one transaction.
+"""
 
 from __future__ import annotations
 
+import json
 import sqlite3
+from abc import abstractmethod
 from collections.abc import Collection, Sequence
+from contextlib import suppress
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from willow_cart.errors import CannotStore, NoTable
-from willow_cart.tables.output import SOURCE, Output, require_source
+from willow_cart.tables.output import SOURCE, Output, require_source, rows_of
 from willow_cart.tables.table_files import TableFile
-from willow_cart.tables.types import Type, Value
+from willow_cart.tables.types import Type
 
-# What holds nothing so far may hold anything later; times are text, in an order that sorts, and
-# any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3.1).
-_DECLARED = {
-    Type.INTEGER: "INTEGER",
-    Type.REAL: "REAL",
-    Type.TIME: "TIME TEXT",
-    Type.ZONED: "ZONED TIME TEXT",
-    Type.EMPTY: "",
-}
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
-class SqliteOutput(Output):
-    """A table in a database that may contain others (SQLite 3)."""
+class DatabaseOutput(Output):
+    """A table in a database, with notes on the files that its rows are from.
+
+    Attributes:
+        begin_statement: begins the transaction.
+        errors: what the database's library raises.
+    """
 
     has_tables = True
+    begin_statement: ClassVar[str]
+    errors: type[Exception]
     _NOTES = "combined_files"
 
     def __init__(
         self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
     ) -> None:
         super().__init__(path, table=table, anew=anew)
-        table = self.table
-        if overwrite and not _is_database(path):
+        if overwrite and not self.is_database(path):
             path.unlink(missing_ok=True)
         self._is_new = not path.exists()
         self._begun = False
         try:
-            self._base = sqlite3.connect(path, isolation_level=None)
-            self._stack.callback(self._base.close)
-            self._base.execute("BEGIN IMMEDIATE")
+            self._base = self.connect()
+            self._stack.callback(self._close)
+            self.execute(self.begin_statement)
             self._stack.push(self._end)
-            self._base.execute(
+            self.execute(
                 f"CREATE TABLE IF NOT EXISTS {self._NOTES} (table_name TEXT, source_file TEXT,"
                 " sha256 TEXT, how TEXT, rows INTEGER, PRIMARY KEY (table_name, source_file))"
             )
             if anew and not overwrite:
                 self.require_own()
             if anew:
-                self._base.execute(f"DROP TABLE IF EXISTS {_quoted(table)}")
-                self._base.execute(f"DELETE FROM {self._NOTES} WHERE table_name = ?", (table,))
-        except sqlite3.Error as error:
+                self.execute(f"DROP TABLE IF EXISTS {quoted(self.table)}")
+                self.execute(f"DELETE FROM {self._NOTES} WHERE table_name = ?", (self.table,))
+        except self.errors as error:
             self._stack.close()
-            raise _no_database(path, error) from None
+            raise self.explained(error) from None
+        except NoTable:
+            self._stack.close()
+            raise
+
+    @abstractmethod
+    def connect(self) -> Any:
+        """Open the database."""
+
+    @staticmethod
+    @abstractmethod
+    def is_database(path: Path) -> bool:
+        """Whether a regular file is a database of this kind."""
+
+    @abstractmethod
+    def declared(self, type_: Type) -> str:
+        """Return the database's name of a type."""
+
+    @abstractmethod
+    def insert(self, rows: pa.RecordBatch) -> None:
+        """Insert rows with the columns of the table."""
+
+    @abstractmethod
+    def explained(self, error: Exception) -> NoTable | CannotStore:
+        """Return our error for one of the library's."""
+
+    @abstractmethod
+    def widen(self, known: dict[str, Type], whole: dict[str, Type]) -> None:
+        """Change the types of columns that hold more than they did."""
+
+    @abstractmethod
+    def delete_rows(self, table: str, condition: str, files: Collection[str]) -> None:
+        """Delete the rows of a table that are from some files.
+
+        Args:
+            table: its name.
+            condition: a further condition, with AND behind it, or nothing.
+            files: the names of the files.
+        """
+
+    def prepare_deleting(self) -> None:  # only where looking through rows is slow
+        """Make the rows of a file quick to find."""
+
+    def finish(self) -> None:  # only where there is something left
+        """Do what is left to be done before the end of the transaction."""
+
+    def execute(self, statement: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """Run a statement, and return its rows."""
+        rows: list[tuple[Any, ...]] = self._base.execute(statement, values).fetchall()
+        return rows
 
     def _end(self, kind: Any, _error: Any, _trace: Any) -> bool:
         changed = kind is None and self._begun
-        self._base.execute("COMMIT" if changed else "ROLLBACK")
-        if self._is_new and not changed:
-            self.path.unlink(missing_ok=True)
+        if not changed:
+            self.execute("ROLLBACK")
+            return False
+        try:
+            self.finish()
+            self.execute("COMMIT")
+        except self.errors as error:
+            with suppress(self.errors):  # the library may have done it already
+                self.execute("ROLLBACK")
+            raise self.explained(error) from None
+        self._is_new = False
         return False
+
+    def _close(self) -> None:
+        self._base.close()
+        if self._is_new:
+            self.path.unlink(missing_ok=True)  # there is nothing in it
 
     def knows(self, file: TableFile, how: str) -> bool:
         """Whether the rows of a file exist as they would be written now."""
         statement = f"SELECT 1 FROM {self._NOTES} WHERE (table_name, source_file, sha256, how)"
         values = (self.table, file.name, file.sha256, how)
-        return self._base.execute(f"{statement} = (?, ?, ?, ?)", values).fetchone() is not None
+        return bool(self.execute(f"{statement} = (?, ?, ?, ?)", values))
 
     def require_own(self) -> None:
         """Refuse a table that was not written by this program; see `Output.require_own`."""
@@ -84,91 +151,153 @@ class SqliteOutput(Output):
                 f"has no column {SOURCE}, so it was not written by combine",
                 "name another table with --table",
             )
-        spelled = {name.casefold(): name for name in known}
-        whole = dict(known)
-        for name, type_ in columns.items():
-            known_as = spelled.get(name.casefold(), name)
-            whole[known_as] = whole.get(known_as, Type.EMPTY).together(type_)
-        if not known:
-            self._create(self.table, whole)
-        elif any(_declared(whole[name]) != _declared(type_) for name, type_ in known.items()):
-            # A column holds more than it did. What is there is written once more, so that numbers
-            # among words are not turned back into numbers.
-            self._create("combined_anew", whole)
-            names = ", ".join(map(_quoted, known))
-            table = _quoted(self.table)
-            self._base.execute(f"INSERT INTO combined_anew ({names}) SELECT {names} FROM {table}")
-            self._base.execute(f"DROP TABLE {table}")
-            self._base.execute(f"ALTER TABLE combined_anew RENAME TO {table}")
+        self._whole = _joined(known, columns)
+        if known:
+            self._change(known, self._whole)
         else:
-            for name, type_ in whole.items():
-                if name not in known:
-                    self._base.execute(
-                        f"ALTER TABLE {_quoted(self.table)} ADD COLUMN {_quoted(name)}"
-                        f" {_declared(type_)}"
-                    )
-        self._base.execute(
-            f"CREATE INDEX IF NOT EXISTS {_quoted(f'{self.table}_by_{SOURCE}')}"
-            f" ON {_quoted(self.table)} ({SOURCE})"
-        )
-        for statement in (
-            f"DELETE FROM {_quoted(self.table)} WHERE {SOURCE} = ?",
-            f"DELETE FROM {self._NOTES} WHERE table_name = {_text(self.table)} AND {SOURCE} = ?",
-        ):
-            self._base.executemany(statement, ((name,) for name in files))
-        (self.kept,) = self._base.execute(f"SELECT count(*) FROM {_quoted(self.table)}").fetchone()
-        self._insert = (
-            f"INSERT INTO {_quoted(self.table)} ({', '.join(map(_quoted, whole))})"
-            f" VALUES ({', '.join('?' for _ in whole)})"
-        )
-        return whole
+            self.create(self.table, self._whole)
+        if known:
+            self.prepare_deleting()
+            self.delete_rows(self.table, "", files)
+        own = f"table_name = {_text(self.table)} AND "
+        self.delete_rows(self._NOTES, own, files)
+        ((self.kept,),) = self.execute(f"SELECT count(*) FROM {quoted(self.table)}")
+        return self._whole
 
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+    def _change(self, known: dict[str, Type], whole: dict[str, Type]) -> None:
+        """Change an existing table so that it can hold further rows."""
+        if any(self.declared(whole[name]) != self.declared(known[name]) for name in known):
+            self.widen(known, whole)
+            known = self.before()
+        for name, type_ in whole.items():
+            if name not in known:
+                column = f"{quoted(name)} {self.declared(type_)}"
+                self.execute(f"ALTER TABLE {quoted(self.table)} ADD COLUMN {column}")
+
+    def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""
         try:
-            self._base.executemany(self._insert, zip(*columns, strict=True))
-        except sqlite3.Error as error:
-            raise _no_database(self.path, error) from None
+            self.insert(rows)
+        except self.errors as error:
+            raise self.explained(error) from None
 
     def note(self, file: TableFile, how: str, rows: int) -> None:
         """Record that the rows of a file were written."""
-        self._base.execute(
+        self.execute(
             f"INSERT OR REPLACE INTO {self._NOTES} VALUES (?, ?, ?, ?, ?)",
             (self.table, file.name, file.sha256, how, rows),
         )
 
-    def _create(self, table: str, columns: dict[str, Type]) -> None:
-        declared = ", ".join(
-            f"{_quoted(name)} {_declared(type_)}" for name, type_ in columns.items()
-        )
-        self._base.execute(f"CREATE TABLE {_quoted(table)} ({declared})")
+    def create(self, table: str, columns: dict[str, Type]) -> None:
+        """Make a table with columns of these types."""
+        told = [f"{quoted(name)} {self.declared(type_)}" for name, type_ in columns.items()]
+        self.execute(f"CREATE TABLE {quoted(table)} ({', '.join(told)})")
+
+
+def _joined(known: dict[str, Type], columns: dict[str, Type]) -> dict[str, Type]:
+    """Return the columns of a table with those of further rows; cases are one."""
+    spelled = {name.casefold(): name for name in known}
+    whole = dict(known)
+    for name, type_ in columns.items():
+        known_as = spelled.get(name.casefold(), name)
+        whole[known_as] = whole.get(known_as, Type.EMPTY).together(type_)
+    return whole
+
+
+# What holds nothing so far may hold anything later; times are text, in an order that sorts, and
+# any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3.1).
+_DECLARED = {
+    Type.INTEGER: "INTEGER",
+    Type.REAL: "REAL",
+    Type.TIME: "TIME TEXT",
+    Type.ZONED: "ZONED TIME TEXT",
+    Type.EMPTY: "",
+    Type.TEXT: "TEXT",
+}
+
+
+class SqliteOutput(DatabaseOutput):
+    """A table in a SQLite database."""
+
+    begin_statement = "BEGIN IMMEDIATE"
+    errors = sqlite3.Error
+
+    def connect(self) -> Any:
+        """Open the database."""
+        return sqlite3.connect(self.path, isolation_level=None)
+
+    @staticmethod
+    def is_database(path: Path) -> bool:
+        """Whether a regular file starts like a database (SQLite, "Database File Format")."""
+        return begins(path, 0, b"SQLite format 3\0")
+
+    def declared(self, type_: Type) -> str:
+        """Return the database's name of a type (SQLite, "Datatypes", 3)."""
+        return _DECLARED[type_]
 
     def before(self) -> dict[str, Type]:
         """Return the columns of the table."""
         types = {declared: type_ for type_, declared in _DECLARED.items()}
-        rows = self._base.execute(f"PRAGMA table_info({_quoted(self.table)})")
+        rows = self.execute(f"PRAGMA table_info({quoted(self.table)})")
         return {row[1]: types.get(row[2], Type.TEXT) for row in rows}
 
+    def widen(self, known: dict[str, Type], whole: dict[str, Type]) -> None:
+        """Write the table once more, so that numbers among words stay words."""
+        self.create("combined_anew", whole)
+        names, table = ", ".join(map(quoted, known)), quoted(self.table)
+        self.execute(f"INSERT INTO combined_anew ({names}) SELECT {names} FROM {table}")
+        self.execute(f"DROP TABLE {table}")
+        self.execute(f"ALTER TABLE combined_anew RENAME TO {table}")
 
-def _is_database(path: Path) -> bool:
-    """Whether a regular file starts like a database (SQLite, "Database File Format")."""
+    def delete_rows(self, table: str, condition: str, files: Collection[str]) -> None:
+        """Delete the rows of a table that are from some files."""
+        listed = f"{condition}{SOURCE} IN (SELECT value FROM json_each(?))"
+        self.execute(f"DELETE FROM {quoted(table)} WHERE {listed}", (json.dumps([*files]),))
+
+    def prepare_deleting(self) -> None:
+        """Make the rows of a file quick to find."""
+        self.finish()
+
+    def finish(self) -> None:
+        """Make an index, in one go, which costs less than row by row."""
+        name = quoted(f"{self.table}_by_{SOURCE}")
+        self.execute(f"CREATE INDEX IF NOT EXISTS {name} ON {quoted(self.table)} ({SOURCE})")
+
+    def insert(self, rows: pa.RecordBatch) -> None:
+        """Insert rows with the columns of the table."""
+        names, places = ", ".join(map(quoted, self._whole)), ", ".join("?" for _ in self._whole)
+        statement = f"INSERT INTO {quoted(self.table)} ({names}) VALUES ({places})"
+        self._base.executemany(statement, rows_of(rows))
+
+    def explained(self, error: Exception) -> NoTable | CannotStore:
+        """Return our error for one of the library's."""
+        if "locked" in str(error):
+            return CannotStore(str(self.path), "is in use by another program", "close it there")
+        if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
+            return CannotStore(str(self.path), "cannot be written", "check its folder")
+        return no_database(self.path, str(error))
+
+
+def begins(path: Path, at: int, mark: bytes) -> bool:
+    """Whether a regular file has some bytes at a place."""
     if path.is_symlink() or not path.is_file():
         return False
     with path.open("rb") as file:
-        return file.read(16) == b"SQLite format 3\0"
+        return file.read(at + len(mark))[at:] == mark
 
 
-def _declared(type_: Type) -> str:
-    """Return the SQLite name of a type (SQLite, "Datatypes", 3)."""
-    return _DECLARED.get(type_, "TEXT")
+def no_database(path: Path, reason: str) -> NoTable:
+    """Return the error for a file that is not a database, or is damaged."""
+    return NoTable(str(path), f"cannot be written as a database: {reason}", "name another")
 
 
 def all_rows_of(table: str) -> str:
     """Return the statement that reads all rows of a table."""
-    return f"SELECT * FROM {_quoted(table)}"
+    return f"SELECT * FROM {quoted(table)}"
 
 
-def _quoted(name: str) -> str:
+def quoted(name: str) -> str:
+    """Return a name as SQL has it."""
     doubled = name.replace('"', '""')
     return f'"{doubled}"'
 
@@ -176,11 +305,3 @@ def _quoted(name: str) -> str:
 def _text(value: str) -> str:
     doubled = value.replace("'", "''")
     return f"'{doubled}'"
-
-
-def _no_database(path: Path, error: sqlite3.Error) -> NoTable | CannotStore:
-    if "locked" in str(error):
-        return CannotStore(str(path), "is in use by another program", "close it there")
-    if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
-        return CannotStore(str(path), "cannot be written", "check its folder")
-    return NoTable(str(path), f"cannot be written as a database: {error}", "name another")

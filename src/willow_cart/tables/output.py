@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import ExitStack
 from pathlib import Path
-from typing import Any, ClassVar, Self
+from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 from willow_cart.errors import NoTable
 from willow_cart.tables.table_files import TableFile
 from willow_cart.tables.types import Type, Value
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 SOURCE = "source_file"
 """The column that says what file a row is from."""
@@ -72,8 +75,8 @@ class Output(ABC):
         """
 
     @abstractmethod
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows, given as lists of values per column."""
+    def write(self, rows: pa.RecordBatch) -> None:
+        """Write rows with the columns of the whole; times are strings."""
 
     def require_own(self) -> None:
         """Refuse to replace what was not written by this program.
@@ -94,8 +97,13 @@ class NoOutput(Output):
         """Do nothing."""
         return columns
 
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+    def write(self, rows: pa.RecordBatch) -> None:
         """Do nothing."""
+
+
+def rows_of(batch: pa.RecordBatch) -> Iterator[tuple[Value, ...]]:
+    """Yield the rows of a batch; None for empty cells."""
+    return zip(*(column.to_pylist() for column in batch), strict=True)
 
 
 def require_source(path: Path, columns: Sequence[str]) -> None:

@@ -1,4 +1,4 @@
-"""The output formats: SQLite, Parquet, CSV and JSON Lines.
+"""The output formats: SQLite, DuckDB, Parquet, CSV and JSON Lines.
 
 All of them are replaced or changed in one step at the end, or not at all, and keep the rows of
 files that are not among those of this time. A format is a class, and its endings in `FORMATS`.
@@ -8,20 +8,22 @@ from __future__ import annotations
 
 import csv
 import json
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from itertools import islice
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
-from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
-from willow_cart.replacing import replacing, replacing_bytes, require_output
+from willow_cart.errors import BadOption, CannotStore, plainly
+from willow_cart.replacing import replacing, require_output
 from willow_cart.tables.database import SqliteOutput
-from willow_cart.tables.output import SOURCE, Output, require_source
-from willow_cart.tables.types import Type, Value
+from willow_cart.tables.duckdb_file import DuckdbOutput
+from willow_cart.tables.output import SOURCE, Output, require_source, rows_of
+from willow_cart.tables.parquet_file import ParquetOutput
+from willow_cart.tables.types import Type
 
-# Rows in a row group of a Parquet file: smaller groups are slow to read, larger ones need memory.
-_ROWS_PER_GROUP = 100_000
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 
 class CsvOutput(Output):
@@ -57,9 +59,9 @@ class CsvOutput(Output):
                     self.kept += 1
         return whole
 
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+    def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""
-        self._writer.writerows(zip(*columns, strict=True))
+        self._writer.writerows(rows_of(rows))
 
 
 class JsonLinesOutput(Output):
@@ -89,112 +91,21 @@ class JsonLinesOutput(Output):
                 self.kept += 1
         return columns
 
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
+    def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""
-        for row in zip(*columns, strict=True):
-            said = {
-                name: value
-                for name, value in zip(self._names, row, strict=True)
-                if value is not None
-            }
-            self._text.write(f"{json.dumps(said, ensure_ascii=False)}\n")
-
-
-class ParquetOutput(Output):
-    """A Parquet file with Zstandard compression."""
-
-    def before(self) -> dict[str, Type]:
-        """Return the columns of the file."""
-        import pyarrow as pa  # slow to import
-        import pyarrow.parquet as pq
-
-        if self.anew or not self.path.exists():
-            return {}
-        try:
-            schema = pq.read_schema(self.path)
-        except (OSError, pa.ArrowException) as error:
-            reason = f"not a Parquet file: {str(error).rstrip('.').lower()}"
-            raise NoTable(str(self.path), reason, "move it, or name another") from None
-        require_source(self.path, schema.names)
-        types = {kind: type_ for type_, kind in _kinds().items()}
-        return {each.name: types.get(each.type, Type.TEXT) for each in schema}
-
-    def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
-        """Prepare for the rows of some files; see `Output.begin`."""
-        import pyarrow as pa  # slow to import
-        import pyarrow.parquet as pq
-
-        known = self.before()
-        whole = dict(columns)
-        for name, type_ in known.items():
-            whole[name] = type_.together(whole.get(name, Type.EMPTY))
-        earlier = self._stack.enter_context(pq.ParquetFile(self.path)) if known else None
-        kinds = _kinds()
-        self._schema = pa.schema([(name, kinds.get(type_, pa.string()))
-                                  for name, type_ in whole.items()])  # fmt: skip
-        file = self._stack.enter_context(replacing_bytes(self.path, overwrite=self.overwrite))
-        self._writer = self._stack.enter_context(
-            pq.ParquetWriter(file, self._schema, compression="zstd")
-        )
-        self._pending: list[list[Value]] = [[] for _ in self._schema]
-        self._stack.push(self._flush)
-        for batch in earlier.iter_batches(_ROWS_PER_GROUP) if earlier is not None else ():
-            self._keep(batch, files)
-        return whole
-
-    def _flush(self, kind: Any, _error: Any, _trace: Any) -> bool:
-        if kind is None and self._pending[0]:
-            self._write_group()
-        return False
-
-    def _keep(self, batch: Any, files: Collection[str]) -> None:
-        import pyarrow as pa
-
-        mask = [name not in files for name in batch.column(SOURCE).to_pylist()]
-        kept = batch.filter(pa.array(mask))
-        columns = [
-            kept.column(each.name).cast(each.type)
-            if each.name in kept.schema.names
-            else pa.nulls(kept.num_rows, each.type)
-            for each in self._schema
-        ]
-        self._writer.write_batch(pa.record_batch(columns, schema=self._schema))
-        self.kept += kept.num_rows
-
-    def write(self, columns: Sequence[Sequence[Value]]) -> None:
-        """Write rows; small tables are collected, because small row groups are slow to read."""
-        for pending, cells in zip(self._pending, columns, strict=True):
-            pending.extend(cells)
-        if len(self._pending[0]) >= _ROWS_PER_GROUP:
-            self._write_group()
-
-    def _write_group(self) -> None:
-        import pyarrow as pa
-
-        columns = []
-        for cells, each in zip(self._pending, self._schema, strict=True):
-            if pa.types.is_timestamp(each.type):
-                columns.append(pa.array([_moment(cell) for cell in cells], each.type))
-            else:
-                columns.append(pa.array(cells, each.type))
-        self._writer.write_batch(pa.record_batch(columns, schema=self._schema))
-        self._pending = [[] for _ in self._schema]
-
-
-def _kinds() -> dict[Type, Any]:
-    """Return the Parquet types; everything else is text."""
-    import pyarrow as pa
-
-    return {
-        Type.INTEGER: pa.int64(), Type.REAL: pa.float64(), Type.TIME: pa.timestamp("us"),
-        Type.ZONED: pa.timestamp("us", "UTC"),
-    }  # fmt: skip
+        encode = json.JSONEncoder(ensure_ascii=False).encode
+        names = self._names
+        for row in rows_of(rows):
+            cells = zip(names, row, strict=True)
+            said = {name: value for name, value in cells if value is not None}
+            self._text.write(f"{encode(said)}\n")
 
 
 FORMATS: Mapping[str, type[Output]] = {
     ".sqlite": SqliteOutput,
     ".sqlite3": SqliteOutput,
     ".db": SqliteOutput,
+    ".duckdb": DuckdbOutput,
     ".parquet": ParquetOutput,
     ".csv": CsvOutput,
     ".jsonl": JsonLinesOutput,
@@ -262,12 +173,3 @@ def _checked(lines: Iterable[str], path: Path) -> Iterator[str]:
         yield from lines
     except UnicodeDecodeError:
         require_source(path, [])
-
-
-def _moment(cell: Value) -> Any:
-    from datetime import UTC, datetime
-
-    if cell is None:
-        return None
-    moment = datetime.fromisoformat(str(cell))
-    return moment.astimezone(UTC) if moment.tzinfo else moment

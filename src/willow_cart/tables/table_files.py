@@ -1,14 +1,10 @@
-"""Read tables in any file format as rows of text cells."""
+"""Files that hold tables: texts, packed or not, and the sheets of workbooks."""
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from contextlib import ExitStack, closing
 from dataclasses import dataclass, field, replace
-from datetime import date, datetime, time
-from itertools import islice
 from typing import Any, BinaryIO
 
 from willow_cart.archives.tars import open_packed, packing_of
@@ -16,15 +12,9 @@ from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
 
-ROWS_PER_BATCH = 20_000
-"""The rows in memory at a time."""
-
 _WORKBOOKS = frozenset({"xlsx", "xlsm"})
 _PACKED = frozenset({"gz", "bz2", "xz", "zst"})
 _TEXTS = frozenset({"csv", "tsv", "tab"})
-
-# The longest cell: outlines of lakes are longer than the usual limit.
-_MAX_CELL_CHARACTERS = 256 << 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,146 +70,30 @@ def sheets_of(file: TableFile) -> list[TableFile]:
     if extension_of(file.file_name) not in _WORKBOOKS:
         return [file]
     with ExitStack() as stack:
-        book = _open_book(file, stack)
+        book = open_book(file, stack)
         return [replace(file, sheet=name) for name in book.sheetnames]
 
 
-def read_rows(
-    file: TableFile, skip: int, dialect: Dialect | None = None
-) -> Iterator[Reading | list[list[str]]]:
-    """Read a table: first its format, then its rows in batches.
-
-    Rows without a cell that says anything are passed over; rows that are too short are filled.
-
-    Args:
-        file: the table.
-        skip: how many lines come before its header.
-        dialect: how it is written, where that is known from an earlier reading.
+def dialect_by_beginning(file: TableFile, skip: int) -> Dialect:
+    """Return the dialect of a file, judging by its start.
 
     Raises:
-        NoTable: it cannot be read, or a row has more cells than the header.
+        NoTable: it cannot be opened, or is not text.
     """
     with ExitStack() as stack:
-        if file.sheet:
-            batches = _rows_of_sheet(file, skip, stack)
-            found = None
-        else:
-            found = dialect or _find_out(file, skip)
-            batches = _rows_of_text(file, skip, found, stack)
-        reading: Reading | None = None
-        for lines, rows in batches:
-            if reading is None:
-                above = next((place for place, row in enumerate(rows) if any(row)), None)
-                if above is None:
-                    continue
-                reading = Reading(found, _named(rows[above]))
-                yield reading
-                del rows[: above + 1], lines[: above + 1]
-            width = len(reading.header)
-            # Nearly always all are as long as they should be, which is quickly seen.
-            if set(map(len, rows)) != {width}:
-                rows = list(_evened(file, reading, zip(lines, rows, strict=True)))  # noqa: PLW2901
-            if rows:
-                yield rows
-        if reading is None:
-            raise NoTable(file.name, "is empty", "leave it out with --drop")
-
-
-def _evened(
-    file: TableFile, reading: Reading, lines: Iterable[tuple[int, list[str]]]
-) -> Iterator[list[str]]:
-    """Make rows as long as the header; empty rows are skipped."""
-    width = len(reading.header)
-    for number, row in lines:
-        if len(row) == width:
-            yield row
-        elif any(row[width:]):
-            raise NoTable(
-                file.name,
-                f"line {number:,} has {len(row)} cells, and its header has {width}",
-                "fix it, or say with --skip-lines how many lines come before the header",
-            )
-        elif any(row):
-            # A sheet ends where nothing more is said; a text that does is likely to be cut short.
-            reading.short += reading.dialect is not None and len(row) < width
-            yield (row + [""] * width)[:width]
-
-
-def _find_out(file: TableFile, skip: int) -> Dialect:
-    """Return the dialect of a file; all of it is read if its encoding is in doubt.
-
-    Raises:
-        NoTable: it is not text.
-    """
-    with ExitStack() as stack:
-        beginning = _open(file, stack).read(SAMPLE_BYTES)
+        try:
+            beginning = open_plain(file, stack).read(SAMPLE_BYTES)
+        except (OSError, EOFError, ValueError) as error:
+            raise unreadable(file, error) from None
     dialect = dialect_of(beginning, skip)
     if dialect.encoding != "utf-16" and b"\0" in beginning:
         raise NoTable(
             file.name, "contains bytes that are not text", "unpack it first if it is packed"
         )
-    if dialect.encoding == "utf-8" and len(beginning) == SAMPLE_BYTES:
-        with ExitStack() as stack:
-            text = stack.enter_context(io.TextIOWrapper(_open(file, stack), "utf-8", newline=""))
-            try:
-                while text.read(SAMPLE_BYTES):
-                    pass
-            except UnicodeDecodeError:
-                return dialect_of(beginning, skip, "cp1252")
     return dialect
 
 
-def _rows_of_text(
-    file: TableFile, skip: int, dialect: Dialect, stack: ExitStack
-) -> Iterator[tuple[list[int], list[list[str]]]]:
-    """Yield batches of rows with the numbers of their last lines.
-
-    Raises:
-        NoTable: it cannot be read.
-    """
-    # What Windows-1252 leaves open is never written by those who use it.
-    text = stack.enter_context(
-        io.TextIOWrapper(
-            _open(file, stack), dialect.encoding, errors="backslashreplace", newline=""
-        )
-    )
-    csv.field_size_limit(_MAX_CELL_CHARACTERS)
-    try:
-        for _ in range(skip):
-            text.readline()
-        reader = csv.reader(text, delimiter=dialect.delimiter, strict=True)
-        while True:
-            rows = list(islice(reader, ROWS_PER_BATCH))
-            if not rows:
-                return
-            # Cells that hold line ends are rare, and then only the last number is certain.
-            lines = range(reader.line_num - len(rows) + 1, reader.line_num + 1)
-            yield [line + skip for line in lines], rows
-    except (csv.Error, EOFError, ValueError) as error:
-        raise NoTable(
-            file.name, f"cannot be read: {str(error).lower()}", "check the file"
-        ) from None
-    except OSError as error:
-        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "check the file") from None
-
-
-def _rows_of_sheet(
-    file: TableFile, skip: int, stack: ExitStack
-) -> Iterator[tuple[list[int], list[list[str]]]]:
-    sheet = _open_book(file, stack)[file.sheet]
-    rows = enumerate(sheet.iter_rows(min_row=skip + 1, values_only=True), skip + 1)
-    while batch := list(islice(rows, ROWS_PER_BATCH)):
-        yield [number for number, _ in batch], [_ended([*map(_written, row)]) for _, row in batch]
-
-
-def _ended(cells: list[str]) -> list[str]:
-    """Return a row without empty cells at its end; sheets are as wide as their widest row."""
-    while cells and not cells[-1]:
-        cells.pop()
-    return cells
-
-
-def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
+def open_plain(file: TableFile, stack: ExitStack) -> BinaryIO:
     """Return the text of a file, decompressed if necessary.
 
     Raises:
@@ -230,11 +104,16 @@ def _open(file: TableFile, stack: ExitStack) -> BinaryIO:
         packing = packing_of(plain.read(8))
         plain.seek(0)
     except OSError as error:
-        raise NoTable(file.name, f"cannot be read: {plainly(error)}", "check the file") from None
+        raise unreadable(file, error) from None
     return stack.enter_context(closing(open_packed(plain, packing)))
 
 
-def _open_book(file: TableFile, stack: ExitStack) -> Any:
+def open_book(file: TableFile, stack: ExitStack) -> Any:
+    """Return a workbook, as its library has it.
+
+    Raises:
+        NoTable: it cannot be opened.
+    """
     import zipfile
 
     import openpyxl  # slow to import, and few need it
@@ -249,24 +128,13 @@ def _open_book(file: TableFile, stack: ExitStack) -> Any:
     return book
 
 
-def _written(cell: object) -> str:
-    """Return the cell of a workbook as text."""
-    match cell:
-        case None:
-            return ""
-        case bool():
-            return str(cell).lower()
-        case float() if cell.is_integer() and abs(cell) < 1e15:
-            return str(int(cell))
-        case datetime():
-            return cell.date().isoformat() if cell.time() == time() else cell.isoformat()
-        case date() | time():
-            return cell.isoformat()
-        case _:
-            return str(cell)
+def unreadable(file: TableFile, error: Exception) -> NoTable:
+    """Return the error for a table that cannot be read to its end."""
+    reason = plainly(error) if isinstance(error, OSError) else str(error).lower()
+    return NoTable(file.name, f"cannot be read: {reason}", "check the file")
 
 
-def _named(header: list[str]) -> list[str]:
+def unique_names(header: list[str]) -> list[str]:
     """Return unique names for columns.
 
     Blanks around them are removed, empty ones numbered, duplicates marked.

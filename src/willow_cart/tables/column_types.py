@@ -1,0 +1,193 @@
+"""Columns of text cells: which type they have, and their values in it.
+
+Cells come in arrays of strings (Apache Arrow) and are tested and converted a block at a time.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from itertools import accumulate
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from willow_cart.tables.types import Type
+
+EMPTY_WORDS = frozenset({"NA", "N/A", "n/a", "NaN", "nan", "NULL", "null"})
+"""What stands for nothing in a column of numbers or times; in one of text it is text."""
+
+# A number with zeros before it is a name (of a site, of a ring), and would lose them.
+_INTEGER = r"[+-]?(?:0|[1-9]\d{0,17})"
+_REAL = r"[+-]?(?:(?:0|[1-9]\d{0,17})(?:MARK\d*)?|MARK\d+)(?:[eE][+-]?\d+)?"
+
+# ISO 8601, as RFC 3339 and databases write it; other orders of day and month are ambiguous. Only
+# days that exist (RFC 3339, 5.7): in a column of times, any other would end the writing.
+_LEAP_YEAR = r"(?:\d\d(?:0[48]|[2468][048]|[13579][26])|(?:[02468][048]|[13579][26])00)"
+_DAY = (
+    r"(?:\d{4}-(?:(?:0[13578]|1[02])-(?:0[1-9]|[12]\d|3[01])|(?:0[469]|11)-(?:0[1-9]|[12]\d|30)"
+    rf"|02-(?:0[1-9]|1\d|2[0-8]))|{_LEAP_YEAR}-02-29)"
+)
+_HOURS = r"(?:[01]\d|2[0-3])"
+_CLOCK = rf"{_HOURS}:[0-5]\d(?::[0-5]\d(?:\.\d{{1,9}})?)?"
+_TIME = rf"{_DAY}(?:[T ]{_CLOCK})?"
+_ZONED = rf"{_DAY}[T ]{_CLOCK}(?:Z|[+-]{_HOURS}:?[0-5]\d)"
+
+
+def _patterns(mark: str) -> dict[Type, str]:
+    """Return the expressions (RE2) for whole cells, narrow types first."""
+    real = _REAL.replace("MARK", mark)
+    parts = {Type.INTEGER: _INTEGER, Type.REAL: real, Type.TIME: _TIME, Type.ZONED: _ZONED}
+    return {type_: rf"\A(?:{part})\z" for type_, part in parts.items()}
+
+
+_PATTERNS = {".": _patterns(r"\."), ",": _patterns(",")}
+
+
+@dataclass(slots=True)
+class TableColumn:
+    """The facts about a column in one file.
+
+    Attributes:
+        decimal: the mark in its numbers.
+        type: that all of its cells have.
+        turned_at: the row, counted from 1, at which it turned out to be text; 0 if it has not.
+        turned_by: the cell that did it.
+        rows: how many cells were looked at.
+    """
+
+    decimal: str = "."
+    type: Type = Type.EMPTY
+    turned_at: int = 0
+    turned_by: str = ""
+    rows: int = 0
+
+    def look_at(self, cells: pa.Array) -> None:
+        """Examine more cells, given as strings."""
+        if self.type is not Type.TEXT:
+            self._settle(cells)
+        self.rows += len(cells)
+
+    def _settle(self, cells: pa.Array) -> None:
+        # What is measured repeats itself, and each value need be tested once.
+        said = pc.drop_null(_without_empty(pc.unique(cells)))
+        if not len(said):
+            return
+        # Nearly always all are of the type that was seen before, which is quickly seen.
+        patterns = _PATTERNS[self.decimal]
+        for type_ in sorted(patterns, key=lambda each: each is not self.type):
+            if pc.all(pc.match_substring_regex(said, patterns[type_])).as_py():
+                self.type = self.type.together(type_)
+                break
+        else:
+            self.type = Type.TEXT
+        if self.type is Type.TEXT:
+            self._find_turn(cells)
+
+    def _find_turn(self, cells: pa.Array) -> None:
+        """Find the first cell with another type than most."""
+        types = self._types_of(cells)
+        numbers, times = np.unique(types, return_counts=True)
+        counts = {Type(number): count for number, count in zip(numbers, times, strict=True)}
+        counts.pop(Type.EMPTY, None)
+        common = max(counts, key=lambda each: counts[each])
+        odd = [each for each in counts if each.together(common) is Type.TEXT]
+        is_odd = np.isin(types, odd)
+        if is_odd.any():
+            row = int(is_odd.argmax())
+            self.turned_at, self.turned_by = self.rows + row + 1, cells[row].as_py()
+
+    def _types_of(self, cells: pa.Array) -> np.ndarray[tuple[int], np.dtype[np.int8]]:
+        """Return the types of cells, as an array of their numbers."""
+        said = pc.utf8_trim_whitespace(cells)
+        types = np.full(len(cells), Type.TEXT, np.int8)
+        for type_, pattern in reversed(_PATTERNS[self.decimal].items()):
+            types[_flags(pc.match_substring_regex(said, pattern))] = type_
+        types[_flags(pc.is_in(said, _NO_VALUE))] = Type.EMPTY
+        return types
+
+
+def _flags(truths: pa.Array) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
+    """Return truths as NumPy has them; `to_numpy` would import pandas."""
+    return np.from_dlpack(pc.cast(truths, pa.uint8())).astype(bool)
+
+
+def convert(cells: pa.Array, type_: Type, decimal: str) -> pa.Array:
+    """Convert the cells of a column to its type.
+
+    Args:
+        cells: strings, all of which have the type.
+        type_: the type.
+        decimal: the mark in their numbers.
+
+    Returns:
+        64-bit integers, 64-bit floats, or strings for texts and times; nulls for empty cells.
+    """
+    if type_ in (Type.TEXT, Type.EMPTY):
+        return _without(_NO_TEXT, cells)
+    said = _without_empty(cells)
+    if type_ is Type.INTEGER:
+        return pc.cast(pc.utf8_ltrim(said, "+"), pa.int64())
+    if type_ is Type.REAL:
+        with_points = said if decimal == "." else pc.replace_substring(said, decimal, ".")
+        return pc.cast(with_points, pa.float64())
+    return said
+
+
+def strings(values: Sequence[str]) -> pa.Array:
+    """Return an array of strings.
+
+    `pyarrow.array` would do, but imports pandas, which takes longer than most tables do.
+    """
+    joined = "".join(values)
+    encoded = values if joined.isascii() else [value.encode() for value in values]
+    ends = np.fromiter(accumulate(map(len, encoded), initial=0), np.int32, len(values) + 1)
+    buffers = [None, pa.py_buffer(ends), pa.py_buffer(joined.encode())]
+    return pa.Array.from_buffers(pa.string(), len(values), buffers)
+
+
+_NO_TEXT = strings([""])
+_NO_VALUE = strings(["", *sorted(EMPTY_WORDS)])
+
+
+def _without_empty(cells: pa.Array) -> pa.Array:
+    """Return cells without blanks around them; null for those that say nothing."""
+    return _without(_NO_VALUE, pc.utf8_trim_whitespace(cells))
+
+
+def _without(empty: pa.Array, cells: pa.Array) -> pa.Array:
+    return pc.if_else(pc.is_in(cells, empty), pa.nulls(len(cells), pa.string()), cells)
+
+
+def arrow_type(type_: Type) -> Any:
+    """Return the Arrow type that `moments_in` gives a column; everything else is text."""
+    return {
+        Type.INTEGER: pa.int64(), Type.REAL: pa.float64(), Type.TIME: pa.timestamp("us"),
+        Type.ZONED: pa.timestamp("us", "UTC"),
+    }.get(type_, pa.string())  # fmt: skip
+
+
+def with_moments(cells: pa.RecordBatch, types: Mapping[str, Type]) -> pa.RecordBatch:
+    """Return rows with times as moments in microseconds; those with a zone are in UTC.
+
+    Args:
+        cells: the rows, with times as strings.
+        types: of their columns, in their order.
+    """
+    schema = pa.schema([(name, arrow_type(type_)) for name, type_ in types.items()])
+    columns = [
+        _moments_of(each, field.type)
+        if pa.types.is_timestamp(field.type) and pa.types.is_string(each.type)
+        else each
+        for each, field in zip(cells.columns, schema, strict=True)
+    ]
+    return pa.record_batch(columns, schema=schema)
+
+
+def _moments_of(cells: pa.Array, type_: pa.DataType) -> pa.Array:
+    try:
+        return pc.cast(cells, type_)
+    except pa.ArrowInvalid:  # parts of a microsecond, which few have
+        return pc.cast(pc.replace_substring_regex(cells, r"(\.\d{6})\d+", r"\1"), type_)

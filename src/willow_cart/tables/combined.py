@@ -1,0 +1,82 @@
+"""How tables are combined, and the result."""
+
+from __future__ import annotations
+
+import json
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from willow_cart.exits import Exit
+from willow_cart.model import Issue
+from willow_cart.tables.types import Type, Value
+
+
+@dataclass(frozen=True, slots=True)
+class Combining:
+    """How to combine tables.
+
+    Attributes:
+        skip: how many lines come before the header of each.
+        columns: which columns, in this order. Empty takes all.
+        strict: whether tables whose columns differ are refused.
+    """
+
+    skip: int = 0
+    columns: tuple[str, ...] = ()
+    strict: bool = False
+
+    @property
+    def mark(self) -> str:
+        """Return an identifier of these settings, for rows that exist already."""
+        return json.dumps([self.skip, self.columns])
+
+
+@dataclass(slots=True)
+class ColumnSummary:
+    """A summary of a column of the combined table.
+
+    Attributes:
+        type: what it holds.
+        filled: how many cells say something.
+        empty: how many do not.
+        least, greatest: of its numbers or times; None for text.
+    """
+
+    type: Type
+    filled: int = 0
+    empty: int = 0
+    least: Value = None
+    greatest: Value = None
+
+
+@dataclass(slots=True)
+class Combined:
+    """The result of combining tables.
+
+    Attributes:
+        files: how many tables were read.
+        unchanged: how many were in it already, as they are.
+        rows: how many rows were written.
+        kept: how many rows of other files, or of unchanged ones, stay in it.
+        columns: what was written, by the names of columns.
+        first: the first rows that were.
+        dialects: how the tables are written, and how many are so.
+        notes: what should be known: columns that differ, columns that are text for one cell's sake.
+        troubles: tables that could not be read, and are not in it.
+    """
+
+    files: int = 0
+    unchanged: int = 0
+    rows: int = 0
+    kept: int = 0
+    columns: dict[str, ColumnSummary] = field(default_factory=dict)
+    first: list[Sequence[Value]] = field(default_factory=list)
+    dialects: Counter[str] = field(default_factory=Counter)
+    notes: list[str] = field(default_factory=list)
+    troubles: list[Issue] = field(default_factory=list)
+
+    @property
+    def exit_code(self) -> Exit:
+        """Return the exit code of the command."""
+        return Exit.INCOMPLETE if self.troubles else Exit.GOOD
