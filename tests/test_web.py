@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import gzip
+import http.client
 import inspect
 import socket
 import ssl
@@ -12,7 +14,6 @@ from contextlib import suppress
 from pathlib import Path
 
 import pytest
-from urllib3 import exceptions as lib
 
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import (
@@ -30,7 +31,7 @@ from willow_cart.errors import (
 from willow_cart.model import Validators
 from willow_cart.protocols import Download, Resumability, Unchanged
 from willow_cart.protocols.web import WebAccess
-from willow_cart.protocols.web_errors import translate
+from willow_cart.protocols.web_errors import no_connection, translate
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
 
@@ -301,22 +302,23 @@ def test_connections_are_used_again_also_after_refusals(web: WebAccess, place: S
 
 
 def test_every_error_of_the_library_has_a_translation() -> None:
-    """Whatever urllib3 may raise becomes an error of this house, with a reason and a way out."""
-    kinds: list[type[Exception]] = [
-        kind
-        for _, kind in inspect.getmembers(lib, inspect.isclass)
-        if issubclass(kind, lib.HTTPError)
+    """Whatever the library or the system raises becomes an error of this house, with a way out."""
+    errors: list[Exception] = [
+        kind.__new__(kind)
+        for _, kind in inspect.getmembers(http.client, inspect.isclass)
+        if issubclass(kind, http.client.HTTPException)
     ]
-    assert len(kinds) > 25
-    for kind in [*kinds, OSError, TimeoutError, ssl.SSLError, ConnectionResetError]:
-        for reading in (False, True):
-            error = translate(
-                kind.__new__(kind),  # type: ignore[call-overload]
-                "http://h.example/x?token=otter",
-                "h.example",
-                9,
-                reading=reading,
-            )
+    assert len(errors) > 10
+    errors += [ssl.SSLError(), TimeoutError(), ConnectionResetError()]
+    errors += [OSError(number, "x") for number in errno.errorcode]
+    errors += [socket.gaierror(number, "x") for number in (socket.EAI_AGAIN, socket.EAI_NONAME)]
+    address, host = "http://h.example/x?token=otter", "h.example"
+    for each in errors:
+        for error in (
+            translate(each, address, host, 9),
+            translate(each, address, host, 9, reading=True),
+            no_connection(each, address, host),
+        ):
             assert isinstance(error, TransferFailed)
             assert error.reason
             assert error.advice

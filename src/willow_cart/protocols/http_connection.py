@@ -1,273 +1,342 @@
-"""HTTP connections with strict parsing and time limits.
+"""Connections to web servers, directly or through proxies, and those of one origin as a pool.
 
-The standard library takes the end of a connection for the end of a head, skips one kind of interim
-answer, and reads numbers as Python does. An answer that broke off in its head, or whose framing
-cannot be understood, would be filed as something else than what was sent.
+They are the standard library's, with our sockets below (`protocols.sockets`) and our responses
+above (`protocols.http_response`).
 """
 
 from __future__ import annotations
 
+import base64
 import http.client
-import io
-import re
+import select
 import socket
 import ssl
 import time
+from collections import deque
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
+from urllib.parse import unquote, urlsplit
 
-from urllib3.connection import HTTPConnection, HTTPSConnection
-from urllib3.connectionpool import HTTPConnectionPool, HTTPSConnectionPool
-from urllib3.exceptions import ConnectTimeoutError, NameResolutionError, NewConnectionError
+from willow_cart.protocols.http_response import StrictResponse
+from willow_cart.protocols.sockets import SocketGuard
 
-from willow_cart.protocols.sockets import SocketGuard, TimedReader
-
-_LINE_ENDS = (b"\r\n", b"\n")
-
-# Interim answers before one that counts. Servers send one or two; the rest is a fault or an attack.
-_MAX_INTERIM_RESPONSES = 20
-
-# Lines in a head, interim answers included, and in trailers. The library allows a hundred fields.
-_MAX_HEAD_LINES = 2500
-_MAX_TRAILER_LINES = 100
-
-# As many digits as fit in 64 bits; longer ones are no lengths, and cost time to read.
-_LENGTH = re.compile(r"[0-9]{1,18}")
-_CHUNK_SIZE = re.compile(rb"[0-9A-Fa-f]{1,16}")
-
-# Transfer codings that are undone (RFC 9112, 7).
-_PACKED = frozenset({"gzip", "x-gzip", "deflate"})
+_PORTS = {"http": 80, "https": 443}
 
 
-class FramingError(http.client.HTTPException):
-    """A response of undefined length (RFC 9112, 6.3)."""
+class CannotConnect(Exception):
+    """A connection that could not be made; the cause says why."""
 
 
-class StrictResponse(http.client.HTTPResponse):
-    """A response that is parsed by the rules of RFC 9112.
+class Fields(Mapping[str, str]):
+    """The fields of a response, by names in any case; repeated ones are joined (RFC 9110, 5.3).
 
     Args:
-        sock: where it comes from.
-        stall_seconds: without a complete head, after which the answer is given up; an interim
-            answer allows as many more.
-        deadline: by the monotonic clock, by which the head must have come in any case.
+        pairs: names and values, in their order.
+    """
+
+    def __init__(self, pairs: list[tuple[str, str]]) -> None:
+        self._values: dict[str, list[str]] = {}
+        for name, value in pairs:
+            self._values.setdefault(name.lower(), []).append(value)
+
+    def __getitem__(self, name: str) -> str:
+        return ", ".join(self._values[name.lower()])
+
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and name.lower() in self._values
+
+    def get(self, name: str, default: Any = None) -> Any:
+        """Return the value of a field, or something else if it is missing."""
+        values = self._values.get(name.lower())
+        if values is None:
+            return default
+        return values[0] if len(values) == 1 else ", ".join(values)
+
+    def all_of(self, name: str) -> list[str]:
+        """Return the values of a field that is not a list, such as Set-Cookie."""
+        return self._values.get(name.lower(), [])
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._values)
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+
+@dataclass(frozen=True, slots=True)
+class Supervision:
+    """Who supervises the sockets of a connection, and how long an answer may take.
 
     Attributes:
-        reader: reads the socket.
-        transfer_codings: what is to be undone of the body, outermost last.
-        is_delimited: whether the answer says where its body ends.
+        guard: supervises the sockets.
+        host: whose turn each request has to wait for.
+        connect_seconds: after which a connection that is not made is given up.
+        stall_seconds: within which a head, or some of a body, must come.
+        longest_seconds: within which a head must come in all.
     """
 
-    def __init__(
-        self, sock: socket.socket, *, stall_seconds: float, deadline: float, **more: Any
-    ) -> None:
-        super().__init__(sock, **more)
-        self.fp.close()
-        self.reader = TimedReader(sock, stall_seconds)
-        self.reader.deadline = min(self.reader.deadline, deadline)
-        self.fp = io.BufferedReader(self.reader, 64 << 10)
-        self.transfer_codings: tuple[str, ...] = ()
-        self.is_delimited = True
-        self._stall_seconds = stall_seconds
-        self._last_moment = deadline
+    guard: SocketGuard
+    host: str
+    connect_seconds: float
+    stall_seconds: float
+    longest_seconds: float
 
-    def begin(self) -> None:  # a loop around the library's own, which knows the format
-        """Read the head, and skip interim responses (RFC 9110, 15.2).
+
+@dataclass(frozen=True, slots=True)
+class Route:
+    """How a connection gets to an origin.
+
+    Attributes:
+        origin: scheme, host and port.
+        proxy: the address of the proxy; None for a direct connection.
+        context: for TLS.
+    """
+
+    origin: str
+    proxy: str | None
+    context: ssl.SSLContext
+
+    @property
+    def is_relayed(self) -> bool:
+        """Whether a proxy gets the whole address of each request (RFC 9112, 3.2.2)."""
+        return self.proxy is not None and self.origin.startswith("http:")
+
+    @property
+    def proxy_fields(self) -> dict[str, str]:
+        """Return what the proxy is told of who asks (RFC 9110, 11.7.2)."""
+        parts = urlsplit(self.proxy or "")
+        if parts.username is None:
+            return {}
+        signed = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
+        return {"Proxy-Authorization": f"Basic {base64.b64encode(signed.encode()).decode()}"}
+
+
+class Connection(http.client.HTTPConnection):
+    """A connection to a web server, or to a proxy that leads to it.
+
+    Args:
+        route: how it gets there.
+        supervision: of its socket.
+    """
+
+    sock: Any
+
+    def __init__(self, route: Route, supervision: Supervision) -> None:
+        first = urlsplit(route.proxy or route.origin)
+        super().__init__(first.hostname or "", first.port or _PORTS[first.scheme])
+        self.default_port = _PORTS[urlsplit(route.origin).scheme]
+        self._route = route
+        self._supervision = supervision
+        self._deadline = float("inf")
+        origin = urlsplit(route.origin)
+        self._origin_host = origin.hostname or ""
+        if route.proxy and not route.is_relayed:
+            port = origin.port or _PORTS[origin.scheme]
+            self.set_tunnel(self._origin_host, port, route.proxy_fields)
+
+    def connect(self) -> None:
+        """Connect in a way that can be interrupted.
 
         Raises:
-            http.client.RemoteDisconnected: the connection ended before the head did.
-            FramingError: it cannot be told where the body ends, or the head has no end.
+            CannotConnect: there is no connection, or it is not trusted.
         """
-        file = self.fp
-        lines: Any = _HeadLines(file)
-        self.fp = lines
+        supervision = self._supervision
         try:
-            while True:
-                self._begin_one(lines)
-                if not 100 <= self.status < 200 or self.status == 101:
-                    break
-                # The library forgets one kind of interim answer by itself, and takes others for
-                # the answer.
-                self.headers = self.msg = None  # type: ignore[assignment]
-                self.reader.allow(self._stall_seconds)
-                self.reader.deadline = min(self.reader.deadline, self._last_moment)
-        finally:
-            # An answer without a body has closed its file now.
-            self.fp = file if self.fp is lines else self.fp
-        if self.status == 101:
-            raise FramingError("an answer 101 that was not asked for")
-        self._read_framing()
+            sock = supervision.guard.connect((self.host, self.port), supervision.connect_seconds)
+            sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+            self.sock = sock
+            if (self._route.proxy or "").startswith("https:"):
+                self.sock = self._secure(sock, self.host)
+            if self._route.proxy and not self._route.is_relayed:
+                self._tunnel()  # type: ignore[attr-defined]  # the library's own connect calls it
+            if self._route.origin.startswith("https:"):
+                self.sock = self._secure(self.sock, self._origin_host)
+            self.sock.settimeout(supervision.stall_seconds)
+            supervision.guard.watch(self.sock)
+        except (OSError, http.client.HTTPException) as error:
+            self.close()
+            raise CannotConnect from error
 
-    def _begin_one(self, lines: _HeadLines) -> None:
-        try:
-            super().begin()
-        except http.client.BadStatusLine:
-            if lines.last.endswith(b"\n") or not lines.last.startswith(b"HTTP/"[: len(lines.last)]):
-                raise  # it did not break off, or was no HTTP at all
-        if lines.last not in _LINE_ENDS:
-            raise http.client.RemoteDisconnected("the connection ended within a head")
+    def _secure(self, sock: Any, host: str) -> Any:
+        context = self._route.context
+        host = host.rstrip(".")  # no certificate has the dot of a complete name (RFC 6125, 6.4)
+        if isinstance(sock, ssl.SSLSocket):
+            from urllib3.util.ssltransport import SSLTransport  # TLS within TLS, which few need
 
-    def _read_framing(self) -> None:
-        """Determine the length of the body (RFC 9112, 6.1 to 6.3)."""
-        if self.status in (204, 304) or self._method == "HEAD":  # type: ignore[attr-defined]
-            return
-        codings = _listed(self.headers.get_all("Transfer-Encoding"))
-        if codings and codings != ["identity"]:  # that meant nothing (RFC 2616, 3.6)
-            *inner, last = codings
-            chunked = last == "chunked"
-            packed = inner if chunked else codings
-            if not _PACKED.issuperset(packed) or len(packed) > 1:
-                raise FramingError(f"the transfer coding {', '.join(codings)[:60]}")
-            self.transfer_codings = tuple(packed)
-            self.chunked = chunked
-            self.chunk_left = None
-            self.length = None
-            if not chunked:
-                self.will_close = True
-                self.is_delimited = False
-            return
-        lengths = set(_listed(self.headers.get_all("Content-Length")))
-        if not lengths:
-            self.is_delimited = False
-        elif len(lengths) > 1 or not _LENGTH.fullmatch(next(iter(lengths))):
-            raise FramingError("a Content-Length that is not a number")
+            return SSLTransport(sock, context, server_hostname=host, suppress_ragged_eofs=False)
+        # RFC 9112, 9.8: a connection that is cut is not one that has ended.
+        return context.wrap_socket(sock, server_hostname=host, suppress_ragged_eofs=False)
 
-    def _read_next_chunk_size(self) -> int:
-        """Parse a chunk size strictly (RFC 9112, 7.1); the library takes signs and underscores."""
-        line = self.fp.readline(_MAX_LINE_BYTES + 1)
-        if not line.endswith(b"\n"):
-            raise http.client.IncompleteRead(b"")
-        size = line.partition(b";")[0].strip()
-        if not _CHUNK_SIZE.fullmatch(size):
-            raise http.client.IncompleteRead(
-                b""
-            )  # garbled on the way, more often than at its place
-        return int(size, 16)
+    def ask(self, method: str, target: str, fields: Mapping[str, str]) -> StrictResponse:
+        """Send a request when it is the host's turn, and read the head of its response.
 
-    def _read_and_discard_trailer(self) -> None:
-        """Skip the trailers (RFC 9112, 7.1.2)."""
-        for _ in range(_MAX_TRAILER_LINES):
-            if self.fp.readline(_MAX_LINE_BYTES + 1) in (*_LINE_ENDS, b""):
-                return
-        raise FramingError("endless trailers")
+        Raises:
+            CannotConnect: there is no connection.
+            http.client.HTTPException, OSError: no valid response came.
+        """
+        if self.sock is None:
+            self.connect()
+        elif self.sock.gettimeout() != self._supervision.stall_seconds:
+            self.sock.settimeout(self._supervision.stall_seconds)  # the last answer came late
+        self._supervision.guard.wait_turn(self._supervision.host)
+        self._deadline = time.monotonic() + self._supervision.longest_seconds
+        self.request(method, target, headers=fields)
+        answer = self.getresponse()
+        assert isinstance(answer, StrictResponse), "it is made here"
+        return answer
+
+    def response_class(self, sock: socket.socket, **more: Any) -> StrictResponse:  # type: ignore[override]
+        """Create the response."""
+        seconds = self._supervision.stall_seconds
+        return StrictResponse(sock, stall_seconds=seconds, deadline=self._deadline, **more)
+
+    def is_usable(self) -> bool:
+        """Whether a connection that was kept open still is: nothing has come, not even its end."""
+        return self.sock is not None and not _has_something(self.sock)
 
 
-# The longest line that the library reads in a head.
-_MAX_LINE_BYTES = 65536
+def _has_something(sock: Any) -> bool:
+    if hasattr(select, "poll"):
+        waiter = select.poll()  # takes descriptors of any number
+        waiter.register(sock, select.POLLIN)
+        return bool(waiter.poll(0))
+    return bool(select.select([sock], [], [], 0)[0])
 
 
-def _listed(fields: list[str] | None) -> list[str]:
-    """Parse fields that contain lists (RFC 9110, 5.6.1), in lower case."""
-    return [each.strip().lower() for field in fields or () for each in field.split(",")]
-
-
-class _HeadLines:
-    """A file for reading heads: it keeps the last line, and limits their number."""
-
-    def __init__(self, file: Any) -> None:
-        self._file = file
-        self._lines = 0
-        self._heads = 0
-        self.last = b""
-
-    def readline(self, *sizes: int) -> bytes:
-        """Read a line."""
-        self.last = self._file.readline(*sizes)
-        self._lines += 1
-        self._heads += self.last.startswith(b"HTTP/")
-        if self._lines > _MAX_HEAD_LINES or self._heads > _MAX_INTERIM_RESPONSES + 1:
-            raise FramingError("endless interim answers")
-        return self.last
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._file, name)
-
-
-class _Supervised:
-    """The common part of plain and TLS connections.
+class ConnectionPool:
+    """Connections to one origin, kept open for further requests (RFC 9112, 9.3); thread-safe.
 
     Args:
-        supervision: who supervises the socket, and how long an answer may take: the guard, the
-            host whose turn a request waits for, and the seconds of `supervise`.
+        route: how they get there.
+        supervision: of their sockets.
+        most: how many are kept open.
+
+    Attributes:
+        route: how they get there.
     """
 
-    host: str
-    port: int
-    sock: Any
-    timeout: Any
-    _dns_host: str
+    def __init__(self, route: Route, supervision: Supervision, most: int) -> None:
+        self.route = route
+        self._supervision = supervision
+        self._most = most
+        self._idle: deque[Connection] = deque()
+
+    def request(self, method: str, target: str, fields: Mapping[str, str]) -> Answer:
+        """Send a request over a connection that is free, or a new one.
+
+        Raises:
+            CannotConnect: there is no connection.
+            http.client.HTTPException, OSError: no valid response came.
+        """
+        connection = self._take()
+        try:
+            return Answer(connection.ask(method, target, fields), connection, self)
+        except BaseException:
+            connection.close()
+            raise
+
+    def _take(self) -> Connection:
+        """Return the connection that was used last, which is the least likely to be closed."""
+        while self._idle:
+            try:
+                connection = self._idle.pop()
+            except IndexError:  # another lane was faster
+                break
+            if connection.is_usable():
+                return connection
+            connection.close()
+        return Connection(self.route, self._supervision)
+
+    def give_back(self, connection: Connection) -> None:
+        """Keep a connection for another request, unless there are enough."""
+        if connection.sock is None:
+            return
+        if len(self._idle) < self._most:
+            self._idle.append(connection)
+        else:
+            connection.close()
+
+    def close(self) -> None:
+        """Close the connections that are free."""
+        while self._idle:
+            self._idle.pop().close()
+
+
+class Answer:
+    """A response whose connection is free for others once its body has come.
+
+    Args:
+        response: the library's.
+        connection: what it comes over.
+        pool: gets the connection back.
+
+    Attributes:
+        response: the library's.
+        status: its code.
+        fields: its fields.
+        received: how many bytes of the body were read, without framing.
+    """
 
     def __init__(
-        self, *arguments: Any, supervision: tuple[SocketGuard, str, float, float], **more: Any
+        self, response: StrictResponse, connection: Connection, pool: ConnectionPool
     ) -> None:
-        super().__init__(*arguments, **more)
-        self._guard, self._origin_host, self._stall_seconds, self._longest_seconds = supervision
-        self._deadline = float("inf")
+        self.response = response
+        self.status = response.status
+        self.fields = Fields(response.msg.items())
+        self.received = 0
+        self._connection: Connection | None = connection
+        self._pool = pool
+        if response.isclosed() or response.length == 0:
+            self._end()
 
-    def request(self, *arguments: Any, **more: Any) -> None:
-        """Send a request when it is the host's turn."""
-        if self.sock is None:
-            self.connect()  # type: ignore[attr-defined]  # the library's class has it
-        if isinstance(self.sock, ssl.SSLSocket):
-            # RFC 9112, 9.8: a connection that is cut is not one that has ended.
-            self.sock.suppress_ragged_eofs = False  # type: ignore[attr-defined]
-            self._guard.watch(self.sock)
-        self._guard.wait_turn(self._origin_host)
-        self._deadline = time.monotonic() + self._longest_seconds
-        super().request(*arguments, **more)  # type: ignore[misc]
+    @property
+    def left(self) -> int | None:
+        """Return how many bytes of the body are to come; None if that is not known."""
+        return 0 if self.is_whole else self.response.length
 
-    def response_class(self, sock: socket.socket, **more: Any) -> StrictResponse:
-        """Create the response."""
-        return StrictResponse(
-            sock, stall_seconds=self._stall_seconds, deadline=self._deadline, **more
-        )
+    @property
+    def is_whole(self) -> bool:
+        """Whether all of the body has been read, or it is closed."""
+        return self._connection is None
 
-    def _new_conn(self) -> socket.socket:
-        """Connect in a way that can be interrupted, with the errors of the library's method."""
-        whom: Any = self
-        try:
-            sock = self._guard.connect((self._dns_host, self.port), self.timeout)
-        except socket.gaierror as error:
-            raise NameResolutionError(self.host, whom, error) from error
-        except TimeoutError as error:
-            raise ConnectTimeoutError(self, f"{self.host} timed out") from error
-        except OSError as error:
-            raise NewConnectionError(whom, f"no connection: {error}") from error
-        sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-        return sock
+    def read(self, size: int) -> bytes:
+        """Return the bytes of one receive, at most this many; empty at the end.
 
+        Raises:
+            http.client.HTTPException, OSError: the connection broke, or its framing is invalid.
+        """
+        if self.is_whole:
+            return b""
+        response = self.response
+        data = response.read1(size)
+        if not data and response.length:
+            raise http.client.IncompleteRead(b"", response.length)
+        self.received += len(data)
+        # The library notices the end of a body of known length only at the next read.
+        if response.length == 0 or not data:
+            self._end()
+        return data
 
-class _Connection(_Supervised, HTTPConnection):  # type: ignore[misc]
-    pass
+    def allow(self, seconds: float) -> None:
+        """Limit the time until more of the body has come."""
+        self.response.reader.allow(seconds)
 
+    def _end(self) -> None:
+        """Give the connection back: the whole body has come."""
+        connection, self._connection = self._connection, None
+        will_close = self.response.will_close
+        self.response.close()
+        if connection is None:
+            return
+        if will_close:
+            connection.close()
+        else:
+            self._pool.give_back(connection)
 
-class _SecureConnection(_Supervised, HTTPSConnection):  # type: ignore[misc]
-    pass
-
-
-def supervise(
-    pool: HTTPConnectionPool,
-    guard: SocketGuard,
-    origin_host: str,
-    *,
-    stall_seconds: float,
-    longest_seconds: float | None,
-) -> None:
-    """Make the connections of a pool parse strictly and respect time limits.
-
-    Args:
-        pool: the library's connections to one origin.
-        guard: supervises the sockets.
-        origin_host: whose turn each request has to wait for.
-        stall_seconds: within which a head, or some of a body, must come.
-        longest_seconds: within which a head must come in all; None for no limit.
-    """
-    is_secure = isinstance(pool, HTTPSConnectionPool)
-    pool.ConnectionCls = _SecureConnection if is_secure else _Connection
-    longest = float("inf") if longest_seconds is None else longest_seconds
-    pool.conn_kw["supervision"] = (guard, origin_host, stall_seconds, longest)
-
-
-def answer_of(response: Any) -> StrictResponse | None:
-    """Return the library's response object beneath a response."""
-    answer = response._original_response  # noqa: SLF001  # without a public accessor
-    return answer if isinstance(answer, StrictResponse) else None
+    def close(self) -> None:
+        """Close the connection unless it was given back."""
+        connection, self._connection = self._connection, None
+        self.response.close()
+        if connection is not None:
+            connection.close()

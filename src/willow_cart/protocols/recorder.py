@@ -15,7 +15,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
-    import urllib3
+    from willow_cart.protocols.http_response import StrictResponse
 
 Fields = Sequence[tuple[str, str]]
 
@@ -72,11 +72,10 @@ class ExchangeRecorder:
         self._open: dict[int, _Overheard] = {}
 
     def overhear(
-        self, answer: urllib3.HTTPResponse, method: str, address: str, fields: Mapping[str, str]
+        self, answer: StrictResponse, method: str, address: str, fields: Mapping[str, str]
     ) -> None:
         """Record the body of a response from now on."""
-        # The library hides its file, the only place where bytes are as sent.
-        line: Any = answer._fp  # noqa: SLF001
+        line: Any = answer  # whose file is the only place where bytes are as sent
         shown = without_secrets(address)
         parts = urlsplit(shown)
         heard = _Overheard(

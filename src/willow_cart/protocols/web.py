@@ -1,8 +1,7 @@
-"""HTTP and HTTPS through the connection pools of urllib3.
+"""HTTP and HTTPS: redirects, sign-ins, ranges and validators.
 
-The pools are used below urllib3's own layers for redirects and retries. Both are rules of this
-house (`protocols.http_rules`, `protocols.retry`), and leaving the layers out saves a third of the
-processor time that a small file costs.
+Redirects and retries are rules of this house (`protocols.http_rules`, `protocols.retry`);
+connections are in `protocols.http_connection`.
 """
 
 from __future__ import annotations
@@ -11,13 +10,12 @@ import http.client
 import os
 import ssl
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any, NamedTuple
-from urllib.parse import unquote, urlsplit
-
-import urllib3
-from urllib3 import exceptions as lib
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
+from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of, origin_of, scheme_of
 from willow_cart.errors import (
@@ -30,7 +28,13 @@ from willow_cart.errors import (
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols import http_rules as rules
 from willow_cart.protocols.base import Access, Download, Unchanged
-from willow_cart.protocols.http_connection import answer_of, supervise
+from willow_cart.protocols.http_connection import (
+    Answer,
+    CannotConnect,
+    ConnectionPool,
+    Route,
+    Supervision,
+)
 from willow_cart.protocols.promises import (
     PROOFS,
     composite_of,
@@ -41,7 +45,7 @@ from willow_cart.protocols.proxies import proxy_for as usual_proxy
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.protocols.web_delivery import WebDownload
-from willow_cart.protocols.web_errors import translate
+from willow_cart.protocols.web_errors import no_connection, translate
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.sign_ins import Signer, SignIns
@@ -61,9 +65,6 @@ _MAX_CHALLENGES = 3
 
 Explain = Callable[[int, Mapping[str, str], bytes, str], TransferFailed | None]
 
-# What the pools return; the base class leaves out what tells the end of a body.
-Response = urllib3.HTTPResponse
-
 
 class _Followed(NamedTuple):
     """The last response of a chain of redirects.
@@ -74,7 +75,7 @@ class _Followed(NamedTuple):
         notes: what the user should know of the chain.
     """
 
-    response: Response
+    response: Answer
     final: str
     notes: tuple[str, ...]
 
@@ -129,10 +130,10 @@ class WebAccess(Access):
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
         self._overhearing = overhearing
-        self._pools: dict[str, urllib3.HTTPConnectionPool] = {}
+        self._pools: dict[str, ConnectionPool] = {}
         self._proxy_for = proxy_for
         self._lanes_per_host = lanes_per_host
-        self._timeout = urllib3.Timeout(connect=connect_after, read=stall_after)
+        self._connect_after = connect_after
         self._sign_ins = sign_ins or SignIns()
         self._context = context
         self._of_store = of_store
@@ -202,13 +203,13 @@ class WebAccess(Access):
         if response.status in (400, 403, 405, 501):
             self._drop(response)
             response, final, _ = self._follow("GET", address, {"Range": "bytes=0-0"})
-        content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+        content_range = rules.parse_content_range(response.fields.get("Content-Range"))
         if response.status in (206, 416) and content_range is not None:
             facts = replace(self._facts_from(response, final), length=content_range.length)
             self._drop(response)
         elif response.status in (200, 203):
             facts = self._facts_from(response, final)
-            if response.length_remaining:
+            if response.left != 0:
                 response.close()  # a whole body, from who does not know of ranges
             else:
                 self._drop(response)
@@ -217,7 +218,7 @@ class WebAccess(Access):
         return replace(
             facts,
             modified=rules.parse_date(facts.validators.last_modified),
-            proofs=tuple(name for name in PROOFS if name in response.headers),
+            proofs=tuple(name for name in PROOFS if name in response.fields),
         )
 
     def abort(self) -> None:
@@ -241,10 +242,10 @@ class WebAccess(Access):
             response = self._request(method, seen[-1], fields, cookies, asked=address)
             if response.status not in rules.REDIRECTS:
                 return _Followed(response, seen[-1], notes)
-            location = response.headers.get("Location")
+            location = response.fields.get("Location")
             if location is None and self._explain is not None:
                 raise self._refusal(response, address, seen[-1])
-            if cookies.take(seen[-1], response.headers.getlist("Set-Cookie")):
+            if cookies.take(seen[-1], response.fields.all_of("Set-Cookie")):
                 since = len(seen)  # who shows a new cookie may be sent to the same place again
             self._drop(response)
             following = rules.next_address(seen[-1], location, seen, since)
@@ -276,7 +277,7 @@ class WebAccess(Access):
         cookies: ChainCookies,
         *,
         asked: str,
-    ) -> Response:
+    ) -> Answer:
         """Send one request with the credentials of its origin."""
         if cookie := cookies.field_for(address):
             fields = fields | {"Cookie": cookie}
@@ -291,66 +292,60 @@ class WebAccess(Access):
                 signed["Cookie"] += f"; {cookie}"
             signed = fields | signed
             response = self._send(method, there, signed, asked=asked)
-            challenges = response.headers.getlist("WWW-Authenticate")
+            challenges = response.fields.all_of("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
                 break
             self._drop(response)
         return response
 
-    def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Response:
+    def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Answer:
         parts = urlsplit(address)
         pool = self._pool_for(origin_of(address))
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
-        if pool.proxy is not None and parts.scheme == "http":
-            # RFC 9112, 3.2.2: a proxy gets the whole address.
-            target, fields = address, fields | dict(pool.proxy_headers)
+        fields = self._fields | fields
+        sent = fields
+        if pool.route.is_relayed:
+            target, sent = address, fields | pool.route.proxy_fields
         try:
-            answer = pool.urlopen(
-                method,
-                target,
-                headers=self._fields | fields,
-                redirect=False,
-                assert_same_host=False,  # a proxy is another
-                retries=False,
-                preload_content=False,
-                decode_content=False,
-            )
-        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
+            answer = pool.request(method, target, sent)
+        except CannotConnect as error:
+            raise no_connection(error.__cause__, asked, host_of(address)) from error
+        except (OSError, http.client.HTTPException) as error:
             raise translate(error, asked, host_of(address), self._stall_after) from error
-        assert isinstance(answer, Response), "the pools speak HTTP/1.1"
         if self._overhearing is not None:
-            self._overhearing.overhear(answer, method, address, self._fields | fields)
+            self._overhearing.overhear(answer.response, method, address, fields)
         return answer
 
-    def _pool_for(self, origin: str) -> urllib3.HTTPConnectionPool:
+    def _pool_for(self, origin: str) -> ConnectionPool:
         """Return the connection pool of an origin.
 
         Of two that lanes make at the same time, one is kept.
         """
         pool = self._pools.get(origin)
         if pool is None:
-            secure = self._context is not None and origin.startswith("https:")
-            trust = {"ssl_context": self._context} if secure else {}
-            how = {
-                "maxsize": self._lanes_per_host, "timeout": self._timeout, "retries": False, **trust
-            }  # fmt: skip
-            proxy = self._proxy_for(origin)
-            if proxy is None:
-                made = urllib3.connection_from_url(origin, **how)
-            else:
-                made = _manager_of(proxy, how).connection_from_url(origin)
-            supervise(
-                made,
+            route = Route(origin, self._proxy_for(origin), self._trust)
+            supervision = Supervision(
                 self._guard,
                 host_of(origin),
-                stall_seconds=self._stall_after,
-                longest_seconds=self._longest,
+                self._connect_after,
+                self._stall_after,
+                float("inf") if self._longest is None else self._longest,
             )
+            made = ConnectionPool(route, supervision, self._lanes_per_host)
             pool = self._pools.setdefault(origin, made)
         return pool
 
-    def _facts_from(self, response: Response, address: str) -> Metadata:
-        fields = response.headers
+    @cached_property
+    def _trust(self) -> ssl.SSLContext:
+        """Who is trusted; reading the system's certificates takes a while."""
+        context = self._context or ssl.create_default_context()
+        context.set_alpn_protocols(["http/1.1"])
+        if context.post_handshake_auth is not None:
+            context.post_handshake_auth = True  # RFC 8446, 4.6.2
+        return context
+
+    def _facts_from(self, response: Answer, address: str) -> Metadata:
+        fields = response.fields
         # RFC 9112, 6.3: a transfer coding overrides a length that is given beside it.
         length = None if "Transfer-Encoding" in fields else fields.get("Content-Length")
         media_type, charset = rules.parse_content_type(fields.get("Content-Type"))
@@ -372,25 +367,23 @@ class WebAccess(Access):
             composite=composite,
         )
 
-    def _drop(self, response: Response) -> None:
+    def _drop(self, response: Answer) -> None:
         """Drain or close a response without using its body."""
-        left = response.length_remaining
-        self._allow(response)
-        try:
-            if left is not None and left <= _MAX_DRAINED_BYTES:
-                response.read(_MAX_DRAINED_BYTES)
-                response.release_conn()
-            else:
-                response.close()
-        except (lib.HTTPError, OSError, http.client.HTTPException):
-            response.close()
+        left = response.left
+        if left is not None and left <= _MAX_DRAINED_BYTES:
+            self._beginning_of(response)
+        response.close()
 
-    def _allow(self, response: Response) -> None:
-        """Limit the time for the body of a response without a file."""
-        if (answer := answer_of(response)) is not None:
-            answer.reader.allow(min(_DRAIN_SECONDS, self._stall_after))
+    def _beginning_of(self, response: Answer) -> bytes:
+        """Read the body of a response without a file, if that is short and comes soon."""
+        response.allow(min(_DRAIN_SECONDS, self._stall_after))
+        body = b""
+        with suppress(OSError, http.client.HTTPException):
+            while len(body) < _MAX_DRAINED_BYTES and (data := response.read(_MAX_DRAINED_BYTES)):
+                body += data
+        return body
 
-    def _refusal(self, response: Response, address: str, final: str) -> TransferFailed:
+    def _refusal(self, response: Answer, address: str, final: str) -> TransferFailed:
         """Return the error for a response without a file.
 
         Args:
@@ -399,7 +392,7 @@ class WebAccess(Access):
             final: who answered.
         """
         status = response.status
-        wait = rules.parse_retry_after(response.headers.get("Retry-After"), self._now())
+        wait = rules.parse_retry_after(response.fields.get("Retry-After"), self._now())
         explained = self._explained(response, address)
         self._drop(response)
         if explained is not None:
@@ -413,37 +406,22 @@ class WebAccess(Access):
         signed = bool(self._sign_ins.fields_for("GET", final))
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
 
-    def _explained(self, response: Response, address: str) -> TransferFailed | None:
+    def _explained(self, response: Answer, address: str) -> TransferFailed | None:
         """Return the server's own explanation for a response without a file."""
         if self._explain is None:
             return None
-        self._allow(response)
-        try:
-            body = response.read(_MAX_DRAINED_BYTES)
-        except (lib.HTTPError, OSError, http.client.HTTPException):
-            body = b""
-        return self._explain(response.status, response.headers, body, address)
-
-
-def _manager_of(proxy: str, how: dict[str, Any]) -> urllib3.ProxyManager:
-    """Return the pool manager for a proxy, whose address may contain a sign-in."""
-    parts = urlsplit(proxy)
-    signed = None
-    if parts.username is not None:
-        signed = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
-    bare = f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}"
-    fields = urllib3.make_headers(proxy_basic_auth=signed)
-    return urllib3.ProxyManager(bare, proxy_headers=fields, **how)
+        body = self._beginning_of(response)[:_MAX_DRAINED_BYTES]
+        return self._explain(response.status, response.fields, body, address)
 
 
 def _part_from(
-    response: Response, facts: Metadata, start: int, end: int | None, validators: Validators | None
+    response: Answer, facts: Metadata, start: int, end: int | None, validators: Validators | None
 ) -> Metadata | None:
     """Return the metadata of the complete representation.
 
     None unless a 206 is exactly the part that was requested.
     """
-    content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
     if content_range is None or content_range.first != start or content_range.length is None:
         return None
     last = (content_range.length if end is None else end) - 1
@@ -457,10 +435,10 @@ def _part_from(
     return replace(facts, length=content_range.length, validators=validators or facts.validators)
 
 
-def _is_complete(response: Response, start: int, validators: Validators | None) -> bool:
+def _is_complete(response: Answer, start: int, validators: Validators | None) -> bool:
     """Whether a 416 means that the file is complete: same version, and this length.
 
     A server that found another version would have sent it whole (RFC 9110, 13.1.5, 15.5.17).
     """
-    content_range = rules.parse_content_range(response.headers.get("Content-Range"))
+    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
     return validators is not None and content_range is not None and content_range.length == start

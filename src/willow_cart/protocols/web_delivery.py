@@ -7,9 +7,6 @@ import time
 from dataclasses import replace
 from urllib.parse import urlsplit
 
-import urllib3
-from urllib3 import exceptions as lib
-
 from willow_cart.addresses import host_of
 from willow_cart.errors import ConnectionLost, ProtocolError, TransferFailed
 from willow_cart.kinds import begins_as_named
@@ -24,7 +21,7 @@ from willow_cart.protocols.content_coding import (
     decoded,
     is_gzip_within,
 )
-from willow_cart.protocols.http_connection import StrictResponse, answer_of
+from willow_cart.protocols.http_connection import Answer
 from willow_cart.protocols.web_errors import translate
 from willow_cart.redaction import without_secrets
 
@@ -65,7 +62,7 @@ class WebDownload(Download):
 
     def __init__(
         self,
-        response: urllib3.HTTPResponse,
+        response: Answer,
         address: str,
         facts: Metadata,
         start: int,
@@ -75,7 +72,6 @@ class WebDownload(Download):
         notes: tuple[str, ...] = (),
     ) -> None:
         self._response = response
-        self._answer = answer_of(response)
         self._address = address
         self._seconds = seconds
         self._empty = empty
@@ -85,10 +81,10 @@ class WebDownload(Download):
         self.start = start
         self.notes = notes
         # RFC 9110, 14.3
-        self.in_parts = "bytes" in response.headers.get("Accept-Ranges", "").lower()
+        self.in_parts = "bytes" in response.fields.get("Accept-Ranges", "").lower()
         self.facts = facts
         self.joining = _joining(response, facts.validators)
-        framed = self._answer.transfer_codings if self._answer else ()
+        framed = response.response.transfer_codings
         self._receive = decoded(framed, self._receive_some) if framed else self._receive_some
         self._undo = None
         if codings := self._content_codings():
@@ -115,7 +111,7 @@ class WebDownload(Download):
             raise ConnectionLost(shown, reason, "try again later") from None
         if self._undo is not None:
             self._decoded += len(data)
-            if self._decoded > max(_ALWAYS_ALLOWED_BYTES, _MAX_EXPANSION * self._response.tell()):
+            if self._decoded > max(_ALWAYS_ALLOWED_BYTES, _MAX_EXPANSION * self._response.received):
                 raise self._strange(
                     f"decompresses to more than {_MAX_EXPANSION} times the bytes received",
                     "refused",
@@ -125,14 +121,11 @@ class WebDownload(Download):
     @property
     def line_bytes(self) -> int | None:
         """Return the number of encoded bytes received; None without a coding."""
-        return None if self._undo is None else self._response.tell()
+        return None if self._undo is None else self._response.received
 
     def close(self) -> None:
-        """Return the connection to the pool after a whole body, else close it."""
-        if self._response.isclosed():
-            self._response.release_conn()
-        else:
-            self._response.close()
+        """Close the connection, unless the whole body has come."""
+        self._response.close()
 
     def _receive_all(self) -> bytes:
         """Return the next bytes of the content, starting with those already inspected."""
@@ -147,13 +140,13 @@ class WebDownload(Download):
         A small rest is waited for a moment, since a second round costs a small file more than it
         can save.
         """
-        rest = self._response.length_remaining
+        rest = self._response.left
         is_small = rest is not None and rest <= _MAX_DRAINED_BYTES
         data = self._receive_once()
         if is_small and data and len(data) < (rest or 0):
             pieces = [data]
             until = time.monotonic() + _DRAIN_SECONDS
-            while self._response.length_remaining and time.monotonic() < until:
+            while self._response.left and time.monotonic() < until:
                 try:
                     data = self._receive_once()
                 except TransferFailed as error:
@@ -168,16 +161,14 @@ class WebDownload(Download):
     def _receive_once(self) -> bytes:
         if self._failure is not None:
             raise self._failure
-        if self._answer is not None:
-            self._answer.reader.allow(self._seconds)
+        self._response.allow(self._seconds)
         try:
-            # The library's annotation leaves out that None stands for the end.
-            data = self._response.read1(CHUNK, decode_content=False) or b""
-        except (lib.HTTPError, OSError, http.client.HTTPException) as error:
+            data = self._response.read(CHUNK)
+        except (OSError, http.client.HTTPException) as error:
             raise translate(
                 error, self._address, host_of(self._address), self._seconds, reading=True
             ) from error
-        if not data and self._answer is not None and self._was_cut(self._answer):
+        if not data and self._was_cut():
             raise ConnectionLost(
                 without_secrets(self._address),
                 "the TLS connection was closed before the answer was complete",
@@ -185,8 +176,9 @@ class WebDownload(Download):
             )
         return data
 
-    def _was_cut(self, answer: StrictResponse) -> bool:
+    def _was_cut(self) -> bool:
         """Whether a body that ends with its connection was truncated (RFC 9112, 9.8)."""
+        answer = self._response.response
         return answer.reader.was_cut and not answer.is_delimited
 
     def _content_codings(self) -> tuple[str, ...]:
@@ -195,7 +187,7 @@ class WebDownload(Download):
         Servers label files with codings that these do not have, such as archives that are gzip
         files. What is plainly the file that was requested is taken as it is.
         """
-        listed = self._response.headers.get("Content-Encoding", "").lower().split(",")
+        listed = self._response.fields.get("Content-Encoding", "").lower().split(",")
         labels = [each.strip() for each in listed]
         labels = [each for each in labels if each and each not in _NO_CODINGS]
         if not labels:
@@ -226,8 +218,8 @@ class WebDownload(Download):
         return ProtocolError(without_secrets(self._address), reason, advice)
 
 
-def _joining(response: urllib3.HTTPResponse, validators: Validators) -> Resumability:
+def _joining(response: Answer, validators: Validators) -> Resumability:
     # RFC 9110, 14.3: only an explicit `none` says that ranges are not served.
-    if response.headers.get("Accept-Ranges", "").strip().lower() == "none":
+    if response.fields.get("Accept-Ranges", "").strip().lower() == "none":
         return Resumability.NEVER
     return Resumability.SAFE if rules.joining_validator(validators) else Resumability.BLIND

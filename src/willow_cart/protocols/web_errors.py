@@ -7,8 +7,6 @@ import http.client
 import socket
 import ssl
 
-from urllib3 import exceptions as lib
-
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -17,15 +15,44 @@ from willow_cart.errors import (
     TimedOut,
     TransferFailed,
 )
-from willow_cart.protocols.http_connection import FramingError
+from willow_cart.protocols.http_response import FramingError
 from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration
 
 
-def translate(  # noqa: C901  # a flat map from their errors to ours
+def no_connection(error: BaseException | None, address: str, host: str) -> TransferFailed:
+    """Return the error for a connection that could not be made.
+
+    Args:
+        error: what was raised.
+        address: the file that was requested.
+        host: the host that was to be talked to, which redirects may have changed.
+    """
+    shown = without_secrets(address)
+    match error:
+        case socket.gaierror(errno=socket.EAI_AGAIN):
+            return ConnectionLost(shown, f"no name server answered for {host}", "check the network")
+        case socket.gaierror():
+            return HostUnknown(shown, f"unknown host {host}", "check the address")
+        case ssl.SSLError():
+            return _not_trusted(error, shown, host)
+        case TimeoutError():
+            return TimedOut(
+                shown, f"{host} cannot be reached: timed out", "check that the server is running"
+            )
+        case OSError(errno=errno.ECONNREFUSED):
+            reason = f"connection refused by {host}"
+        case OSError(errno=errno.ENETUNREACH | errno.EHOSTUNREACH):
+            reason = f"no route to {host}"
+        case _:
+            reason = f"cannot connect to {host}"
+    return ConnectionLost(shown, reason, "check that the server is running")
+
+
+def translate(
     error: Exception, address: str, host: str, stall_after: float, *, reading: bool = False
 ) -> TransferFailed:
-    """Translate an exception of urllib3 or the system into one of ours.
+    """Translate an exception of the HTTP library or the system into one of ours.
 
     Args:
         error: what was raised.
@@ -36,69 +63,31 @@ def translate(  # noqa: C901  # a flat map from their errors to ours
     """
     shown = without_secrets(address)
     match error:
-        case lib.NameResolutionError():
-            cause = error.__cause__
-            if isinstance(cause, socket.gaierror) and cause.errno == socket.EAI_AGAIN:
-                return ConnectionLost(
-                    shown, f"no name server answered for {host}", "check the network"
-                )
-            return HostUnknown(shown, f"unknown host {host}", "check the address")
-        case lib.SSLError() | ssl.SSLError() if not reading:
-            return NotTrusted(shown, f"no secure connection to {host}: {_ssl_reason(error)}",
-                              "check the address and this machine's clock")  # fmt: skip
-        case lib.NewConnectionError():
-            return ConnectionLost(
-                shown, _why_unreachable(error, host), "check that the server is running"
-            )
-        case lib.ConnectTimeoutError():
-            return TimedOut(
-                shown, f"{host} cannot be reached: timed out", "check that the server is running"
-            )
-        case lib.TimeoutError() | TimeoutError():
+        case ssl.SSLError() if not reading:
+            return _not_trusted(error, shown, host)
+        case TimeoutError():
             return TimedOut(shown, f"no data for {format_duration(stall_after)}", "try later")
-        case lib.DecodeError():
-            return ProtocolError(shown, "invalid content coding", "report it to the server")
-        case lib.LocationParseError() | lib.LocationValueError():
+        case FramingError():
+            reason = f"not a valid HTTP answer: {error}"
+            return ProtocolError(shown, reason, "report it to the server")
+        case http.client.InvalidURL():
             return ProtocolError(shown, f"{host} cannot be asked", "check the address")
-        case FramingError() | lib.ProtocolError(args=(_, FramingError())):
-            cause = error if isinstance(error, FramingError) else error.args[1]
-            return ProtocolError(
-                shown, f"not a valid HTTP answer: {cause}", "report it to the server"
-            )
-        case lib.HeaderParsingError() | lib.InvalidHeader():
-            return ProtocolError(shown, "invalid header", "report it to the server")
-        case lib.ProtocolError() if _breaks_the_rules(error):
+        case http.client.IncompleteRead() | http.client.RemoteDisconnected():
+            pass
+        case http.client.HTTPException():
             return ProtocolError(shown, "invalid HTTP response", "check the address")
-        case _:
-            when = "before the file was complete" if reading else "before an answer came"
-            return ConnectionLost(shown, f"the connection broke {when}", "try again later")
+    when = "before the file was complete" if reading else "before an answer came"
+    return ConnectionLost(shown, f"the connection broke {when}", "try again later")
 
 
-def _breaks_the_rules(error: lib.ProtocolError) -> bool:
-    """Whether the response was invalid, as opposed to a broken connection."""
-    cause = error.args[1] if len(error.args) > 1 else None
-    broken = (http.client.IncompleteRead, http.client.RemoteDisconnected)
-    return isinstance(cause, http.client.HTTPException) and not isinstance(cause, broken)
+def _not_trusted(error: ssl.SSLError, shown: str, host: str) -> NotTrusted:
+    reason = f"no secure connection to {host}: {_ssl_reason(error)}"
+    return NotTrusted(shown, reason, "check the address and this machine's clock")
 
 
-def _why_unreachable(error: lib.NewConnectionError, host: str) -> str:
-    cause = error.__cause__
-    match cause.errno if isinstance(cause, OSError) else None:
-        case errno.ECONNREFUSED:
-            return f"connection refused by {host}"
-        case errno.ENETUNREACH | errno.EHOSTUNREACH:
-            return f"no route to {host}"
-        case _:
-            return f"cannot connect to {host}"
-
-
-def _ssl_reason(error: Exception) -> str:
+def _ssl_reason(error: ssl.SSLError) -> str:
     """Return the reason that OpenSSL gives."""
-    cause: BaseException | None = error
-    while cause is not None:
-        if isinstance(cause, ssl.SSLCertVerificationError):
-            return cause.verify_message.rstrip(".")
-        if isinstance(cause, ssl.SSLError) and getattr(cause, "reason", None):
-            return cause.reason.replace("_", " ").lower()
-        cause = cause.args[0] if cause.args and isinstance(cause.args[0], Exception) else None
-    return "not verified"
+    if isinstance(error, ssl.SSLCertVerificationError):
+        return error.verify_message.rstrip(".")
+    reason = getattr(error, "reason", None)
+    return reason.replace("_", " ").lower() if reason else "not verified"
