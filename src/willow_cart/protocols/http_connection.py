@@ -13,55 +13,19 @@ import socket
 import ssl
 import time
 from collections import deque
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from willow_cart.protocols.http_response import StrictResponse
-from willow_cart.protocols.sockets import SocketGuard
+from willow_cart.protocols.http_response import KeptFile, StrictResponse
+from willow_cart.protocols.sockets import SocketGuard, TimedReader
 
 _PORTS = {"http": 80, "https": 443}
 
 
 class CannotConnect(Exception):
     """A connection that could not be made; the cause says why."""
-
-
-class Fields(Mapping[str, str]):
-    """The fields of a response, by names in any case; repeated ones are joined (RFC 9110, 5.3).
-
-    Args:
-        pairs: names and values, in their order.
-    """
-
-    def __init__(self, pairs: list[tuple[str, str]]) -> None:
-        self._values: dict[str, list[str]] = {}
-        for name, value in pairs:
-            self._values.setdefault(name.lower(), []).append(value)
-
-    def __getitem__(self, name: str) -> str:
-        return ", ".join(self._values[name.lower()])
-
-    def __contains__(self, name: object) -> bool:
-        return isinstance(name, str) and name.lower() in self._values
-
-    def get(self, name: str, default: Any = None) -> Any:
-        """Return the value of a field, or something else if it is missing."""
-        values = self._values.get(name.lower())
-        if values is None:
-            return default
-        return values[0] if len(values) == 1 else ", ".join(values)
-
-    def all_of(self, name: str) -> list[str]:
-        """Return the values of a field that is not a list, such as Set-Cookie."""
-        return self._values.get(name.lower(), [])
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._values)
-
-    def __len__(self) -> int:
-        return len(self._values)
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +93,7 @@ class Connection(http.client.HTTPConnection):
         self._route = route
         self._supervision = supervision
         self._deadline = float("inf")
+        self._file: KeptFile | None = None
         origin = urlsplit(route.origin)
         self._origin_host = origin.hostname or ""
         if route.proxy and not route.is_relayed:
@@ -150,12 +115,13 @@ class Connection(http.client.HTTPConnection):
                 self.sock = self._secure(sock, self.host)
             if self._route.proxy and not self._route.is_relayed:
                 self._tunnel()  # type: ignore[attr-defined]  # the library's own connect calls it
+                self._drop_file()
             if self._route.origin.startswith("https:"):
                 self.sock = self._secure(self.sock, self._origin_host)
             self.sock.settimeout(supervision.stall_seconds)
             supervision.guard.watch(self.sock)
         except (OSError, http.client.HTTPException) as error:
-            self.close()
+            self.end()
             raise CannotConnect from error
 
     def _secure(self, sock: Any, host: str) -> Any:
@@ -187,9 +153,21 @@ class Connection(http.client.HTTPConnection):
         return answer
 
     def response_class(self, sock: socket.socket, **more: Any) -> StrictResponse:  # type: ignore[override]
-        """Create the response."""
+        """Create the response; see `http.client.HTTPConnection`."""
         seconds = self._supervision.stall_seconds
-        return StrictResponse(sock, stall_seconds=seconds, deadline=self._deadline, **more)
+        if self._file is None:
+            self._file = KeptFile(TimedReader(sock, seconds))
+        return StrictResponse(self._file, stall_seconds=seconds, deadline=self._deadline, **more)
+
+    def end(self) -> None:
+        """Close the connection, and the file that its responses are read from."""
+        self.close()
+        self._drop_file()
+
+    def _drop_file(self) -> None:
+        if self._file is not None:
+            self._file.end()
+            self._file = None
 
     def is_usable(self) -> bool:
         """Whether a connection that was kept open still is: nothing has come, not even its end."""
@@ -233,7 +211,7 @@ class ConnectionPool:
         try:
             return Answer(connection.ask(method, target, fields), connection, self)
         except BaseException:
-            connection.close()
+            connection.end()
             raise
 
     def _take(self) -> Connection:
@@ -245,22 +223,20 @@ class ConnectionPool:
                 break
             if connection.is_usable():
                 return connection
-            connection.close()
+            connection.end()
         return Connection(self.route, self._supervision)
 
     def give_back(self, connection: Connection) -> None:
         """Keep a connection for another request, unless there are enough."""
-        if connection.sock is None:
-            return
         if len(self._idle) < self._most:
             self._idle.append(connection)
         else:
-            connection.close()
+            connection.end()
 
     def close(self) -> None:
         """Close the connections that are free."""
         while self._idle:
-            self._idle.pop().close()
+            self._idle.pop().end()
 
 
 class Answer:
@@ -283,7 +259,7 @@ class Answer:
     ) -> None:
         self.response = response
         self.status = response.status
-        self.fields = Fields(response.msg.items())
+        self.fields = response.fields
         self.received = 0
         self._connection: Connection | None = connection
         self._pool = pool
@@ -325,12 +301,11 @@ class Answer:
     def _end(self) -> None:
         """Give the connection back: the whole body has come."""
         connection, self._connection = self._connection, None
-        will_close = self.response.will_close
         self.response.close()
         if connection is None:
             return
-        if will_close:
-            connection.close()
+        if self.response.will_close:
+            connection.end()
         else:
             self._pool.give_back(connection)
 
@@ -339,4 +314,4 @@ class Answer:
         connection, self._connection = self._connection, None
         self.response.close()
         if connection is not None:
-            connection.close()
+            connection.end()

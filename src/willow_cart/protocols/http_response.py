@@ -10,8 +10,8 @@ from __future__ import annotations
 import http.client
 import io
 import re
-import socket
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, BinaryIO, cast
 
 from willow_cart.protocols.sockets import TimedReader
 
@@ -20,9 +20,12 @@ _LINE_ENDS = (b"\r\n", b"\n")
 # Interim answers before one that counts. Servers send one or two; the rest is a fault or an attack.
 _MAX_INTERIM_RESPONSES = 20
 
-# Lines in a head, interim answers included, and in trailers. The library allows a hundred fields.
-_MAX_HEAD_LINES = 2500
+# Fields in a head, and lines in trailers.
+_MAX_FIELDS = 100
 _MAX_TRAILER_LINES = 100
+
+# RFC 9112, 4; servers leave out the reason, and the blank before it.
+_STATUS_LINE = re.compile(r"HTTP/(\d)(?:\.(\d))? +([1-9]\d\d)(?:[ \t](.*))?")
 
 # As many digits as fit in 64 bits; longer ones are no lengths, and cost time to read.
 _LENGTH = re.compile(r"[0-9]{1,18}")
@@ -36,94 +39,162 @@ class FramingError(http.client.HTTPException):
     """A response of undefined length (RFC 9112, 6.3)."""
 
 
+class Fields(Mapping[str, str]):
+    """The fields of a response, by names in any case; repeated ones are joined (RFC 9110, 5.3).
+
+    Args:
+        pairs: names and values, in their order.
+
+    Attributes:
+        pairs: as they came.
+    """
+
+    def __init__(self, pairs: Sequence[tuple[str, str]]) -> None:
+        self.pairs = pairs
+        self._values: dict[str, list[str]] = {}
+        for name, value in pairs:
+            self._values.setdefault(name.lower(), []).append(value)
+
+    def __getitem__(self, name: str) -> str:
+        return ", ".join(self._values[name.lower()])
+
+    def __contains__(self, name: object) -> bool:
+        return isinstance(name, str) and name.lower() in self._values
+
+    def get(self, name: str, default: Any = None) -> Any:
+        """Return the value of a field, or something else if it is missing."""
+        values = self._values.get(name.lower())
+        if values is None:
+            return default
+        return values[0] if len(values) == 1 else ", ".join(values)
+
+    def all_of(self, name: str) -> list[str]:
+        """Return the values of a field that is not a list, such as Set-Cookie."""
+        return self._values.get(name.lower(), [])
+
+    def listed(self, name: str) -> list[str]:
+        """Return the members of a list (RFC 9110, 5.6.1), in lower case."""
+        return [each.strip().lower() for value in self.all_of(name) for each in value.split(",")]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._values)
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+
+class KeptFile(io.BufferedReader):
+    """The file of a connection, which stays open for its next response.
+
+    Args:
+        reader: reads the socket.
+
+    Attributes:
+        reader: reads the socket.
+    """
+
+    def __init__(self, reader: TimedReader) -> None:
+        super().__init__(reader, 64 << 10)
+        self.reader = reader
+
+    def makefile(self, _mode: str) -> KeptFile:
+        """Return the file; the library makes one for each response otherwise."""
+        return self
+
+    def close(self) -> None:
+        """Do nothing: a response has ended, and not the connection."""
+
+    def end(self) -> None:
+        """Close the file: the connection has ended."""
+        super().close()
+
+
 class StrictResponse(http.client.HTTPResponse):
     """A response that is parsed by the rules of RFC 9112.
 
     Args:
-        sock: where it comes from.
+        file: where it comes from.
         stall_seconds: without a complete head, after which the answer is given up; an interim
             answer allows as many more.
         deadline: by the monotonic clock, by which the head must have come in any case.
 
     Attributes:
+        fields: of its head.
         reader: reads the socket.
         transfer_codings: what is to be undone of the body, outermost last.
         is_delimited: whether the answer says where its body ends.
     """
 
     def __init__(
-        self, sock: socket.socket, *, stall_seconds: float, deadline: float, **more: Any
+        self, file: KeptFile, *, stall_seconds: float, deadline: float, **more: Any
     ) -> None:
-        super().__init__(sock, **more)
-        self.fp.close()
-        self.reader = TimedReader(sock, stall_seconds)
-        self.reader.deadline = min(self.reader.deadline, deadline)
-        self.fp = io.BufferedReader(self.reader, 64 << 10)
+        super().__init__(file, **more)  # type: ignore[arg-type]  # only its file is asked for
+        self.reader = file.reader
+        self.fields = Fields(())
         self.transfer_codings: tuple[str, ...] = ()
         self.is_delimited = True
         self._stall_seconds = stall_seconds
         self._last_moment = deadline
+        self._allow()
 
-    def begin(self) -> None:  # a loop around the library's own, which knows the format
+    def _allow(self) -> None:
+        self.reader.allow(self._stall_seconds)
+        self.reader.deadline = min(self.reader.deadline, self._last_moment)
+
+    def begin(self) -> None:
         """Read the head, and skip interim responses (RFC 9110, 15.2).
 
         Raises:
             http.client.RemoteDisconnected: the connection ended before the head did.
+            http.client.HTTPException: it is no HTTP.
             FramingError: it cannot be told where the body ends, or the head has no end.
         """
-        file = self.fp
-        lines: Any = _HeadLines(file)
-        self.fp = lines
-        try:
-            while True:
-                self._begin_one(lines)
-                if not 100 <= self.status < 200 or self.status == 101:
-                    break
-                # The library forgets one kind of interim answer by itself, and takes others for
-                # the answer.
-                self.headers = self.msg = None  # type: ignore[assignment]
-                self.reader.allow(self._stall_seconds)
-                self.reader.deadline = min(self.reader.deadline, self._last_moment)
-        finally:
-            # An answer without a body has closed its file now.
-            self.fp = file if self.fp is lines else self.fp
+        head = _HeadLines(self.fp)
+        self._read_head(head)
+        while 100 <= self.status < 200 and self.status != 101:
+            self._allow()
+            self._read_head(head)
         if self.status == 101:
             raise FramingError("an answer 101 that was not asked for")
+        self.headers = self.msg = cast("http.client.HTTPMessage", self.fields)
         self._read_framing()
 
-    def _begin_one(self, lines: _HeadLines) -> None:
-        try:
-            super().begin()
-        except http.client.BadStatusLine:
-            if lines.last.endswith(b"\n") or not lines.last.startswith(b"HTTP/"[: len(lines.last)]):
-                raise  # it did not break off, or was no HTTP at all
-        if lines.last not in _LINE_ENDS:
-            raise http.client.RemoteDisconnected("the connection ended within a head")
+    def _read_head(self, head: _HeadLines) -> None:
+        """Read a status line (RFC 9112, 4) and the fields that follow it."""
+        line = head.read_start()
+        match = _STATUS_LINE.fullmatch(line)
+        if match is None:
+            raise http.client.BadStatusLine(repr(line[:60]))
+        self.version = 11 if match[1] == "1" and match[2] != "0" else 10
+        self.code = self.status = int(match[3])
+        self.reason = (match[4] or "").strip()
+        self.fields = Fields(head.read_fields())
 
     def _read_framing(self) -> None:
         """Determine the length of the body (RFC 9112, 6.1 to 6.3)."""
+        self.chunked = False
+        self.chunk_left = None
+        self.length = None
+        self.will_close = self._check_close()  # type: ignore[attr-defined]  # the library's
         if self.status in (204, 304) or self._method == "HEAD":  # type: ignore[attr-defined]
+            self.length = 0
             return
-        codings = _listed(self.headers.get_all("Transfer-Encoding"))
+        codings = self.fields.listed("Transfer-Encoding")
         if codings and codings != ["identity"]:  # that meant nothing (RFC 2616, 3.6)
             *inner, last = codings
-            chunked = last == "chunked"
-            packed = inner if chunked else codings
+            self.chunked = last == "chunked"
+            packed = inner if self.chunked else codings
             if not _PACKED.issuperset(packed) or len(packed) > 1:
                 raise FramingError(f"the transfer coding {', '.join(codings)[:60]}")
             self.transfer_codings = tuple(packed)
-            self.chunked = chunked
-            self.chunk_left = None
-            self.length = None
-            if not chunked:
-                self.will_close = True
-                self.is_delimited = False
-            return
-        lengths = set(_listed(self.headers.get_all("Content-Length")))
-        if not lengths:
+        elif lengths := set(self.fields.listed("Content-Length")):
+            length = lengths.pop()
+            if lengths or not _LENGTH.fullmatch(length):
+                raise FramingError("a Content-Length that is not a number")
+            self.length = int(length)
+        if not self.chunked and self.length is None:
             self.is_delimited = False
-        elif len(lengths) > 1 or not _LENGTH.fullmatch(next(iter(lengths))):
-            raise FramingError("a Content-Length that is not a number")
+            self.will_close = True
 
     def _read_next_chunk_size(self) -> int:
         """Parse a chunk size strictly (RFC 9112, 7.1); the library takes signs and underscores."""
@@ -149,28 +220,51 @@ class StrictResponse(http.client.HTTPResponse):
 _MAX_LINE_BYTES = 65536
 
 
-def _listed(fields: list[str] | None) -> list[str]:
-    """Parse fields that contain lists (RFC 9110, 5.6.1), in lower case."""
-    return [each.strip().lower() for field in fields or () for each in field.split(",")]
-
-
 class _HeadLines:
-    """A file for reading heads: it keeps the last line, and limits their number."""
+    """Reads the lines of heads, and limits their number and length.
 
-    def __init__(self, file: Any) -> None:
+    Args:
+        file: the connection's.
+    """
+
+    def __init__(self, file: BinaryIO) -> None:
         self._file = file
         self._lines = 0
         self._heads = 0
-        self.last = b""
 
-    def readline(self, *sizes: int) -> bytes:
-        """Read a line."""
-        self.last = self._file.readline(*sizes)
-        self._lines += 1
-        self._heads += self.last.startswith(b"HTTP/")
-        if self._lines > _MAX_HEAD_LINES or self._heads > _MAX_INTERIM_RESPONSES + 1:
+    def read_start(self) -> str:
+        """Read the first line of a head."""
+        self._heads += 1
+        line = self._file.readline(_MAX_LINE_BYTES + 1)
+        if self._heads > _MAX_INTERIM_RESPONSES + 1:
             raise FramingError("endless interim answers")
-        return self.last
+        if not line.endswith(b"\n") and line.startswith(b"HTTP/"[: len(line)]):
+            raise http.client.RemoteDisconnected("the connection ended within a head")
+        return line.rstrip(b"\r\n").decode("latin-1")
 
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._file, name)
+    def read_fields(self) -> list[tuple[str, str]]:
+        """Read the fields of a head (RFC 9112, 5).
+
+        A line that is continued (5.2) becomes one; one that is no field is passed over.
+        """
+        fields: list[tuple[str, str]] = []
+        readline = self._file.readline
+        for _ in range(_MAX_FIELDS + 1):
+            line = readline(_MAX_LINE_BYTES + 1)
+            if line in _LINE_ENDS:
+                return fields
+            if not line.endswith(b"\n"):
+                if len(line) > _MAX_LINE_BYTES:
+                    raise http.client.LineTooLong("field")
+                raise http.client.RemoteDisconnected("the connection ended within a head")
+            text = line.decode("latin-1")
+            name, colon, value = text.partition(":")
+            if text[0] in " \t" and fields:
+                name, before = fields.pop()
+                value = f"{before} {text.strip()}"
+            elif not colon:
+                continue
+            # RFC 9112, 2.2: a carriage return by itself is a blank; so is a zero (RFC 9110, 5.5).
+            value = value.replace("\r\n", "").replace("\r", " ").replace("\0", " ")
+            fields.append((name.rstrip(), value.strip()))
+        raise http.client.HTTPException(f"more than {_MAX_FIELDS} fields")

@@ -89,7 +89,7 @@ class ExchangeRecorder:
                 "status": f"{answer.status} {answer.reason or ''}".rstrip(),
                 "fields": [
                     (name, _HIDDEN if name.lower() in _SECRET_ANSWERS else value)
-                    for name, value in line.msg.items()
+                    for name, value in line.fields.pairs
                 ],
                 "moment": datetime.now(UTC),
             },
