@@ -67,6 +67,7 @@ class Bench:
     """An executor on a destination, and what it needs."""
 
     def __init__(self, root: Path, kind: type[Executor], access: Access) -> None:
+        self.access = access
         self.destination = Destination(root)
         self.heard = Heard()
         if kind is ProcessExecutor:
@@ -101,7 +102,8 @@ def bench(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[MakeBench]
     yield make
     for each in made:
         each.executor.close()
-        each.destination.__exit__(None, None, None)
+        each.destination.close()
+        each.access.close()
 
 
 def transfers(addresses: list[str]) -> list[Transfer]:
@@ -260,22 +262,41 @@ def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
     assert sum(eager) > 0
 
 
+class Lost(Observer):
+    """Counts the processes."""
+
+    def __init__(self) -> None:
+        self.processes = self.lost = 0
+
+    def processes_started(self, count: int) -> None:
+        self.processes += count
+
+    def process_lost(self) -> None:
+        self.lost += 1
+
+
+@pytest.mark.parametrize("kills", [1, 2])
 def test_a_process_that_is_killed_is_done_without(
-    tmp_path: Path, eager: list[int], monkeypatch: pytest.MonkeyPatch
+    tmp_path: Path, eager: list[int], monkeypatch: pytest.MonkeyPatch, kills: int
 ) -> None:
     files = small(600)
     counted = ProcessExecutor.carry
+    killed: set[ProcessExecutor] = set()
 
     def deadly(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
-        if len(eager) == 1:
+        if eager and len(killed) < kills:
+            killed.add(self)
             self._process.kill()
             self._process.wait()
         return counted(self, transfers, lane)
 
     monkeypatch.setattr(ProcessExecutor, "carry", deadly)
-    account = haul_offers(map(Offer, files), tmp_path, FakeAccess(files, pause=0.002), WISHES)
+    heard = Lost()
+    access = FakeAccess(files, pause=0.002)
+    account = haul_offers(map(Offer, files), tmp_path, access, WISHES, observer=heard)
     assert account.counts == {State.ARRIVED: 600}
-    assert eager[-1] == 0
+    assert heard.processes == 2
+    assert heard.lost == len(killed) == kills, "told once of each"
     assert files_in(tmp_path) == named(files)
 
 

@@ -221,7 +221,7 @@ def test_a_crowded_interpreter_is_helped_and_what_was_not_begun_goes_back() -> N
     def now() -> float:
         return next(steps) / 100
 
-    assert bench.work(start_further=lambda: further, clock=now, processor_time=now) == {
+    assert bench.work(start_further=lambda: [further], clock=now, processor_time=now) == {
         State.ARRIVED: 400
     }
     assert sorted(result.number for result in bench.results) == [*range(1, 401)]

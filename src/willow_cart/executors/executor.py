@@ -33,14 +33,21 @@ class Executor(ABC):
 
     Attributes:
         at_once: how many transfers a batch has at most.
+        lanes: how many lanes should use it at a time.
     """
 
     at_once: int = 1
+    lanes: int = 1
 
     @property
     def is_open(self) -> bool:
         """Whether it accepts more batches."""
         return True
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether it ended by itself, and what it carried has to be carried by others."""
+        return False
 
     def suits(self, transfer: Transfer) -> bool:  # noqa: ARG002  # most take anything
         """Whether a transfer can run here."""

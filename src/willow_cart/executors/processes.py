@@ -1,7 +1,7 @@
-"""Run transfers of small files in a second process, to use a second processor.
+"""Run transfers of small files in other processes, to use all processors.
 
 Python runs one thread at a time. Where files are so small that not the line but the interpreter
-decides how fast they come, a second process fetches more than any number of lanes.
+decides how fast they come, a process for each processor fetches more than any number of lanes.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ import json
 import os
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import replace
@@ -20,7 +21,7 @@ from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
 from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
-from willow_cart.filing import Layout
+from willow_cart.filing import Filed, Layout
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.transfer.observer import Observer
@@ -36,6 +37,12 @@ _MAX_SMALL_FILE_BYTES = 64 << 10
 
 # A batch keeps the other process busy for some milliseconds, and is soon over when hosts are busy.
 _FILES_PER_BATCH = 32
+
+# One is carried there while the outcome of the other is seen to here.
+_LANES_PER_PROCESS = 2
+
+# More of them than this need more of this process than it has.
+_MAX_PROCESSES = 8
 
 _STOP_GRACE_SECONDS = 5.0
 
@@ -61,6 +68,7 @@ class ProcessExecutor(Executor):
     """
 
     at_once = _FILES_PER_BATCH
+    lanes = _LANES_PER_PROCESS
 
     def __init__(
         self,
@@ -75,12 +83,16 @@ class ProcessExecutor(Executor):
         self._holds = holds
         self._large = 0
         self._is_open = True
+        self._is_lost = False
+        self._sending = threading.Lock()
+        self._turn = threading.Condition()
+        self._sent = self._answered = 0
         self._line, theirs = Pipe()
         # Names and archives are not for it, and rules may not be able to leave this process.
         policy = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
         with theirs:
             self._process = _start(theirs.fileno())
-        self._send(Setup(make_access, destination.root, policy))
+        self._send_in_turn(Setup(make_access, destination.root, policy))
 
     @property
     def is_open(self) -> bool:
@@ -101,14 +113,10 @@ class ProcessExecutor(Executor):
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
+        if not transfers:
+            return []
         by_number = {transfer.number: transfer for transfer in transfers}
-        carried: list[Carried] = []
-        self._send([(transfer.number, transfer.filed) for transfer in transfers])
-        if self._is_open:
-            try:
-                carried = self._line.recv()
-            except (EOFError, OSError):
-                self._is_open = False  # it was killed; there are lanes here as well
+        carried = self._exchange([(transfer.number, transfer.filed) for transfer in transfers])
         self._large += sum(each.outcome is None for each in carried)
         outcomes: list[tuple[Transfer, Outcome]] = []
         for each in carried:
@@ -124,11 +132,38 @@ class ProcessExecutor(Executor):
         self._observer.started(lane, transfer.filed, carried.received, 0)
         self._observer.received(lane, carried.received)
 
-    def _send(self, what: object) -> None:
+    def _exchange(self, batch: list[tuple[int, Filed]]) -> list[Carried]:
+        """Send a batch, and wait for what became of it; batches are answered in their order."""
+        with self._sending:
+            turn, self._sent = self._sent, self._sent + 1
+            self._send_in_turn(batch)
+        with self._turn:
+            self._turn.wait_for(lambda: self._answered == turn)
+        carried: list[Carried] = []
+        if self._is_open:
+            try:
+                carried = self._line.recv()
+            except (EOFError, OSError):
+                self._lose()  # it was killed; there are other lanes
+        with self._turn:
+            self._answered += 1
+            self._turn.notify_all()
+        return carried
+
+    def _send_in_turn(self, what: object) -> None:
         try:
             self._line.send(what)
         except OSError:
-            self._is_open = False
+            self._lose()
+
+    def _lose(self) -> None:
+        self._is_lost |= self._is_open
+        self._is_open = False
+
+    @property
+    def is_lost(self) -> bool:
+        """Whether the process was killed, such as by the system for lack of memory."""
+        return self._is_lost
 
     def abort(self) -> None:
         """End the process; its unfinished files have no names and no ledger entries yet."""
@@ -149,8 +184,8 @@ class ProcessExecutor(Executor):
 
 def start_if_it_pays(
     access: Access, destination: Destination, policy: HaulPolicy, observer: Observer, files: int
-) -> ProcessExecutor | None:
-    """Start a process for small files if there are enough of them.
+) -> list[Executor]:
+    """Start a process for each processor if there are enough small files.
 
     Args:
         access: how places are talked to; the process gets one like it.
@@ -161,18 +196,25 @@ def start_if_it_pays(
     """
     make_access = access.maker()
     if make_access is None or not pays(files, policy):
-        return None
+        return []
     holds = access.holds if isinstance(access, KeptAnswers) else lambda _: False
-    return ProcessExecutor(make_access, destination, policy, observer, holds)
+    return [
+        ProcessExecutor(make_access, destination, policy, observer, holds)
+        for _ in range(min(_processors(), _MAX_PROCESSES))
+    ]
 
 
 def pays(files: int, policy: HaulPolicy) -> bool:
     """Whether a process can help: many files, several lanes, no speed limits."""
     several = min(policy.lanes, policy.lanes_per_host) > 1
     hurried = not (policy.pace.gap or policy.pace.speed_cap)
-    processors = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
     may = several and hurried and not policy.one_process
-    return files >= _FILES_WORTH_A_PROCESS and processors > 1 and may
+    return files >= _FILES_WORTH_A_PROCESS and _processors() > 1 and may
+
+
+def _processors() -> int:
+    """Return how many processors this process may use."""
+    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
 
 
 def _start(descriptor: int) -> subprocess.Popen[bytes]:

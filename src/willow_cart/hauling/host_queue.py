@@ -14,6 +14,16 @@ from willow_cart.hauling.lane_finder import LaneFinder
 
 Item = TypeVar("Item")
 
+# A file that takes longer waits for its line: several at a time are faster than one by one.
+_MAX_BATCH_FILE_SECONDS = 0.05
+
+# How long a batch keeps its lane busy. In shorter ones the passing to and fro costs more; after
+# longer ones a large file behind them, or a wish to stop, would wait.
+_BATCH_SECONDS = 0.25
+
+# The share of the last files in the mean time of a host's files.
+_NEW_SHARE = 0.2
+
 # A host that was busy gets a lane back after this many good answers, or seconds without a bad one:
 # large files fetch few answers.
 _SUCCESSES_PER_LANE = 20
@@ -59,6 +69,7 @@ class HostQueue(Generic[Item]):
         self._returned: defaultdict[str, deque[Item]] = defaultdict(deque)
         self._rates: defaultdict[str, HostRate] = defaultdict(HostRate)
         self._served: Counter[str] = Counter()
+        self._seconds: dict[str, float] = {}
         for host, item in items:
             self._waiting[host].append(item)
         self._turns = deque(self._waiting)
@@ -85,14 +96,30 @@ class HostQueue(Generic[Item]):
         """Return how many files may be in progress at a time, given the limits of the hosts."""
         return sum(min(len(items), self._most_per_host) for items in self._waiting.values())
 
-    def take(self, now: float) -> tuple[str, Item] | QueueWait | None:
-        """Take the next file and its host; return None when the queue is empty for good."""
+    def take(
+        self, now: float, *, leaves_batches: bool = False
+    ) -> tuple[str, Item] | QueueWait | None:
+        """Take the next file and its host; return None when the queue is empty for good.
+
+        Args:
+            now: the time in seconds.
+            leaves_batches: whether to leave what `take_several` takes to others.
+        """
         self._bring_back(now)
         for host in [host for host, since in self._slowed.items() if now - since >= _QUIET_SECONDS]:
             self._give_a_lane_back(host, now)
         if self._aside and not self._is_any_other_left():
             self._aside.clear()
-        free = self._next_host(lambda host: self._is_free(host, now))
+        free = self._next_host(
+            lambda host: (
+                self._is_free(host, now)
+                and (
+                    not leaves_batches
+                    or bool(self._returned[host])
+                    or not self._is_for_batches(host, now)
+                )
+            )
+        )
         if free is None:
             return self._wait(now)
         return free, self._take_from(free, self._returned[free] or self._waiting[free], now)
@@ -122,7 +149,8 @@ class HostQueue(Generic[Item]):
     def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | QueueWait | None:
         """Take several files of one host for one of its lanes; `finish` releases the lane.
 
-        Of a host that has ever been busy, and of what was returned, nothing is taken by the dozen.
+        Of a host that has ever been busy or that answers slowly, and of what was returned, nothing
+        is taken by the dozen.
 
         Args:
             now: the time in seconds.
@@ -130,17 +158,23 @@ class HostQueue(Generic[Item]):
         """
         self._bring_back(now)
         host = self._next_host(
-            lambda host: (
-                bool(self._waiting[host])
-                and self.has_lane(host, now)
-                and self._rates[host].rate(now) is None
-            )
+            lambda host: self._is_for_batches(host, now) and self.has_lane(host, now)
         )
         if host is None:
             return self._wait(now) if any(self._waiting.values()) else None
         self._taken[host] += 1
         waiting = self._waiting[host]
+        if seconds := self._seconds.get(host):
+            most = max(1, min(most, int(_BATCH_SECONDS / seconds)))
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
+
+    def _is_for_batches(self, host: str, now: float) -> bool:
+        """Whether the next file of a host should be taken together with others."""
+        return (
+            bool(self._waiting[host])
+            and self._rates[host].rate(now) is None
+            and self._seconds.get(host, 0.0) <= _MAX_BATCH_FILE_SECONDS
+        )
 
     def return_untried(self, host: str, items: Iterable[Item]) -> None:
         """Return files that were taken in a batch but not started."""
@@ -182,8 +216,17 @@ class HostQueue(Generic[Item]):
             now: the time in seconds.
             received: the bytes that came.
         """
+        self._learn_seconds(host, now - began)
         if self.finds_lanes:
             self._finders[host].finished(began, now, received)
+
+    def record_batch(self, host: str, seconds: float, files: int) -> None:
+        """Record how long a lane took for this many files of a host, one after the other."""
+        self._learn_seconds(host, seconds / files)
+
+    def _learn_seconds(self, host: str, seconds: float) -> None:
+        known = self._seconds.get(host, seconds)
+        self._seconds[host] = known + _NEW_SHARE * (seconds - known)
 
     def find_lanes(
         self, now: float, received: Mapping[str, int], lanes: int

@@ -6,7 +6,7 @@ import random
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -52,8 +52,8 @@ class WorkerPool:
         file_transfer: carries one file.
         queue: which file is carried next, by its number.
         transfers: the files that are in progress.
-        start_further: starts what carries files besides the lanes, once the interpreter is what
-            keeps these from going faster; None where nothing can.
+        start_further: starts what carries batches of small files instead of the lanes, once the
+            interpreter is what keeps these from going faster; none where nothing can.
         random_value: gives random numbers from 0 to 1.
         clock: monotonic, in seconds.
         processor_time: that this process has used, in seconds.
@@ -64,7 +64,7 @@ class WorkerPool:
         file_transfer: FileTransfer,
         queue: HostQueue[int],
         transfers: Transfers,
-        start_further: Callable[[], Executor | None] = lambda: None,
+        start_further: Callable[[], Sequence[Executor]] = lambda: (),
         *,
         random_value: Callable[[], float] = random.random,
         clock: Callable[[], float] = time.monotonic,
@@ -91,6 +91,9 @@ class WorkerPool:
         self._files = self._bytes = 0
         self._received: Counter[str] = Counter()
         self._open = 1
+        self._further: Sequence[Executor] = ()
+        self._lost: list[Executor] = []  # those that were told of
+        self._batch_lanes = 0
         self._ended = False
         self._failure: BaseException | None = None
 
@@ -110,8 +113,8 @@ class WorkerPool:
     def _manage_lanes(self, most: int) -> None:
         """Open lanes while more of them help, and wait for their end."""
         lanes = [self._open_lane(0, self._threads)] if most else []
+        opened = len(lanes)
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
-        further: Executor | None = None
         deadline = None
         try:
             while living := [lane for lane in lanes if lane.is_alive()]:
@@ -123,18 +126,16 @@ class WorkerPool:
                     self._change.notify_all()
                 for host, number in changed:
                     self._observer.lanes_changed(host, number)
-                opened = len(lanes) - (further is not None)
-                lanes += [
-                    self._open_lane(number, self._threads) for number in range(opened, self._open)
-                ]
-                if concurrency.is_crowded and further is None and not self._stop.is_set():
-                    further, self._start_further = self._start_further(), lambda: None
-                    lanes += [] if further is None else [self._open_lane(most, further)]
+                lanes += [self._open_lane(n, self._threads) for n in range(opened, self._open)]
+                opened = max(opened, self._open)
+                if concurrency.is_crowded and not (self._further or self._stop.is_set()):
+                    lanes += self._open_further(most)
+                self._report_lost()
                 if self._stop.is_set():
                     deadline = deadline or now + _STOP_GRACE_SECONDS
                     if now > deadline:
                         # Lanes that wait for bytes end now.
-                        for executor in filter(None, (self._threads, further)):
+                        for executor in (self._threads, *self._further):
                             executor.abort()
                     if now > deadline + _ABORT_GRACE_SECONDS:
                         # One is in a call of the system that nothing ends, such as for a name. It
@@ -142,8 +143,25 @@ class WorkerPool:
                         self._file_transfer.downloader.close()
                         return
         finally:
-            if further is not None:
-                further.close()
+            for executor in self._further:
+                executor.close()
+        self._report_lost()
+
+    def _open_further(self, number: int) -> list[threading.Thread]:
+        """Start what carries batches, and its lanes, which have numbers from this one on."""
+        self._further, self._start_further = self._start_further(), lambda: ()
+        if self._further:
+            self._observer.processes_started(len(self._further))
+        for_each = [each for each in self._further for _ in range(each.lanes)]
+        self._batch_lanes += len(for_each)
+        return [self._open_lane(number + place, each) for place, each in enumerate(for_each)]
+
+    def _report_lost(self) -> None:
+        """Tell once of each process that was killed."""
+        for executor in self._further:
+            if executor.is_lost and executor not in self._lost:
+                self._lost.append(executor)
+                self._observer.process_lost()
 
     def _find_lanes(self, now: float, most: int) -> list[tuple[str, int]]:
         """Let the queue judge its lanes by the bytes that have come from the hosts in use."""
@@ -199,7 +217,7 @@ class WorkerPool:
                     self._change.wait()
                     continue
                 now = self._clock()
-                taken = self._queue.take(now)
+                taken = self._queue.take(now, leaves_batches=self._batch_lanes > 0)
                 if taken is None:
                     self._ended = True
                     self._change.notify_all()
@@ -216,6 +234,14 @@ class WorkerPool:
 
     def _carry_batches(self, lane: int, executor: Executor) -> None:
         """Pass batches of files to another process until none is left."""
+        try:
+            self._carry_all_batches(lane, executor)
+        finally:
+            with self._change:
+                self._batch_lanes -= 1
+                self._change.notify_all()
+
+    def _carry_all_batches(self, lane: int, executor: Executor) -> None:
         while executor.is_open and not self._stop.is_set():
             with self._change:
                 taken = self._queue.take_several(self._clock(), executor.at_once)
@@ -227,11 +253,14 @@ class WorkerPool:
             host, numbers = taken
             self._observer.asks(lane, host)
             transfers = [self._transfers[number] for number in numbers]
+            began = self._clock()
             carried = executor.carry(
                 [transfer for transfer in transfers if executor.suits(transfer)], lane
             )
             begun = {transfer.number for transfer, _ in carried}
             with self._change:
+                if carried:
+                    self._queue.record_batch(host, self._clock() - began, len(carried))
                 # What was not begun goes back to the queue: large files do not wait for small ones.
                 self._queue.return_untried(host, [n for n in numbers if n not in begun])
                 self._change.notify_all()

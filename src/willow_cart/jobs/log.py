@@ -95,6 +95,14 @@ class LogFile(Observer):
         """Write how many lanes a host has now."""
         self._write("lanes_changed", host=host, lanes=lanes)
 
+    def processes_started(self, count: int) -> None:
+        """Write how many further processes carry small files."""
+        self._write("processes_started", processes=count)
+
+    def process_lost(self) -> None:
+        """Write that a further process was killed."""
+        self._write("process_lost")
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host was suspended."""
         self._write("host_suspended", host=host, why=error.reason, pause=round(pause, 3))

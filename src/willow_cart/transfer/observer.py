@@ -105,6 +105,12 @@ class Observer:
     def lanes_changed(self, host: str, lanes: int) -> None:
         """A host has another number of lanes, as more or fewer have proved faster."""
 
+    def processes_started(self, count: int) -> None:
+        """Small files are carried by this many further processes from now on."""
+
+    def process_lost(self) -> None:
+        """A further process was killed; what it carried is carried by others."""
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """A host was suspended after repeated failures.
 

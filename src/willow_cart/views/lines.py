@@ -110,6 +110,12 @@ class View(ProgressTracker):
         super().switched_mirror(lane, filed, why, mirror)
         self.say(f"{filed.path}: {why}; trying mirror {mirror}")
 
+    def process_lost(self) -> None:
+        """Report that a further process was killed."""
+        self.say(
+            "a process for small files was ended by the system; its files are fetched by others"
+        )
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Report that a host was suspended."""
         super().host_suspended(host, error, pause)
