@@ -15,7 +15,9 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from willow_cart.ledger import Arrival, Ledger, Result, ledger_path
+from willow_cart.ledger.entries import Arrival, Result
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import State
 
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from willow_cart.cart import CART_COLUMNS
+from willow_cart.cart.columns import CART_COLUMNS
 
 PAGE = Path(__file__).parent / "formats.md"
 

@@ -9,13 +9,18 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, sha256
-from willow_cart.checks import read_checksum
+from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
-from willow_cart.hauling import HaulPolicy, HaulSummary, Observer, haul_offers
-from willow_cart.ledger import KnownFiles, Ledger, ReceiptRow, ledger_path, read_receipt
+from willow_cart.hauling.run import haul_offers
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.receipt import ReceiptRow, read_receipt
 from willow_cart.model import Checksum, Offer, State
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.policy import HaulPolicy
 
 ADDRESS = "http://h.example/dawn.wav"
 CONTENT = bytes(range(256)) * 12_000  # three pieces and a bit
@@ -302,7 +307,7 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
         stamp = partial.stat().st_mtime_ns
         from dataclasses import replace
 
-        from willow_cart.ledger import PartRecord
+        from willow_cart.ledger.entries import PartRecord
         from willow_cart.model import Validators
 
         sealed = replace(arrival, mtime_ns=stamp)

@@ -16,10 +16,12 @@ from hypothesis import strategies as st
 
 from tests.support.offers import offers
 from willow_cart import Cart, Choosing, NotEntered, Way
-from willow_cart.cart import COLUMNS, CartPart, DrivePacking, Find, SharePacking, load, split
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date
+from willow_cart.cart.columns import COLUMNS
+from willow_cart.cart.loading import Find, load
 from willow_cart.cart.rows import RowReader, Unread, write_table
 from willow_cart.cart.sheet import Sheet
+from willow_cart.cart.splitting import CartPart, DrivePacking, SharePacking, split
 from willow_cart.errors import (
     BadOption,
     CannotStore,
@@ -28,8 +30,7 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.model import Issue, Offer, Sizes, sum_of
-from willow_cart.sources import Discovery
-from willow_cart.sources.discovery import Why
+from willow_cart.sources.discovery import Discovery, Why
 
 TODAY = date(2031, 6, 1)
 carts = st.lists(st.tuples(offers, st.booleans()), max_size=6)

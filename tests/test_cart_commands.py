@@ -13,7 +13,9 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
-from willow_cart.cart import CartView, Find, load, mark_in
+from willow_cart.cart.cart_view import CartView
+from willow_cart.cart.loading import Find, load
+from willow_cart.cart.picking import mark_in
 from willow_cart.cli.picker import TickingApp
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler

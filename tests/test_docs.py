@@ -14,10 +14,11 @@ import pytest
 
 import willow_cart
 from tests.support.docs import docs_module
-from willow_cart.cart import COLUMNS
+from willow_cart.cart.columns import COLUMNS
 from willow_cart.cli.main import make_parser
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.ledger import Ledger, ReceiptRow
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.receipt import ReceiptRow
 from willow_cart.ledger.schema import VERSION
 from willow_cart.model import State
 

@@ -14,17 +14,21 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import PATIENCE, files_in
-from willow_cart.checks import read_checksum
+from willow_cart.checks.digests import read_checksum
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
-from willow_cart.executors import Executor, ProcessExecutor, ThreadExecutor, processes
+from willow_cart.executors import processes
+from willow_cart.executors.executor import Executor
+from willow_cart.executors.processes import ProcessExecutor
+from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.filing import Filed
-from willow_cart.hauling import HaulPolicy, Observer, Pace, concurrency, haul_offers
+from willow_cart.hauling import concurrency
 from willow_cart.hauling.host_queue import HostQueue
+from willow_cart.hauling.run import haul_offers
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
-from willow_cart.ledger import read_receipt
+from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
 from willow_cart.protocols import Access, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
@@ -32,7 +36,10 @@ from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
 BASE = "http://h.example"

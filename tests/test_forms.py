@@ -17,7 +17,8 @@ from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.metalink import NAMESPACE, read_metalink, write_metalink
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Checksum, Offer
-from willow_cart.sources import Discovery, DiscoveryOptions, discover
+from willow_cart.sources.discover import discover
+from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 
 A, B = "http://a.example/x/a.csv", "ftp://b.example/a.csv"
 # XML has no control characters, and an attribute no line ends; names lose them here.

@@ -18,10 +18,12 @@ from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, st
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.errors import CannotStore
-from willow_cart.hauling import HaulPolicy, haul_offers
-from willow_cart.ledger import ledger_path, opening
+from willow_cart.hauling.run import haul_offers
+from willow_cart.ledger import opening
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.policy import HaulPolicy
 
 NAMES = ("2031/level_01.csv", "2031/level_02.csv", "notes.txt")
 SECRET = b"the person's own thesis\n"
@@ -336,7 +338,8 @@ def test_a_ledger_that_is_deleted_during_a_haul_is_made_again(tmp_path: Path) ->
 def test_a_folder_on_a_medium_that_cannot_be_written_is_read(
     tmp_path: Path, handed: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from willow_cart.ledger import Ledger, read_receipt
+    from willow_cart.ledger.ledger import Ledger
+    from willow_cart.ledger.receipt import read_receipt
 
     before = {path: path.stat().st_mtime_ns for path in (handed / ".willow").iterdir()}
     monkeypatch.setattr(os, "access", lambda *_, **__: False)

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import files_in, run
-from willow_cart.checks import inspect
+from willow_cart.checks.inspection import inspect
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 TEXT = b"time,level\n2031-05-01,1.17\n" * 2000

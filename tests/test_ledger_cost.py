@@ -10,9 +10,12 @@ from typing import Any
 
 import pytest
 
-from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy, HaulPolicy, haul_offers
+from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
 from willow_cart.protocols.local import LocalAccess, address_of
+from willow_cart.transfer.duplicates import DuplicatePolicy
+from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.transfer.policy import HaulPolicy
 
 PLANNED = ("SELECT", "INSERT", "UPDATE", "DELETE")
 

@@ -24,7 +24,6 @@ from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import Asked, make_job
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout
-from willow_cart.hauling import DuplicatePolicy, ExistingFilePolicy
 from willow_cart.jobs.errand_text import write_errand
 from willow_cart.ledger.manifests import Manifest
 from willow_cart.offline_copies import Stay
@@ -38,6 +37,8 @@ from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
+from willow_cart.transfer.duplicates import DuplicatePolicy
+from willow_cart.transfer.existing_files import ExistingFilePolicy
 
 _FUNCTIONS = (
     "survey load pick weigh haul unpack combine pack audit receipt refile offline errand knock"

@@ -14,7 +14,10 @@ from selenium.webdriver.remote.webelement import WebElement
 
 from tests.support.program import run
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.ledger import Ledger, Result, Timeline, TimelineWait, ledger_path
+from willow_cart.ledger.entries import Result
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.timeline import Timeline, TimelineWait
 from willow_cart.model import State
 from willow_cart.report import write_page
 from willow_cart.report.page import MAX_LISTED_FILES

@@ -15,7 +15,7 @@ from willow_cart.addresses import normalise
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.sources import PagePart, PageRules
+from willow_cart.sources.discovery import PagePart, PageRules
 from willow_cart.sources.markup import decode_page, open_page
 from willow_cart.sources.pages import read_page
 from willow_cart.sources.references import Resolver, sources_in_set

@@ -18,13 +18,15 @@ import pytest
 from tests.support.program import files_in
 from willow_cart.destination import destination, tree
 from willow_cart.destination import disk as disk_module
-from willow_cart.hauling import HaulPolicy, haul_offers
-from willow_cart.ledger import Ledger, ledger_path
+from willow_cart.hauling.run import haul_offers
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
 from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer import commit as commit_thread
 from willow_cart.transfer import downloader as receiving
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.spans import Spans
 
 LARGE = random.Random(2031).randbytes(5_000_000)

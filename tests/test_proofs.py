@@ -15,10 +15,11 @@ import pytest
 
 from tests.support.program import files_in, run, start, wait_for_bytes
 from tests.support.stores import independent_store
-from willow_cart.checks import proves_composite, read_checksum, verdict_of
-from willow_cart.checks.digests import RunningDigest
+from willow_cart.checks.digests import RunningDigest, read_checksum
+from willow_cart.checks.verdicts import proves_composite, verdict_of
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
-from willow_cart.ledger import Ledger, ledger_path
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.schema import VERSION
 from willow_cart.model import Checksum, Origin
 from willow_cart.protocols.promises import composite_of, promised_by_server, promised_by_store

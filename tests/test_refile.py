@@ -12,10 +12,13 @@ from tests.support.program import files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.errors import CannotStore
-from willow_cart.hauling import HaulPolicy, haul_offers, refile
-from willow_cart.ledger import Ledger, ledger_path
+from willow_cart.hauling.refiling import refile
+from willow_cart.hauling.run import haul_offers
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.policy import HaulPolicy
 
 FILES = {
     f"http://h.example/{name}": name.encode() for name in ("a/one", "a/two", "b/three", "four")

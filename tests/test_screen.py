@@ -20,7 +20,7 @@ from willow_cart.cli.wrapping import wrapped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Layout, Plan, make_plan
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.views.bars import LiveView, cut_middle

@@ -10,12 +10,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.offers import names as odd_names
-from willow_cart.cart import write_table
-from willow_cart.cart.rows import read_sheet
+from willow_cart.cart.rows import read_sheet, write_table
 from willow_cart.cart.sheet import Sheet
 from willow_cart.errors import UnreadableSource
 from willow_cart.model import Checksum, Issue, Offer
-from willow_cart.sources import discover
+from willow_cart.sources.discover import discover
 from willow_cart.sources.lists import read_list
 
 A, B = "http://h.example/a.csv", "http://h.example/b.csv"

@@ -16,13 +16,15 @@ from hypothesis import strategies as st
 from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
-from willow_cart.hauling import HaulPolicy, Observer, haul_offers
-from willow_cart.ledger import read_receipt
+from willow_cart.hauling.run import haul_offers
+from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Checksum, Offer
 from willow_cart.protocols import Download, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import ConcurrencyProbe
 from willow_cart.transfer.spans import Spans
 

@@ -23,16 +23,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.program import files_in, run
-from willow_cart.archives import Bounds, empty, lifted
-from willow_cart.archives.extract import ExtractedMember
+from willow_cart.archives.bounds import Bounds
+from willow_cart.archives.extract import ExtractedMember, empty, lifted
 from willow_cart.choosing import Choosing
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import BadOption, NotUnpacked
-from willow_cart.hauling import HaulPolicy, Unpacking, haul_offers, unpack
-from willow_cart.ledger import Ledger
+from willow_cart.hauling.run import haul_offers
+from willow_cart.hauling.unpacking_here import unpack
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import Offer
 from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.policy import HaulPolicy, Unpacking
 
 FILES = {"data/counts.csv": b"day,teal\n1,12\n", "data/notes/read me.txt": b"As published.\n"}
 

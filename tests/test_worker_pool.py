@@ -22,17 +22,20 @@ from willow_cart.errors import (
     TimedOut,
     WillowCartError,
 )
-from willow_cart.executors import Executor, Outcome
+from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.filing import Layout, make_plan
-from willow_cart.hauling import HaulPolicy, Observer
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.worker_pool import WorkerPool
-from willow_cart.ledger import Arrival, Ledger, Result, ledger_path, timestamp
+from willow_cart.ledger.entries import Arrival, Result, timestamp
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import RetryPolicy
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
 
 Script = Callable[[Transfer], None]

@@ -9,7 +9,7 @@ are used first, so that the command line starts quickly::
     chosen = wc.Choosing(extensions=("csv",)).choose(offers).chosen
     with wc.WebAccess() as access:
         with wc.LiveView("data") as view:
-            summary = wc.bring_home(chosen, "data", access, observer=view)
+            summary = wc.haul_offers(chosen, "data", access, observer=view)
     print(summary.counts)
 
 Underneath, imports run downward only, as `docs/house.md` draws them.
@@ -21,21 +21,16 @@ from typing import TYPE_CHECKING
 from willow_cart.version import __version__
 
 if TYPE_CHECKING:
-    from willow_cart.cart import Cart, Way, Weight
-    from willow_cart.checks import ChecksumBook, read_checksum_list
+    from willow_cart.cart.cart import Cart
+    from willow_cart.cart.picking import Way
+    from willow_cart.cart.weighing import Weight
+    from willow_cart.checks.checksum_files import ChecksumBook, read_checksum_list
     from willow_cart.choosing import Choice, Choosing, parse_when
     from willow_cart.errors import Incomplete, WillowCartError
     from willow_cart.filing import Layout, Template
-    from willow_cart.hauling import (
-        ArrivalCommand,
-        DuplicatePolicy,
-        HaulPolicy,
-        HaulSummary,
-        Observer,
-        Unpacking,
-        haul_offers,
-    )
-    from willow_cart.ledger import Receipt, read_receipt
+    from willow_cart.hauling.run import haul_offers
+    from willow_cart.hauling.summary import HaulSummary
+    from willow_cart.ledger.receipt import Receipt, read_receipt
     from willow_cart.model import Checksum, Offer, State
     from willow_cart.protocols import Access, RetryPolicy
     from willow_cart.protocols.web import WebAccess
@@ -69,45 +64,43 @@ if TYPE_CHECKING:
         weigh,
     )
     from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
-    from willow_cart.sources import (
-        Discovery,
-        DiscoveryOptions,
-        NotEntered,
-        PageRules,
-        ask_sizes,
-        discover,
-    )
+    from willow_cart.sources.asking import ask_sizes
+    from willow_cart.sources.discover import discover
+    from willow_cart.sources.discovery import Discovery, DiscoveryOptions, NotEntered, PageRules
+    from willow_cart.transfer.duplicates import DuplicatePolicy
+    from willow_cart.transfer.observer import Observer
+    from willow_cart.transfer.policy import ArrivalCommand, HaulPolicy, Unpacking
     from willow_cart.views.bars import LiveView
 
 _HOMES = {
     "Access": "protocols",
-    "ArrivalCommand": "hauling",
+    "ArrivalCommand": "transfer.policy",
     "Audit": "scripting",
-    "Cart": "cart",
+    "Cart": "cart.cart",
     "Checksum": "model",
-    "ChecksumBook": "checks",
+    "ChecksumBook": "checks.checksum_files",
     "Choice": "choosing",
     "Choosing": "choosing",
     "CombineResult": "scripting",
-    "Discovery": "sources",
-    "DiscoveryOptions": "sources",
-    "DuplicatePolicy": "hauling",
+    "Discovery": "sources.discovery",
+    "DiscoveryOptions": "sources.discovery",
+    "DuplicatePolicy": "transfer.duplicates",
     "ErrandRun": "scripting",
     "Haul": "scripting",
-    "HaulPolicy": "hauling",
-    "HaulSummary": "hauling",
+    "HaulPolicy": "transfer.policy",
+    "HaulSummary": "hauling.summary",
     "Incomplete": "errors",
     "KnockResult": "scripting",
     "Layout": "filing",
     "LiveView": "views.bars",
-    "NotEntered": "sources",
-    "Observer": "hauling",
+    "NotEntered": "sources.discovery",
+    "Observer": "transfer.observer",
     "Offer": "model",
     "OfflineResult": "scripting",
     "PackResult": "scripting",
-    "PageRules": "sources",
+    "PageRules": "sources.discovery",
     "PickResult": "scripting",
-    "Receipt": "ledger",
+    "Receipt": "ledger.receipt",
     "ReceiptResult": "scripting",
     "RefileResult": "scripting",
     "RetryPolicy": "protocols",
@@ -118,27 +111,27 @@ _HOMES = {
     "Survey": "scripting",
     "Template": "filing",
     "UnpackResult": "scripting",
-    "Unpacking": "hauling",
-    "Way": "cart",
+    "Unpacking": "transfer.policy",
+    "Way": "cart.picking",
     "WebAccess": "protocols.web",
     "WeighResult": "scripting",
-    "Weight": "cart",
+    "Weight": "cart.weighing",
     "WillowCartError": "errors",
-    "ask_sizes": "sources",
+    "ask_sizes": "sources.asking",
     "audit": "scripting",
-    "haul_offers": "hauling",
+    "haul_offers": "hauling.run",
     "combine": "scripting",
     "errand": "scripting",
     "haul": "scripting",
     "knock": "scripting",
     "load": "scripting",
-    "discover": "sources",
+    "discover": "sources.discover",
     "offline": "scripting",
     "pack": "scripting",
     "parse_when": "choosing",
     "pick": "scripting",
-    "read_checksum_list": "checks",
-    "read_receipt": "ledger",
+    "read_checksum_list": "checks.checksum_files",
+    "read_receipt": "ledger.receipt",
     "receipt": "scripting",
     "refile": "scripting",
     "survey": "scripting",

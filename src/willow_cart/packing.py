@@ -21,7 +21,7 @@ from typing import BinaryIO
 
 from willow_cart.errors import BadOption, NothingChosen, plainly
 from willow_cart.exits import Exit
-from willow_cart.ledger import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.manifests import data_package, sha256_sums
 from willow_cart.model import Issue
 from willow_cart.replacing import replacing_bytes, require_output

@@ -10,10 +10,12 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.addresses import take_inside
-from willow_cart.checks import digest_of
+from willow_cart.checks.digests import digest_of
 from willow_cart.destination import FileTree
 from willow_cart.errors import UnreadableSource, plainly
-from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.protocols.http_rules import parse_date
 from willow_cart.protocols.local import address_of

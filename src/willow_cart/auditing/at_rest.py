@@ -11,10 +11,14 @@ from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
-from willow_cart.checks import ChecksumBook, ListedChecksum, digest_of, inspect
+from willow_cart.checks.checksum_files import ChecksumBook, ListedChecksum
+from willow_cart.checks.digests import digest_of
+from willow_cart.checks.inspection import inspect
 from willow_cart.destination import FileTree, LinkFound
 from willow_cart.errors import UnreadableLedger, plainly
-from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Checksum, Issue, Offer
 
 # Files are passed to threads in batches, limited in bytes (as known to the ledger) and in

@@ -8,7 +8,7 @@ from functools import partial
 
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
-from willow_cart.ledger import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Metadata
 from willow_cart.protocols import ONCE_MORE, Access
 from willow_cart.protocols.http_rules import contradict

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from willow_cart.cart.sheet import cover
-from willow_cart.checks import read_checksum
+from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum, Offer
 from willow_cart.redaction import without_secrets

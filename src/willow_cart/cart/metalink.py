@@ -8,7 +8,7 @@ from typing import BinaryIO, TextIO
 from xml.sax.saxutils import escape, quoteattr
 
 from willow_cart.addresses import normalise
-from willow_cart.checks import read_checksum
+from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.model import Checksum, Issue, Offer
 from willow_cart.redaction import without_secrets

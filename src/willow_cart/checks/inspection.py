@@ -10,7 +10,9 @@ from collections.abc import Callable, Mapping
 from contextlib import ExitStack, closing
 from typing import BinaryIO
 
-from willow_cart.archives import Bounds, Damaged, Member, MemberSort, Outflow, open_members
+from willow_cart.archives.bounds import Bounds, Outflow
+from willow_cart.archives.extract import open_members
+from willow_cart.archives.members import Damaged, Member, MemberSort
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page, may_be_page
 from willow_cart.errors import NotUnpacked, WillowCartError
 from willow_cart.kinds import extension_of

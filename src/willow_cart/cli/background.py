@@ -12,7 +12,7 @@ from pathlib import Path
 from willow_cart.cli.messages import tell
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs
-from willow_cart.ledger import OwnRun
+from willow_cart.ledger.runs import OwnRun
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is running there. Looking at a large place goes on without it.

@@ -14,8 +14,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 from textual.widgets import Footer, Input, Static
 
-from willow_cart.cart import CartView
-from willow_cart.cart.cart_view import By
+from willow_cart.cart.cart_view import By, CartView
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 from willow_cart.units import count_of, format_size, printable

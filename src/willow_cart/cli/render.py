@@ -14,16 +14,16 @@ from itertools import islice
 from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.addresses import host_of, origin_of
-from willow_cart.cart import write_table
+from willow_cart.cart.rows import write_table
 from willow_cart.cli.screen import MAX_DRAWN_ROWS, Branch, show_line, show_table, show_tree
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
-from willow_cart.sources import Why
+from willow_cart.sources.discovery import Why
 from willow_cart.units import count_of, format_size
 
 if TYPE_CHECKING:
-    from willow_cart.sources import NotEntered
+    from willow_cart.sources.discovery import NotEntered
 
 # Longer lists are not read.
 _MAX_HEADINGS = 40

@@ -20,8 +20,8 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_in_file import sign_ins_in
-from willow_cart.sources import Discovery
 from willow_cart.sources.discover import Asking
+from willow_cart.sources.discovery import Discovery
 
 
 @dataclass(slots=True)

@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
-from willow_cart.cart import Cart, Find
+from willow_cart.cart.cart import Cart
+from willow_cart.cart.loading import Find
 from willow_cart.destination import FileTree
 from willow_cart.errands.document import Document, read_document
 from willow_cart.errands.errand_events import (
@@ -30,7 +31,7 @@ from willow_cart.errands.outcome import Accountant
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
-from willow_cart.hauling import find_gone, move_gone_aside
+from willow_cart.hauling.vanished import find_gone, move_gone_aside
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
 from willow_cart.jobs.hauling_policies import make_policy
@@ -40,7 +41,8 @@ from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
 from willow_cart.jobs.unpack import unpack
-from willow_cart.ledger import KnownFiles, has_ledger, ledger_path
+from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
@@ -48,7 +50,7 @@ from willow_cart.requests.errand import ErrandRequest
 from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
-from willow_cart.sources import Discovery
+from willow_cart.sources.discovery import Discovery
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 from willow_cart.replacing import replacing
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.sources import Discovery, Why
+from willow_cart.sources.discovery import Discovery, Why
 from willow_cart.units import count_of
 
 # A month as addresses have it; the years are those that users keep files of.

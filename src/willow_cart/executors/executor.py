@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.transfers import Transfer
 

@@ -18,7 +18,7 @@ from willow_cart.addresses import host_of
 from willow_cart.errors import plainly
 from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
-from willow_cart.ledger import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.transfer.observer import Handled, Observer
 from willow_cart.transfer.policy import ArrivalCommand
 

@@ -13,7 +13,8 @@ from willow_cart.addresses import host_of
 from willow_cart.errors import TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
 from willow_cart.hauling.lane_finder import REQUEST_BYTES
-from willow_cart.ledger import LaneProgress, Progress, Result
+from willow_cart.ledger.entries import Result
+from willow_cart.ledger.runs import LaneProgress, Progress
 from willow_cart.transfer.observer import Observer
 
 _AVERAGING_SECONDS = 8.0

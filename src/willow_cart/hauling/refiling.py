@@ -20,7 +20,9 @@ from willow_cart.errors import CannotStore
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, Template, make_plan
 from willow_cart.filing.plan import FilingRule
-from willow_cart.ledger import Arrival, Ledger, Move, ledger_path
+from willow_cart.ledger.entries import Arrival, Move
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols.http_rules import parse_date

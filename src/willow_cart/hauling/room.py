@@ -8,7 +8,9 @@ from pathlib import Path
 
 from willow_cart.destination import PARTIAL, FileTree, room_at
 from willow_cart.errors import TooLittleRoom
-from willow_cart.ledger import Arrival, KnownFiles, Ledger, has_ledger, ledger_path
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import without_secrets

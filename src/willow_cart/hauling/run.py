@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from itertools import chain, islice
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.destination import (
     PARTIAL,
@@ -18,18 +18,17 @@ from willow_cart.destination import (
     is_case_sensitive,
 )
 from willow_cart.errors import CannotStore
-from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
-from willow_cart.hauling.handling import ArrivalHandler
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.timeline_recorder import TimelineRecorder
-from willow_cart.hauling.unpacking import Archive, Unpacker
 from willow_cart.hauling.worker_pool import WorkerPool
-from willow_cart.ledger import Arrival, KnownFiles, Ledger, PartRecord, Result, ledger_path
+from willow_cart.ledger.entries import Arrival, PartRecord, Result
+from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
@@ -41,6 +40,11 @@ from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy, Unpacking
 from willow_cart.transfer.transfers import Transfers
+
+if TYPE_CHECKING:
+    from willow_cart.executors.executor import Executor
+    from willow_cart.hauling.handling import ArrivalHandler
+    from willow_cart.hauling.unpacking import Archive
 
 # Large enough to make commits cheap, small enough to keep memory low.
 _RESULTS_PER_TRANSACTION = 500
@@ -191,9 +195,12 @@ class _Haul:
             access, partials, commit_thread, told, self.stop, policy, destination.room
         )
         file_transfer = FileTransfer(downloader, destination, self.held or None)
-        start_further = partial(
-            start_if_it_pays, access, destination, policy, told, account.remaining
-        )
+
+        def start_further() -> Sequence[Executor]:
+            from willow_cart.executors.processes import start_if_it_pays
+
+            return start_if_it_pays(access, destination, policy, told, account.remaining)
+
         try:
             WorkerPool(file_transfer, queue, transfers, start_further).work()
             if handler is not None:
@@ -211,6 +218,8 @@ class _Haul:
         wish = self.policy.unpack
         if wish is None or self.account.interrupted:
             return
+        from willow_cart.hauling.unpacking import Unpacker
+
         unpacker = Unpacker(
             wish,
             self.ledger,
@@ -225,6 +234,8 @@ class _Haul:
 
     def _archives(self, wish: Unpacking) -> Iterator[Archive]:
         """Yield the archives of the haul that are unchanged since their arrival."""
+        from willow_cart.hauling.unpacking import Archive
+
         for filed in wish.wanted(self.plan):
             arrival = self.held.get(without_secrets(filed.offer.address))
             if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
@@ -244,6 +255,8 @@ class _Haul:
 
         stamp = self.destination.stamp
         left = [each for each in self.ledger.unhandled() if stamp(each.lies_at) == each.stamp]
+        from willow_cart.hauling.handling import ArrivalHandler
+
         handler = ArrivalHandler(
             command, self.destination.full_path, self.observer, self.stop, ended_well
         )

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.exits import Exit
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.transfer.observer import Unpacked
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from willow_cart.errors import TransientError
 from willow_cart.filing import Filed
-from willow_cart.ledger import Timeline, TimelineWait
+from willow_cart.ledger.timeline import Timeline, TimelineWait
 from willow_cart.transfer.observer import Observer
 
 

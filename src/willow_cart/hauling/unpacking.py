@@ -17,8 +17,8 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.addresses import address_inside, take_inside
-from willow_cart.archives import Emptied, ExtractedMember, LeftOut, empty, lifted
-from willow_cart.checks import digest_of
+from willow_cart.archives.extract import Emptied, ExtractedMember, LeftOut, empty, lifted
+from willow_cart.checks.digests import digest_of
 from willow_cart.destination import Destination, FileTree, Stamp, cannot_store, safe_path
 from willow_cart.errors import (
     CannotStore,
@@ -28,7 +28,8 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.filing import Filed, marked
-from willow_cart.ledger import TWIN, Arrival, Ledger, timestamp
+from willow_cart.ledger.entries import TWIN, Arrival, timestamp
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
 from willow_cart.transfer.observer import Observer, Unpacked

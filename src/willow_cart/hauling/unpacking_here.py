@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.checks import digest_of
+from willow_cart.checks.digests import digest_of
 from willow_cart.choosing import Choosing
 from willow_cart.destination import Destination, FileTree
 from willow_cart.errors import UnreadableSource, nothing_there, plainly
@@ -17,7 +17,9 @@ from willow_cart.filing import Filed
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.unpacking import Archive, Unpacker
-from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path, timestamp
+from willow_cart.ledger.entries import Arrival, timestamp
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer
 from willow_cart.protocols.http_rules import parse_date
 from willow_cart.protocols.local import address_of

@@ -6,7 +6,9 @@ from collections.abc import Collection, Iterable
 from pathlib import Path
 
 from willow_cart.destination import Destination, FileTree
-from willow_cart.ledger import Arrival, Ledger, has_ledger, ledger_path
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 
 
 def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:

@@ -25,7 +25,7 @@ from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.hauling.concurrency import ConcurrencyController
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
 from willow_cart.redaction import without_secrets

@@ -11,17 +11,20 @@ from pathlib import Path
 from willow_cart.addresses import scheme_of
 from willow_cart.auditing import Audited, Finding, ask_upstream
 from willow_cart.auditing import audit as audit_files
-from willow_cart.checks import ListedChecksum
+from willow_cart.checks.checksum_files import ListedChecksum
 from willow_cart.exits import Exit
-from willow_cart.hauling import HaulPolicy, HaulSummary, haul_offers, move_corrupt_aside
+from willow_cart.hauling.run import haul_offers
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.hauling.vanished import move_corrupt_aside
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_events import KeptAside, NotAsked
 from willow_cart.jobs.job_observer import JobObserver
-from willow_cart.ledger import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
+from willow_cart.transfer.policy import HaulPolicy
 
 # Worst first, as a user wants to read them.
 _ORDER = (

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from willow_cart.cart import Cart
+from willow_cart.cart.cart import Cart
 from willow_cart.choosing.patterns import on_path
 from willow_cart.errors import BadOption, NoTable, nothing_there
 from willow_cart.filing.templates import parts_of_names

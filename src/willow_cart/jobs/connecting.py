@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
-from willow_cart.archives import Bounds
+from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.jobs.job_events import PassedOver
 from willow_cart.jobs.job_observer import JobObserver, WaitNotes

@@ -17,15 +17,10 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.options.looking import ChoosingOptions
 from willow_cart.protocols import Access
 from willow_cart.requests.request import LookingRequest
-from willow_cart.sources import (
-    Discovery,
-    DiscoveryOptions,
-    Kind,
-    PageRules,
-    ask_sizes,
-    discover_each,
-)
-from willow_cart.sources.discover import Asking
+from willow_cart.sources.asking import ask_sizes
+from willow_cart.sources.discover import Asking, discover_each
+from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules
+from willow_cart.sources.listing import Kind
 
 Some = TypeVar("Some", str, tuple[str, ...])
 

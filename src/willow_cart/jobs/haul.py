@@ -8,25 +8,25 @@ from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from willow_cart.cart import Find, form_for
-from willow_cart.checks import ChecksumBook
+from willow_cart.checks.checksum_files import ChecksumBook
 from willow_cart.destination import is_case_sensitive
 from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestination
 from willow_cart.exits import Exit
 from willow_cart.filing import Plan, make_plan
 from willow_cart.filing.plan import FilingRule
-from willow_cart.hauling import HaulPolicy, HaulSummary, all_of, haul_offers
 from willow_cart.hauling.progress import ProgressTracker
+from willow_cart.hauling.run import haul_offers
+from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.errand_text import write_errand
 from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
 from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised
 from willow_cart.jobs.job_observer import JobObserver
-from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
-from willow_cart.ledger import KnownFiles, OwnRun, has_ledger, ledger_path
+from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.ledger.runs import OwnRun
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import HandlingOptions
@@ -36,9 +36,10 @@ from willow_cart.protocols.local import path_of
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
-from willow_cart.sources import Discovery
-from willow_cart.sources.checksum_lists import lists_beside, read_lists
 from willow_cart.sources.discover import Asking
+from willow_cart.sources.discovery import Discovery
+from willow_cart.transfer.observer import all_of
+from willow_cart.transfer.policy import HaulPolicy
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,9 +112,13 @@ def haul(
     """
     _require_outside(request)
     if request.cart is not None:
+        from willow_cart.cart.forms import form_for
+
         form_for(request.cart)  # reports a bad name before any work is done
     policy = make_policy(request)
     if request.write_errand is not None:
+        from willow_cart.jobs.errand_text import write_errand
+
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))
     lanes = policy.lanes_per_host
@@ -132,6 +137,9 @@ def haul(
             return replace(planned, incomplete=bool(troubles))
         if request.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
+            from willow_cart.cart.loading import Find
+            from willow_cart.jobs.load import fill_cart
+
             find = Find((offer, True) for offer in offers)
             look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(fill_cart(find, request.cart, look, observer, add=False)))
@@ -205,6 +213,8 @@ def _with_checksums(
     """
     if not (request.checksums or request.find_checksums):
         return offers
+    from willow_cart.sources.checksum_lists import lists_beside, read_lists
+
     entries, no_lines = read_lists(request.checksums, access)
     observer.note_each(no_lines)
     if request.find_checksums:

@@ -9,20 +9,15 @@ from random import random
 
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
-from willow_cart.hauling import (
-    ArrivalCommand,
-    DuplicatePolicy,
-    ExistingFilePolicy,
-    HaulPolicy,
-    Limits,
-    Pace,
-    Unpacking,
-)
 from willow_cart.jobs.connecting import make_retry_policy, read_bounds
 from willow_cart.options.hauling import FilingOptions, PaceOptions, UnpackingOptions
 from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.sign_in.sign_ins import read_secret
+from willow_cart.transfer.duplicates import DuplicatePolicy
+from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.transfer.pace import Limits, Pace
+from willow_cart.transfer.policy import ArrivalCommand, HaulPolicy, Unpacking
 
 # How many lanes one host has at first, and how many while it keeps getting faster with more.
 _LANES_PER_HOST = 4

@@ -12,11 +12,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from willow_cart.cart import Loaded
     from willow_cart.cart.forms import Form
+    from willow_cart.cart.loading import Loaded
     from willow_cart.choosing import Choice
     from willow_cart.errors import TransientError
-    from willow_cart.sources import Discovery
+    from willow_cart.sources.discovery import Discovery
 
 
 class Event:

@@ -7,8 +7,10 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.cart import Cart, Find, form_for, load_as
-from willow_cart.cart import load as load_cart
+from willow_cart.cart.cart import Cart
+from willow_cart.cart.forms import form_for
+from willow_cart.cart.loading import Find, load_as
+from willow_cart.cart.loading import load as load_cart
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
@@ -18,7 +20,7 @@ from willow_cart.jobs.job_events import CartFilled, ErrandWritten
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
 from willow_cart.requests.load import LoadRequest
-from willow_cart.sources import Discovery
+from willow_cart.sources.discovery import Discovery
 from willow_cart.standalone import write_script
 
 

@@ -11,10 +11,11 @@ from typing import Self, TextIO
 
 from willow_cart.errors import CannotStore, InternalError, TransientError, WillowCartError, plainly
 from willow_cart.filing import Filed, Plan
-from willow_cart.hauling import Handled, HaulSummary, Observer, Unpacked
-from willow_cart.ledger import Result
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.ledger.entries import Result
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import require_output
+from willow_cart.transfer.observer import Handled, Observer, Unpacked
 
 
 class LogFile(Observer):

@@ -22,7 +22,7 @@ from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.secrets import shown_command
-from willow_cart.sources import PagePart
+from willow_cart.sources.discovery import PagePart
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from willow_cart.cart import Picked, Way, pick_in, read_marked, undo, weigh
+from willow_cart.cart.picking import Picked, Way, pick_in
+from willow_cart.cart.rows import read_marked
+from willow_cart.cart.undoing import undo
+from willow_cart.cart.weighing import weigh
 from willow_cart.choosing import Choice, Unknown
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit

@@ -8,18 +8,18 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import BadOption
-from willow_cart.ledger import (
+from willow_cart.ledger.bags import write_bag
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.manifests import Manifest
+from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.receipt import (
     Chapter,
-    Ledger,
     OpenReceipt,
     RunSummary,
-    ledger_path,
     open_receipt,
     read_runs,
     read_story,
 )
-from willow_cart.ledger.bags import write_bag
-from willow_cart.ledger.manifests import Manifest
 from willow_cart.requests.receipt import ReceiptRequest
 
 

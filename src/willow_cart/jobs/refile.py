@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from willow_cart.hauling import Refiled
-from willow_cart.hauling import refile as refile_here
+from willow_cart.hauling.refiling import Refiled
+from willow_cart.hauling.refiling import refile as refile_here
 from willow_cart.jobs.hauling_policies import make_rule
 from willow_cart.requests.refile import RefileRequest
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from willow_cart.ledger import Run, Runs
+from willow_cart.ledger.runs import Run, Runs
 
 # How often a run that is stopped is looked at, and how long it may take, in seconds.
 _POLL_SECONDS = 0.2

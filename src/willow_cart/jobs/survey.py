@@ -12,7 +12,7 @@ from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.sources import Discovery
+from willow_cart.sources.discovery import Discovery
 
 
 @dataclass(frozen=True, slots=True)

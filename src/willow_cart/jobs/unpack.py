@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from willow_cart.hauling import HaulSummary
-from willow_cart.hauling import unpack as unpack_here
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.hauling.unpacking_here import unpack as unpack_here
 from willow_cart.jobs.discovering import make_choosing
 from willow_cart.jobs.hauling_policies import make_unpacking
 from willow_cart.jobs.job_observer import JobObserver

@@ -6,19 +6,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.cart import (
-    CartPart,
-    DrivePacking,
-    SharePacking,
-    Weight,
-    learn_in,
-    read_marked,
-    split,
-)
-from willow_cart.cart.splitting import file_of
+from willow_cart.cart.picking import learn_in
+from willow_cart.cart.rows import read_marked
+from willow_cart.cart.splitting import CartPart, DrivePacking, SharePacking, file_of, split
+from willow_cart.cart.weighing import Weight
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.hauling import Prospect, prospect
+from willow_cart.hauling.room import Prospect, prospect
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import SizeAsker
 from willow_cart.jobs.job_observer import JobObserver

@@ -9,7 +9,7 @@ from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of
-from willow_cart.ledger import Arrival
+from willow_cart.ledger.entries import Arrival
 from willow_cart.offline_copies.page_rewriting import Markup
 from willow_cart.offline_copies.roles import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style

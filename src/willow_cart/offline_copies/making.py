@@ -19,7 +19,9 @@ from urllib.parse import quote
 from willow_cart.destination import Destination, Stamp, cannot_store
 from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
-from willow_cart.ledger import Arrival, Ledger, Made, ledger_path
+from willow_cart.ledger.entries import Arrival, Made
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.offline_copies.documents import (

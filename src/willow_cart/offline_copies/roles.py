@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from enum import StrEnum
 
-from willow_cart.sources import PagePart
+from willow_cart.sources.discovery import PagePart
 
 
 class Role(StrEnum):

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit, urlunsplit
 
 from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
 from willow_cart.offline_copies.roles import Role
-from willow_cart.sources import PagePart
+from willow_cart.sources.discovery import PagePart
 from willow_cart.sources.listing import folder_of
 
 # What addresses carry to know visitors again; the page behind is the same. `;jsessionid=` stands in

@@ -20,8 +20,12 @@ from willow_cart.choosing.choosing import Learn
 from willow_cart.destination import FileTree
 from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
-from willow_cart.hauling import HaulPolicy, HaulSummary, MultiPassRun, Observer, haul_offers
-from willow_cart.ledger import Arrival, KnownFiles, Ledger, has_ledger, ledger_path, open_receipt
+from willow_cart.hauling.run import MultiPassRun, haul_offers
+from willow_cart.hauling.summary import HaulSummary
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.ledger.receipt import open_receipt
 from willow_cart.model import Offer, State
 from willow_cart.offline_copies.documents import OfflineDocument, open_document
 from willow_cart.offline_copies.naming import START, AsServed
@@ -30,6 +34,8 @@ from willow_cart.offline_copies.scope import Out, Scope, plain_address
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.robots import Robots
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.policy import HaulPolicy
 
 # Referring pages recorded for a missing file.
 _MAX_REFERRERS = 5

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from lxml.etree import _Element
 
-from willow_cart.ledger import Timeline, TimelineCell
+from willow_cart.ledger.timeline import Timeline, TimelineCell
 from willow_cart.model import Sizes
 from willow_cart.report.html import element
 from willow_cart.report.scales import even_marks, name_time, time_marks

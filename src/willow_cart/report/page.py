@@ -14,7 +14,8 @@ from lxml.etree import _Element
 
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
-from willow_cart.ledger import OpenReceipt, ReceiptRow, RunSummary, Timeline, open_receipt
+from willow_cart.ledger.receipt import OpenReceipt, ReceiptRow, RunSummary, open_receipt
+from willow_cart.ledger.timeline import Timeline
 from willow_cart.model import Sizes, State, label_of
 from willow_cart.replacing import marked_with, replacing, require_output
 from willow_cart.report.figures import Colours, draw_kinds, draw_lanes, draw_speed

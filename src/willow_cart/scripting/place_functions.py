@@ -7,7 +7,7 @@ from os import PathLike
 from pathlib import Path
 from typing import TYPE_CHECKING, Unpack
 
-from willow_cart.cart import Cart
+from willow_cart.cart.cart import Cart
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errors import Incomplete
 from willow_cart.exits import Exit

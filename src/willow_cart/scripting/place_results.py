@@ -8,14 +8,14 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cart import Cart
+from willow_cart.cart.cart import Cart
 from willow_cart.errands.running import ErrandPlan, StepDone
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.hauling import HaulSummary
+from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.receipt import PageWritten
 from willow_cart.knocking.steps import KnockFinding, Verdict
-from willow_cart.ledger import Receipt, ReceiptRow, read_receipt
+from willow_cart.ledger.receipt import Receipt, ReceiptRow, read_receipt
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
 from willow_cart.offline_copies import Missing, Readings, TakenPages
@@ -25,7 +25,7 @@ from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest
 from willow_cart.scripting.result_frames import frame, frame_of_receipt
 from willow_cart.scripting.unpacked_paths import paths_of_members
-from willow_cart.sources import NotEntered
+from willow_cart.sources.discovery import NotEntered
 from willow_cart.tables import Combined
 from willow_cart.units import format_size
 from willow_cart.views.words import (

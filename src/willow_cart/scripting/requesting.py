@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from os import PathLike, fspath
 from typing import TYPE_CHECKING, TypeVar, cast
 
-from willow_cart.cart import Cart
+from willow_cart.cart.cart import Cart
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
 from willow_cart.requests.given import Given, given_in

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import fields
 from typing import TYPE_CHECKING
 
-from willow_cart.ledger import ReceiptRow
+from willow_cart.ledger.receipt import ReceiptRow
 
 if TYPE_CHECKING:
     import pandas as pd

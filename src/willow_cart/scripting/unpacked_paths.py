@@ -6,7 +6,8 @@ from collections import defaultdict
 from collections.abc import Iterable
 from pathlib import Path
 
-from willow_cart.ledger import Ledger, ledger_path
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 
 
 def paths_of_members(archives: Iterable[tuple[Path, str]]) -> tuple[Path, ...]:

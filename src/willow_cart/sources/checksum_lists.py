@@ -8,8 +8,12 @@ from dataclasses import dataclass
 from urllib.parse import urljoin
 
 from willow_cart.addresses import looks_like_address, normalise
-from willow_cart.checks import ListedChecksum, is_checksum_line, read_checksum_list
-from willow_cart.checks.checksum_files import is_bare_checksum
+from willow_cart.checks.checksum_files import (
+    ListedChecksum,
+    is_bare_checksum,
+    is_checksum_line,
+    read_checksum_list,
+)
 from willow_cart.errors import TransferFailed, VerificationError
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access

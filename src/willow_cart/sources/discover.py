@@ -19,7 +19,7 @@ from willow_cart.addresses import (
     scheme_of,
 )
 from willow_cart.cart.forms import lines_of, reader_for
-from willow_cart.checks import is_checksum_line
+from willow_cart.checks.checksum_files import is_checksum_line
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.errors import (
     BadOption,

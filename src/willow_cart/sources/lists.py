@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from urllib.parse import quote
 
 from willow_cart.addresses import expand_ranges, looks_like_address, normalise
-from willow_cart.checks import read_checksum_list
+from willow_cart.checks.checksum_files import read_checksum_list
 from willow_cart.errors import UnreadableSource, UsageError
 from willow_cart.model import Issue, Offer
 

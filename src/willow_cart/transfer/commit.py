@@ -21,7 +21,8 @@ from typing import Protocol
 
 from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
 from willow_cart.errors import CannotStore, InternalError
-from willow_cart.ledger import TWIN, Arrival, Ledger, PartRecord, Result
+from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
 from willow_cart.transfer.duplicates import DuplicatePolicy
 

@@ -7,7 +7,7 @@ from enum import StrEnum
 
 from willow_cart.destination import Destination
 from willow_cart.filing import Plan
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.redaction import without_secrets
 

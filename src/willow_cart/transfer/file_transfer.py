@@ -6,11 +6,18 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
-from willow_cart.checks import inspect, proves_composite, verdict_of, weakness_of, written
-from willow_cart.checks.verdicts import LENGTH_ONLY, NOTHING
+from willow_cart.checks.digests import written
+from willow_cart.checks.verdicts import (
+    LENGTH_ONLY,
+    NOTHING,
+    proves_composite,
+    verdict_of,
+    weakness_of,
+)
 from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import CheckFailed, TooSlow, TransientError, Unproved
-from willow_cart.ledger import Arrival, KnownFiles, Result, timestamp
+from willow_cart.ledger.entries import Arrival, Result, timestamp
+from willow_cart.ledger.ledger import KnownFiles
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http_rules import parse_date
@@ -129,6 +136,8 @@ class FileTransfer:
         verdict = self._check(transfer, whole)
         unsound = ""
         if self.downloader.policy.inspect:
+            from willow_cart.checks.inspection import inspect  # and what reads archives
+
             with self.destination.open(partial.file) as file:
                 unsound = inspect(
                     file,

@@ -5,11 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from willow_cart.archives import LeftOut
 from willow_cart.errors import InternalError, TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
+
+if TYPE_CHECKING:
+    from willow_cart.archives.extract import LeftOut
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import replace
 
-from willow_cart.checks import read_checksum
+from willow_cart.checks.digests import read_checksum
 from willow_cart.destination import PARTIAL, Destination
-from willow_cart.ledger import PartRecord
+from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
 from willow_cart.redaction import without_secrets

@@ -10,9 +10,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from typing import Self
 
-from willow_cart.checks import RunningDigest, written
+from willow_cart.checks.digests import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination, begin_to_write_out
-from willow_cart.ledger import Arrival, PartRecord
+from willow_cart.ledger.entries import Arrival, PartRecord
 from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets

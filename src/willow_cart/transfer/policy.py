@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
-from willow_cart.archives import Bounds
+from willow_cart.archives.bounds import Bounds
 from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.errors import BadOption
 from willow_cart.filing import Filed, Layout, Template, require_fields

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
-from willow_cart.ledger import Arrival, Result
+from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import Offer, State
 from willow_cart.protocols import Download
 from willow_cart.redaction import without_secrets

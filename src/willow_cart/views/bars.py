@@ -14,7 +14,7 @@ from rich.progress_bar import ProgressBar
 from rich.table import Table
 from rich.text import Text
 
-from willow_cart.ledger import Progress
+from willow_cart.ledger.runs import Progress
 from willow_cart.model import State
 from willow_cart.units import count_of, format_duration, format_size, printable
 from willow_cart.views.lines import View

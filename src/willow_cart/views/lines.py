@@ -11,12 +11,12 @@ from pathlib import Path
 from willow_cart.addresses import host_of
 from willow_cart.errors import ServerBusy, TransientError, WillowCartError
 from willow_cart.filing import Filed, Plan
-from willow_cart.hauling import Handled, Unpacked
 from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.job_observer import Throttle
-from willow_cart.ledger import Result
+from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.observer import Handled, Unpacked
 from willow_cart.units import count_of, format_duration, format_size
 
 _SECONDS_BETWEEN_LINES = 10.0

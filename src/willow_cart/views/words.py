@@ -23,12 +23,12 @@ from willow_cart.jobs.job_events import (
     Waits,
 )
 from willow_cart.model import Sizes, State
-from willow_cart.sources import Why
+from willow_cart.sources.discovery import Why
 from willow_cart.units import count_of, format_duration, format_size
 
 if TYPE_CHECKING:
-    from willow_cart.cart import Loaded
-    from willow_cart.hauling import HaulSummary
+    from willow_cart.cart.loading import Loaded
+    from willow_cart.hauling.summary import HaulSummary
     from willow_cart.offline_copies import TakenPages
     from willow_cart.packing import Packed
     from willow_cart.tables import Combined

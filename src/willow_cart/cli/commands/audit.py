@@ -9,7 +9,7 @@ from collections import Counter
 from collections.abc import Sequence
 
 from willow_cart.auditing import Audited, Finding
-from willow_cart.cart import cover
+from willow_cart.cart.sheet import cover
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.jobs.audit import audit, repair

@@ -13,7 +13,7 @@ from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
 from willow_cart.errands.surveying import write_from_survey
 from willow_cart.exits import Exit
-from willow_cart.hauling import HaulSummary
+from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.job_observer import Notice
 from willow_cart.jobs.receipt import Result
 from willow_cart.packing import Packed

@@ -5,7 +5,8 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
-from willow_cart.cart import CartView, Picked, Way, mark_in
+from willow_cart.cart.cart_view import CartView
+from willow_cart.cart.picking import Picked, Way, mark_in
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
 from willow_cart.errors import BadOption

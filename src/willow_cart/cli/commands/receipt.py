@@ -12,7 +12,7 @@ from itertools import islice
 from typing import Any
 
 from willow_cart.addresses import name_of
-from willow_cart.cart import cover
+from willow_cart.cart.sheet import cover
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_line, show_table
 from willow_cart.exits import Exit
@@ -25,7 +25,7 @@ from willow_cart.jobs.receipt import (
     Summaries,
     receipt,
 )
-from willow_cart.ledger import Chapter, OpenReceipt, ReceiptRow, RunSummary
+from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size

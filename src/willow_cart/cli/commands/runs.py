@@ -16,7 +16,7 @@ from willow_cart.cli.screen import show_line, show_table
 from willow_cart.errors import NoSuchRun
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs, stop_run
-from willow_cart.ledger import Run, Runs
+from willow_cart.ledger.runs import Run, Runs
 from willow_cart.requests.runs import RunsRequest
 from willow_cart.units import count_of, format_size
 

@@ -6,13 +6,13 @@ import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from willow_cart.cart import CartPart, Weight
-from willow_cart.cart.weighing import heaviest, in_time
+from willow_cart.cart.splitting import CartPart
+from willow_cart.cart.weighing import Weight, heaviest, in_time
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
 from willow_cart.cli.screen import show_line, show_table, show_tables
-from willow_cart.hauling import Prospect
+from willow_cart.hauling.room import Prospect
 from willow_cart.jobs.weigh import Weighed, draw, weigh
 from willow_cart.model import Sizes, sum_of
 from willow_cart.redaction import without_secrets
