@@ -1,20 +1,21 @@
-"""Measure a ledger of a million arrivals, and an audit: part of `make bench`, and by itself."""
+"""What grows with the number of files: pages, buckets, carts, ledgers, and a folder to audit."""
 
 from __future__ import annotations
 
 import hashlib
 import os
 import random
-import shutil
+import socket
 import statistics
 import subprocess
 import sys
-import tempfile
 import time
-from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 
+from rows import usage_of
+
+from willow_cart.demo.store import DemoStore
 from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
@@ -22,6 +23,8 @@ from willow_cart.model import State
 
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
 ARRIVALS = 1_000_000
+PAGE_LINKS = 50_000
+BUCKET_KEYS = 1_000_000
 
 # What is audited: many small files and a few large ones.
 AUDITED = {20 << 10: 16_000, 2 << 20: 600, 1 << 30: 6}  # bytes, and how many have so many
@@ -70,28 +73,17 @@ def _results() -> Iterator[Result]:
         yield Result(number, address, path, state, reason, number, 0, 1, 0.1, arrival)
 
 
-def large_audit(work: Path, passes: int) -> None:
-    """How fast an audit reads, beside processors that do nothing but hash."""
+def large_audit(work: Path) -> tuple[Path, int]:
+    """Make a folder to audit; return it, and how many bytes its files have."""
     folder = work / "audited"
     (folder / ".willow").mkdir(parents=True)
-    rng = random.Random(2031)
-    block = rng.randbytes(1 << 20)
+    block = random.Random(2031).randbytes(1 << 20)
     with Ledger(ledger_path(folder), create=True) as ledger, ledger.transaction():
         run = ledger.begin_run("willow-cart haul all.csv --into audited")
         sizes = [size for size, count in AUDITED.items() for _ in range(count)]
         for number, size in enumerate(sizes, 1):
             ledger.record(run, _make(folder, number, size, block))
-    size, files = sum(sizes), len(sizes)
-    audits, hashes = [], []
-    for _ in range(passes):
-        audits.append(_run(["audit", str(folder)])[0])
-        hashes.append(_hash_only(size))
-    shutil.rmtree(folder)
-    ratio = statistics.median(h / a for h, a in zip(hashes, audits, strict=True))
-    print(f"\nAn audit of {size / 1e9:.1f} GB in {files:,} files")
-    print(f"  {statistics.median(audits):.2f} s; to hash as much in memory on"
-          f" {os.cpu_count()} processors takes {statistics.median(hashes):.2f} s")  # fmt: skip
-    print(f"  {ratio:.2f} of that speed (wanted: 0.9)")
+    return folder, sum(sizes)
 
 
 def _make(folder: Path, number: int, size: int, block: bytes) -> Result:
@@ -112,22 +104,6 @@ def _make(folder: Path, number: int, size: int, block: bytes) -> Result:
     return Result(number, arrival.address, path, State.ARRIVED, "", size, 0, 1, 0.1, arrival)
 
 
-def _hash_only(size: int) -> float:
-    """Seconds in which all processors together hash so many bytes that they need not read."""
-    processors = os.cpu_count() or 1
-    block = bytes(256 << 10)
-
-    def work(_: int) -> None:
-        digest = hashlib.sha256()
-        for _ in range(size // processors // len(block)):
-            digest.update(block)
-
-    began = time.perf_counter()
-    with ThreadPoolExecutor(processors) as pool:
-        list(pool.map(work, range(processors)))
-    return time.perf_counter() - began
-
-
 def _run(words: Sequence[str]) -> tuple[float, float]:
     """Seconds and megabytes that a command takes."""
     began = time.perf_counter()
@@ -137,12 +113,63 @@ def _run(words: Sequence[str]) -> tuple[float, float]:
     return time.perf_counter() - began, usage.ru_maxrss / 1e3
 
 
-def main() -> None:
-    """Measure both, in a folder that is named or in one for passing things."""
-    with tempfile.TemporaryDirectory(dir=next(iter(sys.argv[1:]), None)) as folder:
-        large_ledger(Path(folder))
-        large_audit(Path(folder), 3)
+def large_page(work: Path, serve: Callable[[str], str], passes: int) -> None:
+    """Fifty thousand links in a table, surveyed."""
+    rows = "".join(f"<tr><td>{n}<td><a href=f/{n}.csv>day {n}</a>" for n in range(PAGE_LINKS))
+    base = serve("small")
+    (work / "www/page.html").write_text(f"<table><tr><th>day<th>levels{rows}</table>")
+    page = base.removesuffix("small") + "page.html"
+    usages = [usage_of([*WILLOW_CART, "survey", page]) for _ in range(passes)]
+    seconds = statistics.median(usage.ru_utime + usage.ru_stime for usage in usages)
+    memory = max(usage.ru_maxrss for usage in usages) / 1e3
+    print(f"\nA page of {PAGE_LINKS:,} links in a table, surveyed")
+    print(f"  {seconds:.2f} s of processor time (wanted: under 3), {memory:.0f} MB (under 150)")
 
 
-if __name__ == "__main__":
-    main()
+def large_bucket() -> None:
+    """A million keys, made on the fly by a store on this machine, surveyed."""
+    with DemoStore({}, made={"million": million_keys}) as store:
+        usage = usage_of([*WILLOW_CART, "survey", "s3://million/", "--endpoint", store.base])
+    seconds = usage.ru_utime + usage.ru_stime
+    print(f"\nA bucket of {BUCKET_KEYS:,} keys, surveyed")
+    print(f"  {BUCKET_KEYS / seconds:,.0f} keys a second of processor time (wanted: 40,000),"
+          f" {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 120)")  # fmt: skip
+
+
+def large_cart(work: Path) -> None:
+    """A cart of a million rows, as long as it takes to the first request of its haul."""
+    print(f"\nA cart of {BUCKET_KEYS:,} rows (wanted: under 300 MB, and seconds)")
+    cart = str(work / "million.csv")
+    with DemoStore({}, made={"million": million_keys}) as store:
+        load = [*WILLOW_CART, "load", "s3://million/", "--endpoint", store.base, "--cart", cart]
+        for title, command in (
+            ("loaded", load),
+            ("loaded again", load),
+            ("picked in", [*WILLOW_CART, "pick", cart, "--out", "--keep", "*7.jpg"]),
+            ("weighed", [*WILLOW_CART, "weigh", cart]),
+            ("split into shares", [*WILLOW_CART, "weigh", cart, "--shares", "4"]),
+        ):
+            began = time.perf_counter()
+            usage = usage_of(command)
+            seconds = time.perf_counter() - began
+            print(f"  {title:28} {seconds:7.2f} s, {usage.ru_maxrss / 1e3:.0f} MB")
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        place = f"http://127.0.0.1:{listener.getsockname()[1]}"
+        began = time.perf_counter()
+        haul = subprocess.Popen(
+            [*WILLOW_CART, "haul", cart, "--into", str(work / "million"), "--endpoint", place],
+            stderr=subprocess.DEVNULL,
+        )
+        listener.accept()
+        seconds = time.perf_counter() - began
+        status = Path(f"/proc/{haul.pid}/status").read_text()
+        haul.kill()
+        haul.wait()
+    peak = int(status.partition("VmHWM:")[2].split()[0]) / 1e3
+    print(f"  {'hauled, to the first request':28} {seconds:7.2f} s, {peak:.0f} MB")
+
+
+def million_keys(after: str) -> Iterator[tuple[str, int]]:
+    """The keys that sort behind one, with sizes."""
+    begin = int(after[4:11]) + 1 if after.startswith("img_") else 0
+    return ((f"img_{number:07d}.jpg", 1000 + number % 977) for number in range(begin, BUCKET_KEYS))

@@ -1,275 +1,298 @@
-"""Measure Willow Cart against plain scripts that do the same work: `make bench`.
+"""Measure Willow Cart against scripts and floors that do the same work: `make bench`.
 
 Every figure is a ratio of whole processes run in turn on this machine, so that it holds on others;
-seconds are printed beside it. Takes some minutes and ten gigabytes of disk.
+seconds are printed beside it. Takes half an hour and twenty gigabytes of disk; `--only WORD` names
+rows.
 """
 
 from __future__ import annotations
 
 import argparse
 import os
+import platform
 import random
 import resource
-import shutil
-import socket
-import statistics
 import subprocess
 import sys
 import tempfile
-import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
-from outbox import growing_ledger, outbox  # noqa: E402
-from records import large_audit, large_ledger  # noqa: E402
+from records import large_audit, large_bucket, large_cart, large_ledger, large_page  # noqa: E402
+from rows import Row, compared, memory_of, new_folder, seconds_of, table_of  # noqa: E402
 
 from tests.support.line import Weather, line  # noqa: E402
-from tests.support.servers import nginx  # noqa: E402
-from willow_cart.demo.store import DemoStore  # noqa: E402
+from tests.support.servers import nginx, vsftpd  # noqa: E402
 
-HERE = Path(__file__).parent
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
-SMALL_FILES = 5000
-PAGE_LINKS = 50_000
-BUCKET_KEYS = 1_000_000
-SMALL_SIZE = 8 * 1024
-LARGE_SIZE = 1 << 30
-MEDIUM_FILES = 200
-MEDIUM_SIZE = 256 << 10
-LONGER_SIZE = 64 << 20
-LATENCY = 0.1
+PLAIN = [sys.executable, str(Path(__file__).parent / "plain.py")]
+CERTIFICATE = ROOT / "tests/support/named.pem"
+
+# How many files of which size in bytes, by the name of their folder.
+FILES = {
+    "small": (5_000, 8 << 10),
+    "tiny": (50_000, 1 << 10),
+    "mid": (10, 100 << 20),
+    "large": (1, 1 << 30),
+    "far": (200, 256 << 10),
+    "longer": (1, 64 << 20),
+}
+LATENCY_SECONDS = 0.1
 LINE_SPEED = 2e6
+"""Bytes a second of one connection of the far line."""
+
+ROWS_OF_A_TABLE = 100_000
+TABLES = 10
 
 
-# Hides the instructions for SHA from OpenSSL, as on the many processors that have none.
-PLAIN_PROCESSOR = {"OPENSSL_ia32cap": "~0x0:~0x20000000"}
+class Bench:
+    """The files and the servers, and a method for each group of rows.
 
+    Args:
+        work: a folder on the disk to measure.
+        passes: how many rounds count.
+        stack: ends the servers.
+    """
 
-def measure(command: Sequence[str], into: Path, env: Mapping[str, str]) -> float:
-    """Run a command that writes into a folder, and return its seconds."""
-    # A new folder each time: making files where thousands were deleted is slow for minutes.
-    began = time.perf_counter()
-    subprocess.run(
-        [*command, str(into)], check=True, stdout=subprocess.DEVNULL, env={**os.environ, **env}
-    )
-    return time.perf_counter() - began
+    def __init__(self, work: Path, passes: int, stack: ExitStack) -> None:
+        self.work = work
+        self.passes = passes
+        self._stack = stack
+        self._root = work / "www"
+        self._base = ""
+        self._secure = ""
 
+    def folder(self, name: str) -> str:
+        """Return the address of a folder of files, which are made when they are asked for first."""
+        there = self._root / name
+        if not there.exists():
+            there.mkdir(parents=True)
+            rng = random.Random(name)
+            files, size = FILES[name]
+            for number in range(files):
+                with (there / f"{number:05}.bin").open("wb") as file:
+                    for at in range(0, size, 1 << 20):
+                        file.write(rng.randbytes(min(1 << 20, size - at)))
+        if not self._base:
+            server = nginx(self._root, self.work / "nginx", keepalive_requests=100_000)
+            self._base = self._stack.enter_context(server)
+        return f"{self._base}/{name}"
 
-def in_turn(
-    commands: Mapping[str, Sequence[str]],
-    passes: int,
-    work: Path,
-    env: Mapping[str, str] | None = None,
-) -> dict[str, list[float]]:
-    """Run commands in turn, so that a machine that drifts drifts for all; the first round warms."""
-    seconds: dict[str, list[float]] = {name: [] for name in commands}
-    for number in range(passes + 1):
-        for name, command in commands.items():
-            into = work / f"{name}-{number}"
-            taken = measure(command, into, env or {})
-            if number:
-                seconds[name].append(taken)
-            if any(path.stat().st_size > SMALL_SIZE for path in into.rglob("*.bin")):
-                shutil.rmtree(into)
-    return seconds
+    def secure(self, name: str) -> str:
+        """Return the address of a folder by HTTPS."""
+        self.folder(name)
+        if not self._secure:
+            (self.work / "secure").mkdir()
+            server = nginx(
+                self._root, self.work / "secure", keepalive_requests=100_000,
+                certificate=CERTIFICATE,
+            )  # fmt: skip
+            self._secure = self._stack.enter_context(server)
+        return f"{self._secure}/{name}"
 
+    def against(
+        self,
+        work: str,
+        base: str,
+        files: int,
+        *,
+        wanted: float,
+        peer: str,
+        env: dict[str, str] | None = None,
+    ) -> Row:
+        """Compare a haul of numbered files with a script of `plain.py`."""
+        kind, told = peer.split(": ")
+        return compared(
+            work,
+            lambda into: [
+                *WILLOW_CART, "haul", f"{base}/{{00000..{files - 1:05}}}.bin", "--into", str(into),
+            ],
+            {told: lambda into: [*PLAIN, kind, base, f"{{:05d}}.bin*{files}", str(into)]},
+            self.work,
+            passes=self.passes,
+            wanted=wanted,
+            env=env,
+        )  # fmt: skip
 
-def report(title: str, seconds: dict[str, list[float]], ours: str, bases: Sequence[str]) -> float:
-    """Print medians, and the median ratio of ours to the slowest of the bases in each round."""
-    print(f"\n{title}")
-    for name, those in seconds.items():
-        low, mid, high = min(those), statistics.median(those), max(those)
-        print(f"  {name:28} {mid:7.2f} s   ({low:.2f} to {high:.2f})")
-    passes = zip(*(seconds[base] for base in bases), strict=True)
-    ratios: list[float] = [
-        mine / max(others) for mine, others in zip(seconds[ours], passes, strict=True)
-    ]
-    return statistics.median(ratios)
-
-
-def ratio_of(these: Sequence[float], those: Sequence[float]) -> float:
-    """The median ratio of two commands' seconds, round by round."""
-    return statistics.median(one / other for one, other in zip(these, those, strict=True))
-
-
-def far_away(base: str, work: Path, passes: int) -> None:
-    """A server behind 100 ms of latency, which gives each connection 2 MB/s."""
-    with line(base, Weather(latency=LATENCY, speed=LINE_SPEED)) as place:
-        medium = f"{place}/medium/{{000..{MEDIUM_FILES - 1}}}.bin"
-        one = f"{place}/longer.bin"
-        print(f"\nBehind {LATENCY * 1000:.0f} ms, at {LINE_SPEED / 1e6:.0f} MB/s a connection")
-        for title, size, connections, options in (
-            ("200 files of 256 KiB, 4 lanes", MEDIUM_SIZE, 4, [medium]),
-            ("200 files of 256 KiB, 8 lanes", MEDIUM_SIZE, 8, [medium, "--lanes-per-host", "8"]),
-            ("64 MiB in 8 strands", LONGER_SIZE // 8, 8, [one, "--as", "file", "--strands", "8"]),
-        ):
-            in_line = 1 if "strands" in title else MEDIUM_FILES / connections
-            # A connection is made once; every file then waits for its answer and comes.
-            ideal = LATENCY + in_line * (LATENCY + size / LINE_SPEED)
-            seconds = in_turn({title: [*WILLOW_CART, "haul", *options, "--into"]}, passes, work)
-            mid = statistics.median(seconds[title])
-            print(f"  {title:32} {mid:6.2f} s, {mid / ideal:.2f} times the ideal (wanted: 1.25)")
-
-
-def large_file(base: str, work: Path, passes: int) -> None:
-    """One gigabyte, hashed on the way, against the parts of that work alone."""
-    script = str(HERE / "plain.py")
-    haul = [*WILLOW_CART, "haul", f"{base}/large.bin", "--as", "file"]
-    commands = {
-        "willow-cart": [*haul, "--into"],
-        "willow-cart, two strands": [*haul, "--strands", "2", "--into"],
-        "receive and write": [sys.executable, script, "raw", f"{base}/large.bin"],
-        "SHA-256 in memory": [sys.executable, script, "hash", str(LARGE_SIZE)],
-    }
-    bases = ("receive and write", "SHA-256 in memory")
-    for processor, env in (("as it is", {}), ("without instructions for SHA", PLAIN_PROCESSOR)):
-        seconds = in_turn(commands, passes, work / processor, env)
-        title = f"One file of 1 GiB from nginx on this machine, its processor {processor}"
-        ratio = report(title, seconds, "willow-cart", bases)
-        print(f"  ratio to the larger of the two: {ratio:.2f} (wanted: at most 1.15)")
-        two = seconds["willow-cart, two strands"]
-        print(f"  two strands to one: {ratio_of(two, seconds['willow-cart']):.2f}")
-
-
-def small_files(base: str, work: Path, passes: int) -> None:
-    """Many small files, against the script that people write."""
-    addresses = f"{base}/small/{{0000..{SMALL_FILES - 1}}}.csv"
-    commands = {
-        "willow-cart": [*WILLOW_CART, "haul", addresses, "--into"],
-        "requests, 8 threads": [sys.executable, str(HERE / "plain.py"), "many", base],
-    }
-    seconds = in_turn(commands, passes, work)
-    title = f"{SMALL_FILES:,} files of 8 KiB from nginx on this machine"
-    ratio = report(title, seconds, "willow-cart", ["requests, 8 threads"])
-    print(f"  files a second, ours to theirs: {1 / ratio:.2f} (wanted: at least 2)")
-    # RSS is in KiB on Linux, and of the largest child so far: measured apart from the script.
-    usage = usage_of([*commands["willow-cart"], str(work / "memory")])
-    print(f"  peak memory of the haul: {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 80)")
-
-
-def large_page(base: str, passes: int) -> None:
-    """Fifty thousand links in a table, surveyed."""
-    usages = [usage_of([*WILLOW_CART, "survey", f"{base}/page.html"]) for _ in range(passes)]
-    seconds = statistics.median(usage.ru_utime + usage.ru_stime for usage in usages)
-    memory = max(usage.ru_maxrss for usage in usages) / 1e3
-    print(f"\nA page of {PAGE_LINKS:,} links in a table, surveyed")
-    print(f"  {seconds:.2f} s of processor time (wanted: under 3), {memory:.0f} MB (under 150)")
-
-
-def large_bucket() -> None:
-    """A million keys, made on the fly by a store on this machine, surveyed."""
-    with DemoStore({}, made={"million": million_keys}) as store:
-        usage = usage_of([*WILLOW_CART, "survey", "s3://million/", "--endpoint", store.base])
-    seconds = usage.ru_utime + usage.ru_stime
-    print(f"\nA bucket of {BUCKET_KEYS:,} keys, surveyed")
-    print(f"  {BUCKET_KEYS / seconds:,.0f} keys a second of processor time (wanted: 40,000),"
-          f" {usage.ru_maxrss / 1e3:.0f} MB (wanted: under 120)")  # fmt: skip
-
-
-def large_cart(work: Path) -> None:
-    """A cart of a million rows, as long as it takes to the first request of its haul."""
-    print(f"\nA cart of {BUCKET_KEYS:,} rows (wanted: under 300 MB, and seconds)")
-    cart = str(work / "million.csv")
-    with DemoStore({}, made={"million": million_keys}) as store:
-        load = [*WILLOW_CART, "load", "s3://million/", "--endpoint", store.base, "--cart", cart]
-        for title, command in (
-            ("loaded", load),
-            ("loaded again", load),
-            ("picked in", [*WILLOW_CART, "pick", cart, "--out", "--keep", "*7.jpg"]),
-            ("weighed", [*WILLOW_CART, "weigh", cart]),
-            ("split into shares", [*WILLOW_CART, "weigh", cart, "--shares", "4"]),
-        ):
-            began = time.perf_counter()
-            usage = usage_of(command)
-            seconds = time.perf_counter() - began
-            print(f"  {title:28} {seconds:7.2f} s, {usage.ru_maxrss / 1e3:.0f} MB")
-    with socket.create_server(("127.0.0.1", 0)) as listener:
-        place = f"http://127.0.0.1:{listener.getsockname()[1]}"
-        began = time.perf_counter()
-        haul = subprocess.Popen(
-            [*WILLOW_CART, "haul", cart, "--into", str(work / "million"), "--endpoint", place],
-            stderr=subprocess.DEVNULL,
+    def small(self) -> Iterator[Row]:
+        """Many small files."""
+        pool = "pool: requests in a pool of 8"
+        yield self.against(
+            "5,000 files of 8 KiB", self.folder("small"), 5000, wanted=0.30, peer=pool
         )
-        listener.accept()
-        seconds = time.perf_counter() - began
-        status = Path(f"/proc/{haul.pid}/status").read_text()
-        haul.kill()
-        haul.wait()
-    peak = int(status.partition("VmHWM:")[2].split()[0]) / 1e3
-    print(f"  {'hauled, to the first request':28} {seconds:7.2f} s, {peak:.0f} MB")
+        trust = {"SSL_CERT_FILE": str(CERTIFICATE), "BENCH_TRUST": str(CERTIFICATE)}
+        yield self.against(
+            "2,000 files of 8 KiB by HTTPS",
+            self.secure("small"),
+            2000,
+            wanted=0.4,
+            peer=pool,
+            env=trust,
+        )
+        yield self._growth()
+
+    def _growth(self) -> Row:
+        base = self.folder("tiny")
+        each, memory = {}, 0.0
+        for files in (5_000, 50_000):
+            command = [*WILLOW_CART, "haul", f"{base}/{{00000..{files - 1:05}}}.bin", "--into"]
+            each[files] = seconds_of([*command, str(new_folder(self.work))]) / files * 1e3
+        memory = memory_of([*command, str(new_folder(self.work))])
+        row = Row(
+            "50,000 files of 1 KiB, time a file", f"{each[50_000]:.2f} ms",
+            f"5,000 of them: {each[5_000]:.2f} ms", each[50_000] / each[5_000], 1.1,
+        )  # fmt: skip
+        print(f"{row.work}: {row.ratio:.2f}; all processes: {memory:.0f} MB (wanted: under 200)")
+        return row
+
+    def large(self) -> Iterator[Row]:
+        """Files that cost hashing."""
+        floor = "floor: receive, write and SHA-256 in two threads"
+        yield self.against("ten files of 100 MiB", self.folder("mid"), 10, wanted=1.25, peer=floor)
+        yield self.against("one file of 1 GiB", self.folder("large"), 1, wanted=1.15, peer=floor)
+
+    def far(self) -> Iterator[Row]:
+        """A server behind a long line."""
+        self.folder("far")
+        self.folder("longer")
+        weather = Weather(latency=LATENCY_SECONDS, speed=LINE_SPEED)
+        place = self._stack.enter_context(line(self._base, weather))
+        pool = "pool: requests in a pool of 8"
+        title = "200 files of 256 KiB, 100 ms, 2 MB/s a connection"
+        yield self.against(title, f"{place}/far", 200, wanted=0.8, peer=pool)
+        # A connection is made once; then the answer is waited for, and an eighth of the file comes.
+        ideal = 2 * LATENCY_SECONDS + FILES["longer"][1] / LINE_SPEED / 8
+        address = f"{place}/longer/00000.bin"
+        haul = [*WILLOW_CART, "haul", address, "--as", "file", "--strands", "8", "--into"]
+        seconds = min(seconds_of([*haul, str(new_folder(self.work))]) for _ in range(self.passes))
+        yield Row(
+            "64 MiB, same line, 8 strands", f"{seconds:.2f} s", f"the ideal: {ideal:.2f} s",
+            seconds / ideal, 1.1,
+        )  # fmt: skip
+
+    def ftp(self) -> Iterator[Row]:
+        """An FTP outbox."""
+        root = self.work / "ftp"
+        (root / "levels").mkdir(parents=True)
+        for number in range(500):
+            (root / "levels" / f"{number:04}.csv").write_bytes(b"%08d," % number * 910)
+        base = self._stack.enter_context(vsftpd(root, self.work / "vsftpd"))
+        yield compared(
+            "500 FTP files of 8 KiB",
+            lambda into: [*WILLOW_CART, "haul", f"{base}/levels/", "--into", str(into)],
+            {"ftplib in 4 threads": lambda into: [*PLAIN, "ftp", base, "levels", str(into)]},
+            self.work,
+            passes=self.passes,
+            wanted=1.2,
+        )
+
+    def combine(self) -> Iterator[Row]:
+        """A million rows of five columns, in ten texts."""
+        folder = self.work / "tables"
+        folder.mkdir()
+        rng = random.Random(2031)
+        for number in range(TABLES):
+            with (folder / f"levels_{number:02}.csv").open("w", encoding="utf-8") as file:
+                file.write("station,time,level,temperature,note\n")
+                for row in range(ROWS_OF_A_TABLE):
+                    day, minute = divmod(row, 1440)
+                    note = rng.choice(["", "ok", "reeds cut", '"gauge moved, twice"'])
+                    file.write(
+                        f"S{rng.randrange(40):03},20{31 + number}-{day // 28 + 1:02}"
+                        f"-{day % 28 + 1:02}T{minute // 60:02}:{minute % 60:02},"
+                        f"{rng.gauss(2, 0.5):.3f},{rng.randrange(-50, 300)},{note}\n"
+                    )
+        for kind, form in (("Parquet", "parquet"), ("SQLite", "sqlite")):
+            yield compared(
+                f"combine 1,000,000 rows of 5 columns to {kind}",
+                lambda into, form=form: [  # type: ignore[misc]
+                    *WILLOW_CART, "combine", str(folder), "--to", str(into / f"all.{form}"),
+                ],
+                {"pandas": lambda into, form=form: [  # type: ignore[misc]
+                    *PLAIN, "frames", str(folder), str(into / f"all.{form}"),
+                ]},
+                self.work,
+                passes=self.passes,
+                wanted=1.5,
+            )  # fmt: skip
+
+    def audit(self) -> Iterator[Row]:
+        """Eight gigabytes at rest."""
+        folder, size = large_audit(self.work)
+        yield compared(
+            f"audit of {size / 1e9:.0f} GB",
+            lambda _: [*WILLOW_CART, "audit", str(folder)],
+            {"hashing in memory": lambda _: [*PLAIN, "hash", str(size)]},
+            self.work,
+            passes=self.passes,
+            wanted=1.1,
+        )
+
+    def start(self) -> Iterator[Row]:
+        """How long a person waits for nothing."""
+        python = sys.executable
+        yield compared(
+            "--help",
+            lambda _: [*WILLOW_CART, "--help"],
+            {"import argparse": lambda _: [python, "-c", "import argparse"]},
+            self.work,
+            passes=3 * self.passes,
+            wanted=4,
+        )
+        address = f"{self.folder('small')}/00000.bin"
+        opened = f"import urllib.request; urllib.request.urlopen('{address}').read()"
+        yield compared(
+            "haul of one small file",
+            lambda into: [*WILLOW_CART, "haul", address, "--into", str(into)],
+            {"urllib.request": lambda _: [python, "-c", opened]},
+            self.work,
+            passes=3 * self.passes,
+            wanted=2,
+        )
+
+    def records(self) -> Iterator[Row]:
+        """What grows with the number of files; printed, and no rows of the table."""
+        large_page(self.work, self.folder, self.passes)
+        large_bucket()
+        large_cart(self.work)
+        large_ledger(self.work)
+        yield from ()
 
 
-def million_keys(after: str) -> Iterator[tuple[str, int]]:
-    """The keys that sort behind one, with sizes."""
-    begin = int(after[4:11]) + 1 if after.startswith("img_") else 0
-    return ((f"img_{number:07d}.jpg", 1000 + number % 977) for number in range(begin, BUCKET_KEYS))
-
-
-def usage_of(command: Sequence[str]) -> resource.struct_rusage:
-    """What a command takes of the machine; its memory is in KiB."""
-    child = os.fork()
-    if child == 0:
-        out = os.open(os.devnull, os.O_WRONLY)
-        os.dup2(out, 1)
-        os.execvp(command[0], list(command))
-    _, _, usage = os.wait4(child, 0)
-    return usage
-
-
-def start_up(passes: int) -> None:
-    """How long a person waits for help."""
-    seconds = []
-    for _ in range(passes * 3):
-        began = time.perf_counter()
-        subprocess.run([*WILLOW_CART, "--help"], check=True, stdout=subprocess.DEVNULL)
-        seconds.append(time.perf_counter() - began)
-    print(f"\nwillow-cart --help: {statistics.median(seconds):.3f} s (wanted: under 0.25)")
-
-
-def make_files(root: Path) -> None:
-    """What nginx serves: the same bytes every time."""
-    rng = random.Random(2031)
-    (root / "small").mkdir(parents=True)
-    for number in range(SMALL_FILES):
-        (root / "small" / f"{number:04d}.csv").write_bytes(rng.randbytes(SMALL_SIZE))
-    rows = "".join(f"<tr><td>{n}<td><a href=f/{n}.csv>day {n}</a>" for n in range(PAGE_LINKS))
-    (root / "page.html").write_text(f"<table><tr><th>day<th>levels{rows}</table>")
-    (root / "medium").mkdir()
-    for number in range(MEDIUM_FILES):
-        (root / "medium" / f"{number:03d}.bin").write_bytes(rng.randbytes(MEDIUM_SIZE))
-    for name, size in (("large.bin", LARGE_SIZE), ("longer.bin", LONGER_SIZE)):
-        with (root / name).open("wb") as file:
-            for _ in range(size >> 20):
-                file.write(rng.randbytes(1 << 20))
+def processor() -> str:
+    """The kind of machine, for the head of the table."""
+    flags = Path("/proc/cpuinfo").read_text() if Path("/proc/cpuinfo").exists() else ""
+    sha = "with" if "sha_ni" in flags else "without"
+    return f"{os.cpu_count()} processors {sha} SHA instructions, Python {platform.python_version()}"
 
 
 def main() -> None:
-    """Measure what is asked for."""
+    """Measure what is asked for, and print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
+    groups = ("start", "small", "large", "far", "ftp", "combine", "audit", "records")
+    parser.add_argument("--only", action="append", choices=groups, help="measure this; repeatable")
     parser.add_argument("--passes", type=int, default=5)
     parser.add_argument("--folder", type=Path, help="where to work, on the disk to measure")
     args = parser.parse_args()
     resource.setrlimit(resource.RLIMIT_NOFILE, (1024, 1024))
-    with tempfile.TemporaryDirectory(dir=args.folder, prefix="willow-cart-bench-") as folder:
-        work = Path(folder)
-        make_files(work / "www")
-        with nginx(work / "www", work / "nginx", keepalive_requests=100_000) as base:
-            start_up(args.passes)
-            large_page(base, args.passes)
-            large_bucket()
-            large_cart(work)
-            small_files(base, work, args.passes)
-            far_away(base, work / "far", args.passes)
-            large_file(base, work, args.passes)
-        print()
-        outbox(work, args.passes)
-        growing_ledger(work)
-        large_ledger(work)
-        large_audit(work, args.passes)
+    rows: list[Row] = []
+    with (
+        tempfile.TemporaryDirectory(dir=args.folder, prefix="willow-cart-bench-") as folder,
+        ExitStack() as stack,
+    ):
+        bench = Bench(Path(folder), args.passes, stack)
+        for group in args.only or groups:
+            measure: Callable[[], Iterator[Row]] = getattr(bench, group)
+            rows += measure()
+    print(f"\n{processor()}; medians of {args.passes} rounds\n\n{table_of(rows)}")
 
 
 if __name__ == "__main__":
-    main()
+    try:
+        main()
+    except subprocess.CalledProcessError as error:
+        sys.exit(f"{error.cmd[:4]} failed with {error.returncode}")

@@ -8,8 +8,8 @@ import pytest
 
 from willow_cart.errors import ProtocolError, TooManyRedirects
 from willow_cart.model import Validators
-from willow_cart.protocols import http_rules as rules
-from willow_cart.protocols.http_rules import ContentRange
+from willow_cart.protocols.http import http_rules as rules
+from willow_cart.protocols.http.http_rules import ContentRange
 
 NOON = "Sun, 01 Jun 2031 12:00:00 GMT"
 LATER = "Sun, 01 Jun 2031 12:05:00 GMT"

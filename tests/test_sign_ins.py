@@ -11,7 +11,7 @@ import pytest
 from tests.support.program import Outcome, files_in, run
 from tests.support.servers import APACHE, NGINX, apache, nginx
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
-from willow_cart.protocols.http_rules import parse_challenges
+from willow_cart.protocols.http.http_rules import parse_challenges
 from willow_cart.sign_in.digest import answer_digest, read_digest_challenge
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns
 

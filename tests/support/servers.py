@@ -27,7 +27,7 @@ http {{
   client_body_temp_path {work}/1; proxy_temp_path {work}/2; fastcgi_temp_path {work}/3;
   uwsgi_temp_path {work}/4; scgi_temp_path {work}/5;
   server {{
-    listen 127.0.0.1:{port};
+    listen 127.0.0.1:{port}{secure};
     root {root};
     location /slow/ {{ alias {root}/; limit_rate 1m; }}
     location /moved/ {{ rewrite ^/moved/(.*)$ /$1 redirect; }}
@@ -46,16 +46,25 @@ http {{
 
 
 @contextmanager
-def nginx(root: Path, work: Path, *, keepalive_requests: int = 1000) -> Iterator[str]:
-    """Serve a folder, and give the address of its root without a slash at the end."""
+def nginx(
+    root: Path, work: Path, *, keepalive_requests: int = 1000, certificate: Path | None = None
+) -> Iterator[str]:
+    """Serve a folder, by HTTPS if there is a certificate with its key.
+
+    Gives the address of its root without a slash at the end.
+    """
     assert NGINX is not None, "nginx is not installed"
     config = work / "nginx.conf"
     command = [NGINX, "-c", str(config), "-e", str(work / "error.log")]
-    values = {"work": work, "root": root, "requests": keepalive_requests}
+    secure = f" ssl; ssl_certificate {certificate}; ssl_certificate_key {certificate}"
+    values = {
+        "work": work, "root": root, "requests": keepalive_requests,
+        "secure": secure if certificate else "",
+    }  # fmt: skip
     _make_readable(root, work)
     (work / "users").write_text("ida:{PLAIN}reedmace\n")
     with _serving(command, config, _CONFIG, values) as base:
-        yield base
+        yield base.replace("http:", "https:") if certificate else base
 
 
 _APACHE_CONFIG = """

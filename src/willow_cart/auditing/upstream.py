@@ -11,7 +11,7 @@ from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Metadata
 from willow_cart.protocols import ONCE_MORE, Access
-from willow_cart.protocols.http_rules import contradict
+from willow_cart.protocols.http.http_rules import contradict
 from willow_cart.redaction import without_secrets
 
 # RFC 9110, 15.5.5 and 15.5.11

@@ -43,6 +43,9 @@ _CHUNK_BYTES = 1 << 20
 # What the follower may be handed ahead of what it has hashed.
 _MAX_QUEUED_BYTES = 4 << 20
 
+# For so long one is waited for that lags behind, such as one that reads what was there before.
+_MAX_LAG_SECONDS = 0.2
+
 # Up to here the bytes are hashed as they are received; starting a thread costs more than it saves.
 _INLINE_BYTES = 1 << 20
 
@@ -148,9 +151,9 @@ class RunningDigest:
     """Digests of a file that is being written.
 
     The first megabyte is hashed as it is handed over. From there on a helper thread follows. It is
-    handed a few megabytes at most; when it lags behind further than that it reads the file itself,
-    so that hashing never holds up the transfer and memory stays bounded. The same serves a file of
-    which a part was there already.
+    handed a few megabytes at most; when it lags behind further than that it is waited for a moment,
+    and then reads the file itself, so that memory stays bounded. The same serves a file of which a
+    part was there already.
 
     Not for use by several threads at once.
 
@@ -167,6 +170,7 @@ class RunningDigest:
         self._more = threading.Condition()
         self._state = threading.Lock()
         self._ending = False
+        self._is_awaited = False
         self._follower: threading.Thread | None = None
         self._failure: OSError | None = None
 
@@ -184,9 +188,25 @@ class RunningDigest:
                     each.update(data)
                 self._hashed = self._written = written
             return
+        self._wait_for_follower(written)
         if written - self._hashed <= _MAX_QUEUED_BYTES:
             self._in_hand.append((self._written, data))
         self.reach(written, file)
+
+    def _wait_for_follower(self, written: int) -> None:
+        """Wait until the follower is near.
+
+        Reading the file back would take the time that it lacks, and several files that are received
+        faster than they are hashed would have more threads at work than there are processors.
+        """
+        if self._follower is None or written - self._hashed <= _MAX_QUEUED_BYTES:
+            return
+        with self._more:
+            self._is_awaited = True
+            self._more.wait_for(
+                lambda: written - self._hashed <= _MAX_QUEUED_BYTES, _MAX_LAG_SECONDS
+            )
+            self._is_awaited = False
 
     def reach(self, written: int, file: int) -> None:
         """Set how many bytes the file holds now; the digest reads them from the file."""
@@ -252,6 +272,9 @@ class RunningDigest:
                     for each in self._hashes.values():
                         each.update(data)
                     self._hashed += len(data)
+                if self._is_awaited:
+                    with self._more:
+                        self._more.notify_all()
         except OSError as error:
             self._failure = error
 

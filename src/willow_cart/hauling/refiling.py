@@ -25,7 +25,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import fingerprint
 
 _MOVING = f"{OWN_FOLDER}/moving"

@@ -32,19 +32,17 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
-from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.policy import HaulPolicy, Unpacking
+from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfers
 
 if TYPE_CHECKING:
     from willow_cart.executors.executor import Executor
     from willow_cart.hauling.handling import ArrivalHandler
-    from willow_cart.hauling.unpacking import Archive
 
 # Large enough to make commits cheap, small enough to keep memory low.
 _RESULTS_PER_TRANSACTION = 500
@@ -218,7 +216,7 @@ class _Haul:
         wish = self.policy.unpack
         if wish is None or self.account.interrupted:
             return
-        from willow_cart.hauling.unpacking import Unpacker
+        from willow_cart.hauling.unpacking import Unpacker, unharmed_archives
 
         unpacker = Unpacker(
             wish,
@@ -228,18 +226,10 @@ class _Haul:
             observer=self.observer,
             stop=self.stop,
         )
-        for unpacked in unpacker.unpack_all(self._archives(wish)):
+        archives = unharmed_archives(wish.wanted(self.plan), self.held, self.destination)
+        for unpacked in unpacker.unpack_all(archives):
             self.account.add_unpacked(unpacked)
         self.account.interrupted = unpacker.broken_off
-
-    def _archives(self, wish: Unpacking) -> Iterator[Archive]:
-        """Yield the archives of the haul that are unchanged since their arrival."""
-        from willow_cart.hauling.unpacking import Archive
-
-        for filed in wish.wanted(self.plan):
-            arrival = self.held.get(without_secrets(filed.offer.address))
-            if arrival is not None and self.destination.stamp(arrival.lies_at) == arrival.stamp:
-                yield Archive(filed, arrival)
 
     def _make_handler(self, commit_thread: CommitThread) -> ArrivalHandler | None:
         """Return the handler that runs the user's command, also for files of an interrupted haul.

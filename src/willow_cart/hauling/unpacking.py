@@ -29,9 +29,10 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed, marked
 from willow_cart.ledger.entries import TWIN, Arrival, timestamp
-from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.ledger import KnownFiles, Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
+from willow_cart.redaction import without_secrets
 from willow_cart.transfer.observer import Observer, Unpacked
 from willow_cart.transfer.policy import Unpacking
 
@@ -65,6 +66,22 @@ class Archive:
             return tree.open(self.arrival.lies_at)
         with FileTree(self.root) as folder:
             return folder.open(self.arrival.lies_at)
+
+
+def unharmed_archives(
+    chosen: Iterable[Filed], held: KnownFiles, destination: FileTree
+) -> Iterator[Archive]:
+    """Yield the archives of a haul that are unchanged since their arrival.
+
+    Args:
+        chosen: those that are to be unpacked.
+        held: what the ledger knows.
+        destination: where they are.
+    """
+    for filed in chosen:
+        arrival = held.get(without_secrets(filed.offer.address))
+        if arrival is not None and destination.stamp(arrival.lies_at) == arrival.stamp:
+            yield Archive(filed, arrival)
 
 
 class Unpacker:

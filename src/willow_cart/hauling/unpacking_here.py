@@ -21,7 +21,7 @@ from willow_cart.ledger.entries import Arrival, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.local import address_of
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import Unpacking

@@ -137,12 +137,10 @@ def haul(
             return replace(planned, incomplete=bool(troubles))
         if request.cart is not None:
             # Left behind now, so that it is there whatever becomes of the haul.
-            from willow_cart.cart.loading import Find
-            from willow_cart.jobs.load import fill_cart
+            from willow_cart.jobs.load import keep_cart
 
-            find = Find((offer, True) for offer in offers)
             look = Discovery(sources=finder.found.sources)
-            observer.note(CartKept(fill_cart(find, request.cart, look, observer, add=False)))
+            observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
         account = carry(request, policy, offers, access, observer, run=run)
     return Hauled(account, request, len(troubles), troubles)
 

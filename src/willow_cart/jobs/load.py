@@ -111,6 +111,13 @@ def load(
     return LoadedSources(finder.found, finder.unanswered, find, filled, script)
 
 
+def keep_cart(
+    offers: Iterable[Offer], path: Path, found: Discovery, observer: JobObserver
+) -> CartFilled:
+    """Write all of these offers into a new cart; see `fill_cart`."""
+    return fill_cart(Find((offer, True) for offer in offers), path, found, observer, add=False)
+
+
 def fill_cart(
     find: Find, path: Path, found: Discovery, observer: JobObserver, *, add: bool
 ) -> CartFilled:

@@ -15,7 +15,7 @@ from willow_cart.errors import NotServed, WillowCartError
 from willow_cart.knocking import reach
 from willow_cart.model import Metadata, Offer
 from willow_cart.protocols import Access, Download, Unchanged
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES, Secured
 from willow_cart.sources.discover import discover_each

@@ -26,7 +26,7 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
-from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.retry import RequestRules, Retrier
 from willow_cart.protocols.sockets import RequestPacer

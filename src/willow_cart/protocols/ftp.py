@@ -51,7 +51,7 @@ from willow_cart.protocols.ftp_listing import (
     parse_list_line,
     parse_timestamp,
 )
-from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.redaction import without_secrets

@@ -15,7 +15,7 @@ from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
-    from willow_cart.protocols.http_response import StrictResponse
+    from willow_cart.protocols.http.http_response import StrictResponse
 
 Fields = Sequence[tuple[str, str]]
 

@@ -1,7 +1,7 @@
 """HTTP and HTTPS: redirects, sign-ins, ranges and validators.
 
-Redirects and retries are rules of this house (`protocols.http_rules`, `protocols.retry`);
-connections are in `protocols.http_connection`.
+Redirects and retries are rules of this house (`protocols.http.http_rules`, `protocols.retry`);
+connections are in `protocols.http.http_connection`.
 """
 
 from __future__ import annotations
@@ -26,22 +26,22 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols import http_rules as rules
 from willow_cart.protocols.base import Access, Download, Unchanged
-from willow_cart.protocols.http_connection import (
+from willow_cart.protocols.http import http_rules as rules
+from willow_cart.protocols.http.http_connection import (
     Answer,
     CannotConnect,
     ConnectionPool,
     Route,
     Supervision,
 )
+from willow_cart.protocols.http.proxies import proxy_for as usual_proxy
 from willow_cart.protocols.promises import (
     PROOFS,
     composite_of,
     promised_by_server,
     promised_by_store,
 )
-from willow_cart.protocols.proxies import proxy_for as usual_proxy
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.protocols.web_delivery import WebDownload

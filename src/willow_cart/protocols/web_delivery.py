@@ -11,9 +11,9 @@ from willow_cart.addresses import host_of
 from willow_cart.errors import ConnectionLost, ProtocolError, TransferFailed
 from willow_cart.kinds import begins_as_named
 from willow_cart.model import Metadata, Validators
-from willow_cart.protocols import http_rules as rules
 from willow_cart.protocols.base import CHUNK, Download, Resumability
-from willow_cart.protocols.content_coding import (
+from willow_cart.protocols.http import http_rules as rules
+from willow_cart.protocols.http.content_coding import (
     GZIP_MAGIC,
     NAMES,
     BrokenCoding,
@@ -21,7 +21,7 @@ from willow_cart.protocols.content_coding import (
     decoded,
     is_gzip_within,
 )
-from willow_cart.protocols.http_connection import Answer
+from willow_cart.protocols.http.http_connection import Answer
 from willow_cart.protocols.web_errors import translate
 from willow_cart.redaction import without_secrets
 

@@ -15,7 +15,7 @@ from willow_cart.errors import (
     TimedOut,
     TransferFailed,
 )
-from willow_cart.protocols.http_response import FramingError
+from willow_cart.protocols.http.http_response import FramingError
 from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration
 

@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import origin_of
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 
 # More, or longer ones, than browsers keep (RFC 6265, 6.1).
 _MAX_COOKIES = 50

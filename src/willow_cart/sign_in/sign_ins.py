@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 
 from willow_cart.addresses import origin_of
 from willow_cart.errors import BadOption, plainly
-from willow_cart.protocols import http_rules as rules
+from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.account_key import sign_for_account
 from willow_cart.sign_in.cookie_file import CookieJar
 from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_digest_challenge

@@ -15,7 +15,7 @@ from urllib.parse import quote, unquote
 
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Offer
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
 from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing

@@ -15,7 +15,7 @@ from willow_cart.checks.soft_failures import (
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access, Unchanged
-from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
 from willow_cart.redaction import without_secrets

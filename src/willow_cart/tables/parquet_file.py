@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from pathlib import Path
+from types import ModuleType
 from typing import TYPE_CHECKING, Any, BinaryIO
 
 from willow_cart.errors import NoTable
@@ -18,6 +19,13 @@ if TYPE_CHECKING:
 _ROWS_PER_GROUP = 100_000
 
 
+def _columns() -> ModuleType:
+    """Return what knows the library's types; it is slow to import."""
+    from willow_cart.tables import column_types
+
+    return column_types
+
+
 class ParquetRows:
     """Writes rows in groups; small tables are collected, for small groups are slow to read.
 
@@ -30,19 +38,17 @@ class ParquetRows:
         import pyarrow as pa  # slow to import
         import pyarrow.parquet as pq
 
-        from willow_cart.tables.column_types import arrow_type
-
         self._types = types
-        self.schema = pa.schema([(name, arrow_type(type_)) for name, type_ in types.items()])
+        self.schema = pa.schema(
+            [(name, _columns().arrow_type(type_)) for name, type_ in types.items()]
+        )
         self._writer = pq.ParquetWriter(file, self.schema, compression="zstd")
         self._pending: list[pa.RecordBatch] = []
         self._count = 0
 
     def write(self, rows: pa.RecordBatch) -> None:
         """Write rows; times may be strings."""
-        from willow_cart.tables.column_types import with_moments
-
-        self._pending.append(with_moments(rows, self._types))
+        self._pending.append(_columns().with_moments(rows, self._types))
         self._count += rows.num_rows
         if self._count >= _ROWS_PER_GROUP:
             self._write_group()
@@ -73,8 +79,6 @@ class ParquetOutput(Output):
         import pyarrow as pa  # slow to import
         import pyarrow.parquet as pq
 
-        from willow_cart.tables.column_types import arrow_type
-
         if self.anew or not self.path.exists():
             return {}
         try:
@@ -83,7 +87,7 @@ class ParquetOutput(Output):
             reason = f"not a Parquet file: {str(error).rstrip('.').lower()}"
             raise NoTable(str(self.path), reason, "move it, or name another") from None
         require_source(self.path, schema.names)
-        types = {arrow_type(type_): type_ for type_ in Type if type_ is not Type.EMPTY}
+        types = {_columns().arrow_type(type_): type_ for type_ in Type if type_ is not Type.EMPTY}
         return {each.name: types.get(each.type, Type.TEXT) for each in schema}
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
@@ -113,10 +117,8 @@ class ParquetOutput(Output):
         import pyarrow as pa
         import pyarrow.compute as pc
 
-        from willow_cart.tables.column_types import strings
-
         schema = self._rows.schema
-        kept = batch.filter(pc.invert(pc.is_in(batch.column(SOURCE), strings([*files]))))
+        kept = batch.filter(pc.invert(pc.is_in(batch.column(SOURCE), _columns().strings([*files]))))
         columns = [
             kept.column(each.name).cast(each.type)
             if each.name in kept.schema.names

@@ -30,7 +30,7 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Checksum, Validators
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
-from willow_cart.protocols.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.transfer.commit import LedgerWriter, Mark, Note
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Meter, SpeedCap

@@ -20,7 +20,7 @@ from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.ledger import KnownFiles
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
-from willow_cart.protocols.http_rules import parse_date
+from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile

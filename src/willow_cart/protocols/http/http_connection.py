@@ -1,7 +1,7 @@
 """Connections to web servers, directly or through proxies, and those of one origin as a pool.
 
 They are the standard library's, with our sockets below (`protocols.sockets`) and our responses
-above (`protocols.http_response`).
+above (`protocols.http.http_response`).
 """
 
 from __future__ import annotations
@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from willow_cart.protocols.http_response import KeptFile, StrictResponse
+from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 
 _PORTS = {"http": 80, "https": 443}
@@ -76,7 +76,7 @@ class Route:
         return {"Proxy-Authorization": f"Basic {base64.b64encode(signed.encode()).decode()}"}
 
 
-class Connection(http.client.HTTPConnection):
+class WebConnection(http.client.HTTPConnection):
     """A connection to a web server, or to a proxy that leads to it.
 
     Args:
@@ -198,7 +198,7 @@ class ConnectionPool:
         self.route = route
         self._supervision = supervision
         self._most = most
-        self._idle: deque[Connection] = deque()
+        self._idle: deque[WebConnection] = deque()
 
     def request(self, method: str, target: str, fields: Mapping[str, str]) -> Answer:
         """Send a request over a connection that is free, or a new one.
@@ -214,7 +214,7 @@ class ConnectionPool:
             connection.end()
             raise
 
-    def _take(self) -> Connection:
+    def _take(self) -> WebConnection:
         """Return the connection that was used last, which is the least likely to be closed."""
         while self._idle:
             try:
@@ -224,9 +224,9 @@ class ConnectionPool:
             if connection.is_usable():
                 return connection
             connection.end()
-        return Connection(self.route, self._supervision)
+        return WebConnection(self.route, self._supervision)
 
-    def give_back(self, connection: Connection) -> None:
+    def give_back(self, connection: WebConnection) -> None:
         """Keep a connection for another request, unless there are enough."""
         if len(self._idle) < self._most:
             self._idle.append(connection)
@@ -255,13 +255,13 @@ class Answer:
     """
 
     def __init__(
-        self, response: StrictResponse, connection: Connection, pool: ConnectionPool
+        self, response: StrictResponse, connection: WebConnection, pool: ConnectionPool
     ) -> None:
         self.response = response
         self.status = response.status
         self.fields = response.fields
         self.received = 0
-        self._connection: Connection | None = connection
+        self._connection: WebConnection | None = connection
         self._pool = pool
         if response.isclosed() or response.length == 0:
             self._end()

@@ -1,0 +1,1 @@
+"""HTTP (RFC 9110 and 9112): rules of its fields, responses, and connections."""
