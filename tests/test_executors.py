@@ -124,7 +124,7 @@ def test_every_transfer_comes_back_once_checked_counted_and_told(bench: MakeBenc
     files = small(5)
     on = bench(FakeAccess(files))
     asked = transfers([*files])
-    came = on.executor.carry(asked, 0)
+    came = list(on.executor.carry(asked, 0))
     assert [transfer for transfer, _ in came] == asked
     assert [on.content(verified) for _, verified in came] == [f.content for f in files.values()]
     sizes = [len(file.content) for file in files.values()]
@@ -132,6 +132,14 @@ def test_every_transfer_comes_back_once_checked_counted_and_told(bench: MakeBenc
     assert [transfer.attempts for transfer in asked] == [1] * 5
     assert on.heard.begun == [transfer.filed.path for transfer in asked]
     assert on.heard.bytes == sum(sizes)
+
+
+def test_nothing_is_told_of_the_next_transfer_before_this_one_is_seen_to(bench: MakeBench) -> None:
+    files = small(4)
+    on = bench(FakeAccess(files))
+    for number, (transfer, _) in enumerate(on.executor.carry(transfers([*files]), 0), 1):
+        assert on.heard.begun[-1] == transfer.filed.path
+        assert len(on.heard.begun) == number
 
 
 def test_a_failure_comes_back_with_its_facts_and_the_rest_goes_on(bench: MakeBench) -> None:
@@ -156,13 +164,13 @@ def test_a_busy_or_broken_host_ends_a_batch(
     files[f"{BASE}/2.csv"].troubles = [trouble]
     on = bench(FakeAccess(files))
     asked = transfers([*files])
-    came = on.executor.carry(asked, 0)
+    came = list(on.executor.carry(asked, 0))
     assert [transfer for transfer, _ in came] == asked[:3]
     assert vars(came[-1][1]) == vars(trouble)
     assert [transfer.attempts for transfer in asked[3:]] == [0, 0, 0], (
         "what was not begun is as it was"
     )
-    assert len(on.executor.carry(asked[3:], 0)) == 3
+    assert len([*on.executor.carry(asked[3:], 0)]) == 3
 
 
 def test_an_odd_answer_is_a_failure_and_not_an_end(bench: MakeBench) -> None:
@@ -193,7 +201,7 @@ def test_abort_ends_what_waits_and_close_leaves_nothing(bench: MakeBench, place:
 
 def _carry_in_vain(executor: Executor, asked: list[Transfer]) -> None:
     try:
-        outcomes = executor.carry(asked, 0)
+        outcomes = list(executor.carry(asked, 0))
     except Interrupted:
         return
     assert not any(isinstance(outcome, VerifiedFile) for _, outcome in outcomes)
@@ -218,7 +226,7 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
     carry = ProcessExecutor.carry
 
     def counted(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
-        came = carry(self, transfers, lane)
+        came = list(carry(self, transfers, lane))
         counts.append(len(came))
         return came
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.ledger.entries import Result
@@ -24,11 +24,12 @@ class Executor(ABC):
 
     Queue, pace, retries, names, commit and ledger are its caller's. What an executor promises:
 
-    - `carry` returns each transfer of the batch at most once. One that it does not return was not
+    - `carry` yields each transfer of the batch at most once. One that it does not yield was not
       begun, and can be given to any executor.
     - A busy or broken host ends a batch at once; the rest of it is not begun.
-    - The counters of a transfer are up to date and its observer has been told when it is returned.
-    - After `abort`, `carry` returns or raises `Interrupted` within seconds. After `close`, nothing
+    - The counters of a transfer are up to date and its observer has been told when it is yielded;
+      of the next one nothing is told before.
+    - After `abort`, `carry` ends or raises `Interrupted` within seconds. After `close`, nothing
       that it started is left running.
 
     Attributes:
@@ -54,8 +55,8 @@ class Executor(ABC):
         return True
 
     @abstractmethod
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
-        """Make one attempt at each transfer of a batch, in order.
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterable[tuple[Transfer, Outcome]]:
+        """Make one attempt at each transfer of a batch, in order; yield the outcomes.
 
         Args:
             transfers: the transfers, all of one host.

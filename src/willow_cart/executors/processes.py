@@ -11,7 +11,7 @@ import os
 import subprocess
 import sys
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from multiprocessing.connection import Pipe
@@ -111,20 +111,18 @@ class ProcessExecutor(Executor):
             and not self._holds(transfer.address)
         )
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
         if not transfers:
-            return []
+            return
         by_number = {transfer.number: transfer for transfer in transfers}
         carried = self._exchange([(transfer.number, transfer.filed) for transfer in transfers])
         self._large += sum(each.outcome is None for each in carried)
-        outcomes: list[tuple[Transfer, Outcome]] = []
         for each in carried:
             if each.outcome is not None:
                 transfer = by_number[each.number]
                 self._take_over(transfer, each, lane)
-                outcomes.append((transfer, each.outcome))
-        return outcomes
+                yield transfer, each.outcome
 
     def _take_over(self, transfer: Transfer, carried: Carried, lane: int) -> None:
         """Update a transfer with the outcome in the other process."""

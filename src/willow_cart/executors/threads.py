@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from willow_cart.errors import InternalError, Interrupted, TransientError, WillowCartError
 from willow_cart.executors.executor import Executor, Outcome, ends_batch
@@ -24,14 +24,13 @@ class ThreadExecutor(Executor):
         self._file_transfer = file_transfer
         self._stop = stop
 
-    def carry(self, transfers: Sequence[Transfer], lane: int) -> list[tuple[Transfer, Outcome]]:
+    def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
-        outcomes: list[tuple[Transfer, Outcome]] = []
         for transfer in transfers:
-            outcomes.append((transfer, self._attempt(transfer, lane)))
-            if ends_batch(outcomes[-1][1]):
-                break
-        return outcomes
+            outcome = self._attempt(transfer, lane)
+            yield transfer, outcome
+            if ends_batch(outcome):
+                return
 
     def _attempt(self, transfer: Transfer, lane: int) -> Outcome:
         try:

@@ -253,24 +253,23 @@ class WorkerPool:
             host, numbers = taken
             self._observer.asks(lane, host)
             transfers = [self._transfers[number] for number in numbers]
+            suited = [transfer for transfer in transfers if executor.suits(transfer)]
+            begun: set[int] = set()
             began = self._clock()
-            carried = executor.carry(
-                [transfer for transfer in transfers if executor.suits(transfer)], lane
-            )
-            begun = {transfer.number for transfer, _ in carried}
-            with self._change:
-                if carried:
-                    self._queue.record_batch(host, self._clock() - began, len(carried))
-                # What was not begun goes back to the queue: large files do not wait for small ones.
-                self._queue.return_untried(host, [n for n in numbers if n not in begun])
-                self._change.notify_all()
-            for transfer, outcome in carried:
+            seconds = 0.0
+            for transfer, outcome in executor.carry(suited, lane):
+                seconds = seconds or self._clock() - began  # all of the batch come at once
+                begun.add(transfer.number)
                 with self._change:
                     self._queue.take_lane(host)
                 self._observer.asks(lane, host)
                 self._handle_outcome(lane, host, transfer, outcome)
             self._observer.freed(lane)
             with self._change:
+                if begun:
+                    self._queue.record_batch(host, seconds, len(begun))
+                # What was not begun goes back to the queue: large files do not wait for small ones.
+                self._queue.return_untried(host, [n for n in numbers if n not in begun])
                 self._queue.finish(host)
                 self._change.notify_all()
 
