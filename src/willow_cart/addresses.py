@@ -192,7 +192,7 @@ def segments_of(address: str) -> list[str]:
 
 def name_of(address: str) -> str:
     """Return the last segment of the path, decoded; empty for a folder's address."""
-    name = _path_in(address).rpartition("/")[2]
+    name = (_path_in(address) if "?" in address or "#" in address else address).rpartition("/")[2]
     return unquote(name) if "%" in name else name
 
 

@@ -162,10 +162,10 @@ class Offer:
 
     def __post_init__(self) -> None:
         # What a server or a list makes up would otherwise fill every disk before it comes.
-        for field_name in ("size", "about"):
-            count = getattr(self, field_name)
-            if count is not None and not 0 <= count <= MAX_SIZE_BYTES:
-                object.__setattr__(self, field_name, None)
+        if self.size is not None and not 0 <= self.size <= MAX_SIZE_BYTES:
+            object.__setattr__(self, "size", None)
+        if self.about is not None and not 0 <= self.about <= MAX_SIZE_BYTES:
+            object.__setattr__(self, "about", None)
 
     @property
     def file_name(self) -> str:

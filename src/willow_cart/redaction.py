@@ -21,6 +21,10 @@ _VERSION = "?versionId="
 _MASK = "***"
 _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
 
+# An address with nothing in it that could be a secret, as nearly all are.
+_PLAIN_ADDRESS = re.compile(
+    r"[a-z][a-z0-9+.-]*://[A-Za-z0-9._-]+(?::\d{1,5})?(?:/[A-Za-z0-9/._~%+,=!-]*)?"
+)
 _MAY_HOLD = re.compile(r"[@?#;]|:[/\\]")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]*")
 _WITH_SLASHES = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]+")
@@ -90,7 +94,7 @@ def without_secrets(text: str) -> str:
     names, words of the path, and the usual parameters of data services. The same
     text always comes back the same, and what comes back stays as it is.
     """
-    if not _MAY_HOLD.search(text):
+    if _PLAIN_ADDRESS.fullmatch(text) or not _MAY_HOLD.search(text):
         return text
     parts = (_NEXT_ADDRESS if _SCHEME.match(text.lstrip()) else _BLANKS).split(text)
     return "".join(map(_cleared, parts))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 
 from willow_cart.errors import BadOption
@@ -87,6 +88,7 @@ _NAMED = re.compile(
 )
 # Days since the end of 1899, which a spreadsheet shows where it has forgotten that it is a date.
 _SERIAL = re.compile(r"[2-8]\d{4}(?:[.,]\d+)?")
+_ISO = re.compile(r"\d{4}-\d\d-\d\d")
 _SERIAL_BEGIN = datetime(1899, 12, 30, tzinfo=UTC)
 
 
@@ -105,6 +107,10 @@ def read_date(cell: str, *, day_first: bool | None) -> datetime | None:
     """
     if not cell:
         return None
+    if _ISO.match(cell):
+        with suppress(ValueError):  # what is wrong with it is told below
+            moment = datetime.fromisoformat(cell)
+            return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
     try:
         if figures := _FIGURES.fullmatch(cell):
             return _from_figures(figures, day_first)

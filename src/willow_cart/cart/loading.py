@@ -250,7 +250,7 @@ class _Renewal:
         if GONE in places:
             cells[places[GONE]] = ""
         now = learnt(offer, found[1])
-        if now != offer:
+        if now is not offer:
             note_facts(cells, now, places)
             self._loaded.renewed += 1
         return now
@@ -268,6 +268,11 @@ class _Renewal:
             yield cells
 
 
+_RENEWED_FIELDS = tuple(
+    column.offer_field for column in CART_COLUMNS if column.is_renewed and column.offer_field
+)
+
+
 def learnt(offer: Offer, now: Offer) -> Offer:
     """Return an offer from a cart with newly learnt facts.
 
@@ -276,18 +281,14 @@ def learnt(offer: Offer, now: Offer) -> Offer:
     size, about = now.size, now.about
     if size is None and about is None:
         size, about = offer.size, offer.about
-    renewed = {
-        column.offer_field: getattr(now, column.offer_field) or getattr(offer, column.offer_field)
-        for column in CART_COLUMNS
-        if column.is_renewed and column.offer_field
+    facts = {
+        "size": size,
+        "about": about if size is None else None,  # which is all that a cell says
+        "modified": now.modified or offer.modified,
+        **{name: getattr(now, name) or getattr(offer, name) for name in _RENEWED_FIELDS},
     }
-    return replace(
-        offer,
-        size=size,
-        about=about if size is None else None,  # which is all that a cell says
-        modified=now.modified or offer.modified,
-        **renewed,
-    )
+    news = {name: fact for name, fact in facts.items() if fact != getattr(offer, name)}
+    return replace(offer, **news) if news else offer
 
 
 def note_facts(cells: list[str], offer: Offer, places: Mapping[str, int]) -> None:

@@ -236,6 +236,8 @@ def cover(cell: str) -> str:
     A cell that looks covered is covered once more. Another character stands for those that control
     a terminal; line ends and tabs stay.
     """
+    if not cell:
+        return cell
     if not cell.isprintable():
         cell = _CONTROL.sub("\N{REPLACEMENT CHARACTER}", cell)
     return f"'{cell}" if _needs_cover(cell) else cell
@@ -248,5 +250,8 @@ def uncover(cell: str) -> str:
     return cell.strip()
 
 
+_COVERED = (*_RUNS, "'")
+
+
 def _needs_cover(cell: str) -> bool:
-    return cell.startswith((*_RUNS, "'")) or cell != cell.strip()
+    return cell.startswith(_COVERED) or cell != cell.strip()
