@@ -175,17 +175,30 @@ class Offer:
     @property
     def path(self) -> str:
         """Return the path below the source, with `/` as separator; used by rules and layouts."""
+        folders = self.folders
+        return f"{folders}/{self.path_name}" if folders else self.path_name
+
+    @property
+    def folders(self) -> str:
+        """Return the path without the name."""
         if self.folder is not None:
-            folders = [part for part in self.folder.split("/") if part]
-        else:
-            folders = segments_of(self.address)[:-1]
-        # A slash that was encoded is part of a name; here it must not pass for a separator.
-        return "/".join(part.replace("/", "_") for part in [*folders, self.file_name])
+            return "/".join([part for part in self.folder.split("/") if part])
+        return "/".join([_without_slashes(part) for part in segments_of(self.address)[:-1]])
+
+    @property
+    def path_name(self) -> str:
+        """Return the name in the path."""
+        return _without_slashes(self.file_name)
 
     @property
     def kind(self) -> str:
         """Return the kind of file for its extension."""
         return kind_of(self.file_name)
+
+
+def _without_slashes(part: str) -> str:
+    """Return a part of a path; an encoded slash is part of a name, and no separator."""
+    return part.replace("/", "_")
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,14 +79,6 @@ def _mirrors(offer: Offer) -> list[str]:
     return [without_secrets(mirror) for mirror in offer.mirrors]
 
 
-def _folder(offer: Offer) -> str:
-    return offer.path.rpartition("/")[0]
-
-
-def _name(offer: Offer) -> str:
-    return offer.path.rpartition("/")[2]
-
-
 CART_COLUMNS = (
     # Whether a row is taken is not of the offer; the caller knows it.
     Column(
@@ -105,14 +97,14 @@ CART_COLUMNS = (
     Column(
         "name",
         "the file name; takes precedence over the name in the address",
-        lambda offer: cover(_name(offer)),
-        value=_name,
+        lambda offer: cover(offer.path_name),
+        value=lambda offer: offer.path_name,
     ),
     Column(
         "folder",
         "the folder, with `/` as separator; empty with a name for no folder",
-        lambda offer: cover(_folder(offer)),
-        value=_folder,
+        lambda offer: cover(offer.folders),
+        value=lambda offer: offer.folders,
     ),
     Column(
         "size",
