@@ -399,3 +399,45 @@ def test_without_the_library_of_duckdb_the_error_says_how_to_get_it(
     with pytest.raises(BadOption, match=r"pip install 'willow-cart\[duckdb\]'"):
         output_for(tmp_path / "t.duckdb")
     assert not (tmp_path / "t.duckdb").exists()
+
+
+def test_texts_that_are_plainly_tables_are_taken_and_others_are_not(tmp_path: Path) -> None:
+    data = tmp_path / "data"
+    data.mkdir()
+    for number in (1, 2):
+        (data / f"logger_{number}.txt").write_text(f"time\tlevel\n2031-05-0{number}\t1.5\n")
+    (data / "README.txt").write_text("Levels of the mere, by day.\nAsk the warden, or the clerk.\n"
+                                     "There is no more to say.\n")  # fmt: skip
+    (data / "list.txt").write_text("https://h.example/a.csv\nhttps://h.example/b.csv\n")
+    done = combine(tmp_path, "data", "--to", "t.csv")
+    assert (done.code, done.err) == (0, "")
+    assert [row["source_file"] for row in read_back(tmp_path / "t.csv")] == [
+        "logger_1.txt", "logger_2.txt"
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize("rows_before", [1, 30_000])
+def test_one_odd_cell_is_told_with_file_row_and_cell_and_refused_if_strict(
+    tmp_path: Path, rows_before: int
+) -> None:
+    rows = "".join(f"{number % 7}.5\n" for number in range(rows_before))
+    (tmp_path / "levels.csv").write_text(f"level\n{rows}2.5\n1.5O\n3.5\n")
+    done = combine(tmp_path, "levels.csv", "--to", "t.csv")
+    odd = rows_before + 2
+    told = f"levels.csv: level holds '1.5O' in row {odd:,}, so the whole column is text, not real"
+    assert (done.code, done.err) == (0, f"willow-cart: {told}\n")
+    strict = combine(tmp_path, "levels.csv", "--to", "s.csv", "--strict")
+    assert (strict.code, told in strict.err) == (2, True)
+    assert not (tmp_path / "s.csv").exists()
+    words = combine(tmp_path, "levels.csv", "--to", "w.csv", "--preview")
+    assert words.code == 0
+
+
+def test_the_encoding_of_tables_can_be_named(tmp_path: Path) -> None:
+    (tmp_path / "a.csv").write_bytes("Höhe;Ort\n1,5;Żuraw\n".encode("cp1250"))
+    done = combine(tmp_path, "a.csv", "--to", "t.jsonl", "--encoding", "windows-1250")
+    assert (done.code, read_back(tmp_path / "t.jsonl")) == (
+        0, [{"source_file": "a.csv", "Höhe": 1.5, "Ort": "Żuraw"}]
+    )  # fmt: skip
+    wrong = combine(tmp_path, "a.csv", "--to", "t.jsonl", "--encoding", "rot13")
+    assert (wrong.code, "--encoding rot13: is not a text encoding" in wrong.err) == (2, True)

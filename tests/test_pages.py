@@ -365,3 +365,33 @@ def test_a_page_nested_beyond_the_parser_is_read_all_the_same(
     assert [a.get("href") for a in root.iter("a")] == ["y.csv"]
     place.exhibits["deep.html"] = Exhibit(b"<div>" * 1500 + b"<a href=x.csv>x</a>")
     assert run("survey", f"{place.base}/deep.html", cwd=tmp_path).code == 0
+
+
+def test_an_asterisk_in_a_web_address_stands_for_what_its_page_links_to(
+    tmp_path: Path, place: StandIn
+) -> None:
+    links = "".join(
+        f"<a href='{name}'>{name}</a>"
+        for name in ("level_1.csv", "level_2.csv", "read me.txt", "old/", "level%5B3%5D.csv")
+    )
+    place.exhibits |= {
+        "stat/": Exhibit(f"<html>{links}</html>".encode(), media_type="text/html"),
+        "stat/old/": Exhibit(b"<html><a href=level_0.csv>x</a></html>", media_type="text/html"),
+        **{f"stat/{name}": Exhibit(b"1\n") for name in ("level_1.csv", "level_2.csv")},
+        "stat/old/level_0.csv": Exhibit(b"0\n"),
+    }
+    done = run("haul", f"{place.base}/stat/level_*.csv", "--into", "d", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "d") == {"level_1.csv": b"1\n", "level_2.csv": b"1\n"}
+    deep = run("survey", f"{place.base}/stat/*/*.csv", cwd=tmp_path)
+    assert "1 offer" in deep.out
+    assert "old/level_0.csv" in deep.out
+    (tmp_path / "list.txt").write_text(f"{place.base}/stat/level_?.csv\n{place.base}/stat/*2.csv\n")
+    listed = run("survey", "list.txt", cwd=tmp_path)
+    assert "level_2.csv" in listed.out
+    none = run("survey", f"{place.base}/stat/levle_*.csv", cwd=tmp_path)
+    assert (none.code, "matches nothing; nearby: level_" in none.err) == (2, True), none.err
+    literal = run("survey", f"{place.base}/stat/*.csv", "--as", "file", cwd=tmp_path)
+    assert "*.csv" in literal.out
+    slip = run("haul", f"{place.base}/stat/level_{{1-2}}.csv", "--into", "s", cwd=tmp_path)
+    assert (slip.code, "{1-2}: is not a range; did you mean {1..2}?" in slip.err) == (2, True)

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import csv
 import io
+from datetime import UTC, datetime
+from pathlib import Path
 
+import openpyxl
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.support.offers import names as odd_names
+from tests.support.program import run
 from willow_cart.cart.rows import read_sheet, write_table
 from willow_cart.cart.sheet import Sheet
-from willow_cart.errors import UnreadableSource
+from willow_cart.errors import UnreadableSource, WillowCartError
 from willow_cart.model import Checksum, Issue, Offer
 from willow_cart.sources.discover import discover
 from willow_cart.sources.lists import read_list
@@ -148,3 +152,31 @@ def test_what_is_no_text_is_told() -> None:
         discover(["-"], standard_input=io.BytesIO(b"PK\x03\x04\0\0"))
     with pytest.raises(UnreadableSource, match="no standard input"):
         discover(["-"])
+
+
+def test_a_workbook_with_a_column_of_addresses_is_a_cart(tmp_path: Path) -> None:
+    book = openpyxl.Workbook()
+    assert book.active is not None
+    book.active.append(["remarks"])
+    sheet = book.create_sheet("files")
+    for row in (
+        [], ["Take", "URL", "modified", "size", "folder"],
+        ["yes", "https://h.example/a.csv", datetime(2031, 5, 1), 1200, "levels"],  # noqa: DTZ001
+        ["", "https://h.example/b.csv"], [], ["yes", "nonsense"],
+    ):  # fmt: skip
+        sheet.append(row)
+    book.save(tmp_path / "cart.xlsx")
+    found = discover([str(tmp_path / "cart.xlsx")])
+    assert found.offers == [
+        Offer("https://h.example/a.csv", str(tmp_path / "cart.xlsx"), 1, folder="levels", size=1200,
+              modified=datetime(2031, 5, 1, tzinfo=UTC))
+    ]  # fmt: skip
+    assert [trouble.place for trouble in found.troubles] == [f"{tmp_path}/cart.xlsx, row 6"]
+    # One without such a column is an archive of its parts, as before; a text is no workbook.
+    book.remove(sheet)
+    book.save(tmp_path / "plain.xlsx")
+    shown = run("survey", "plain.xlsx", cwd=tmp_path)
+    assert "xl/workbook.xml" in shown.out
+    (tmp_path / "false.xlsx").write_bytes(b"PK\x03\x04 and nothing more")
+    with pytest.raises(WillowCartError):
+        discover([str(tmp_path / "false.xlsx")])

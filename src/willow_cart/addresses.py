@@ -285,6 +285,7 @@ def query_of(address: str) -> str:
 
 _RANGE = re.compile(r"\{([^{}]*)\}")
 _NUMBERS = re.compile(r"(-?\d{1,18})\.\.(-?\d{1,18})(?:\.\.(-?\d{1,18}))?")
+_SLIP = re.compile(r"(\d{1,18}) ?[-–] ?(\d{1,18})")  # noqa: RUF001  # as some keyboards have it
 _TOO_LONG = re.compile(r"-?\d+\.\.-?(?:\d{19,}|\d+\.\.-?\d{19,}).*|-?\d{19,}\.\.-?\d+.*")
 _LETTERS = re.compile(r"([A-Za-z])\.\.([A-Za-z])(?:\.\.(-?\d{1,18}))?")
 
@@ -296,7 +297,8 @@ def expand_ranges(text: str) -> Iterator[str]:
     POSIX users know them from shells. Braces that hold neither `..` nor a comma stay as they are.
 
     Raises:
-        BadAddress: the text stands for more than `MAX_ADDRESSES_PER_LINE` addresses.
+        BadAddress: the text stands for more than `MAX_ADDRESSES_PER_LINE` addresses, or has a
+            hyphen in place of the two dots.
     """
     choices: list[Sequence[str | int]] = []
     pieces: list[str] = []
@@ -333,6 +335,9 @@ def _values_of(inside: str) -> tuple[Sequence[str | int] | None, int]:
         raise BadAddress(
             "{" + inside[:40] + "...}", "contains numbers with too many digits", "shorten them"
         )
+    if slip := _SLIP.fullmatch(inside):
+        meant = "{" + "..".join(slip.groups()) + "}"
+        raise BadAddress("{" + inside + "}", "is not a range", f"did you mean {meant}?")
     if numbers := _NUMBERS.fullmatch(inside):
         first, last, step = numbers.groups()
         padded = any(end.lstrip("-").startswith("0") and len(end.lstrip("-")) > 1

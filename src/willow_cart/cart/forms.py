@@ -13,10 +13,12 @@ from typing import BinaryIO, TextIO
 from willow_cart.cart.bag import looks_like_fetch_list, read_fetch_list, write_fetch_list
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
-from willow_cart.cart.sheet import MAX_HEADER_BYTES, Sheet, encoding_of, looks_like_sheet
+from willow_cart.cart.sheet import MAX_HEADER_BYTES, ZIP, Sheet, encoding_of, looks_like_sheet
 from willow_cart.errors import BadOption, UnreadableSource
+from willow_cart.kinds import extension_of
 from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
+from willow_cart.workbooks import EXTENSIONS
 
 Opened = Callable[[], BinaryIO]
 Read = Callable[[Opened, str, list[str]], Iterator[Offer | Issue]]
@@ -80,6 +82,8 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     """
     with opened() as file:
         beginning = file.read(MAX_HEADER_BYTES)
+    if beginning.startswith(ZIP):
+        return _reader_of_workbook(opened, place)
     try:
         text = beginning.decode(encoding_of(beginning, place), "ignore")
     except UnreadableSource:
@@ -94,6 +98,14 @@ def reader_for(opened: Opened, place: str) -> Read | None:
     if looks_like_fetch_list(first):
         return partial(_read_lines, read_fetch_list)
     return None
+
+
+def _reader_of_workbook(opened: Opened, place: str) -> Read | None:
+    if extension_of(place) not in EXTENSIONS:
+        return None
+    with opened() as file:
+        sheet = Sheet.in_workbook(file, place)
+    return None if sheet is None else lambda _opened, _place, notes: read_sheet(sheet, notes)
 
 
 def _read_metalink(opened: Opened, place: str, _notes: list[str]) -> Iterator[Offer | Issue]:

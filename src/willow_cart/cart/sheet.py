@@ -9,6 +9,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import BinaryIO
 
@@ -16,6 +17,10 @@ from willow_cart.errors import BadOption, UnreadableSource, plainly
 from willow_cart.model import Issue
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
+from willow_cart.workbooks import UnreadableWorkbook, open_workbook, rows_of
+
+ZIP = b"PK\x03\x04"
+"""What zip archives begin with, and workbooks (APPNOTE, 4.3.7)."""
 
 _DELIMITERS = ",;\t"
 
@@ -89,6 +94,26 @@ class Sheet:
         header = io.StringIO()
         csv.writer(header, delimiter=self.style.delimiter).writerow(self.columns)
         return content.startswith(header.getvalue().encode(self.style.encoding))
+
+    @classmethod
+    def in_workbook(cls, file: BinaryIO, place: str) -> Sheet | None:
+        """Return the first sheet of a workbook that has a column named `url`; None if none has.
+
+        It is read only: what is written goes to a table in a text.
+        """
+        try:
+            book = open_workbook(file)
+        except UnreadableWorkbook:
+            return None
+        for sheet in book.worksheets:
+            rows = (cells for _, cells in rows_of(sheet))
+            header = next(filter(any, rows), [])
+            if "url" in places_of(header):
+                text = io.StringIO(newline="")
+                csv.writer(text).writerows(cells for _, cells in rows_of(sheet))
+                content = text.getvalue().encode("utf-8", "replace")
+                return cls(partial(io.BytesIO, content), place)
+        return None
 
     @classmethod
     def at(cls, path: Path) -> Sheet:
@@ -168,6 +193,10 @@ def encoding_of(beginning: bytes, place: str) -> str:
     """
     if beginning.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return "utf-16"
+    if beginning.startswith(ZIP):
+        raise UnreadableSource(
+            place, "a workbook or an archive, not text", "name a list of addresses or a table"
+        )
     if b"\0" in beginning[:4096]:
         raise UnreadableSource(place, "not text", "name a list of addresses or a table")
     return "utf-8-sig" if beginning.startswith(codecs.BOM_UTF8) else "utf-8"

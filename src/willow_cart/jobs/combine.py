@@ -18,9 +18,10 @@ from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.tables import Combined, Combining, TableFile
+from willow_cart.tables.dialect import encoding_named
 from willow_cart.tables.output import NoOutput
 from willow_cart.tables.outputs import output_for, require_form
-from willow_cart.tables.table_files import is_table, sheets_of
+from willow_cart.tables.table_files import holds_table, is_table, may_be_table, sheets_of
 
 
 def combine(request: CombineRequest, observer: JobObserver) -> Combined:
@@ -34,7 +35,8 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
     if to is None and not request.preview:
         raise BadOption("--to", "is missing", "name a file, or look first with --preview")
     columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
-    wish = Combining(request.skip_lines, columns, strict=request.strict)
+    encoding = request.encoding and encoding_named(request.encoding)
+    wish = Combining(request.skip_lines, columns, strict=request.strict, encoding=encoding)
     if request.to is not None:
         require_form(request.to, request.table)  # reports a mistake before any work is done
     unreadable: list[Issue] = []
@@ -87,7 +89,7 @@ def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]
         for each in holdings_at(place):
             if addresses is not None and not each.came_from(addresses):
                 continue
-            if place.is_dir() and not (any_name or is_table(each.path)):
+            if place.is_dir() and not (any_name or _is_table(each)):
                 continue
             if own is not None and each.file.resolve() == own:
                 continue
@@ -96,6 +98,13 @@ def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]
                 f"{place}/{each.path}" if len(request.places) > 1 and place.is_dir() else each.path
             )
             yield replace(each, path=path, offer=replace(each.offer, number=number))
+
+
+def _is_table(each: Holding) -> bool:
+    """Whether a file is a table by its name, or plainly one by its content."""
+    if is_table(each.path):
+        return True
+    return may_be_table(each.path) and holds_table(each.open, each.path)
 
 
 def _addresses_of(cart: Path) -> set[str]:

@@ -17,7 +17,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 from urllib.parse import urlsplit
 
-from willow_cart.addresses import host_of, origin_of, scheme_of
+from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
 from willow_cart.errors import (
     NotServed,
     NotTrusted,
@@ -300,6 +300,10 @@ class WebAccess(Access):
 
     def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Answer:
         parts = urlsplit(address)
+        if parts.scheme not in WEB:
+            raise ProtocolError(
+                without_secrets(asked), "not a web address", "use an http:// or https:// address"
+            )
         pool = self._pool_for(origin_of(address))
         target = f"{parts.path}?{parts.query}" if parts.query else parts.path
         fields = self._fields | fields

@@ -31,7 +31,10 @@ class CombineRequest(OverwriteOption, ChoosingOptions, Request):
     table: str = option("", str, "the table in a database (the name of its file)", metavar="NAME")
     preview: bool = flag("show the result; writes nothing")
     anew: bool = flag("start over: do not keep existing rows of other files")
-    strict: bool = flag("stop if the columns of the tables differ")
+    strict: bool = flag("stop if the columns of the tables differ, or a cell has another type")
+    encoding: str = option(
+        "", str, "the encoding of the tables, such as cp1252 or utf-16 (detected)", metavar="NAME"
+    )
     skip_lines: int = option(
         0, whole, "lines before the header of each table (%(default)s)", metavar="N"
     )

@@ -238,6 +238,7 @@ class CombineKeywords(ChoosingKeywords, total=False):
     table: str
     anew: bool
     strict: bool
+    encoding: str
     skip_lines: int
     columns: str
     sheet: str

@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Generator, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import chain, count
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
@@ -49,6 +50,7 @@ from willow_cart.sources.listing import (
 )
 from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.stores import offers_in_store
+from willow_cart.sources.web_wildcards import has_web_wildcard, matching_offers
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
@@ -239,6 +241,8 @@ class _Guide:
             if looks_like_address(source):
                 with suppress(UsageError):  # it is reported when its turn comes
                     address = normalise(next(expand_ranges(source)))
+                    if has_web_wildcard(address):
+                        continue
                     if not self._is_file(address) and self._access.store(address) is None:
                         yield address
 
@@ -365,6 +369,8 @@ class _Guide:
         kind = self._looking.kind
         if kind is not None:
             return kind is Kind.FILE
+        if has_web_wildcard(address):
+            return False
         # Where folders are listed, a list also says how large a single file is.
         lists = self._access.directory(address) or self._access.store(address)
         return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
@@ -380,6 +386,8 @@ class _Guide:
 
     def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
         """Yield the offers at an address that must be probed."""
+        if has_web_wildcard(address):
+            return matching_offers(address, partial(self._offers_below, source))
         if self._looking.kind is Kind.ARCHIVE:
             return offers_in_archive(self._access, address, source)
         store = self._store_at(address)
@@ -388,22 +396,31 @@ class _Guide:
 
         return offers_in_store(store, address, self._looking, self._found, source)
 
+    def _offers_below(self, source: str, folder: str, levels: int) -> Iterator[Offer]:
+        """Yield the offers of a page and of folders below it, at least so many levels deep."""
+        depth = self._looking.depth
+        deep = None if depth is None else max(depth, levels)
+        return self._new_walk(source, replace(self._looking, depth=deep)).offers_at(folder)
+
     def _walk_of(self, source: str) -> Walk:
         """Return the walk through the current source."""
         if self._walk is None:
-            # Reading pages takes longer to import than a short list takes to haul.
-            from willow_cart.sources.walk import Walk
-
-            answer = None if self._ahead is None else self._ahead.take
-            self._walk = Walk(
-                self._access,
-                self._looking,
-                self._found,
-                source,
-                answer=answer,
-                keep=self._asking.keep,
-            )
+            self._walk = self._new_walk(source, self._looking)
         return self._walk
+
+    def _new_walk(self, source: str, looking: DiscoveryOptions) -> Walk:
+        # Reading pages takes longer to import than a short list takes to haul.
+        from willow_cart.sources.walk import Walk
+
+        answer = None if self._ahead is None else self._ahead.take
+        return Walk(
+            self._access,
+            looking,
+            self._found,
+            source,
+            answer=answer,
+            keep=self._asking.keep,
+        )
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:
         """Yield the offers of a list; a folder in it stands for its files."""
@@ -429,7 +446,8 @@ class _Guide:
         """Whether an address in a list is a folder, or contains wildcards."""
         if self._looking.kind is Kind.FILE:
             return False
-        return is_folder_address(address) or has_wildcard(address)
+        several = is_folder_address(address) or has_wildcard(address)
+        return several or has_web_wildcard(address)
 
 
 def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:

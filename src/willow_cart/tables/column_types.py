@@ -55,6 +55,7 @@ class TableColumn:
         type: that all of its cells have.
         turned_at: the row, counted from 1, at which it turned out to be text; 0 if it has not.
         turned_by: the cell that did it.
+        turned_from: the type of most cells, if that is another one; EMPTY if most are text.
         rows: how many cells were looked at.
     """
 
@@ -62,6 +63,7 @@ class TableColumn:
     type: Type = Type.EMPTY
     turned_at: int = 0
     turned_by: str = ""
+    turned_from: Type = Type.EMPTY
     rows: int = 0
 
     def look_at(self, cells: pa.Array) -> None:
@@ -76,7 +78,7 @@ class TableColumn:
         if not len(said):
             return
         # Nearly always all are of the type that was seen before, which is quickly seen.
-        patterns = _PATTERNS[self.decimal]
+        before, patterns = self.type, _PATTERNS[self.decimal]
         for type_ in sorted(patterns, key=lambda each: each is not self.type):
             if pc.all(pc.match_substring_regex(said, patterns[type_])).as_py():
                 self.type = self.type.together(type_)
@@ -84,15 +86,18 @@ class TableColumn:
         else:
             self.type = Type.TEXT
         if self.type is Type.TEXT:
-            self._find_turn(cells)
+            self._find_turn(cells, before)
 
-    def _find_turn(self, cells: pa.Array) -> None:
-        """Find the first cell with another type than most."""
+    def _find_turn(self, cells: pa.Array, before: Type) -> None:
+        """Find the first cell with another type than most, or than those before."""
         types = self._types_of(cells)
         numbers, times = np.unique(types, return_counts=True)
         counts = {Type(number): count for number, count in zip(numbers, times, strict=True)}
         counts.pop(Type.EMPTY, None)
-        common = max(counts, key=lambda each: counts[each])
+        most = max(counts, key=lambda each: counts[each])
+        common = most if before is Type.EMPTY else before
+        if common is not Type.TEXT:
+            self.turned_from = common
         odd = [each for each in counts if each.together(common) is Type.TEXT]
         is_odd = np.isin(types, odd)
         if is_odd.any():

@@ -19,17 +19,20 @@ class Combining:
     Attributes:
         skip: how many lines come before the header of each.
         columns: which columns, in this order. Empty takes all.
-        strict: whether tables whose columns differ are refused.
+        strict: whether tables whose columns differ are refused, and cells of another type.
+        encoding: of texts; empty detects it.
     """
 
     skip: int = 0
     columns: tuple[str, ...] = ()
     strict: bool = False
+    encoding: str = ""
 
     @property
     def mark(self) -> str:
         """Return an identifier of these settings, for rows that exist already."""
-        return json.dumps([self.skip, self.columns])
+        settings: list[object] = [self.skip, self.columns]
+        return json.dumps([*settings, self.encoding] if self.encoding else settings)
 
 
 @dataclass(slots=True)

@@ -96,7 +96,10 @@ def combine(
     combined.dialects.update(str(each.reading.dialect or "workbook") for each in seen)
     before = output.before()
     names = _names_of(seen, wish, before, combined)
-    types = _types_of(seen, names, combined)
+    types, spoilers = _types_of(seen, names)
+    if spoilers and wish.strict:
+        raise TablesDiffer(spoilers[0], *_how_to_allow(spoilers))
+    combined.notes += spoilers
     whole = output.begin({SOURCE: Type.TEXT, **types}, [each.file.name for each in seen])
     combined.kept = output.kept
     combined.notes += [
@@ -125,11 +128,12 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
     """
     if file.sheet:
         return _settle(file, read_rows(file, wish.skip), is_ordinary=False)
-    dialect = dialect_by_beginning(file, wish.skip)
+    dialect = dialect_by_beginning(file, wish.skip, wish.encoding)
     try:
         return _settle(file, read_ordinary(file, wish.skip, dialect), is_ordinary=True)
     except NotOrdinary:
-        return _settle(file, read_rows(file, wish.skip), is_ordinary=False)
+        rows = read_rows(file, wish.skip, encoding=wish.encoding)
+        return _settle(file, rows, is_ordinary=False)
 
 
 def _settle(
@@ -221,8 +225,8 @@ def _difference(each: _Seen, usual: set[str], spelled: dict[str, str]) -> str:
     return f"{each.file.name}: {' and '.join(said)}" if said else ""
 
 
-def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -> dict[str, Type]:
-    """Return the types of the columns of the combined table; record exceptional cells."""
+def _types_of(seen: Sequence[_Seen], names: Sequence[str]) -> tuple[dict[str, Type], list[str]]:
+    """Return the types of the columns of the combined table, and notes on exceptional cells."""
     types = dict.fromkeys(names, Type.EMPTY)
     wanted = {name.casefold(): name for name in names}
     by_name: dict[str, list[tuple[_Seen, TableColumn]]] = {name: [] for name in names}
@@ -231,15 +235,13 @@ def _types_of(seen: Sequence[_Seen], names: Sequence[str], combined: Combined) -
             if (name := wanted.get(own.casefold())) is not None:
                 types[name] = types[name].together(column.type)
                 by_name[name].append((each, column))
-    for name, type_ in types.items():
-        if type_ is Type.TEXT:
-            combined.notes += _spoilers(name, by_name[name])
-    return types
+    texts = [name for name, type_ in types.items() if type_ is Type.TEXT]
+    return types, [note for name in texts for note in _spoilers(name, by_name[name])]
 
 
 def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterator[str]:
-    """Yield the cells that made a column text although it has another type in most tables."""
-    kinds = Counter(column.type for _, column in columns if column.type is not Type.EMPTY)
+    """Yield the cells that made a column text although most of it has another type."""
+    kinds = Counter(_usual(column) for _, column in columns if column.type is not Type.EMPTY)
     usual, count = kinds.most_common(1)[0]
     if usual is Type.TEXT or count * 2 <= kinds.total():
         return
@@ -252,6 +254,17 @@ def _spoilers(name: str, columns: Sequence[tuple[_Seen, TableColumn]]) -> Iterat
                 why = f"holds {column.type}"
             yield f"{each.file.name}: {name} {why}, so the whole column is text, not {usual}"
             return
+
+
+def _usual(column: TableColumn) -> Type:
+    """Return the type of most cells of a column."""
+    return column.type if column.turned_from is Type.EMPTY else column.turned_from
+
+
+def _how_to_allow(spoilers: Sequence[str]) -> tuple[str, str]:
+    others = count_of(len(spoilers) - 1, "column")
+    more = f"and {others} more are text for the sake of a cell" if len(spoilers) > 1 else "refused"
+    return more, "correct the cell, or leave out --strict"
 
 
 def _written(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import re
 from collections import Counter
@@ -9,11 +10,16 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import islice
 
+from willow_cart.errors import BadOption
+
 SAMPLE_BYTES = 1 << 20
 """The bytes from which a dialect is detected."""
 
 _DELIMITERS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _SAMPLE_ROWS = 500
+
+# In prose, hardly two lines have as many commas; a table may have a remark below.
+_PLAINLY_EVEN = 0.9
 
 # The marks that say how a text is encoded (Unicode, 2.6 and 23.8).
 _MARKS = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
@@ -42,6 +48,21 @@ class Dialect:
         )
         mark = "point" if self.decimal == "." else "comma"
         return f"{_DELIMITERS[self.delimiter]} between cells, decimal {mark}, {encoding}"
+
+
+def encoding_named(name: str) -> str:
+    """Return an encoding by one of its names, as Python names it.
+
+    Raises:
+        BadOption: it is none of a text.
+    """
+    try:
+        known = codecs.lookup(name)
+        "".encode(known.name)
+    except (LookupError, UnicodeError):
+        why = "is not a text encoding that is known"
+        raise BadOption(f"--encoding {name}", why, "use utf-8, cp1252, latin-1 or utf-16") from None
+    return known.name
 
 
 def encoding_of(beginning: bytes) -> str:
@@ -76,6 +97,14 @@ def dialect_of(beginning: bytes, skip: int = 0, encoding: str = "") -> Dialect:
         lines = lines[:-1]  # it may have been cut in two
     delimiter = max(_DELIMITERS, key=lambda each: _evenness(lines, each))
     return Dialect(encoding, delimiter, "," if _has_commas(lines, delimiter) else ".")
+
+
+def looks_like_table(beginning: bytes) -> bool:
+    """Whether a text is plainly a table: nearly all lines have as many cells, and several."""
+    encoding = encoding_of(beginning)
+    lines = beginning.decode(encoding, "replace").splitlines(keepends=True)
+    even, width = max(_evenness(lines, each) for each in _DELIMITERS)
+    return len(lines) > 1 and width > 1 and even >= _PLAINLY_EVEN
 
 
 def _evenness(lines: list[str], delimiter: str) -> tuple[float, int]:

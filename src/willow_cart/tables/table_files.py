@@ -10,11 +10,12 @@ from typing import Any, BinaryIO
 from willow_cart.archives.tars import open_packed, packing_of
 from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
-from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
+from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of, looks_like_table
+from willow_cart.workbooks import EXTENSIONS, UnreadableWorkbook, open_workbook
 
-_WORKBOOKS = frozenset({"xlsx", "xlsm"})
 _PACKED = frozenset({"gz", "bz2", "xz", "zst"})
 _TEXTS = frozenset({"csv", "tsv", "tab"})
+_MAYBE_TABLES = frozenset({"txt", "dat", "asc"})
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +59,25 @@ def is_table(name: str) -> bool:
     extension = extension_of(name)
     if extension in _PACKED:
         extension = extension_of(stem_of(name))
-    return extension in _TEXTS or extension in _WORKBOOKS
+    return extension in _TEXTS or extension in EXTENSIONS
+
+
+def may_be_table(name: str) -> bool:
+    """Whether files of such a name are tables or other texts, as loggers write them."""
+    extension = extension_of(name)
+    if extension in _PACKED:
+        extension = extension_of(stem_of(name))
+    return extension in _MAYBE_TABLES
+
+
+def holds_table(open_file: Callable[[], BinaryIO], name: str) -> bool:
+    """Whether a file whose name says little is plainly a table."""
+    with ExitStack() as stack:
+        try:
+            beginning = open_plain(TableFile(open_file, name, name, ""), stack).read(SAMPLE_BYTES)
+        except (NoTable, OSError, EOFError, ValueError):
+            return False
+    return b"\0" not in beginning and looks_like_table(beginning)
 
 
 def sheets_of(file: TableFile) -> list[TableFile]:
@@ -67,15 +86,15 @@ def sheets_of(file: TableFile) -> list[TableFile]:
     Raises:
         NoTable: it is a workbook that cannot be opened.
     """
-    if extension_of(file.file_name) not in _WORKBOOKS:
+    if extension_of(file.file_name) not in EXTENSIONS:
         return [file]
     with ExitStack() as stack:
         book = open_book(file, stack)
         return [replace(file, sheet=name) for name in book.sheetnames]
 
 
-def dialect_by_beginning(file: TableFile, skip: int) -> Dialect:
-    """Return the dialect of a file, judging by its start.
+def dialect_by_beginning(file: TableFile, skip: int, encoding: str = "") -> Dialect:
+    """Return the dialect of a file, judging by its start, in an encoding that is known or not.
 
     Raises:
         NoTable: it cannot be opened, or is not text.
@@ -85,7 +104,7 @@ def dialect_by_beginning(file: TableFile, skip: int) -> Dialect:
             beginning = open_plain(file, stack).read(SAMPLE_BYTES)
         except (OSError, EOFError, ValueError) as error:
             raise unreadable(file, error) from None
-    dialect = dialect_of(beginning, skip)
+    dialect = dialect_of(beginning, skip, encoding)
     if dialect.encoding != "utf-16" and b"\0" in beginning:
         raise NoTable(
             file.name, "contains bytes that are not text", "unpack it first if it is packed"
@@ -114,16 +133,11 @@ def open_book(file: TableFile, stack: ExitStack) -> Any:
     Raises:
         NoTable: it cannot be opened.
     """
-    import zipfile
-
-    import openpyxl  # slow to import, and few need it
-
     try:
-        source = stack.enter_context(file.open())
-        book = openpyxl.load_workbook(source, read_only=True, data_only=True)
-    except (OSError, KeyError, ValueError, zipfile.BadZipFile) as error:
-        reason = f"not a readable workbook: {str(error).rstrip('.').lower()}"
-        raise NoTable(file.name, reason, "check the file") from None
+        book = open_workbook(stack.enter_context(file.open()))
+    except (OSError, UnreadableWorkbook) as error:
+        said = plainly(error) if isinstance(error, OSError) else str(error)
+        raise NoTable(file.name, f"not a readable workbook: {said}", "check the file") from None
     stack.callback(book.close)
     return book
 

@@ -10,7 +10,6 @@ import csv
 import io
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
-from datetime import date, datetime, time
 from itertools import chain, islice
 
 import pyarrow as pa
@@ -27,6 +26,7 @@ from willow_cart.tables.table_files import (
     unique_names,
     unreadable,
 )
+from willow_cart.workbooks import rows_of
 
 # What is in memory at a time. The first batch is small, for rows may be of any length.
 _CHARACTERS_PER_BATCH = 4 << 20
@@ -40,7 +40,7 @@ _Batch = tuple[list[int], list[list[str]]]
 
 
 def read_rows(
-    file: TableFile, skip: int, dialect: Dialect | None = None
+    file: TableFile, skip: int, dialect: Dialect | None = None, encoding: str = ""
 ) -> Iterator[Reading | pa.RecordBatch]:
     """Read a table: first its format, then its rows in batches of strings.
 
@@ -50,6 +50,7 @@ def read_rows(
         file: the table.
         skip: how many lines come before its header.
         dialect: how it is written, where that is known from an earlier reading.
+        encoding: of the text; empty for unknown.
 
     Raises:
         NoTable: it cannot be read, or a row has more cells than the header.
@@ -59,7 +60,7 @@ def read_rows(
             batches = _rows_of_sheet(file, skip, stack)
             found = None
         else:
-            found = dialect or _find_out(file, skip)
+            found = dialect or _find_out(file, skip, encoding)
             batches = _rows_of_text(file, skip, found, stack)
         reading: Reading | None = None
         for lines, rows in batches:
@@ -102,14 +103,14 @@ def _evened(
             yield (row + [""] * width)[:width]
 
 
-def _find_out(file: TableFile, skip: int) -> Dialect:
+def _find_out(file: TableFile, skip: int, encoding: str) -> Dialect:
     """Return the dialect of a file; all of it is read if its encoding is in doubt.
 
     Raises:
         NoTable: it is not text.
     """
-    dialect = dialect_by_beginning(file, skip)
-    if dialect.encoding == "utf-8":
+    dialect = dialect_by_beginning(file, skip, encoding)
+    if not encoding and dialect.encoding == "utf-8":
         with ExitStack() as stack:
             plain = open_plain(file, stack)
             beginning = piece = plain.read(SAMPLE_BYTES)
@@ -149,9 +150,7 @@ def _rows_of_text(
 
 
 def _rows_of_sheet(file: TableFile, skip: int, stack: ExitStack) -> Iterator[_Batch]:
-    sheet = open_book(file, stack)[file.sheet]
-    rows = enumerate(sheet.iter_rows(min_row=skip + 1, values_only=True), skip + 1)
-    yield from _batches((number, _ended([*map(_written, row)])) for number, row in rows)
+    yield from _batches(rows_of(open_book(file, stack)[file.sheet], skip))
 
 
 def _batches(numbered: Iterator[tuple[int, list[str]]]) -> Iterator[_Batch]:
@@ -162,27 +161,3 @@ def _batches(numbered: Iterator[tuple[int, list[str]]]) -> Iterator[_Batch]:
         characters = sum(map(len, chain.from_iterable(row for _, row in batch)))
         fit = _CHARACTERS_PER_BATCH * len(batch) // (characters + 1)
         most = min(max(fit, 1), _MAX_ROWS_PER_BATCH)
-
-
-def _ended(cells: list[str]) -> list[str]:
-    """Return a row without empty cells at its end; sheets are as wide as their widest row."""
-    while cells and not cells[-1]:
-        cells.pop()
-    return cells
-
-
-def _written(cell: object) -> str:
-    """Return the cell of a workbook as text."""
-    match cell:
-        case None:
-            return ""
-        case bool():
-            return str(cell).lower()
-        case float() if cell.is_integer() and abs(cell) < 1e15:
-            return str(int(cell))
-        case datetime():
-            return cell.date().isoformat() if cell.time() == time() else cell.isoformat()
-        case date() | time():
-            return cell.isoformat()
-        case _:
-            return str(cell)
