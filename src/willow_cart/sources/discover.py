@@ -397,7 +397,7 @@ class _Guide:
         return offers_in_store(store, address, self._looking, self._found, source)
 
     def _offers_below(self, source: str, folder: str, levels: int) -> Iterator[Offer]:
-        """Yield the offers of a page and of folders below it, at least so many levels deep."""
+        """Yield the offers of a page and of folders below it, at least to a number of levels."""
         depth = self._looking.depth
         deep = None if depth is None else max(depth, levels)
         return self._new_walk(source, replace(self._looking, depth=deep)).offers_at(folder)

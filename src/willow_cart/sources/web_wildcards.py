@@ -30,8 +30,7 @@ def matching_offers(
 
     Args:
         address: as typed by the user.
-        offers_below: gives what is offered at a folder's address, and in folders below it, down to
-            so many levels.
+        offers_below: gives what is offered at a folder's address, and down to a level below it.
 
     Raises:
         UnreadableSource: nothing matches; the error says what is near.
