@@ -96,14 +96,23 @@ def test_no_secret_of_an_address_gets_into_a_name() -> None:
         ("{name!r}", "{name!r}: has a conversion"),
         ("{name:{number}}", "has a conversion or braces in it"),
         ("{name", "cannot be read"),
-        ("all.csv", "has no field, so all files would have the same name; add {name}"),
-        ("", "has no field"),
+        ("", "gives no name; write {name}"),
     ],
 )
 def test_a_template_that_cannot_be_understood_is_told(template: str, why: str) -> None:
     with pytest.raises(BadOption) as caught:
         Template(template)
     assert why in str(caught.value)
+
+
+def test_a_name_without_a_field_is_for_one_file(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {name: Exhibit(name.encode()) for name in ("a.csv", "b.csv")}
+    haul = ["haul", "--into", "d", "--file-as", "x/latest.csv"]
+    one = run(*haul, f"{place.base}/a.csv", cwd=tmp_path)
+    assert (one.code, files_in(tmp_path / "d")) == (0, {"x/latest.csv": b"a.csv"})
+    several = run(*haul, f"{place.base}/{{a,b}}.csv", cwd=tmp_path)
+    why = "x/latest.csv: has no field, so all 2 files would have the same name; add {name}"
+    assert (several.code, why in several.err) == (2, True)
 
 
 @pytest.mark.parametrize("parts", ["(", "level", "(?P<name>x)", "(?P<fetched>x)"])

@@ -8,6 +8,7 @@ import gzip
 import io
 import lzma
 import os
+import shutil
 import stat
 import struct
 import tarfile
@@ -212,8 +213,12 @@ def test_encrypted_members_need_their_password(by: str, tmp_path: Path) -> None:
     assert wrong.code == 1
     assert "wrong password" in wrong.err
     assert files_in(tmp_path / "d") == {}
-    no_field = run(*unpack, "--unpack-to", "in", cwd=tmp_path, env={"KEY": "reedmace"})
-    assert no_field.code == 2  # one folder for all archives is no template
+    named = run(*unpack, "--unpack-to", "mine", cwd=tmp_path, env={"KEY": "reedmace"})
+    assert (named.code, files_in(tmp_path / "d")) == (0, {"mine/ringing.csv": b"bittern,2\n"})
+    shutil.rmtree(tmp_path / "d")
+    shutil.copy(tmp_path / "s.zip", tmp_path / "t.zip")
+    several = run("unpack", "t.zip", *unpack[1:-2], "--unpack-to", "in", cwd=tmp_path)
+    assert (several.code, "all 2 files would have the same name" in several.err) == (2, True)
     right = run(*unpack, "--lift", cwd=tmp_path, env={"KEY": "reedmace"})
     assert (right.code, files_in(tmp_path / "d")) == (0, {"s/ringing.csv": b"bittern,2\n"})
 

@@ -16,7 +16,7 @@ from typing import Protocol
 from willow_cart.addresses import host_of, query_of
 from willow_cart.destination import fold, marked_name, safe_path
 from willow_cart.errors import FieldsMissing
-from willow_cart.filing.templates import FieldMissing
+from willow_cart.filing.templates import FieldMissing, Template
 from willow_cart.model import Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import fingerprint, without_secrets
@@ -142,7 +142,10 @@ def make_plan(
 
     Raises:
         FieldsMissing: the rule has a field that some of them have nothing to say for.
+        BadOption: it gives all of several files the same name.
     """
+    if isinstance(layout, Template):
+        layout.require_apart(len(offers))
     plan = Plan(offers, layout)
     key_of = _same if case_sensitive else fold
     homes = _Homes(held, key_of)

@@ -164,9 +164,20 @@ class Template:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "_pieces", tuple(_read(self)))
-        if not any(isinstance(piece, _Slot) for piece in self._pieces):
+        if not self.text.strip("/ "):
+            raise BadOption(repr(self.text), "gives no name", "write {name}")
+
+    def require_apart(self, files: int) -> None:
+        """Refuse a text without a field for several files.
+
+        Raises:
+            BadOption: all of them would have the same name.
+        """
+        if files > 1 and not any(isinstance(piece, _Slot) for piece in self._pieces):
             raise BadOption(
-                self.text, "has no field, so all files would have the same name", "add {name}"
+                self.text,
+                f"has no field, so all {files:,} files would have the same name",
+                "add {name}, or choose one file",
             )
 
     def wish_for(self, offer: Offer) -> str:

@@ -100,9 +100,9 @@ class Unpacking:
         return json.dumps([to, self.inside, self.lift, self.nested])
 
     def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
-        """Yield the files that are archives to be unpacked."""
+        """Yield the files that are archives to be unpacked; all of them without patterns."""
         tests = [wildcard(pattern) for pattern in self.archives]
-        return (each for each in filed if any(test(each.offer) for test in tests))
+        return (each for each in filed if not tests or any(test(each.offer) for test in tests))
 
     def chooses(self, path: str) -> bool:
         """Whether a member is wanted, by its path in the archive."""
@@ -124,8 +124,12 @@ class Unpacking:
 
         Raises:
             FieldsMissing: it has a field that does not.
+            BadOption: it has none, and there are several archives.
         """
-        require_fields(self.wanted(filed), lambda each: self.folder_for(each, is_single=False))
+        archives = [*self.wanted(filed)]
+        if self.to is not None:
+            self.to.require_apart(len(archives))
+        require_fields(archives, lambda each: self.folder_for(each, is_single=False))
 
 
 @dataclass(frozen=True, slots=True)
