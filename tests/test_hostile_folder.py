@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import random
 import shutil
@@ -235,18 +236,22 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
     into = tmp_path / "data"
     offers = [Offer(f"http://h.example/2031/{number}.csv") for number in range(60)]
     access = FakeAccess({each.address: FakeFile(b"x" * 100) for each in offers}, pause=0.002)
-    swapped = threading.Event()
+    swapped, ended = threading.Event(), threading.Event()
 
     def swap() -> None:
-        while not (into / "2031").is_dir():
-            pass
-        (into / "2031").rename(into / "moved")
-        (into / "2031").symlink_to(outside)
-        swapped.set()
+        for number in itertools.count():
+            # The haul may make the folder anew between the two steps.
+            with suppress(FileNotFoundError, FileExistsError):
+                (into / "2031").rename(into / f"moved {number}")
+                (into / "2031").symlink_to(outside)
+                swapped.set()
+            if swapped.is_set() or ended.is_set():
+                return
 
     thread = threading.Thread(target=swap)
     thread.start()
     account = haul_offers(offers, into, access, HaulPolicy(lanes=2))
+    ended.set()
     thread.join()
     assert swapped.is_set()
     assert list(outside.iterdir()) == []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import shutil
 import subprocess
 from pathlib import Path
@@ -9,6 +10,9 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import run
+from willow_cart.cli.everyday import EVERYDAY
+from willow_cart.cli.main import make_parser
+from willow_cart.demo.example import open_places
 from willow_cart.requests import COMMANDS
 
 ROOT = Path(__file__).parent.parent
@@ -47,7 +51,7 @@ def test_the_guide_goes_with_the_program(tmp_path: Path) -> None:
     shipped = ROOT / "src" / "willow_cart" / "cli" / "guide.md"
     assert shipped.resolve() == ROOT / "docs" / "guide.md"
     listed = run("help", cwd=tmp_path).out.splitlines()
-    for topic in listed[:-2]:
+    for topic in listed[: listed.index("")]:
         assert run("help", *topic.lower().split(), cwd=tmp_path).out.startswith(f"## {topic}\n")
     assert "--twins" in run("help", "twins", cwd=tmp_path).out
     assert "](screenshots" not in run("help", "errands", cwd=tmp_path).out
@@ -62,3 +66,43 @@ def test_slips_of_the_hand_get_a_hint(tmp_path: Path) -> None:
     ):
         done = run(*typed, cwd=tmp_path)
         assert (done.code, f"did you mean {meant}?" in done.err) == (2, True)
+
+
+def test_help_is_one_screen_with_examples_and_all_of_it_on_request(tmp_path: Path) -> None:
+    for name, command in COMMANDS.items():
+        short = run(name, "--help", cwd=tmp_path, env={"COLUMNS": "100"})
+        assert short.code == 0
+        assert len(short.out.splitlines()) <= 40, name
+        whole = run(name, "--help", "all", cwd=tmp_path, env={"COLUMNS": "100"})
+        assert all(option.flag in whole.out for option in command.options()), name
+        if name in EVERYDAY:
+            assert set(EVERYDAY[name].options) <= set(command.by_key())
+            assert f"{name} --help all has" in short.out
+
+
+def test_the_examples_of_the_help_work_against_the_demo(tmp_path: Path) -> None:
+    parser = make_parser()
+    with open_places(tmp_path / "lists", 0) as places:
+        for everyday in EVERYDAY.values():
+            for example in everyday.examples:
+                words = shlex.split(example.replace("http://127.0.0.1:8031", places.web))
+                parser.parse_args(words)
+                if words[0] in ("survey", "haul", "load", "knock"):
+                    done = run(*words, cwd=tmp_path)
+                    assert done.code == 0, (example, done.err)
+
+
+def test_without_a_command_the_first_steps_are_shown(tmp_path: Path) -> None:
+    greeted = run(cwd=tmp_path)
+    assert (greeted.code, greeted.err) == (0, "")
+    assert "willow-cart haul ADDRESS --into FOLDER" in greeted.out
+
+
+def test_help_finds_words_in_options_and_in_the_guide(tmp_path: Path) -> None:
+    slow = run("help", "transfer", "slower", cwd=tmp_path)
+    assert "`--slowest" in slow.out
+    assert slow.out.count("## ") <= 3
+    assert "--gap" not in slow.out, "only a row of its table is shown"
+    assert run("help", "slow", "server", cwd=tmp_path).code == 0
+    none = run("help", "xyzzy", cwd=tmp_path)
+    assert (none.code, "help xyzzy: nothing is said of it" in none.err) == (2, True)

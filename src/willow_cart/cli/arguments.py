@@ -6,6 +6,7 @@ import argparse
 from collections.abc import Callable, Iterable
 from typing import Any
 
+from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.errors import BadOption
 from willow_cart.requests import Command, Option
 from willow_cart.requests.given import Given
@@ -20,6 +21,68 @@ def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:
         if group.title:
             within = parser.add_argument_group(group.title, group.text or None)
         _add_all(within, group.options)
+
+
+def make_short_help(prog: str, command: Command) -> str:
+    """Return the help of a command on one screen: its everyday options, and examples.
+
+    Args:
+        prog: the program's name.
+        command: the command.
+    """
+    everyday = EVERYDAY[command.name]
+    options = command.by_key()
+    named = " ".join(
+        f"{each.metavar or each.dest}..." if each.nargs in ("+", "*") else each.metavar or each.dest
+        for each in command.arguments()
+    )
+    required = "".join(
+        f" {each.flag} {each.metavar}" for each in command.options() if each.is_required
+    )
+    usage = f"{prog} {command.name} {named}{required} [options]"
+    parser = argparse.ArgumentParser(
+        prog=prog, usage=usage, add_help=False, description=command.description
+    )
+    shown = parser.add_argument_group("everyday options")
+    for key in everyday.options:
+        _add(shown, options[key])
+    more = len(options) - len(everyday.options)
+    lines = [
+        parser.format_help().rstrip(),
+        "",
+        "examples, while willow-cart demo --serve runs:",
+        *(f"  {prog} {example}" for example in everyday.examples),
+        "",
+        f"{prog} {command.name} --help all has {more} more options, by group;",
+        f"{prog} help WORDS finds what the guide says of them",
+    ]
+    return "\n".join(lines)
+
+
+class HelpAction(argparse.Action):
+    """Prints the help of a command: on one screen, or all of it with `--help all`.
+
+    Args:
+        short: makes the short one; None where all of it is short.
+    """
+
+    def __init__(self, *arguments: Any, short: Callable[[], str] | None, **more: Any) -> None:
+        super().__init__(*arguments, **more)
+        self._short = short
+
+    def __call__(
+        self,
+        parser: argparse.ArgumentParser,
+        _namespace: argparse.Namespace,
+        values: Any,
+        _option: str | None = None,
+    ) -> None:
+        """Print it and exit."""
+        if self._short is None or values == "all":
+            parser.print_help()
+        else:
+            print(self._short())  # as argparse does
+        parser.exit()
 
 
 def given_by(typed: argparse.Namespace, command: Command) -> Given:

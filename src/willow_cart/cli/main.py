@@ -11,11 +11,14 @@ import sys
 import threading
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from functools import partial
 from importlib import import_module
 from typing import NoReturn
 
-from willow_cart.cli.arguments import add_arguments, given_by
+from willow_cart.cli.arguments import HelpAction, add_arguments, given_by, make_short_help
+from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.messages import tell
+from willow_cart.cli.screen import show_line
 from willow_cart.errors import InternalError, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
 from willow_cart.redaction import without_secrets
@@ -27,6 +30,19 @@ DESCRIPTION = (
     "Download many files from lists, web pages and folders: list, choose, fetch with resume, "
     "check, file, and record what came from where."
 )
+GREETING = """\
+Willow Cart downloads many files: it lists what pages, folders, lists, FTP servers and buckets
+offer, fetches what you choose, checks it, files it, and records what came from where.
+
+Begin with:
+  willow-cart survey ADDRESS                list what is there; nothing is fetched
+  willow-cart haul ADDRESS --into FOLDER    fetch it; the same command resumes, and updates
+  willow-cart receipt FOLDER                what came from where, and how it was checked
+
+  willow-cart demo --serve                  servers on this machine to try this on
+  willow-cart help                          the guide; help WORDS finds something in it
+  willow-cart --help                        all commands"""
+
 EXIT_CODES = (
     "Exit codes: 0 all arrived or was here already; 1 something did not arrive; 2 the command was"
     " not understood; 3 nothing matched; 4 something arrived but failed its check; 130 interrupted:"
@@ -73,7 +89,21 @@ def make_parser(
     for name in names:
         command = COMMANDS[name]
         added = commands.add_parser(
-            name, help=command.brief, description=command.description, allow_abbrev=False
+            name,
+            help=command.brief,
+            description=command.description,
+            allow_abbrev=False,
+            add_help=False,
+        )
+        added.add_argument(
+            "-h",
+            "--help",
+            action=HelpAction,
+            nargs="?",
+            metavar="all",
+            default=argparse.SUPPRESS,
+            short=partial(make_short_help, parser.prog, command) if name in EVERYDAY else None,
+            help="show this help, with all options; without all, the everyday ones",
         )
         if with_options:
             add_arguments(added, command)
@@ -135,6 +165,10 @@ def _run(words: Sequence[str]) -> int:
     Raises:
         WillowCartError, KeyboardInterrupt, OSError: as the command does.
     """
+    if not words:
+        for line in GREETING.splitlines():
+            show_line(line)
+        return Exit.GOOD
     # Half of the start-up time would be spent on the other commands.
     asked = [name for name in words[:1] if name in COMMANDS]
     args = make_parser(asked or COMMANDS, with_options=bool(asked)).parse_args(words)

@@ -23,4 +23,6 @@ class DemoRequest(Request):
         metavar="DIR",
     )
     serve: bool = flag("only start the servers, and keep them running")
-    port: int = option(0, port, "port of the web server, with --serve (any free port)", metavar="N")
+    port: int = option(
+        0, port, "port of the web server, with --serve (8031 if it is free)", metavar="N"
+    )

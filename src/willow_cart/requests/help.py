@@ -17,7 +17,7 @@ class HelpRequest(Request):
     topic: tuple[str, ...] = argument(
         (),
         str,
-        "the topic: errands, checksums, or an option without its dashes, such as since",
-        metavar="TOPIC",
+        "a topic, such as errands, or words to look for: slow server",
+        metavar="WORD",
         nargs="*",
     )
