@@ -10,7 +10,7 @@ import sqlite3
 import subprocess
 import threading
 from collections.abc import Callable, Iterator
-from contextlib import closing
+from contextlib import closing, suppress
 from pathlib import Path
 
 import pytest
