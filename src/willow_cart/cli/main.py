@@ -13,6 +13,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import suppress
 from functools import partial
 from importlib import import_module
+from pathlib import Path
 from typing import NoReturn
 
 from willow_cart.cli.arguments import HelpAction, add_arguments, given_by, make_short_help
@@ -51,22 +52,48 @@ EXIT_CODES = (
 
 
 class _Parser(argparse.ArgumentParser):
-    """A parser that reports errors in one line."""
+    """A parser that reports errors in one line.
+
+    Attributes:
+        is_of_command: whether it reads the words of one command.
+    """
+
+    is_of_command = False
+    _words: Sequence[str] = ()
 
     def parse_known_args(  # type: ignore[override]  # it is only called so
         self, args: Sequence[str] | None = None, namespace: argparse.Namespace | None = None
     ) -> tuple[argparse.Namespace, list[str]]:
-        """Parse words, and suggest an option for a mistyped one."""
+        """Parse words; report an unknown one with what may have been meant."""
+        self._words = [*(args or ())]
         read, unknown = super().parse_known_args(args, namespace)
-        if unknown and (near := _near(unknown[0].partition("=")[0], self._option_string_actions)):
-            self.error(f"unrecognized arguments: {unknown[0]}; did you mean {near}?")
+        if unknown and self.is_of_command:
+            self._report_unknown(unknown[0])
         return read, unknown
+
+    def _report_unknown(self, word: str) -> NoReturn:
+        """Report a word that is no option of the command."""
+        told = f"unrecognized argument: {word}"
+        if near := _near(word.partition("=")[0], self._option_string_actions):
+            self.error(f"{told}; did you mean {near}?")
+        if not word.startswith("-") and Path(word).exists():
+            self.error(f"{told}, a file here; if it comes from a wildcard, put that in quotes")
+        self.error(told)
 
     def error(self, message: str) -> NoReturn:
         mistyped = re.search(r"COMMAND: invalid choice: '([^']*)'", message)
-        if mistyped and (near := _near(mistyped[1], COMMANDS)):
-            message = f'unknown command "{mistyped[1]}"; did you mean "{near}"?'
-        self.exit(Exit.NOT_UNDERSTOOD, f"{self.prog}: {message}; see {self.prog} --help\n")
+        if mistyped:
+            message = f'unknown command "{mistyped[1]}"'
+            if near := _near(mistyped[1], COMMANDS):
+                message = f'{message}; did you mean "{near}"?'
+        if message.startswith("the following arguments are required") and self.is_of_command:
+            # A mistyped option may be the one that is missing, and is what to report.
+            for word in self._words:
+                name = word.partition("=")[0]
+                if name.startswith("--") and name not in self._option_string_actions:
+                    self._words = []
+                    self._report_unknown(word)
+        self.exit(Exit.NOT_UNDERSTOOD, f"willow-cart: {message}; see {self.prog} --help\n")
 
 
 def _near(word: str, known: Iterable[str]) -> str:
@@ -95,6 +122,7 @@ def make_parser(
             allow_abbrev=False,
             add_help=False,
         )
+        added.is_of_command = True
         added.add_argument(
             "-h",
             "--help",
