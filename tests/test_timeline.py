@@ -54,6 +54,26 @@ def test_nothing_is_lost_however_long_it_takes(
     assert kept.as_text() == timeline.as_text()
 
 
+def test_a_haul_that_waits_at_its_end_has_a_timeline_that_can_be_read() -> None:
+    now = 0.0
+    recorder = TimelineRecorder(lambda: now)
+    recorder.asks(0, "h.example")
+    now = 7.9
+    recorder.freed(0)
+    now = 100.0  # nothing more happens, but it goes on
+    written = recorder.written()
+    timeline = Timeline.from_text(written)
+    assert timeline.seconds == 100.0
+    assert timeline.seconds <= timeline.step * MAX_STEPS
+    # What earlier versions wrote in that case is read as well.
+    earlier = Timeline()
+    earlier.add(0, "h.example", 0.0, 7.9)
+    earlier.seconds = 100.0
+    read = Timeline.from_text(earlier.as_text())
+    assert (read.seconds, read.step) == (100.0, timeline.step)
+    assert math.isclose(sum(cell.asking for *_, cell in read.each()), 7.9, abs_tol=1e-6)
+
+
 def test_what_came_over_a_while_is_not_shown_as_come_at_its_end() -> None:
     timeline = Timeline(step=1.0)
     timeline.add(0, "h", 0.5, 3.0, 1000)

@@ -75,7 +75,7 @@ class TimelineRecorder(Observer):
     def written(self) -> str:
         """Return the timeline so far, in the ledger's format."""
         with self._lock:
-            self._timeline.seconds = self._now()
+            self._timeline.reach(self._now())
             return self._timeline.as_text()
 
     def _enter(self, lane: int, count: int | None) -> None:

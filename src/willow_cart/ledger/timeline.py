@@ -105,7 +105,7 @@ class Timeline:
             until: likewise.
             count: bytes that had come by the end of it; None for asking.
         """
-        self._reach(until)
+        self.reach(until)
         host = self._told_apart(host)
         left = count or 0
         for number in range(int(since / self.step), int(until / self.step) + 1):
@@ -122,13 +122,14 @@ class Timeline:
 
     def add_wait(self, wait: TimelineWait) -> None:
         """Record a postponed file."""
-        self._reach(wait.at)
+        self.reach(wait.at)
         if len(self.waits) < _MAX_WAITS:
             self.waits.append(wait)
         else:
             self.more_waits += 1
 
-    def _reach(self, moment: float) -> None:
+    def reach(self, moment: float) -> None:
+        """Record that the haul has gone on until a moment; steps get longer as it does."""
         self.seconds = max(self.seconds, moment)
         while self.seconds >= self.step * MAX_STEPS:
             self.step *= 2
@@ -184,6 +185,8 @@ class Timeline:
             waits = [TimelineWait(**wait) for wait in kept.pop("waits")]
             read = cls(cells=cells, waits=waits, **kept)
             read._require_possible()
+            if read.seconds > read.step * MAX_STEPS:
+                read.reach(read.seconds)  # earlier versions left out the time after the last event
         except (TypeError, KeyError, IndexError, AttributeError, RecursionError) as error:
             raise ValueError(type(error).__name__) from None
         return read
@@ -202,7 +205,7 @@ class Timeline:
             numbers += [cell.asking, cell.receiving, cell.bytes]
         if not all(0 <= each <= _MAX_NUMBER for each in numbers):
             raise ValueError("an invalid number")
-        if self.step < _FIRST_STEP_SECONDS or self.seconds > self.step * MAX_STEPS:
+        if self.step < _FIRST_STEP_SECONDS:
             raise ValueError("an invalid length")
         if not all(isinstance(each, str) for each in self.hosts):
             raise ValueError("an invalid host")
