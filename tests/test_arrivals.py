@@ -53,6 +53,8 @@ CHANGED = datetime(2031, 4, 3, 6, 30, tzinfo=UTC)
         ("a.jpg", b"\x89PNG\r\n\x1a\n", ""),
         ("a.xlsx", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", ""),
         ("no extension", b'{"error": 1}', ""),
+        ("a.csv", b'{"\xfb\x93\x00 that is no text', ""),
+        ("a.csv", b'{"\xfb\x93 nor is that', ""),
     ],
 )
 def test_error_documents_are_told_from_data(name: str, content: bytes, instead: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import html
 import re
 
@@ -88,7 +89,7 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
     if _STORE_ERROR.match(text):
         return "an error message in XML"
     is_binary = as_named is False
-    if _JSON.match(text) and (is_binary or extension in _TABLES | _MARKED_UP):
+    if _JSON.match(text) and _is_utf8(text) and (is_binary or extension in _TABLES | _MARKED_UP):
         return "a JSON document"
     if _XML.match(text) and (is_binary or extension in _TABLES or extension == "json"):
         return "an XML document"
@@ -97,6 +98,15 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
         first = " ".join(text.decode("utf-8", "replace").split())[:80]
         return f'a message, "{first}"'
     return ""
+
+
+def _is_utf8(beginning: bytes) -> bool:
+    """Whether bytes are the beginning of a text in UTF-8, as JSON is (RFC 8259, 8.1)."""
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(beginning)
+    except UnicodeDecodeError:
+        return False
+    return b"\0" not in beginning
 
 
 def title_of(beginning: bytes) -> str:
