@@ -285,3 +285,16 @@ def test_a_folder_in_a_list_stands_for_its_files_and_one_that_fails_is_told(
     assert f"{place.base}/gone/: 404 Not Found" in outcome.err
     only = run("survey", f"{place.base}/gone/", cwd=tmp_path)
     assert (only.code, only.out) == (1, "")
+
+
+def test_a_place_with_nothing_but_folders_is_surveyed_and_not_hauled(tmp_path: Path) -> None:
+    for name in ("2030", "2031"):
+        (tmp_path / "site" / name).mkdir(parents=True)
+        (tmp_path / "site" / name / "level.csv").write_text("1\n")
+    surveyed = run("survey", "site", cwd=tmp_path)
+    assert (surveyed.code, surveyed.out) == (0, "0 offers, 0 chosen; 2 not entered\n")
+    assert "2030/, 2031/" in surveyed.err
+    for command in (["haul", "site", "--into", "d"], ["load", "site", "--cart", "c.csv"]):
+        refused = run(*command, cwd=tmp_path)
+        why = "no files found: only 2 folders, not entered; use --depth 2 or --depth all"
+        assert (refused.code, why in refused.err) == (3, True), refused.err

@@ -182,6 +182,8 @@ class AsTable(Showing):
         while rows := list(islice(coming, MAX_DRAWN_ROWS)):
             _show_offers(rows, why=self._why)
         if not totals.by_kind:
+            if finder.has_only_folders:
+                _show_total(finder, totals)
             return
         _show_groups("kind", totals.kinds())
         if totals.by_heading and len(headings := totals.headings()) > 1:

@@ -85,7 +85,7 @@ def discover_offers(
         already = len(found.store)
         try:
             _go_through(source, finder, before.get(source.mark, ()), found)
-            finder.choice.require_some()
+            finder.require_some()
         except WillowCartError as error:
             failures.append(error)
             continue

@@ -9,7 +9,7 @@ from itertools import chain
 from typing import TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.jobs.job_events import AwaitsAnswers, Looked
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
@@ -19,8 +19,9 @@ from willow_cart.protocols import Access
 from willow_cart.requests.request import LookingRequest
 from willow_cart.sources.asking import ask_sizes
 from willow_cart.sources.discover import Asking, discover_each
-from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules
+from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules, Why
 from willow_cart.sources.listing import Kind
+from willow_cart.units import count_of
 
 Some = TypeVar("Some", str, tuple[str, ...])
 
@@ -122,6 +123,29 @@ class OfferFinder:
         request = self._request
         self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
 
+    @property
+    def has_only_folders(self) -> bool:
+        """Whether nothing was offered, as the sources hold folders that were not entered."""
+        left = self.found.not_entered
+        return not self.choice.offered and any(each.why is Why.DEPTH for each in left)
+
+    def require_some(self) -> None:
+        """Raise NothingChosen if nothing was chosen.
+
+        Raises:
+            NothingChosen: nothing was; the error says why.
+        """
+        if self.has_only_folders:
+            folders = count_of(len(self.found.not_entered), "folder")
+            raise NothingChosen(
+                "no files found",
+                f"only {folders}, not entered",
+                "use --depth 2 or --depth all",
+                offered=0,
+                rule=None,
+            )
+        self.choice.require_some()
+
     def chosen(self) -> OfferStore:
         """Return the chosen offers, each address once.
 
@@ -130,7 +154,7 @@ class OfferFinder:
             NothingChosen: nothing is left.
         """
         chosen = OfferStore(offer for offer, dropped_by in self.judged() if not dropped_by)
-        self.choice.require_some()
+        self.require_some()
         return chosen
 
 

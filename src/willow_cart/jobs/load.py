@@ -96,7 +96,7 @@ def load(
             request, access, request.lanes, observer, everything=everything, besides=besides
         )
         find = Find((offer, not dropped_by) for offer, dropped_by in finder.judged())
-    finder.choice.require_some()
+    finder.require_some()
     filled = None
     offers: Iterable[Offer] = find.chosen()
     if cart is not None:

@@ -56,5 +56,6 @@ def survey(
     with make_access([request], request.lanes, observer) as access:
         finder = OfferFinder(request, access, request.lanes, observer, besides=besides)
         show(finder)
-    finder.choice.require_some()
+    if not finder.has_only_folders:  # which are told, and what a survey is for
+        finder.require_some()
     return Surveyed(finder.found, finder.choice, finder.unanswered)
