@@ -72,7 +72,7 @@ class _Parser(argparse.ArgumentParser):
         return read, unknown
 
     def _report_unknown(self, word: str) -> NoReturn:
-        """Report a word that is no option of the command."""
+        """Report an unknown word, with what may have been meant."""
         told = f"unrecognized argument: {word}"
         if near := _near(word.partition("=")[0], self._option_string_actions):
             self.error(f"{told}; did you mean {near}?")
@@ -91,7 +91,6 @@ class _Parser(argparse.ArgumentParser):
             for word in self._words:
                 name = word.partition("=")[0]
                 if name.startswith("--") and name not in self._option_string_actions:
-                    self._words = []
                     self._report_unknown(word)
         self.exit(Exit.NOT_UNDERSTOOD, f"willow-cart: {message}; see {self.prog} --help\n")
 

@@ -36,14 +36,6 @@ class FieldMissing(Exception):  # it is caught where offers are counted
     """An offer without a value for a field; `args[0]` is its name."""
 
 
-def _name(offer: Offer) -> str:
-    return offer.file_name.replace("/", "_")
-
-
-def _folder(offer: Offer) -> str:
-    return offer.path.rpartition("/")[0]
-
-
 def _source(offer: Offer) -> str:
     """Return the name of a source: the last part of its path, or its host."""
     bare = offer.source.partition("?")[0].rstrip("/")
@@ -53,11 +45,11 @@ def _source(offer: Offer) -> str:
 
 
 _FIELDS: Mapping[str, Callable[[Offer], Value]] = {
-    "name": _name,
-    "stem": lambda offer: stem_of(_name(offer)),
+    "name": lambda offer: offer.path_name,
+    "stem": lambda offer: stem_of(offer.path_name),
     "ext": lambda offer: extension_of(offer.file_name),
     "kind": lambda offer: offer.kind,
-    "folder": _folder,
+    "folder": lambda offer: offer.folders,
     "host": lambda offer: host_of(offer.address),
     "source": _source,
     "heading": lambda offer: offer.heading,

@@ -8,6 +8,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from willow_cart.cart.forms import form_for
 from willow_cart.checks.checksum_files import ChecksumBook
 from willow_cart.destination import is_case_sensitive
 from willow_cart.errors import CannotStore, UnreadableLedger, UnusableDestination
@@ -19,6 +20,7 @@ from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
+from willow_cart.jobs.errand_text import write_errand
 from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
 from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised
 from willow_cart.jobs.job_observer import JobObserver
@@ -36,6 +38,7 @@ from willow_cart.protocols.local import path_of
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
+from willow_cart.sources.checksum_lists import lists_beside, read_lists
 from willow_cart.sources.discover import Asking
 from willow_cart.sources.discovery import Discovery
 from willow_cart.transfer.observer import all_of
@@ -112,13 +115,9 @@ def haul(
     """
     _require_outside(request)
     if request.cart is not None:
-        from willow_cart.cart.forms import form_for
-
         form_for(request.cart)  # reports a bad name before any work is done
     policy = make_policy(request)
     if request.write_errand is not None:
-        from willow_cart.jobs.errand_text import write_errand
-
         write_errand(request.write_errand, request)
         observer.note(ErrandWritten(request.write_errand))
     lanes = policy.lanes_per_host
@@ -211,8 +210,6 @@ def _with_checksums(
     """
     if not (request.checksums or request.find_checksums):
         return offers
-    from willow_cart.sources.checksum_lists import lists_beside, read_lists
-
     entries, no_lines = read_lists(request.checksums, access)
     observer.note_each(no_lines)
     if request.find_checksums:

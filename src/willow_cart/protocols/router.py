@@ -5,15 +5,15 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from functools import cached_property, partial
+from functools import partial
 from importlib import import_module
-from typing import TYPE_CHECKING
 
 from willow_cart.addresses import STORES, is_inside, scheme_of
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import Access, DirectoryLister, Download, ObjectStore, Unchanged
+from willow_cart.protocols.inside import Inside
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.retry import RequestRules, Retrier
 from willow_cart.protocols.sockets import RequestPacer
@@ -21,9 +21,6 @@ from willow_cart.redaction import lacks_secret, without_secrets
 from willow_cart.schemes import SCHEMES
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import Trust
-
-if TYPE_CHECKING:
-    from willow_cart.protocols.inside import Inside
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -64,6 +61,9 @@ class ProtocolRouter(Access):
         settings: how places are talked to.
         stopped: set by `abort`, to end what waits.
         bounds: how far archives may swell whose members are fetched; None as usual.
+
+    Attributes:
+        inside: what fetches files inside archives.
     """
 
     def __init__(
@@ -78,14 +78,7 @@ class ProtocolRouter(Access):
         self._stopped = stopped or threading.Event()
         self._settings = settings
         self._made: dict[str, Access] = {}
-        self._bounds = bounds
-
-    @cached_property
-    def inside(self) -> Inside:
-        """What fetches files inside archives."""
-        from willow_cart.protocols.inside import Inside  # and what reads them
-
-        return Inside(self, self._bounds)
+        self.inside = Inside(self, bounds)
 
     def open(
         self,

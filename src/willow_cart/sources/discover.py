@@ -242,7 +242,7 @@ class _Guide:
                 with suppress(UsageError):  # it is reported when its turn comes
                     address = normalise(next(expand_ranges(source)))
                     if has_web_wildcard(address):
-                        continue
+                        continue  # its folder is asked
                     if not self._is_file(address) and self._access.store(address) is None:
                         yield address
 

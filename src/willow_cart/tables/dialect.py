@@ -54,7 +54,7 @@ def encoding_named(name: str) -> str:
     """Return an encoding by one of its names, as Python names it.
 
     Raises:
-        BadOption: it is none of a text.
+        BadOption: it is not a text encoding.
     """
     try:
         known = codecs.lookup(name)

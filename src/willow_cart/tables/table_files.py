@@ -56,18 +56,19 @@ class Reading:
 
 def is_table(name: str) -> bool:
     """Whether the name of a file is that of a table."""
-    extension = extension_of(name)
-    if extension in _PACKED:
-        extension = extension_of(stem_of(name))
+    extension = _extension_of_content(name)
     return extension in _TEXTS or extension in EXTENSIONS
 
 
 def may_be_table(name: str) -> bool:
     """Whether files of such a name are tables or other texts, as loggers write them."""
+    return _extension_of_content(name) in _MAYBE_TABLES
+
+
+def _extension_of_content(name: str) -> str:
+    """Return the extension of a file, or of what is packed in it."""
     extension = extension_of(name)
-    if extension in _PACKED:
-        extension = extension_of(stem_of(name))
-    return extension in _MAYBE_TABLES
+    return extension_of(stem_of(name)) if extension in _PACKED else extension
 
 
 def holds_table(open_file: Callable[[], BinaryIO], name: str) -> bool:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
 
+from willow_cart.cli.background import Background, detach
 from willow_cart.cli.console import Console
 from willow_cart.cli.filing import preview
 from willow_cart.cli.messages import tell
@@ -17,16 +17,11 @@ from willow_cart.requests.secrets import shown_command
 from willow_cart.units import count_of
 from willow_cart.views.words import summed_up, unpacked_line
 
-if TYPE_CHECKING:
-    from willow_cart.cli.background import Background
-
 
 def run(request: HaulRequest) -> int:
     """Haul, and print a summary; in the background if requested."""
     if not request.detach:
         return _run(request, None)
-    from willow_cart.cli.background import detach
-
     background = detach(shown_command(request), request.into)
     if isinstance(background, int):
         return background

@@ -87,24 +87,23 @@ class WebConnection(http.client.HTTPConnection):
     sock: Any
 
     def __init__(self, route: Route, supervision: Supervision) -> None:
-        first = urlsplit(route.proxy or route.origin)
+        first, origin = urlsplit(route.proxy or route.origin), urlsplit(route.origin)
         super().__init__(first.hostname or "", first.port or _PORTS[first.scheme])
-        self.default_port = _PORTS[urlsplit(route.origin).scheme]
+        self.default_port = _PORTS[origin.scheme]
         self._route = route
         self._supervision = supervision
         self._deadline = float("inf")
         self._file: KeptFile | None = None
-        origin = urlsplit(route.origin)
         self._origin_host = origin.hostname or ""
         if route.proxy and not route.is_relayed:
-            port = origin.port or _PORTS[origin.scheme]
+            port = origin.port or self.default_port
             self.set_tunnel(self._origin_host, port, route.proxy_fields)
 
     def connect(self) -> None:
         """Connect in a way that can be interrupted.
 
         Raises:
-            CannotConnect: there is no connection, or it is not trusted.
+            CannotConnect: the connection cannot be made, or is not trusted.
         """
         supervision = self._supervision
         try:
@@ -138,7 +137,7 @@ class WebConnection(http.client.HTTPConnection):
         """Send a request when it is the host's turn, and read the head of its response.
 
         Raises:
-            CannotConnect: there is no connection.
+            CannotConnect: the connection cannot be made.
             http.client.HTTPException, OSError: no valid response came.
         """
         if self.sock is None:
@@ -204,7 +203,7 @@ class ConnectionPool:
         """Send a request over a connection that is free, or a new one.
 
         Raises:
-            CannotConnect: there is no connection.
+            CannotConnect: the connection cannot be made.
             http.client.HTTPException, OSError: no valid response came.
         """
         connection = self._take()

@@ -229,7 +229,6 @@ class _HeadLines:
 
     def __init__(self, file: BinaryIO) -> None:
         self._file = file
-        self._lines = 0
         self._heads = 0
 
     def read_start(self) -> str:
@@ -245,7 +244,7 @@ class _HeadLines:
     def read_fields(self) -> list[tuple[str, str]]:
         """Read the fields of a head (RFC 9112, 5).
 
-        A line that is continued (5.2) becomes one; one that is no field is passed over.
+        A continued line is joined to its field (5.2); a line that is not a field is skipped.
         """
         fields: list[tuple[str, str]] = []
         readline = self._file.readline
