@@ -56,7 +56,10 @@ def kind_of(name: str) -> str:
 
 # How files of these extensions begin, by their formats' own specifications; more than one beginning
 # where a format has several. Cheap to compare, and never so for another kind of file.
-_ZIP = (b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08", b"PK00PK\x03\x04")
+ZIP = b"PK\x03\x04"
+"""What zip archives begin with, and workbooks (APPNOTE, 4.3.7)."""
+
+_ZIP = (ZIP, b"PK\x05\x06", b"PK\x07\x08", b"PK00PK\x03\x04")
 _HDF5 = (b"\x89HDF\r\n\x1a\n",)
 _BEGINNINGS: dict[str, tuple[bytes, ...]] = {
     **dict.fromkeys("zip xlsx docx pptx ods odt odp epub kmz npz".split(), _ZIP),

@@ -13,9 +13,9 @@ from typing import BinaryIO, TextIO
 from willow_cart.cart.bag import looks_like_fetch_list, read_fetch_list, write_fetch_list
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.rows import read_sheet
-from willow_cart.cart.sheet import MAX_HEADER_BYTES, ZIP, Sheet, encoding_of, looks_like_sheet
+from willow_cart.cart.sheet import MAX_HEADER_BYTES, Sheet, encoding_of, looks_like_sheet
 from willow_cart.errors import BadOption, UnreadableSource
-from willow_cart.kinds import extension_of
+from willow_cart.kinds import ZIP, extension_of
 from willow_cart.model import Issue, Offer
 from willow_cart.redaction import without_secrets
 from willow_cart.workbooks import EXTENSIONS

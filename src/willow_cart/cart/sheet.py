@@ -14,13 +14,11 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.errors import BadOption, UnreadableSource, plainly
+from willow_cart.kinds import ZIP
 from willow_cart.model import Issue
 from willow_cart.named_files import open_named
 from willow_cart.replacing import replacing
 from willow_cart.workbooks import UnreadableWorkbook, open_workbook, rows_of
-
-ZIP = b"PK\x03\x04"
-"""What zip archives begin with, and workbooks (APPNOTE, 4.3.7)."""
 
 _DELIMITERS = ",;\t"
 

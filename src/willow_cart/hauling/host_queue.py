@@ -110,16 +110,12 @@ class HostQueue(Generic[Item]):
             self._give_a_lane_back(host, now)
         if self._aside and not self._is_any_other_left():
             self._aside.clear()
-        free = self._next_host(
-            lambda host: (
-                self._is_free(host, now)
-                and (
-                    not leaves_batches
-                    or bool(self._returned[host])
-                    or not self._is_for_batches(host, now)
-                )
-            )
-        )
+
+        def fits(host: str) -> bool:
+            left = leaves_batches and self._is_for_batches(host, now)
+            return self._is_free(host, now) and (not left or bool(self._returned[host]))
+
+        free = self._next_host(fits)
         if free is None:
             return self._wait(now)
         return free, self._take_from(free, self._returned[free] or self._waiting[free], now)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import os
 import re
 import threading
@@ -265,8 +264,7 @@ class SignIns:
                     make_nonce=self._make_nonce,
                 )  # fmt: skip
             if origin in self._basic:
-                pair = f"{sign_in.user}:{sign_in.password.value}".encode()
-                return f"Basic {base64.b64encode(pair).decode()}"
+                return rules.basic_credentials(sign_in.user, sign_in.password.value)
         return None
 
     def _sign_in_for(self, origin: str) -> SignIn | None:

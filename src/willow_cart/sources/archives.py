@@ -9,9 +9,6 @@ from willow_cart.model import Offer
 from willow_cart.protocols import Access
 from willow_cart.protocols.inside import Inside
 
-ZIP = b"PK\x03\x04"
-"""How a zip archive begins (PKWARE, APPNOTE 6.3, 4.3.7)."""
-
 
 def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Offer]:
     """Yield the files in a zip archive; only its directory is fetched.

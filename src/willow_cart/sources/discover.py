@@ -31,13 +31,13 @@ from willow_cart.errors import (
     VerificationError,
     WillowCartError,
 )
-from willow_cart.kinds import kind_of
+from willow_cart.kinds import ZIP, kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access, ObjectStore
 from willow_cart.protocols.local import address_of
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.archives import ZIP, offers_in_archive
+from willow_cart.sources.archives import offers_in_archive
 from willow_cart.sources.asking_ahead import AskAhead
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from abc import abstractmethod
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
@@ -27,11 +27,13 @@ class DatabaseOutput(Output):
 
     Attributes:
         begin_statement: begins the transaction.
+        type_names: what the database calls types; of two that it calls alike the last counts.
         errors: what the database's library raises.
     """
 
     has_tables = True
     begin_statement: ClassVar[str]
+    type_names: ClassVar[Mapping[Type, str]]
     errors: type[Exception]
     _NOTES = "combined_files"
 
@@ -73,9 +75,14 @@ class DatabaseOutput(Output):
     def is_database(path: Path) -> bool:
         """Whether a regular file is a database of this kind."""
 
-    @abstractmethod
     def declared(self, type_: Type) -> str:
         """Return the database's name of a type."""
+        return self.type_names[type_]
+
+    def type_named(self, name: str) -> Type:
+        """Return the type by the database's name; what is not ours is text."""
+        types = {known: type_ for type_, known in self.type_names.items()}
+        return types.get(name, Type.TEXT)
 
     @abstractmethod
     def insert(self, rows: pa.RecordBatch) -> None:
@@ -204,22 +211,20 @@ def _joined(known: dict[str, Type], columns: dict[str, Type]) -> dict[str, Type]
     return whole
 
 
-# What holds nothing so far may hold anything later; times are text, in an order that sorts, and
-# any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3.1).
-_DECLARED = {
-    Type.INTEGER: "INTEGER",
-    Type.REAL: "REAL",
-    Type.TIME: "TIME TEXT",
-    Type.ZONED: "ZONED TIME TEXT",
-    Type.EMPTY: "",
-    Type.TEXT: "TEXT",
-}
-
-
 class SqliteOutput(DatabaseOutput):
     """A table in a SQLite database."""
 
     begin_statement = "BEGIN IMMEDIATE"
+    # What holds nothing so far may hold anything later; times are text, in an order that sorts, and
+    # any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3 and 3.1).
+    type_names: ClassVar[Mapping[Type, str]] = {
+        Type.INTEGER: "INTEGER",
+        Type.REAL: "REAL",
+        Type.TIME: "TIME TEXT",
+        Type.ZONED: "ZONED TIME TEXT",
+        Type.EMPTY: "",
+        Type.TEXT: "TEXT",
+    }
     errors = sqlite3.Error
 
     def connect(self) -> Any:
@@ -231,15 +236,10 @@ class SqliteOutput(DatabaseOutput):
         """Whether a regular file starts like a database (SQLite, "Database File Format")."""
         return begins(path, 0, b"SQLite format 3\0")
 
-    def declared(self, type_: Type) -> str:
-        """Return the database's name of a type (SQLite, "Datatypes", 3)."""
-        return _DECLARED[type_]
-
     def before(self) -> dict[str, Type]:
         """Return the columns of the table."""
-        types = {declared: type_ for type_, declared in _DECLARED.items()}
         rows = self.execute(f"PRAGMA table_info({quoted(self.table)})")
-        return {row[1]: types.get(row[2], Type.TEXT) for row in rows}
+        return {row[1]: self.type_named(row[2]) for row in rows}
 
     def widen(self, known: dict[str, Type], whole: dict[str, Type]) -> None:
         """Write the table once more, so that numbers among words stay words."""

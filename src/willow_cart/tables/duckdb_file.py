@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from willow_cart.errors import BadOption, CannotStore, NoTable
 from willow_cart.tables.database import DatabaseOutput, begins, no_database, quoted
@@ -15,15 +15,6 @@ from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pyarrow as pa
-
-_DECLARED = {
-    Type.INTEGER: "BIGINT",
-    Type.REAL: "DOUBLE",
-    Type.TIME: "TIMESTAMP",
-    Type.ZONED: "TIMESTAMP WITH TIME ZONE",
-    Type.EMPTY: "VARCHAR",
-    Type.TEXT: "VARCHAR",
-}
 
 # Nothing is fetched from elsewhere by opening a file, and other rows find room in memory as well.
 _SETTINGS = {
@@ -41,6 +32,14 @@ class DuckdbOutput(DatabaseOutput):
     """
 
     begin_statement = "BEGIN TRANSACTION"
+    type_names: ClassVar[Mapping[Type, str]] = {
+        Type.INTEGER: "BIGINT",
+        Type.REAL: "DOUBLE",
+        Type.TIME: "TIMESTAMP",
+        Type.ZONED: "TIMESTAMP WITH TIME ZONE",
+        Type.EMPTY: "VARCHAR",
+        Type.TEXT: "VARCHAR",
+    }
 
     def __init__(
         self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
@@ -75,19 +74,14 @@ class DuckdbOutput(DatabaseOutput):
         """Whether a regular file starts like a database (DuckDB, "Storage")."""
         return begins(path, 8, b"DUCK")
 
-    def declared(self, type_: Type) -> str:
-        """Return the database's name of a type."""
-        return _DECLARED[type_]
-
     def before(self) -> dict[str, Type]:
         """Return the columns of the table; those of text that are empty may hold anything."""
-        types = {declared: type_ for type_, declared in _DECLARED.items()}
         columns = self.execute(
             "SELECT column_name, data_type FROM duckdb_columns()"
             " WHERE table_name = ? AND schema_name = 'main' AND NOT internal ORDER BY column_index",
             (self.table,),
         )
-        found = {name: types.get(declared, Type.TEXT) for name, declared in columns}
+        found = {name: self.type_named(declared) for name, declared in columns}
         texts = [name for name, type_ in found.items() if type_ is Type.TEXT]
         if texts:
             counts = ", ".join(f"count({quoted(name)})" for name in texts)

@@ -6,7 +6,6 @@ above (`protocols.http.http_response`).
 
 from __future__ import annotations
 
-import base64
 import http.client
 import select
 import socket
@@ -19,6 +18,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
+from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 
 _PORTS = {"http": 80, "https": 443}
@@ -72,8 +72,8 @@ class Route:
         parts = urlsplit(self.proxy or "")
         if parts.username is None:
             return {}
-        signed = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
-        return {"Proxy-Authorization": f"Basic {base64.b64encode(signed.encode()).decode()}"}
+        user, password = unquote(parts.username), unquote(parts.password or "")
+        return {"Proxy-Authorization": basic_credentials(user, password)}
 
 
 class WebConnection(http.client.HTTPConnection):

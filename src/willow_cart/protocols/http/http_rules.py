@@ -5,6 +5,7 @@ RFC 9110 throughout; nothing in here talks to a server.
 
 from __future__ import annotations
 
+import base64
 import re
 from contextlib import suppress
 from dataclasses import dataclass
@@ -38,6 +39,11 @@ def is_passing(status: int) -> bool:
     if status >= 500:
         return status not in _LASTING_ERRORS
     return status in (202, 408, 425, 429)
+
+
+def basic_credentials(user: str, password: str) -> str:
+    """Return the credentials of Basic authentication (RFC 7617, 2)."""
+    return f"Basic {base64.b64encode(f'{user}:{password}'.encode()).decode()}"
 
 
 def parse_date(text: str | None) -> datetime | None:
