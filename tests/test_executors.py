@@ -9,6 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
@@ -23,8 +24,8 @@ from willow_cart.executors.executor import Executor
 from willow_cart.executors.processes import ProcessExecutor
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.filing import Filed
-from willow_cart.hauling import concurrency
-from willow_cart.hauling.host_queue import HostQueue
+from willow_cart.hauling import concurrency, host_queue
+from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
@@ -219,23 +220,48 @@ def test_sign_ins_hold_wherever_a_transfer_runs(
     assert on.content(verified) == b"inside"
 
 
+@dataclass
+class Eager:
+    """What the processes have done.
+
+    Attributes:
+        carried: the files of each batch.
+        suffices: whether the processes have done enough; the threads wait for it.
+    """
+
+    carried: list[int]
+    suffices: Callable[[], bool]
+
+
 @pytest.fixture
-def eager(monkeypatch: pytest.MonkeyPatch) -> list[int]:
-    """Have every haul think itself crowded, and tell how many files the process has carried."""
-    counts: list[int] = []
-    carry = ProcessExecutor.carry
+def eager(monkeypatch: pytest.MonkeyPatch) -> Eager:
+    """Have every haul think itself crowded, and its threads wait until processes have begun."""
+    told = Eager([], lambda: sum(told.carried) > 0)
+    carry, take = ProcessExecutor.carry, HostQueue.take
+    taken: list[object] = []
 
     def counted(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
         came = list(carry(self, transfers, lane))
-        counts.append(len(came))
+        told.carried.append(len(came))
         return came
+
+    def patient(self: HostQueue[int], now: float, *, leaves_batches: bool = False) -> object:
+        if len(taken) >= 15 and not told.suffices():
+            return QueueWait(0.01)
+        found = take(self, now, leaves_batches=leaves_batches)
+        if not isinstance(found, QueueWait):
+            taken.append(found)
+        return found
+
+    monkeypatch.setattr(HostQueue, "take", patient)
+    monkeypatch.setattr(host_queue, "_MAX_BATCH_FILE_SECONDS", float("inf"))
 
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
     monkeypatch.setattr(concurrency, "_IDLE_SHARE", -1.0)
     monkeypatch.setattr(concurrency, "_CROWDED_SHARE", 0.0)
-    return counts
+    return told
 
 
 def named(files: dict[str, FakeFile]) -> dict[str, bytes]:
@@ -246,21 +272,21 @@ def small(count: int) -> dict[str, FakeFile]:
     return {f"{BASE}/{n}.csv": FakeFile(f"level {n}\n".encode()) for n in range(count)}
 
 
-def test_small_files_arrive_by_way_of_a_process(tmp_path: Path, eager: list[int]) -> None:
+def test_small_files_arrive_by_way_of_a_process(tmp_path: Path, eager: Eager) -> None:
     files = small(600)
     access = FakeAccess(files, pause=0.002)
     account = haul_offers(map(Offer, files), tmp_path, access, WISHES)
     assert account.counts == {State.ARRIVED: 600}
     assert account.received == sum(len(file.content) for file in files.values())
     assert files_in(tmp_path) == named(files)
-    assert sum(eager) > 50
+    assert sum(eager.carried) > 50
     assert {row.attempts for row in read_receipt(tmp_path).rows} == {1}
     again = haul_offers(map(Offer, files), tmp_path, FakeAccess(files), WISHES)
     assert again.counts == {State.UNCHANGED: 600}, "what is here is asked about by who knows it"
 
 
 def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
-    tmp_path: Path, eager: list[int]
+    tmp_path: Path, eager: Eager
 ) -> None:
     files = small(200)
     promised = {f"{BASE}/7.csv": (read_checksum("0" * 64),)}
@@ -274,7 +300,7 @@ def test_what_goes_wrong_there_is_seen_to_as_if_it_had_gone_wrong_here(
     right = {name: content for name, content in named(files).items() if name not in
              ("7.csv", "33.csv")}  # fmt: skip
     assert files_in(tmp_path) == right
-    assert sum(eager) > 0
+    assert sum(eager.carried) > 0
 
 
 class Lost(Observer):
@@ -292,20 +318,21 @@ class Lost(Observer):
 
 @pytest.mark.parametrize("kills", [1, 2])
 def test_a_process_that_is_killed_is_done_without(
-    tmp_path: Path, eager: list[int], monkeypatch: pytest.MonkeyPatch, kills: int
+    tmp_path: Path, eager: Eager, monkeypatch: pytest.MonkeyPatch, kills: int
 ) -> None:
     files = small(600)
     counted = ProcessExecutor.carry
     killed: set[ProcessExecutor] = set()
 
     def deadly(self: ProcessExecutor, transfers: list[Transfer], lane: int) -> object:
-        if eager and len(killed) < kills:
+        if eager.carried and len(killed) < kills:
             killed.add(self)
             self._process.kill()
             self._process.wait()
         return counted(self, transfers, lane)
 
     monkeypatch.setattr(ProcessExecutor, "carry", deadly)
+    eager.suffices = lambda: len(killed) >= kills
     heard = Lost()
     access = FakeAccess(files, pause=0.002)
     account = haul_offers(map(Offer, files), tmp_path, access, WISHES, observer=heard)
@@ -315,7 +342,7 @@ def test_a_process_that_is_killed_is_done_without(
     assert files_in(tmp_path) == named(files)
 
 
-def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: list[int]) -> None:
+def test_a_haul_at_a_pace_of_its_own_has_one_process(eager: Eager) -> None:
     assert processes.pays(20, HaulPolicy())
     assert not processes.pays(9, HaulPolicy())
     assert not processes.pays(20, HaulPolicy(pace=Pace(gap=1.0)))
@@ -358,7 +385,7 @@ def test_errors_keep_what_they_know_between_processes() -> None:
 
 
 def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
-    tmp_path: Path, eager: list[int]
+    tmp_path: Path, eager: Eager
 ) -> None:
     files = small(200)
     busy = ServerBusy("x", "429", "", wait=0.01, status=429)
