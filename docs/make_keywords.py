@@ -48,6 +48,7 @@ _CLASSES = {
     "HaulKeywords": ("haul", "What `haul` understands."),
     "OfflineKeywords": ("offline", "What `offline` understands."),
     "KnockKeywords": ("knock", "What `knock` understands."),
+    "PeekKeywords": ("peek", "What `peek` understands."),
     "PickKeywords": ("pick", "What `pick` understands."),
     "WeighKeywords": ("weigh", "What `weigh` understands."),
     "UnpackKeywords": ("unpack", "What `unpack` understands."),

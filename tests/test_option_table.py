@@ -28,8 +28,8 @@ from willow_cart.jobs.errand_text import write_errand
 from willow_cart.ledger.manifests import Manifest
 from willow_cart.offline_copies import Stay
 from willow_cart.options import readers as read
+from willow_cart.options.given import given_in
 from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.given import given_in
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.request import Request
 from willow_cart.requests.toml_keys import TABLES, options_of, options_of_command
@@ -41,7 +41,7 @@ from willow_cart.transfer.duplicates import DuplicatePolicy
 from willow_cart.transfer.existing_files import ExistingFilePolicy
 
 _FUNCTIONS = (
-    "survey load pick weigh haul unpack combine pack audit receipt refile offline errand knock"
+    "survey peek load pick weigh haul unpack combine pack audit receipt refile offline errand knock"
 ).split()
 """The commands that are functions, too."""
 

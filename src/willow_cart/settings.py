@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errors import BadOption
+from willow_cart.options.given import Given, given_in, together
 from willow_cart.requests.commands import COMMANDS
-from willow_cart.requests.given import Given, given_in, together
 from willow_cart.requests.toml_keys import options_of
 from willow_cart.toml_file import Table, TomlFile
 
@@ -31,7 +31,7 @@ _PROJECT_KEYS = frozenset({
 })  # fmt: skip
 
 # The commands that settings are for: hauls for all of them, the others for how places are reached.
-_REACHING = ("survey", "load", "audit", "knock", "offline")
+_REACHING = ("survey", "peek", "load", "audit", "knock", "offline")
 
 
 def own_file() -> Path:

@@ -8,8 +8,8 @@ from typing import Any
 
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.errors import BadOption
+from willow_cart.options.given import Given
 from willow_cart.requests import Command, Option
-from willow_cart.requests.given import Given
 
 
 def add_arguments(parser: argparse.ArgumentParser, command: Command) -> None:

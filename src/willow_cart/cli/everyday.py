@@ -33,6 +33,14 @@ EVERYDAY: Mapping[str, Everyday] = {
             f"survey {_DEMO}/sounds/ --depth all --ext wav --at-most 200kB",
         ),
     ),
+    "peek": Everyday(
+        ("rows", "json", "user", "password", "token"),
+        (
+            f"peek {_DEMO}/archive/2029/spring/hide_counts.csv",
+            f"peek {_DEMO}/recordings/dawn_20310503.wav",
+            f"peek {_DEMO}/maps/reedbeds.zip --rows 20",
+        ),
+    ),
     "load": Everyday(
         ("cart", "add", "depth", "ext", "keep", "drop", "kind", "since", "at_most", "ask_sizes"),
         (

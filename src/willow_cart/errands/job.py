@@ -12,9 +12,9 @@ from willow_cart.errands.document import Document
 from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption
+from willow_cart.options.given import Given, given_in, typed
 from willow_cart.redaction import fingerprint
 from willow_cart.requests import COMMANDS, Option
-from willow_cart.requests.given import Given, given_in, typed
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.request import Request

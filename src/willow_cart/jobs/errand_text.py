@@ -8,10 +8,10 @@ from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.options import Option
+from willow_cart.options.given import Given
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 from willow_cart.requests import COMMANDS
-from willow_cart.requests.given import Given
 from willow_cart.requests.request import Request
 from willow_cart.requests.secrets import without_value
 from willow_cart.requests.toml_keys import options_of, options_of_command

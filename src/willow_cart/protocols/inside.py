@@ -7,7 +7,6 @@ the rest: a few kilobytes tell what an archive of any size holds, and one member
 from __future__ import annotations
 
 import bz2
-import io
 import struct
 import threading
 import zipfile
@@ -15,10 +14,11 @@ import zlib
 from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
-from typing import Protocol
+from typing import BinaryIO, Protocol, cast
 
 from willow_cart.addresses import address_inside, take_inside
 from willow_cart.archives.bounds import Bounds, Outflow
+from willow_cart.archives.reader import LimitedReader
 from willow_cart.archives.zips import moment_of_member, path_of_member, require_apart
 from willow_cart.errors import (
     ConnectionLost,
@@ -29,14 +29,12 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Checksum, Metadata, Origin, Validators
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, Resumability, Unchanged
+from willow_cart.protocols.remote_file import RemoteFile, open_range
 from willow_cart.redaction import without_secrets
 
 # The end of an archive, with what it says of itself, is nearly always in here (APPNOTE, 4.3.16: its
 # comment has up to 64 KiB), and so is the list of some hundred members before it.
 _TAIL_BYTES = 80 << 10
-
-# The directory of two million members is shorter.
-_MAX_DIRECTORY_BYTES = 256 << 20
 
 _LOCAL_HEADER = struct.Struct("<4s22xHH")  # APPNOTE, 4.3.7
 _FLAG_ENCRYPTED = 1
@@ -123,7 +121,7 @@ class Inside(Access):
         stored = info.compress_type == zipfile.ZIP_STORED
         first = start if stored and (same or validators is None) else 0
         end_of_member = contents.end_of(info)
-        delivery = self.open_part(archive, contents.facts, info.header_offset, end_of_member)
+        delivery = self._open_part(archive, contents.facts, info.header_offset, end_of_member)
         return MemberDelivery(delivery, facts, info, contents.outflow, first)
 
     def ask(self, address: str) -> Metadata:
@@ -167,13 +165,15 @@ class Inside(Access):
             raise NoParts(shown, "has no known length", _UNPACK_INSTEAD)
         if facts.coding:
             raise NoParts(shown, "is sent with a content coding", _UNPACK_INSTEAD)
-        file = _Remote(self, archive, facts, facts.length)
+        file = RemoteFile(self._outside, archive, facts, facts.length, tail_bytes=_TAIL_BYTES)
         try:
-            with zipfile.ZipFile(file) as listed:
+            with zipfile.ZipFile(LimitedReader(cast(BinaryIO, file))) as listed:
                 require_apart(listed.infolist())
                 members = {path_of_member(info): info for info in listed.infolist()}
                 offsets = {info.header_offset for info in listed.infolist()}
                 offsets.add(listed.start_dir)
+        except NoParts as error:
+            raise _whole_only(error) from None
         except WillowCartError:
             raise
         except Exception as error:  # the library raises whatever it comes to
@@ -188,35 +188,16 @@ class Inside(Access):
             Outflow(shown, facts.length, self._bounds),
         )
 
-    def open_part(self, archive: str, facts: Metadata, start: int, end: int) -> Download:
-        """Request a range of an archive.
-
-        Args:
-            archive: its address.
-            facts: what was known of it when it was asked about first.
-            start: its first byte.
-            end: the byte before which it ends.
-
-        Raises:
-            NoParts: the place does not serve any.
-            ConnectionLost: it has another version now.
-        """
-        marks = facts.validators
-        delivery = self._outside.open(archive, start=start, end=end, validators=marks or None)
-        assert isinstance(delivery, Download), "a part was asked for"
-        shown = without_secrets(archive)
-        now = delivery.facts
+    def _open_part(self, archive: str, facts: Metadata, start: int, end: int) -> Download:
+        """Request a range of an archive; see `open_range`."""
         try:
-            if now.length != facts.length or not _may_be_one(marks, now.validators):
-                with self._lock:
-                    self._contents.pop(archive, None)
-                raise ConnectionLost(shown, "has changed while it was read")
-            if delivery.start != start:
-                raise NoParts(shown, "can only be fetched whole", _UNPACK_INSTEAD)
-        except BaseException:
-            delivery.close()
+            return open_range(self._outside, archive, facts, start, end)
+        except ConnectionLost:
+            with self._lock:
+                self._contents.pop(archive, None)  # what it has may lie elsewhere now
             raise
-        return delivery
+        except NoParts as error:
+            raise _whole_only(error) from None
 
 
 class MemberDelivery(Download):
@@ -343,67 +324,9 @@ def _unpacker_for(info: zipfile.ZipInfo, facts: Metadata) -> _Unpacker:
             )
 
 
-class _Remote(io.RawIOBase):
-    """A remote archive as a file, of which only the parts read are fetched."""
-
-    def __init__(self, inside: Inside, archive: str, facts: Metadata, length: int) -> None:
-        self._inside = inside
-        self._archive = archive
-        self._facts = facts
-        self._length = length
-        self._at = 0
-        self._tail_from = max(0, length - _TAIL_BYTES)
-        self._tail = b""
-
-    def readable(self) -> bool:
-        """Return True."""
-        return True
-
-    def seekable(self) -> bool:
-        """Return True."""
-        return True
-
-    def tell(self) -> int:
-        """Return the current position."""
-        return self._at
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        """Seek to a position."""
-        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._length}[whence]
-        if base + offset < 0:
-            raise ValueError("it is too short")
-        self._at = base + offset
-        return self._at
-
-    def read(self, size: int = -1) -> bytes:
-        """Read this many bytes; all remaining ones without a number."""
-        end = self._length if size < 0 else min(self._length, self._at + size)
-        if end - self._at > _MAX_DIRECTORY_BYTES:
-            raise ValueError("its table of contents is too long")
-        data = self._between(self._at, end)
-        self._at = end
-        return data
-
-    def _between(self, start: int, end: int) -> bytes:
-        if end <= start:
-            return b""
-        if not self._tail:
-            self._tail = self._fetch(self._tail_from, self._length)
-        before = self._fetch(start, min(end, self._tail_from)) if start < self._tail_from else b""
-        behind = max(start, self._tail_from) - self._tail_from
-        return before + self._tail[behind : max(0, end - self._tail_from)]
-
-    def _fetch(self, start: int, end: int) -> bytes:
-        delivery = self._inside.open_part(self._archive, self._facts, start, end)
-        try:
-            data = bytearray()
-            while len(data) < end - start and (piece := delivery.read()):
-                data += piece
-        finally:
-            delivery.close()
-        if len(data) < end - start:
-            raise ConnectionLost(without_secrets(self._archive), "stopped short")
-        return bytes(data[: end - start])
+def _whole_only(error: NoParts) -> NoParts:
+    """Return the error for an archive of which no parts are served."""
+    return NoParts(error.thing, error.reason, _UNPACK_INSTEAD)
 
 
 def _agree(one: Validators, other: Validators) -> bool:
@@ -411,9 +334,3 @@ def _agree(one: Validators, other: Validators) -> bool:
     if one.entity_tag or other.entity_tag:
         return one.entity_tag == other.entity_tag
     return bool(one.last_modified) and one.last_modified == other.last_modified
-
-
-def _may_be_one(one: Validators, other: Validators) -> bool:
-    """Whether two versions may be the same."""
-    pairs = ((one.entity_tag, other.entity_tag), (one.last_modified, other.last_modified))
-    return all(a == b for a, b in pairs if a is not None and b is not None)

@@ -90,6 +90,14 @@ _COMMANDS = (
         "with the total and with counts by kind and by heading. Fetches no file.",
     ),
     Command(
+        "peek",
+        "show what is in a file, from a few of its bytes: columns, first rows, members",
+        "Show what files contain without fetching them whole: the columns and first rows of "
+        "tables, workbooks and Parquet files, the shape of JSON, the members of archives, the "
+        "size of pictures, the duration of recordings, the pages of documents. The last line "
+        "says how much of the file was fetched.",
+    ),
+    Command(
         "load",
         "write what is chosen into a cart: a table to review, edit and haul",
         "Write what the sources offer and the choosing options leave into a cart, a CSV file "

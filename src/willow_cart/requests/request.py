@@ -7,11 +7,11 @@ from typing import Any, ClassVar, Self
 
 from willow_cart.addresses import WEB, looks_like_address, normalise, origin_of, scheme_of
 from willow_cart.options import Option
+from willow_cart.options.given import Given, together, typed
 from willow_cart.options.looking import ChoosingOptions, LookingOptions
 from willow_cart.options.reaching import ConnectingOptions, SignInOptions
 from willow_cart.options.shared import SourcesArgument
 from willow_cart.requests.commands import COMMANDS
-from willow_cart.requests.given import Given, together, typed
 
 
 @dataclass(frozen=True, kw_only=True)

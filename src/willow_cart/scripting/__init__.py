@@ -20,8 +20,15 @@ from willow_cart.scripting.file_results import (
     UnpackResult,
     WeighResult,
 )
-from willow_cart.scripting.place_functions import errand, haul, knock, load, offline, survey
-from willow_cart.scripting.place_results import ErrandRun, Haul, KnockResult, OfflineResult, Survey
+from willow_cart.scripting.place_functions import errand, haul, knock, load, offline, peek, survey
+from willow_cart.scripting.place_results import (
+    ErrandRun,
+    Haul,
+    KnockResult,
+    OfflineResult,
+    PeekResult,
+    Survey,
+)
 
 __all__ = [
     "Audit",
@@ -31,6 +38,7 @@ __all__ = [
     "KnockResult",
     "OfflineResult",
     "PackResult",
+    "PeekResult",
     "PickResult",
     "ReceiptResult",
     "RefileResult",
@@ -45,6 +53,7 @@ __all__ = [
     "load",
     "offline",
     "pack",
+    "peek",
     "pick",
     "receipt",
     "refile",

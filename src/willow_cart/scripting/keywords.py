@@ -205,6 +205,12 @@ class KnockKeywords(SignInKeywords, ConnectingKeywords, total=False):
     """What `knock` understands."""
 
 
+class PeekKeywords(SignInKeywords, ConnectingKeywords, total=False):
+    """What `peek` understands."""
+
+    rows: int
+
+
 class PickKeywords(ChoosingKeywords, SignInKeywords, ConnectingKeywords, total=False):
     """What `pick` understands."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from os import PathLike
+from os import PathLike, fspath
 from pathlib import Path
 from typing import TYPE_CHECKING, Unpack
 
@@ -17,6 +17,7 @@ from willow_cart.jobs.haul import haul as haul_sources
 from willow_cart.jobs.knock import knock as knock_at
 from willow_cart.jobs.load import load as load_sources
 from willow_cart.jobs.offline import offline as take_offline
+from willow_cart.jobs.peek import peek as peek_at
 from willow_cart.jobs.survey import survey as survey_sources
 from willow_cart.model import Offer
 from willow_cart.requests.errand import ErrandRequest
@@ -24,16 +25,25 @@ from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.knock import KnockRequest
 from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.offline import OfflineRequest
+from willow_cart.requests.peek import PeekRequest
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.scripting.incomplete import RETRY, incomplete
 from willow_cart.scripting.keywords import (
     HaulKeywords,
     KnockKeywords,
     OfflineKeywords,
+    PeekKeywords,
     SurveyKeywords,
 )
 from willow_cart.scripting.listener import Listener, in_notebook
-from willow_cart.scripting.place_results import ErrandRun, Haul, KnockResult, OfflineResult, Survey
+from willow_cart.scripting.place_results import (
+    ErrandRun,
+    Haul,
+    KnockResult,
+    OfflineResult,
+    PeekResult,
+    Survey,
+)
 from willow_cart.scripting.requesting import given_by_arguments, read_looking, read_request
 from willow_cart.views import errand_words  # noqa: F401  # registers the messages of errands
 from willow_cart.views.words import counted
@@ -181,6 +191,27 @@ def offline(
         code = done.exit_code
         raise incomplete(done, str(into), why, troubles, advice=RETRY, exit_code=code)
     return done
+
+
+def peek(address: str | PathLike[str], **options: Unpack[PeekKeywords]) -> PeekResult:
+    """Look into a file without fetching it whole.
+
+    Args:
+        address: of the file, or the path of one on this machine.
+        options: those of the command, by their names with `_` for `-`.
+
+    Returns:
+        What is in it; `to_frame` gives the rows of a table, with their types.
+
+    Raises:
+        WillowCartError: the file cannot be reached, or an option cannot be understood.
+    """
+    own = given_by_arguments(sources=(fspath(address),))
+    done = peek_at(read_request(PeekRequest, options, own), Listener())
+    if done.failures:
+        raise done.failures[0]
+    (peeked,) = done.files
+    return PeekResult(peeked)
 
 
 def knock(address: str, **options: Unpack[KnockKeywords]) -> KnockResult:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from pathlib import Path
@@ -20,14 +20,16 @@ from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
 from willow_cart.offline_copies import Missing, Readings, TakenPages
 from willow_cart.packing import Packed
+from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest
-from willow_cart.scripting.result_frames import frame, frame_of_receipt
+from willow_cart.scripting.result_frames import frame, frame_of_receipt, typed_frame
 from willow_cart.scripting.unpacked_paths import paths_of_members
 from willow_cart.sources.discovery import NotEntered
 from willow_cart.tables import Combined
 from willow_cart.units import format_size
+from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
 from willow_cart.views.words import (
     combined_line,
     counted,
@@ -220,6 +222,43 @@ class OfflineResult:
 
     def __repr__(self) -> str:
         return f"<OfflineResult: {summed_up(self.taken, self.into)}>"
+
+
+@dataclass(frozen=True)
+class PeekResult:
+    """What is in a file.
+
+    Attributes:
+        file: the facts, columns and first rows, and how many bytes were fetched.
+    """
+
+    file: Peeked
+
+    @property
+    def form(self) -> str:
+        """What the file is: `table`, `JSON`, `zip archive`."""
+        return self.file.content.form
+
+    @property
+    def facts(self) -> Mapping[str, str | int | float]:
+        """What is known of the whole file, by names."""
+        return self.file.content.facts
+
+    def to_frame(self) -> pd.DataFrame:
+        """Return the first rows; numbers and times have their types."""
+        content = self.file.content
+        return typed_frame([(each.name, each.type) for each in content.columns], content.rows)
+
+    def __repr__(self) -> str:
+        return f"<PeekResult: {self._brief()}>"
+
+    def _brief(self) -> str:
+        told = (headline(self.file), facts_line(self.file.content), *self.file.content.notes)
+        return "; ".join([*filter(None, told), fetched_line(self.file)])
+
+    def _repr_html_(self) -> str:
+        columns, cells = shown_table(self.file.content)
+        return html_table(self._brief(), columns, cells, len(cells))
 
 
 @dataclass(frozen=True)

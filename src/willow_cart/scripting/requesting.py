@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, TypeVar, cast
 from willow_cart.cart.cart import Cart
 from willow_cart.errors import BadOption
 from willow_cart.model import Offer
-from willow_cart.requests.given import Given, given_in
+from willow_cart.options.given import Given, given_in
 from willow_cart.requests.request import LookingRequest, Request
 from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
 from willow_cart.settings import settings_for

@@ -12,6 +12,11 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
+# How the names of types begin, those of Arrow included.
+_WHOLE = ("integer", "int", "uint", "bytes")
+_REAL = ("real", "float", "double", "decimal", "number")
+
+
 def frame(
     columns: Sequence[str],
     rows: Iterable[Sequence[object]],
@@ -28,6 +33,29 @@ def frame(
 
     made = pd.DataFrame.from_records([tuple(row) for row in rows], columns=list(columns))
     return made.astype(dict(kinds or {}))
+
+
+def typed_frame(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str]]) -> pd.DataFrame:
+    """Return a data frame of texts in which numbers and times have their types.
+
+    Args:
+        columns: their names and types, as `peek` tells them.
+        rows: a text for each column.
+    """
+    import pandas as pd
+
+    made = frame([name for name, _ in columns], rows)
+    for place, (name, type_) in enumerate(columns):
+        cells = made.iloc[:, place]
+        if type_.startswith("time"):
+            zoned = type_ == "time with zone"
+            made[name] = pd.to_datetime(cells, format="ISO8601", errors="coerce", utc=zoned)
+        elif type_.startswith(_WHOLE):
+            made[name] = pd.to_numeric(cells, errors="coerce").astype("Int64")
+        elif type_.startswith(_REAL):
+            points = cells.str.replace(",", ".", regex=False)
+            made[name] = pd.to_numeric(points, errors="coerce").astype("float64")
+    return made
 
 
 def frame_of_receipt(rows: Iterable[ReceiptRow]) -> pd.DataFrame:

@@ -1,0 +1,57 @@
+"""`peek`: look into files before they are hauled."""
+
+from __future__ import annotations
+
+import json
+
+from willow_cart.cli.console import Console
+from willow_cart.cli.screen import show_line, show_table
+from willow_cart.jobs.peek import peek
+from willow_cart.peeking.peek import Peeked
+from willow_cart.redaction import without_secrets
+from willow_cart.requests.peek import PeekRequest
+from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
+
+
+def run(request: PeekRequest) -> int:
+    """Look into files and print what is in them."""
+    done = peek(request, Console())
+    if request.json:
+        print(json.dumps([*map(_as_json, done.files)], ensure_ascii=False, indent=1))
+        return done.exit_code
+    for number, peeked in enumerate(done.files):
+        if number:
+            show_line("")
+        _show(peeked)
+    return done.exit_code
+
+
+def _show(peeked: Peeked) -> None:
+    content = peeked.content
+    show_line(headline(peeked))
+    if facts := facts_line(content):
+        show_line(facts)
+    if content.columns:
+        show_line("")
+        show_table(*shown_table(content))
+    for note in content.notes:
+        show_line(note)
+    show_line(fetched_line(peeked), dim=True)
+
+
+def _as_json(peeked: Peeked) -> dict[str, object]:
+    content = peeked.content
+    return {
+        "address": without_secrets(peeked.address),
+        "name": peeked.name,
+        "size": peeked.size,
+        "modified": peeked.modified.isoformat() if peeked.modified else None,
+        "media_type": peeked.media_type,
+        "form": content.form,
+        "facts": content.facts,
+        "columns": [{"name": each.name, "type": each.type} for each in content.columns],
+        "rows": content.rows,
+        "row_kind": content.row_kind,
+        "notes": content.notes,
+        "bytes_fetched": peeked.fetched,
+    }

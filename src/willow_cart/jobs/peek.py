@@ -1,0 +1,76 @@
+"""`peek`: look into files before they are hauled."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from willow_cart.addresses import expand_ranges, looks_like_address, normalise
+from willow_cart.errors import UnreadableSource, WillowCartError
+from willow_cart.exits import Exit
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.peeking.peek import Peeked
+from willow_cart.peeking.peek import peek as peek_at
+from willow_cart.protocols.local import address_of
+from willow_cart.requests.peek import PeekRequest
+
+
+@dataclass(frozen=True, slots=True)
+class PeekDone:
+    """What was found in files.
+
+    Attributes:
+        files: those that could be looked into.
+        failures: why others could not.
+    """
+
+    files: Sequence[Peeked] = field(default_factory=list)
+    failures: Sequence[WillowCartError] = field(default_factory=list)
+
+    @property
+    def exit_code(self) -> Exit:
+        """Return the exit code of the command."""
+        return Exit.INCOMPLETE if self.failures else Exit.GOOD
+
+
+def peek(request: PeekRequest, observer: JobObserver) -> PeekDone:
+    """Look into files, one after the other.
+
+    Raises:
+        WillowCartError: an address or an option cannot be understood.
+    """
+    addresses = [*_addresses(request.sources)]
+    files: list[Peeked] = []
+    failures: list[WillowCartError] = []
+    with make_access([request], 2, observer) as access:
+        for address in addresses:
+            try:
+                files.append(peek_at(access, address, request.rows))
+            except WillowCartError as error:
+                failures.append(error)
+                observer.note(error)
+    return PeekDone(files, failures)
+
+
+def _addresses(sources: Sequence[str]) -> Iterator[str]:
+    """Yield the addresses of files.
+
+    Raises:
+        UnreadableSource: a folder, or a path where nothing is.
+    """
+    for source in sources:
+        if looks_like_address(source):
+            found = [normalise(each) for each in expand_ranges(source)]
+        elif Path(source).is_file():
+            found = [address_of(source)]
+        else:
+            is_folder = Path(source).is_dir()
+            reason = "is a folder" if is_folder else "no such file"
+            advice = "list it with survey" if is_folder else "check its name, or give an address"
+            raise UnreadableSource(source, reason, advice)
+        for address in found:
+            if address.endswith("/"):
+                raise UnreadableSource(address, "is a folder or a page", "list it with survey")
+            yield address

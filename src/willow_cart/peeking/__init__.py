@@ -1,0 +1,1 @@
+"""What is in a file, told from as few of its bytes as possible."""

@@ -1,0 +1,87 @@
+"""What was found in a file, and the bytes in which it was found."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import BinaryIO
+
+Fact = str | int | float
+"""A value that is told of a file."""
+
+
+class Unreadable(Exception):
+    """A file that is not what it begins like; the text says why, as a clause."""
+
+
+@dataclass(frozen=True, slots=True)
+class PeekedColumn:
+    """A column of a table.
+
+    Attributes:
+        name: its heading.
+        type: of its values, in words.
+    """
+
+    name: str
+    type: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Content:
+    """What is in a file.
+
+    Attributes:
+        form: what it is: `table`, `JSON`, `zip archive`.
+        facts: what is known of the whole, by names in the order of their telling.
+        columns: of the rows.
+        rows: the first ones, with a value for each column.
+        row_kind: what a row stands for: `row`, `record`, `member`; empty without rows.
+        notes: what could not be told, and why.
+    """
+
+    form: str
+    facts: dict[str, Fact] = field(default_factory=dict)
+    columns: Sequence[PeekedColumn] = ()
+    rows: Sequence[Sequence[str]] = ()
+    row_kind: str = ""
+    notes: Sequence[str] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Sample:
+    """A file of which the beginning is here.
+
+    Attributes:
+        name: of the file.
+        beginning: its first bytes.
+        length: of the whole file; None for unknown.
+        open: opens the whole file to be read here and there; None where that is impossible.
+    """
+
+    name: str
+    beginning: bytes
+    length: int | None
+    open: Callable[[], BinaryIO] | None = None
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether the beginning is all of the file."""
+        return self.length is not None and self.length <= len(self.beginning)
+
+    def file(self) -> BinaryIO:
+        """Return the file, to be read here and there.
+
+        Raises:
+            Unreadable: only its beginning can be read.
+        """
+        if self.is_whole:
+            return io.BytesIO(self.beginning)
+        if self.open is None:
+            raise Unreadable("only its beginning can be read")
+        return self.open()
+
+
+Look = Callable[[Sample, int], Content]
+"""Tells what is in a sample, with this many rows."""

@@ -1,0 +1,203 @@
+"""Look into a file of a place: fetch its beginning, and what else its format needs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from datetime import datetime
+from functools import partial
+from io import BytesIO
+from typing import BinaryIO, cast
+
+from willow_cart.addresses import file_name_in
+from willow_cart.archives.members import Damaged
+from willow_cart.archives.reader import reading
+from willow_cart.archives.tars import is_tar, open_packed, packing_of
+from willow_cart.errors import NoParts, TransferFailed
+from willow_cart.kinds import extension_of, kind_of, stem_of
+from willow_cart.peeking.archive_lists import look_at_tar, look_at_zip
+from willow_cart.peeking.content import Content, Look, Sample, Unreadable
+from willow_cart.peeking.data_files import (
+    look_at_hdf5,
+    look_at_netcdf,
+    look_at_parquet,
+    look_at_workbook,
+)
+from willow_cart.peeking.json_texts import look_at_json, looks_like_json
+from willow_cart.peeking.media_files import look_at_pdf, look_at_picture, look_at_sound
+from willow_cart.peeking.text_tables import look_at_text
+from willow_cart.protocols.base import Access
+from willow_cart.protocols.http.http_rules import parse_date
+from willow_cart.protocols.remote_file import RemoteFile, read_beginning
+from willow_cart.units import format_size
+from willow_cart.workbooks import EXTENSIONS
+
+# Some hundred rows of a usual table, and more than the headers of most formats.
+_BEGINNING_BYTES = 64 << 10
+
+# Directories and footers are shorter; what needs more is better hauled.
+_MAX_FETCHED_BYTES = 4 << 20
+
+# Where the directory of a zip archive or the footer of a Parquet file begins, nearly always.
+_TAIL_BYTES = 64 << 10
+
+# What is unpacked of a compressed file.
+_MAX_UNPACKED_BYTES = 1 << 20
+_UNPACKED_AT_A_TIME = 16 << 10
+
+# What is shown of a file of an unknown kind.
+_SHOWN_BYTES = 16
+
+_PACKINGS = {"gz": "gzip", "bz2": "bzip2", "xz": "xz", "zst": "Zstandard"}
+
+
+@dataclass(frozen=True, slots=True)
+class Peeked:
+    """What is in a file, and how little of it was fetched.
+
+    Attributes:
+        address: of the file.
+        name: of the file.
+        size: in bytes; None for unknown.
+        modified: when it was changed last; None where the place does not say.
+        media_type: as the place says; empty for none.
+        content: what is in it.
+        fetched: how many of its bytes were fetched.
+    """
+
+    address: str
+    name: str
+    size: int | None
+    modified: datetime | None
+    media_type: str
+    content: Content
+    fetched: int
+
+
+def peek(access: Access, address: str, rows: int) -> Peeked:
+    """Look into a file.
+
+    Args:
+        access: how its place is talked to.
+        address: of the file.
+        rows: how many rows, records or members are wanted.
+
+    Raises:
+        TransferFailed: its beginning did not come.
+    """
+    facts, beginning = access.retrier.run(
+        partial(read_beginning, access, address, _BEGINNING_BYTES)
+    )
+    length = facts.length
+    if len(beginning) < _BEGINNING_BYTES and (length is None or facts.coding):
+        length = len(beginning)  # it has come to its end
+    file = None
+    if length is not None and not facts.coding:
+        file = RemoteFile(
+            access, address, facts, length,
+            tail_bytes=_TAIL_BYTES, beginning=beginning, most=_MAX_FETCHED_BYTES,
+        )  # fmt: skip
+    name = facts.file_name or file_name_in(facts.address) or file_name_in(address)
+    opened = None if file is None else partial(_from_start, file)
+    content = _look(Sample(name, beginning, length, opened), rows, file)
+    fetched = len(beginning) if file is None else file.fetched
+    modified = facts.modified or parse_date(facts.validators.last_modified)
+    return Peeked(address, name, length, modified, facts.media_type, content, fetched)
+
+
+def _from_start(file: RemoteFile) -> BinaryIO:
+    file.seek(0)
+    return cast(BinaryIO, file)
+
+
+def _look(sample: Sample, rows: int, file: RemoteFile | None) -> Content:
+    """Tell what is in a sample; where its format cannot be read, what it begins with."""
+    try:
+        return _looker_for(sample)(sample, rows)
+    except NoParts:
+        why = "the server sends files only whole; haul it to see more"
+    except TransferFailed:
+        raise
+    except Exception as error:  # a library that meets bad data raises whatever it comes to
+        why = str(error) if isinstance(error, Unreadable) else f"it cannot be read: {error}"
+        if file is not None and file.is_exhausted:
+            why = f"more than {format_size(_MAX_FETCHED_BYTES)} of it would be needed; haul it"
+    return replace(_look_at_bytes(sample, rows), notes=[why])
+
+
+def _looker_for(sample: Sample) -> Look:
+    """Return what tells the content of a file, by its first bytes, and by its name."""
+    beginning, extension = sample.beginning, extension_of(sample.name)
+    if not beginning:
+        return _look_at_bytes
+    for mark, look in _BY_BEGINNING:
+        if beginning.startswith(mark):
+            return look
+    if beginning.startswith(_ZIP):
+        return look_at_workbook if extension in EXTENSIONS else look_at_zip
+    if packing_of(beginning):
+        return _look_inside
+    if len(beginning) >= _TAR_BLOCK_BYTES and is_tar(beginning) and beginning.strip(b"\0"):
+        return look_at_tar
+    kind = kind_of(sample.name)
+    if kind in ("sound", "video"):
+        return look_at_sound
+    is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
+    if b"\0" in beginning and not is_wide:
+        return look_at_picture if kind == "image" else _look_at_bytes
+    return look_at_json if looks_like_json(sample.name, beginning) else look_at_text
+
+
+_TAR_BLOCK_BYTES = 512
+_ZIP = (b"PK\x03\x04", b"PK\x05\x06")
+_BY_BEGINNING: tuple[tuple[bytes, Look], ...] = (
+    (b"PAR1", look_at_parquet),
+    (b"\x89HDF\r\n\x1a\n", look_at_hdf5),
+    (b"CDF\x01", look_at_netcdf),
+    (b"CDF\x02", look_at_netcdf),
+    (b"CDF\x05", look_at_netcdf),
+    (b"%PDF-", look_at_pdf),
+    (b"\x89PNG\r\n\x1a\n", look_at_picture),
+    (b"\xff\xd8\xff", look_at_picture),
+    (b"GIF8", look_at_picture),
+    (b"II*\0", look_at_picture),
+    (b"MM\0*", look_at_picture),
+    (b".snd", look_at_sound),
+    (b"fLaC", look_at_sound),
+    (b"OggS", look_at_sound),
+    (b"ID3", look_at_sound),
+)
+
+
+def _look_inside(sample: Sample, rows: int) -> Content:
+    """Unpack the beginning of a compressed file, and tell what is in it."""
+    packing = packing_of(sample.beginning)
+    unpacked, is_whole = _unpack(sample, packing)
+    name = stem_of(sample.name) if extension_of(sample.name) == packing else sample.name
+    inner = Sample(name, unpacked, len(unpacked) if is_whole else None)
+    content = _look(inner, rows, None)
+    return replace(content, facts={"compressed by": _PACKINGS[packing], **content.facts})
+
+
+def _unpack(sample: Sample, packing: str) -> tuple[bytes, bool]:
+    """Return what the beginning of a compressed file unpacks to, and whether it is all."""
+    unpacked = bytearray()
+    try:
+        with reading(), open_packed(BytesIO(sample.beginning), packing) as file:
+            while piece := file.read(_UNPACKED_AT_A_TIME):
+                unpacked += piece
+                if len(unpacked) >= _MAX_UNPACKED_BYTES:
+                    return bytes(unpacked), False
+    except Damaged as error:
+        if sample.is_whole or not unpacked:
+            raise Unreadable(str(error)) from None
+        return bytes(unpacked), False  # it goes on where the beginning ends
+    return bytes(unpacked), sample.is_whole
+
+
+def _look_at_bytes(sample: Sample, _rows: int) -> Content:
+    """Tell what a file begins with, where nothing else can be told."""
+    if not sample.beginning:
+        return Content("empty file")
+    first = sample.beginning[:_SHOWN_BYTES]
+    text = "".join(chr(each) if 32 <= each < 127 else "." for each in first)
+    return Content("other file", {"first bytes": first.hex(" "), "as text": text})
