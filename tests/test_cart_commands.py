@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import csv
 import io
 import os
@@ -13,14 +12,8 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
-from willow_cart.cart.cart_view import CartView
-from willow_cart.cart.loading import Find, load
-from willow_cart.cart.picking import mark_in
-from willow_cart.cli.picker import TickingApp
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
-from willow_cart.errors import BadOption
-from willow_cart.model import Offer
 
 
 @pytest.fixture
@@ -258,95 +251,3 @@ def test_a_figure_is_drawn_with_the_figures_in_it(hides: Path) -> None:
     assert (hides / "sounds.png").read_bytes().startswith(b"\x89PNG")
     odd = run("weigh", "sounds.csv", "--figure", "sounds.gif", cwd=hides)
     assert "is neither .png nor .svg" in odd.err
-
-
-# The view to tick in, driven by keys
-
-
-def press(tray: CartView, *keys: str, size: tuple[int, int] = (80, 24)) -> tuple[bool | None, str]:
-    """What the view returns after some keys, and what it shows before it ends."""
-
-    async def drive() -> tuple[bool | None, str]:
-        app = TickingApp(tray)
-        async with app.run_test(size=size) as pilot:
-            await pilot.press(*keys[:-1])
-            await pilot.pause()
-            lines = app.screen._compositor.render_strips()
-            await pilot.press(keys[-1])
-        return app.return_value, "\n".join(strip.text for strip in lines)
-
-    return asyncio.run(drive())
-
-
-def tray_of(folder: Path, count: int = 60) -> CartView:
-    offers = [
-        Offer(f"http://h.example/{day % 3}/{day:02d}.{('wav', 'csv')[day % 2]}", "s", size=100)
-        for day in range(count)
-    ]
-    load(
-        Find((each, True) for each in offers),
-        folder / "c.csv",
-        today=__import__("datetime").date(2031, 6, 1),
-    )
-    return CartView(folder / "c.csv")
-
-
-def unticked(tray: CartView) -> list[int]:
-    return [index for index, mark in enumerate(tray.marks) if not mark]
-
-
-def test_rows_are_ticked_by_keys_and_saved(tmp_path: Path) -> None:
-    tray = tray_of(tmp_path)
-    saved, shown = press(tray, "space", "down", "space", "end", "space", "enter")
-    assert saved is True
-    assert unticked(tray) == [0, 2, 59]
-    assert "60 rows; taken: 57 files, 5.70 kB" in shown
-    assert all(len(line) <= 80 for line in shown.splitlines())
-    assert len(shown.splitlines()) <= 24
-    assert "[ ]      60  2/59.csv" in shown, "the list has moved to its end"
-    assert tray.taken.files == 57
-
-
-def test_groups_and_what_a_filter_shows_are_ticked_at_once(tmp_path: Path) -> None:
-    tray = tray_of(tmp_path)
-    _, shown = press(tray, *"k", "down", *"f", "q")
-    assert unticked(tray) == [n for n in range(60) if n % 2 == 0 or n % 3 == 1]
-    tray = tray_of(tmp_path)
-    _, shown = press(tray, "/", *"0/*3", "enter", "a", "q")
-    assert "5 visible, Esc shows all" in shown
-    assert unticked(tray) == [3, 30, 33, 36, 39]
-    _, shown = press(tray, "/", *"nothing", "enter", "space", "a", "escape", "q")
-    assert "Esc shows all" not in shown
-
-
-def test_what_is_not_saved_is_asked_about_once(tmp_path: Path) -> None:
-    tray = tray_of(tmp_path)
-    before = (tmp_path / "c.csv").read_bytes()
-    saved, shown = press(tray, "space", "q", "q")
-    assert saved is False
-    assert "not saved" in shown
-    assert (tmp_path / "c.csv").read_bytes() == before
-    assert press(tray_of(tmp_path), "q")[0] is False, "nothing to ask about"
-
-
-def test_a_cart_that_is_saved_elsewhere_meanwhile_is_left_alone(tmp_path: Path) -> None:
-    tray = tray_of(tmp_path)
-    assert press(tray, "space", "enter")[0] is True
-    cart = tmp_path / "c.csv"
-    cart.write_bytes(cart.read_bytes() + b"yes,,,,,,,,,,,http://h.example/mine.csv\r\n")
-    os.utime(cart, (1, 1))
-    with pytest.raises(BadOption, match="was changed by another program"):
-        mark_in(tray.sheet, map(bool, tray.marks))
-    assert b"mine.csv" in cart.read_bytes()
-    picked = mark_in(CartView(cart).sheet, [False] * 61)
-    assert (picked.changed.files, picked.taken.files) == (61, 0)
-
-
-def test_names_in_the_view_do_not_steer_the_terminal_and_fit_a_narrow_one(tmp_path: Path) -> None:
-    (tmp_path / "c.csv").write_text(
-        f"url,name\nhttp://h.example/a,\x1b[2J[red]x.csv\nhttp://h.example/b,{'long' * 50}.csv\n"
-    )
-    _, shown = press(CartView(tmp_path / "c.csv"), "down", "q", size=(40, 10))
-    assert "\x1b" not in shown
-    assert r"\x1b[2J[red]x.csv" in shown
-    assert "…" in shown

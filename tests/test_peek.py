@@ -415,7 +415,7 @@ def test_the_command_tells_several_files_and_what_is_not_there(
         "format: commas between cells, decimal point, UTF-8; columns: 2; rows: 1",
         "",
         "hide (text)   count (integer)",
-        "alder         1",
+        "alder                       1",
         "",
     ]
     assert done.last_line == f"65.5 kB of {len(LEVELS) / 1e6:.2f} MB fetched"

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 from enum import StrEnum
 from pathlib import Path
 
+from willow_cart.cart.folder_tree import ROOT, FolderTree
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.sheet import Sheet
 from willow_cart.choosing.patterns import words
@@ -18,18 +19,11 @@ class By(StrEnum):
     """What rows that are ticked together have in common."""
 
     KIND = "kind"
-    FOLDER = "folder"
     SOURCE = "source"
 
     def of(self, offer: Offer) -> str:
         """Return the group of an offer."""
-        match self:
-            case By.KIND:
-                return offer.kind
-            case By.FOLDER:
-                return offer.path.rpartition("/")[0]
-            case By.SOURCE:
-                return offer.source
+        return offer.kind if self is By.KIND else offer.source
 
 
 class CartView:
@@ -43,8 +37,9 @@ class CartView:
     Attributes:
         sheet: the table in it, as it was when the tray was filled.
         marks: whether each row is ticked, 1 or 0.
-        shown: the indexes of the rows that the filter leaves.
+        shown: the indexes of the rows that the filter and the folder leave.
         taken: the sizes of what is ticked.
+        tree: the folders; the sources come first if there are several.
         troubles: rows that are not understood, and are not here.
 
     Raises:
@@ -56,6 +51,7 @@ class CartView:
         self.marks = bytearray()
         self.taken = Sizes()
         self.troubles: list[Issue] = []
+        self.tree = FolderTree()
         self._rows = OfferStore(distinct=False)
         self._groups: dict[By, array[int]] = {by: array("L") for by in By}
         names: dict[tuple[By, str], int] = {}
@@ -67,7 +63,23 @@ class CartView:
             for by, group in self._groups.items():
                 group.append(names.setdefault((by, by.of(offer)), len(names)))
         self._before = bytes(self.marks)
-        self.shown: Sequence[int] = range(len(self.marks))
+        self._matching: Sequence[int] = range(len(self.marks))
+        self.shown: Sequence[int] = self._matching
+        several = len(set(self._groups[By.SOURCE])) > 1
+        self._folders = array(
+            "L",
+            (
+                self.tree.add(offer, [offer.source] if several else ())
+                for _, offer in self._rows.numbered()
+            ),
+        )
+        self._folder = ROOT
+        self._taken_in = [Sizes() for _ in range(len(self.tree))]
+        for (_, offer), folder, mark in zip(
+            self._rows.numbered(), self._folders, self.marks, strict=True
+        ):
+            if mark:
+                self._taken_in[folder].add(offer)
 
     def __len__(self) -> int:
         return len(self.marks)
@@ -82,23 +94,49 @@ class CartView:
         return self._before != self.marks
 
     def show(self, pattern: str) -> None:
-        """Show only rows whose path, link text or heading matches a text, which may have wildcards.
+        """Show only rows that match all words of a text.
+
+        A word matches in the path, the link text or the heading, and may have wildcards.
 
         Raises:
             BadOption: a set among the wildcards cannot be read.
         """
-        if not pattern:
-            self.shown = range(len(self))
-            return
-        holds = words(f"*{pattern}*")
-        self.shown = array(
-            "L",
-            (
-                number - 1
-                for number, offer in self._rows.numbered()
-                if any(map(holds, (offer.path, offer.text, offer.heading)))
-            ),
-        )
+        if not pattern.strip():
+            self._matching = range(len(self))
+        else:
+            each_holds = [words(f"*{word}*") for word in pattern.split()]
+            self._matching = array(
+                "L",
+                (
+                    number - 1
+                    for number, offer in self._rows.numbered()
+                    if all(
+                        any(map(holds, (offer.path, offer.text, offer.heading)))
+                        for holds in each_holds
+                    )
+                ),
+            )
+        self.enter(self._folder)
+
+    def enter(self, folder: int) -> None:
+        """Show only the rows in and below a folder, of those that match."""
+        self._folder = folder
+        self.shown = self.matching_within(folder)
+
+    def matching_within(self, folder: int) -> Sequence[int]:
+        """Return the rows in and below a folder that match the filter."""
+        if folder == ROOT:
+            return self._matching
+        within, folders = self.tree.within(folder), self._folders
+        return array("L", (index for index in self._matching if within[folders[index]]))
+
+    def folder_of(self, index: int) -> int:
+        """Return the number of the folder of a row."""
+        return self._folders[index]
+
+    def taken_within(self) -> list[Sizes]:
+        """Return the sizes of what is ticked in and below each folder."""
+        return self.tree.sums(self._taken_in)
 
     def tick(self, indexes: Iterable[int], *, mark: bool) -> int:
         """Tick or untick rows, and return how many marks changed."""
@@ -109,10 +147,11 @@ class CartView:
                 changed += 1
                 one = Sizes()
                 one.add(self[index])
-                if mark:
-                    self.taken.add_all(one)
-                else:
-                    self.taken.take_off(one)
+                for taken in (self.taken, self._taken_in[self._folders[index]]):
+                    if mark:
+                        taken.add_all(one)
+                    else:
+                        taken.take_off(one)
         return changed
 
     def alike(self, index: int, by: By) -> Iterable[int]:

@@ -26,7 +26,7 @@ class Everyday:
 
 EVERYDAY: Mapping[str, Everyday] = {
     "survey": Everyday(
-        ("depth", "ext", "keep", "drop", "kind", "since", "at_most", "ask_sizes", "tree", "why"),
+        ("depth", "ext", "keep", "drop", "kind", "since", "ask_sizes", "tree", "folders", "why"),
         (
             f"survey {_DEMO}/hides/2031.html --column Recording",
             f"survey {_DEMO}/archive/ --depth all --tree",

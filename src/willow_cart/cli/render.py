@@ -6,8 +6,9 @@ All but the tree write while they look, and hold no more than a screen's worth o
 from __future__ import annotations
 
 import json
+import sys
 from abc import ABC, abstractmethod
-from collections import defaultdict
+from collections import defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
@@ -28,6 +29,11 @@ if TYPE_CHECKING:
 # Longer lists are not read.
 _MAX_HEADINGS = 40
 _MAX_FILES_PER_FOLDER = 12
+
+# A list on a terminal that is longer hides its own beginning.
+_MAX_ROWS_ON_TERMINAL = 300
+_FIRST_ROWS = 60
+_LAST_ROWS = 20
 
 
 class Showing(ABC):
@@ -179,11 +185,13 @@ class AsTable(Showing):
         """Print the table in pieces of a screen, then the totals."""
         totals = Totals()
         coming = self._shown(finder, totals)
+        if sys.stdout.isatty():
+            _show_ends(coming, why=self._why)
         while rows := list(islice(coming, MAX_DRAWN_ROWS)):
             _show_offers(rows, why=self._why)
         if not totals.by_kind:
             if finder.has_only_folders:
-                _show_total(finder, totals)
+                show_total(finder, totals)
             return
         _show_groups("kind", totals.kinds())
         if totals.by_heading and len(headings := totals.headings()) > 1:
@@ -192,7 +200,7 @@ class AsTable(Showing):
                 show_line(f"... and {count_of(len(more), 'heading')} more")
         if len(totals.hosts) == 1 and totals.hosts != {""}:
             show_line(f"all at {next(iter(totals.hosts))}", dim=True)
-        _show_total(finder, totals)
+        show_total(finder, totals)
 
     def _shown(self, finder: OfferFinder, totals: Totals) -> Iterator[tuple[Offer, str]]:
         for offer, dropped_by in finder.judged():
@@ -200,6 +208,26 @@ class AsTable(Showing):
                 totals.add(offer)
             if self._why or not dropped_by:
                 yield offer, dropped_by
+
+
+def _show_ends(coming: Iterator[tuple[Offer, str]], *, why: bool) -> None:
+    """Print all rows on a terminal; of very many only the first and the last ones."""
+    first = list(islice(coming, _MAX_ROWS_ON_TERMINAL))
+    last: deque[tuple[Offer, str]] = deque(maxlen=_LAST_ROWS)
+    count = 0
+    for row in coming:
+        last.append(row)
+        count += 1
+    if first and not count:
+        _show_offers(first, why=why)
+        return
+    if first:
+        _show_offers(first[:_FIRST_ROWS], why=why)
+        left = len(first) - _FIRST_ROWS + count - len(last)
+        show_line(f"... {left:,} rows between these and the last ones are not shown;"
+                  " --folders shows an overview, and '| less' everything")  # fmt: skip
+        show_line("")
+        _show_offers(list(last), why=why)
 
 
 def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
@@ -230,7 +258,8 @@ def _show_groups(what: str, groups: Sequence[tuple[str, Sizes]]) -> None:
     show_table((what, "files", "size"), rows, numeric=("files", "size"))
 
 
-def _show_total(finder: OfferFinder, totals: Totals) -> None:
+def show_total(finder: OfferFinder, totals: Totals) -> None:
+    """Print how many offers there are, how many are chosen, and their size."""
     sizes = totals.all
     line = f"{count_of(finder.choice.offered, 'offer')}, {finder.choice.kept:,} chosen"
     if sizes.bytes:
@@ -327,4 +356,4 @@ class AsTree(Showing):
         if not roots:
             return
         show_tree(node.branch(source) for source, node in roots.items())
-        _show_total(finder, totals)
+        show_total(finder, totals)

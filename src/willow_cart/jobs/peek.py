@@ -11,10 +11,12 @@ from willow_cart.errors import UnreadableSource, WillowCartError
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import Offer
 from willow_cart.peeking.peek import Peeked
 from willow_cart.peeking.peek import peek as peek_at
 from willow_cart.protocols.local import address_of
 from willow_cart.requests.peek import PeekRequest
+from willow_cart.requests.request import ReachingRequest
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +54,21 @@ def peek(request: PeekRequest, observer: JobObserver) -> PeekDone:
                 failures.append(error)
                 observer.note(error)
     return PeekDone(files, failures)
+
+
+def peek_offer(request: ReachingRequest, offer: Offer, rows: int) -> Peeked:
+    """Look into the file of an offer.
+
+    Args:
+        request: how places are reached.
+        offer: its address is looked at.
+        rows: how many rows, records or members are wanted.
+
+    Raises:
+        WillowCartError: it cannot be reached.
+    """
+    with make_access([request], 1, JobObserver()) as access:
+        return peek_at(access, offer.address, rows)
 
 
 def _addresses(sources: Sequence[str]) -> Iterator[str]:

@@ -257,7 +257,7 @@ class PeekResult:
         return "; ".join([*filter(None, told), fetched_line(self.file)])
 
     def _repr_html_(self) -> str:
-        columns, cells = shown_table(self.file.content)
+        columns, cells, _ = shown_table(self.file.content)
         return html_table(self._brief(), columns, cells, len(cells))
 
 

@@ -14,6 +14,9 @@ _MAX_COLUMNS = 8
 
 _MAX_CELL_CHARACTERS = 60
 
+NUMERIC = ("integer", "real", "number", "bytes", "int", "uint", "float", "double", "decimal")
+"""How the names of the types of numbers begin, those of Arrow included."""
+
 
 def headline(peeked: Peeked) -> str:
     """Return what a file is, with its size and date."""
@@ -40,20 +43,39 @@ def fetched_line(peeked: Peeked) -> str:
     return f"{format_size(peeked.fetched)}{whole} fetched"
 
 
-def shown_table(content: Content) -> tuple[Sequence[str], Sequence[Sequence[str]]]:
-    """Return the headings and cells of the first rows.
+def lines_about(peeked: Peeked) -> list[str]:
+    """Return all that is told of a file, with its table in aligned columns."""
+    lines = [headline(peeked), facts_line(peeked.content), ""]
+    if peeked.content.columns:
+        headings, cells, _ = shown_table(peeked.content)
+        widths = [max(map(len, each)) for each in zip(headings, *cells, strict=True)]
+        lines += [
+            "   ".join(f"{cell:<{width}}" for cell, width in zip(row, widths, strict=True)).rstrip()
+            for row in (headings, *cells)
+        ]
+        lines.append("")
+    return [*lines, *peeked.content.notes, fetched_line(peeked)]
+
+
+def shown_table(
+    content: Content,
+) -> tuple[Sequence[str], Sequence[Sequence[str]], Sequence[str]]:
+    """Return the headings and cells of the first rows, and the headings of numbers.
 
     A table of many columns is turned, so that each of them has a line.
     """
     columns = content.columns
     cells = [[_cut(cell) for cell in row] for row in content.rows]
     if len(columns) <= _MAX_COLUMNS:
-        return [_heading(each) for each in columns], cells
-    numbers = [f"{content.row_kind.partition(' ')[0]} {n}" for n in range(1, len(cells) + 1)]
+        numbers = [_heading(each) for each in columns if each.type.startswith(NUMERIC)]
+        return [_heading(each) for each in columns], cells, numbers
+    counted = [f"{content.row_kind.partition(' ')[0]} {n}" for n in range(1, len(cells) + 1)]
     turned = zip(*cells, strict=True) if cells else [()] * len(columns)
-    return ["column", "type", *numbers], [
-        [each.name, each.type, *values] for each, values in zip(columns, turned, strict=True)
-    ]
+    return (
+        ["column", "type", *counted],
+        [[each.name, each.type, *values] for each, values in zip(columns, turned, strict=True)],
+        (),
+    )
 
 
 def _heading(column: PeekedColumn) -> str:

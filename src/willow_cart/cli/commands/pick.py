@@ -9,6 +9,7 @@ from willow_cart.cart.cart_view import CartView
 from willow_cart.cart.picking import Picked, Way, mark_in
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
+from willow_cart.destination import room_at
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.job_events import Unsure
@@ -42,15 +43,23 @@ def _tick(request: PickRequest) -> int:
             "selecting rows needs a terminal",
             "use --out, --only or --back with choosing options",
         )
-    from willow_cart.cli.picker import tick
+    from willow_cart.cli.picker.app import tick
 
     tray = CartView(request.cart)
-    if not tick(tray):
+    if not tick(tray, request, _room()):
         print(f"{request.cart}: not changed")
         return Exit.GOOD
     picked = mark_in(tray.sheet, map(bool, tray.marks))
     _sum_up(request.cart, picked, "changed")
     return Exit.INCOMPLETE if picked.unread else Exit.GOOD
+
+
+def _room() -> int | None:
+    """Return the bytes that are free in the current folder; None for unknown."""
+    try:
+        return room_at(Path())
+    except OSError:
+        return None
 
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:

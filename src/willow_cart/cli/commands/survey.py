@@ -6,6 +6,7 @@ import sys
 
 from willow_cart.cli import render
 from willow_cart.cli.console import Console
+from willow_cart.cli.folder_view import AsFolders
 from willow_cart.errors import BadOption
 from willow_cart.jobs.survey import survey
 from willow_cart.requests.survey import SurveyRequest
@@ -17,6 +18,14 @@ def run(request: SurveyRequest) -> int:
 
 
 def _make_showing(request: SurveyRequest) -> render.Showing:
+    if request.levels is not None and not request.folders:
+        raise BadOption("--levels", "goes only with --folders", "add --folders")
+    if request.folders:
+        if request.why or request.tree:
+            other = "--why" if request.why else "--tree"
+            raise BadOption(other, "does not go with --folders", "leave out one of them")
+        form = "json" if request.json else "csv" if request.csv else ""
+        return AsFolders(request.levels, form)
     if request.json:
         return render.AsJson(why=request.why)
     if request.csv:

@@ -1,0 +1,1 @@
+"""The picker: a cart on the terminal, with its folders and rows to tick."""

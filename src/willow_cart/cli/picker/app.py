@@ -1,0 +1,291 @@
+"""The application: folders, rows, a filter, totals, and a look into the file of a row."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import ClassVar
+
+from textual import work
+from textual.app import App, ComposeResult
+from textual.binding import Binding, BindingType
+from textual.containers import Horizontal, VerticalScroll
+from textual.screen import ModalScreen
+from textual.widgets import Footer, Input, Static
+
+from willow_cart.cart.cart_view import By, CartView
+from willow_cart.cart.folder_tree import ROOT
+from willow_cart.cli.picker.cart_list import CartList, heading
+from willow_cart.cli.picker.levels import Levels
+from willow_cart.errors import BadOption, WillowCartError
+from willow_cart.jobs.peek import peek_offer
+from willow_cart.model import Offer
+from willow_cart.requests.pick import PickRequest
+from willow_cart.units import count_of, format_size, printable
+from willow_cart.views.peek_words import lines_about
+from willow_cart.views.words import in_words
+
+# On a narrower terminal the folders appear only if they are asked for.
+_WIDE_COLUMNS = 100
+
+_PEEKED_ROWS = 10
+
+# The filter of larger carts waits for Enter.
+_MAX_ROWS_WHILE_TYPING = 20_000
+
+Peek = Callable[[Offer], Sequence[str]]
+"""Looks into the file of a row, and returns lines about it."""
+
+
+def tick(tray: CartView, request: PickRequest, room: int | None) -> bool:
+    """Show the picker; return False if the user discards the changes.
+
+    Args:
+        tray: the rows of the cart.
+        request: how places are reached, to look into files.
+        room: the bytes that are free on the disk; None for unknown.
+    """
+    return bool(TickingApp(tray, partial(_look_into, request), room).run())
+
+
+def _look_into(request: PickRequest, offer: Offer) -> list[str]:
+    """Return lines about the content of a file, or why there are none."""
+    try:
+        return lines_about(peek_offer(request, offer, _PEEKED_ROWS))
+    except WillowCartError as error:
+        return [str(error)]
+
+
+class PeekScreen(ModalScreen[None]):
+    """What is in a file, until a key is pressed.
+
+    Args:
+        lines: the text.
+    """
+
+    CSS = """
+    PeekScreen { align: center middle; }
+    PeekScreen VerticalScroll {
+        width: 90%; height: auto; max-height: 90%; border: round $primary; padding: 0 1;
+        background: $background;
+    }
+    PeekScreen Static { width: auto; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("escape,q,p,enter,space", "dismiss", "back"),
+    ]
+
+    def __init__(self, lines: Sequence[str]) -> None:
+        super().__init__()
+        self._lines = lines
+
+    def compose(self) -> ComposeResult:
+        """Create the text in a box."""
+        with VerticalScroll():
+            yield Static("\n".join(map(printable, self._lines)), markup=False)
+
+
+class TickingApp(App[bool]):
+    """The picker application.
+
+    Args:
+        tray: the rows.
+        peek: looks into the file of a row.
+        room: the bytes that are free on the disk; None for unknown.
+    """
+
+    ENABLE_COMMAND_PALETTE = False
+    CSS = """
+    Screen { layout: vertical; background: $background; }
+    #head { height: 1; text-style: bold; }
+    #total { height: 1; padding: 0 1; }
+    Horizontal { height: 1fr; }
+    Levels { width: 40%; display: none; scrollbar-size-vertical: 1; border-right: solid $primary; }
+    Levels.open { display: block; }
+    CartList { width: 1fr; scrollbar-size-vertical: 1; }
+    #filter { display: none; height: 1; border: none; padding: 0 1; }
+    #filter.asked { display: block; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("space", "tick", "tick"),
+        Binding("a", "all", "all visible"),
+        Binding("k", "alike('kind')", "kind"),
+        Binding("f", "folder", "folder"),
+        Binding("s", "alike('source')", "source"),
+        Binding("t", "levels", "tree"),
+        Binding("p", "peek", "peek"),
+        Binding("slash", "filter", "filter", key_display="/"),
+        Binding("enter", "save", "save"),
+        Binding("q", "leave", "quit"),
+        Binding("escape", "clear", show=False),
+    ]
+
+    def __init__(self, tray: CartView, peek: Peek = lambda _: (), room: int | None = None) -> None:
+        super().__init__(ansi_color=True)
+        self._tray = tray
+        self._look = peek
+        self._room_on_disk = room
+        self._warned = False
+        self._rows = CartList(tray)
+        self._levels = Levels(tray, self._enter)
+
+    def compose(self) -> ComposeResult:
+        """Create the heading, folders, list, filter, totals and keys."""
+        yield Static(id="head", markup=False)
+        with Horizontal():
+            yield self._levels
+            yield self._rows
+        yield Input(placeholder="words of a path, also with wildcards", id="filter", compact=True)
+        yield Static(id="total", markup=False)
+        yield Footer(compact=True, show_command_palette=False)
+
+    def on_mount(self) -> None:
+        """Show the totals, and the folders if there is room for them."""
+        self._levels.set_class(self._has_folders and self.size.width >= _WIDE_COLUMNS, "open")
+        self._rows.focus()
+        self._tell()
+
+    @property
+    def _has_folders(self) -> bool:
+        return len(self._tray.tree) > 1
+
+    def _tell(self, note: str = "") -> None:
+        """Show what is taken, and how much of the cart is visible."""
+        tray = self._tray
+        line = f"{count_of(len(tray), 'row')}; taken: {in_words(tray.taken)}"
+        if self._room_on_disk is not None:
+            short = tray.taken.bytes > self._room_on_disk
+            line += f"; {format_size(self._room_on_disk)} free{', too little' if short else ''}"
+        if len(tray.shown) != len(tray):
+            line += f"; {len(tray.shown):,} visible, Esc shows all"
+        self.query_one("#total", Static).update(note or line)
+        self._warned = False
+        self._rows.refresh()
+        self._levels.counted()
+        self.call_after_refresh(self._head)  # a scroll bar may have come or gone
+
+    def on_resize(self) -> None:
+        """Lay out the headings again."""
+        self.call_after_refresh(self._head)
+
+    def _head(self) -> None:
+        width = self._rows.room
+        line = heading(width)
+        if self._levels.has_class("open"):
+            line = f"{'take  folder':<{max(0, self.size.width - width)}}{line}"
+        self.query_one("#head", Static).update(line)
+
+    def action_tick(self) -> None:
+        """Tick or untick the row or the folder under the cursor."""
+        if self._levels.has_focus:
+            self._tick_together(self._tray.matching_within(self._levels.folder))
+        elif (index := self._rows.index) is not None:
+            self._tray.tick([index], mark=not self._tray.marks[index])
+            self._rows.action_move(1)
+            self._tell()
+
+    def action_all(self) -> None:
+        """Tick all visible rows, or untick them if all are ticked."""
+        self._tick_together(self._tray.shown)
+
+    def _tick_together(self, rows: Sequence[int]) -> None:
+        self._tray.tick(rows, mark=not all(self._tray.marks[index] for index in rows))
+        self._tell()
+
+    def action_alike(self, by: str) -> None:
+        """Tick or untick the rows that share the kind or source of the current row."""
+        if (index := self._rows.index) is not None:
+            mark = not self._tray.marks[index]
+            self._tray.tick(self._tray.alike(index, By(by)), mark=mark)
+            self._tell()
+
+    def action_folder(self) -> None:
+        """Tick or untick the visible rows in the folder of the current row."""
+        if (index := self._rows.index) is not None:
+            folder = self._tray.folder_of(index)
+            same = [each for each in self._tray.shown if self._tray.folder_of(each) == folder]
+            self._tray.tick(same, mark=not self._tray.marks[index])
+            self._tell()
+
+    def action_levels(self) -> None:
+        """Go to the folders; from there, hide them."""
+        if not self._has_folders:
+            self._tell("there are no folders")
+        elif self._levels.has_class("open") and self._levels.has_focus:
+            self._levels.remove_class("open")
+            self._rows.focus()
+            self._enter(ROOT)
+        else:
+            self._levels.add_class("open")
+            self._levels.focus()
+            self._enter(self._levels.folder)
+
+    def _enter(self, folder: int) -> None:
+        self._tray.enter(folder)
+        self._rows.refilled()
+        self._tell()
+
+    def action_peek(self) -> None:
+        """Look into the file of the current row."""
+        if (index := self._rows.index) is not None:
+            offer = self._tray[index]
+            self._tell(f"looking into {printable(offer.path)} ...")
+            self._peek(offer)
+
+    @work(thread=True, exclusive=True)
+    def _peek(self, offer: Offer) -> None:
+        """Look into a file without holding up the keyboard."""
+        lines = self._look(offer)
+        self.call_from_thread(self.push_screen, PeekScreen(lines))
+        self.call_from_thread(self._tell)
+
+    def action_filter(self) -> None:
+        """Open the filter."""
+        asked = self.query_one("#filter", Input)
+        asked.add_class("asked")
+        asked.focus()
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Apply the filter while it is typed, unless that would take long."""
+        if len(self._tray) <= _MAX_ROWS_WHILE_TYPING:
+            self._show(event.value)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Apply the filter, and return to the rows."""
+        if self._show(event.value):
+            self._close_filter()
+
+    def action_clear(self) -> None:
+        """Remove the filter, and show all folders."""
+        self.query_one("#filter", Input).value = ""
+        self._tray.enter(ROOT)
+        self._levels.refilled()
+        self._show("")
+        self._close_filter()
+
+    def _show(self, pattern: str) -> bool:
+        """Show the rows that match; return whether the pattern can be read."""
+        try:
+            self._tray.show(pattern)
+        except BadOption as error:
+            self._tell(str(error))
+            return False
+        self._rows.refilled()
+        self._tell()
+        return True
+
+    def _close_filter(self) -> None:
+        self.query_one("#filter", Input).remove_class("asked")
+        self._rows.focus()
+
+    def action_save(self) -> None:
+        """Save the marks and exit."""
+        self.exit(self._tray.is_changed)
+
+    def action_leave(self) -> None:
+        """Exit without saving; asks twice if there are changes."""
+        if self._tray.is_changed and not self._warned:
+            self._tell("not saved; press Enter to save, or q again to discard the changes")
+            self._warned = True
+            return
+        self.exit(False)
