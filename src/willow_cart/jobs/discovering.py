@@ -215,6 +215,7 @@ def make_looking(
         largest_listing=request.largest_listing,
         beginning="" if everything else choosing.beginning(deep=request.depth != 1),
         after="" if everything or not compares_paths else choosing.after_name,
+        keep_folders=request.keep_folders,
     )
 
 

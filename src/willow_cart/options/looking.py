@@ -43,6 +43,9 @@ class LookingOptions:
         "CSS selector of the link to the next page, if the page does not mark it rel=next",
         metavar="SELECTOR",
     )
+    keep_folders: bool = flag(
+        "keep the folders of addresses: paths begin at the top of the server, not at the source"
+    )
     base: str = option("", str, "the original address of a saved page", metavar="ADDRESS")
     most_listed: int = option(
         10000000,

@@ -16,7 +16,10 @@ _CHOOSING_GROUPS = ("looking", "choosing", "sign-in")
 _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 
 NOT_KEYWORDS = frozenset(
-    "into cart add preview detach write_errand to_script overwrite why json csv tree folders levels".split()
+    (
+        "into cart add preview detach write_errand to_script overwrite why json csv tree folders"
+        " levels"
+    ).split()
 )
 """What Python functions say by arguments of their own, and forms that are for users."""
 

@@ -17,6 +17,7 @@ from willow_cart.addresses import (
     looks_like_address,
     name_of,
     normalise,
+    origin_of,
     scheme_of,
 )
 from willow_cart.cart.forms import lines_of, reader_for
@@ -44,9 +45,12 @@ from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 from willow_cart.sources.fetching import MAX_LIST_BYTES, open_file
 from willow_cart.sources.listing import (
     Kind,
+    fixed_folder,
+    folders_from,
     is_folder_address,
     looks_like_xml,
     may_be_listing,
+    placed_below,
 )
 from willow_cart.sources.lists import offers_promised, read_list
 from willow_cart.sources.stores import offers_in_store
@@ -208,7 +212,7 @@ class _Guide:
         self._ahead: AskAhead[Answer] | None = None
         self._found = found
         self._access = access
-        self._looking = looking
+        self._looking = self._given = looking
         self._standard_input = standard_input
         self._walk: Walk | None = None
 
@@ -286,6 +290,7 @@ class _Guide:
 
     def _go_through(self, source: str) -> Iterator[Offer | Issue]:
         self._walk = None
+        self._looking = self._given
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
                 _, content = self._access.retrier.run(
@@ -340,18 +345,23 @@ class _Guide:
         failures: list[WillowCartError] = []
         read = 0
         plain: set[str] = set()
+        base = self._base_of(source)
+        if base:
+            # Places list by what comes behind the address, where paths do not begin.
+            self._looking = replace(self._looking, beginning="", after="")
         for written in expand_ranges(source):
             address = normalise(written)
+            above = folders_from(base, address)
             # Those of a series that are named alike are alike.
             shape = _NUMBER.sub("0", address.partition("?")[0])
             some = False
             try:
                 if shape in plain or self._is_file(address):
-                    yield Offer(address, shown)
+                    yield Offer(address, shown, folder=above)
                 else:
                     for offer in self._offers_at(address, shown):
                         some = True
-                        yield offer
+                        yield placed_below(above, offer, address)
                         if offer.address == address and kind_of(name_of(address)) == "other":
                             # It was asked, and is a file; so are those that are named as it is.
                             plain.add(shape)
@@ -363,6 +373,17 @@ class _Guide:
         if failures and not read:
             raise failures[0]
         yield from (Issue(failure.thing, failure.why) for failure in failures)
+
+    def _base_of(self, source: str) -> str:
+        """Return the folder from which the paths of a source count; empty for its own.
+
+        They count from its own folder, or where its ranges begin; if the user wants to keep the
+        folders of addresses, from the top of the server.
+        """
+        first = normalise(next(expand_ranges(source)))
+        if self._looking.keep_folders:
+            return f"{origin_of(first)}/"
+        return fixed_folder(source)
 
     def _is_file(self, address: str) -> bool:
         """Whether an address is known to be a file without probing."""

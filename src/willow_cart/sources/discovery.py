@@ -101,6 +101,7 @@ class DiscoveryOptions:
         largest_listing: bytes of a page or a folder index that are read.
         beginning: what the paths begin with that are wanted; places that can list no others.
         after: likewise what the paths sort behind.
+        keep_folders: whether paths begin with the folders of the addresses that were typed.
     """
 
     kind: Kind | None = None
@@ -114,6 +115,7 @@ class DiscoveryOptions:
     largest_listing: int = MAX_DOCUMENT_BYTES
     beginning: str = ""
     after: str = ""
+    keep_folders: bool = False
 
 
 @dataclass(slots=True)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
+from itertools import islice, takewhile
 from urllib.parse import unquote
 
-from willow_cart.addresses import name_of
+from willow_cart.addresses import expand_ranges, name_of, normalise
+from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
 
@@ -97,6 +99,43 @@ def is_packed_sitemap(address: str) -> bool:
     """Whether the name of an address is that of a compressed sitemap."""
     name = name_of(address).lower() if address else ""
     return "sitemap" in name and name.endswith(".xml.gz")
+
+
+def fixed_folder(source: str) -> str:
+    """Return the folder in which the ranges of an address begin; empty if it has none.
+
+    Args:
+        source: as typed by the user.
+    """
+    addresses = list(islice(expand_ranges(source), 2))
+    if len(addresses) < 2:
+        return ""
+    fixed = source[: source.index("{")].rpartition("/")[0]
+    try:
+        return normalise(f"{fixed}/")
+    except BadAddress:
+        return ""  # they begin in the host
+
+
+def folders_from(base: str, address: str) -> str:
+    """Return the folders of an address from a folder on; those with wildcards are left out."""
+    folders = (folder_below(base, address) or "").split("/")
+    return "/".join(takewhile(lambda name: not set(name) & set("*?["), folders))
+
+
+def placed_below(above: str, offer: Offer, address: str) -> Offer:
+    """Return an offer at an address with its folders.
+
+    Args:
+        above: the folders that come before those below the address.
+        offer: what was found there.
+        address: where it was looked.
+    """
+    if offer.folder is None and offer.address == address:
+        return replace(offer, folder=above)
+    if not above or offer.folder is None:
+        return offer
+    return replace(offer, folder=f"{above}/{offer.folder}" if offer.folder else above)
 
 
 def folder_below(folder: str, address: str) -> str | None:
