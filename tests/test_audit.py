@@ -20,7 +20,7 @@ def desk(tmp_path: Path, place: StandIn) -> Path:
     """A folder with a destination in it that was hauled into."""
     place.exhibits |= {path: Exhibit(content) for path, content in FILES.items()}
     source = f"{place.base}/levels/{{0..11}}.csv"
-    assert run("haul", source, "--into", "data", cwd=tmp_path).code == 0
+    assert run("haul", source, "--into", "data", "--keep-folders", cwd=tmp_path).code == 0
     return tmp_path
 
 

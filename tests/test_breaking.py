@@ -74,7 +74,7 @@ def test_a_large_file_goes_on_from_the_byte_where_it_was_killed(
     had = partial_bytes(tmp_path / "data")
     assert files_in(tmp_path / "data") == {}
     place.requests.clear()
-    outcome = run("haul", address, "--into", "data", cwd=tmp_path)
+    outcome = run("haul", address, "--into", "data", "--keep-folders", cwd=tmp_path)
     assert f"resuming at {had / 1e6:.2f} MB from an earlier haul" in outcome.err
     assert [request.fields["range"] for request in place.requests] == [f"bytes={had}-"]
     (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
@@ -90,7 +90,7 @@ def test_a_file_that_changed_while_the_haul_was_down_starts_over(
     kill_haul(address, into=tmp_path / "data", after_bytes=500_000)
     newer = random.Random(7).randbytes(3_000_000)
     place.exhibits["large/0.wav"] = Exhibit(newer)
-    run("haul", address, "--into", "data", cwd=tmp_path)
+    run("haul", address, "--into", "data", "--keep-folders", cwd=tmp_path)
     assert files_in(tmp_path / "data") == {"large/0.wav": newer}
     assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
 

@@ -34,6 +34,7 @@ def test_it_is_run_for_what_arrives_and_again_where_it_failed(
 ) -> None:
     place.exhibits |= {"a/good%20one.csv": Exhibit(b"1,2\n"), "a/bad.csv": Exhibit(b"3\n")}
     haul = ["haul", f"{place.base}/a/good%20one.csv", f"{place.base}/a/bad.csv", "--into", "data",
+            "--keep-folders",
             "--on-arrival", told, "--log", "log.jsonl"]  # fmt: skip
     first = run(*haul, cwd=tmp_path)
     assert (first.code, "all arrived" in first.out) == (1, True)
@@ -65,6 +66,7 @@ def test_what_was_not_reached_is_not_forgotten(tmp_path: Path, place: StandIn) -
         "while not os.path.exists('go'): time.sleep(0.01)\n"
     )
     haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data",
+            "--keep-folders",
             "--on-arrival", f"'{sys.executable}' wait.py"]  # fmt: skip
     process = start(*haul, cwd=tmp_path)
     deadline = time.monotonic() + 60

@@ -40,7 +40,7 @@ def test_hundreds_of_files_come_home_and_the_second_run_fetches_none(
         f"{server}/moved/dawn.wav",
         f"{server}/empty.csv",
     ]
-    haul = ["haul", *sources, "--into", "data"]
+    haul = ["haul", *sources, "--into", "data", "--keep-folders"]
     outcome = run(*haul, cwd=tmp_path)
     assert outcome.code == 0, outcome.err
     expected = {("moved/" if p == "dawn.wav" else "") + p: content for p, content in files.items()}
@@ -58,7 +58,7 @@ def test_hundreds_of_files_come_home_and_the_second_run_fetches_none(
 def test_a_killed_haul_goes_on_with_the_range_that_is_missing(
     tmp_path: Path, server: str, files: dict[str, bytes]
 ) -> None:
-    haul = ["haul", f"{server}/slow/dawn.wav", "--into", "data"]
+    haul = ["haul", f"{server}/slow/dawn.wav", "--into", "data", "--keep-folders"]
     kill_haul(f"{server}/slow/dawn.wav", into=tmp_path / "data", after_bytes=500_000)
     had = partial_bytes(tmp_path / "data")
     assert run(*haul, cwd=tmp_path).code == 0

@@ -45,7 +45,9 @@ _FUNCTIONS = (
 ).split()
 """The commands that are functions, too."""
 
-_FOR_PEOPLE = frozenset("csv json tree why overwrite preview detach write_errand to_script".split())
+_FOR_PEOPLE = frozenset(
+    "csv json tree folders levels why overwrite preview detach write_errand to_script".split()
+)
 """What only a command line needs, or what a function has another way for."""
 
 _OTHERWISE = {"errand": {"set", "from", "new", "summary"}, "haul": {"cart"}}

@@ -24,7 +24,16 @@ def test_the_same_files_make_the_same_archive_anywhere(tmp_path: Path, place: St
     place.exhibits["b/levels%20%C3%BC.csv"] = place.exhibits.pop("b/levels ü.csv")
     archives = []
     for folder in ("one", "two"):
-        haul = run("haul", *addresses, "--into", folder, "--unpack", "*.zip", cwd=tmp_path)
+        haul = run(
+            "haul",
+            *addresses,
+            "--into",
+            folder,
+            "--keep-folders",
+            "--unpack",
+            "*.zip",
+            cwd=tmp_path,
+        )
         assert haul.code == 0
         for ending in ("zip", "tar.gz"):
             packed = run("pack", folder, "--to", f"{folder}.{ending}", "--drop", "*SUMS",

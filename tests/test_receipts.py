@@ -26,7 +26,7 @@ ROOT = Path(__file__).parent.parent
 def desk(tmp_path: Path, place: StandIn) -> Path:
     """A folder with a destination that was hauled into twice; one file had changed meanwhile."""
     place.exhibits |= {f"levels/{n}.csv": Exhibit(b"level %d\n" % n) for n in range(4)}
-    haul = ["haul", f"{place.base}/levels/{{0..3}}.csv", "--into", "data"]
+    haul = ["haul", f"{place.base}/levels/{{0..3}}.csv", "--into", "data", "--keep-folders"]
     assert run(*haul, "--note", "for the June report", cwd=tmp_path).code == 0
     place.exhibits["levels/2.csv"] = Exhibit(b"renewed\n")
     del place.exhibits["levels/3.csv"]
@@ -193,7 +193,12 @@ def test_the_crate_ties_every_file_to_the_haul_that_brought_it(desk: Path, place
 
 
 def test_a_story_is_found_by_name_where_nothing_ever_came(desk: Path, place: StandIn) -> None:
-    assert run("haul", f"{place.base}/lost/never.csv", "--into", "data", cwd=desk).code == 1
+    assert (
+        run(
+            "haul", f"{place.base}/lost/never.csv", "--into", "data", "--keep-folders", cwd=desk
+        ).code
+        == 1
+    )
     for name in ("never.csv", "lost/never.csv", f"{place.base}/lost/never.csv"):
         story = run("receipt", "data", "--of", name, "--json", cwd=desk).json()
         assert [(each["run"], each["state"]) for each in story] == [(3, "failed")]

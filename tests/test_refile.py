@@ -128,7 +128,13 @@ def test_what_an_earlier_one_has_left_does_not_speak_for_this_one(home: Path) ->
 def test_a_month_is_refiled_and_hauled_again(tmp_path: Path, place: StandIn) -> None:
     for day in ("0501", "0601"):
         place.exhibits[f"deep/level_2031{day}.csv"] = Exhibit(day.encode())
-    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    haul = [
+        "haul",
+        *(f"{place.base}/{path}" for path in place.exhibits),
+        "--into",
+        "data",
+        "--keep-folders",
+    ]
     assert run(*haul, cwd=tmp_path).code == 0
     rule = ["--file-as", "{month}/{name}", "--name-parts", r"_2031(?P<month>\d\d)"]
     shown = run("refile", "data", *rule, "--preview", cwd=tmp_path)
@@ -146,7 +152,13 @@ def test_a_month_is_refiled_and_hauled_again(tmp_path: Path, place: StandIn) -> 
 
 def test_what_is_the_person_s_is_left_alone(tmp_path: Path, place: StandIn) -> None:
     place.exhibits |= {"a/one.csv": Exhibit(b"1"), "a/two.csv": Exhibit(b"2")}
-    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    haul = [
+        "haul",
+        *(f"{place.base}/{path}" for path in place.exhibits),
+        "--into",
+        "data",
+        "--keep-folders",
+    ]
     assert run(*haul, cwd=tmp_path).code == 0
     (tmp_path / "data" / "one.csv").write_bytes(b"mine")
     stopped = run("refile", "data", "--layout", "flat", cwd=tmp_path)

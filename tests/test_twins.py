@@ -28,7 +28,8 @@ def twins(place: StandIn) -> StandIn:
 def haul(place: StandIn, how: str, tmp_path: Path, *more: str) -> Outcome:
     addresses = [f"{place.base}/{path}" for path in place.exhibits]
     # On one lane, so that it is always the same one that comes first.
-    return run("haul", *addresses, "--into", "data", "--lanes", "1", "--twins", how, *more,
+    return run("haul", *addresses, "--into", "data", "--keep-folders", "--lanes", "1",
+               "--twins", how, *more,
                cwd=tmp_path)  # fmt: skip
 
 

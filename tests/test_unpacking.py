@@ -87,7 +87,13 @@ SINGLES: dict[str, bytes] = {
 
 def test_every_sort_is_unpacked_on_arrival_and_known(tmp_path: Path, place: StandIn) -> None:
     place.exhibits |= {f"x/{name}": Exhibit(data) for name, data in (SORTS | SINGLES).items()}
-    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    haul = [
+        "haul",
+        *(f"{place.base}/{path}" for path in place.exhibits),
+        "--into",
+        "data",
+        "--keep-folders",
+    ]
     done = run(*haul, "--unpack", "*", cwd=tmp_path)
     assert (done.code, done.err) == (0, "")
     assert done.out.endswith("13 archives unpacked: 22 files\n")
@@ -297,7 +303,13 @@ def test_a_member_meets_files_of_others(tmp_path: Path, place: StandIn) -> None:
     }
     (tmp_path / "data/s").mkdir(parents=True)
     (tmp_path / "data/s/mine.csv").write_bytes(b"mine")
-    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    haul = [
+        "haul",
+        *(f"{place.base}/{path}" for path in place.exhibits),
+        "--into",
+        "data",
+        "--keep-folders",
+    ]
     done = run(*haul, "--unpack", "*.zip", cwd=tmp_path)
     assert done.code == 0
     assert "s/mine.csv: an existing file was moved" in done.err
@@ -366,7 +378,13 @@ def test_an_archive_that_was_hauled_is_unpacked_where_it_belongs(
     tmp_path: Path, place: StandIn
 ) -> None:
     place.exhibits |= {"a/x.zip": Exhibit(zipped(FILES)), "a/y.zip": Exhibit(zipped(FILES))}
-    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    haul = [
+        "haul",
+        *(f"{place.base}/{path}" for path in place.exhibits),
+        "--into",
+        "data",
+        "--keep-folders",
+    ]
     assert run(*haul, cwd=tmp_path).code == 0
     one = run("unpack", "data/a/x.zip", cwd=tmp_path)
     assert (one.code, one.out) == (0, "1 archive unpacked: 2 files\n")

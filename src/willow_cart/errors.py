@@ -156,7 +156,7 @@ class NothingChosen(WillowCartError):
 
     Attributes:
         offered: how many offers there were before choosing.
-        rule: the rule that left none, as typed; None when nothing was offered.
+        rule: the rule or the wildcard that left none, as typed; None when nothing was offered.
     """
 
     def __init__(

@@ -3,12 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
+from difflib import get_close_matches
 
 from willow_cart.errors import NothingChosen
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
 from willow_cart.units import count_of
+
+# Offers that are remembered to say what there was, where a rule leaves nothing.
+_MAX_EXAMPLES = 200
+_MAX_LISTED = 6
 
 
 @dataclass(slots=True)
@@ -26,6 +32,7 @@ class Choice:
         extensions: how many offers there were of each extension.
         ended_by: the rule by which nothing that follows can be kept, as typed; empty while
             undecided.
+        examples: some of the first offers, to say what there was.
     """
 
     rules: list[str]
@@ -37,11 +44,14 @@ class Choice:
     unsized: int = 0
     extensions: Counter[str] = field(default_factory=Counter)
     ended_by: str = ""
+    examples: list[Offer] = field(default_factory=list)
 
     def note(self, offer: Offer) -> None:
         """Count an offer that is examined."""
         self.offered += 1
         self.extensions[extension_of(offer.file_name)] += 1
+        if self.offered <= _MAX_EXAMPLES:
+            self.examples.append(offer)
 
     def require_some(self) -> None:
         """Raise NothingChosen if nothing was chosen.
@@ -54,24 +64,44 @@ class Choice:
             return
         if not self.offered:
             raise NothingChosen(
-                "no files found",
-                "the sources contain none",
-                "check them; use --depth for subfolders, --parts for images on a page, and yes in"
-                " the rows of a cart",
-                offered=0,
-                rule=None,
+                "no files found", "there are none", "check the source", offered=0, rule=None
             )
         before = self.offered
         for rule in self.rules:
             if not self.passed[rule]:
                 break
             before = self.passed[rule]
-        common = self.extensions.most_common(6)
-        offered = ", ".join(f"{count:,} {extension or 'bare'}" for extension, count in common)
         raise NothingChosen(
             "nothing matched",
             f"{rule} excluded all {count_of(before, 'offer')}",
-            f"offered: {offered}" + (", ..." if len(self.extensions) > 6 else ""),
+            self._what_there_was(rule),
             offered=self.offered,
             rule=rule,
         )
+
+    def _what_there_was(self, rule: str) -> str:
+        """Return what a rule could have kept, in terms of that rule."""
+        option, _, wanted = rule.partition(" ")
+        if option == "--column":
+            cells = [each.cell for each in self.examples if each.cell]
+            return _listed("columns", [f"{cell.column} {cell.title}".strip() for cell in cells])
+        if option == "--link-text":
+            return _listed("links", [each.text for each in self.examples])
+        if option == "--keep":
+            names = {each.path if "/" in wanted else each.file_name: None for each in self.examples}
+            plain = wanted.replace("*", "").replace("?", "")
+            near = get_close_matches(plain, names, _MAX_LISTED, 0.4)
+            return _listed("nearby" if near else "offered", near or list(names))
+        common = self.extensions.most_common(_MAX_LISTED + 1)
+        return _listed(
+            "offered", [f"{count:,} {extension or 'bare'}" for extension, count in common]
+        )
+
+
+def _listed(what: str, names: Iterable[str]) -> str:
+    """Return the first different names of a list."""
+    there = list(dict.fromkeys(filter(None, names)))
+    if not there:
+        return f"there are no {what}"
+    more = ", ..." if len(there) > _MAX_LISTED else ""
+    return f"{what}: {', '.join(there[:_MAX_LISTED])}{more}"

@@ -12,7 +12,7 @@ from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.jobs.job_events import AwaitsAnswers, Looked
 from willow_cart.jobs.job_observer import JobObserver
-from willow_cart.model import Offer
+from willow_cart.model import Issue, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.looking import ChoosingOptions
 from willow_cart.protocols import Access
@@ -119,6 +119,11 @@ class OfferFinder:
         yield from self._choosing.judge(chain(offers, self._besides), self.choice, learn)
         offers.close()
         self.found.ended_by = self.choice.ended_by
+        if self.choice.offered:
+            # Others did offer something: one that was to match and did not is a failure.
+            for each in self.found.empty:
+                if each.rule is not None:
+                    self.found.troubles.append(Issue(each.thing, each.why))
         self._observer.note_each(self.found.troubles)
         request = self._request
         self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
@@ -127,6 +132,8 @@ class OfferFinder:
     def has_only_folders(self) -> bool:
         """Whether nothing was offered, as the sources hold folders that were not entered."""
         left = self.found.not_entered
+        if any(each.rule is not None for each in self.found.empty):
+            return False  # something was to match
         return not self.choice.offered and any(each.why is Why.DEPTH for each in left)
 
     def require_some(self) -> None:
@@ -144,6 +151,8 @@ class OfferFinder:
                 offered=0,
                 rule=None,
             )
+        if not self.choice.offered:
+            raise _nothing_offered(self.found)
         self.choice.require_some()
 
     def chosen(self) -> OfferStore:
@@ -156,6 +165,22 @@ class OfferFinder:
         chosen = OfferStore(offer for offer, dropped_by in self.judged() if not dropped_by)
         self.require_some()
         return chosen
+
+
+# Sources named in one message about several.
+_MAX_NAMED_SOURCES = 3
+
+
+def _nothing_offered(found: Discovery) -> NothingChosen:
+    """Return the error for sources that offered nothing."""
+    if len(found.empty) == 1:
+        return found.empty[0]
+    if found.troubles and not found.empty:
+        reason, advice = "nothing in the sources could be read", "see above"
+    else:
+        told = [f"{each.thing} ({each.reason})" for each in found.empty[:_MAX_NAMED_SOURCES]]
+        reason, advice = f"nothing in {', '.join(told)}", "check the sources"
+    return NothingChosen("no files found", reason, advice, offered=0, rule=None)
 
 
 def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:

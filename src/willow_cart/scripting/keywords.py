@@ -32,6 +32,7 @@ class LookingKeywords(TypedDict, total=False):
     parts: Words
     pages: int
     next: str
+    keep_folders: bool
     base: str
     most_listed: int
     ignore_robots: bool

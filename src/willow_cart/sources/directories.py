@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from urllib.parse import unquote_to_bytes, urlsplit
@@ -13,8 +12,7 @@ from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, DirectoryLister, FolderEntries
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
-
-_MAX_SUGGESTIONS = 5
+from willow_cart.sources.near_names import near_names, nothing_matches
 
 
 def has_wildcard(address: str) -> bool:
@@ -38,9 +36,14 @@ def list_directory(
     Raises:
         TransferFailed: the place does not answer, or with nothing to read.
         UnreadableSource: nothing is there; the error says what is near.
+        NothingChosen: its wildcards match nothing; likewise.
     """
     if has_wildcard(address) and not listed:
-        return _listing(*expand_wildcards(directory, address), source)
+        top, found = expand_wildcards(directory, address)
+        if not found.entries and not found.problems:
+            names = (_name_of(each) for each in directory.entries(top).entries)
+            raise nothing_matches(address, names, top)
+        return _listing(top, found, source)
     if address.endswith("/"):
         return _listing(address, directory.entries(address), source)
     entry = directory.find(address)
@@ -114,10 +117,12 @@ def _what_is_near(directory: DirectoryLister, address: str) -> str:
         entries = directory.entries(folder_of(address)).entries
     except TransferFailed:
         return "its folder was not found either; check the address"
-    names = [entry.name or name_of(entry.address.rstrip("/")) for entry in entries]
-    near = difflib.get_close_matches(name_of(address), names, _MAX_SUGGESTIONS, 0.5)
-    near = near or names[:_MAX_SUGGESTIONS]
+    near = near_names(name_of(address), map(_name_of, entries))
     return f"nearby: {', '.join(near)}" if near else "its folder is empty"
+
+
+def _name_of(entry: DirectoryEntry) -> str:
+    return entry.name or name_of(entry.address.rstrip("/"))
 
 
 def _is_pattern(segment: str) -> bool:

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
 from willow_cart.addresses import (
+    WEB,
     expand_ranges,
     looks_like_address,
     name_of,
@@ -26,6 +27,7 @@ from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.errors import (
     BadOption,
     InternalError,
+    NothingChosen,
     TransferFailed,
     UnreadableSource,
     UsageError,
@@ -136,18 +138,17 @@ def _go_through(sources: Iterable[str], found: Discovery, guide: _Guide) -> Iter
     """Yield every offer of the sources."""
     failures: list[WillowCartError] = []
     for source in sources:
-        count = 0
+        count, troubles = 0, len(found.troubles)
         try:
-            for item in guide.go_through(source):
-                if isinstance(item, Issue):
-                    found.troubles.append(item)
-                    continue
-                if count == guide.most_listed:
-                    found.troubles.append(guide.too_many(source))
-                    break
+            for offer in _readable(guide, source, found):
                 count += 1
-                yield item
+                yield offer
             found.sources.append(shown_as(source))
+            if not count and len(found.troubles) == troubles:
+                found.empty.append(guide.nothing_in(source))
+        except NothingChosen as error:
+            found.sources.append(shown_as(source))
+            found.empty.append(error)
         except GeneratorExit:
             found.sources.append(shown_as(source))  # enough of it was seen
             raise
@@ -162,6 +163,20 @@ def _go_through(sources: Iterable[str], found: Discovery, guide: _Guide) -> Iter
     if failures and not found.sources:
         raise failures[0]
     found.troubles += [Issue(failure.thing, failure.why) for failure in failures]
+
+
+def _readable(guide: _Guide, source: str, found: Discovery) -> Iterator[Offer]:
+    """Yield the offers of a source, up to the limit; record what cannot be read."""
+    count = 0
+    for item in guide.go_through(source):
+        if isinstance(item, Issue):
+            found.troubles.append(item)
+        elif count == guide.most_listed:
+            found.troubles.append(guide.too_many(source))
+            return
+        else:
+            count += 1
+            yield item
 
 
 def _failure_of(source: str, error: Exception) -> WillowCartError:
@@ -215,6 +230,7 @@ class _Guide:
         self._looking = self._given = looking
         self._standard_input = standard_input
         self._walk: Walk | None = None
+        self._is_cart = False
 
     def ask_ahead(self, sources: Iterable[str]) -> None:
         """Probe sources in parallel, ahead of their turn."""
@@ -268,6 +284,24 @@ class _Guide:
             " (--most-listed allows more)",
         )
 
+    def nothing_in(self, source: str) -> NothingChosen:
+        """Return the error for a source that offers nothing."""
+        within = self._looking.rules.within
+        shown = shown_as(source)
+        if not looks_like_address(source) and not Path(source).is_dir():
+            what, advice = "no row of it is taken", "write yes in the column take, or pick --back"
+            if not self._is_cart:
+                what, advice = "contains no addresses", "write one on each line"
+            return NothingChosen(shown, what, advice, offered=0, rule=None)
+        if within:
+            rule = f"--within {within}"
+            why = f"matches nothing with links on {shown}"
+            return NothingChosen(rule, why, "check the selector", offered=0, rule=rule)
+        advice = "check the address"
+        if looks_like_address(source) and scheme_of(normalise(source)) in WEB:
+            advice += "; --parts images,media also lists what a page shows"
+        return NothingChosen(shown, "offers no files", advice, offered=0, rule=None)
+
     def go_through(self, source: str) -> Iterator[Offer | Issue]:
         """Yield each offer of a source, numbered, and each issue with it.
 
@@ -290,6 +324,7 @@ class _Guide:
 
     def _go_through(self, source: str) -> Iterator[Offer | Issue]:
         self._walk = None
+        self._is_cart = False
         self._looking = self._given
         if looks_like_address(source):
             if self._looking.kind is Kind.LIST:
@@ -317,6 +352,7 @@ class _Guide:
         if kind is Kind.FILE:
             raise BadOption("--as file", f"not for {place}", "give the file's address")
         if kind in (None, Kind.LIST) and (read := reader_for(opened, place)):
+            self._is_cart = True
             yield from read(opened, place, self._found.notes)
             return
         with opened() as file:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.sources.listing import Kind
@@ -129,6 +129,7 @@ class Discovery:
         not_entered: folders and pages that were seen and not entered.
         sources: those that could be read at all, as offers name them.
         ended_by: the rule that ended the reading early, as typed; empty for none.
+        empty: why sources offered nothing.
     """
 
     offers: list[Offer] = field(default_factory=list)
@@ -137,6 +138,7 @@ class Discovery:
     not_entered: list[NotEntered] = field(default_factory=list)
     sources: list[str] = field(default_factory=list)
     ended_by: str = ""
+    empty: list[NothingChosen] = field(default_factory=list)
 
     def covers(self, offer: Offer) -> bool:
         """Whether the listing would have included an offer if it existed.

@@ -13,11 +13,12 @@ from urllib.parse import unquote
 
 from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of
 from willow_cart.choosing.patterns import literal_beginning, matcher
-from willow_cart.errors import UnreadableSource
+from willow_cart.errors import NothingChosen, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
+from willow_cart.sources.near_names import nothing_matches
 
 _MAX_SUGGESTIONS = 5
 
@@ -37,6 +38,7 @@ def offers_in_store(
     Raises:
         TransferFailed: the store does not answer, or refuses.
         UnreadableSource: nothing is there; the error says what is near.
+        NothingChosen: no key begins like it, or its wildcards match nothing; likewise.
     """
     if "?" in address:  # a version of one object
         yield Offer(address, source)
@@ -55,7 +57,13 @@ def offers_in_store(
             typed += "/"
         elif first is None:
             raise UnreadableSource(without_secrets(address), "not found", walk.what_is_near(typed))
-    yield from walk.below(typed)
+    some = False
+    for offer in walk.below(typed):
+        some = True
+        yield offer
+    if not some and not found.not_entered:
+        near = walk.what_is_near(typed)
+        raise NothingChosen(source, "no key begins like this", near, offered=0, rule=source)
 
 
 def bucket_of(address: str) -> str:
@@ -149,9 +157,15 @@ class _StoreWalk:
         top = begins[: begins.rfind("/") + 1]
         matches = matcher(pattern, re.DOTALL)
         deep = "/" in pattern[len(begins) :]
+        some = False
         for entry in self._store.list_keys(self.bucket, begins, deep=deep):
             if not entry.is_folder and matches(self.key_of(entry.address)):
+                some = True
                 yield self.offer(entry, top)
+        if not some:
+            entries = self._store.list_keys(self.bucket, top, deep=False)
+            keys = (self.key_of(entry.address)[len(top) :] for entry in entries)
+            raise nothing_matches(self._source, keys, self.bucket + top)
 
     def what_is_near(self, typed: str) -> str:
         """Return the first existing keys with the longest matching prefix."""

@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Callable, Iterator
 from fnmatch import fnmatchcase
 from urllib.parse import unquote, urlsplit
 
 from willow_cart.addresses import WEB, name_of, scheme_of
-from willow_cart.errors import UnreadableSource
 from willow_cart.model import Offer
-from willow_cart.redaction import without_secrets
+from willow_cart.sources.near_names import nothing_matches
 
-_MAX_SUGGESTIONS = 5
 _MAX_NAMES = 500
 
 
@@ -33,7 +30,7 @@ def matching_offers(
         offers_below: gives what is offered at a folder's address, and down to a level below it.
 
     Raises:
-        UnreadableSource: nothing matches; the error says what is near.
+        NothingChosen: nothing matches; the error says what is near.
     """
     parts = urlsplit(address)
     segments = parts.path.split("/")
@@ -55,11 +52,7 @@ def matching_offers(
         elif len(names) < _MAX_NAMES:
             names.append(name_of(offer.address))
     if not some:
-        wanted = segments[-1].replace("*", "")
-        near = difflib.get_close_matches(wanted, names, _MAX_SUGGESTIONS, 0.3)
-        near = near or names[:_MAX_SUGGESTIONS]
-        advice = f"nearby: {', '.join(near)}" if near else f"{without_secrets(top)} lists no files"
-        raise UnreadableSource(without_secrets(address), "matches nothing", advice)
+        raise nothing_matches(address, names, top)
 
 
 def _escaped(segment: str) -> str:
