@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from willow_cart.errands.document import TEXTS
+from willow_cart.errands.document import GONE, MAIL_WHEN, NUMBERS, TEXTS
 from willow_cart.requests import Option
 from willow_cart.requests.toml_keys import STEPS, TABLES, options_of
 
@@ -34,6 +34,9 @@ def render() -> str:
         "required": ["into", "source"],
         "properties": {
             **dict.fromkeys(TEXTS, _TEXT),
+            **{key: {"type": "integer", "minimum": 0} for key in NUMBERS},
+            "gone": {"enum": list(GONE)},
+            "mail_when": {"enum": list(MAIL_WHEN)},
             "values": {"type": "object", "additionalProperties": {
                 "anyOf": [_VALUE, {"type": "array", "items": _VALUE, "minItems": 1}]}},
             "sign_in": {"type": "object", "additionalProperties": {"type": "object"}},

@@ -39,7 +39,7 @@ GOOD = "good.csv"
         (["survey", "h.example/x.csv"], ["h.example/x.csv", "no such file"]),
         (["survey", "gopher://h.example/x"], ["gopher://", "unsupported scheme", "https://"]),
         (["survey", "http://"], ["http://", "has no host"]),
-        (["survey", "empty.txt"], ["no files found", "the sources contain none"]),
+        (["survey", "empty.txt"], ["contains no addresses", "write one on each line"]),
         (
             ["survey", "good.txt", "--keep-re", "("],
             ["--keep-re (", "not a valid regular expression"],
@@ -92,7 +92,7 @@ def test_what_cannot_be_done_is_told_in_one_line(
         base.execute("PRAGMA user_version = 99")
     base.close()
     outcome = run(*arguments, cwd=tmp_path)
-    assert outcome.code == (3 if "no files found" in words else 2)
+    assert outcome.code == (3 if "contains no addresses" in words else 2)
     assert outcome.out == ""
     assert outcome.err.count("\n") == 1, outcome.err
     assert outcome.err.startswith("willow-cart")
@@ -125,7 +125,7 @@ def test_a_place_that_fails_does_not_keep_the_rest_from_coming_home(
         (line,) = (line for line in failed if f"failed: {address}: " in line)
         assert words in line
     assert "list.txt, line 8: nonsense: not a valid address" in outcome.err
-    assert "7 files: 1 arrived, 6 failed" in outcome.out
+    assert "7 offered, 7 chosen: 1 arrived, 6 failed" in outcome.out
 
 
 def test_a_missing_source_beside_a_good_one_is_told_and_counts(

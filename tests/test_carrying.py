@@ -13,7 +13,8 @@ from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import ReceiptRow, read_receipt
 from willow_cart.model import Checksum, Offer, State

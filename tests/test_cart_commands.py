@@ -172,7 +172,7 @@ def test_a_haul_leaves_its_cart_behind(hides: Path, trust_site: StandIn) -> None
     assert hauled.code == 0, hauled.err
     assert names_taken(hides / "left.csv") == sorted(files_in(hides / "home"))
     again = run("haul", "left.csv", "--into", "home", cwd=hides)
-    assert again.last_line.startswith("3 files: all unchanged")
+    assert again.last_line.startswith("3 offered, 3 chosen: all unchanged")
 
 
 def test_a_cart_goes_out_and_comes_back_in_every_form(hides: Path) -> None:
@@ -209,7 +209,7 @@ def test_mirrors_are_tried_in_turn(tmp_path: Path, place: StandIn) -> None:
         asked = {each.path: each.fields.get("range") for each in mirror.requests}
     assert hauled.code == 1
     assert files_in(tmp_path / "home") == {"a.csv": content, "b.csv": b"other"}
-    assert hauled.last_line.startswith("3 files: 2 arrived, 1 failed")
+    assert hauled.last_line.startswith("3 offered, 3 chosen: 2 arrived, 1 failed")
     assert f"b.csv: sha256 mismatch: got {sha256(b'spoilt')[:12]}" in hauled.err
     assert f"trying mirror {mirror.base}/b.csv" in hauled.err
     begun = "bytes=70000-"  # the checksum proves that the parts fit

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import re
 import shutil
 import signal
 import sqlite3
@@ -16,7 +18,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.support.program import Outcome, files_in, run, start
+from tests.support.program import Outcome, RunHere, files_in, run, start
 from tests.test_unpacking import zipped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errands import Values, read_document
@@ -149,7 +151,7 @@ def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn
     elsewhere.mkdir()
     first = errand(job, cwd=elsewhere)
     assert first.code == 0, first.err
-    assert "5 files: all arrived" in first.out
+    assert "5 chosen: all arrived" in first.out
     assert first.out.endswith("2031-05\n")
     assert set(files_in(job.parent / "data/2031-05")) == LIES
     assert (rows(job), list(elsewhere.iterdir())) == (2, [])
@@ -167,7 +169,7 @@ def test_a_job_is_run_and_again_only_what_is_new_comes(job: Path, place: StandIn
     )
     second = errand(job)
     assert second.code == 0, second.err
-    assert "5 files: 2 arrived, 3 unchanged" in second.out
+    assert "5 chosen: 2 arrived, 3 unchanged" in second.out
     assert set(files_in(job.parent / "data/2031-05")) == LIES | {"levels/level_20310503.csv"}
     assert rows(job) == 4
 
@@ -200,7 +202,7 @@ def test_what_was_taken_out_of_its_cart_stays_out(job: Path, place: StandIn) -> 
     assert errand(job).code == 0
     assert run("pick", "2031-05.csv", "--out", "--keep", "alder.csv", cwd=job.parent).code == 0
     place.requests.clear()
-    assert "4 files: all unchanged" in errand(job).out
+    assert "4 chosen: all unchanged" in errand(job).out
     assert not any("alder" in str(request) for request in place.requests)
 
 
@@ -338,8 +340,9 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
     assert subprocess.run(bare, cwd=home, check=False, timeout=60).returncode == 0
     assert files_in(folder / "d") == {"a.csv": b"1"}
     assert "arrived" in (folder / "job.log").read_text()
+    told = (folder / "job.last.txt").read_text()
     assert (
-        "job.toml: everything is done (exit code 0), took" in (folder / "job.last.txt").read_text()
+        "job.toml: everything is done: 1 offered, 1 chosen, 1 arrived (exit code 0), took" in told
     )
     assert not (folder / "told").exists()
     place.exhibits.clear()
@@ -392,15 +395,15 @@ def test_since_the_last_good_run(tmp_path: Path, place: StandIn) -> None:
     (tmp_path / "go").touch()
     # It did not end well, so nothing is left out yet.
     assert "all unchanged" in run("errand", job, cwd=tmp_path).out
-    assert "1 file: unchanged" in run("errand", job, cwd=tmp_path).out
+    assert "1 chosen: unchanged" in run("errand", job, cwd=tmp_path).out
     place.exhibits["x/old.csv"] = Exhibit(b"3", modified=now + 9000)
-    assert "2 files: 1 arrived, 1 unchanged" in run("errand", job, cwd=tmp_path).out
+    assert "2 chosen: 1 arrived, 1 unchanged" in run("errand", job, cwd=tmp_path).out
     elsewhere = tmp_path / "copy"
     elsewhere.mkdir()
     (elsewhere / "go").touch()
     copied = elsewhere / job.name
     copied.write_text(job.read_text())
-    assert "2 files: all arrived" in run("errand", copied, cwd=tmp_path).out
+    assert "2 chosen: all arrived" in run("errand", copied, cwd=tmp_path).out
 
 
 def test_what_was_typed_is_written_down_and_does_the_same(tmp_path: Path, place: StandIn) -> None:
@@ -433,7 +436,7 @@ file_as = "{{kind}}/{{name}}"
         )
     )
     again = run("errand", "job.toml", cwd=tmp_path)
-    assert again.out.startswith("1 file: unchanged")
+    assert again.out.startswith("2 offered, 1 chosen: unchanged")
     twice = run(*haul, "--write-errand", "job.toml", cwd=tmp_path)
     assert (twice.code, "job.toml: already exists; name a new file" in twice.err) == (2, True)
     load = run("load", f"{place.base}/x/", "--cart", "c.csv", "--write-errand", "l.toml",
@@ -499,7 +502,7 @@ def test_a_survey_is_written_down_as_an_errand(tmp_path: Path, place: StandIn) -
     # Every hint can be taken as it stands.
     job = tmp_path / "job.toml"
     job.write_text(text.replace("# keep =", "keep =").replace("# depth =", "depth ="))
-    assert "3 files: all unchanged" in run("errand", job, cwd=tmp_path).out
+    assert "3 chosen: all unchanged" in run("errand", job, cwd=tmp_path).out
     again = run("errand", "job.toml", "--new", f"{place.base}/x/", cwd=tmp_path)
     assert (again.code, "already exists" in again.err) == (2, True)
 
@@ -516,7 +519,7 @@ def test_failures_are_mailed_by_the_machine_s_own_program(tmp_path: Path, place:
     assert (tmp_path / "how").read_text() == "-t -i\n"
     mail = message_from_bytes((tmp_path / "mail").read_bytes(), policy=default_policy)
     assert (mail["To"], mail["Subject"]) == ("ida", "Errand job.toml: problems")
-    told = "job.toml: something did not arrive, or a step failed (exit code 1)"
+    told = "job.toml: something did not arrive, or a step failed: 1 offered, 1 chosen, 1 failed"
     assert told in mail.get_content()
     program.write_text("#!/bin/sh\necho no such user >&2; exit 67\n")
     refused = run("errand", job, cwd=tmp_path, env=path)
@@ -528,3 +531,97 @@ def test_failures_are_mailed_by_the_machine_s_own_program(tmp_path: Path, place:
     job.write_text(text.replace("ida", "ida\\nBcc: all"))
     sly = run("errand", job, cwd=tmp_path, env=path)
     assert (sly.code, "line 2, mail_to: has more than one line" in sly.err) == (2, True)
+
+
+MONDAY = """
+into = "data"
+expect_new = 2
+[[source]]
+at = "{base}/levels/"
+[[arrival]]
+unpack = "*.zip"
+[[arrival]]
+combine = "all.csv"
+keep = ["*.csv"]
+"""
+
+
+def test_a_run_is_summed_up_with_counts_and_has_one_receipt(tmp_path: Path, place: StandIn) -> None:
+    page = "<h1>Index of /levels/</h1>" + "".join(
+        f'<a href="{name}">{name}</a>' for name in ("a.csv", "b.zip")
+    )
+    place.exhibits |= {
+        "levels/": Exhibit(page.encode(), media_type="text/html"),
+        "levels/a.csv": Exhibit(b"day,level\n1,1.5\n2,1.6\n"),
+        "levels/b.zip": Exhibit(zipped({"c.csv": b"day,level\n3,1.7\n"})),
+    }
+    (tmp_path / "job.toml").write_text(MONDAY.format(base=place.base))
+    first = run("errand", "job.toml", "--summary", "s.json", cwd=tmp_path)
+    assert first.code == 0, first.err
+    told = json.loads((tmp_path / "s.json").read_text())
+    assert (told["exit_code"], told["meaning"]) == (0, "everything is done")
+    assert told["counts"] == {
+        "offered": 2, "chosen": 2, "arrived": 2, "archives unpacked": 1, "files unpacked": 1,
+        "tables combined": 2, "rows combined": 3,
+    }  # fmt: skip
+    assert [(each["step"], each["counts"]) for each in told["steps"]] == [
+        ("unpack", {"archives": 1, "files": 1}), ("combine", {"tables": 2, "rows": 3}),
+    ]  # fmt: skip
+    # One receipt has the haul, what was unpacked, and the steps; no run of a step is in its way.
+    receipt = run("receipt", "data", "--json", cwd=tmp_path).json()
+    assert receipt["run"] == 1
+    assert [each["path"] for each in receipt["members"]] == ["b/c.csv"]
+    assert [each["counts"] for each in receipt["steps"]] == [
+        {"archives": 1, "files": 1}, {"tables": 2, "rows": 3},
+    ]  # fmt: skip
+    shown = run("receipt", "data", cwd=tmp_path).out
+    assert "step 2: willow-cart combine data '--keep=*.csv' --to=all.csv: 2 tables, 3 rows" in shown
+    assert run("receipt", "data", "--html", "r.html", cwd=tmp_path).code == 0
+    assert "2 tables, 3 rows" in (tmp_path / "r.html").read_text()
+    # A second run finds nothing new, which is not what was expected of it.
+    second = run("errand", "job.toml", "--summary", "s.txt", cwd=tmp_path)
+    assert second.code == 1
+    assert "2 new files expected (expect_new), 0 arrived" in second.err
+    assert re.search(
+        r"job.toml: too little is new: 2 new files expected, 0 arrived: 2 offered, 2 chosen,"
+        r" 2 unchanged, 2 tables combined, 3 rows combined \(exit code 1\), took ",
+        (tmp_path / "s.txt").read_text(),
+    )
+    assert run("receipt", "data", "--json", cwd=tmp_path).json()["run"] == 3
+    # A step that is run again alone belongs to the last haul.
+    assert run("errand", "job.toml", "--from", "unpack", cwd=tmp_path).code == 0
+    assert run("receipt", "data", "--json", cwd=tmp_path).json()["run"] == 3
+
+
+def test_a_mail_tells_of_good_runs_as_well_if_asked_to(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"1\n")
+    sendmail = tmp_path / "bin" / "sendmail"
+    sendmail.parent.mkdir()
+    sendmail.write_text(f'#!/bin/sh\ncat > "{tmp_path}/mail"\n')
+    sendmail.chmod(0o755)
+    source = f'[[source]]\nat = "{place.base}/a.csv"\n'
+    errand = f'into = "data"\nmail_to = "ida@trust.example"\nWHEN\n{source}'
+    env = {"PATH": f"{sendmail.parent}:{os.environ['PATH']}"}
+    for when, is_sent in (("", False), ('mail_when = "always"', True)):
+        (tmp_path / "job.toml").write_text(errand.replace("WHEN", when))
+        assert run("errand", "job.toml", cwd=tmp_path, env=env).code == 0
+        assert (tmp_path / "mail").exists() is is_sent
+    mail = (tmp_path / "mail").read_text()
+    assert "Subject: Errand job.toml: done" in mail
+    assert "1 offered, 1 chosen, 1 unchanged" in mail.replace("=\n", "").replace("\n", " ")
+
+
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        ("expect_new = -1", "line 2, expect_new: not a whole number from 0 up; write 1"),
+        ("expect_new = true", "line 2, expect_new: not a whole number from 0 up; write 1"),
+        ('mail_when = "never"', "line 2, mail_when: not a valid value; write failure or always"),
+    ],
+)
+def test_slips_at_the_top_of_an_errand_are_named(
+    line: str, said: str, tmp_path: Path, here: RunHere
+) -> None:
+    (tmp_path / "job.toml").write_text(f'into = "d"\n{line}\n[[source]]\nat = "x.txt"\n')
+    done = here(tmp_path, "errand", "job.toml")
+    assert (done.code, said in done.err) == (2, True), done.err

@@ -126,9 +126,9 @@ def test_a_gibibyte_is_listed_and_a_member_brought_for_little(tmp_path: Path) ->
         assert (listed["offered"], listed["bytes_known"] > 1 << 30) == (2002, True)
         chosen = ["--keep", "deep/*", "--keep", "many/199?.csv"]
         brought = run("haul", *look, *chosen, "--into", "data", cwd=tmp_path)
-        assert brought.out.startswith("11 files: all arrived")
+        assert brought.out.startswith("2,002 offered, 11 chosen: all arrived")
         again = run("haul", *look, *chosen, "--into", "data", cwd=tmp_path)
-        assert again.out.startswith("11 files: all unchanged")
+        assert again.out.startswith("2,002 offered, 11 chosen: all unchanged")
         # As nginx counts what it has sent, in all three.
         log = (tmp_path / "nginx" / "access.log").read_text()
     lies = files_in(tmp_path / "data")
@@ -147,7 +147,7 @@ def test_members_go_through_a_cart_and_a_local_archive_is_a_source(
     load = ["load", f"{place.base}/s.zip", "--as", "archive", "--ext", "csv", "--cart", "c.csv"]
     assert run(*load, cwd=tmp_path).code == 0
     hauled = run("haul", "c.csv", "--into", "data", cwd=tmp_path)
-    assert hauled.out.startswith("2 files: all arrived")
+    assert hauled.out.startswith("2 offered, 2 chosen: all arrived")
     assert files_in(tmp_path / "data") == {
         "in/levels.csv": FILES["in/levels.csv"], "up.csv": b"1"
     }  # fmt: skip

@@ -72,4 +72,4 @@ def test_a_server_that_limits_requests_is_waited_for(tmp_path: Path, server: str
     outcome = run("haul", addresses, "--into", "data", cwd=tmp_path)
     assert outcome.code == 0, outcome.err
     assert "503" in outcome.err
-    assert "6 files: all arrived" in outcome.last_line
+    assert "6 chosen: all arrived" in outcome.last_line

@@ -170,7 +170,7 @@ def test_a_host_that_is_down_does_not_hold_up_the_others_and_is_told_in_one_line
         pace = ["--attempts", "2", "--pause", "0.01", "--log", "log.jsonl"]
         outcome = run("haul", "list.txt", "--into", "x", *pace, cwd=tmp_path)
     assert outcome.code == 1
-    assert outcome.last_line.startswith("33 files: 3 arrived, 30 fail")
+    assert outcome.last_line.startswith("33 offered, 33 chosen: 3 arrived, 30 fail")
     host = place.base.removeprefix("http://")
     assert f"{host} keeps failing (503" in outcome.err
     assert f"giving up on {host}, " in outcome.err

@@ -390,7 +390,7 @@ def test_an_asterisk_in_a_web_address_stands_for_what_its_page_links_to(
     listed = run("survey", "list.txt", cwd=tmp_path)
     assert "level_2.csv" in listed.out
     none = run("survey", f"{place.base}/stat/levle_*.csv", cwd=tmp_path)
-    assert (none.code, "matches nothing; nearby: level_" in none.err) == (2, True), none.err
+    assert (none.code, "matches nothing; nearby: level_" in none.err) == (3, True), none.err
     literal = run("survey", f"{place.base}/stat/*.csv", "--as", "file", cwd=tmp_path)
     assert "*.csv" in literal.out
     slip = run("haul", f"{place.base}/stat/level_{{1-2}}.csv", "--into", "s", cwd=tmp_path)

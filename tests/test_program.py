@@ -40,7 +40,7 @@ def test_a_list_comes_home_checked_filed_and_recorded(
     }
     assert files_in(desk / "may") == wanted
     assert outcome.code == 4, outcome.err
-    assert outcome.last_line.startswith("23 files: 22 arrived, 1 refused (5.16 MB in ")
+    assert outcome.last_line.startswith("23 offered, 23 chosen: 22 arrived, 1 refused (5.16 MB in ")
     assert f"refused: {trust.base}/{harrowmere.SPOILT}: sha256 mismatch: got" in outcome.err
     assert (
         "addresses.txt, line 7: htp:/harrowmere.example/typo.csv: not a valid address"
@@ -77,7 +77,7 @@ def test_the_same_command_again_fetches_only_what_changed(desk: Path, trust: Sta
     changed = LEVELS[4]
     trust.exhibits[changed] = Exhibit(b"time,north-sluice\n")
     outcome = run(*haul, cwd=desk)
-    assert "15 files: 1 arrived, 14 unchanged" in outcome.last_line
+    assert "23 offered, 15 chosen: 1 arrived, 14 unchanged" in outcome.last_line
     assert files_in(desk / "may") == before | {changed: b"time,north-sluice\n"}
     assert sorted({request.status for request in trust.requests}) == [200, 304]
     assert len(trust.requests) == 15
@@ -255,7 +255,7 @@ def test_faults_on_the_way_are_told_and_overcome(
     trust.exhibits[dropped].breaks = [0]
     outcome = run("haul", "addresses.txt", "--into", "may", "--drop", "*.png", cwd=desk)
     assert files_in(desk / "may")[dawn] == trust_files[dawn]
-    assert "21 files: all arrived" in outcome.last_line
+    assert "21 chosen: all arrived" in outcome.last_line
     assert f"{dawn}: the connection broke before the file was complete; resuming at 400 kB in" in (
         outcome.err
     )

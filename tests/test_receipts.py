@@ -17,6 +17,7 @@ from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.ledger.bags import write_bag
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.manifests import sha256_sums
+from willow_cart.model import State
 from willow_cart.version import __version__
 
 ROOT = Path(__file__).parent.parent
@@ -58,6 +59,8 @@ def test_receipts_are_as_their_schema_says(desk: Path) -> None:
     for number in ("1", "2"):
         receipt = run("receipt", "data", "--run", number, "--json", cwd=desk).json()
         jsonschema.validate(receipt, schema)
+    states = schema["properties"]["files"]["items"]["properties"]["state"]["enum"]
+    assert states == [*State]
     columns = run("receipt", "data", "--csv", cwd=desk).out.splitlines()[0].split(",")
     assert columns == list(schema["properties"]["files"]["items"]["properties"])
     receipt["surprise"] = 1

@@ -62,9 +62,9 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     watched = run("runs", "--watch", cwd=desk)
     assert watched.code == 0
     assert "run 1: done; for details, run willow-cart receipt" in watched.err
-    assert "6 files: all arrived" in watched.err, "what it wrote is passed on"
+    assert "6 chosen: all arrived" in watched.err, "what it wrote is passed on"
     assert files_in(desk / "data") == {f"sounds/{n}.wav": CONTENT for n in range(6)}
-    assert "6 files: all arrived" in run("runs", "--log", cwd=desk).out
+    assert "6 chosen: all arrived" in run("runs", "--log", cwd=desk).out
 
 
 def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> None:

@@ -63,7 +63,7 @@ def test_a_haul_on_a_terminal_draws_its_lanes_and_ends_with_the_counts(
     )
     assert "1 file postponed" in drawn
     assert f"failed: {place.base}/%5Bbold%5Dgone.csv: 404 Not Found" in drawn
-    assert "2 files: 1 arrived, 1 failed" in drawn
+    assert "2 chosen: 1 arrived, 1 failed" in drawn
     assert "\x1b[?25h" in drawn, "the cursor is shown again"
     assert set(files_in(tmp_path / "x")) == {"dawn.wav"}
 

@@ -74,12 +74,12 @@ class Choice:
         raise NothingChosen(
             "nothing matched",
             f"{rule} excluded all {count_of(before, 'offer')}",
-            self._what_there_was(rule),
+            self._what_there_was(rule, is_first=before == self.offered),
             offered=self.offered,
             rule=rule,
         )
 
-    def _what_there_was(self, rule: str) -> str:
+    def _what_there_was(self, rule: str, *, is_first: bool) -> str:
         """Return what a rule could have kept, in terms of that rule."""
         option, _, wanted = rule.partition(" ")
         if option == "--column":
@@ -87,11 +87,12 @@ class Choice:
             return _listed("columns", [f"{cell.column} {cell.title}".strip() for cell in cells])
         if option == "--link-text":
             return _listed("links", [each.text for each in self.examples])
-        if option == "--keep":
+        if option == "--keep" and is_first:
             names = {each.path if "/" in wanted else each.file_name: None for each in self.examples}
             plain = wanted.replace("*", "").replace("?", "")
             near = get_close_matches(plain, names, _MAX_LISTED, 0.4)
-            return _listed("nearby" if near else "offered", near or list(names))
+            if near:
+                return _listed("nearby", near)
         common = self.extensions.most_common(_MAX_LISTED + 1)
         return _listed(
             "offered", [f"{count:,} {extension or 'bare'}" for extension, count in common]

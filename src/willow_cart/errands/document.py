@@ -8,11 +8,17 @@ from pathlib import Path
 from willow_cart.errors import BadOption
 from willow_cart.toml_file import Table, TomlFile
 
-TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to")
+TEXTS = ("into", "cart", "note", "gone", "on_failure", "mail_to", "mail_when")
 """What an errand says before its first table."""
 
 GONE = ("keep", "aside")
 """What to do with files that their places offer no more."""
+
+NUMBERS = ("expect_new",)
+"""Likewise, as a number."""
+
+MAIL_WHEN = ("failure", "always")
+"""When a mail is sent."""
 
 _TABLES = ("values", "sign_in", "connecting", "haul", "filing")
 _LISTS = ("source", "arrival")
@@ -25,7 +31,7 @@ class Document:
     Attributes:
         path: of the file.
         top: what stands before the first table: `into`, and perhaps `cart`, `note`, `gone`,
-            `on_failure` and `mail_to`.
+            `expect_new`, `on_failure`, `mail_to` and `mail_when`.
         values: what changes from run to run.
         sign_in: sign-ins by their names, as in the config file.
         connecting, haul, filing: options for all sources.
@@ -43,6 +49,12 @@ class Document:
     sources: tuple[Table, ...]
     arrivals: tuple[Table, ...]
 
+    @property
+    def expect_new(self) -> int:
+        """How many new files a run must bring."""
+        number = self.top.keys.get("expect_new", 0)
+        return number if isinstance(number, int) else 0
+
 
 def read_document(path: Path) -> Document:
     """Read an errand.
@@ -53,14 +65,21 @@ def read_document(path: Path) -> Document:
     file = TomlFile(path, "name an errand")
     top = file.top("the errand")
     content = file.content
-    Table(top.title, top.file, content, top.lines).require_known((*TEXTS, *_TABLES, *_LISTS))
+    Table(top.title, top.file, content, top.lines).require_known(
+        (*TEXTS, *NUMBERS, *_TABLES, *_LISTS)
+    )
     for key in TEXTS:
         if not isinstance(content.get(key, ""), str):
             raise BadOption(top.place(key), "not text", "write it in quotes")
         if not str(content.get(key, "")).isprintable():
             raise BadOption(top.place(key), "has more than one line", "write one line")
-    if content.get("gone", "keep") not in GONE:
-        raise BadOption(top.place("gone"), "not a valid value", f"write {' or '.join(GONE)}")
+    for key, values in (("gone", GONE), ("mail_when", MAIL_WHEN)):
+        if content.get(key, values[0]) not in values:
+            raise BadOption(top.place(key), "not a valid value", f"write {' or '.join(values)}")
+    for key in NUMBERS:
+        number = content.get(key, 0)
+        if type(number) is not int or number < 0:
+            raise BadOption(top.place(key), "not a whole number from 0 up", "write 1, for example")
     if not content.get("into"):
         raise BadOption(str(path), "has no destination", 'write into = "FOLDER" at its top')
     tables = {name: file.table(name) for name in _TABLES}

@@ -39,6 +39,19 @@ class HaulEnded(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class TooLittleNew(Event):
+    """Fewer new files arrived than the errand expects.
+
+    Attributes:
+        expected: how many it expects.
+        arrived: how many came.
+    """
+
+    expected: int
+    arrived: int
+
+
+@dataclass(frozen=True, slots=True)
 class OfferedNoMore(Event):
     """Files in the destination are no longer offered by their sources.
 

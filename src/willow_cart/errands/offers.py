@@ -20,8 +20,8 @@ from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_in_file import sign_ins_in
-from willow_cart.sources.discover import Asking
 from willow_cart.sources.discovery import Discovery
+from willow_cart.sources.source_guide import Asking
 
 
 @dataclass(slots=True)
@@ -30,6 +30,7 @@ class Found:
 
     Attributes:
         shelf: what was chosen.
+        seen: how many files the sources offered, before choosing.
         troubles: how many lines, places or sources could not be taken.
         offered: the addresses, without secrets, that each source has offered up to now and still
             does, by its mark; what was not chosen is not among them.
@@ -37,6 +38,7 @@ class Found:
     """
 
     store: OfferStore = field(default_factory=OfferStore)
+    seen: int = 0
     troubles: int = 0
     offered: dict[str, dict[str, None]] = field(default_factory=dict)
     gone: set[str] = field(default_factory=set)
@@ -124,6 +126,7 @@ def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], foun
             found.gone.add(each)
         else:
             offered[each] = None  # it could not be listed
+    found.seen += finder.choice.offered
     found.troubles += len(finder.found.troubles)
     found.offered[source.mark] = offered
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shlex
@@ -10,14 +11,19 @@ import subprocess
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.errands.document import Document
 from willow_cart.errands.errand_events import CannotRun
 from willow_cart.errors import plainly
 from willow_cart.exits import Exit
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.model import State, label_of
 from willow_cart.replacing import replacing
 from willow_cart.units import format_duration
+
+if TYPE_CHECKING:
+    from willow_cart.errands.running import ErrandDone
 
 # Where mail programs are on systems whose search path has no folders for administrators.
 _MAIL_PATHS = "/usr/sbin:/usr/lib:/sbin"
@@ -32,9 +38,16 @@ _MEANINGS = {
 }
 
 
+# What was done in a step, for its counts.
+_DONE = {"unpack": "unpacked", "combine": "combined", "pack": "packed"}
+
+
 def _is_summary(content: bytes) -> bool:
     """Whether a file contains the summary of an earlier run."""
-    return re.match(rb"\d{4}-\d\d-\d\d \d\d:\d\d .*\(exit code \d+\), took ", content) is not None
+    return (
+        content.startswith(b'{"errand": ')
+        or re.match(rb"\d{4}-\d\d-\d\d \d\d:\d\d .*\(exit code \d+\), took ", content) is not None
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,25 +68,74 @@ class Accountant:
     overwrite: bool
     observer: JobObserver
 
-    def account_for(self, code: Exit, why: str = "") -> None:
-        """Report the outcome and its reasons."""
+    def account_for(self, code: Exit, why: str = "", done: ErrandDone | None = None) -> None:
+        """Report the outcome.
+
+        Args:
+            code: the exit code.
+            why: what is wrong; empty for what the code says.
+            done: the haul and the steps; None where the run came to neither.
+        """
         document = self.document
         seconds = (datetime.now().astimezone() - self.began).total_seconds()
-        meaning = _MEANINGS[code] + (f": {why}" if why else "")
+        counts = _counts_of(done)
+        means = "too little is new" if done is not None and done.why else _MEANINGS[code]
+        told = ", ".join(f"{count:,} {label_of(name)}" for name, count in counts.items())
+        meaning = ": ".join(filter(None, (means, why, told)))
         line = (
             f"{self.began:%Y-%m-%d %H:%M} {document.path.name}: {meaning} (exit code {int(code)}),"
             f" took {format_duration(seconds)}"
         )
         if self.summary is not None:
-            with replacing(self.summary, is_ours=_is_summary, overwrite=self.overwrite) as text:
-                text.write(f"{line}\n")
-        command = document.top.keys.get("on_failure")
-        if code is Exit.GOOD:
-            return
-        if address := document.top.keys.get("mail_to"):
-            _mail(str(address), document, line, self.observer)
-        if command:
+            text = line
+            if self.summary.suffix.lower() == ".json":
+                facts = {
+                    "errand": str(document.path),
+                    "began": self.began.isoformat(timespec="seconds"),
+                    "seconds": round(seconds, 3),
+                    "exit_code": int(code),
+                    "meaning": means,
+                    "why": why,
+                    "counts": counts,
+                    "steps": _steps_of(done),
+                }
+                text = json.dumps(facts, ensure_ascii=False)
+            with replacing(self.summary, is_ours=_is_summary, overwrite=self.overwrite) as file:
+                file.write(f"{text}\n")
+        keys = document.top.keys
+        if (address := keys.get("mail_to")) and (code or keys.get("mail_when") == "always"):
+            _mail(str(address), document, code, line, self.observer)
+        if code and (command := keys.get("on_failure")):
             _run_on_failure(str(command), document, code, line, self.observer)
+
+
+def _counts_of(done: ErrandDone | None) -> dict[str, int]:
+    """Return the counts of a run by names; zeros are left out."""
+    if done is None:
+        return {}
+    counts: dict[str, int] = {}
+    if done.hauled is not None:
+        account = done.hauled.account
+        counts = {"offered": done.hauled.offered, "chosen": account.planned}
+        counts |= {str(state): account.counts[state] for state in State}
+    for step in done.steps:
+        for name, count in step.counts.items():
+            key = f"{name} {_DONE.get(step.step.what, step.step.what)}"
+            counts[key] = counts.get(key, 0) + count
+    return {name: count for name, count in counts.items() if count}
+
+
+def _steps_of(done: ErrandDone | None) -> list[dict[str, object]]:
+    """Return the steps of a run for programs."""
+    return [
+        {
+            "number": each.step.number,
+            "step": each.step.what,
+            "exit_code": int(each.exit_code),
+            "counts": each.counts,
+        }
+        for each in (done.steps if done is not None else ())
+    ]
 
 
 def _run_on_failure(
@@ -89,7 +151,7 @@ def _run_on_failure(
         observer.note(CannotRun("on_failure", reason))
 
 
-def _mail(address: str, document: Document, line: str, observer: JobObserver) -> None:
+def _mail(address: str, document: Document, code: Exit, line: str, observer: JobObserver) -> None:
     """Pass a message to sendmail (RFC 5322)."""
     from email.message import EmailMessage
 
@@ -100,7 +162,7 @@ def _mail(address: str, document: Document, line: str, observer: JobObserver) ->
         return
     mail = EmailMessage()
     mail["To"] = address
-    mail["Subject"] = f"Errand {document.path.name}: problems"
+    mail["Subject"] = f"Errand {document.path.name}: {'problems' if code else 'done'}"
     mail.set_content(f"{line}\n\nThe errand is {document.path}\n")
     try:
         # -t: to whom is in the mail; -i: a line with a dot is not its end.

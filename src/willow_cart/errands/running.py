@@ -23,6 +23,7 @@ from willow_cart.errands.errand_events import (
     StepEnded,
     StepFailed,
     StepsLeft,
+    TooLittleNew,
 )
 from willow_cart.errands.job import Job, Step, make_job
 from willow_cart.errands.memory import Memory, my_memory
@@ -31,6 +32,7 @@ from willow_cart.errands.outcome import Accountant
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
+from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import find_gone, move_gone_aside
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
@@ -41,9 +43,13 @@ from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
 from willow_cart.jobs.unpack import unpack
-from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.entries import StepRecord, timestamp
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.model import State
 from willow_cart.offer_store import OfferStore
+from willow_cart.packing import Packed
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.errand import ErrandRequest
@@ -51,6 +57,8 @@ from willow_cart.requests.pack import PackRequest
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.sources.discovery import Discovery
+from willow_cart.tables import Combined
+from willow_cart.units import count_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +75,20 @@ class StepDone:
     result: object
     exit_code: Exit
 
+    @property
+    def counts(self) -> Mapping[str, int]:
+        """Return what the step did, by names; zeros are left out."""
+        match self.result:
+            case HaulSummary() as done:
+                counts = {"archives": done.unpacked, "files": done.members}
+            case Combined() as combined:
+                counts = {"tables": combined.files, "rows": combined.rows}
+            case Packed() as packed:
+                counts = {"files": packed.files}
+            case _:
+                counts = {}
+        return {name: count for name, count in counts.items() if count}
+
 
 @dataclass(frozen=True, slots=True)
 class ErrandDone:
@@ -76,11 +98,13 @@ class ErrandDone:
         hauled: the result of the haul; None where the errand began with a step.
         steps: those that were taken.
         exit_code: the exit code of the command.
+        why: what is wrong, where neither the haul nor a step says so; empty for nothing.
     """
 
     hauled: Hauled | None
     steps: Sequence[StepDone]
     exit_code: Exit
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +176,7 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
                 raise
             if done.exit_code is Exit.GOOD and request.from_ is None:
                 memory.keep(began, errand.offered)
-            accountant.account_for(done.exit_code)
+            accountant.account_for(done.exit_code, done.why, done)
             return done
 
 
@@ -212,6 +236,7 @@ class _Errand:
         self._observer = observer
         self._into = Path(job.into)
         self.offered: Mapping[str, Collection[str]] = {}
+        self._run: int | None = None
 
     def first_step(self, begin: str | None) -> int:
         """Return the index of the step to start with, from 0.
@@ -232,15 +257,24 @@ class _Errand:
         hauled = self._haul()
         if hauled.exit_code:
             return ErrandDone(hauled, (), hauled.exit_code)
-        return replace(self.go_on(0), hauled=hauled)
+        done = replace(self.go_on(0), hauled=hauled)
+        expected = self._document.expect_new
+        arrived = hauled.account.counts[State.ARRIVED]
+        if done.exit_code is Exit.GOOD and arrived < expected:
+            self._observer.note(TooLittleNew(expected, arrived))
+            why = f"{count_of(expected, 'new file')} expected, {arrived:,} arrived"
+            return replace(done, exit_code=Exit.INCOMPLETE, why=why)
+        return done
 
     def go_on(self, first: int) -> ErrandDone:
         """Run the steps in order, starting at one, until one fails."""
         steps: list[StepDone] = []
         for step in self._job.steps[first:]:
             self._observer.note(StepBegun(step))
+            began = timestamp()
             done = self._take(step)
             steps.append(done)
+            self._record(done, began)
             if done.exit_code is Exit.NOTHING_CHOSEN and step.what == "unpack":
                 continue  # those of the last time are unpacked and gone, perhaps
             if done.exit_code:
@@ -279,7 +313,8 @@ class _Errand:
                 )
             account = carry(request, policy, store, access, observer)
         self.offered = found.offered
-        hauled = Hauled(account, request, found.troubles)
+        self._run = account.run
+        hauled = Hauled(account, request, found.seen, found.troubles)
         observer.note(HaulEnded(hauled))
         if not hauled.exit_code:
             self._see_to_gone(found)
@@ -309,6 +344,26 @@ class _Errand:
             return StepDone(step, None, code_for(error))
         self._observer.note(StepEnded(step, result))
         return StepDone(step, result, code)
+
+    def _record(self, done: StepDone, began: str) -> None:
+        """Record a step with the haul that it followed, for one receipt of the whole run."""
+        path = ledger_path(self._into)
+        if not has_ledger(self._into):
+            return  # nothing was ever hauled there
+        record = StepRecord(
+            done.step.number, without_secrets(done.step.typed), began, timestamp(),
+            int(done.exit_code), done.counts,
+        )  # fmt: skip
+        result = done.result
+        own = result.run if isinstance(result, HaulSummary) else 0
+        with Ledger(path) as ledger, ledger.transaction():
+            # Archives may lie in another destination, in whose ledger their run is.
+            is_here = isinstance(result, HaulSummary) and all(
+                root.resolve() == self._into.resolve() for root, _ in result.archives
+            )
+            haul = self._run if self._run is not None else ledger.last_haul()
+            if haul is not None:
+                ledger.record_step(haul, record, own if own and is_here else None)
 
     def _do(self, step: Step) -> tuple[object, Exit]:
         """Carry out the request of a step."""

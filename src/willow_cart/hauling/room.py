@@ -9,7 +9,8 @@ from pathlib import Path
 from willow_cart.destination import PARTIAL, FileTree, room_at
 from willow_cart.errors import TooLittleRoom
 from willow_cart.ledger.entries import Arrival
-from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer, Sizes
 from willow_cart.offer_store import OfferStore

@@ -27,7 +27,8 @@ from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.hauling.worker_pool import WorkerPool
 from willow_cart.ledger.entries import Arrival, PartRecord, Result
-from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore

@@ -29,7 +29,8 @@ from willow_cart.errors import (
 )
 from willow_cart.filing import Filed, marked
 from willow_cart.ledger.entries import TWIN, Arrival, timestamp
-from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
 from willow_cart.redaction import without_secrets

@@ -18,9 +18,10 @@ from willow_cart.options.looking import ChoosingOptions
 from willow_cart.protocols import Access
 from willow_cart.requests.request import LookingRequest
 from willow_cart.sources.asking import ask_sizes
-from willow_cart.sources.discover import Asking, discover_each
+from willow_cart.sources.discover import discover_each
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions, PageRules, Why
 from willow_cart.sources.listing import Kind
+from willow_cart.sources.source_guide import Asking
 from willow_cart.units import count_of
 
 Some = TypeVar("Some", str, tuple[str, ...])

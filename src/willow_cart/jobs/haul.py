@@ -26,7 +26,7 @@ from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotP
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
-from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.ledger.runs import OwnRun
 from willow_cart.model import Issue, Offer, Sizes
@@ -39,8 +39,8 @@ from willow_cart.redaction import without_secrets
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
 from willow_cart.sources.checksum_lists import lists_beside, read_lists
-from willow_cart.sources.discover import Asking
 from willow_cart.sources.discovery import Discovery
+from willow_cart.sources.source_guide import Asking
 from willow_cart.transfer.observer import all_of
 from willow_cart.transfer.policy import HaulPolicy
 
@@ -76,12 +76,14 @@ class Hauled:
     Attributes:
         account: counts, bytes and seconds.
         request: what was requested.
+        offered: how many files the sources offered.
         troubles: how many lines and places of the sources could not be taken.
         unread: what these are; empty where an errand has told them.
     """
 
     account: HaulSummary
     request: HaulRequest
+    offered: int
     troubles: int = 0
     unread: Sequence[Issue] = ()
 
@@ -141,7 +143,7 @@ def haul(
             look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
         account = carry(request, policy, offers, access, observer, run=run)
-    return Hauled(account, request, len(troubles), troubles)
+    return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
 
 
 def _require_outside(request: HaulRequest) -> None:

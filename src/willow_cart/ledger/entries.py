@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
@@ -11,6 +12,26 @@ from willow_cart.model import State, Validators
 
 TWIN = "twin "
 """Before the path of the file that stands for another one."""
+
+
+@dataclass(frozen=True, slots=True)
+class StepRecord:
+    """A step of an errand, after its haul.
+
+    Attributes:
+        number: its place in the errand, from 1.
+        command: as it would be typed, without secrets.
+        started, ended: in UTC, ISO 8601.
+        exit_code: what it came to.
+        counts: what it did, by names: archives, files, tables, rows.
+    """
+
+    number: int
+    command: str
+    started: str
+    ended: str
+    exit_code: int
+    counts: Mapping[str, int]
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,19 +4,26 @@ from __future__ import annotations
 
 import json
 import sqlite3
-import threading
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from operator import attrgetter
 from pathlib import Path
-from typing import Any, Self, TypeVar
+from typing import Self, TypeVar
 
 from willow_cart.addresses import address_inside
-from willow_cart.destination import cannot_store, is_safe_path
+from willow_cart.destination import cannot_store
 from willow_cart.errors import CannotStore, UnreadableLedger
-from willow_cart.kinds import kind_of
-from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord, Result, timestamp
+from willow_cart.ledger.entries import (
+    TWIN,
+    Arrival,
+    Made,
+    Move,
+    PartRecord,
+    Result,
+    StepRecord,
+    timestamp,
+)
 from willow_cart.ledger.opening import DAMAGE, LedgerFile, altered, unreadable
 from willow_cart.ledger.validation import (
     Altered,
@@ -24,19 +31,22 @@ from willow_cart.ledger.validation import (
     read_made,
     read_move,
     read_part,
+    read_step,
 )
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
 """What is true of the latest arrival under every path at which a file should lie."""
 
-# Addresses that begin so, and what came later to the same path, are found by indexes.
-_OF_ARCHIVE = (
+OF_ARCHIVE = (
     "address >= ?1 AND address < ?1 || char(1114111) AND instead != 'nothing' AND NOT EXISTS"
     " (SELECT 1 FROM arrival AS later WHERE later.path = a.path AND later.id > a.id) ORDER BY path"
 )
+"""What is true of the files of an archive: addresses and later files are found by indexes."""
 
-_ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
+ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
+"""The columns of an arrival, for queries."""
+
 _ARRIVAL_MARKS = ", ".join("?" for _ in Arrival.__dataclass_fields__)
 _Entry = TypeVar("_Entry")
 
@@ -133,6 +143,41 @@ class Ledger:
             "UPDATE run SET ended = ?, exit_code = ? WHERE id = ?", (timestamp(), exit_code, run)
         )
 
+    def record_step(self, run: int, step: StepRecord, own_run: int | None = None) -> None:
+        """Record a step of an errand with the haul that it followed.
+
+        Args:
+            run: of the haul.
+            step: the step; one that was run before is replaced.
+            own_run: the run that the step had in this ledger; None for none.
+        """
+        self._base.execute(
+            "INSERT OR REPLACE INTO step VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (run, step.number, step.command, step.started, step.ended, step.exit_code,
+             json.dumps(step.counts)),
+        )  # fmt: skip
+        self._base.execute("UPDATE run SET haul = ? WHERE id = ?", (run, own_run))
+
+    def steps_of(self, run: int) -> list[StepRecord]:
+        """Return the steps that followed a haul, in order.
+
+        Raises:
+            UnreadableLedger: it was altered.
+        """
+        rows = self.rows(
+            "SELECT number, command, started, ended, exit_code, counts FROM step WHERE run = ?"
+            " ORDER BY number", run
+        )  # fmt: skip
+        try:
+            return [read_step(row) for row in rows]
+        except Altered as error:
+            raise self.altered(str(error)) from None
+
+    def last_haul(self) -> int | None:
+        """Return the number of the last run that is no step of an errand; None for none."""
+        (found,) = self.rows("SELECT max(id) AS last FROM run WHERE haul IS NULL")
+        return None if found["last"] is None else int(found["last"])
+
     def keep_timeline(self, run: int, timeline: str) -> None:
         """Store the timeline of a run (see `Timeline.as_text`), replacing an earlier one."""
         self._base.execute("UPDATE run SET timeline = ? WHERE id = ?", (timeline, run))
@@ -152,7 +197,7 @@ class Ledger:
     def record_arrival(self, run: int, arrival: Arrival) -> None:
         """Record a file that has its name now."""
         self._base.execute(
-            f"INSERT INTO arrival (run, {_ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
+            f"INSERT INTO arrival (run, {ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
             (run, *_arrival_values(arrival)),
         )
         self.forget_part(arrival.address)
@@ -306,8 +351,11 @@ class Ledger:
         return None if row is None else int(row["left_out"])
 
     def unpacked_in(self, run: int) -> Iterator[Arrival]:
-        """Yield the files unpacked in a run, in order."""
-        yield from self._arrivals("run = ? AND archive != '' AND instead = '' ORDER BY id", run)
+        """Yield the files unpacked in a run, and in the steps that followed it, in order."""
+        yield from self._arrivals(
+            "run IN (SELECT id FROM run WHERE ?1 IN (id, haul)) AND archive != ''"
+            " AND instead = '' ORDER BY id", run
+        )  # fmt: skip
 
     def latest_at(self, path: str) -> Arrival | None:
         """Return the latest arrival at a path, or None."""
@@ -321,7 +369,7 @@ class Ledger:
 
     def members_of(self, archive: str) -> Iterator[Arrival]:
         """Yield the files unpacked from an archive that exist or have a twin."""
-        yield from self._arrivals(_OF_ARCHIVE, address_inside(archive, ""))
+        yield from self._arrivals(OF_ARCHIVE, address_inside(archive, ""))
 
     # What is known
 
@@ -350,7 +398,7 @@ class Ledger:
         yield from self._arrivals(condition, arrival.sha256, arrival.path)
 
     def _arrivals(self, condition: str, *values: object) -> Iterator[Arrival]:
-        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {condition}"
+        statement = f"SELECT {ARRIVAL_COLUMNS} FROM arrival AS a WHERE {condition}"
         for row in self._base.execute(statement, values):
             yield self._read(read_arrival, row)
 
@@ -378,96 +426,3 @@ class Ledger:
         # Not delegated to the cursor: a generator that is left early would close it, too late.
         for row in self._base.execute(statement, values):  # noqa: UP028
             yield row
-
-
-class KnownFiles:
-    """The latest arrivals by address, for lookups from several threads.
-
-    It reads by a connection of its own, so that nothing need be held in memory and no reader
-    waits for the writer.
-
-    Args:
-        path: of the ledger, which is there.
-    """
-
-    def __init__(self, path: Path) -> None:
-        self._path = path
-        self._file = LedgerFile(path)
-        self._base = self._file.base
-        self._lock = threading.Lock()
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
-        self._file.close()
-        if isinstance(error, DAMAGE):
-            raise unreadable(self._path, error) from None
-
-    def get(self, address: str) -> Arrival | None:
-        """Return the latest arrival of an address, or None."""
-        row = self._latest(_ARRIVAL_COLUMNS, address)
-        return None if row is None else self._read(row)
-
-    def _read(self, row: tuple[Any, ...]) -> Arrival:
-        try:
-            return read_arrival(row)
-        except Altered as error:
-            raise altered(self._path, str(error)) from None
-
-    def members_of(self, archive: str) -> list[Arrival]:
-        """Return the files unpacked from an archive that exist."""
-        statement = f"SELECT {_ARRIVAL_COLUMNS} FROM arrival AS a WHERE {_OF_ARCHIVE}"
-        with self._lock:
-            rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
-        return [*map(self._read, rows)]
-
-    def path_of(self, address: str) -> str | None:
-        """Return the path of the latest arrival of an address; None if no file is there.
-
-        A path belongs to what came to it last, so that no two addresses ever have the same.
-        """
-        row = self._latest("path, id", address)
-        if row is None:
-            return None
-        path, number = row
-        statement = "SELECT address FROM arrival WHERE path = ? AND id > ? ORDER BY id DESC LIMIT 1"
-        with self._lock:
-            later = self._base.execute(statement, (path, number)).fetchone()
-        if later is not None and later[0] != address:
-            return None
-        if not (isinstance(path, str) and is_safe_path(path)):
-            raise altered(self._path, f"{path!r:.80} is not a path for a file")
-        return path
-
-    def is_known(self, address: str) -> bool:
-        """Whether a file from an address arrived or was started.
-
-        What was filed as a page may list now.
-        """
-        statement = (
-            "SELECT path FROM arrival WHERE address = ?1 UNION ALL"
-            " SELECT 'part' FROM part WHERE address = ?1 LIMIT 1"
-        )
-        with self._lock:
-            found = self._base.execute(statement, (address,)).fetchone()
-        return found is not None and kind_of(str(found[0])) != "page"
-
-    def paths(self) -> Iterator[str]:
-        """Yield the paths of the latest arrivals."""
-        latest = (
-            "SELECT path FROM arrival WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
-        )
-        with self._lock:
-            for (path,) in self._base.execute(latest):
-                yield str(path)
-
-    def __bool__(self) -> bool:
-        with self._lock:
-            return self._base.execute("SELECT 1 FROM arrival LIMIT 1").fetchone() is not None
-
-    def _latest(self, columns: str, address: str) -> tuple[Any, ...] | None:
-        statement = f"SELECT {columns} FROM arrival WHERE address = ? ORDER BY id DESC LIMIT 1"
-        with self._lock:
-            found: tuple[Any, ...] | None = self._base.execute(statement, (address,)).fetchone()
-        return found

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from willow_cart.addresses import is_inside
 from willow_cart.errors import UnreadableLedger
-from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.entries import Arrival, StepRecord
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.timeline import Timeline
@@ -154,6 +154,11 @@ class OpenReceipt:
         yield from troubles
         yield from self._select("AND reason = ''", most - len(troubles))
 
+    @property
+    def steps(self) -> list[StepRecord]:
+        """Return the steps of the errand that followed the haul; empty for none."""
+        return self._ledger.steps_of(self.summary.run)
+
     def unpacked(self) -> Iterator[Arrival]:
         """Yield the files that came out of archives."""
         return self._ledger.unpacked_in(self.summary.run)
@@ -208,11 +213,12 @@ def open_receipt(destination: Path, run: int | None = None) -> Iterator[OpenRece
         UnreadableLedger: no ledger, or no such run in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
-        found = _summaries(ledger, "id = coalesce(?, (SELECT max(id) FROM run))", run)
+        last = "(SELECT max(id) FROM run WHERE haul IS NULL)"
+        found = _summaries(ledger, f"id = coalesce(?, {last})", run)
         if not found:
-            last = ledger.rows("SELECT count(*) AS runs FROM run")[0]["runs"]
+            runs = ledger.rows("SELECT count(*) AS runs FROM run")[0]["runs"]
             raise UnreadableLedger(
-                str(destination), f"has no run {run}", f"its runs are numbered 1 to {last}"
+                str(destination), f"has no run {run}", f"its runs are numbered 1 to {runs}"
             )
         yield OpenReceipt(ledger, found[0])
 
@@ -255,8 +261,11 @@ def _summaries(ledger: Ledger, condition: str, value: object) -> list[RunSummary
             raise ledger.altered(f"a run has files that are {state!r:.80}") from None
     members: Counter[int] = Counter()
     for run, files in ledger.each_row(
-        "SELECT run, count(*) FROM arrival WHERE archive != '' AND instead = ''"
-        f" AND run IN (SELECT id FROM run WHERE {condition}) GROUP BY run",
+        # What a step of an errand unpacked counts for its haul as well.
+        "SELECT whole.id, count(*) FROM arrival JOIN run AS own ON own.id = arrival.run"
+        " JOIN run AS whole ON whole.id IN (own.id, own.haul)"
+        " WHERE archive != '' AND instead = ''"
+        f" AND whole.id IN (SELECT id FROM run WHERE {condition}) GROUP BY whole.id",
         value,
     ):
         members[run] = files

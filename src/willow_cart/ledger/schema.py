@@ -136,6 +136,19 @@ _STEPS = (
     -- States are codes; the words for them are the program's.
     UPDATE result SET state = 'here' WHERE state = 'already here';
     """,
+    """
+    ALTER TABLE run ADD COLUMN haul INTEGER REFERENCES run;  -- of the errand whose step it is
+    CREATE TABLE step (
+        run       INTEGER NOT NULL REFERENCES run,  -- of the haul that it followed
+        number    INTEGER NOT NULL,        -- its place in the errand, from 1
+        command   TEXT NOT NULL,           -- as it would be typed, without secrets
+        started   TEXT NOT NULL,           -- ISO 8601, UTC
+        ended     TEXT NOT NULL,
+        exit_code INTEGER NOT NULL,
+        counts    TEXT NOT NULL,           -- JSON: what it did, such as {"archives": 2}
+        PRIMARY KEY (run, number)
+    ) WITHOUT ROWID;
+    """,
 )
 VERSION = len(_STEPS)
 

@@ -15,7 +15,7 @@ from datetime import datetime
 from typing import Any
 
 from willow_cart.destination import is_safe_path
-from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord
+from willow_cart.ledger.entries import TWIN, Arrival, Made, Move, PartRecord, StepRecord
 from willow_cart.model import State, Validators
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
@@ -128,6 +128,29 @@ def read_move(row: sqlite3.Row) -> Move:
     if type(move.address) is not str:
         raise Altered(f"{move.address!r:.80} is not an address")
     return move
+
+
+def read_step(row: sqlite3.Row) -> StepRecord:
+    """Read a step of an errand from a row.
+
+    Raises:
+        Altered: it cannot be one.
+    """
+    texts = (row["command"], row["started"], row["ended"], row["counts"])
+    numbers = (row["number"], row["exit_code"])
+    if any(type(each) is not str for each in texts) or any(type(n) is not int for n in numbers):
+        raise Altered("the entry of a step is not what is written for one")
+    for time in (row["started"], row["ended"]):
+        _require_time(time)
+    try:
+        counts = json.loads(row["counts"])
+    except (ValueError, RecursionError):
+        raise Altered("the counts of a step cannot be read") from None
+    if not isinstance(counts, dict) or any(type(each) is not int for each in counts.values()):
+        raise Altered("the counts of a step are no numbers")
+    return StepRecord(
+        row["number"], row["command"], row["started"], row["ended"], row["exit_code"], counts
+    )
 
 
 def require_run(row: sqlite3.Row) -> None:

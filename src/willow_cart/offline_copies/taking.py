@@ -23,7 +23,8 @@ from willow_cart.exits import Exit, gravest
 from willow_cart.hauling.run import MultiPassRun, haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.ledger.entries import Arrival
-from willow_cart.ledger.ledger import KnownFiles, Ledger
+from willow_cart.ledger.known_files import KnownFiles
+from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.ledger.receipt import open_receipt
 from willow_cart.model import Offer, State

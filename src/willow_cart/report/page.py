@@ -14,6 +14,7 @@ from lxml.etree import _Element
 
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
+from willow_cart.ledger.entries import StepRecord
 from willow_cart.ledger.receipt import OpenReceipt, ReceiptRow, RunSummary, open_receipt
 from willow_cart.ledger.timeline import Timeline
 from willow_cart.model import Sizes, State, label_of
@@ -75,6 +76,8 @@ def _document(receipt: OpenReceipt, folder: str) -> _Element:
     )
     main = element("main", element("h1", title), *_summary(run, receipt.files, timeline))
     main.append(_troubles(receipt))
+    if steps := receipt.steps:
+        main.append(_steps(steps))
     main.extend(_figures(receipt, timeline))
     main.append(_files(receipt))
     main.append(element("footer", _origin(run)))
@@ -137,6 +140,22 @@ def _troubles(receipt: OpenReceipt) -> _Element:
     caption = "Missing and damaged files"
     table = _table(caption, columns, cells, ("attempts",), look="told")
     return _section("troubles", "Problems", table)
+
+
+def _steps(steps: Sequence[StepRecord]) -> _Element:
+    """Return what was done with the files after the haul."""
+    cells = (
+        [
+            _cell(str(step.number)),
+            _cell(step.command),
+            _cell(", ".join(f"{count:,} {name}" for name, count in step.counts.items())),
+            _cell(str(step.exit_code)),
+        ]
+        for step in steps
+    )
+    columns = ("number", "command", "result", "exit code")
+    table = _table("Steps of the errand", columns, cells, ("number", "exit code"), look="small")
+    return _section("steps", "Steps", table)
 
 
 def _figures(receipt: OpenReceipt, timeline: Timeline) -> Iterator[_Element]:

@@ -1,15 +1,31 @@
-"""Request what listings leave out."""
+"""Ask servers: for what listings leave out, and what addresses are, ahead of their turn."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import threading
+from collections import defaultdict, deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
+from typing import Generic, TypeVar
 
+from willow_cart.addresses import host_of
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import extension_of
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import ONCE_MORE, Access
 from willow_cart.redaction import without_secrets
+
+Answer = TypeVar("Answer")
+
+# Enough probes ahead to keep all lanes busy.
+_MAX_PROBES_AHEAD = 64
+
+# How often it is reported what is being waited for, in seconds.
+_REPORT_SECONDS = 5.0
+
+Progress = Callable[[int, list[str]], None]
+"""Told how many addresses have answered, and which are waited for, without secrets."""
 
 
 def ask_sizes(
@@ -22,7 +38,6 @@ def ask_sizes(
     Returns:
         The offers in their order, with what was learnt, and what could not be.
     """
-    from concurrent.futures import ThreadPoolExecutor  # only who asks pays for it
 
     def ask(offer: Offer) -> Offer | Issue:
         if offer.size is not None and offer.modified is not None:
@@ -48,3 +63,82 @@ def ask_sizes(
         for offer, answer in zip(offers, answers, strict=True)
     ]
     return learnt, [answer for answer in answers if isinstance(answer, Issue)]
+
+
+class AskAhead(Generic[Answer]):
+    """The probe results of a series of addresses, requested by several threads.
+
+    Hosts that do not answer hold up their own addresses and no others.
+
+    Args:
+        addresses: in the order in which their answers are wanted.
+        ask: asks one.
+        lanes: how many of one host are asked at a time; twice as many of all.
+        progress: told now and then while answers are waited for.
+    """
+
+    def __init__(
+        self,
+        addresses: Iterator[str],
+        ask: Callable[[str], Answer],
+        lanes: int,
+        progress: Progress,
+    ) -> None:
+        self._addresses = addresses
+        self._ask = ask
+        self._progress = progress
+        self._pool = ThreadPoolExecutor(2 * lanes)
+        self._hosts: defaultdict[str, threading.Semaphore] = defaultdict(
+            lambda: threading.Semaphore(lanes)
+        )
+        self._asked: dict[str, Future[Answer]] = {}
+        self._order: deque[str] = deque()
+        self._taken = 0
+
+    def take(self, address: str) -> Answer:
+        """Return the result for an address, probed ahead or not.
+
+        Raises:
+            TransferFailed: it does not exist.
+        """
+        self._ask_more()
+        future = self._asked.pop(address, None)
+        if future is None:
+            future = self._submit(address)
+        while True:
+            try:
+                answer = future.result(timeout=_REPORT_SECONDS)
+            except TimeoutError:
+                if future.done():
+                    raise
+                waiting = self._waiting(address)
+                done = sum(each.done() for each in self._asked.values())
+                self._progress(self._taken + done, waiting)
+            else:
+                self._taken += 1
+                return answer
+
+    def close(self) -> None:
+        """Start no more probes, and wait for the running ones."""
+        self._pool.shutdown(cancel_futures=True)
+
+    def _ask_more(self) -> None:
+        while (
+            len(self._asked) < _MAX_PROBES_AHEAD
+            and (address := next(self._addresses, None)) is not None
+        ):
+            if address not in self._asked:
+                self._asked[address] = self._submit(address)
+
+    def _submit(self, address: str) -> Future[Answer]:
+        host = self._hosts[host_of(address)]
+
+        def ask() -> Answer:
+            with host:
+                return self._ask(address)
+
+        return self._pool.submit(ask)
+
+    def _waiting(self, address: str) -> list[str]:
+        others = [each for each, future in self._asked.items() if not future.done()]
+        return [without_secrets(each) for each in (address, *others)]

@@ -12,7 +12,7 @@ from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, DirectoryLister, FolderEntries
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
-from willow_cart.sources.near_names import near_names, nothing_matches
+from willow_cart.sources.wildcards import near_names, nothing_matches
 
 
 def has_wildcard(address: str) -> bool:

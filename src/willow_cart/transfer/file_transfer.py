@@ -17,7 +17,7 @@ from willow_cart.checks.verdicts import (
 from willow_cart.destination import Destination, cannot_store
 from willow_cart.errors import CheckFailed, TooSlow, TransientError, Unproved
 from willow_cart.ledger.entries import Arrival, Result, timestamp
-from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date

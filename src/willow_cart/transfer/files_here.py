@@ -8,7 +8,7 @@ from willow_cart.checks.digests import digest_of, written
 from willow_cart.checks.verdicts import verdict_of
 from willow_cart.destination import Destination, Stamp
 from willow_cart.ledger.entries import Arrival, Result, timestamp
-from willow_cart.ledger.ledger import KnownFiles
+from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, State
 from willow_cart.transfer.transfers import Transfer
 

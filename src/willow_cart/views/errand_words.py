@@ -14,6 +14,7 @@ from willow_cart.errands.errand_events import (
     StepEnded,
     StepFailed,
     StepsLeft,
+    TooLittleNew,
 )
 from willow_cart.units import count_of
 from willow_cart.views.words import lines_of, summed_up
@@ -29,7 +30,16 @@ def _of_source(event: SourceOffers) -> Iterator[str]:
 
 @lines_of.register(HaulEnded)
 def _of_haul_ended(event: HaulEnded) -> Iterator[str]:
-    yield summed_up(event.hauled.account, event.hauled.request.into)
+    hauled = event.hauled
+    yield summed_up(hauled.account, hauled.request.into, hauled.offered)
+
+
+@lines_of.register(TooLittleNew)
+def _of_too_little_new(event: TooLittleNew) -> Iterator[str]:
+    yield (
+        f"{count_of(event.expected, 'new file')} expected (expect_new), {event.arrived:,} arrived;"
+        " see whether the sources have published anything"
+    )
 
 
 @lines_of.register(OfferedNoMore)

@@ -22,6 +22,7 @@ from willow_cart.jobs.job_events import (
     Unsure,
     Waits,
 )
+from willow_cart.ledger.entries import StepRecord
 from willow_cart.model import Sizes, State
 from willow_cart.sources.discovery import Why
 from willow_cart.units import count_of, format_duration, format_size
@@ -186,20 +187,31 @@ def _changes(loaded: Loaded) -> str:
 
 def counted(files: int, counts: Mapping[State, int]) -> str:
     """Return the number of files, in total and by state; zeros are left out."""
-    noun = count_of(files, "file")
+    return f"{count_of(files, 'file')}: {by_state(files, counts)}"
+
+
+def by_state(files: int, counts: Mapping[State, int]) -> str:
+    """Return the number of files by state; zeros are left out."""
     told = {state: counts[state] for state in State if counts.get(state)}
     if len(told) == 1 and files in told.values():
         (state,) = told
-        return f"{noun}: {'all ' if files > 1 else ''}{state.label}"
-    return (
-        f"{noun}: {', '.join(f'{n:,} {state.label}' for state, n in told.items()) or 'none done'}"
-    )
+        return f"{'all ' if files > 1 else ''}{state.label}"
+    return ", ".join(f"{n:,} {state.label}" for state, n in told.items()) or "none done"
 
 
-def summed_up(done: HaulSummary | TakenPages, into: Path) -> str:
-    """Return the summary of a haul, or of several passes."""
+def summed_up(done: HaulSummary | TakenPages, into: Path, offered: int | None = None) -> str:
+    """Return the summary of a haul, or of several passes.
+
+    Args:
+        done: the counts.
+        into: the destination.
+        offered: how many files there were to choose from; None where nothing was chosen.
+    """
     amount = f"{format_size(done.received)} in {format_duration(done.seconds)}"
-    return f"{counted(done.planned, done.counts)} ({amount}, into {into})"
+    chosen = count_of(done.planned, "file")
+    if offered is not None:
+        chosen = f"{offered:,} offered, {done.planned:,} chosen"
+    return f"{chosen}: {by_state(done.planned, done.counts)} ({amount}, into {into})"
 
 
 def in_words(sizes: Sizes) -> str:
@@ -214,14 +226,23 @@ def in_words(sizes: Sizes) -> str:
 
 def unpacked_line(account: HaulSummary) -> str:
     """Return the summary of unpacking."""
-    line = f"{count_of(account.unpacked, 'archive')} unpacked: {count_of(account.members, 'file')}"
-    if account.left_out:
-        line += f", {account.left_out:,} left out"
+    parts = []
+    if account.unpacked or account.left_out:
+        archives, files = count_of(account.unpacked, "archive"), count_of(account.members, "file")
+        left_out = f", {account.left_out:,} left out" if account.left_out else ""
+        parts.append(f"{archives} unpacked: {files}{left_out}")
     if account.unpacked_before:
-        line += f"; {account.unpacked_before:,} unpacked before"
+        parts.append(f"{count_of(account.unpacked_before, 'archive')} unpacked before")
     if account.not_unpacked:
-        line += f"; {count_of(account.not_unpacked, 'archive')} could not be unpacked"
-    return line
+        parts.append(f"{count_of(account.not_unpacked, 'archive')} could not be unpacked")
+    return "; ".join(parts) or "no archives to unpack"
+
+
+def step_line(step: StepRecord) -> str:
+    """Return the account of a step of an errand."""
+    told = ", ".join(f"{count:,} {name}" for name, count in step.counts.items())
+    end = f"failed with exit code {step.exit_code}" if step.exit_code else told or "done"
+    return f"step {step.number}: {step.command}: {end}"
 
 
 def combined_line(combined: Combined, to: Path | None) -> str:

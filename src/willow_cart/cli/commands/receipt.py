@@ -29,7 +29,7 @@ from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSumm
 from willow_cart.model import State, label_of
 from willow_cart.requests.receipt import ReceiptRequest
 from willow_cart.units import count_of, format_duration, format_size
-from willow_cart.views.words import counted
+from willow_cart.views.words import counted, step_line
 
 # What is reported of a file that came out of an archive.
 _OF_MEMBER = ("path", "address", "time", "size", "sha256", "archive", "verdict")
@@ -70,6 +70,7 @@ def _write_json(receipt: OpenReceipt) -> None:
     _write_json_list("files", map(_as_dict, receipt.rows()))
     members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
     _write_json_list("members", members)
+    _write_json_list("steps", map(asdict, receipt.steps))
     print("\n}")
 
 
@@ -210,6 +211,8 @@ def _show(receipt: OpenReceipt) -> None:
         )
     if run.unpacked:
         _show_unpacked(receipt)
+    for step in receipt.steps:
+        show_line(step_line(step))
     show_line(f"{counted(receipt.files, run.counts)}; {format_size(run.received)} received")
 
 

@@ -1,15 +1,21 @@
-"""Wildcards in the addresses of web servers: what a page links to in a folder and below it."""
+"""Wildcards in addresses: those of web servers, and what is like one that matches nothing."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+import difflib
+from collections.abc import Callable, Iterable, Iterator
 from fnmatch import fnmatchcase
+from itertools import islice
 from urllib.parse import unquote, urlsplit
 
 from willow_cart.addresses import WEB, name_of, scheme_of
+from willow_cart.errors import NothingChosen
 from willow_cart.model import Offer
-from willow_cart.sources.near_names import nothing_matches
+from willow_cart.redaction import without_secrets
 
+_MAX_SUGGESTIONS = 5
+
+# Comparing takes a millisecond for a few hundred names; no more are looked through.
 _MAX_NAMES = 500
 
 
@@ -58,3 +64,26 @@ def matching_offers(
 def _escaped(segment: str) -> str:
     """Return a segment as a pattern in which nothing but the asterisk is special."""
     return unquote(segment).replace("[", "[[]").replace("?", "[?]")
+
+
+def near_names(wanted: str, names: Iterable[str]) -> list[str]:
+    """Return the names that are most like one, or the first ones if none is."""
+    there = [name for name in islice(names, _MAX_NAMES) if name.strip("/")]
+    return (
+        difflib.get_close_matches(wanted, there, _MAX_SUGGESTIONS, 0.3) or there[:_MAX_SUGGESTIONS]
+    )
+
+
+def nothing_matches(address: str, names: Iterable[str], folder: str) -> NothingChosen:
+    """Return the error for an address with wildcards that matches nothing.
+
+    Args:
+        address: as typed by the user, in normal form.
+        names: that are there.
+        folder: where they are.
+    """
+    wanted = name_of(address.rstrip("/")).replace("*", "").replace("?", "")
+    near = near_names(wanted, names)
+    advice = f"nearby: {', '.join(near)}" if near else f"{without_secrets(folder)} is empty"
+    shown = without_secrets(address)
+    return NothingChosen(shown, "matches nothing", advice, offered=0, rule=shown)

@@ -1,0 +1,114 @@
+"""What is known of the files in a destination, for many questions in a row."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, Self
+
+from willow_cart.addresses import address_inside
+from willow_cart.destination import is_safe_path
+from willow_cart.kinds import kind_of
+from willow_cart.ledger.entries import (
+    Arrival,
+)
+from willow_cart.ledger.ledger import ARRIVAL_COLUMNS, OF_ARCHIVE
+from willow_cart.ledger.opening import DAMAGE, LedgerFile, altered, unreadable
+from willow_cart.ledger.validation import (
+    Altered,
+    read_arrival,
+)
+
+
+class KnownFiles:
+    """The latest arrivals by address, for lookups from several threads.
+
+    It reads by a connection of its own, so that nothing need be held in memory and no reader
+    waits for the writer.
+
+    Args:
+        path: of the ledger, which is there.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self._file = LedgerFile(path)
+        self._base = self._file.base
+        self._lock = threading.Lock()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, _: object, error: BaseException | None, __: object) -> None:
+        self._file.close()
+        if isinstance(error, DAMAGE):
+            raise unreadable(self._path, error) from None
+
+    def get(self, address: str) -> Arrival | None:
+        """Return the latest arrival of an address, or None."""
+        row = self._latest(ARRIVAL_COLUMNS, address)
+        return None if row is None else self._read(row)
+
+    def _read(self, row: tuple[Any, ...]) -> Arrival:
+        try:
+            return read_arrival(row)
+        except Altered as error:
+            raise altered(self._path, str(error)) from None
+
+    def members_of(self, archive: str) -> list[Arrival]:
+        """Return the files unpacked from an archive that exist."""
+        statement = f"SELECT {ARRIVAL_COLUMNS} FROM arrival AS a WHERE {OF_ARCHIVE}"
+        with self._lock:
+            rows = self._base.execute(statement, (address_inside(archive, ""),)).fetchall()
+        return [*map(self._read, rows)]
+
+    def path_of(self, address: str) -> str | None:
+        """Return the path of the latest arrival of an address; None if no file is there.
+
+        A path belongs to what came to it last, so that no two addresses ever have the same.
+        """
+        row = self._latest("path, id", address)
+        if row is None:
+            return None
+        path, number = row
+        statement = "SELECT address FROM arrival WHERE path = ? AND id > ? ORDER BY id DESC LIMIT 1"
+        with self._lock:
+            later = self._base.execute(statement, (path, number)).fetchone()
+        if later is not None and later[0] != address:
+            return None
+        if not (isinstance(path, str) and is_safe_path(path)):
+            raise altered(self._path, f"{path!r:.80} is not a path for a file")
+        return path
+
+    def is_known(self, address: str) -> bool:
+        """Whether a file from an address arrived or was started.
+
+        What was filed as a page may list now.
+        """
+        statement = (
+            "SELECT path FROM arrival WHERE address = ?1 UNION ALL"
+            " SELECT 'part' FROM part WHERE address = ?1 LIMIT 1"
+        )
+        with self._lock:
+            found = self._base.execute(statement, (address,)).fetchone()
+        return found is not None and kind_of(str(found[0])) != "page"
+
+    def paths(self) -> Iterator[str]:
+        """Yield the paths of the latest arrivals."""
+        latest = (
+            "SELECT path FROM arrival WHERE id IN (SELECT max(id) FROM arrival GROUP BY address)"
+        )
+        with self._lock:
+            for (path,) in self._base.execute(latest):
+                yield str(path)
+
+    def __bool__(self) -> bool:
+        with self._lock:
+            return self._base.execute("SELECT 1 FROM arrival LIMIT 1").fetchone() is not None
+
+    def _latest(self, columns: str, address: str) -> tuple[Any, ...] | None:
+        statement = f"SELECT {columns} FROM arrival WHERE address = ? ORDER BY id DESC LIMIT 1"
+        with self._lock:
+            found: tuple[Any, ...] | None = self._base.execute(statement, (address,)).fetchone()
+        return found
