@@ -251,3 +251,32 @@ def test_a_figure_is_drawn_with_the_figures_in_it(hides: Path) -> None:
     assert (hides / "sounds.png").read_bytes().startswith(b"\x89PNG")
     odd = run("weigh", "sounds.csv", "--figure", "sounds.gif", cwd=hides)
     assert "is neither .png nor .svg" in odd.err
+
+
+def test_carts_of_european_spreadsheets_are_written_and_read(
+    tmp_path: Path, trust_site: StandIn
+) -> None:
+    load_sounds(tmp_path, trust_site, "--delimiter", "semicolon")
+    cart = tmp_path / "sounds.csv"
+    assert cart.read_bytes().startswith(b"\xef\xbb\xbftake;number;name;")
+    words = ["JA", "Oui", "WAHR", "X", "sí", "NEIN", "Faux", "não", ""]
+    rows = cart.read_text("utf-8-sig").splitlines()[: len(words) + 1]
+    pairs = zip(words, rows[1:], strict=True)
+    marked = [rows[0], *(f"{word};{row.partition(';')[2]}" for word, row in pairs)]
+    cart.write_text("\n".join(marked) + "\n", "utf-8-sig")
+    weighed = run("weigh", "sounds.csv", "--json", cwd=tmp_path).json()
+    assert (weighed["taken"]["files"], weighed["not_taken"]) == (5, 4)
+    # Loaded again, it stays as it is written, unless another way is asked for.
+    load_sounds(tmp_path, trust_site)
+    assert cart.read_bytes().startswith(b"\xef\xbb\xbftake;")
+    load_sounds(tmp_path, trust_site, "--delimiter", "comma")
+    assert cart.read_bytes().startswith(b"take,number")
+
+
+def test_a_table_without_addresses_has_one_message(tmp_path: Path) -> None:
+    (tmp_path / "levels.csv").write_text("day,level\n1,2\n3,4\n")
+    told = run("survey", "levels.csv", cwd=tmp_path)
+    assert told.code == 2
+    assert told.err == (
+        "willow-cart: levels.csv: has no column named url; name the column of addresses url\n"
+    )

@@ -50,7 +50,16 @@ _FOR_PEOPLE = frozenset(
 )
 """What only a command line needs, or what a function has another way for."""
 
-_OTHERWISE = {"errand": {"set", "from", "new", "summary"}, "haul": {"cart"}}
+_OF_NEW_ERRANDS = {
+    key
+    for group in ("looking", "choosing", "sign-in", "connecting")
+    for key in options_of_command("errand", (group,))
+}
+_OTHERWISE = {
+    "errand": {"set", "from", "new", "summary", *_OF_NEW_ERRANDS},
+    "haul": {"cart"},
+    "load": {"delimiter"},
+}
 """What a function has by another name: `values`, `begin`, and a source that is a cart."""
 
 _SAMPLES: dict[Any, tuple[str, object]] = {

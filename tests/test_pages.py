@@ -395,3 +395,50 @@ def test_an_asterisk_in_a_web_address_stands_for_what_its_page_links_to(
     assert "*.csv" in literal.out
     slip = run("haul", f"{place.base}/stat/level_{{1-2}}.csv", "--into", "s", cwd=tmp_path)
     assert (slip.code, "{1-2}: is not a range; did you mean {1..2}?" in slip.err) == (2, True)
+
+
+NESTED = b"""<h1>Wetland</h1><p><a href="top.csv">all</a>
+<h2>Counts</h2><h3>Spring</h3><a href="a.csv">a</a><h3>Autumn</h3><a href="b.csv">b</a>
+<h2>Sounds</h2><a href="c.wav">c</a>
+<table><tr><th>Hide<th>File<tr><th colspan=2>May<tr><td>alder<td><a href="d.wav">d</a></table>"""
+
+
+def test_files_are_chosen_and_filed_by_nested_headings_and_rows(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {
+        "page.html": Exhibit(NESTED),
+        **{
+            name: Exhibit(name.encode()) for name in ("top.csv", "a.csv", "b.csv", "c.wav", "d.wav")
+        },
+    }
+    page = f"{place.base}/page.html"
+    chosen = {
+        "Counts": {"a.csv", "b.csv"},
+        "spring": {"a.csv"},
+        "S*": {"a.csv", "c.wav", "d.wav"},
+        "Wetland": {"top.csv"},
+        "May": {"d.wav"},
+    }
+    for pattern, names in chosen.items():
+        told = run("survey", page, "--heading", pattern, "--json", cwd=tmp_path).json()
+        assert {offer["path"] for offer in told["offers"]} == names, pattern
+    none = run("survey", page, "--heading", "Winter", cwd=tmp_path)
+    assert none.code == 3
+    assert "headings: Wetland, Counts / Spring, Counts / Autumn, Sounds, Sounds / May" in none.err
+    template = "{headings[0]|or top}/{headings[1]|or all}/{row[Hide]|or none}/{name}"
+    done = run("haul", page, "--file-as", template, "--into", "d", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert set(files_in(tmp_path / "d")) == {
+        "Wetland/all/none/top.csv", "Counts/Spring/none/a.csv", "Counts/Autumn/none/b.csv",
+        "Sounds/all/none/c.wav", "Sounds/May/alder/d.wav",
+    }  # fmt: skip
+
+
+def test_folders_are_left_out_by_number(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a/b/c.csv"] = Exhibit(b"1")
+    haul = ("haul", f"{place.base}/a/b/c.csv", "--keep-folders", "--into", "d")
+    assert run(*haul, "--skip-folders", "1", cwd=tmp_path).code == 0
+    assert set(files_in(tmp_path / "d")) == {"b/c.csv"}
+    slip = run(*haul, "--skip-folders", "1", "--layout", "flat", cwd=tmp_path)
+    assert (slip.code, "write {folders[1:]} in --file-as" in slip.err) == (2, True)

@@ -15,7 +15,7 @@ from willow_cart.destination import safe_path
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
 from willow_cart.filing.templates import FieldMissing
-from willow_cart.model import Offer
+from willow_cart.model import Cell, Offer
 
 LEVEL = Offer(
     "http://h.example:8000/archive/2031/Level_20310501.CSV?lang=en%2Fgb&token=secret",
@@ -25,6 +25,8 @@ LEVEL = Offer(
     text="Wasserstände, Mai",
     title="all gauges",
     heading="May / June",
+    headings=("Gauges", "2031", "May / June"),
+    cell=Cell(1, 1, 2, "File", (("Gauge", "mere / outlet"), ("File", "level"))),
 )
 
 PARTS = r"(?i)level_(?P<year>\d{4})(?P<month>\d\d)(?P<day>\d\d)"
@@ -38,6 +40,11 @@ PARTS = r"(?i)level_(?P<year>\d{4})(?P<month>\d\d)(?P<day>\d\d)"
         ("{kind}/{host}/{name}", "table/h.example:8000/Level_20310501.CSV"),
         ("{folder}/{stem|lower}", "archive/2031/level_20310501"),
         ("{folders[0]}+{folders[-1]}+{path[-2]}", "archive+2031+2031"),
+        ("{folders[1:]}/{path[:-2]}/{folders[5:]}", "2031/archive/"),
+        ("{headings[0]}/{headings[-1]}/{headings[1:]}", "Gauges/May _ June/2031/May _ June"),
+        ("{row[gauge]}/{row[None]|or none}", "mere _ outlet/none"),
+        ("{folders[1:2:3]}", None),
+        ("{row}", None),
         ("{source}/{title|dashed}", "archive/all-gauges"),
         ("{modified:%Y-%m}/{modified}", "2031-05/2031-05-31"),
         ("{fetched:%d.%m.}{name:.5}", "04.03.Level"),

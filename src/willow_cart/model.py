@@ -116,12 +116,14 @@ class Cell:
         place: of the link among the links in its row, counted from 1.
         column: of the table, counted from 1.
         title: the column's heading; empty if missing.
+        row_cells: the texts of the row's cells, with the headings of their columns.
     """
 
     row: int
     place: int
     column: int
     title: str = ""
+    row_cells: tuple[tuple[str, str], ...] = field(default=(), repr=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,6 +143,7 @@ class Offer:
         text: the words of the link to it.
         title: what the page has to say of it besides.
         heading: the nearest heading above it.
+        headings: that, and those of the sections around it, the outermost first.
         cell: where in a table the link stands.
         mirrors: further addresses of the same bytes, the most preferred first.
     """
@@ -157,6 +160,7 @@ class Offer:
     text: str = ""
     title: str = ""
     heading: str = ""
+    headings: tuple[str, ...] = ()
     cell: Cell | None = None
     mirrors: tuple[str, ...] = ()
 

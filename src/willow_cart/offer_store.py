@@ -159,8 +159,9 @@ def _pack(offer: Offer) -> bytes:
             offer.about, offer.modified.isoformat() if offer.modified else None,
             tuple((each.algorithm, each.digest, str(each.origin)) for each in offer.checksums),
             offer.text,
-            offer.title, offer.heading,
-            (cell.row, cell.place, cell.column, cell.title) if cell else None, offer.mirrors,
+            offer.title, offer.heading, offer.headings,
+            (cell.row, cell.place, cell.column, cell.title, cell.row_cells) if cell else None,
+            offer.mirrors,
         )
     )  # fmt: skip
 
@@ -168,11 +169,11 @@ def _pack(offer: Offer) -> bytes:
 def _unpack(packed: bytes) -> Offer:
     (
         address, source, number, name, folder, size, about, modified, checksums, text, title,
-        heading, cell, mirrors,
+        heading, headings, cell, mirrors,
     ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
         address, source, number, name, folder, size, about,
         datetime.fromisoformat(modified) if modified else None,
         tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
-        Cell(*cell) if cell else None, mirrors,
+        headings, Cell(*cell) if cell else None, mirrors,
     )  # fmt: skip

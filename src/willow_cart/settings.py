@@ -27,7 +27,7 @@ _PROJECT_TABLES = ("haul", "filing")
 _PROJECT_KEYS = frozenset({
     "times", "find_checksums", "must_check", "inspect", "lanes", "lanes_per_host", "strands", "gap",
     "one_by_one", "speed_cap", "attempts", "pause", "longest_wait", "stall_after", "slowest",
-    "time_per_file", "largest", "layout", "file_as", "name_parts",
+    "time_per_file", "largest", "layout", "file_as", "skip_folders", "name_parts",
 })  # fmt: skip
 
 # The commands that settings are for: hauls for all of them, the others for how places are reached.

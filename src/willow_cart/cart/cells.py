@@ -10,9 +10,15 @@ from datetime import UTC, datetime, timedelta
 from willow_cart.errors import BadOption
 from willow_cart.units import MONTHS, parse_size, read_count
 
-# What users write in the `take` column; a spreadsheet makes TRUE of true.
-_YES = frozenset({"yes", "y", "x", "1", "true"})
-_NO = frozenset({"", "no", "n", "0", "false"})
+# What users write in the `take` column; a spreadsheet makes TRUE of true, in its own language.
+_YES = frozenset(
+    "yes y x 1 true ja j wahr oui o vrai si sí s sì verdadero vero sim verdadeiro tak prawda ano"
+    " igen igaz sand sann tosi waar".split()
+)
+_NO = frozenset(
+    ("", *"no n 0 false nein falsch non faux falso não nao nie fałsz ne nem hamis nej falsk falskt"
+     " ei epätosi nee onwaar".split())
+)  # fmt: skip
 
 # Blanks that stand between thousands, the ones that typesetters use among them.
 _BLANKS = (

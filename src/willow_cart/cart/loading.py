@@ -95,6 +95,7 @@ def load(
     covers: Callable[[Offer], bool] = lambda _: False,
     *,
     add: bool = False,
+    style: Style | None = None,
     today: date,
 ) -> Loaded:
     """Write the offers found to a new cart, or update an existing one.
@@ -107,6 +108,7 @@ def load(
         sources: those that could be looked at, also if they offered nothing, as offers name them.
         covers: whether an offer would have been found if it were still there.
         add: whether sources may be added to a cart that has others.
+        style: how it is to be written; None as before, or by its name.
         today: the date that rows are marked gone with.
 
     Raises:
@@ -117,9 +119,9 @@ def load(
     """
     loaded = Loaded(secrets=find.secrets)
     if path.exists():
-        _Renewal(find, path, today, loaded).renew(set(sources), covers, add=add)
+        _Renewal(find, path, today, loaded, style).renew(set(sources), covers, add=add)
         return loaded
-    style = Style("\t" if path.suffix.lower() == ".tsv" else ",")
+    style = style or Style("\t" if path.suffix.lower() == ".tsv" else ",")
     with writing(path, COLUMNS, style) as write:
         for number, offer in enumerate(find.chosen(), 1):
             write(cells_of(offer, number, taken=True))
@@ -157,12 +159,15 @@ def load_as(form: Form, find: Find, path: Path) -> Loaded:
 class _Renewal:
     """A cart that is read twice: to find out what has changed, then to write it again."""
 
-    def __init__(self, find: Find, path: Path, today: date, loaded: Loaded) -> None:
+    def __init__(
+        self, find: Find, path: Path, today: date, loaded: Loaded, style: Style | None
+    ) -> None:
         self._find = find
         self._path = path
         self._today = today.isoformat()
         self._loaded = loaded
         self._sheet = Sheet.at(path)
+        self._style = style or self._sheet.style
         self._last_number = 0
         self._gone: set[int] = set()
         self._may_have: set[str] = set()
@@ -174,7 +179,7 @@ class _Renewal:
         columns += [each for each in COLUMNS if self._sheet.place_of(each) is None]
         if self._gone and self._sheet.place_of(GONE) is None:
             columns.append(GONE)
-        with writing(self._path, columns, self._sheet.style) as write:
+        with writing(self._path, columns, self._style) as write:
             places = places_of(columns)
             for cells in self._old_rows(places, len(columns)):
                 write(cells)

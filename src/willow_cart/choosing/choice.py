@@ -85,6 +85,9 @@ class Choice:
         if option == "--column":
             cells = [each.cell for each in self.examples if each.cell]
             return _listed("columns", [f"{cell.column} {cell.title}".strip() for cell in cells])
+        if option == "--heading":
+            above = [" / ".join(each.headings) or each.heading for each in self.examples]
+            return _listed("headings", above)
         if option == "--link-text":
             return _listed("links", [each.text for each in self.examples])
         if option == "--keep" and is_first:

@@ -81,6 +81,7 @@ class Choosing:
     Attributes:
         numbers: of the offers in their source or cart: `3,7-12`. Empty keeps all.
         link_text: wildcards, any of which must match the words of the link. Empty keeps all.
+        heading: likewise the headings above it. Empty keeps all.
         column: the number of a table's column, or a wildcard for its heading. Empty keeps all.
         extensions: any of these, whatever their case; `tar.gz` counts as one. Empty keeps all.
         kinds: families of extensions. Empty keeps all.
@@ -106,6 +107,7 @@ class Choosing:
 
     numbers: str = ""
     link_text: tuple[str, ...] = ()
+    heading: tuple[str, ...] = ()
     column: str = ""
     extensions: tuple[str, ...] = ()
     kinds: tuple[str, ...] = ()
@@ -243,6 +245,14 @@ class Choosing:
             yield ChoosingRule(
                 _typed("--link-text", self.link_text),
                 lambda offer: any(s(offer.text) for s in said),
+            )
+        if self.heading:
+            above = [words(pattern) for pattern in self.heading]
+            yield ChoosingRule(
+                _typed("--heading", self.heading),
+                lambda offer: any(
+                    fits(each) for fits in above for each in offer.headings or (offer.heading,)
+                ),
             )
         if self.column:
             yield ChoosingRule(f"--column {self.column}", _in_column(self.column))

@@ -106,6 +106,14 @@ EVERYDAY: Mapping[str, Everyday] = {
             f"offline {_DEMO}/hides/2031.html --into hides",
         ),
     ),
+    "errand": Everyday(
+        ("preview", "set", "from", "summary", "new", "depth", "ext", "keep", "user", "password"),
+        (
+            f"errand counts.toml --new {_DEMO}/archive/ --depth all --ext csv",
+            "errand counts.toml --preview",
+            "errand counts.toml --summary counts.json",
+        ),
+    ),
     "knock": Everyday(
         ("user", "password", "token", "account_key", "endpoint", "ca", "json"),
         (f"knock {_DEMO}/archive/", f"knock {_DEMO}/sounds/ --json"),

@@ -7,17 +7,24 @@ import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
-from willow_cart.jobs.errand_text import ARRIVALS_HINT, VALUES_HINT
+from willow_cart.jobs.errand_text import (
+    ARRIVALS_HINT,
+    VALUES_HINT,
+    keys_of,
+    require_no_secrets,
+)
 from willow_cart.jobs.job_events import ErrandWritten
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.kinds import extension_of
 from willow_cart.model import Offer
+from willow_cart.options.given import Given
 from willow_cart.replacing import replacing
+from willow_cart.requests.commands import COMMANDS
+from willow_cart.requests.errand import ErrandRequest
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery, Why
 from willow_cart.units import count_of
@@ -31,29 +38,49 @@ _DIGITS = re.compile(r"\d+")
 _MOST_KINDS, _MOST_SERIES = 8, 5
 
 
-def write_from_survey(path: Path, sources: Sequence[str], observer: JobObserver) -> None:
-    """List a source, and write an errand for it.
+def write_from_survey(request: ErrandRequest, observer: JobObserver) -> None:
+    """List the sources of a request, and write an errand with all that was typed.
 
     Raises:
-        BadOption: there is such a file already.
+        BadOption: there is such a file already, or it would hold a secret.
         CannotStore: it cannot be written.
         WillowCartError: none of the sources can be read.
     """
+    path, sources = request.file, request.new or ()
     if path.exists():
         raise BadOption(str(path), "already exists", "name a new file")
-    request = SurveyRequest.read({"sources": tuple(sources)})
+    known = COMMANDS[SurveyRequest.command].by_key()
+    given = {key: texts for key, texts in request.given.items() if key in known}
+    require_no_secrets("--new", given, known)
+    survey = SurveyRequest.read({**given, "sources": tuple(sources)})
     month = next((found[0] for found in map(_MONTH.search, sources) if found), "")
     lines = [*_head(month)]
-    with make_access([request], request.lanes, observer) as access:
+    with make_access([survey], survey.lanes, observer) as access:
         for source in sources:
-            one = replace(request, sources=(source,))
-            finder = OfferFinder(one, access, request.lanes, observer)
-            offers = [offer for offer, _ in finder.judged()]
-            lines += _source(source, offers, finder.found, month)
+            one = replace(survey, sources=(source,))
+            finder = OfferFinder(one, access, survey.lanes, observer)
+            offers = [offer for offer, dropped_by in finder.judged() if not dropped_by]
+            lines += _source(source, offers, finder.found, month, given)
+    if connecting := keys_of("connecting", given):
+        lines += ["", "[connecting]", *connecting]
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in lines)
         text.write(ARRIVALS_HINT if month else VALUES_HINT + ARRIVALS_HINT)
     observer.note(ErrandWritten(path))
+
+
+def require_only_new(request: ErrandRequest) -> None:
+    """Refuse options for a new errand where one is run.
+
+    Raises:
+        BadOption: one is given.
+    """
+    known = COMMANDS[SurveyRequest.command].by_key()
+    for key in request.given:
+        if key in known and key != "overwrite":
+            raise BadOption(
+                known[key].flag, "goes only with --new", f"write it in {request.file} instead"
+            )
 
 
 def _head(month: str) -> Iterator[str]:
@@ -65,9 +92,12 @@ def _head(month: str) -> Iterator[str]:
         yield f'month = "{month[:4]}-{month[-2:]}"  # or "{{last_month}}", to be run every month'
 
 
-def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) -> Iterator[str]:
-    """Yield the lines for a source: what it offers, and keys that may be useful."""
+def _source(
+    source: str, offers: Sequence[Offer], found: Discovery, month: str, given: Given
+) -> Iterator[str]:
+    """Yield the lines for a source: what was typed, what it offers, and keys that may be useful."""
     yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
+    yield from (_with_month(line, month) for line in keys_of("source", given))
     such = f", such as {offers[0].path}" if offers else ""
     yield f"# It offers {count_of(len(offers), 'file')}{such}"
     for key, why, noun in (("depth = 2", Why.DEPTH, "folder"), ("pages = 2", Why.PAGES, "page")):
@@ -75,9 +105,11 @@ def _source(source: str, offers: Sequence[Offer], found: Discovery, month: str) 
         if further:
             yield f"# {key}  # {count_of(len(further), noun)} not entered, such as {further[0]}"
     kinds = Counter(extension_of(offer.file_name) for offer in offers).most_common(_MOST_KINDS)
-    if len(kinds) > 1:
+    if len(kinds) > 1 and "ext" not in given:
         listed = ", ".join(f"{count:,} {extension or 'bare'}" for extension, count in kinds)
         yield f"# ext = [{_quoted(kinds[0][0])}]  # {listed}"
+    if "keep" in given:
+        return
     series = Counter(_series_of(_with_month(offer.file_name, month)) for offer in offers)
     for pattern, count in series.most_common(_MOST_SERIES):
         if count > 1 and "?" in pattern:

@@ -28,6 +28,8 @@ Value = str | int | datetime | None
 _FIELD = re.compile(r"(\w+)(?:\[([^][]+)\])?((?:\|[^|]+)*)")
 
 
+_SLICE = re.compile(r"(-?\d{1,6})?:(-?\d{1,6})?")
+
 # Digits of a width in a field; names have at most 255 bytes.
 _MAX_WIDTH_DIGITS = 3
 
@@ -63,8 +65,9 @@ _FIELDS: Mapping[str, Callable[[Offer], Value]] = {
 _LISTS: Mapping[str, Callable[[Offer], list[str]]] = {
     "folders": lambda offer: offer.path.split("/")[:-1],
     "path": lambda offer: offer.path.split("/"),
+    "headings": lambda offer: list(offer.headings),
 }
-"""The fields that have parts, by their place: `{folders[0]}`, `{path[-2]}`."""
+"""The fields that have parts, by their place: `{folders[0]}`, `{path[-2]}`, `{folders[1:]}`."""
 
 
 def _plain(text: str) -> str:
@@ -240,7 +243,7 @@ def _slot(
         tuple(_FILTERS[word] for word in wanted),
         otherwise[0] if otherwise else None,
         spec,
-        keeps_slashes=name == "folder",
+        keeps_slashes=name == "folder" or (name in _LISTS and ":" in (part or "")),
     )
     try:
         slot.write(_sample(name))
@@ -257,8 +260,13 @@ def _reader(
     """Return the function that reads a field; None for an unknown field."""
     if name == "query" and part:
         return lambda offer: _of_query(offer, part)
+    if name == "row" and part:
+        return lambda offer: _of_row(offer, part)
     if name in _LISTS and part and re.fullmatch(r"-?\d{1,6}", part):
         return lambda offer: _at(_LISTS[name](offer), int(part))
+    if name in _LISTS and part and (ends := _SLICE.fullmatch(part)):
+        some = slice(*(int(end) if end else None for end in ends.groups()))
+        return lambda offer: "/".join(_without_slashes(each) for each in _LISTS[name](offer)[some])
     if part:
         return None
     if name == "fetched":
@@ -276,7 +284,7 @@ def _groups(name_parts: str) -> dict[str, Callable[[Offer], Value]]:
         return {}
     expression = Expression("", name_parts, "see the guide on templates")
     names = list(expression.groups)
-    known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query"}]
+    known = [name for name in names if name in {*_FIELDS, *_LISTS, "fetched", "query", "row"}]
     if not names or known:
         problem = (
             f"defines a field that already exists: {known[0]}" if known else "defines no field"
@@ -305,7 +313,14 @@ def parts_of_names(name_parts: str, offer: Offer) -> dict[str, str]:
 
 def _names(groups: Mapping[str, object]) -> str:
     return ", ".join(
-        [*_FIELDS, "fetched", *(f"{name}[N]" for name in _LISTS), "query[KEY]", *groups]
+        [
+            *_FIELDS,
+            "fetched",
+            *(f"{name}[N]" for name in _LISTS),
+            "row[TITLE]",
+            "query[KEY]",
+            *groups,
+        ]
     )
 
 
@@ -319,6 +334,16 @@ def _sample(name: str) -> Value:
 def _of_query(offer: Offer, key: str) -> str | None:
     pairs = parse_qsl(urlsplit(without_secrets(offer.address)).query)
     return next((value for name, value in pairs if name == key), None)
+
+
+def _of_row(offer: Offer, title: str) -> str | None:
+    """Return what stands in the row of a link, in the column with a heading."""
+    cells = offer.cell.row_cells if offer.cell else ()
+    return next((text for head, text in cells if head.casefold() == title.casefold()), None)
+
+
+def _without_slashes(text: str) -> str:
+    return text.replace("/", "_")
 
 
 def _at(parts: list[str], place: int) -> str | None:

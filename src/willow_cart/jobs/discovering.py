@@ -194,6 +194,7 @@ def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choo
     return Choosing(
         numbers=_some("--numbers", request.numbers or "", request.numbers is not None),
         link_text=request.link_text,
+        heading=request.heading,
         column=request.column,
         extensions=_some("--ext", words_in(request.ext), request.ext),
         kinds=_some("--kind", words_in(request.kind), request.kind),

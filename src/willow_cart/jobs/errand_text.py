@@ -46,15 +46,20 @@ def write_errand(path: Path, request: Request) -> None:
     if path.exists():
         raise BadOption(f"--write-errand {path}", "already exists", "name a new file")
     given = dict(request.given)
-    _require_no_secrets(given, COMMANDS[request.command].by_key())
+    require_no_secrets("--write-errand", given, COMMANDS[request.command].by_key())
     lines = list(_lines(given))
     with replacing(path) as text:
         text.writelines(f"{line}\n" for line in lines)
         text.write(VALUES_HINT + ARRIVALS_HINT)
 
 
-def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
+def require_no_secrets(what: str, given: Given, options: Mapping[str, Option]) -> None:
     """Refuse a request with a secret that the errand would contain.
+
+    Args:
+        what: the option that writes the errand.
+        given: what was typed.
+        options: of the command, by their keys.
 
     Raises:
         BadOption: it would.
@@ -63,13 +68,13 @@ def _require_no_secrets(given: Given, options: Mapping[str, Option]) -> None:
         for text in texts:
             if without_value(options[key], text) != text:
                 raise BadOption(
-                    "--write-errand",
+                    what,
                     f"the value of {options[key].flag} would be stored in the file",
                     "give it as env:NAME or file:PATH",
                 )  # fmt: skip
             if (shown := without_secrets(text)) != text:
                 raise BadOption(
-                    "--write-errand",
+                    what,
                     f"{shown} contains a secret, which would be stored in the file",
                     "write the errand without it, and put {env[NAME]} in its place",
                 )  # fmt: skip
@@ -113,6 +118,12 @@ def _taken_out(given: dict[str, tuple[str, ...]]) -> Given:
         if not of_haul_too.get(key):
             del given[key]
     return step
+
+
+def keys_of(table: str, given: Given) -> list[str]:
+    """Return the lines of a table for the options among those given that are keys of it."""
+    options = options_of(table)
+    return list(_keys(options, {key: given[key] for key in options if key in given}))
 
 
 def _keys(options: Mapping[str, Option], given: Given) -> Iterator[str]:

@@ -90,6 +90,13 @@ def make_rule(request: FilingOptions) -> Layout | Template:
     Raises:
         BadOption: it cannot be understood.
     """
+    if request.skip_folders:
+        if request.file_as is not None or request.layout != Layout.TREE:
+            raise BadOption(
+                "--skip-folders", "goes only with the layout tree",
+                f"write {{folders[{request.skip_folders}:]}} in --file-as",
+            )  # fmt: skip
+        return Template(f"{{folders[{request.skip_folders}:]}}/{{name}}")
     if request.file_as is not None:
         return Template(request.file_as, request.name_parts)
     unpacks = isinstance(request, UnpackingOptions) and request.unpack_to is not None

@@ -11,6 +11,7 @@ from willow_cart.cart.cart import Cart
 from willow_cart.cart.forms import form_for
 from willow_cart.cart.loading import Find, load_as
 from willow_cart.cart.loading import load as load_cart
+from willow_cart.cart.sheet import Style
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
@@ -65,6 +66,14 @@ class LoadedSources:
         return Exit.INCOMPLETE if incomplete else Exit.GOOD
 
 
+# A spreadsheet takes a table with semicolons for UTF-8 only if it has the mark of it.
+_STYLES = {
+    "comma": Style(","),
+    "semicolon": Style(";", "utf-8-sig"),
+    "tab": Style("\t"),
+}
+
+
 def load(
     request: LoadRequest, observer: JobObserver, besides: Iterable[Offer] = ()
 ) -> LoadedSources:
@@ -100,7 +109,14 @@ def load(
     filled = None
     offers: Iterable[Offer] = find.chosen()
     if cart is not None:
-        filled = fill_cart(find, cart, finder.found, observer, add=request.add)
+        filled = fill_cart(
+            find,
+            cart,
+            finder.found,
+            observer,
+            add=request.add,
+            style=_STYLES.get(request.delimiter),
+        )
         offers = Cart.load(cart) if request.to_script is not None else ()
     script = None
     if request.to_script is not None:
@@ -119,7 +135,13 @@ def keep_cart(
 
 
 def fill_cart(
-    find: Find, path: Path, found: Discovery, observer: JobObserver, *, add: bool
+    find: Find,
+    path: Path,
+    found: Discovery,
+    observer: JobObserver,
+    *,
+    add: bool,
+    style: Style | None = None,
 ) -> CartFilled:
     """Write offers into a cart, in the format that its name selects, and report problems.
 
@@ -129,12 +151,15 @@ def fill_cart(
         found: what is known of the looking.
         observer: receives the events.
         add: whether sources may be added to a cart that has others.
+        style: how a table is to be written; None as before, or by its name.
     """
     form = form_for(path)
     bare = 0
     if form is None:
         today = datetime.now(UTC).date()
-        loaded = load_cart(find, path, found.sources, found.covers, add=add, today=today)
+        loaded = load_cart(
+            find, path, found.sources, found.covers, add=add, style=style, today=today
+        )
     else:
         loaded = load_as(form, find, path)
         if not form.keeps_checksums:

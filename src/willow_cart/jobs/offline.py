@@ -101,7 +101,7 @@ def _scope(request: OfflineRequest) -> Scope:
 
 
 # What is known of links on a page that is looked at, and not of addresses.
-_OF_NO_USE = ("numbers", "link_text", "column", "nth")
+_OF_NO_USE = ("numbers", "link_text", "heading", "column", "nth")
 
 
 def _choosing(request: OfflineRequest) -> Choosing:

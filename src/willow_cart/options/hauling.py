@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from willow_cart.options.option import flag, option, option_group
 from willow_cart.options.reaching import PatienceOptions
-from willow_cart.options.readers import few, seconds, size, speed, strands
+from willow_cart.options.readers import few, seconds, size, speed, strands, whole
 
 
 @option_group
@@ -30,6 +30,7 @@ class FilingOptions:
         metavar="TEMPLATE",
         one_of="rule",
     )
+    skip_folders: int = option(0, whole, "leave out the first N folders of each path", metavar="N")
     name_parts: str = option(
         "",
         str,

@@ -72,6 +72,13 @@ class ChoosingOptions:
     link_text: tuple[str, ...] = option(
         (), str, "keep links whose text matches a wildcard pattern", metavar="PATTERN", many=True
     )
+    heading: tuple[str, ...] = option(
+        (),
+        str,
+        "keep links below a heading that matches a wildcard pattern, also of a section around it",
+        metavar="PATTERN",
+        many=True,
+    )
     column: str = option(
         "",
         str,

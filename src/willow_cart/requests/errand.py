@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from willow_cart.options.looking import ChoosingOptions, LookingOptions
 from willow_cart.options.option import argument, flag, option
 from willow_cart.options.shared import OverwriteOption
-from willow_cart.requests.request import Request
+from willow_cart.requests.request import ReachingRequest
 
 
 @dataclass(frozen=True, kw_only=True)
-class ErrandRequest(OverwriteOption, Request):
-    """A request to run an errand."""
+class ErrandRequest(OverwriteOption, LookingOptions, ChoosingOptions, ReachingRequest):
+    """A request to run an errand, or to write one; how to look and choose is for the latter."""
 
     command = "errand"
 
@@ -34,7 +35,8 @@ class ErrandRequest(OverwriteOption, Request):
     new: tuple[str, ...] | None = option(
         None,
         str,
-        "create the file: an errand for this source, with what it offers in comments",
+        "create the file: an errand for this source, with what it offers in comments, and with "
+        "the options for looking, choosing and signing in that you give",
         metavar="SOURCE",
         nargs="+",
     )

@@ -18,6 +18,13 @@ class LoadRequest(OverwriteOption, WriteErrandOption, LanesOption, LookingReques
     command = "load"
 
     cart: Path | None = option(None, Path, "the cart to create or update", metavar="FILE")
+    delimiter: str = option(
+        "",
+        str,
+        "how to write the cart: semicolon opens in spreadsheets of many European countries "
+        "(comma, or tab for a name that ends in .tsv)",
+        choices=("comma", "semicolon", "tab"),
+    )
     to_script: Path | None = option(
         None,
         Path,

@@ -43,6 +43,7 @@ class ChoosingKeywords(TypedDict, total=False):
 
     numbers: int | str
     link_text: Words
+    heading: Words
     column: int | str
     ext: Words
     kind: Words
@@ -102,6 +103,7 @@ class FilingKeywords(TypedDict, total=False):
 
     layout: Literal["tree", "flat", "host", "kind", "month", "heading"]
     file_as: str
+    skip_folders: int
     name_parts: str
 
 

@@ -43,7 +43,8 @@ _SIMPLE = {
         ("xlink:href", PagePart.IMAGES),
     ),
 }
-_HEADINGS = frozenset({"h1", "h2", "h3", "h4", "h5", "h6", "caption"})
+_LEVELS = ("h1", "h2", "h3", "h4", "h5", "h6")
+_HEADINGS = frozenset({*_LEVELS, "caption"})
 _TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
 
 
@@ -54,7 +55,7 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
         return listing
     tables = Tables()
     found: dict[str, Offer] = {}
-    for address, element, heading in _references_on(page.root, page, rules, listing, tables):
+    for address, element, headings in _references_on(page.root, page, rules, listing, tables):
         cell = tables.cell_of(element) if element.tag == "a" else None
         earlier = found.get(address)
         if earlier is None and address != page.address:
@@ -65,7 +66,8 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
                 folder=folder_below(listing.folder, address),
                 text=_text_of(element),
                 title=" ".join((element.get("title") or "").split()),
-                heading=heading,
+                heading=headings[-1] if headings else "",
+                headings=headings,
                 cell=cell,
             )
         elif earlier is not None and not earlier.text and (text := _text_of(element)):
@@ -77,19 +79,47 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
     return listing
 
 
+class _Sections:
+    """The headings of the sections around the current place of a page (HTML, 4.3.11).
+
+    A page's only `h1` is its title, and heads no section if there are other headings.
+
+    Args:
+        root: the page.
+    """
+
+    def __init__(self, root: Element) -> None:
+        levels = [element.tag for element in root.iter("h1", "h2", "h3", "h4", "h5", "h6")]
+        self._title = "h1" if levels.count("h1") == 1 else ""
+        self._open: list[tuple[int, str]] = []
+        self.headings: tuple[str, ...] = ()
+
+    def enter(self, tag: str, words: str) -> None:
+        """Enter the section of a heading; an empty one changes nothing."""
+        if not words:
+            return
+        # Captions, and headings among the rows of a table, are below all others.
+        level = int(tag[1]) if tag in _LEVELS else len(_LEVELS) + (tag == "tr") + 1
+        while self._open and self._open[-1][0] >= level:
+            self._open.pop()
+        self._open.append((level, words))
+        shown = [words for level, words in self._open if level > 1 or not self._title]
+        self.headings = tuple(shown) or (words,)
+
+
 def _references_on(
     root: Element, page: Page, rules: PageRules, listing: Listing, tables: Tables
-) -> Iterator[tuple[str, Element, str]]:
-    """Yield each matching reference with its element and the heading above it, in order."""
-    heading = ""
+) -> Iterator[tuple[str, Element, tuple[str, ...]]]:
+    """Yield each matching reference with its element and the headings above it, in order."""
+    sections = _Sections(root)
     counted = _in_scope(root, rules.within)
     for element in root.iter(*_TAGS):
         tag = element.tag
         if tag in _HEADINGS:
-            heading = words_of(element) or heading
+            sections.enter(tag, words_of(element))
             continue
         if tag == "tr":
-            heading = tables.enter(element) or heading
+            sections.enter(tag, tables.enter(element))
             continue
         if counted is not None and element not in counted:
             continue
@@ -105,7 +135,7 @@ def _references_on(
                     listing.odd.append(f"{error.thing} ({error.reason})")
                 continue
             if address is not None:
-                yield address, element, heading
+                yield address, element, sections.headings
 
 
 def _references(element: Element) -> Iterator[tuple[PagePart, str]]:

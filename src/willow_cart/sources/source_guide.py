@@ -32,7 +32,7 @@ from willow_cart.errors import (
     UsageError,
     WillowCartError,
 )
-from willow_cart.kinds import ZIP, kind_of
+from willow_cart.kinds import ZIP, extension_of, kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access, ObjectStore
 from willow_cart.protocols.local import address_of
@@ -64,6 +64,9 @@ if TYPE_CHECKING:
     from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
+
+# A list of addresses may be called so as well.
+_TABLES = frozenset({"csv", "tsv"})
 
 _NUMBER = re.compile(r"\d+")
 
@@ -367,6 +370,10 @@ class SourceGuide:
         lines = lines_of(opened, place)
         first = next((line for line in lines if line.strip()), "")
         lines = lines_of(opened, place)
+        if extension_of(place) in _TABLES and "://" not in first:
+            raise UnreadableSource(
+                place, "has no column named url", "name the column of addresses url"
+            )
         if is_checksum_line(first):
             yield from _numbered(offers_promised(lines, place, self._looking.base))
         else:

@@ -21,6 +21,7 @@ class _Table:
         taken: for how many rows to come a cell from above takes up each column.
         number: of the last row that was none of headings.
         row: the last row; its cells with their columns, and how many links it has had.
+        texts: the texts of its cells, with the headings of their columns; None until wanted.
     """
 
     titles: list[str] = field(default_factory=list)
@@ -29,6 +30,7 @@ class _Table:
     row: Element | None = None
     columns: dict[Element, int] = field(default_factory=dict)
     links: int = 0
+    texts: tuple[tuple[str, str], ...] | None = None
 
 
 class Tables:
@@ -44,6 +46,7 @@ class Tables:
             return ""
         table = self._tables.setdefault(outer, _Table())
         table.row, table.columns, table.links = row, _columns_of(row, table), 0
+        table.texts = None
         cells = list(table.columns)
         heading = _heading_in(cells)
         if len(cells) > 1 and all(cell.tag == "th" for cell in cells):
@@ -64,7 +67,12 @@ class Tables:
         table.links += 1
         column = table.columns[cell]
         title = table.titles[column - 1] if column <= len(table.titles) else ""
-        return Cell(table.number, table.links, column, title)
+        if table.texts is None:
+            table.texts = tuple(
+                (table.titles[at - 1] if at <= len(table.titles) else "", words_of(each))
+                for each, at in table.columns.items()
+            )
+        return Cell(table.number, table.links, column, title, table.texts)
 
 
 def _columns_of(row: Element, table: _Table) -> dict[Element, int]:

@@ -11,7 +11,7 @@ from willow_cart.cli.filing import preview
 from willow_cart.cli.screen import show_line, show_table
 from willow_cart.errands.errand_events import HaulEnded, StepBegun, StepEnded
 from willow_cart.errands.running import ErrandPlan, run_errand
-from willow_cart.errands.surveying import write_from_survey
+from willow_cart.errands.surveying import require_only_new, write_from_survey
 from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.job_observer import Notice
@@ -47,8 +47,9 @@ def run(request: ErrandRequest) -> int:
     """Run an errand, or show what it would do."""
     console = _ErrandConsole()
     if request.new is not None:
-        write_from_survey(request.file, request.new, console)
+        write_from_survey(request, console)
         return Exit.GOOD
+    require_only_new(request)
     done = run_errand(request, console)
     if isinstance(done, ErrandPlan):
         _show_plan(done)
