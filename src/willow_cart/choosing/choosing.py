@@ -91,6 +91,7 @@ class Choosing:
         drop_re: regular expressions, none of which may be found there.
         after_name: only names that sort behind this one, character by character; the path below
             the source is compared where it holds a slash.
+        after_path: whether paths are compared in any case, as in listings of several levels.
         since: modified then or later.
         until: modified then or earlier.
         at_least: the minimum size in bytes.
@@ -116,6 +117,7 @@ class Choosing:
     keep_re: tuple[str, ...] = ()
     drop_re: tuple[str, ...] = ()
     after_name: str = ""
+    after_path: bool = False
     since: datetime | None = None
     until: datetime | None = None
     at_least: int | None = None
@@ -271,7 +273,7 @@ class Choosing:
         yield from self._on_patterns()
         if self.after_name:
             after = self.after_name.lstrip("/")
-            by_path = "/" in self.after_name
+            by_path = self.after_path or "/" in self.after_name
             yield ChoosingRule(
                 f"--after-name {self.after_name}",
                 lambda offer: (offer.path if by_path else offer.file_name) > after,

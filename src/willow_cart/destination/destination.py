@@ -58,8 +58,10 @@ class Destination(FileTree):
             root.mkdir(parents=True, exist_ok=True)
             super().__init__(root, by_descriptor=by_descriptor)
         except (FileExistsError, NotADirectoryError) as error:
+            place = Path(error.filename)
+            there = next((each for each in (place, *place.parents) if each.is_file()), place)
             raise UnusableDestination(
-                str(error.filename), "is a file", "name a folder with --into"
+                str(there), "is a file", "name a folder with --into"
             ) from None
         except OSError as error:
             raise UnusableDestination(

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
+from pathlib import Path
 from typing import TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.errors import BadOption, NothingChosen
-from willow_cart.jobs.job_events import AwaitsAnswers, Looked
+from willow_cart.jobs.job_events import AwaitsAnswers, Looked, MayBeExpanded
 from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.kinds import kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.offer_store import OfferStore
-from willow_cart.options.looking import ChoosingOptions
+from willow_cart.options.looking import ChoosingOptions, LookingOptions
 from willow_cart.protocols import Access
 from willow_cart.requests.request import LookingRequest
 from willow_cart.sources.asking import ask_sizes
@@ -108,6 +111,8 @@ class OfferFinder:
         Raises:
             WillowCartError: none of the sources can be read.
         """
+        for option, pattern in _patterns_that_are_files(self._request):
+            self._observer.note(MayBeExpanded(option, pattern))
         offers = discover_each(
             self._request.sources,
             self.found,
@@ -127,7 +132,9 @@ class OfferFinder:
                     self.found.troubles.append(Issue(each.thing, each.why))
         self._observer.note_each(self.found.troubles)
         request = self._request
-        self._observer.note(Looked(self.found, self.choice, request.depth, request.pages))
+        told = request.command == "survey" or _wants_shown(request)
+        unlisted = self.found.unlisted if told else Counter()
+        self._observer.note(Looked(self.found, self.choice, request.depth, request.pages, unlisted))
 
     @property
     def has_only_folders(self) -> bool:
@@ -184,6 +191,25 @@ def _nothing_offered(found: Discovery) -> NothingChosen:
     return NothingChosen("no files found", reason, advice, offered=0, rule=None)
 
 
+def _patterns_that_are_files(request: ChoosingOptions) -> Iterator[tuple[str, str]]:
+    """Yield patterns that a shell has probably made of a wildcard: names of files here."""
+    for option, patterns in (("--keep", request.keep), ("--drop", request.drop)):
+        for pattern in patterns:
+            if not set(pattern) & set("*?[") and Path(pattern).is_file():
+                yield option, pattern
+
+
+# Kinds of files that pages show without linking to them.
+_SHOWN_KINDS = frozenset({"image", "sound", "video"})
+
+
+def _wants_shown(request: ChoosingOptions) -> bool:
+    """Whether a rule names files of a kind that pages show, such as pictures."""
+    names = [f"x.{extension}" for extension in words_in(request.ext)]
+    kinds = {*map(kind_of, [*names, *request.keep]), *words_in(request.kind)}
+    return bool(kinds & _SHOWN_KINDS)
+
+
 def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choosing:
     """Return the rules that the options describe.
 
@@ -203,6 +229,7 @@ def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choo
         keep_re=request.keep_re,
         drop_re=request.drop_re,
         after_name=request.after_name,
+        after_path=isinstance(request, LookingOptions) and request.depth != 1,
         since=None if request.since is None else parse_when(request.since, now),
         until=None if request.until is None else parse_when(request.until, now, whole_day=True),
         at_least=request.at_least,
@@ -229,7 +256,6 @@ def make_looking(
     Raises:
         BadOption: a selector or a part cannot be read.
     """
-    compares_paths = request.depth == 1 or "/" in choosing.after_name
     return DiscoveryOptions(
         kind=None if request.as_ is None else Kind(request.as_),
         base=request.base,
@@ -241,7 +267,7 @@ def make_looking(
         most_listed=request.most_listed,
         largest_listing=request.largest_listing,
         beginning="" if everything else choosing.beginning(deep=request.depth != 1),
-        after="" if everything or not compares_paths else choosing.after_name,
+        after="" if everything else choosing.after_name,
         keep_folders=request.keep_folders,
     )
 

@@ -6,8 +6,8 @@ end them.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -60,12 +60,27 @@ class Looked(Event):
         choice: what was counted in choosing.
         depth: the levels that were requested; None for all.
         pages: the pages of a series that were requested.
+        unlisted: how many files pages show that were not listed, by part, if that matters.
     """
 
     found: Discovery
     choice: Choice
     depth: int | None
     pages: int
+    unlisted: Mapping[str, int] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class MayBeExpanded(Event):
+    """A pattern is the name of a local file, as if a shell had put it in place of a wildcard.
+
+    Attributes:
+        option: that the pattern was given to.
+        pattern: the name.
+    """
+
+    option: str
+    pattern: str
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar
 
 from willow_cart.options.option import flag, option, option_group
-from willow_cart.options.readers import depth, positive, size
+from willow_cart.options.readers import depth, pages, positive, size
 
 
 @option_group
@@ -36,7 +36,7 @@ class LookingOptions:
         metavar="PART,...",
         keyword="Words",
     )
-    pages: int = option(1, positive, "pages of a series to follow (%(default)s)", metavar="N")
+    pages: int = option(1, pages, "pages of a series to follow (%(default)s)", metavar="N|all")
     next_: str = option(
         "",
         str,

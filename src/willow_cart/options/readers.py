@@ -10,6 +10,9 @@ from willow_cart.units import parse_seconds, parse_size
 MAX_AT_ONCE = 1000
 """More lanes, threads or shares than any machine or server serves well."""
 
+ALL_PAGES = 1_000_000
+"""More than any series has."""
+
 
 def processors() -> int:
     """Return the number of processors that this process may use."""
@@ -62,6 +65,11 @@ def whole(text: str) -> int:
 def depth(text: str) -> int | None:
     """Parse a depth: an integer from 1 up, or `all`, which is None."""
     return None if text == "all" else positive(text)
+
+
+def pages(text: str) -> int:
+    """Parse a number of pages: an integer from 1 up, or `all`."""
+    return ALL_PAGES if text == "all" else positive(text)
 
 
 def strands(text: str) -> int | None:

@@ -529,7 +529,8 @@ class FtpAccess(Access, DirectoryLister):
                 waited = format_duration(self._stall_after)
                 return TimedOut(shown, f"no data for {waited}", "try later")
             case ftplib.error_temp() | ftplib.error_perm():
-                return _refused(said, shown)
+                signed = self._sign_ins.password_for(address) is not None
+                return _refused(said, shown, signed=signed)
             case ftplib.error_proto() | ftplib.error_reply() | UnicodeError():
                 return ProtocolError(shown, f"invalid FTP reply: {said}", "check the address")
             case OSError() if error.errno == errno.ECONNREFUSED:
@@ -540,7 +541,7 @@ class FtpAccess(Access, DirectoryLister):
                 return ConnectionLost(shown, f"the connection to {host} broke", "try again later")
 
 
-def _refused(said: str, shown: str) -> TransferFailed:
+def _refused(said: str, shown: str, *, signed: bool = False) -> TransferFailed:
     """Return the error for a reply 4xx or 5xx (RFC 959, 4.2.1)."""
     reason = said
     if said.startswith("530") and _TOO_MANY.search(said):
@@ -549,7 +550,8 @@ def _refused(said: str, shown: str) -> TransferFailed:
         return ServerBusy(shown, reason, "try again later", wait=None, status=int(said[:3]))
     if said.startswith("530"):
         reason = f"sign-in refused: {said}"
-        return NotServed(shown, reason, HOW_TO_SIGN_IN, status=530)
+        advice = "check the name and the secret" if signed else HOW_TO_SIGN_IN
+        return NotServed(shown, reason, advice, status=530)
     return NotServed(shown, reason, "check the address", status=int(said[:3]))
 
 

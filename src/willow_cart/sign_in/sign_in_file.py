@@ -17,6 +17,7 @@ _KEYS = (
     "at",
     "user",
     "fields",
+    *_SECRETS,
     *(f"{each}_{kind}" for each in _SECRETS for kind in ("env", "file")),
 )
 
@@ -85,6 +86,8 @@ def _read_one(
             raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")
 
     def secret(what: str) -> Secret | None:
+        if what in entry:  # a reference, as on the command line
+            return read_secret(entry[what], f"{place}, {what}", environment)
         for kind in ("env", "file"):
             if name := entry.get(f"{what}_{kind}"):
                 return read_secret(f"{kind}:{name}", f"{place}, {what}_{kind}", environment)

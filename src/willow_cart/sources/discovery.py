@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -130,6 +131,7 @@ class Discovery:
         sources: those that could be read at all, as offers name them.
         ended_by: the rule that ended the reading early, as typed; empty for none.
         empty: why sources offered nothing.
+        unlisted: how many references of other parts the pages have, such as images.
     """
 
     offers: list[Offer] = field(default_factory=list)
@@ -139,6 +141,7 @@ class Discovery:
     sources: list[str] = field(default_factory=list)
     ended_by: str = ""
     empty: list[NothingChosen] = field(default_factory=list)
+    unlisted: Counter[str] = field(default_factory=Counter)
 
     def covers(self, offer: Offer) -> bool:
         """Whether the listing would have included an offer if it existed.

@@ -46,6 +46,7 @@ class Listing:
         following: the next of a series, where it names one.
         relative: how many references cannot be resolved since its address is unknown.
         problems: what of it could not be read, a clause for each.
+        unlisted: the addresses of references of other parts than those wanted, by part.
         odd: references that are no addresses, or with unsupported schemes, with the reasons.
     """
 
@@ -56,6 +57,7 @@ class Listing:
     parts: list[str] = field(default_factory=list)
     following: str | None = None
     relative: int = 0
+    unlisted: dict[str, set[str]] = field(default_factory=dict)
     odd: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
 

@@ -29,7 +29,7 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
         if not raw.isascii() and _NOT_UTF8.search(raw):
             yield Issue(f"{place}, line {line_number}", "is not UTF-8; save it as UTF-8")
             continue
-        line = re.sub(r"(?:^|\s)#.*", "", raw).strip()
+        line = uncommented(raw)
         if not line:
             continue
         try:
@@ -38,6 +38,11 @@ def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
                 yield offer
         except UsageError as error:
             yield Issue(f"{place}, line {line_number}", str(error))
+
+
+def uncommented(line: str) -> str:
+    """Return a line of a list without its comment."""
+    return re.sub(r"(?:^|\s)#.*", "", line).strip()
 
 
 def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:

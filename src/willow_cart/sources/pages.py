@@ -43,6 +43,9 @@ _SIMPLE = {
         ("xlink:href", PagePart.IMAGES),
     ),
 }
+# What users see on a page, and may want though it is not linked.
+_SHOWN_PARTS = (PagePart.IMAGES, PagePart.MEDIA)
+
 _LEVELS = ("h1", "h2", "h3", "h4", "h5", "h6")
 _HEADINGS = frozenset({*_LEVELS, "caption"})
 _TAGS = (*_SIMPLE, "img", "source", "link", "meta", "input", *_HEADINGS, "tr")
@@ -74,6 +77,8 @@ def read_page(page: Page, rules: PageRules, source: str) -> Listing:
             # A picture and words side by side lead to the same place: the words say more.
             found[address] = replace(earlier, text=text)
     listing.offers = list(found.values())
+    for addresses in listing.unlisted.values():
+        addresses.difference_update(found)
     listing.below = [each for each in found if _leads_down(each, listing.folder)]
     listing.following = _following(page, page.root, rules)
     return listing
@@ -124,18 +129,13 @@ def _references_on(
         if counted is not None and element not in counted:
             continue
         for part, reference in _references(element):
-            if part not in rules.parts:
+            address = _resolved(page, reference, listing if part in rules.parts else None)
+            if address is None:
                 continue
-            try:
-                address = page.resolver.resolve(reference)
-            except BadAddress as error:
-                if not page.address:
-                    listing.relative += 1
-                else:
-                    listing.odd.append(f"{error.thing} ({error.reason})")
-                continue
-            if address is not None:
+            if part in rules.parts:
                 yield address, element, sections.headings
+            elif part in _SHOWN_PARTS:
+                listing.unlisted.setdefault(part, set()).add(address)
 
 
 def _references(element: Element) -> Iterator[tuple[PagePart, str]]:
@@ -185,6 +185,24 @@ def _part_of_link(element: Element, relations: set[str]) -> PagePart:
     if relations & {"preload", "prefetch"}:
         return _PRELOADED.get((element.get("as") or "").lower(), PagePart.LINKS)
     return PagePart.LINKS
+
+
+def _resolved(page: Page, reference: str, listing: Listing | None) -> str | None:
+    """Return the address of a reference; None for one that has none.
+
+    Args:
+        page: the page.
+        reference: as it stands there.
+        listing: records what is wrong with it; None where that does not matter.
+    """
+    try:
+        return page.resolver.resolve(reference)
+    except BadAddress as error:
+        if listing is not None and not page.address:
+            listing.relative += 1
+        elif listing is not None:
+            listing.odd.append(f"{error.thing} ({error.reason})")
+    return None
 
 
 def _text_of(element: Element) -> str:

@@ -52,7 +52,7 @@ from willow_cart.sources.listing import (
     may_be_listing,
     placed_below,
 )
-from willow_cart.sources.lists import offers_promised, read_list
+from willow_cart.sources.lists import offers_promised, read_list, uncommented
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.wildcards import has_web_wildcard, matching_offers
 from willow_cart.units import count_of
@@ -64,6 +64,8 @@ if TYPE_CHECKING:
     from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
+
+_LISTED_KINDS = frozenset({Kind.PAGE, Kind.FOLDER, Kind.BUCKET, Kind.FEED, Kind.SITEMAP})
 
 # A list of addresses may be called so as well.
 _TABLES = frozenset({"csv", "tsv"})
@@ -247,6 +249,9 @@ class SourceGuide:
         if kind is Kind.ARCHIVE or (kind is None and is_archive):
             yield from self._in_archive(place)
             return
+        if kind in _LISTED_KINDS and _holds_addresses(beginning):
+            yield from _numbered(self._at_each(lines_of(opened, place)))
+            return
         media_type = _media_type_of(beginning, self._looking)
         if kind is Kind.LIST or (kind is None and not media_type):
             yield from self._in_list(opened, place)
@@ -254,6 +259,16 @@ class SourceGuide:
         with opened() as file:
             content = file.read(MAX_LIST_BYTES)
         yield from _numbered(self._walk_of(place).offers_in_document(content, media_type))
+
+    def _at_each(self, lines: Iterable[str]) -> Iterator[Offer | Issue]:
+        """Yield the offers at each address of a list, whose lines are pages, folders or buckets."""
+        for line in lines:
+            if address := uncommented(line):
+                try:
+                    self._walk = None
+                    yield from self._at_addresses(address)
+                except (UsageError, TransferFailed) as error:
+                    yield Issue(error.thing, error.why)
 
     def _in_archive(self, place: str) -> Iterator[Offer]:
         """Yield the files in a local archive."""
@@ -405,6 +420,13 @@ def _numbered(items: Iterable[Offer | Issue]) -> Iterator[Offer | Issue]:
             yield item
         else:
             yield replace(item, number=number)
+
+
+def _holds_addresses(beginning: bytes) -> bool:
+    """Whether the first line that says anything is an address."""
+    lines = beginning.decode("utf-8", "replace").splitlines()
+    first = next(filter(None, map(uncommented, lines)), "")
+    return looks_like_address(first) and not first.startswith("<")
 
 
 def _media_type_of(content: bytes, looking: DiscoveryOptions) -> str:

@@ -118,6 +118,10 @@ class Walk:
             yield from self._one(listing, pool, level, above)
             following = listing.following
             if following is None or pool is None:
+                if number == 1 < self._looking.pages and listing.kind is Kind.PAGE:
+                    self._found.notes.append(
+                        f"{self._source} has no link to a next page; --next SELECTOR names one"
+                    )
                 return
             if number > 1 and not brings_new:
                 self._found.notes.append(f"page {number} of {self._source} contains nothing new")
@@ -249,6 +253,8 @@ class Walk:
     def _note_oddities(self, listing: Listing) -> None:
         place = without_secrets(listing.address) or self._source
         self._found.troubles += [Issue(place, each) for each in listing.problems]
+        for part, addresses in listing.unlisted.items():
+            self._found.unlisted[part] += len(addresses)
         if listing.relative:
             self._found.troubles.append(
                 Issue(

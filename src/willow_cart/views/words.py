@@ -16,6 +16,7 @@ from willow_cart.jobs.job_events import (
     KeptAside,
     ListFound,
     Looked,
+    MayBeExpanded,
     NotAsked,
     NotPromised,
     PassedOver,
@@ -149,7 +150,20 @@ def _of_looking(event: Looked) -> Iterator[str]:
                 else ""
             )
             yield f"{count_of(len(paths), noun)} {way}: {named}{more}"
+    for part, count in event.unlisted.items():
+        if count:
+            shown = "image" if part == "images" else "sound or film"
+            files = count_of(count, shown, "images" if part == "images" else "sounds and films")
+            yield f"{files} on the page not listed (--parts links,{part})"
     yield from _of_unsure(Unsure(event.choice))
+
+
+@lines_of.register(MayBeExpanded)
+def _of_expanded(event: MayBeExpanded) -> Iterator[str]:
+    yield (
+        f"{event.option} {event.pattern}: is a file in this folder; if you typed a wildcard, put"
+        f" quotes around it: {event.option} '*.csv'"
+    )
 
 
 @lines_of.register(CartFilled)
