@@ -112,7 +112,7 @@ def _type_of(option: Option) -> str:
         return "bool"
     if option.choices:
         return f"Literal[{', '.join(map(repr, option.choices))}]".replace("'", '"')
-    if option.read is read.depth:
+    if option.read in (read.depth, read.pages):
         return 'int | Literal["all"]'
     if option.read is read.strands:
         return 'int | Literal["auto"]'

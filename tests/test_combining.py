@@ -441,3 +441,47 @@ def test_the_encoding_of_tables_can_be_named(tmp_path: Path) -> None:
     )  # fmt: skip
     wrong = combine(tmp_path, "a.csv", "--to", "t.jsonl", "--encoding", "rot13")
     assert (wrong.code, "--encoding rot13: is not a text encoding" in wrong.err) == (2, True)
+
+
+def test_dates_and_numbers_of_other_countries_are_read_if_asked_to(tmp_path: Path) -> None:
+    (tmp_path / "comma.csv").write_text(
+        'day,level,said\n01/02/2031,"1,234",1/2/2031\n9/12/2031,"-2,500.5",no\n'
+    )
+    (tmp_path / "point.csv").write_text(
+        "day;level;said\n01.02.2031 06:30;1.234,5;x\n13.02.2031;7;1.234\n"
+    )
+    (tmp_path / "blank.csv").write_text(
+        "day;level;said\n1-2-2031;1 234 567;x\n02-02-2031;1\u202f000,5;y\n"
+    )
+    expected = {
+        "comma": [("2031-02-01", 1234.0, "1/2/2031"), ("2031-12-09", -2500.5, "no")],
+        "point": [("2031-02-01 06:30", 1234.5, "x"), ("2031-02-13", 7.0, "1.234")],
+        "blank": [("2031-02-01", 1234567.0, "x"), ("2031-02-02", 1000.5, "y")],
+    }
+    for name, rows in expected.items():
+        mark = {"blank": "space"}.get(name, name)
+        done = combine(
+            tmp_path, f"{name}.csv", "--to", f"{name}.sqlite", "--day-first", "--thousands", mark
+        )
+        assert done.code == 0, done.err
+        assert ask(tmp_path / f"{name}.sqlite", f"SELECT day, level, said FROM {name}") == rows
+    # Without a word about it they are texts, and nothing is guessed.
+    assert combine(tmp_path, "comma.csv", "--to", "plain.sqlite").code == 0
+    plain = ask(tmp_path / "plain.sqlite", "SELECT day, level FROM plain")
+    assert plain[0] == ("01/02/2031", "1,234")
+
+
+def test_a_table_of_another_kind_is_refused_unless_it_is_wanted(tmp_path: Path) -> None:
+    for number in range(3):
+        (tmp_path / f"level_{number}.csv").write_text(f"day,level,gauge\n{number},2,mere\n")
+    (tmp_path / "level_3.csv").write_text("day,level\n3,2\n")
+    (tmp_path / "stale.csv").write_text("error\nbusy\n")
+    refused = combine(tmp_path, ".", "--to", "all.parquet")
+    assert (refused.code, (tmp_path / "all.parquet").exists()) == (2, False)
+    assert refused.err == (
+        "willow-cart: stale.csv: has 0 of the 3 columns of the other tables; leave it out with"
+        " --drop, or give --mixed to take it all the same\n"
+    )
+    taken = combine(tmp_path, ".", "--to", "all.parquet", "--mixed")
+    assert (taken.code, "5 tables, 5 rows" in taken.out) == (0, True)
+    assert combine(tmp_path, ".", "--to", "few.parquet", "--drop", "stale*").code == 0

@@ -70,6 +70,7 @@ _SAMPLES: dict[Any, tuple[str, object]] = {
     read.few: ("3", 3),
     read.whole: ("3", 3),
     read.depth: ("all", "all"),
+    read.pages: ("all", "all"),
     read.drives: ("2MB,3MB", ["2MB", "3MB"]),
     read.strands: ("auto", "auto"),
     Path: ("some/file", Path("some/file")),

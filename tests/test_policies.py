@@ -318,3 +318,9 @@ def test_the_state_of_a_transfer_is_changed_by_its_own_methods_alone() -> None:
         and ast.unparse(node.value).rpartition(".")[2] == "transfer"
     ]
     assert outside == []
+
+
+def test_a_host_is_left_alone_for_longer_than_a_file_unless_the_pause_is_fixed() -> None:
+    assert RetryPolicy().host_pause_after(1, 0.5) == 30.0
+    fixed = RetryPolicy(pause=60.0, growth=1.0, longest=60.0)
+    assert [fixed.host_pause_after(times, 0.5) for times in (1, 2, 4, 5)] == [60, 60, 60, None]

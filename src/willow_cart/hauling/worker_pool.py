@@ -38,9 +38,6 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 _STOP_GRACE_SECONDS = 0.5
 _ABORT_GRACE_SECONDS = 30.0
 
-# A host is suspended for this many times the pause of a file.
-_SUSPENSION_FACTOR = 30
-
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
 _TICK_SECONDS = 0.05
 
@@ -376,14 +373,14 @@ class WorkerPool:
             times = self._queue.record_failure(host, self._clock())
             if not times:
                 return
-            pause = self._retry_policy.pause_after(times, None, self._random_value())
+            pause = self._retry_policy.host_pause_after(times, self._random_value())
             if isinstance(error, HostUnknown | NotTrusted) and times > 1:
                 pause = None  # that does not pass by itself
             if pause is not None:
-                self._queue.suspend(host, self._clock() + _SUSPENSION_FACTOR * pause)
+                self._queue.suspend(host, self._clock() + pause)
                 # It is the host that fails, and not its files.
                 self._transfers.reset_failures(host)
-                self._observer.host_suspended(host, error, _SUSPENSION_FACTOR * pause)
+                self._observer.host_suspended(host, error, pause)
                 return
             left = self._queue.give_up(host)
         why = f"gave up on its host: {error.why}"

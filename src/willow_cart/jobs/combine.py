@@ -36,7 +36,10 @@ def combine(request: CombineRequest, observer: JobObserver) -> Combined:
         raise BadOption("--to", "is missing", "name a file, or look first with --preview")
     columns = tuple(name.strip() for name in request.columns.split(",") if name.strip())
     encoding = request.encoding and encoding_named(request.encoding)
-    wish = Combining(request.skip_lines, columns, strict=request.strict, encoding=encoding)
+    wish = Combining(
+        request.skip_lines, columns, strict=request.strict, encoding=encoding, mixed=request.mixed,
+        day_first=request.day_first, thousands=request.thousands,
+    )  # fmt: skip
     if request.to is not None:
         require_form(request.to, request.table)  # reports a mistake before any work is done
     unreadable: list[Issue] = []

@@ -113,6 +113,10 @@ class GiveUp(Enum):
     """The server wants to be left alone for longer than is waited."""
 
 
+# A host that keeps failing is left alone for this many times the pause of a file.
+_SUSPENSION_FACTOR = 30
+
+
 @dataclass(frozen=True, slots=True)
 class RetryPolicy:
     """An immutable retry policy; it knows no network and no clock.
@@ -167,6 +171,20 @@ class RetryPolicy:
             return asked if asked <= self.longest_wait else None
         grown: float = self.pause * self.growth ** max(0, consecutive_failures - 1)
         return min(grown, self.longest) * (0.75 + 0.5 * random_value)
+
+    def host_pause_after(self, times: int, random_value: float) -> float | None:
+        """Return how long a host that keeps failing is left alone, in seconds; None to give up.
+
+        A fixed pause is what the user wants, and holds for hosts as well.
+
+        Args:
+            times: how often in a row it has failed for many files.
+            random_value: as for `pause_after`.
+        """
+        pause = self.pause_after(times, None, random_value)
+        if pause is None:
+            return None
+        return pause if self.growth == 1.0 else pause * _SUSPENSION_FACTOR
 
 
 ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)

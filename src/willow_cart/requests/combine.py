@@ -35,6 +35,14 @@ class CombineRequest(OverwriteOption, ChoosingOptions, Request):
     encoding: str = option(
         "", str, "the encoding of the tables, such as cp1252 or utf-16 (detected)", metavar="NAME"
     )
+    mixed: bool = flag("take tables that have few columns of the others")
+    day_first: bool = flag("read dates such as 01.02.2031 and 01/02/2031 as 1 February")
+    thousands: str = option(
+        "",
+        str,
+        "the mark between thousands in numbers",
+        choices=("comma", "point", "space", "apostrophe"),
+    )
     skip_lines: int = option(
         0, whole, "lines before the header of each table (%(default)s)", metavar="N"
     )

@@ -30,7 +30,7 @@ class LookingKeywords(TypedDict, total=False):
     depth: int | Literal["all"]
     within: str
     parts: Words
-    pages: int
+    pages: int | Literal["all"]
     next: str
     keep_folders: bool
     base: str
@@ -248,6 +248,9 @@ class CombineKeywords(ChoosingKeywords, total=False):
     anew: bool
     strict: bool
     encoding: str
+    mixed: bool
+    day_first: bool
+    thousands: Literal["comma", "point", "space", "apostrophe"]
     skip_lines: int
     columns: str
     sheet: str

@@ -21,18 +21,27 @@ class Combining:
         columns: which columns, in this order. Empty takes all.
         strict: whether tables whose columns differ are refused, and cells of another type.
         encoding: of texts; empty detects it.
+        mixed: whether tables that share few columns with the others are taken.
+        day_first: whether dates are written as day, month and year.
+        thousands: the name of the mark between thousands; empty for none.
     """
 
     skip: int = 0
     columns: tuple[str, ...] = ()
     strict: bool = False
     encoding: str = ""
+    mixed: bool = False
+    day_first: bool = False
+    thousands: str = ""
 
     @property
     def mark(self) -> str:
         """Return an identifier of these settings, for rows that exist already."""
         settings: list[object] = [self.skip, self.columns]
-        return json.dumps([*settings, self.encoding] if self.encoding else settings)
+        settings += [self.encoding] if self.encoding else []
+        forms = {"day_first": self.day_first, "thousands": self.thousands}
+        settings += [forms] if any(forms.values()) else []
+        return json.dumps(settings)
 
 
 @dataclass(slots=True)

@@ -18,6 +18,7 @@ from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Issue
 from willow_cart.tables.column_types import TableColumn, convert, strings
 from willow_cart.tables.combined import ColumnSummary, Combined, Combining
+from willow_cart.tables.local_forms import decimal_for, tidied
 from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
 from willow_cart.tables.output import SOURCE, Output, rows_of
 from willow_cart.tables.table_files import Reading, TableFile, dialect_by_beginning
@@ -26,6 +27,9 @@ from willow_cart.tables.types import Type
 from willow_cart.units import count_of
 
 _MAX_FIRST_ROWS = 5
+
+# Tables of one kind that have changed over the years share more of their columns.
+_MIN_SHARED = 0.5
 
 
 @dataclass(slots=True)
@@ -127,27 +131,31 @@ def _look_through(file: TableFile, wish: Combining) -> _Seen:
         NoTable: it cannot be.
     """
     if file.sheet:
-        return _settle(file, read_rows(file, wish.skip), is_ordinary=False)
+        return _settle(file, read_rows(file, wish.skip), wish, is_ordinary=False)
     dialect = dialect_by_beginning(file, wish.skip, wish.encoding)
     try:
-        return _settle(file, read_ordinary(file, wish.skip, dialect), is_ordinary=True)
+        return _settle(file, read_ordinary(file, wish.skip, dialect), wish, is_ordinary=True)
     except NotOrdinary:
         rows = read_rows(file, wish.skip, encoding=wish.encoding)
-        return _settle(file, rows, is_ordinary=False)
+        return _settle(file, rows, wish, is_ordinary=False)
 
 
 def _settle(
-    file: TableFile, parts: Iterator[Reading | pa.RecordBatch], *, is_ordinary: bool
+    file: TableFile,
+    parts: Iterator[Reading | pa.RecordBatch],
+    wish: Combining,
+    *,
+    is_ordinary: bool,
 ) -> _Seen:
     """Read a whole table, and determine the types of its columns."""
     reading = next(parts)
     assert isinstance(reading, Reading), "it comes first"
-    decimal = reading.dialect.decimal if reading.dialect else "."
+    decimal = _decimal_of(reading, wish)
     columns = [TableColumn(decimal) for _ in reading.header]
     for batch in parts:
         assert isinstance(batch, pa.RecordBatch), "rows come behind it"
         for column, cells in zip(columns, batch, strict=True):
-            column.look_at(cells)
+            column.look_at(_tidied(cells, wish, decimal))
     for value in file.parts.values():
         columns.append(TableColumn())
         columns[-1].look_at(strings([value]))
@@ -169,23 +177,52 @@ def _names_of(
             spelled.setdefault(name.casefold(), name)
     if SOURCE in spelled:
         raise BadOption(SOURCE, "is already a column of the tables", "rename it there")
+    if not (wish.mixed or wish.columns):
+        _require_alike(seen, usual)
     differing = [note for each in seen if (note := _difference(each, usual, spelled))]
     if differing and wish.strict:
         raise TablesDiffer(differing[0], *_more(differing))
     combined.notes += differing
-    for each in seen:
-        if each.reading.short:
-            rows = count_of(each.reading.short, "row")
-            combined.notes.append(
-                f"{each.file.name}: {rows} shorter than the header; filled with empty cells"
-            )
-    if not wish.columns:
-        return list(spelled.values())
-    for name in wish.columns:
-        if seen and name.casefold() not in spelled:
+    combined.notes += [
+        f"{each.file.name}: {count_of(each.reading.short, 'row')} shorter than the header; filled"
+        " with empty cells"
+        for each in seen
+        if each.reading.short
+    ]
+    return (
+        _wanted(wish.columns, spelled)
+        if wish.columns and seen
+        else list(wish.columns or spelled.values())
+    )
+
+
+def _wanted(columns: Sequence[str], spelled: Mapping[str, str]) -> list[str]:
+    """Return the columns that are requested, as the tables spell them.
+
+    Raises:
+        BadOption: one is in none of the tables.
+    """
+    for name in columns:
+        if name.casefold() not in spelled:
             known = ", ".join(spelled.values())
             raise BadOption(f"--columns {name}", "not a column of the tables", f"there are {known}")
-    return [spelled.get(name.casefold(), name) for name in wish.columns]
+    return [spelled[name.casefold()] for name in columns]
+
+
+def _require_alike(seen: Sequence[_Seen], usual: set[str]) -> None:
+    """Refuse a table that has hardly a column of the others: it is of another kind, or an error.
+
+    Raises:
+        TablesDiffer: there is one.
+    """
+    for each in seen:
+        shared = sum(name.casefold() in usual for name in each.names)
+        if shared < _MIN_SHARED * len(usual):
+            raise TablesDiffer(
+                each.file.name,
+                f"has {shared:,} of the {len(usual):,} columns of the other tables",
+                "leave it out with --drop, or give --mixed to take it all the same",
+            )
 
 
 def _usual_names(seen: Sequence[_Seen], before: Iterable[str]) -> set[str]:
@@ -281,7 +318,10 @@ def _written(
         for batch in parts:
             cells = _by_name(each, batch, spelled)
             yield pa.record_batch(
-                [_values(cells.get(name), type_, each, batch) for name, type_ in whole.items()],
+                [
+                    _values(cells.get(name), type_, each, batch, wish)
+                    for name, type_ in whole.items()
+                ],
                 [*whole],
             )
     except (NotOrdinary, pa.ArrowInvalid):
@@ -297,12 +337,28 @@ def _by_name(each: _Seen, batch: pa.RecordBatch, spelled: dict[str, str]) -> dic
     return dict(zip([*own, SOURCE], [*batch.columns, *constant], strict=True))
 
 
-def _values(cells: pa.Array | None, type_: Type, each: _Seen, batch: pa.RecordBatch) -> pa.Array:
+def _decimal_of(reading: Reading, wish: Combining) -> str:
+    """Return the decimal mark of a table."""
+    detected = reading.dialect.decimal if reading.dialect else "."
+    return decimal_for(wish.thousands, detected)
+
+
+def _tidied(cells: pa.Array, wish: Combining, decimal: str) -> pa.Array:
+    if not (wish.day_first or wish.thousands):
+        return cells
+    return tidied(cells, day_first=wish.day_first, thousands=wish.thousands, decimal=decimal)
+
+
+def _values(
+    cells: pa.Array | None, type_: Type, each: _Seen, batch: pa.RecordBatch, wish: Combining
+) -> pa.Array:
     """Return the cells of a column in its type; of a column that the table lacks, nulls."""
     if cells is None:
         return convert(strings([""] * batch.num_rows), type_, ".")
-    dialect = each.reading.dialect
-    return convert(cells, type_, dialect.decimal if dialect else ".")
+    decimal = _decimal_of(each.reading, wish)
+    if type_ is not Type.TEXT:  # a text stays as it was written
+        cells = _tidied(cells, wish, decimal)
+    return convert(cells, type_, decimal)
 
 
 def _count_in(combined: Combined, batch: pa.RecordBatch) -> None:

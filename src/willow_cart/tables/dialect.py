@@ -24,8 +24,10 @@ _PLAINLY_EVEN = 0.9
 # The marks that say how a text is encoded (Unicode, 2.6 and 23.8).
 _MARKS = {b"\xef\xbb\xbf": "utf-8-sig", b"\xff\xfe": "utf-16", b"\xfe\xff": "utf-16"}
 
-_WITH_COMMA = re.compile(r"\s*[+-]?\d+,\d+\s*")
-_WITH_POINT = re.compile(r"\s*[+-]?\d*\.\d+\s*")
+# Numbers with fractions, perhaps with marks between thousands.
+_GROUPS = "(?:[ '\u00a0\u2009\u2019\u202f{}]\\d{{3}})+"
+_WITH_COMMA = re.compile(rf"\s*[+-]?(?:\d+|\d{{1,3}}{_GROUPS.format('.')}),\d+\s*")
+_WITH_POINT = re.compile(rf"\s*[+-]?(?:\d*|\d{{1,3}}{_GROUPS.format(',')})\.\d+\s*")
 
 
 @dataclass(frozen=True, slots=True)
