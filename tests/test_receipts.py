@@ -126,6 +126,25 @@ def test_the_paragraph_for_a_report_counts_by_place(desk: Path, place: StandIn) 
     host = place.base.removeprefix("http://")
     assert f"- 4 files (32 B) from {host}, retrieved on " in text
     assert ": 4 checked by length only." in text
+    rows = [line for line in text.splitlines() if line.startswith("| levels/")]
+    assert len(rows) == 4
+    assert f"| <{place.base}/levels/2.csv> |" in rows[2]
+    assert f"`{sha256(b'renewed' + bytes([10]))}`" in rows[2]
+    # Of one haul: what was there then, also if it has changed since.
+    first = run("receipt", "data", "--manifest", "markdown", "--run", "1", cwd=desk).out
+    assert sha256(b"level 2\n") in first
+    sums = run("receipt", "data", "--manifest", "sha256sums", "--run", "1", cwd=desk).out
+    assert f"{sha256(b'level 2' + bytes([10]))}  levels/2.csv\n" in sums
+    crate = run("receipt", "data", "--manifest", "ro-crate", "--run", "1", cwd=desk)
+    assert (crate.code, "--run --manifest: do not go together" in crate.err) == (2, True)
+
+
+def test_many_files_are_not_listed_in_a_report(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits |= {f"{n}.csv": Exhibit(b"%d" % n) for n in range(21)}
+    run("haul", f"{place.base}/{{0..20}}.csv", "--into", "data", cwd=tmp_path)
+    text = run("receipt", "data", "--manifest", "markdown", cwd=tmp_path).out
+    assert "The 21 files are listed with their SHA-256 in `SHA256SUMS`" in text
+    assert "| 1.csv |" not in text
 
 
 def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:

@@ -85,7 +85,7 @@ def receipt(request: ReceiptRequest) -> Iterator[Result]:
             yield _write_bag(request.folder, request.bag)
         elif request.manifest:
             ledger = stack.enter_context(Ledger(ledger_path(request.folder)))
-            yield Lines(Manifest(request.manifest).lines(ledger))
+            yield Lines(Manifest(request.manifest).lines(ledger, request.run_))
         elif request.html is not None:
             yield _write_page(request, request.html)
         elif request.runs:
@@ -106,7 +106,8 @@ def _require_one_haul(request: ReceiptRequest) -> None:
     form = "--html" if request.html is not None else ""
     for option, given in (("--manifest", request.manifest), ("--bag", request.bag)):
         if given is not None:
-            form, several = option, several or ("--run" if request.run_ else "")
+            of_all = option == "--bag" or given == Manifest.RO_CRATE
+            form, several = option, several or ("--run" if request.run_ and of_all else "")
     if several and form:
         raise BadOption(f"{several} {form}", "do not go together", "leave one of them out")
 

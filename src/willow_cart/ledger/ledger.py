@@ -390,6 +390,15 @@ class Ledger:
         """
         yield from self._arrivals(f"{PRESENT} ORDER BY path")
 
+    def arrivals_of(self, run: int) -> Iterator[Arrival]:
+        """Yield the files of a haul that are there, those from archives included, by path."""
+        return self._arrivals(
+            "id IN (SELECT arrival FROM result WHERE run = ?1"
+            " UNION SELECT own.id FROM arrival AS own"
+            " WHERE own.run IN (SELECT id FROM run WHERE ?1 IN (id, haul)) AND own.archive != '')"
+            " AND instead = '' ORDER BY path", run
+        )  # fmt: skip
+
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
         """Yield other arrivals with the same content, the earliest first."""
         # The plus keeps the planner from folding both terms into one, which no index answers.

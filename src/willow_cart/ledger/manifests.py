@@ -16,6 +16,9 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.units import count_of, format_size
 from willow_cart.version import __version__
 
+# Files that a section of a report lists.
+_MAX_LISTED = 20
+
 # Data Package, "name": these alone, in lower case.
 _NOT_IN_NAMES = re.compile(r"[^a-z0-9._/-]+")
 
@@ -28,15 +31,21 @@ class Manifest(StrEnum):
     DATAPACKAGE = "datapackage"
     """A Data Package descriptor, as JSON."""
     MARKDOWN = "markdown"
-    """A paragraph on data sources, ready for a report."""
+    """A section on data sources for a report, with a table of the files if they are few."""
     RO_CRATE = "ro-crate"
     """The metadata of an RO-Crate, as JSON-LD: what came by which haul."""
 
-    def lines(self, ledger: Ledger) -> Iterator[str]:
-        """Yield the lines of the manifest of a ledger."""
+    def lines(self, ledger: Ledger, run: int | None = None) -> Iterator[str]:
+        """Yield the lines of the manifest of a ledger.
+
+        Args:
+            ledger: the ledger.
+            run: of which haul; None for all that is there. An RO-Crate is always about all.
+        """
         if self is Manifest.RO_CRATE:
             return crate_lines(ledger)
-        return _WRITERS[self](ledger.latest_arrivals())
+        arrivals = ledger.latest_arrivals() if run is None else ledger.arrivals_of(run)
+        return _WRITERS[self](arrivals)
 
 
 def sha256_sums(arrivals: Iterable[Arrival]) -> Iterator[str]:
@@ -99,8 +108,13 @@ class _Place:
 
 def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
     places: defaultdict[str, _Place] = defaultdict(_Place)
+    listed: list[Arrival] = []
+    count = 0
     for arrival in arrivals:
         places[host_of(arrival.address) or "this machine"].add(arrival)
+        count += 1
+        if count <= _MAX_LISTED:
+            listed.append(arrival)
     yield "## Data sources"
     yield ""
     for host, place in sorted(places.items()):
@@ -114,10 +128,31 @@ def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
             f" {when} (UTC): {proofs}."
         )
     yield ""
+    if count <= _MAX_LISTED:
+        yield from _table_of(listed)
+        yield ""
     yield (
         f"Retrieved and recorded with willow-cart {__version__}; the ledger beside the data has the"
         " address, time, size and SHA-256 of every file."
     )
+    if count > _MAX_LISTED:
+        yield (
+            f"The {count:,} files are listed with their SHA-256 in `SHA256SUMS`, which"
+            " `willow-cart receipt --manifest sha256sums` prints."
+        )
+
+
+def _table_of(arrivals: Iterable[Arrival]) -> Iterator[str]:
+    """Yield a table with the facts that tell one version of a file from another."""
+    yield "| file | address | retrieved (UTC) | modified | version | SHA-256 |"
+    yield "| --- | --- | --- | --- | --- | --- |"
+    for arrival in arrivals:
+        cells = (
+            arrival.path, f"<{arrival.address}>", arrival.time[:16].replace("T", " "),
+            arrival.modified[:10] or arrival.last_modified or "", arrival.entity_tag or "",
+            f"`{arrival.sha256}`",
+        )  # fmt: skip
+        yield f"| {' | '.join(cell.replace('|', chr(92) + '|') for cell in cells)} |"
 
 
 _WRITERS: dict[Manifest, Callable[[Iterable[Arrival]], Iterator[str]]] = {

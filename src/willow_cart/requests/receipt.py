@@ -43,7 +43,7 @@ class ReceiptRequest(FolderArgument, FormOptions, OverwriteOption, Request):
         None,
         str,
         "print the folder's content as a checksum list, a Data Package, RO-Crate metadata, or a "
-        "paragraph on data sources for a report",
+        "section on data sources for a report; with --run that of one haul",
         choices=("sha256sums", "datapackage", "ro-crate", "markdown"),
         one_of="form",
     )
