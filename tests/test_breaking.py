@@ -114,3 +114,20 @@ def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
     assert outcome.code == 0
     assert outcome.err.count("from an earlier haul") == 3
     assert files_in(tmp_path / "data") == files
+
+
+def test_an_empty_folder_that_was_hauled_into_is_not_silently_begun_anew(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"1")
+    haul = ("haul", f"{place.base}/a.csv", "--into", "drive")
+    assert run(*haul, cwd=tmp_path).code == 0
+    (tmp_path / "drive").rename(tmp_path / "elsewhere")
+    for _ in range(2):
+        refused = run(*haul, cwd=tmp_path)
+        assert refused.code == 2
+        assert "and is empty or missing now; mount its drive, or start over with" in refused.err
+        (tmp_path / "drive").mkdir(exist_ok=True)
+    assert run(*haul, "--preview", cwd=tmp_path).code == 0
+    assert run(*haul, "--begin-anew", cwd=tmp_path).code == 0
+    assert run(*haul, cwd=tmp_path).code == 0

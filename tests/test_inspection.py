@@ -7,6 +7,7 @@ import gzip
 import io
 import lzma
 import tarfile
+import wave
 import zipfile
 from pathlib import Path
 
@@ -35,15 +36,40 @@ def tarred(mode: str) -> bytes:
     return packed.getvalue()
 
 
+def sound() -> bytes:
+    file = io.BytesIO()
+    with wave.open(file, "wb") as made:
+        made.setnchannels(1)
+        made.setsampwidth(2)
+        made.setframerate(8000)
+        made.writeframes(bytes(3000))
+    return file.getvalue()
+
+
+def document() -> bytes:
+    from pypdf import PdfWriter
+
+    made = PdfWriter()
+    made.add_blank_page(200, 200)
+    file = io.BytesIO()
+    made.write(file)
+    return file.getvalue()
+
+
 PNG = b"\x89PNG\r\n\x1a\n" + b"x" * 5000 + b"\0\0\0\0IEND\xaeB`\x82"
 JPEG = b"\xff\xd8\xff\xe0" + b"x" * 5000 + b"\xff\xd9"
+FILM = b"\0\0\0\x10ftypisom\0\0\0\0" + b"\0\0\0\x0cmoov\0\0\0\0" + b"\0\0\0\x14mdat" + b"x" * 12
+OGG = b"OggS\0\2" + bytes(20) + b"\1\4page" + b"OggS\0\4" + bytes(20) + b"\2\xff\5" + bytes(260)
 GOOD = {
     "a.zip": zipped(), "a.gz": gzip.compress(TEXT), "a.bz2": bz2.compress(TEXT),
     "a.xz": lzma.compress(TEXT), "a.tar": tarred("w"), "a.tar.gz": tarred("w:gz"),
     "a.png": PNG, "a.jpg": JPEG + b"more of the camera", "a.csv": TEXT,
     "odd.csv": b'a,5" pipe,"quo""ted",\n', "wide.csv": TEXT.decode().encode("utf-16"),
     "latin.csv": b"caf\xe9,1\n", "a.tsv": b'a\t"b c"\n', "a.json": b'{"a": [1]}',
-    "a.jsonl": b'{"a": 1}\n\n{"a": 2}\n', "a.wav": b"of a kind that is not opened",
+    "a.jsonl": b'{"a": 1}\n\n{"a": 2}\n', "a.xyz": b"of a kind that is not opened",
+    "a.wav": sound(), "b.wav": b"RIFF" + b"\xff" * 4 + b"WAVE" + b"streamed", "a.pdf": document(),
+    "a.au": b".snd" + bytes((0, 0, 0, 24, 0, 0, 0, 9)) + bytes(12 + 9), "a.mp4": FILM,
+    "b.mov": FILM[:-20] + bytes(4) + FILM[-16:], "a.ogg": OGG, "a.aif": b"FORM\0\0\0\x06AIFF\0\0",
 }  # fmt: skip
 
 
@@ -67,6 +93,16 @@ BROKEN = {
     "bytes.csv": (b"a,b\n\0\0\0\1", "it contains bytes that are not text"),
     "cut.json": (b'{"a": [1, ', "it cannot be read: expecting value"),
     "cut.jsonl": (b'{"a": 1}\n{"a"', "line 2 cannot be read"),
+    "cut.wav": (sound()[:-100], "it ends too soon: 2,944 of 3,044 bytes"),
+    "not.wav": (b"ID3" + bytes(99), "it does not start like a RIFF file"),
+    "cut.au": (b".snd" + bytes((0, 0, 0, 24, 0, 0, 9, 9)) + bytes(99), "it ends too soon: 111 of"),
+    "cut.aiff": (b"FORM\0\0\1\0AIFF", "it ends too soon: 12 of 264 bytes"),
+    "cut.mp4": (FILM[:-3], "it ends too soon: its last part needs 3 bytes more"),
+    "half.mp4": (FILM[:16] + FILM[28:], "the part that describes it is missing"),
+    "zeros.mp4": (b"\0\0\0\1ftyp", "its parts have impossible lengths"),
+    "cut.ogg": (OGG[:-1], "its last page is cut off"),
+    "half.opus": (OGG[:32], "its last page is missing"),
+    "cut.pdf": (document()[:-10], "the end of a PDF document is missing"),
     "page.csv": (b"<!doctype html><title>Not found</title>", "it is a web page"),
 }
 

@@ -13,6 +13,15 @@ from typing import BinaryIO
 from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.extract import open_members
 from willow_cart.archives.members import Damaged, Member, MemberSort
+from willow_cart.checks.media_lengths import (
+    Unsound,
+    check_aiff,
+    check_au,
+    check_boxes,
+    check_ogg,
+    check_pdf,
+    check_riff,
+)
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page, may_be_page
 from willow_cart.errors import NotUnpacked, WillowCartError
 from willow_cart.kinds import extension_of
@@ -21,10 +30,6 @@ _CHUNK_BYTES = 1 << 20
 
 # JSON is read whole; what is larger is not opened.
 _MAX_DOCUMENT_BYTES = 256 << 20
-
-
-class _Unsound(Exception):
-    """Damage inside a file; the text says what."""
 
 
 def inspect(
@@ -57,7 +62,7 @@ def inspect(
             _read_archive(file, name, Outflow(name, size, bounds or Bounds(), read))
         elif (look := _BY_EXTENSION.get(extension)) is not None:
             look(file)
-    except (_Unsound, Damaged) as error:
+    except (Unsound, Damaged) as error:
         return str(error)
     except NotUnpacked as error:
         return f"it {error.reason}"
@@ -92,7 +97,7 @@ def _read_member(member: Member, *, is_single: bool) -> None:
             return  # packed in a way that is not known here
         if is_single:
             raise
-        raise _Unsound(f"{member.name} in it is damaged: {error}") from None
+        raise Unsound(f"{member.name} in it is damaged: {error}") from None
 
 
 def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]:
@@ -100,11 +105,11 @@ def _ends(beginning: bytes, end: bytes, what: str) -> Callable[[BinaryIO], None]
 
     def look(file: BinaryIO) -> None:
         if file.read(len(beginning)) != beginning:
-            raise _Unsound(f"it does not start like {what}")
+            raise Unsound(f"it does not start like {what}")
         file.seek(max(0, os.fstat(file.fileno()).st_size - 4096))
         # Cameras and programs put more behind the end.
         if end not in file.read():
-            raise _Unsound(f"the end of {what} is missing")
+            raise Unsound(f"the end of {what} is missing")
 
     return look
 
@@ -114,7 +119,7 @@ def _table(file: BinaryIO) -> None:
     file.seek(0)
     is_wide = beginning.startswith((b"\xff\xfe", b"\xfe\xff"))
     if b"\0" in beginning and not is_wide:
-        raise _Unsound("it contains bytes that are not text")
+        raise Unsound("it contains bytes that are not text")
     csv.field_size_limit(_MAX_DOCUMENT_BYTES)  # outlines of lakes are longer than the usual limit
     encoding = "utf-16" if is_wide else "utf-8-sig"
     text = io.TextIOWrapper(file, encoding, errors="surrogateescape", newline="")
@@ -141,7 +146,7 @@ def _documents(file: BinaryIO) -> None:
                 json.loads(line)
         except (ValueError, RecursionError) as error:
             why = "nested too deeply" if isinstance(error, RecursionError) else error
-            raise _Unsound(f"line {number} cannot be read: {why}") from None
+            raise Unsound(f"line {number} cannot be read: {why}") from None
 
 
 _PNG = _ends(b"\x89PNG\r\n\x1a\n", b"IEND\xaeB`\x82", "a PNG image")  # PNG, 5.2 and 11.2.5
@@ -153,6 +158,12 @@ _ARCHIVES = frozenset({
 })  # fmt: skip
 _BY_EXTENSION: Mapping[str, Callable[[BinaryIO], None]] = {
     "png": _PNG, "jpg": _JPEG, "jpeg": _JPEG,
+    **dict.fromkeys(("wav", "avi", "webp"), check_riff),
+    **dict.fromkeys(("aif", "aiff"), check_aiff),
+    "au": check_au,
+    **dict.fromkeys(("mp4", "m4v", "mov", "m4a", "heic", "avif"), check_boxes),
+    **dict.fromkeys(("ogg", "oga", "ogv", "opus"), check_ogg),
+    "pdf": check_pdf,
     "csv": _table, "tsv": _table,
     "json": _document, "geojson": _document, "jsonl": _documents, "ndjson": _documents,
 }  # fmt: skip

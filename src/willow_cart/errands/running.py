@@ -35,7 +35,14 @@ from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import find_gone, move_gone_aside
 from willow_cart.jobs.combine import combine
-from willow_cart.jobs.haul import Hauled, Planned, carry, keeping_answers, plan_haul
+from willow_cart.jobs.haul import (
+    Hauled,
+    Planned,
+    carry,
+    keeping_answers,
+    plan_haul,
+    require_not_vanished,
+)
 from willow_cart.jobs.hauling_policies import make_policy
 from willow_cart.jobs.job_events import CartKept
 from willow_cart.jobs.job_observer import JobObserver
@@ -295,6 +302,7 @@ class _Errand:
     def _haul(self) -> Hauled:
         """Haul what the sources offer after their rules."""
         request, observer = self._job.haul, self._observer
+        require_not_vanished(request, self._into)
         policy = make_policy(request)
         with (
             open_access(self._document, self._job, observer) as made,

@@ -116,6 +116,8 @@ def haul(
             nothing can be filed there.
     """
     _require_outside(request)
+    if not request.preview:
+        require_not_vanished(request, request.into)
     if request.cart is not None:
         form_for(request.cart)  # reports a bad name before any work is done
     policy = make_policy(request)
@@ -144,6 +146,25 @@ def haul(
             observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
         account = carry(request, policy, offers, access, observer, run=run)
     return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
+
+
+def require_not_vanished(request: HandlingOptions, into: Path) -> None:
+    """Refuse an empty folder that was hauled into before: its drive may not be mounted.
+
+    Raises:
+        UnusableDestination: it is one.
+    """
+    if request.begin_anew or has_ledger(into) or (into.is_dir() and any(into.iterdir())):
+        return
+    place = str(into.absolute())
+    # A haul that has settled a file has left a ledger.
+    earlier = [r for r in my_runs().all() if r.into == place and r.progress.files_done]
+    if earlier:
+        raise UnusableDestination(
+            str(into),
+            f"was hauled into on {earlier[-1].started[:10]}, and is empty or missing now",
+            "mount its drive, or start over with --begin-anew",
+        )
 
 
 def _require_outside(request: HaulRequest) -> None:

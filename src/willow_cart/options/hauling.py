@@ -131,6 +131,7 @@ class HandlingOptions:
         None, Path, "also write a cart of what is hauled, as load does", metavar="FILE"
     )
     tight: bool = flag("start even if there is not enough disk space for everything")
+    begin_anew: bool = flag("start over in a folder that was hauled into before and is empty now")
     note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
     detach: bool = flag("run in the background; see willow-cart runs")
     log: Path | None = option(None, Path, "write a log of events as JSON Lines", metavar="FILE")

@@ -119,6 +119,7 @@ class HandlingKeywords(TypedDict, total=False):
     if_present: Literal["renew", "keep", "replace", "fail"]
     twins: Literal["keep", "link", "skip"]
     tight: bool
+    begin_anew: bool
     note: str
     log: File
     on_arrival: str
