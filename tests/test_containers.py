@@ -129,12 +129,32 @@ def test_who_is_not_let_in_is_told_why(
     traps = [f"{account}/traps/", "--as", "bucket"]
     monkeypatch.setenv("TRAPS_ACCESS", shared_access(lasts=-timedelta(hours=1)))
     monkeypatch.setenv("TRAPS_KEY", "d3Jvbmc=")
-    for options in ([], SIGNED, ["--shared-access", "env:TRAPS_ACCESS"]):
+    for options, said in (
+        ([], "--user ACCOUNT and --account-key env:NAME, or --shared-access env:NAME"),
+        (SIGNED, "the store refuses the key (403 Auth"),
+        (["--shared-access", "env:TRAPS_ACCESS"], "(403 Auth"),
+    ):
         outcome = run("survey", *traps, *options, cwd=tmp_path)
         assert (outcome.code, outcome.out) == (1, "")
-        assert "40" in outcome.err
-        assert "sign-in" in outcome.err
+        assert said in outcome.err
         assert "sig=" not in outcome.err
+        # A key or a signature says that it is a container.
+        bare = run("survey", traps[0], *options, cwd=tmp_path)
+        assert (bare.err == outcome.err) is bool(options)
+        knocked = run("knock", *traps, *options, "--json", cwd=tmp_path)
+        assert knocked.code == 1
+        (failed,) = [each for each in knocked.json() if each["verdict"] == "failed"][:1]
+        assert failed["tried"] == "sign-in"
+        assert said in f"{failed['found']}; {failed['remedy']}"
+    monkeypatch.setenv("TRAPS_KEY", KEY)
+    knocked = run("knock", traps[0], *SIGNED, "--json", cwd=tmp_path)
+    assert knocked.code == 0, knocked.out
+    assert {
+        "tried": "sign-in",
+        "verdict": "ok",
+        "found": "accepted",
+        "remedy": "",
+    } in knocked.json()
     for key, code in (("not base 64!", 2), (KEY, 1)):
         monkeypatch.setenv("TRAPS_KEY", key)
         gone = run("survey", f"{account}/none/", "--as", "bucket", *SIGNED, cwd=tmp_path)

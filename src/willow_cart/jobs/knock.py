@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from willow_cart.addresses import normalise
+from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access, trust_of
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.knocking.steps import Knocker, KnockFinding, Verdict
 from willow_cart.requests.knock import KnockRequest
+from willow_cart.sources.discovery import DiscoveryOptions
+from willow_cart.sources.listing import Kind
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,5 +49,8 @@ def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
         signed = bool(
             request.user or request.token or request.header or request.cookies or request.sign_in
         )
-        knocker = Knocker(access, trust_of(request).context(), signed)
+        keyed = bool(request.account_key or request.shared_access)
+        kind = request.as_ or ("bucket" if keyed and scheme_of(address) in WEB else None)
+        looking = DiscoveryOptions(kind=None if kind is None else Kind(kind))
+        knocker = Knocker(access, trust_of(request).context(), signed or keyed, looking)
         return Knocked(address, list(knocker.knock(address)))

@@ -19,7 +19,7 @@ from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES, Secured
 from willow_cart.sources.discover import discover_each
-from willow_cart.sources.discovery import Discovery
+from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 from willow_cart.units import count_of, format_duration, format_size
 
 _TIMEOUT_SECONDS = 10.0
@@ -68,6 +68,7 @@ class Knocker:
         access: how places are talked to.
         context: for TLS; None trusts whom the system trusts.
         signed: whether a sign-in was given.
+        looking: how the place is listed; None as usual.
         now: the wall clock, with time zone.
         clock: a monotonic clock in seconds.
     """
@@ -75,6 +76,7 @@ class Knocker:
     access: Access
     context: ssl.SSLContext | None = None
     signed: bool = False
+    looking: DiscoveryOptions | None = None
     now: Callable[[], datetime] = lambda: datetime.now(UTC)
     clock: Callable[[], float] = time.monotonic
 
@@ -90,7 +92,9 @@ class Knocker:
         began = self.clock()
         offers: list[Offer] = []
         try:
-            offers += islice(discover_each([address], found, self.access), _MOST_LISTED)
+            offers += islice(
+                discover_each([address], found, self.access, self.looking), _MOST_LISTED
+            )
         except WillowCartError as error:
             yield _failure("listing", error)
         else:

@@ -9,8 +9,8 @@ from willow_cart.options.readers import depth, pages, positive, size
 
 
 @option_group
-class LookingOptions:
-    """How sources are listed."""
+class KindOption:
+    """What sources are."""
 
     group_title: ClassVar[str] = "looking"
 
@@ -20,6 +20,14 @@ class LookingOptions:
         "what the sources are, if the server's answer does not show it",
         choices=("file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"),
     )
+
+
+@option_group
+class LookingOptions(KindOption):
+    """How sources are listed."""
+
+    group_title: ClassVar[str] = "looking"
+
     depth: int | None = option(
         1,
         depth,

@@ -45,7 +45,7 @@ from willow_cart.protocols.promises import (
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.protocols.web_delivery import WebDownload
-from willow_cart.protocols.web_errors import no_connection, translate
+from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob, no_connection, translate
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.sign_ins import Signer, SignIns
@@ -407,11 +407,20 @@ class WebAccess(Access):
             return ServerBusy(shown, reason, "try again later", wait=wait, status=status)
         if status < 400:
             return ProtocolError(shown, reason, "not a final answer")
-        signed = bool(self._sign_ins.fields_for("GET", final))
+        signed = self._signs(final)
         return NotServed(shown, reason, rules.advice_for_status(status, signed), status=status)
+
+    def _signs(self, address: str) -> bool:
+        """Whether a request to an address has a sign-in."""
+        sign_ins = self._sign_ins
+        return bool(sign_ins.fields_for("GET", address) or sign_ins.query_for(address))
 
     def _explained(self, response: Answer, address: str) -> TransferFailed | None:
         """Return the server's own explanation for a response without a file."""
+        code = response.fields.get("x-ms-error-code", "")
+        if code in BLOB_ERRORS:
+            shown = without_secrets(address)
+            return explain_blob(code, response.status, shown, signed=self._signs(address))
         if self._explain is None:
             return None
         body = self._beginning_of(response)[:_MAX_DRAINED_BYTES]

@@ -10,6 +10,7 @@ import ssl
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
+    NotServed,
     NotTrusted,
     ProtocolError,
     TimedOut,
@@ -91,3 +92,39 @@ def _ssl_reason(error: ssl.SSLError) -> str:
         return error.verify_message.rstrip(".")
     reason = getattr(error, "reason", None)
     return reason.replace("_", " ").lower() if reason else "not verified"
+
+
+_HOW_TO_OPEN = "give --user ACCOUNT and --account-key env:NAME, or --shared-access env:NAME"
+_WRONG_KEY = "check --account-key or --shared-access, and this machine's clock"
+_NO_RIGHT = "ask for a key or a signature that may list and read"
+
+BLOB_ERRORS = {
+    "NoAuthenticationInformation": ("not open to everybody", _HOW_TO_OPEN),
+    "PublicAccessNotPermitted": ("not open to everybody", _HOW_TO_OPEN),
+    "ResourceNotFound": (
+        "not there, or not open to everybody",
+        f"check the name; {_HOW_TO_OPEN}",
+    ),
+    "ContainerNotFound": ("no such container", "check its name"),
+    "BlobNotFound": ("no such object", "check the address; survey lists the objects"),
+    "AuthenticationFailed": ("the store does not accept the key", _WRONG_KEY),
+    "InvalidAuthenticationInfo": ("the store does not accept the key", _WRONG_KEY),
+    "AuthorizationFailure": ("the store refuses the key", f"{_WRONG_KEY}; or {_NO_RIGHT}"),
+    "AuthorizationPermissionMismatch": ("the key may not do this", _NO_RIGHT),
+}
+"""What blob stores say by the field x-ms-error-code, and what a user can do about it."""
+
+
+def explain_blob(code: str, status: int, shown: str, *, signed: bool) -> NotServed:
+    """Return the error for the refusal of a blob store.
+
+    Args:
+        code: its own word for it, one of `BLOB_ERRORS`.
+        status: of the answer.
+        shown: the address, without secrets.
+        signed: whether a key or a signature was used.
+    """
+    reason, advice = BLOB_ERRORS[code]
+    if not signed and status in (401, 403):
+        reason, advice = BLOB_ERRORS["PublicAccessNotPermitted"]
+    return NotServed(shown, f"{reason} ({status} {code})", advice, status=status)

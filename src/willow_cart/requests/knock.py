@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from willow_cart.options.looking import KindOption
 from willow_cart.options.option import argument, flag
 from willow_cart.requests.request import ReachingRequest
 
 
 @dataclass(frozen=True, kw_only=True)
-class KnockRequest(ReachingRequest):
+class KnockRequest(KindOption, ReachingRequest):
     """A request to test a server."""
 
     command = "knock"

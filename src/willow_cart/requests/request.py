@@ -74,6 +74,11 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
 class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingRequest):
     """A request that lists sources."""
 
+    @property
+    def are_on_the_web(self) -> bool:
+        """Whether all sources are web addresses."""
+        return bool(self.sources) and all(map(_is_on_the_web, self.sources))
+
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
         """Make a request; shared access signatures are moved out of pasted container addresses.
@@ -82,11 +87,17 @@ class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingR
         container, and every request to it is to be signed.
         """
         made = super().read(given, settings, words)
+        if made.as_ is None and (made.account_key or made.shared_access) and made.are_on_the_web:
+            made = replace(made, as_="bucket")  # only those of blob stores have such keys
         if made.as_ != "bucket":
             return made
         parts = [_without_signature(source) for source in made.sources]
         signed = tuple((origin_of(normalise(bare)), query) for bare, query in parts if query)
         return replace(made, sources=tuple(bare for bare, _ in parts), signatures=signed)
+
+
+def _is_on_the_web(source: str) -> bool:
+    return looks_like_address(source) and scheme_of(source) in WEB
 
 
 def _without_signature(source: str) -> tuple[str, str]:

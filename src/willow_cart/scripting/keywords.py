@@ -26,7 +26,6 @@ class LanesKeywords(TypedDict, total=False):
 class LookingKeywords(TypedDict, total=False):
     """How sources are listed."""
 
-    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
     depth: int | Literal["all"]
     within: str
     parts: Words
@@ -36,6 +35,12 @@ class LookingKeywords(TypedDict, total=False):
     base: str
     most_listed: int
     ignore_robots: bool
+
+
+class KindKeywords(TypedDict, total=False):
+    """What sources are."""
+
+    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"]
 
 
 class ChoosingKeywords(TypedDict, total=False):
@@ -161,6 +166,7 @@ class PaceKeywords(TypedDict, total=False):
 class SurveyKeywords(
     LanesKeywords,
     LookingKeywords,
+    KindKeywords,
     ChoosingKeywords,
     SignInKeywords,
     ConnectingKeywords,
@@ -176,6 +182,7 @@ class HaulKeywords(
     UnpackingKeywords,
     UnpackedArchivesKeywords,
     LookingKeywords,
+    KindKeywords,
     ChoosingKeywords,
     SignInKeywords,
     ConnectingKeywords,
@@ -205,7 +212,7 @@ class OfflineKeywords(
     note: str
 
 
-class KnockKeywords(SignInKeywords, ConnectingKeywords, total=False):
+class KnockKeywords(KindKeywords, SignInKeywords, ConnectingKeywords, total=False):
     """What `knock` understands."""
 
 
