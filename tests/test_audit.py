@@ -138,3 +138,15 @@ def test_places_are_asked_what_they_have_by_now_and_nothing_is_fetched(
     why = {each["path"]: each["why"] for each in outcome.json()}
     assert why["levels/1.csv"] == "it has 5 bytes there, and 4,000 here"
     assert why["levels/4.csv"] == f"it has moved to {place.base}/moved.csv"
+
+
+def test_a_repair_files_where_things_were_and_speaks_of_nothing_else(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["a/b.csv"] = Exhibit(b"1")
+    haul = ("haul", f"{place.base}/a/b.csv", "--into", "data", "--file-as", "x/{stem}-1.{ext}")
+    assert run(*haul, cwd=tmp_path).code == 0
+    (tmp_path / "data" / "x" / "b-1.csv").unlink()
+    repaired = run("audit", "data", "--repair", cwd=tmp_path)
+    assert (repaired.code, repaired.err) == (0, "")
+    assert files_in(tmp_path / "data") == {"x/b-1.csv": b"1"}

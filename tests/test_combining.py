@@ -480,7 +480,7 @@ def test_a_table_of_another_kind_is_refused_unless_it_is_wanted(tmp_path: Path) 
     assert (refused.code, (tmp_path / "all.parquet").exists()) == (2, False)
     assert refused.err == (
         "willow-cart: stale.csv: has 0 of the 3 columns of the other tables; leave it out with"
-        " --drop, or give --mixed to take it all the same\n"
+        " --drop, or give --mixed to take it\n"
     )
     taken = combine(tmp_path, ".", "--to", "all.parquet", "--mixed")
     assert (taken.code, "5 tables, 5 rows" in taken.out) == (0, True)

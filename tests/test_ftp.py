@@ -176,11 +176,14 @@ def test_names_and_passwords_let_in(
         survey = ["survey", f"{contractor.base}/outbox/", "--user", "ida", "--password", "env:FEN"]
         assert run(*survey, cwd=tmp_path).code == 0
         monkeypatch.setenv("FEN", "wrong")
-        for arguments in (survey, survey[:2]):
+        for arguments, advice in (
+            (survey, "check the name and the secret"),
+            (survey[:2], "give a sign-in (--user"),
+        ):
             outcome = run(*arguments, cwd=tmp_path)
             assert outcome.code == 1
             assert "sign-in refused: 530" in outcome.err
-            assert "give a sign-in (--user" in outcome.err
+            assert advice in outcome.err
             assert "wrong" not in outcome.err
 
 

@@ -86,7 +86,7 @@ def test_a_slip_is_told_before_anything_is_fetched(tmp_path: Path, place: StandI
     slip = run("haul", f"{place.base}/a.csv", "--into", "d", "--on-arrival", "x {file}",
                cwd=tmp_path)  # fmt: skip
     assert slip.code == 2
-    assert "{file}: not a field; fields are path, name, stem," in slip.err
+    assert "{file}: not a field; fields are path, into, name, stem," in slip.err
     assert place.requests == []
     missing = run("haul", f"{place.base}/a.csv", "--into", "d", "--on-arrival", "no-such {path}",
                   cwd=tmp_path)  # fmt: skip

@@ -324,3 +324,18 @@ def test_calls_at_the_same_time_do_not_hear_each_other(tmp_path: Path, place: St
         assert any(f"{name}.csv: the connection broke" in note for note in heard[name])
         others = [other for other in names if other != name]
         assert not any(f"{other}.csv" in note for note in heard[name] for other in others)
+
+
+def test_progress_is_told_in_lines_where_there_is_no_terminal(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"1")
+    script = f"import willow_cart as wc; wc.haul('{place.base}/a.csv', into='d', progress=%s)"
+    for progress, said in (("True", "1 offered, 1 chosen: arrived (1 B in "), ("False", "")):
+        done = subprocess.run(
+            [sys.executable, "-c", script % progress], cwd=tmp_path, capture_output=True, text=True,
+            check=True, timeout=PATIENCE,
+        )  # fmt: skip
+        assert done.stdout == ""
+        assert done.stderr.startswith(said)
+        assert bool(done.stderr) is bool(said)

@@ -87,7 +87,8 @@ class ArrivalHandler:
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:
         """Run the command for one file; return None if the user stopped it."""
-        fields = fields_of(filed, arrival, str(self._full_path(arrival.lies_at)))
+        full_path = os.path.abspath(self._full_path(arrival.lies_at))
+        fields = fields_of(filed, arrival, full_path)
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
         try:
@@ -124,7 +125,8 @@ def fields_of(filed: Filed, arrival: Arrival, full_path: str) -> dict[str, str]:
     """Return the values of `FIELDS` for a file."""
     folder, _, name = arrival.path.rpartition("/")
     return {
-        "path": os.path.abspath(full_path),
+        "path": full_path,
+        "into": full_path.removesuffix(arrival.lies_at).rstrip("/"),
         "name": name,
         "stem": stem_of(name),
         "ext": extension_of(name),

@@ -165,10 +165,16 @@ def repair(
         observer.watch_haul(request.folder, bars=False) as view,
     ):
         return haul_offers(
-            (Offer(arrival.address) for arrival in lost),
+            map(_offer_of, lost),
             request.folder,
             access,
             HaulPolicy(lanes=request.lanes, lanes_per_host=request.lanes),
             command=shlex.join(["willow-cart", "audit", str(request.folder), "--repair"]),
             observer=view,
         )
+
+
+def _offer_of(arrival: Arrival) -> Offer:
+    """Return a file as an offer that is filed where it was."""
+    folder, _, name = arrival.path.rpartition("/")
+    return Offer(arrival.address, name=name, folder=folder)

@@ -11,7 +11,7 @@ from typing import BinaryIO, NoReturn
 
 from willow_cart.jobs.job_observer import JobObserver, Notice, stopped_by_signals
 from willow_cart.units import printable
-from willow_cart.views.lines import View
+from willow_cart.views.lines import PlainView, View
 from willow_cart.views.words import lines_of
 
 
@@ -34,6 +34,11 @@ class Listener(JobObserver):
         for line in lines_of(event):
             self._keep(line)
 
+    def sum_up(self, line: str) -> None:
+        """Write the last line about a haul whose progress is shown; notebooks show the result."""
+        if self._progress and not in_notebook():
+            _say(line)
+
     def _keep(self, line: str) -> None:
         self.notes.append(printable(line))
 
@@ -42,7 +47,9 @@ class Listener(JobObserver):
     ) -> AbstractContextManager[View]:
         """Draw bars if requested, else keep messages."""
         view: View
-        if bars and self._progress:
+        if bars and self._progress and not (in_notebook() or sys.stderr.isatty()):
+            view = PlainView(_say)  # bars need a terminal
+        elif bars and self._progress:
             from willow_cart.views.bars import LiveView  # takes longer than a small haul
 
             view = LiveView(into)
@@ -58,6 +65,11 @@ class Listener(JobObserver):
     def standard_input(self) -> BinaryIO | None:
         """Return the stream that `-` refers to among the sources."""
         return None if sys.stdin is None else sys.stdin.buffer
+
+
+def _say(line: str) -> None:
+    """Write a line where the progress of a script goes."""
+    sys.stderr.write(f"{printable(line)}\n")
 
 
 def _interrupt() -> NoReturn:

@@ -46,7 +46,7 @@ from willow_cart.scripting.place_results import (
 )
 from willow_cart.scripting.requesting import given_by_arguments, read_looking, read_request
 from willow_cart.views import errand_words  # noqa: F401  # registers the messages of errands
-from willow_cart.views.words import counted
+from willow_cart.views.words import counted, summed_up
 
 if TYPE_CHECKING:
     from willow_cart.scripting.requesting import Source
@@ -140,6 +140,7 @@ def haul(
     hauled = haul_sources(request, listener, besides=offers)
     if isinstance(hauled, Planned):
         raise TypeError("haul() has no preview")
+    listener.sum_up(summed_up(hauled.account, request.into, hauled.offered))
     done = Haul(request.into, hauled.account, tuple(listener.notes))
     if hauled.account.interrupted:
         raise KeyboardInterrupt

@@ -221,7 +221,7 @@ def _require_alike(seen: Sequence[_Seen], usual: set[str]) -> None:
             raise TablesDiffer(
                 each.file.name,
                 f"has {shared:,} of the {len(usual):,} columns of the other tables",
-                "leave it out with --drop, or give --mixed to take it all the same",
+                "leave it out with --drop, or give --mixed to take it",
             )
 
 

@@ -28,12 +28,14 @@ class DatabaseOutput(Output):
     Attributes:
         begin_statement: begins the transaction.
         type_names: what the database calls types; of two that it calls alike the last counts.
+        earlier_names: what types were called by earlier versions of this program.
         errors: what the database's library raises.
     """
 
     has_tables = True
     begin_statement: ClassVar[str]
     type_names: ClassVar[Mapping[Type, str]]
+    earlier_names: ClassVar[Mapping[str, Type]] = {}
     errors: type[Exception]
     _NOTES = "combined_files"
 
@@ -82,7 +84,7 @@ class DatabaseOutput(Output):
     def type_named(self, name: str) -> Type:
         """Return the type by the database's name; what is not ours is text."""
         types = {known: type_ for type_, known in self.type_names.items()}
-        return types.get(name, Type.TEXT)
+        return types.get(name) or self.earlier_names.get(name, Type.TEXT)
 
     @abstractmethod
     def insert(self, rows: pa.RecordBatch) -> None:
@@ -215,15 +217,19 @@ class SqliteOutput(DatabaseOutput):
     """A table in a SQLite database."""
 
     begin_statement = "BEGIN IMMEDIATE"
-    # What holds nothing so far may hold anything later; times are text, in an order that sorts, and
-    # any name with TEXT in it makes a column one of text (SQLite, "Datatypes", 3 and 3.1).
+    # What holds nothing so far may hold anything later; times are stored as text, in an order that
+    # sorts: what does not look like a number stays one (SQLite, "Datatypes", 3 and 3.1).
     type_names: ClassVar[Mapping[Type, str]] = {
         Type.INTEGER: "INTEGER",
         Type.REAL: "REAL",
-        Type.TIME: "TIME TEXT",
-        Type.ZONED: "ZONED TIME TEXT",
+        Type.TIME: "DATETIME",
+        Type.ZONED: "DATETIME WITH TIME ZONE",
         Type.EMPTY: "",
         Type.TEXT: "TEXT",
+    }
+    earlier_names: ClassVar[Mapping[str, Type]] = {
+        "TIME TEXT": Type.TIME,
+        "ZONED TIME TEXT": Type.ZONED,
     }
     errors = sqlite3.Error
 

@@ -22,7 +22,8 @@ from willow_cart.transfer.pace import Limits, Pace
 _FIELD = re.compile(r"\{(\w*)\}")
 
 FIELDS = (
-    "path", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size", "sha256",
+    "path", "into", "name", "stem", "ext", "folder", "kind", "address", "host", "source", "size",
+    "sha256",
     "time",
 )  # fmt: skip
 """What a command may be told; the same is in its environment, as `WILLOW_PATH` and so on."""
