@@ -241,6 +241,29 @@ def test_an_errand_is_run_where_its_file_is(
     assert capfd.readouterr() == ("", "")
 
 
+def test_all_public_names_are_found_by_completion() -> None:
+    names = [name for name in dir(wc) if not name.startswith("__")]
+    assert names == sorted(name for name in wc.__all__ if not name.startswith("__"))
+    assert {"survey", "peek", "haul", "combine", "errand", "Haul", "PeekResult"} <= set(names)
+
+
+def test_errands_of_several_threads_do_not_mix(tmp_path: Path, place: StandIn) -> None:
+    for name in "abcd":
+        place.exhibits[f"{name}.csv"] = Exhibit(name.encode())
+        (tmp_path / name).mkdir()
+        errand = f'into = "data"\n[[source]]\nat = "{place.base}/{name}.csv"\n'
+        (tmp_path / name / "job.toml").write_text(errand)
+    threads = [
+        threading.Thread(target=wc.errand, args=(tmp_path / name / "job.toml",)) for name in "abcd"
+    ]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    for name in "abcd":
+        assert files_in(tmp_path / name / "data") == {f"{name}.csv": name.encode()}
+
+
 def test_threads_haul_side_by_side(tmp_path: Path, place: StandIn) -> None:
     place.exhibits |= {f"{name}.csv": Exhibit(name.encode()) for name in "abcd"}
     hauls: list[wc.Haul] = []

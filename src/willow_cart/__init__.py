@@ -220,3 +220,8 @@ def __getattr__(name: str) -> object:
     if home is None:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     return getattr(import_module(f"{__name__}.{home}"), name)
+
+
+def __dir__() -> list[str]:
+    """Return the public names, those that are not loaded yet included (PEP 562)."""
+    return sorted({*__all__, *(name for name in globals() if name.startswith("__"))})

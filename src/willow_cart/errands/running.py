@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import os
 import subprocess
+import threading
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import chdir, contextmanager
 from dataclasses import dataclass, replace
@@ -66,6 +67,9 @@ from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.sources.discovery import Discovery
 from willow_cart.tables import Combined
 from willow_cart.units import count_of
+
+# A process has one current folder, and threads may run an errand each.
+_CURRENT_FOLDER = threading.Lock()
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,7 +170,7 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
     summary = None if request.summary is None else request.summary.absolute()
     # What is written relative in the file is relative to it, wherever it is started from.
     document = replace(document, path=request.file.resolve())
-    with chdir(document.path.parent):
+    with _CURRENT_FOLDER, chdir(document.path.parent):
         memory = my_memory(document.path)
         job = make_job(document, values, memory.last_good())
         job = replace(job, haul=replace(job.haul, words=request.words, given=request.given))
