@@ -167,7 +167,7 @@ def test_an_empty_choice_names_the_rule_that_emptied_it_and_what_there_was() -> 
         choice.require_some()
     assert caught.value.rule == "--keep dawn*"
     assert caught.value.offered == 6
-    assert "excluded all 3 offers" in str(caught.value)
+    assert "excluded the 3 offers that the other rules left" in str(caught.value)
     assert "2 csv" in str(caught.value) or "3 csv" in str(caught.value)
 
 

@@ -71,9 +71,12 @@ class Choice:
             if not self.passed[rule]:
                 break
             before = self.passed[rule]
+        left = f"all {count_of(before, 'offer')}"
+        if before < self.offered:
+            left = f"the {count_of(before, 'offer')} that the other rules left"
         raise NothingChosen(
             "nothing matched",
-            f"{rule} excluded all {count_of(before, 'offer')}",
+            f"{rule} excluded {left}",
             self._what_there_was(rule, is_first=before == self.offered),
             offered=self.offered,
             rule=rule,
@@ -98,7 +101,8 @@ class Choice:
                 return _listed("nearby", near)
         common = self.extensions.most_common(_MAX_LISTED + 1)
         return _listed(
-            "offered", [f"{count:,} {extension or 'bare'}" for extension, count in common]
+            "offered" if is_first else "offered in all",
+            [f"{count:,} {extension or 'bare'}" for extension, count in common],
         )
 
 

@@ -107,6 +107,7 @@ class Walk:
         """Yield the offers of a first listing, and those below it if it can be entered."""
         self._top = listing.folder
         self._seen.update((listing.address, listing.folder))
+        self._offered.add(listing.address)  # pages further down link back to it
         yield from self._series(listing, pool, level=1, above=[])
 
     def _series(
