@@ -39,7 +39,8 @@ class CartView:
         marks: whether each row is ticked, 1 or 0.
         shown: the indexes of the rows that the filter and the folder leave.
         taken: the sizes of what is ticked.
-        tree: the folders; the sources come first if there are several.
+        tree: the folders; the first ones are the sources.
+        root: the folder that holds all others: the source, if there is just one.
         troubles: rows that are not understood, and are not here.
 
     Raises:
@@ -55,31 +56,26 @@ class CartView:
         self._rows = OfferStore(distinct=False)
         self._groups: dict[By, array[int]] = {by: array("L") for by in By}
         names: dict[tuple[By, str], int] = {}
+        self._folders = array("L")
+        self._taken_in: list[Sizes] = [Sizes()]
         for offer, taken in read_marked(self.sheet, self.troubles, []):
             self._rows.add(offer)
             self.marks.append(taken)
+            folder = self.tree.add(offer, [offer.source])
+            self._folders.append(folder)
+            while len(self._taken_in) < len(self.tree):
+                self._taken_in.append(Sizes())
             if taken:
                 self.taken.add(offer)
+                self._taken_in[folder].add(offer)
             for by, group in self._groups.items():
                 group.append(names.setdefault((by, by.of(offer)), len(names)))
         self._before = bytes(self.marks)
         self._matching: Sequence[int] = range(len(self.marks))
         self.shown: Sequence[int] = self._matching
-        several = len(set(self._groups[By.SOURCE])) > 1
-        self._folders = array(
-            "L",
-            (
-                self.tree.add(offer, [offer.source] if several else ())
-                for _, offer in self._rows.numbered()
-            ),
-        )
-        self._folder = ROOT
-        self._taken_in = [Sizes() for _ in range(len(self.tree))]
-        for (_, offer), folder, mark in zip(
-            self._rows.numbered(), self._folders, self.marks, strict=True
-        ):
-            if mark:
-                self._taken_in[folder].add(offer)
+        sources = self.tree.children(ROOT)
+        self.root = sources[0] if len(sources) == 1 else ROOT
+        self._folder = self.root
 
     def __len__(self) -> int:
         return len(self.marks)
@@ -125,7 +121,7 @@ class CartView:
 
     def matching_within(self, folder: int) -> Sequence[int]:
         """Return the rows in and below a folder that match the filter."""
-        if folder == ROOT:
+        if folder in (ROOT, self.root):
             return self._matching
         within, folders = self.tree.within(folder), self._folders
         return array("L", (index for index in self._matching if within[folders[index]]))

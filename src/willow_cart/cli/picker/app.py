@@ -14,7 +14,6 @@ from textual.screen import ModalScreen
 from textual.widgets import Footer, Input, Static
 
 from willow_cart.cart.cart_view import By, CartView
-from willow_cart.cart.folder_tree import ROOT
 from willow_cart.cli.picker.cart_list import CartList, heading
 from willow_cart.cli.picker.levels import Levels
 from willow_cart.errors import BadOption, WillowCartError
@@ -147,7 +146,7 @@ class TickingApp(App[bool]):
 
     @property
     def _has_folders(self) -> bool:
-        return len(self._tray.tree) > 1
+        return bool(self._tray.tree.children(self._tray.root))
 
     def _tell(self, note: str = "") -> None:
         """Show what is taken, and how much of the cart is visible."""
@@ -214,7 +213,7 @@ class TickingApp(App[bool]):
         elif self._levels.has_class("open") and self._levels.has_focus:
             self._levels.remove_class("open")
             self._rows.focus()
-            self._enter(ROOT)
+            self._enter(self._tray.root)
         else:
             self._levels.add_class("open")
             self._levels.focus()
@@ -258,7 +257,7 @@ class TickingApp(App[bool]):
     def action_clear(self) -> None:
         """Remove the filter, and show all folders."""
         self.query_one("#filter", Input).value = ""
-        self._tray.enter(ROOT)
+        self._tray.enter(self._tray.root)
         self._levels.refilled()
         self._show("")
         self._close_filter()

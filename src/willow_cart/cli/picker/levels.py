@@ -8,7 +8,6 @@ from typing import ClassVar
 from textual.binding import Binding, BindingType
 
 from willow_cart.cart.cart_view import CartView
-from willow_cart.cart.folder_tree import ROOT
 from willow_cart.cli.picker.cursor_list import CursorList
 from willow_cart.model import Sizes
 from willow_cart.units import format_size, printable
@@ -34,7 +33,7 @@ class Levels(CursorList):
         super().__init__()
         self._tray = tray
         self._entered = entered
-        self._open = {ROOT}
+        self._open = {tray.root}
         self._sums = tray.tree.sums()
         self._taken = tray.taken_within()
         self._visible = list(self._walk())
@@ -69,10 +68,10 @@ class Levels(CursorList):
     def action_close(self) -> None:
         """Close a folder; if it is closed, go to the one that holds it."""
         folder = self.folder
-        if folder in self._open and folder != ROOT:
+        if folder in self._open and folder != self._tray.root:
             self._open.discard(folder)
             self._refill(folder)
-        elif folder != ROOT:
+        elif folder != self._tray.root:
             depth = self._tray.tree.depths[folder]
             above = self.cursor
             while self._tray.tree.depths[self._visible[above]] >= depth:
@@ -86,7 +85,7 @@ class Levels(CursorList):
     def _walk(self) -> list[int]:
         """Return the folders that are visible, those below closed ones left out."""
         found: list[int] = []
-        waiting = [ROOT]
+        waiting = [self._tray.root]
         while waiting:
             number = waiting.pop()
             found.append(number)
@@ -100,8 +99,13 @@ class Levels(CursorList):
         every, taken = self._sums[folder], self._taken[folder]
         mark = " " if not taken.files else "x" if taken.files == every.files else "-"
         sign = " " if not tree.children(folder) else "-" if folder in self._open else "+"
-        name = f"{tree.names[folder].removesuffix('/')}/" if folder != ROOT else "all folders"
-        line = f"[{mark}] {'  ' * tree.depths[folder]}{sign} "
+        name = (
+            f"{tree.names[folder].removesuffix('/')}/"
+            if folder != self._tray.root
+            else "all folders"
+        )
+        depth = tree.depths[folder] - tree.depths[self._tray.root]
+        line = f"[{mark}] {'  ' * depth}{sign} "
         tail = f" {f'{taken.files:,}/{every.files:,}':>{_COUNT}} {_written(taken):>{_SIZE}}"
         room = max(1, width - len(line) - len(tail))
         return f"{line}{cut_middle(printable(name), room):<{room}}{tail}"[:width], not taken.files
