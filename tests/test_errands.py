@@ -625,3 +625,15 @@ def test_slips_at_the_top_of_an_errand_are_named(
     (tmp_path / "job.toml").write_text(f'into = "d"\n{line}\n[[source]]\nat = "x.txt"\n')
     done = here(tmp_path, "errand", "job.toml")
     assert (done.code, said in done.err) == (2, True), done.err
+
+
+def test_nothing_new_since_the_last_run_is_told_as_such(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"1", modified=1_600_000_000)
+    errand = f'[[source]]\nname = "loggers"\nat = "{place.base}/a.csv"\nask_sizes = true\n'
+    (tmp_path / "job.toml").write_text(f'into = "d"\n{errand}since = "last run"\n')
+    assert run("errand", "job.toml", cwd=tmp_path).code == 0
+    again = run("errand", "job.toml", cwd=tmp_path)
+    assert again.code == 3
+    assert re.search(
+        r'loggers: nothing was modified since the last run \(20.*; since = "last run"\)', again.err
+    )

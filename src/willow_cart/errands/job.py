@@ -36,11 +36,13 @@ class Source:
         name: what its files are said to be from; empty for the address.
         request: how it is looked at, and what is chosen.
         mark: tells it from every other, and from itself if it were to choose otherwise.
+        since_last_run: whether only files since the last run are chosen.
     """
 
     name: str
     request: LoadRequest
     mark: str
+    since_last_run: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +102,10 @@ def make_job(document: Document, values: Values, last: datetime | None = None) -
     into = values.fill(str(document.top.keys["into"]), document.top.place("into"))
     connecting = _given(document.connecting, values, options_of("connecting"))
     sources = [
-        _make_source(_with_last_run(table, last), variant, connecting)
+        replace(
+            _make_source(_with_last_run(table, last), variant, connecting),
+            since_last_run=table.keys.get("since") == LAST_RUN and last is not None,
+        )
         for table in document.sources
         for variant in values.variants(_texts_in(table))
     ]

@@ -88,6 +88,10 @@ def discover_offers(
         try:
             _go_through(source, finder, before.get(source.mark, ()), found)
             finder.require_some()
+        except NothingChosen as error:
+            is_old = source.since_last_run and (error.rule or "").startswith("--since ")
+            failures.append(_nothing_new(source, error) if is_old else error)
+            continue
         except WillowCartError as error:
             failures.append(error)
             continue
@@ -103,6 +107,13 @@ def discover_offers(
     # Another source may offer what this one does no more.
     found.gone.difference_update(*found.offered.values())
     return found
+
+
+def _nothing_new(source: Source, error: NothingChosen) -> NothingChosen:
+    """Return the error for a source of which nothing is newer than the last run."""
+    place = source.name or ", ".join(map(without_secrets, source.request.sources))
+    reason = f'nothing was modified since the last run ({source.request.since}; since = "last run")'
+    return NothingChosen(place, reason, "", offered=error.offered, rule=error.rule)
 
 
 def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], found: Found) -> None:
