@@ -350,6 +350,15 @@ def test_what_a_file_needs_is_bounded() -> None:
     assert told.fetched <= 4 << 20
 
 
+def test_a_workbook_that_swells_is_not_opened() -> None:
+    file = io.BytesIO(workbook())
+    with zipfile.ZipFile(file, "a", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("xl/extra.xml", b" " * (257 << 20))
+    told = look("bomb.xlsx", file.getvalue())
+    assert told.content.form == "other file"
+    assert told.content.notes[0].startswith("it unpacks to 269 MB")
+
+
 def test_a_schema_is_told_where_rows_are_too_large() -> None:
     import pyarrow as pa
     from pyarrow import parquet as written

@@ -7,11 +7,21 @@ from collections.abc import Iterator
 from contextlib import closing
 from itertools import islice
 from typing import Any
+from zipfile import ZipFile
 
+from willow_cart.archives.members import Damaged
+from willow_cart.archives.reader import LimitedReader, reading
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.protocols.remote_file import TooMuchRead
 from willow_cart.tables.table_files import unique_names
+from willow_cart.units import format_size
 from willow_cart.workbooks import UnreadableWorkbook, open_workbook, rows_of, text_of
+
+# A workbook of a million rows unpacks to less.
+_MAX_WORKBOOK_BYTES = 256 << 20
+
+# Rows of larger groups are not read, whatever the file says of them.
+_MAX_ROW_GROUP_BYTES = 1 << 30
 
 # What is read of a column at a time.
 _BUFFER_BYTES = 32 << 10
@@ -48,6 +58,8 @@ def _first_rows(file: Any, rows: int) -> tuple[list[list[str]], list[str]]:
     """Return the first rows of a Parquet file, or a note why they were not read."""
     if not rows:
         return [], []
+    if file.metadata.row_group(0).total_byte_size > _MAX_ROW_GROUP_BYTES:
+        return [], ["its first rows are in a group that is too large; haul it to see them"]
     try:
         first = next(file.iter_batches(batch_size=rows))
     except TooMuchRead:
@@ -62,6 +74,7 @@ def look_at_workbook(sample: Sample, rows: int) -> Content:
     Raises:
         Unreadable: it cannot be read.
     """
+    _require_small(sample)
     try:
         with closing(open_workbook(sample.file())) as book:
             facts: dict[str, Fact] = {"sheets": ", ".join(book.sheetnames)}
@@ -79,6 +92,21 @@ def look_at_workbook(sample: Sample, rows: int) -> Content:
     except UnreadableWorkbook as error:
         raise Unreadable(f"it is not a readable workbook: {error}") from None
     return Content("empty workbook", facts)
+
+
+def _require_small(sample: Sample) -> None:
+    """Refuse a workbook that unpacks to very much: its library holds its texts in memory.
+
+    Raises:
+        Unreadable: it is no archive, or does.
+    """
+    try:
+        with reading(), ZipFile(LimitedReader(sample.file())) as archive:
+            unpacked = sum(info.file_size for info in archive.infolist())
+    except Damaged as error:
+        raise Unreadable(str(error)) from None
+    if unpacked > _MAX_WORKBOOK_BYTES:
+        raise Unreadable(f"it unpacks to {format_size(unpacked)}; haul it")
 
 
 def look_at_hdf5(sample: Sample, rows: int) -> Content:
