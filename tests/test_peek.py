@@ -356,7 +356,7 @@ def test_a_workbook_that_swells_is_not_opened() -> None:
         archive.writestr("xl/extra.xml", b" " * (257 << 20))
     told = look("bomb.xlsx", file.getvalue())
     assert told.content.form == "other file"
-    assert told.content.notes[0].startswith("it unpacks to 269 MB")
+    assert told.content.notes[0].startswith("it unpacks to 270 MB")
 
 
 def test_a_schema_is_told_where_rows_are_too_large() -> None:
