@@ -589,8 +589,18 @@ def test_a_run_is_summed_up_with_counts_and_has_one_receipt(tmp_path: Path, plac
     )
     assert run("receipt", "data", "--json", cwd=tmp_path).json()["run"] == 3
     # A step that is run again alone belongs to the last haul.
+    before = run("receipt", "data", "--json", cwd=tmp_path).json()["steps"]
     assert run("errand", "job.toml", "--from", "unpack", cwd=tmp_path).code == 0
-    assert run("receipt", "data", "--json", cwd=tmp_path).json()["run"] == 3
+    receipt = run("receipt", "data", "--json", cwd=tmp_path).json()
+    assert receipt["run"] == 3
+    assert len(receipt["steps"]) == 2
+    assert all(
+        now["started"] >= then["ended"] for now, then in zip(receipt["steps"], before, strict=True)
+    )
+    with sqlite3.connect(tmp_path / "data" / ".willow" / "ledger.db") as ledger:
+        assert ledger.execute("SELECT id, haul FROM run").fetchall() == [
+            (1, None), (2, 1), (3, None), (4, 3), (5, 3),
+        ]  # fmt: skip
 
 
 def test_a_mail_tells_of_good_runs_as_well_if_asked_to(tmp_path: Path, place: StandIn) -> None:

@@ -279,6 +279,9 @@ class _Errand:
 
     def go_on(self, first: int) -> ErrandDone:
         """Run the steps in order, starting at one, until one fails."""
+        if self._run is None and has_ledger(self._into):
+            with Ledger(ledger_path(self._into)) as ledger:
+                self._run = ledger.last_haul()  # before a step has a run of its own
         steps: list[StepDone] = []
         for step in self._job.steps[first:]:
             self._observer.note(StepBegun(step))
@@ -359,23 +362,20 @@ class _Errand:
 
     def _record(self, done: StepDone, began: str) -> None:
         """Record a step with the haul that it followed, for one receipt of the whole run."""
-        path = ledger_path(self._into)
-        if not has_ledger(self._into):
+        if self._run is None:
             return  # nothing was ever hauled there
         record = StepRecord(
             done.step.number, without_secrets(done.step.typed), began, timestamp(),
             int(done.exit_code), done.counts,
         )  # fmt: skip
-        result = done.result
-        own = result.run if isinstance(result, HaulSummary) else 0
-        with Ledger(path) as ledger, ledger.transaction():
-            # Archives may lie in another destination, in whose ledger their run is.
-            is_here = isinstance(result, HaulSummary) and all(
-                root.resolve() == self._into.resolve() for root, _ in result.archives
-            )
-            haul = self._run if self._run is not None else ledger.last_haul()
-            if haul is not None:
-                ledger.record_step(haul, record, own if own and is_here else None)
+        own = None
+        # Archives may lie in another destination, in whose ledger their run is.
+        if isinstance(done.result, HaulSummary) and all(
+            root.resolve() == self._into.resolve() for root, _ in done.result.archives
+        ):
+            own = done.result.run
+        with Ledger(ledger_path(self._into)) as ledger, ledger.transaction():
+            ledger.record_step(self._run, record, own)
 
     def _do(self, step: Step) -> tuple[object, Exit]:
         """Carry out the request of a step."""
