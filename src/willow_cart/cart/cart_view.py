@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from array import array
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from enum import StrEnum
 from pathlib import Path
@@ -38,7 +39,7 @@ class CartView:
         sheet: the table in it, as it was when the tray was filled.
         marks: whether each row is ticked, 1 or 0.
         shown: the indexes of the rows that the filter and the folder leave.
-        taken: the sizes of what is ticked.
+        taken_within: the sizes of what is ticked in and below each folder.
         tree: the folders; the first ones are the sources.
         root: the folder that holds all others: the source, if there is just one.
         troubles: rows that are not understood, and are not here.
@@ -50,26 +51,25 @@ class CartView:
     def __init__(self, path: Path) -> None:
         self.sheet = Sheet.at(path)
         self.marks = bytearray()
-        self.taken = Sizes()
         self.troubles: list[Issue] = []
         self.tree = FolderTree()
         self._rows = OfferStore(distinct=False)
         self._groups: dict[By, array[int]] = {by: array("L") for by in By}
         names: dict[tuple[By, str], int] = {}
         self._folders = array("L")
-        self._taken_in: list[Sizes] = [Sizes()]
+        own: list[Sizes] = [Sizes()]
         for offer, taken in read_marked(self.sheet, self.troubles, []):
             self._rows.add(offer)
             self.marks.append(taken)
             folder = self.tree.add(offer, [offer.source])
             self._folders.append(folder)
-            while len(self._taken_in) < len(self.tree):
-                self._taken_in.append(Sizes())
+            while len(own) < len(self.tree):
+                own.append(Sizes())
             if taken:
-                self.taken.add(offer)
-                self._taken_in[folder].add(offer)
+                own[folder].add(offer)
             for by, group in self._groups.items():
                 group.append(names.setdefault((by, by.of(offer)), len(names)))
+        self.taken_within = self.tree.sums(own)
         self._before = bytes(self.marks)
         self._matching: Sequence[int] = range(len(self.marks))
         self.shown: Sequence[int] = self._matching
@@ -130,25 +130,25 @@ class CartView:
         """Return the number of the folder of a row."""
         return self._folders[index]
 
-    def taken_within(self) -> list[Sizes]:
-        """Return the sizes of what is ticked in and below each folder."""
-        return self.tree.sums(self._taken_in)
+    @property
+    def taken(self) -> Sizes:
+        """The sizes of all that is ticked."""
+        return self.taken_within[ROOT]
 
     def tick(self, indexes: Iterable[int], *, mark: bool) -> int:
         """Tick or untick rows, and return how many marks changed."""
-        changed = 0
+        changed: defaultdict[int, Sizes] = defaultdict(Sizes)
         for index in indexes:
             if self.marks[index] != mark:
                 self.marks[index] = mark
-                changed += 1
-                one = Sizes()
-                one.add(self[index])
-                for taken in (self.taken, self._taken_in[self._folders[index]]):
-                    if mark:
-                        taken.add_all(one)
-                    else:
-                        taken.take_off(one)
-        return changed
+                changed[self._folders[index]].add(self[index])
+        for folder, sizes in changed.items():
+            for each in self.tree.upward(folder):
+                if mark:
+                    self.taken_within[each].add_all(sizes)
+                else:
+                    self.taken_within[each].take_off(sizes)
+        return sum(sizes.files for sizes in changed.values())
 
     def alike(self, index: int, by: By) -> Iterable[int]:
         """Return the visible rows in the same group as a row, including that row."""

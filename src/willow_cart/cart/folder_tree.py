@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime
 
 from willow_cart.model import Offer, Sizes
@@ -72,19 +72,28 @@ class FolderTree:
         """Return the folders right in a folder, by name."""
         return [child for _, child in sorted(self._children[number].items())]
 
-    def walk(self, number: int = ROOT, depth: int | None = None) -> Iterator[int]:
+    def walk(
+        self, number: int = ROOT, enters: Callable[[int], bool] = lambda _: True
+    ) -> Iterator[int]:
         """Yield a folder and those below it, each before its own, by name.
 
         Args:
             number: of the folder.
-            depth: how many levels below it; None for all.
+            enters: whether to go on to the folders in a folder.
         """
         waiting = [number]
         while waiting:
             number = waiting.pop()
             yield number
-            if depth is None or self.depths[number] < depth:
+            if enters(number):
                 waiting += reversed(self.children(number))
+
+    def upward(self, number: int) -> Iterator[int]:
+        """Yield a folder and all that hold it, up to the root."""
+        yield number
+        while number != ROOT:
+            number = self._parents[number]
+            yield number
 
     def within(self, number: int) -> bytearray:
         """Return a flag for each folder: 1 for this one and all below it."""

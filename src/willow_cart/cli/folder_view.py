@@ -7,6 +7,7 @@ import json
 import sys
 from collections.abc import Iterator
 from datetime import datetime
+from functools import partial
 from typing import NamedTuple
 
 from willow_cart.cart.folder_tree import FolderTree
@@ -64,8 +65,11 @@ class AsFolders(Showing):
             sums, newest = tree.sums(), tree.newest()
             # Several sources may have folders of the same names.
             above = f"{source}: " if len(trees) > 1 else ""
-            for number in tree.walk(depth=self._levels):
+            for number in tree.walk(enters=partial(self._goes_below, tree)):
                 yield _Row(f"{above}{tree.path_of(number) or './'}", sums[number], newest[number])
+
+    def _goes_below(self, tree: FolderTree, number: int) -> bool:
+        return self._levels is None or tree.depths[number] < self._levels
 
 
 def _show(rows: list[_Row]) -> None:

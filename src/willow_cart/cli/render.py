@@ -240,7 +240,7 @@ def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
         "heading": [offer.heading for offer in offers],
         "column": [f"{o.cell.column} {o.cell.title}".strip() if o.cell else "" for o in offers],
         "kind": [offer.kind for offer in offers],
-        "size": [_size_of(offer) for offer in offers],
+        "size": [size_of(offer) for offer in offers],
         "modified": [f"{o.modified:%Y-%m-%d %H:%M}" if o.modified else "" for o in offers],
         "host": [host_of(offer.address) for offer in offers],
         "dropped by": [dropped_by for _, dropped_by in rows],
@@ -272,7 +272,8 @@ def show_total(finder: OfferFinder, totals: Totals) -> None:
     show_line(line)
 
 
-def _size_of(offer: Offer) -> str:
+def size_of(offer: Offer) -> str:
+    """Format the size of an offer; `~` marks a rounded one, `?` stands for an unknown one."""
     if offer.size is not None:
         return format_size(offer.size)
     return "?" if offer.about is None else f"~{format_size(offer.about)}"
@@ -328,7 +329,7 @@ class Folder:
         branch = Branch(name, f"{count}, {written(self.sizes)}" if self.sizes.files else "")
         for offer in self.files:
             modified = f", {offer.modified:%Y-%m-%d}" if offer.modified else ""
-            branch.branches.append(Branch(offer.file_name, f"{_size_of(offer)}{modified}"))
+            branch.branches.append(Branch(offer.file_name, f"{size_of(offer)}{modified}"))
         if more := self.direct - len(self.files):
             branch.branches.append(Branch("...", f"{count_of(more, 'file')} more"))
         branch.branches += [node.branch(f"{each}/") for each, node in self.folders.items()]

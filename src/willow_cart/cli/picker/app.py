@@ -160,7 +160,7 @@ class TickingApp(App[bool]):
         self.query_one("#total", Static).update(note or line)
         self._warned = False
         self._rows.refresh()
-        self._levels.counted()
+        self._levels.refresh()
         self.call_after_refresh(self._head)  # a scroll bar may have come or gone
 
     def on_resize(self) -> None:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from willow_cart.cart.cart_view import CartView
 from willow_cart.cli.picker.cursor_list import CursorList
+from willow_cart.cli.render import size_of
 from willow_cart.model import Offer
-from willow_cart.units import format_size, printable
+from willow_cart.units import printable
 from willow_cart.views.bars import cut_middle
 
 # Widths of all columns but that of the path, which gets what is left.
@@ -52,11 +53,8 @@ def heading(width: int) -> str:
 
 def _line_of(offer: Offer, ticked: bool, width: int) -> str:
     """Format a row to an exact width, without control characters."""
-    about = offer.about is not None
-    size = offer.about if offer.size is None else offer.size
-    written = "?" if size is None else f"{'~' if about else ''}{format_size(size)}"
     line = f"[{'x' if ticked else ' '}] {offer.number:>{_NUMBER}}  "
-    tail = f"  {written:>{_SIZE}}"
+    tail = f"  {size_of(offer):>{_SIZE}}"
     if width >= _NARROW_COLUMNS:
         date = f"{offer.modified:%Y-%m-%d}" if offer.modified else ""
         tail += f"  {date:<{_DATE}}  {offer.kind:<{_KIND}}"

@@ -35,8 +35,7 @@ class Levels(CursorList):
         self._entered = entered
         self._open = {tray.root}
         self._sums = tray.tree.sums()
-        self._taken = tray.taken_within()
-        self._visible = list(self._walk())
+        self._visible = self._walk()
 
     def count(self) -> int:
         """Return how many folders are visible."""
@@ -50,11 +49,6 @@ class Levels(CursorList):
     def moved(self) -> None:
         """Show the rows of the folder."""
         self._entered(self.folder)
-
-    def counted(self) -> None:
-        """Count again what is taken."""
-        self._taken = self._tray.taken_within()
-        self.refresh()
 
     def action_open(self) -> None:
         """Open a folder; if it is open, go to the first one in it."""
@@ -79,24 +73,17 @@ class Levels(CursorList):
             self.action_move(above - self.cursor)
 
     def _refill(self, folder: int) -> None:
-        self._visible = list(self._walk())
+        self._visible = self._walk()
         self.refilled(self._visible.index(folder))
 
     def _walk(self) -> list[int]:
         """Return the folders that are visible, those below closed ones left out."""
-        found: list[int] = []
-        waiting = [self._tray.root]
-        while waiting:
-            number = waiting.pop()
-            found.append(number)
-            if number in self._open:
-                waiting += reversed(self._tray.tree.children(number))
-        return found
+        return list(self._tray.tree.walk(self._tray.root, self._open.__contains__))
 
     def line(self, number: int, width: int) -> tuple[str, bool]:
         """Return a folder as a line; those of which nothing is taken are dim."""
         tree, folder = self._tray.tree, self._visible[number]
-        every, taken = self._sums[folder], self._taken[folder]
+        every, taken = self._sums[folder], self._tray.taken_within[folder]
         mark = " " if not taken.files else "x" if taken.files == every.files else "-"
         sign = " " if not tree.children(folder) else "-" if folder in self._open else "+"
         name = (
