@@ -87,6 +87,11 @@ _BEGINNINGS: dict[str, tuple[bytes, ...]] = {
 }
 
 
+def begins_like(extension: str, beginning: bytes) -> bool:
+    """Whether bytes have a signature of files with an extension."""
+    return beginning.startswith(_BEGINNINGS[extension])
+
+
 def begins_as_named(name: str, beginning: bytes) -> bool | None:
     """Whether bytes have the signature for a name's extension; None if it has none.
 

@@ -164,7 +164,14 @@ def _table(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Seque
 
 def _write(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:
     """Print aligned text in full, for pipes."""
+    print("\n".join(aligned(columns, rows, numeric)))
+
+
+def aligned(
+    columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]
+) -> list[str]:
+    """Return a table as lines of text, the headings first; see `show_table`."""
     widths = [max(map(len, cells)) for cells in zip(columns, *rows, strict=True)]
     sides = [">" if column in numeric else "<" for column in columns]
     line = "   ".join(f"{{:{side}{width}}}" for side, width in zip(sides, widths, strict=True))
-    print("\n".join(line.format(*row).rstrip() for row in (columns, *rows)))
+    return [line.format(*row).rstrip() for row in (columns, *rows)]

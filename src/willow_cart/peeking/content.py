@@ -11,6 +11,11 @@ Fact = str | int | float
 """A value that is told of a file."""
 
 
+WHOLE_NUMBERS = ("integer", "int", "uint", "bytes")
+REAL_NUMBERS = ("real", "float", "double", "decimal", "number")
+"""How the names of the types of numbers begin, those of Arrow included."""
+
+
 class Unreadable(Exception):
     """A file that is not what it begins like; the text says why, as a clause."""
 

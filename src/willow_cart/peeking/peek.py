@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
@@ -13,7 +14,7 @@ from willow_cart.archives.members import Damaged
 from willow_cart.archives.reader import reading
 from willow_cart.archives.tars import is_tar, open_packed, packing_of
 from willow_cart.errors import NoParts, TransferFailed
-from willow_cart.kinds import extension_of, kind_of, stem_of
+from willow_cart.kinds import begins_like, extension_of, kind_of, stem_of
 from willow_cart.peeking.archive_lists import look_at_tar, look_at_zip
 from willow_cart.peeking.content import Content, Look, Sample, Unreadable
 from willow_cart.peeking.data_files import (
@@ -129,10 +130,9 @@ def _looker_for(sample: Sample) -> Look:
     beginning, extension = sample.beginning, extension_of(sample.name)
     if not beginning:
         return _look_at_bytes
-    for mark, look in _BY_BEGINNING:
-        if beginning.startswith(mark):
-            return look
-    if beginning.startswith(_ZIP):
+    if look := _by_signature(beginning):
+        return look
+    if begins_like("zip", beginning):
         return look_at_workbook if extension in EXTENSIONS else look_at_zip
     if packing_of(beginning):
         return _look_inside
@@ -147,25 +147,35 @@ def _looker_for(sample: Sample) -> Look:
     return look_at_json if looks_like_json(sample.name, beginning) else look_at_text
 
 
+def _by_signature(beginning: bytes) -> Look | None:
+    for extension, look in _BY_SIGNATURE.items():
+        if begins_like(extension, beginning):
+            return look
+    for mark, look in _BY_BEGINNING.items():
+        if beginning.startswith(mark):
+            return look
+    return None
+
+
 _TAR_BLOCK_BYTES = 512
-_ZIP = (b"PK\x03\x04", b"PK\x05\x06")
-_BY_BEGINNING: tuple[tuple[bytes, Look], ...] = (
-    (b"PAR1", look_at_parquet),
-    (b"\x89HDF\r\n\x1a\n", look_at_hdf5),
-    (b"CDF\x01", look_at_netcdf),
-    (b"CDF\x02", look_at_netcdf),
-    (b"CDF\x05", look_at_netcdf),
-    (b"%PDF-", look_at_pdf),
-    (b"\x89PNG\r\n\x1a\n", look_at_picture),
-    (b"\xff\xd8\xff", look_at_picture),
-    (b"GIF8", look_at_picture),
-    (b"II*\0", look_at_picture),
-    (b"MM\0*", look_at_picture),
-    (b".snd", look_at_sound),
-    (b"fLaC", look_at_sound),
-    (b"OggS", look_at_sound),
-    (b"ID3", look_at_sound),
-)
+# HDF5 comes before NetCDF, whose newer files are of that format.
+_BY_SIGNATURE: Mapping[str, Look] = {
+    "parquet": look_at_parquet,
+    "h5": look_at_hdf5,
+    "nc": look_at_netcdf,
+    "pdf": look_at_pdf,
+    "png": look_at_picture,
+    "jpg": look_at_picture,
+    "gif": look_at_picture,
+    "flac": look_at_sound,
+    "ogg": look_at_sound,
+}
+_BY_BEGINNING: Mapping[bytes, Look] = {
+    b"II*\0": look_at_picture,  # TIFF 6.0, 2
+    b"MM\0*": look_at_picture,
+    b".snd": look_at_sound,
+    b"ID3": look_at_sound,  # ID3v2.4.0, 3.1
+}
 
 
 def _look_inside(sample: Sample, rows: int) -> Content:

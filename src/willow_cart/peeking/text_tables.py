@@ -10,7 +10,13 @@ from willow_cart.checks.soft_failures import looks_like_page, title_of
 from willow_cart.kinds import extension_of
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample
 from willow_cart.tables.column_types import TableColumn, strings
-from willow_cart.tables.dialect import Dialect, dialect_of, encoding_of, looks_like_table
+from willow_cart.tables.dialect import (
+    Dialect,
+    dialect_of,
+    encoding_label,
+    encoding_of,
+    looks_like_table,
+)
 from willow_cart.tables.table_files import unique_names
 
 _TABLES = frozenset({"csv", "tsv", "tab"})
@@ -52,7 +58,7 @@ def _table(sample: Sample, beginning: bytes, rows: int) -> Content:
     facts: dict[str, Fact] = {
         "format": str(dialect),
         "columns": len(names),
-        **_count_of_rows(sample, len(body), len(beginning) - len(first)),
+        **_count_of("rows", sample, len(body), len(beginning) - len(first)),
     }
     cells = zip(*body, strict=True) if body else [()] * len(names)
     columns = [
@@ -78,23 +84,25 @@ def _type_of(cells: Sequence[str], dialect: Dialect) -> str:
     return str(column.type)
 
 
-def _count_of_rows(sample: Sample, count: int, bytes_of_rows: int) -> dict[str, Fact]:
-    """Return the number of rows, or an estimate by the length of those that are here."""
+def _count_of(what: str, sample: Sample, count: int, bytes_of_all: int) -> dict[str, Fact]:
+    """Return the number of rows or lines, or an estimate by the length of those that are here."""
     if sample.is_whole:
-        return {"rows": count}
+        return {what: count}
     if sample.length is None or not count:
         return {}
-    each = max(1.0, bytes_of_rows / count)
-    return {"rows (estimated)": round(sample.length / each)}
+    each = max(1.0, bytes_of_all / count)
+    return {f"{what} (estimated)": round(sample.length / each)}
 
 
 def _lines(sample: Sample, beginning: bytes, rows: int) -> Content:
     encoding = encoding_of(beginning)
     lines = beginning.decode(encoding, "replace").splitlines()
-    name = {"utf-8-sig": "UTF-8", "cp1252": "Windows-1252"}.get(encoding, encoding.upper())
-    count = {
-        key.replace("rows", "lines"): value
-        for key, value in _count_of_rows(sample, len(lines), len(beginning)).items()
-    }
+    count = _count_of("lines", sample, len(lines), len(beginning))
     shown = [[line[:_MAX_LINE_CHARACTERS]] for line in islice(lines, rows)]
-    return Content("text", {"encoding": name, **count}, [PeekedColumn("line")], shown, "line")
+    return Content(
+        "text",
+        {"encoding": encoding_label(encoding), **count},
+        [PeekedColumn("line")],
+        shown,
+        "line",
+    )

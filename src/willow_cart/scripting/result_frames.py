@@ -7,14 +7,10 @@ from dataclasses import fields
 from typing import TYPE_CHECKING
 
 from willow_cart.ledger.receipt import ReceiptRow
+from willow_cart.peeking.content import REAL_NUMBERS, WHOLE_NUMBERS
 
 if TYPE_CHECKING:
     import pandas as pd
-
-
-# How the names of types begin, those of Arrow included.
-_WHOLE = ("integer", "int", "uint", "bytes")
-_REAL = ("real", "float", "double", "decimal", "number")
 
 
 def frame(
@@ -45,16 +41,17 @@ def typed_frame(columns: Sequence[tuple[str, str]], rows: Iterable[Sequence[str]
     import pandas as pd
 
     made = frame([name for name, _ in columns], rows)
-    for place, (name, type_) in enumerate(columns):
+    for place, (_, type_) in enumerate(columns):
         cells = made.iloc[:, place]
         if type_.startswith("time"):
             zoned = type_ == "time with zone"
-            made[name] = pd.to_datetime(cells, format="ISO8601", errors="coerce", utc=zoned)
-        elif type_.startswith(_WHOLE):
-            made[name] = pd.to_numeric(cells, errors="coerce").astype("Int64")
-        elif type_.startswith(_REAL):
+            times = pd.to_datetime(cells, format="ISO8601", errors="coerce", utc=zoned)
+            made.isetitem(place, times.array)
+        elif type_.startswith(WHOLE_NUMBERS):
+            made.isetitem(place, pd.to_numeric(cells, errors="coerce").astype("Int64").array)
+        elif type_.startswith(REAL_NUMBERS):
             points = cells.str.replace(",", ".", regex=False)
-            made[name] = pd.to_numeric(points, errors="coerce").astype("float64")
+            made.isetitem(place, pd.to_numeric(points, errors="coerce").astype("float64").array)
     return made
 
 

@@ -45,11 +45,14 @@ class Dialect:
     decimal: str = "."
 
     def __str__(self) -> str:
-        encoding = {"utf-8-sig": "UTF-8", "cp1252": "Windows-1252"}.get(
-            self.encoding, self.encoding.upper()
-        )
         mark = "point" if self.decimal == "." else "comma"
-        return f"{_DELIMITERS[self.delimiter]} between cells, decimal {mark}, {encoding}"
+        label = encoding_label(self.encoding)
+        return f"{_DELIMITERS[self.delimiter]} between cells, decimal {mark}, {label}"
+
+
+def encoding_label(encoding: str) -> str:
+    """Return the name of an encoding for users, from Python's."""
+    return {"utf-8-sig": "UTF-8", "cp1252": "Windows-1252"}.get(encoding, encoding.upper())
 
 
 def encoding_named(name: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from willow_cart.peeking.content import Content, PeekedColumn
+from willow_cart.peeking.content import REAL_NUMBERS, WHOLE_NUMBERS, Content, PeekedColumn
 from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
 from willow_cart.units import format_size
@@ -13,9 +13,6 @@ from willow_cart.units import format_size
 _MAX_COLUMNS = 8
 
 _MAX_CELL_CHARACTERS = 60
-
-NUMERIC = ("integer", "real", "number", "bytes", "int", "uint", "float", "double", "decimal")
-"""How the names of the types of numbers begin, those of Arrow included."""
 
 
 def headline(peeked: Peeked) -> str:
@@ -43,20 +40,6 @@ def fetched_line(peeked: Peeked) -> str:
     return f"{format_size(peeked.fetched)}{whole} fetched"
 
 
-def lines_about(peeked: Peeked) -> list[str]:
-    """Return all that is told of a file, with its table in aligned columns."""
-    lines = [headline(peeked), facts_line(peeked.content), ""]
-    if peeked.content.columns:
-        headings, cells, _ = shown_table(peeked.content)
-        widths = [max(map(len, each)) for each in zip(headings, *cells, strict=True)]
-        lines += [
-            "   ".join(f"{cell:<{width}}" for cell, width in zip(row, widths, strict=True)).rstrip()
-            for row in (headings, *cells)
-        ]
-        lines.append("")
-    return [*lines, *peeked.content.notes, fetched_line(peeked)]
-
-
 def shown_table(
     content: Content,
 ) -> tuple[Sequence[str], Sequence[Sequence[str]], Sequence[str]]:
@@ -67,7 +50,9 @@ def shown_table(
     columns = content.columns
     cells = [[_cut(cell) for cell in row] for row in content.rows]
     if len(columns) <= _MAX_COLUMNS:
-        numbers = [_heading(each) for each in columns if each.type.startswith(NUMERIC)]
+        numbers = [
+            _heading(each) for each in columns if each.type.startswith(WHOLE_NUMBERS + REAL_NUMBERS)
+        ]
         return [_heading(each) for each in columns], cells, numbers
     counted = [f"{content.row_kind.partition(' ')[0]} {n}" for n in range(1, len(cells) + 1)]
     turned = zip(*cells, strict=True) if cells else [()] * len(columns)

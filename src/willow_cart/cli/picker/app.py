@@ -16,12 +16,13 @@ from textual.widgets import Footer, Input, Static
 from willow_cart.cart.cart_view import By, CartView
 from willow_cart.cli.picker.cart_list import CartList, heading
 from willow_cart.cli.picker.levels import Levels
+from willow_cart.cli.screen import aligned
 from willow_cart.errors import BadOption, WillowCartError
 from willow_cart.jobs.peek import peek_offer
 from willow_cart.model import Offer
 from willow_cart.requests.pick import PickRequest
 from willow_cart.units import count_of, format_size, printable
-from willow_cart.views.peek_words import lines_about
+from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
 from willow_cart.views.words import in_words
 
 # On a narrower terminal the folders appear only if they are asked for.
@@ -50,9 +51,14 @@ def tick(tray: CartView, request: PickRequest, room: int | None) -> bool:
 def _look_into(request: PickRequest, offer: Offer) -> list[str]:
     """Return lines about the content of a file, or why there are none."""
     try:
-        return lines_about(peek_offer(request, offer, _PEEKED_ROWS))
+        peeked = peek_offer(request, offer, _PEEKED_ROWS)
     except WillowCartError as error:
         return [str(error)]
+    content = peeked.content
+    table = [*aligned(*shown_table(content)), ""] if content.columns else []
+    return [
+        headline(peeked), facts_line(content), "", *table, *content.notes, fetched_line(peeked)
+    ]  # fmt: skip
 
 
 class PeekScreen(ModalScreen[None]):
