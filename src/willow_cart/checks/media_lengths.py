@@ -27,7 +27,7 @@ def check_riff(file: BinaryIO) -> None:
     """Check a file of the Resource Interchange File Format: WAV, AVI, WebP.
 
     Raises:
-        Unsound: it is none, or is cut off.
+        Unsound: it is not a RIFF file, or is cut off.
     """
     head = file.read(12)
     if head[:4] not in (b"RIFF", b"RF64", b"BW64"):
@@ -39,7 +39,7 @@ def check_aiff(file: BinaryIO) -> None:
     """Check an AIFF recording (EA IFF 85).
 
     Raises:
-        Unsound: it is none, or is cut off.
+        Unsound: it is not an AIFF file, or is cut off.
     """
     head = file.read(12)
     if head[:4] != b"FORM" or head[8:12] not in (b"AIFF", b"AIFC"):
@@ -51,7 +51,7 @@ def check_au(file: BinaryIO) -> None:
     """Check an AU recording.
 
     Raises:
-        Unsound: it is none, or is cut off.
+        Unsound: it is not an AU file, or is cut off.
     """
     head = file.read(12)
     if head[:4] != b".snd" or len(head) < 12:
@@ -64,7 +64,7 @@ def check_boxes(file: BinaryIO) -> None:
     """Check a film or a recording of boxes (ISO/IEC 14496-12): MP4, MOV, M4A, HEIC, AVIF.
 
     Raises:
-        Unsound: it is none, its last box is cut off, or that with the description is missing.
+        Unsound: it has no boxes, the last is cut off, or the one with the description is missing.
     """
     length = _length_of(file)
     kinds = set()
@@ -101,7 +101,7 @@ def check_ogg(file: BinaryIO) -> None:
     """Check an Ogg file (RFC 3533): Vorbis, Opus, Theora.
 
     Raises:
-        Unsound: it is none, or its last page is cut off or not there.
+        Unsound: it is not an Ogg file, or its last page is cut off or missing.
     """
     if file.read(4) != b"OggS":
         raise Unsound("it does not start like an Ogg file")
@@ -124,7 +124,7 @@ def check_pdf(file: BinaryIO) -> None:
     """Check a PDF document (ISO 32000, 7.5).
 
     Raises:
-        Unsound: it is none, its end is missing, or its pages cannot be found.
+        Unsound: it is not a PDF document, its end is missing, or its pages cannot be found.
     """
     if not file.read(1024).lstrip().startswith(b"%PDF-"):
         raise Unsound("it does not start like a PDF document")
