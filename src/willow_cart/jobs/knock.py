@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from willow_cart.addresses import WEB, normalise, scheme_of
+from willow_cart.addresses import normalise
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access, trust_of
 from willow_cart.jobs.job_observer import JobObserver
@@ -46,11 +46,10 @@ def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
     """
     address = normalise(request.sources[0])
     with make_access([request], 2, observer) as access:
-        signed = bool(
-            request.user or request.token or request.header or request.cookies or request.sign_in
-        )
-        keyed = bool(request.account_key or request.shared_access)
-        kind = request.as_ or ("bucket" if keyed and scheme_of(address) in WEB else None)
+        keys = request.account_key or request.shared_access
+        fields = request.token or request.header or request.cookies
+        signed = bool(request.user or fields or keys or request.sign_in)
+        kind = request.as_ or ("bucket" if request.has_container_key else None)
         looking = DiscoveryOptions(kind=None if kind is None else Kind(kind))
-        knocker = Knocker(access, trust_of(request).context(), signed or keyed, looking)
+        knocker = Knocker(access, trust_of(request).context(), signed, looking)
         return Knocked(address, list(knocker.knock(address)))

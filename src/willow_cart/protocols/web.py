@@ -260,9 +260,7 @@ class WebAccess(Access):
         Raises:
             NotTrusted: there is a sign-in for the address.
         """
-        if self._sign_ins and (
-            self._sign_ins.fields_for("GET", address) or self._sign_ins.query_for(address)
-        ):
+        if self._signs(address):
             raise NotTrusted(
                 without_secrets(address),
                 "redirected from https to http; not followed, because a sign-in is in use",

@@ -69,15 +69,19 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
     sources: tuple[str, ...] = ()
     signatures: tuple[tuple[str, str], ...] = field(default=(), repr=False)
 
+    @property
+    def has_container_key(self) -> bool:
+        """Whether a key of a blob store is given, and all sources are web addresses.
+
+        Only containers have such keys, so that the kind of the sources need not be named.
+        """
+        keyed = bool(self.account_key or self.shared_access)
+        return keyed and bool(self.sources) and all(map(_is_on_the_web, self.sources))
+
 
 @dataclass(frozen=True, kw_only=True)
 class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingRequest):
     """A request that lists sources."""
-
-    @property
-    def are_on_the_web(self) -> bool:
-        """Whether all sources are web addresses."""
-        return bool(self.sources) and all(map(_is_on_the_web, self.sources))
 
     @classmethod
     def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
@@ -87,8 +91,8 @@ class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingR
         container, and every request to it is to be signed.
         """
         made = super().read(given, settings, words)
-        if made.as_ is None and (made.account_key or made.shared_access) and made.are_on_the_web:
-            made = replace(made, as_="bucket")  # only those of blob stores have such keys
+        if made.as_ is None and made.has_container_key:
+            made = replace(made, as_="bucket")
         if made.as_ != "bucket":
             return made
         parts = [_without_signature(source) for source in made.sources]
@@ -97,12 +101,11 @@ class LookingRequest(SourcesArgument, LookingOptions, ChoosingOptions, ReachingR
 
 
 def _is_on_the_web(source: str) -> bool:
-    return looks_like_address(source) and scheme_of(source) in WEB
+    return looks_like_address(source) and scheme_of(source).lower() in WEB
 
 
 def _without_signature(source: str) -> tuple[str, str]:
     """Split a source into its address and the shared access signature in it, if any."""
     bare, _, query = source.partition("?")
     names = {each.partition("=")[0] for each in query.split("&")}
-    is_web = looks_like_address(bare) and scheme_of(bare) in WEB
-    return (bare, query) if is_web and {"sig", "sv"} <= names else (source, "")
+    return (bare, query) if _is_on_the_web(bare) and {"sig", "sv"} <= names else (source, "")

@@ -317,9 +317,8 @@ class SourceGuide:
         They count from its own folder, or where its ranges begin; if the user wants to keep the
         folders of addresses, from the top of the server.
         """
-        first = normalise(next(expand_ranges(source)))
         if self._looking.keep_folders:
-            return f"{origin_of(first)}/"
+            return f"{origin_of(normalise(next(expand_ranges(source))))}/"
         return fixed_folder(source)
 
     def _is_file(self, address: str) -> bool:
