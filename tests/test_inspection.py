@@ -7,12 +7,12 @@ import gzip
 import io
 import lzma
 import tarfile
-import wave
 import zipfile
 from pathlib import Path
 
 import pytest
 
+from tests.support.media import recording
 from tests.support.program import files_in, run
 from willow_cart.checks.inspection import inspect
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -36,16 +36,6 @@ def tarred(mode: str) -> bytes:
     return packed.getvalue()
 
 
-def sound() -> bytes:
-    file = io.BytesIO()
-    with wave.open(file, "wb") as made:
-        made.setnchannels(1)
-        made.setsampwidth(2)
-        made.setframerate(8000)
-        made.writeframes(bytes(3000))
-    return file.getvalue()
-
-
 def document() -> bytes:
     from pypdf import PdfWriter
 
@@ -67,7 +57,8 @@ GOOD = {
     "odd.csv": b'a,5" pipe,"quo""ted",\n', "wide.csv": TEXT.decode().encode("utf-16"),
     "latin.csv": b"caf\xe9,1\n", "a.tsv": b'a\t"b c"\n', "a.json": b'{"a": [1]}',
     "a.jsonl": b'{"a": 1}\n\n{"a": 2}\n', "a.xyz": b"of a kind that is not opened",
-    "a.wav": sound(), "b.wav": b"RIFF" + b"\xff" * 4 + b"WAVE" + b"streamed", "a.pdf": document(),
+    "a.wav": recording(3000), "b.wav": b"RIFF" + b"\xff" * 4 + b"WAVE" + b"streamed",
+    "a.pdf": document(),
     "a.au": b".snd" + bytes((0, 0, 0, 24, 0, 0, 0, 9)) + bytes(12 + 9), "a.mp4": FILM,
     "b.mov": FILM[:-20] + bytes(4) + FILM[-16:], "a.ogg": OGG, "a.aif": b"FORM\0\0\0\x06AIFF\0\0",
 }  # fmt: skip
@@ -93,7 +84,7 @@ BROKEN = {
     "bytes.csv": (b"a,b\n\0\0\0\1", "it contains bytes that are not text"),
     "cut.json": (b'{"a": [1, ', "it cannot be read: expecting value"),
     "cut.jsonl": (b'{"a": 1}\n{"a"', "line 2 cannot be read"),
-    "cut.wav": (sound()[:-100], "it ends too soon: 2,944 of 3,044 bytes"),
+    "cut.wav": (recording(3000)[:-100], "it ends too soon: 2,944 of 3,044 bytes"),
     "not.wav": (b"ID3" + bytes(99), "it does not start like a RIFF file"),
     "cut.au": (b".snd" + bytes((0, 0, 0, 24, 0, 0, 9, 9)) + bytes(99), "it ends too soon: 111 of"),
     "cut.aiff": (b"FORM\0\0\1\0AIFF", "it ends too soon: 12 of 264 bytes"),

@@ -11,7 +11,6 @@ import os
 import random
 import struct
 import tarfile
-import wave
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -20,6 +19,7 @@ from typing import Any, cast
 import pytest
 
 import willow_cart
+from tests.support.media import recording
 from tests.support.program import RunHere, run
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -89,16 +89,6 @@ def tarred(packing: str = "") -> bytes:
             info = tarfile.TarInfo(f"season/{n:02d}.csv")
             info.size, info.mtime = 10_000, 1_900_000_000
             archive.addfile(info, io.BytesIO(LEVELS[:10_000]))
-    return file.getvalue()
-
-
-def sound() -> bytes:
-    file = io.BytesIO()
-    with wave.open(file, "wb") as made:
-        made.setnchannels(1)
-        made.setsampwidth(2)
-        made.setframerate(8000)
-        made.writeframes(bytes(16_000 * 90))
     return file.getvalue()
 
 
@@ -223,7 +213,7 @@ FORMS: dict[str, tuple[Make, str, dict[str, object], list[tuple[str, str]]]] = {
         [("member", ""), ("size", "bytes"), ("modified", "time")],
     ),
     "dawn.wav": (
-        sound, "recording",
+        lambda: recording(16_000 * 90), "recording",
         {"duration": "1 min 30 s", "seconds": 90.0, "samples a second": 8000, "channels": 1}, [],
     ),
     "dawn.au": (
