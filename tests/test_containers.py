@@ -214,6 +214,9 @@ def test_the_stand_in_speaks_the_dialect_as_well(
         assert run("survey", *traps, cwd=tmp_path).code == 1
         found = run("survey", *traps, *signed, "--json", cwd=tmp_path)
         assert found.json()["chosen"] == 2100, found.err
+        named = traps[0].replace("http:", "HTTP:")  # the key tells that it is a container
+        found = run("survey", named, "--depth", "all", *signed, "--json", cwd=tmp_path)
+        assert found.json()["chosen"] == 2100, found.err
         options = [*traps, *signed, "--keep", "img_000?.jpg", "--into", "x"]
         assert run("haul", *options, cwd=tmp_path).code == 0
         assert len(files_in(tmp_path / "x")) == 10
