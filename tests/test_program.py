@@ -362,9 +362,14 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     (tmp_path / "sounds.csv").write_text("take,url,source\nyes,http://127.0.0.1:1/x,elsewhere\n")
     (tmp_path / "stick").mkdir()
     (tmp_path / "mine.txt").write_text("mine")
-    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=240)
+    config, state = tmp_path / "config", tmp_path / "state"
+    (config / "willow-cart").mkdir(parents=True)
+    (config / "willow-cart" / "config.toml").write_text("lanes = 1\ndepth = 3\n")
+    homes = {"XDG_CONFIG_HOME": str(config), "XDG_STATE_HOME": str(state)}
+    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=240, env=homes)
     assert outcome.code == 0, outcome.out + outcome.err
     assert (tmp_path / "mine.txt").read_text() == "mine"
+    assert not state.exists(), "a second run of the example would find the state of the first"
     assert {path.partition("/")[0] for path in files_in(tmp_path / "levels")} == {
         "2031-05", "2031-06"
     }  # fmt: skip

@@ -112,8 +112,8 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
 def run_example(folder: Path) -> int:
     """Run the full example in a folder; return 0 if every command ended as expected."""
     _clear(folder)
-    with open_places(folder) as places:
-        stage = _Stage(folder)
+    with open_places(folder) as places, tempfile.TemporaryDirectory() as home:
+        stage = _Stage(folder, Path(home))
         _look_and_choose(stage, places.web)
         _look_elsewhere(stage, places)
         _load_and_weigh(stage, places.web)
@@ -338,10 +338,14 @@ class _Stage:
 
     Args:
         folder: where the commands are run.
+        home: where they keep their settings and their state, so that neither the person's settings
+            nor an earlier run of the example changes what they do.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, home: Path) -> None:
         self._folder = folder
+        homes = {"XDG_CONFIG_HOME": str(home / "config"), "XDG_STATE_HOME": str(home / "state")}
+        self._env = os.environ | homes
         self._surprises = 0
         self._began = time.monotonic()
 
@@ -355,14 +359,15 @@ class _Stage:
     def run(self, arguments: Sequence[str], expect: int) -> None:
         """Print and run a command, and check its exit code."""
         self._say(arguments)
-        code = subprocess.run([*_PROGRAM, *arguments], cwd=self._folder, check=False).returncode
-        self._note(code, expect)
+        command = [*_PROGRAM, *arguments]
+        done = subprocess.run(command, cwd=self._folder, env=self._env, check=False)
+        self._note(done.returncode, expect)
 
     def run_and_kill(self, arguments: Sequence[str], after_bytes: int) -> None:
         """Print and run a command, and kill it after this many bytes."""
         self._say(arguments)
         into = self._folder / arguments[arguments.index("--into") + 1]
-        process = subprocess.Popen([*_PROGRAM, *arguments], cwd=self._folder)
+        process = subprocess.Popen([*_PROGRAM, *arguments], cwd=self._folder, env=self._env)
         while process.poll() is None and _partial_bytes(into) < after_bytes:
             time.sleep(0.02)
         process.kill()
