@@ -17,8 +17,12 @@ from tests.support.servers import VSFTPD, vsftpd
 from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.protocols import Download
-from willow_cart.protocols.ftp import FtpAccess
-from willow_cart.protocols.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
+from willow_cart.protocols.ftp.ftp_access import FtpAccess
+from willow_cart.protocols.ftp.ftp_listing import (
+    NotUnderstoodLine,
+    parse_fact_line,
+    parse_list_line,
+)
 
 with warnings.catch_warnings():
     warnings.simplefilter("ignore", DeprecationWarning)
@@ -93,7 +97,7 @@ def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
     with vsftpd(root, tmp_path / "vsftpd", certificate=CERTIFICATE, implicit=True) as base:
         # No test may count on the real one being free.
         port = int(base.rpartition(":")[2])
-        monkeypatch.setattr("willow_cart.protocols.ftp_connection._IMPLICIT_PORT", port)
+        monkeypatch.setattr("willow_cart.protocols.ftp.ftp_connection._IMPLICIT_PORT", port)
         with FtpAccess(context=context) as ftp:
             delivery = ftp.open(f"{base}/outbox/2031/05/deep.bin", start=0)
             assert isinstance(delivery, Download)
@@ -111,11 +115,11 @@ def test_the_other_way_to_secure_a_connection_is_found(
 ) -> None:
     """TLS from the first byte on any port, and AUTH TLS on the port that is kept for the other."""
     context = ssl.create_default_context(cafile=CERTIFICATE)
-    monkeypatch.setattr("willow_cart.protocols.ftp._GREETING_SECONDS", 0.5)
+    monkeypatch.setattr("willow_cart.protocols.ftp.ftp_pool._GREETING_SECONDS", 0.5)
     with vsftpd(root, tmp_path / "vsftpd", certificate=CERTIFICATE, implicit=implicit) as base:
         port = int(base.rpartition(":")[2])
         if not implicit:
-            monkeypatch.setattr("willow_cart.protocols.ftp_connection._IMPLICIT_PORT", port)
+            monkeypatch.setattr("willow_cart.protocols.ftp.ftp_connection._IMPLICIT_PORT", port)
         with FtpAccess(context=context) as ftp:
             (entry,) = ftp.entries(f"{base}/outbox/2031/05/").entries
             assert entry.size == len(FILES["outbox/2031/05/deep.bin"])

@@ -10,7 +10,11 @@ import pytest
 
 from tests.support.program import RunHere, files_in
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
-from willow_cart.protocols.ftp_listing import NotUnderstoodLine, parse_fact_line, parse_list_line
+from willow_cart.protocols.ftp.ftp_listing import (
+    NotUnderstoodLine,
+    parse_fact_line,
+    parse_list_line,
+)
 from willow_cart.units import MAX_SIZE_BYTES
 
 LONG = "9" * 5000

@@ -53,12 +53,14 @@ class Scheme:
     is_typed: bool = True
 
 
+_FTP = "willow_cart.protocols.ftp.ftp_access"
+
 # FTP has no queries (RFC 1738, 3.2.2), and neither have files (RFC 8089, 2).
 _SCHEMES = (
     Scheme("https", 443, "willow_cart.protocols.web", Lists.DOCUMENTS, True, Secured.ALWAYS),
     Scheme("http", 80, "willow_cart.protocols.web", Lists.DOCUMENTS, True),
-    Scheme("ftp", 21, "willow_cart.protocols.ftp", Lists.FOLDERS),
-    Scheme("ftps", 990, "willow_cart.protocols.ftp", Lists.FOLDERS, False, Secured.ON_ITS_PORT),
+    Scheme("ftp", 21, _FTP, Lists.FOLDERS),
+    Scheme("ftps", 990, _FTP, Lists.FOLDERS, False, Secured.ON_ITS_PORT),
     Scheme("s3", None, "willow_cart.protocols.bucket", Lists.KEYS),
     Scheme("gs", None, "willow_cart.protocols.bucket", Lists.KEYS),
     Scheme("file", None, "willow_cart.protocols.local", Lists.FOLDERS, is_typed=False),

@@ -24,8 +24,9 @@ from pathlib import Path
 _PRELOADED = (
     "argparse sqlite3 ssl ftplib lxml.html urllib3 rich.console rich.table rich.tree rich.columns"
     " rich.live willow_cart.cli.main willow_cart.hauling willow_cart.protocols.web"
-    " willow_cart.protocols.ftp willow_cart.errands willow_cart.sources willow_cart.requests.haul"
-    " willow_cart.cli.console willow_cart.cli.render willow_cart.cart willow_cart.archives"
+    " willow_cart.protocols.ftp.ftp_access willow_cart.errands willow_cart.sources"
+    " willow_cart.requests.haul willow_cart.cli.console willow_cart.cli.render willow_cart.cart"
+    " willow_cart.archives"
 ).split()
 _LARGEST_REQUEST = 1 << 20
 

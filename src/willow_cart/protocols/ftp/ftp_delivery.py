@@ -12,14 +12,12 @@ from typing import TYPE_CHECKING
 from willow_cart.errors import ConnectionLost
 from willow_cart.model import Metadata
 from willow_cart.protocols.base import CHUNK, Download, Resumability
-from willow_cart.protocols.ftp_connection import Connection
+from willow_cart.protocols.ftp.ftp_connection import Connection
+from willow_cart.protocols.ftp.ftp_errors import FOREIGN
 from willow_cart.redaction import without_secrets
 
 if TYPE_CHECKING:
-    from willow_cart.protocols.ftp import FtpAccess
-
-FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
-"""What the library and the system raise."""
+    from willow_cart.protocols.ftp.ftp_pool import FtpConnections
 
 
 class FtpDownload(Download):
@@ -27,7 +25,7 @@ class FtpDownload(Download):
 
     def __init__(
         self,
-        access: FtpAccess,
+        pool: FtpConnections,
         connection: Connection,
         data: socket.socket,
         facts: Metadata,
@@ -36,7 +34,7 @@ class FtpDownload(Download):
         self.facts = facts
         self.start = start
         self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
-        self._access = access
+        self._pool = pool
         self._connection: Connection | None = connection
         self._data = data
         self._left = None if facts.length is None else facts.length - start
@@ -70,7 +68,7 @@ class FtpDownload(Download):
                 "try again",
             ) from error
         except FOREIGN as error:
-            raise self._access.translate(error, self.facts.address) from error
+            raise self._pool.translate(error, self.facts.address) from error
         return piece
 
     def _end(self, connection: Connection) -> None:
@@ -89,9 +87,9 @@ class FtpDownload(Download):
         if connection is None:
             return
         if self._ended:
-            self._access.release(self.facts.address, connection)
+            self._pool.release(self.facts.address, connection)
         else:
-            self._access.drop(self.facts.address, connection)
+            self._pool.drop(self.facts.address, connection)
 
 
 class ListingLines:

@@ -1,0 +1,1 @@
+"""FTP and FTPS through the standard library's ftplib."""

@@ -1,0 +1,345 @@
+"""FTP and FTPS (RFC 959, 1738, 2428, 3659, 4217) through the standard library's ftplib.
+
+`ftp://` is plain. `ftps://` is secured: on port 990 from the first byte, on any other by AUTH TLS;
+where the server does not answer to that, the other way is tried.
+"""
+
+from __future__ import annotations
+
+import ftplib
+import ssl
+import time
+from collections.abc import Callable, Generator
+from contextlib import suppress
+from dataclasses import replace
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+from urllib.parse import quote, unquote_to_bytes, urlsplit
+
+from willow_cart.errors import (
+    NotServed,
+    ProtocolError,
+)
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols.base import (
+    CHUNK,
+    Access,
+    DirectoryEntry,
+    DirectoryLister,
+    Download,
+    FolderEntries,
+    Unchanged,
+)
+from willow_cart.protocols.ftp.ftp_connection import Connection
+from willow_cart.protocols.ftp.ftp_delivery import FtpDownload, ListingLines
+from willow_cart.protocols.ftp.ftp_errors import FOREIGN
+from willow_cart.protocols.ftp.ftp_listing import (
+    Line,
+    NotUnderstoodLine,
+    parse_fact_line,
+    parse_list_line,
+    parse_timestamp,
+)
+from willow_cart.protocols.ftp.ftp_pool import FtpConnections
+from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
+from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.units import count_of, format_size, printable, read_count
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.router import AccessSettings
+
+
+def connect(settings: AccessSettings) -> FtpAccess:
+    """Build the access to FTP servers from the settings."""
+    return FtpAccess(
+        sign_ins=settings.sign_ins,
+        active=settings.active,
+        context=settings.trust.context(),
+        stall_after=settings.rules.stall_after,
+        longest=settings.rules.longest,
+        largest_listing=settings.largest_listing,
+        pacer=settings.pacer,
+    )
+
+
+class FtpAccess(Access, DirectoryLister):
+    """Access to FTP servers.
+
+    Args:
+        sign_ins: who is authorised where; everybody else is anonymous.
+        connect_after: seconds after which a connection that is not made is given up.
+        stall_after: seconds without a byte after which a connection is given up.
+        longest: seconds after which a listing is given up; None for `document_seconds` as usual.
+        largest_listing: bytes of a listing that are read.
+        pacer: keeps gaps between requests; None for no gaps.
+        active: whether servers connect to us for data.
+        context: for TLS; None trusts whom the system trusts.
+        now: the clock that dates without a year are placed by.
+        clock: a monotonic clock in seconds.
+    """
+
+    def __init__(
+        self,
+        *,
+        sign_ins: SignIns | None = None,
+        connect_after: float = 20.0,
+        stall_after: float = 60.0,
+        longest: float | None = None,
+        largest_listing: int = MAX_DOCUMENT_BYTES,
+        pacer: RequestPacer | None = None,
+        active: bool = False,
+        context: ssl.SSLContext | None = None,
+        now: Callable[[], datetime] = lambda: datetime.now(UTC),
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self._clock = clock
+        self._stall_after = stall_after if longest is None else min(stall_after, longest)
+        if longest is not None:
+            self.document_seconds = longest
+        self._largest_listing = largest_listing
+        self._now = now
+        self._pool = FtpConnections(
+            sign_ins=sign_ins or SignIns(),
+            connect_after=connect_after,
+            stall_after=self._stall_after,
+            pacer=pacer,
+            active=active,
+            context=context or ssl.create_default_context(),
+            clock=clock,
+        )
+
+    # The seam
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Request a file; its size and date are requested first, and identify its version.
+
+        The protocol knows where to begin (RFC 3659, 5), but not where to end.
+        """
+        self._pool.wait_turn(address)
+        connection = self._pool.take(address)
+        try:
+            facts = self._facts(connection, address)
+            same = validators is not None and facts.validators == validators and bool(validators)
+            if same and not start and end is None:
+                self._pool.release(address, connection)
+                return Unchanged(facts)
+            begin = start if same or (start and validators is None) else 0
+            try:
+                data = connection.open_data(f"RETR {_name_of(address)}", begin)
+            except ftplib.error_perm:
+                if not begin:
+                    raise
+                # REST is not known there (RFC 3659, 5.3): the whole, then.
+                begin = 0
+                data = connection.open_data(f"RETR {_name_of(address)}")
+            data.settimeout(self._stall_after)
+            return FtpDownload(self._pool, connection, data, facts, begin)
+        except BaseException as error:
+            self._pool.drop(address, connection)
+            if isinstance(error, FOREIGN):
+                raise self._pool.translate(error, address) from error
+            raise
+
+    def ask(self, address: str) -> Metadata:
+        """Request the size and date of a file."""
+        with self._pool.lend(address) as connection:
+            facts = self._facts(connection, address)
+            if facts.length is None and not facts.validators:
+                raise NotServed(
+                    without_secrets(address), "no such file", "check the address", status=550
+                )
+            return facts
+
+    def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
+        """Return this object."""
+        return self
+
+    def abort(self) -> None:
+        """End every exchange; see `Access.abort`."""
+        self._pool.abort()
+
+    def close(self) -> None:
+        """Send QUIT on every connection."""
+        self._pool.close()
+
+    # The directory
+
+    def find(self, address: str) -> DirectoryEntry | None:
+        """Return the entry for an address: a folder if CWD succeeds, else a file."""
+        with self._pool.lend(address) as connection:
+            bare = address.rstrip("/")
+            if bare.count("/") < 3:
+                return DirectoryEntry(f"{bare}/")
+            try:
+                connection.go_to((*_folders_of(bare), _name_of(bare)))
+                return DirectoryEntry(f"{bare}/")
+            except ftplib.error_perm:
+                pass
+            try:
+                facts = self._facts(connection, bare)
+            except ftplib.error_perm:
+                return None
+            if facts.length is not None or facts.validators:
+                return DirectoryEntry(bare, facts.length, facts.modified)
+            # A server that knows neither SIZE nor MDTM still lists.
+            found, _ = self._lines(connection, _folders_of(bare))
+            lines = {line.name: line for line in found}
+            line = lines.get(_name_of(bare))
+            return DirectoryEntry(bare, line.size, line.modified) if line else None
+
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder, sorted by name, because servers list in any order."""
+        with self._pool.lend(folder) as connection:
+            entries = []
+            lines, problems = self._lines(connection, _folders_of(folder))
+            for line in sorted(lines, key=lambda line: line.name):
+                address = folder + quote(line.name.encode("latin-1"), safe="~")
+                if line.kind == "link":
+                    line = self._resolve(connection, folder, line)  # noqa: PLW2901
+                if line.kind == "folder":
+                    entries.append(DirectoryEntry(f"{address}/", None, line.modified))
+                else:
+                    entries.append(
+                        DirectoryEntry(address, line.size, line.modified, _readable(line.name))
+                    )
+            return FolderEntries(entries, tuple(problems))
+
+    def _lines(
+        self, connection: Connection, folders: tuple[str, ...]
+    ) -> tuple[list[Line], list[str]]:
+        """Return the names in a folder, and problems with the listing."""
+        connection.go_to(folders)
+        if connection.knows("MLST") or connection.knows("MLSD"):
+            try:
+                return self._read(connection, "MLSD", parse_fact_line)
+            except ftplib.error_perm:
+                pass  # announced but not implemented
+        now = self._now()
+        return self._read(connection, "LIST", lambda line: parse_list_line(line, now))
+
+    def _read(
+        self, connection: Connection, command: str, parse: Callable[[str], Line | None]
+    ) -> tuple[list[Line], list[str]]:
+        """Send a listing command and parse its lines, up to the maximum size."""
+        found: list[Line] = []
+        strange: list[str] = []
+        for line in (lines := ListingLines(self._list(connection, command), self._largest_listing)):
+            try:
+                read = parse(line)
+            except NotUnderstoodLine:
+                strange.append(line)
+                continue
+            if read is not None and read.name not in (".", ".."):
+                found.append(read)
+        problems = []
+        if strange:
+            example = printable(_readable(strange[0]) or strange[0])[:80]
+            problems.append(
+                f"{count_of(len(strange), 'line')} of the listing not understood, such as"
+                f" {example!r}; files may be missing"
+            )
+        if lines.is_cut:
+            problems.append(
+                f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
+                " read (--largest-listing allows more)"
+            )
+        return found, problems
+
+    def _list(self, connection: Connection, command: str) -> Generator[bytes, None, None]:
+        """Yield the bytes of a listing; if the caller stops early, close the data connection."""
+        data = connection.open_data(command)
+        data.settimeout(self._stall_after)
+        until = self._clock() + self.document_seconds
+        with data:
+            try:
+                while piece := data.recv(CHUNK):
+                    yield piece
+                    if self._clock() > until:
+                        raise TimeoutError("timed out")
+            except GeneratorExit:
+                data.close()
+                with suppress(ftplib.error_temp, ftplib.error_perm):
+                    connection.voidresp()  # it says that it could not send the rest
+                raise
+            if isinstance(data, ssl.SSLSocket):
+                with suppress(OSError):
+                    data.unwrap()
+        connection.voidresp()
+
+    def _resolve(self, connection: Connection, folder: str, line: Line) -> Line:
+        """Find out whether a link leads to a folder or to a file."""
+        try:
+            connection.go_to((*_folders_of(folder), line.name))
+            return replace(line, kind="folder")
+        except ftplib.error_perm:
+            connection.go_to(_folders_of(folder))
+            return replace(line, kind="file", size=_size(connection, line.name))
+
+    def _facts(self, connection: Connection, address: str) -> Metadata:
+        """Return the size and date of a file (RFC 3659, 3 and 4), which identify its version.
+
+        That files are counted and sent byte by byte is said here, for SIZE and for the RETR that
+        follows it.
+        """
+        connection.go_to(_folders_of(address))
+        name = _name_of(address)
+        size = _size(connection, name)
+        stamp = ""
+        with suppress(ftplib.error_perm):
+            stamp = connection.sendcmd(f"MDTM {name}").partition(" ")[2].strip()
+        modified = parse_timestamp(stamp)
+        mark = f'"{size}-{stamp}"' if modified is not None and size is not None else None
+        return Metadata(address, size, Validators(entity_tag=mark), modified)
+
+
+def _size(connection: Connection, name: str) -> int | None:
+    connection.use_bytes()
+    try:
+        answer = connection.sendcmd(f"SIZE {name}").partition(" ")[2].strip()
+    except ftplib.error_perm:
+        return None
+    return read_count(answer)
+
+
+def _folders_of(address: str) -> tuple[str, ...]:
+    """Return the folders in the path of an address.
+
+    Each character stands for a byte.
+    """
+    path = urlsplit(address).path.lstrip("/").rpartition("/")[0]
+    return tuple(_as_sent(segment) for segment in path.split("/")) if path else ()
+
+
+def _name_of(address: str) -> str:
+    return _as_sent(urlsplit(address).path.rpartition("/")[2])
+
+
+def _as_sent(segment: str) -> str:
+    """Decode a segment of an address for use in an FTP command.
+
+    Raises:
+        ProtocolError: it holds a line break, which would be a command of its own.
+    """
+    text = unquote_to_bytes(segment).decode("latin-1")
+    if "\r" in text or "\n" in text or "\0" in text:
+        raise ProtocolError(segment, "contains a line break, which FTP cannot send", "leave it out")
+    return text
+
+
+def _readable(name: str) -> str | None:
+    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
+    raw = name.encode("latin-1")
+    try:
+        raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("cp1252", "replace")
+    return None
