@@ -14,12 +14,15 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.dask_cluster import DaskCluster
 from tests.support.program import PATIENCE, files_in
 from willow_cart.checks.digests import read_checksum
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
 from willow_cart.executors import processes
+from willow_cart.executors.cluster import ClusterExecutor
+from willow_cart.executors.cluster_client import ClusterClient
 from willow_cart.executors.executor import Executor
 from willow_cart.executors.processes import ProcessExecutor
 from willow_cart.executors.threads import ThreadExecutor
@@ -74,7 +77,9 @@ class NoLedger:
 class Bench:
     """An executor on a destination, and what it needs."""
 
-    def __init__(self, root: Path, kind: type[Executor], access: Access) -> None:
+    def __init__(
+        self, root: Path, kind: type[Executor], access: Access, dask: DaskCluster | None = None
+    ) -> None:
         self.access = access
         self.destination = Destination(root)
         self.heard = Heard()
@@ -89,6 +94,14 @@ class Bench:
             access, partials, NoLedger(), self.heard, stop, WISHES, self.destination.room
         )
         self.executor = ThreadExecutor(FileTransfer(downloader, self.destination, None), stop)
+        if dask is not None:
+            make = access.maker()
+            assert make is not None
+            self.executor = ClusterExecutor(
+                ClusterClient(dask.client), self.destination, WISHES, make_access=make,
+                make_access_openly=None, observer=self.heard, ledger_writer=NoLedger(),
+                partials=partials, here=self.executor,
+            )  # fmt: skip
 
     def content(self, verified: object) -> bytes:
         assert isinstance(verified, VerifiedFile)
@@ -99,12 +112,20 @@ class Bench:
 MakeBench = Callable[[Access], Bench]
 
 
-@pytest.fixture(params=[ThreadExecutor, ProcessExecutor])
+@pytest.fixture(scope="module")
+def dask(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DaskCluster]:
+    with DaskCluster(tmp_path_factory.mktemp("dask")) as started:
+        yield started.add(2)
+
+
+@pytest.fixture(params=[ThreadExecutor, ProcessExecutor, ClusterExecutor])
 def bench(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[MakeBench]:
     made: list[Bench] = []
+    is_far = request.param is ClusterExecutor
+    dask = request.getfixturevalue("dask") if is_far else None
 
     def make(access: Access) -> Bench:
-        made.append(Bench(tmp_path / "d", request.param, access))
+        made.append(Bench(tmp_path / "d", request.param, access, dask))
         return made[-1]
 
     yield make

@@ -135,6 +135,10 @@ class UnusableDestination(UsageError):
     """A folder that cannot be a destination."""
 
 
+class UnusableCluster(UsageError):
+    """A cluster on which nothing can be fetched: no scheduler, no workers, no common folder."""
+
+
 class NoTable(UsageError):
     """A file that cannot be read as a table, or that tables cannot be written to."""
 
@@ -273,6 +277,10 @@ class ProtocolError(PermanentError):
 
 class CannotStore(WillowCartError):
     """The file could not be stored: disk full, no permission."""
+
+
+class ClusterLost(WillowCartError):
+    """The scheduler or all workers of a cluster are gone; the same command resumes."""
 
 
 class TooLittleRoom(CannotStore):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import fcntl
 import os
+import shutil
 import stat
 import time
 from collections.abc import Iterable, Sequence
@@ -28,6 +29,9 @@ _LOCK = f"{OWN_FOLDER}/lock"
 
 # From this many files on, syncing the whole file system is cheaper than syncing each.
 _FILES_WORTH_A_FULL_SYNC = 8
+
+# A file is copied in pieces of this size.
+_COPIED_BYTES = 1 << 20
 
 # How long a lock is waited for.
 _LOCK_WAIT_SECONDS = 1.0
@@ -262,6 +266,17 @@ class Destination(FileTree):
         for folder in sorted(folders - {"."}, reverse=True):
             with suppress(OSError):  # it is not empty, or is gone
                 self.delete_folder(folder)
+
+    def replace_by_copy(self, path: str) -> None:
+        """Put a copy in a file's place: who still has it open writes to nothing that counts.
+
+        Raises:
+            OSError: it is not there, or there is no room.
+        """
+        copy = f"{path}.copy"
+        with self.open(path) as source, self.create(copy) as out:
+            shutil.copyfileobj(source, out, _COPIED_BYTES)
+        self.move(copy, path, replaces=True)
 
     # Its disk
 

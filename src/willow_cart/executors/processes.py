@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import json
 import os
-import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
-from multiprocessing.connection import Pipe
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
@@ -27,6 +26,9 @@ from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
+
+if TYPE_CHECKING:
+    import subprocess
 
 # Starting a process costs a quarter of a second of a processor; for fewer files it does not pay.
 _FILES_WORTH_A_PROCESS = 1000
@@ -87,6 +89,8 @@ class ProcessExecutor(Executor):
         self._sending = threading.Lock()
         self._turn = threading.Condition()
         self._sent = self._answered = 0
+        from multiprocessing.connection import Pipe  # most hauls need no other process
+
         self._line, theirs = Pipe()
         # Names and archives are not for it, and rules may not be able to leave this process.
         policy = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
@@ -173,6 +177,8 @@ class ProcessExecutor(Executor):
         self._is_open = False
         if self._line.closed:
             return
+        import subprocess
+
         self._line.close()
         with suppress(subprocess.TimeoutExpired):
             self._process.wait(_STOP_GRACE_SECONDS)
@@ -205,8 +211,7 @@ def start_if_it_pays(
 def pays(files: int, policy: HaulPolicy) -> bool:
     """Whether a process can help: many files, several lanes, no speed limits."""
     several = min(policy.lanes, policy.lanes_per_host) > 1
-    hurried = not (policy.pace.gap or policy.pace.speed_cap)
-    may = several and hurried and not policy.one_process
+    may = several and policy.pace.is_free and not policy.one_process
     return files >= _FILES_WORTH_A_PROCESS and _processors() > 1 and may
 
 
@@ -217,6 +222,8 @@ def _processors() -> int:
 
 def _start(descriptor: int) -> subprocess.Popen[bytes]:
     """Start a worker that communicates over a socket descriptor."""
+    import subprocess
+
     package = str(Path(__file__).parent.parent.parent)
     path = [each for each in sys.path if each]
     words = [sys.executable, "-P", "-c", _PROGRAM, str(descriptor), json.dumps([*path, package])]

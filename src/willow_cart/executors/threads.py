@@ -44,14 +44,7 @@ class ThreadExecutor(Executor):
             return self._unforeseen(transfer, error)
 
     def assist(self, found: SegmentJob, lane: int) -> tuple[bool, WillowCartError | None]:
-        """Fetch a strand of another lane's file; a failure is handled by that lane.
-
-        Returns:
-            Whether the place serves parts of that version, and why the strand failed.
-
-        Raises:
-            Interrupted: the haul is to end.
-        """
+        """Fetch a strand of another lane's file; see `Executor.assist`."""
         try:
             return self._file_transfer.assist(found, lane), None
         except Interrupted:

@@ -11,7 +11,6 @@ import signal
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 from willow_cart.destination import Destination, boot_mark
@@ -62,11 +61,11 @@ class Carried:
     seconds: float = 0.0
 
 
-class _NotForWorkers(WillowCartError):
+class NotForWorkers(WillowCartError):
     """A file that the worker cannot handle; the main process fetches it."""
 
 
-class _NoFiler:
+class NoLedger:
     """A replacement for the commit thread: a worker names no files and writes no ledger."""
 
     def take(self, item: object) -> None:
@@ -74,7 +73,7 @@ class _NoFiler:
 
     def take_at_once(self, note: Note) -> None:  # noqa: ARG002  # as the commit thread has it
         """Refuse entries that must precede the transfer; the main process handles such files."""
-        raise _NotForWorkers("a file", "arrived incomplete")
+        raise NotForWorkers("a file", "arrived incomplete")
 
 
 def serve(descriptor: int) -> None:
@@ -86,13 +85,15 @@ def serve(descriptor: int) -> None:
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
     parent = os.getppid()
+    from multiprocessing.connection import Connection  # most hauls need no other process
+
     line = Connection(descriptor)
     try:
         setup: Setup = line.recv()
         file_transfer = _make_carrier(setup)
         while os.getppid() == parent:
             batch = line.recv()
-            line.send(list(_carry_all(file_transfer, batch, lambda: os.getppid() == parent)))
+            line.send(list(carry_all(file_transfer, batch, lambda: os.getppid() == parent)))
     except (EOFError, OSError):
         pass  # the other process has ended, or needs this one no more
     os._exit(0)  # connections that are open are of no use any more
@@ -103,12 +104,12 @@ def _make_carrier(setup: Setup) -> FileTransfer:
     partials = PartialStore(destination, {}, boot_mark())
     stop = threading.Event()
     downloader = Downloader(
-        setup.make_access(), partials, _NoFiler(), Observer(), stop, setup.policy, destination.room
+        setup.make_access(), partials, NoLedger(), Observer(), stop, setup.policy, destination.room
     )
     return FileTransfer(downloader, destination, None)
 
 
-def _carry_all(
+def carry_all(
     file_transfer: FileTransfer, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
 ) -> Iterator[Carried]:
     """Run transfers until the host is busy; return the rest."""
@@ -125,8 +126,8 @@ def _carry(file_transfer: FileTransfer, number: int, filed: Filed) -> Carried:
     transfer = Transfer(number, filed)
     outcome: Outcome | None
     try:
-        outcome = file_transfer.attempt(transfer, 0)
-    except _NotForWorkers:
+        outcome = file_transfer.attempt(transfer, number)
+    except NotForWorkers:
         outcome = None
     except WillowCartError as error:
         outcome = error

@@ -18,6 +18,8 @@ from willow_cart.destination import (
     is_case_sensitive,
 )
 from willow_cart.errors import CannotStore
+from willow_cart.executors.processes import start_if_it_pays
+from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.exits import Exit, gravest
 from willow_cart.filing import Filed, Plan, make_plan
 from willow_cart.hauling.host_queue import HostQueue
@@ -42,6 +44,7 @@ from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfers
 
 if TYPE_CHECKING:
+    from willow_cart.executors.cluster import Cluster
     from willow_cart.executors.executor import Executor
     from willow_cart.hauling.handling import ArrivalHandler
 
@@ -77,6 +80,7 @@ def haul_offers(
     observer: Observer | None = None,
     stop: threading.Event | None = None,
     passes: MultiPassRun | None = None,
+    cluster: Cluster | None = None,
 ) -> HaulSummary:
     """Haul offers.
 
@@ -94,6 +98,7 @@ def haul_offers(
         observer: receives the events.
         stop: set it to end the haul early.
         passes: those that this haul is one of; None for a haul of its own.
+        cluster: whose workers fetch; None for this machine alone.
 
     Returns:
         The account: counts, bytes, and the exit code that follows from them.
@@ -103,6 +108,8 @@ def haul_offers(
         UnreadableLedger: the ledger there is damaged or of a later version.
         TooLittleRoom: there is not enough room for what is to come, as far as sizes are known.
         CannotStore: the ledger cannot be written any more.
+        UnusableCluster: it has no workers, or one of them cannot be used.
+        ClusterLost: it is gone; what had come is kept.
     """
     began = time.monotonic()
     into = Path(into)
@@ -121,6 +128,8 @@ def haul_offers(
     ):
         if (begun := ledger.cut_off()) is not None:
             observer.resuming(begun)
+        if cluster is not None:
+            cluster.require_usable(destination)
         end_moves(ledger, destination)
         if passes.run:
             ledger.reopen_run(passes.run)
@@ -134,7 +143,7 @@ def haul_offers(
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
         account = HaulSummary(run, len(plan))
-        haul = _Haul(policy, destination, ledger, held, plan, account, observer, stop)
+        haul = _Haul(policy, destination, ledger, held, plan, account, observer, stop, cluster)
         try:
             haul.carry(access, partials, timeline_recorder)
             haul.unpack()
@@ -160,6 +169,7 @@ class _Haul:
     account: HaulSummary
     observer: Observer
     stop: threading.Event
+    cluster: Cluster | None = None
 
     def carry(
         self, access: Access, partials: PartialStore, timeline_recorder: TimelineRecorder
@@ -196,12 +206,18 @@ class _Haul:
         file_transfer = FileTransfer(downloader, destination, self.held or None)
 
         def start_further() -> Sequence[Executor]:
-            from willow_cart.executors.processes import start_if_it_pays
-
             return start_if_it_pays(access, destination, policy, told, account.remaining)
 
         try:
-            WorkerPool(file_transfer, queue, transfers, start_further).work()
+            executor = None
+            if self.cluster is not None:
+                here = ThreadExecutor(file_transfer, self.stop)
+                executor = self.cluster.make_executor(
+                    access, self.plan, file_transfer, partials=partials, here=here
+                )
+            further = start_further if executor is None else lambda: ()
+            pool = WorkerPool(file_transfer, queue, transfers, further, executor=executor)
+            pool.work()
             if handler is not None:
                 commit_thread.flush()
                 handler.close()

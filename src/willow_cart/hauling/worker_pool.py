@@ -51,6 +51,8 @@ class WorkerPool:
         transfers: the files that are in progress.
         start_further: starts what carries batches of small files instead of the lanes, once the
             interpreter is what keeps these from going faster; none where nothing can.
+        executor: what the lanes pass files to; None for this process. One that carries several
+            files at once gets lanes for batches besides.
         random_value: gives random numbers from 0 to 1.
         clock: monotonic, in seconds.
         processor_time: that this process has used, in seconds.
@@ -63,6 +65,7 @@ class WorkerPool:
         transfers: Transfers,
         start_further: Callable[[], Sequence[Executor]] = lambda: (),
         *,
+        executor: Executor | None = None,
         random_value: Callable[[], float] = random.random,
         clock: Callable[[], float] = time.monotonic,
         processor_time: Callable[[], float] = time.process_time,
@@ -78,7 +81,7 @@ class WorkerPool:
         self._change = threading.Condition()
         self._queue = queue
         self._transfers = transfers
-        self._threads = ThreadExecutor(file_transfer, downloader.stop)
+        self._executor = executor or ThreadExecutor(file_transfer, downloader.stop)
         self._start_further = start_further
         self._clock = clock
         self._processor_time = processor_time
@@ -109,8 +112,10 @@ class WorkerPool:
 
     def _manage_lanes(self, most: int) -> None:
         """Open lanes while more of them help, and wait for their end."""
-        lanes = [self._open_lane(0, self._threads)] if most else []
+        lanes = [self._open_lane(0, self._carry_one_by_one)] if most else []
         opened = len(lanes)
+        if self._executor.at_once > 1:
+            lanes += self._open_batch_lanes([self._executor], most)
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
         deadline = None
         try:
@@ -123,7 +128,9 @@ class WorkerPool:
                     self._change.notify_all()
                 for host, number in changed:
                     self._observer.lanes_changed(host, number)
-                lanes += [self._open_lane(n, self._threads) for n in range(opened, self._open)]
+                lanes += [
+                    self._open_lane(n, self._carry_one_by_one) for n in range(opened, self._open)
+                ]
                 opened = max(opened, self._open)
                 if concurrency.is_crowded and not (self._further or self._stop.is_set()):
                     lanes += self._open_further(most)
@@ -132,7 +139,7 @@ class WorkerPool:
                     deadline = deadline or now + _STOP_GRACE_SECONDS
                     if now > deadline:
                         # Lanes that wait for bytes end now.
-                        for executor in (self._threads, *self._further):
+                        for executor in (self._executor, *self._further):
                             executor.abort()
                     if now > deadline + _ABORT_GRACE_SECONDS:
                         # One is in a call of the system that nothing ends, such as for a name. It
@@ -140,7 +147,7 @@ class WorkerPool:
                         self._file_transfer.downloader.close()
                         return
         finally:
-            for executor in self._further:
+            for executor in (self._executor, *self._further):
                 executor.close()
         self._report_lost()
 
@@ -149,9 +156,18 @@ class WorkerPool:
         self._further, self._start_further = self._start_further(), lambda: ()
         if self._further:
             self._observer.processes_started(len(self._further))
-        for_each = [each for each in self._further for _ in range(each.lanes)]
+        return self._open_batch_lanes(self._further, number)
+
+    def _open_batch_lanes(
+        self, executors: Sequence[Executor], number: int
+    ) -> list[threading.Thread]:
+        """Open the lanes that pass batches to executors, with numbers from this one on."""
+        for_each = [each for each in executors for _ in range(each.lanes)]
         self._batch_lanes += len(for_each)
-        return [self._open_lane(number + place, each) for place, each in enumerate(for_each)]
+        return [
+            self._open_lane(number + place, partial(self._carry_batches, executor=each))
+            for place, each in enumerate(for_each)
+        ]
 
     def _report_lost(self) -> None:
         """Tell once of each process that was killed."""
@@ -171,19 +187,16 @@ class WorkerPool:
             received[host] += transfer.received
         return self._queue.find_lanes(now, received, most)
 
-    def _open_lane(self, number: int, executor: Executor) -> threading.Thread:
+    def _open_lane(self, number: int, work: Callable[[int], None]) -> threading.Thread:
         lane = threading.Thread(
-            target=self._lane, args=(number, executor), name=f"lane {number}", daemon=True
+            target=self._lane, args=(number, work), name=f"lane {number}", daemon=True
         )
         lane.start()
         return lane
 
-    def _lane(self, lane: int, executor: Executor) -> None:
+    def _lane(self, lane: int, work: Callable[[int], None]) -> None:
         try:
-            if executor is self._threads:
-                self._carry_one_by_one(lane)
-            else:
-                self._carry_batches(lane, executor)
+            work(lane)
         except Interrupted:
             pass
         except BaseException as error:
@@ -200,7 +213,7 @@ class WorkerPool:
             host, number = taken
             self._observer.asks(lane, host)
             began = self._clock()
-            for transfer, outcome in self._threads.carry([self._transfers[number]], lane):
+            for transfer, outcome in self._executor.carry([self._transfers[number]], lane):
                 self._handle_outcome(lane, host, transfer, outcome, began)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
@@ -278,7 +291,7 @@ class WorkerPool:
     def _assist(self, lane: int, found: SegmentJob) -> None:
         """Fetch a strand of another lane's file; a failure is handled by that lane."""
         self._observer.asks(lane, found.host)
-        served, failure = self._threads.assist(found, lane)
+        served, failure = self._executor.assist(found, lane)
         self._observer.freed(lane)
         progressed = found.strand.at > found.strand.start
         if failure is not None and Failure(failure, int(not progressed)).cause is not Cause.FILE:

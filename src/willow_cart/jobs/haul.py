@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.cart.forms import form_for
 from willow_cart.checks.checksum_files import ChecksumBook
@@ -43,6 +44,9 @@ from willow_cart.sources.discovery import Discovery
 from willow_cart.sources.source_guide import Asking
 from willow_cart.transfer.observer import all_of
 from willow_cart.transfer.policy import HaulPolicy
+
+if TYPE_CHECKING:
+    from willow_cart.executors.cluster import Cluster
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +105,7 @@ def haul(
     *,
     besides: Iterable[Offer] = (),
     run: OwnRun | None = None,
+    cluster: object = None,
 ) -> Hauled | Planned:
     """List the sources, choose, and haul; or only plan it.
 
@@ -109,6 +114,7 @@ def haul(
         observer: receives the events, and can stop the haul.
         besides: offers that are known already, chosen from as well.
         run: its entry in the list of runs; None makes one.
+        cluster: a client of Dask's, in place of the request's `cluster`.
 
     Raises:
         NothingChosen: nothing is left to haul.
@@ -144,7 +150,7 @@ def haul(
 
             look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
-        account = carry(request, policy, offers, access, observer, run=run)
+        account = carry(request, policy, offers, access, observer, run=run, cluster=cluster)
     return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
 
 
@@ -256,6 +262,7 @@ def carry(
     observer: JobObserver,
     *,
     run: OwnRun | None = None,
+    cluster: object = None,
 ) -> HaulSummary:
     """Haul the chosen offers, with checksum lists, a log, and an entry in the list of runs.
 
@@ -266,6 +273,7 @@ def carry(
         access: how places are talked to.
         observer: receives the events, and can stop the haul.
         run: its own entry; None makes one.
+        cluster: as for `haul`.
     """
     offers = _with_checksums(request, offers, access, observer)
     command = shown_command(request)
@@ -277,6 +285,7 @@ def carry(
         log = None if request.log is None else stack.enter_context(LogFile(request.log))
         stop = stack.enter_context(observer.stoppable())
         view = stack.enter_context(observer.watch_haul(request.into))
+        fetching = stack.enter_context(_connected(request.cluster if cluster is None else cluster))
         with _entered(command, request.into, run, view) as ending:
             account = haul_offers(
                 offers,
@@ -287,11 +296,28 @@ def carry(
                 note=request.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
+                cluster=fetching,
             )
             ending.exit_code = account.exit_code
         if log is not None:
             log.ended(account)
     return account
+
+
+@contextmanager
+def _connected(scheduler: object) -> Iterator[Cluster | None]:
+    """Connect to the scheduler of a cluster, if there is to be one.
+
+    Raises:
+        UnusableCluster: nothing answers there.
+    """
+    if scheduler is None:
+        yield None
+        return
+    from willow_cart.executors.cluster import Cluster  # most hauls have none
+
+    with closing(Cluster(scheduler)) as cluster:
+        yield cluster
 
 
 @dataclass(slots=True)

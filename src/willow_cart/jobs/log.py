@@ -104,6 +104,18 @@ class LogFile(Observer):
         """Write that a further process was killed."""
         self._write("process_lost")
 
+    def worker_joined(self, worker: str, lanes: int) -> None:
+        """Write which worker of the cluster carries files from now on."""
+        self._write("worker_joined", worker=worker, lanes=lanes)
+
+    def worker_lost(self, worker: str, why: str) -> None:
+        """Write which worker of the cluster carries no more files."""
+        self._write("worker_lost", worker=worker, why=why)
+
+    def carried_by(self, filed: Filed, worker: str) -> None:
+        """Write which worker has made an attempt at a file."""
+        self._write("carried_by", **_file(filed), worker=worker)
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Write which host was suspended."""
         self._write("host_suspended", host=host, why=error.reason, pause=round(pause, 3))

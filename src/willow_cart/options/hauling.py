@@ -134,6 +134,13 @@ class HandlingOptions:
     begin_anew: bool = flag("start over in a folder that was hauled into before and is empty now")
     note: str = option("", str, "a note to store in the ledger", metavar="TEXT")
     detach: bool = flag("run in the background; see willow-cart runs")
+    cluster: str | None = option(
+        None,
+        str,
+        "fetch with the workers of a Dask cluster that shares the destination: tcp://HOST:8786, "
+        "tls://HOST:8786, or the scheduler's file",
+        metavar="SCHEDULER",
+    )
     log: Path | None = option(None, Path, "write a log of events as JSON Lines", metavar="FILE")
     on_arrival: str | None = option(
         None,

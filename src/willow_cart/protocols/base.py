@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
@@ -240,6 +240,20 @@ class Access(ABC):
         What is returned can be pickled.
         """
         return None
+
+    def open_maker(
+        self,
+        hosts: Collection[str],  # noqa: ARG002  # for those who know secrets
+    ) -> Callable[[], Access] | None:
+        """Return a factory that may be seen by others: it has no secrets, but names of them.
+
+        Args:
+            hosts: to which files are requested.
+
+        Returns:
+            None if a secret is needed that has no name, or there is no factory at all.
+        """
+        return self.maker()
 
     @abstractmethod
     def close(self) -> None:

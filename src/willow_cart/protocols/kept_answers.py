@@ -11,7 +11,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from pathlib import Path
 from typing import IO, cast
 
@@ -139,6 +139,10 @@ class KeptAnswers(Access):
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for the underlying access; see `Access.maker`."""
         return self._access.maker()
+
+    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
+        """Return a factory of the underlying access; see `Access.open_maker`."""
+        return self._access.open_maker(hosts)
 
     def close(self) -> None:
         """Close the responses that were not used."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from functools import partial
 from importlib import import_module
@@ -119,13 +119,23 @@ class ProtocolRouter(Access):
             access.abort()
 
     def maker(self) -> Callable[[], Access] | None:
-        """Return a factory for another router; None if requests are paced."""
-        settings = self._settings
-        if settings.pacer is not None or settings.overhearing is not None:
+        """Return a factory for another router; None if exchanges are recorded here.
+
+        The gaps between requests are kept by who starts them.
+        """
+        settings = replace(self._settings, pacer=None)
+        if settings.overhearing is not None:
             return None
         rules = replace(settings.rules, gap_after=None)
         retrier = Retrier(settings.retrier.retry_policy)
         return partial(ProtocolRouter, replace(settings, rules=rules, retrier=retrier))
+
+    def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
+        """Return a factory that has names in place of secrets; see `Access.open_maker`."""
+        sign_ins = self._settings.sign_ins.by_names(hosts)
+        if sign_ins is None:
+            return None
+        return ProtocolRouter(replace(self._settings, sign_ins=sign_ins)).maker()
 
     def close(self) -> None:
         """Release all connections."""

@@ -18,7 +18,7 @@ _NOT_OF_HAULS = (*_CHOOSING_GROUPS, "connecting", "unpacking")
 NOT_KEYWORDS = frozenset(
     (
         "into cart add preview detach write_errand to_script overwrite why json csv tree folders"
-        " levels"
+        " levels cluster"
     ).split()
 )
 """What Python functions say by arguments of their own, and forms that are for users."""

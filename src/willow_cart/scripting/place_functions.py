@@ -113,6 +113,7 @@ def haul(
     into: str | PathLike[str],
     progress: bool | None = None,
     must_arrive: bool = True,
+    cluster: object = None,
     **options: Unpack[HaulKeywords],
 ) -> Haul:
     """Fetch the chosen offers with resume, check and file them.
@@ -125,6 +126,8 @@ def haul(
         into: the folder to file into.
         progress: whether bars are drawn; None draws them in notebooks.
         must_arrive: whether something that did not arrive, or failed its check, is an error.
+        cluster: whose workers fetch: a client of Dask's, the address of a scheduler, or its file;
+            None for this machine alone.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:
@@ -137,7 +140,8 @@ def haul(
     """
     request, offers = read_looking(HaulRequest, sources, options, given_by_arguments(into=into))
     listener = Listener(progress=in_notebook() if progress is None else progress)
-    hauled = haul_sources(request, listener, besides=offers)
+    scheduler = str(cluster) if isinstance(cluster, PathLike) else cluster
+    hauled = haul_sources(request, listener, besides=offers, cluster=scheduler)
     if isinstance(hauled, Planned):
         raise TypeError("haul() has no preview")
     listener.sum_up(summed_up(hauled.account, request.into, hauled.offered))

@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 import re
 import threading
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 from urllib.parse import urlsplit
 
-from willow_cart.addresses import origin_of
+from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import BadOption, plainly
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.account_key import sign_for_account
@@ -34,9 +34,15 @@ _MAX_SECRET_BYTES = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class Secret:
-    """A secret that is hidden unless its value is requested."""
+    """A secret that is hidden unless its value is requested.
+
+    Attributes:
+        value: what it is; empty where only its name was sent to another machine.
+        name: where it is from: `env:NAME`; empty if other machines have nothing by that name.
+    """
 
     value: str = field(repr=False)
+    name: str = ""
 
     def __str__(self) -> str:
         return "***"
@@ -61,6 +67,25 @@ class SignIn:
     fields: tuple[tuple[str, Secret], ...] = ()
     account_key: Secret | None = None
     shared_access: Secret | None = None
+
+    @property
+    def secrets(self) -> Iterator[Secret]:
+        """Yield all secrets."""
+        single = (self.password, self.token, self.account_key, self.shared_access)
+        yield from filter(None, single)
+        yield from (secret for _, secret in self.fields)
+
+    def with_each(self, change: Callable[[Secret], Secret]) -> SignIn:
+        """Return a copy with another secret in the place of each."""
+
+        def changed(secret: Secret | None) -> Secret | None:
+            return None if secret is None else change(secret)
+
+        return SignIn(
+            self.user, changed(self.password), changed(self.token),
+            tuple((name, change(secret)) for name, secret in self.fields),
+            changed(self.account_key), changed(self.shared_access),
+        )  # fmt: skip
 
     def __post_init__(self) -> None:
         named = [("token", self.token), *((f"header {name}", one) for name, one in self.fields)]
@@ -89,7 +114,8 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
     if kind == "env" and name:
         if not environment.get(name):
             raise BadOption(what, f"the environment variable {name} is not set", "set it")
-        return _checked(environment[name], what, f"the environment variable {name}")
+        secret = _checked(environment[name], what, f"the environment variable {name}")
+        return replace(secret, name=reference)
     if kind == "file" and name:
         try:
             with Path(name).expanduser().open(encoding="utf-8-sig") as file:
@@ -171,6 +197,28 @@ class SignIns:
     def __reduce__(self) -> tuple[Callable[..., SignIns], tuple[object, ...]]:
         """Support copying to another process, which has its own nonces."""
         return _again, (self._by_origin, self._cookies, self._netrc, self._named)
+
+    def by_names(self, hosts: Collection[str]) -> SignIns | None:
+        """Return the sign-ins of some hosts by the names of their secrets, without the values.
+
+        Where they are unpickled, the values are looked up in the environment there.
+
+        Returns:
+            None if there is a secret without a name, or a cookie.
+        """
+        wanted = {
+            origin: sign_in
+            for origin, sign_in in self._by_origin.items()
+            if host_of(origin) in hosts
+        }
+        nameless = any(not each.name for one in wanted.values() for each in one.secrets)
+        if nameless or self._cookies is not None:
+            return None
+        without_value = {
+            origin: sign_in.with_each(lambda secret: Secret("", secret.name))
+            for origin, sign_in in wanted.items()
+        }
+        return SignIns(without_value, named=self._named)
 
     def __bool__(self) -> bool:
         return bool(self._by_origin or self._netrc or self._cookies is not None)
@@ -287,4 +335,10 @@ def _again(
     kept: netrc.netrc | None,
     named: frozenset[str],
 ) -> SignIns:
-    return SignIns(by_origin, cookies=cookies, netrc=kept, named=named)
+    here = {origin: sign_in.with_each(_valued) for origin, sign_in in by_origin.items()}
+    return SignIns(here, cookies=cookies, netrc=kept, named=named)
+
+
+def _valued(secret: Secret) -> Secret:
+    """Return a secret with its value, looked up here if only its name was sent."""
+    return secret if secret.value or not secret.name else read_secret(secret.name, secret.name)

@@ -64,6 +64,28 @@ class Note:
 
 
 @dataclass(frozen=True, slots=True)
+class KeepPart:
+    """Records a partial file; can be pickled, unlike a function of the moment."""
+
+    part: PartRecord
+
+    def __call__(self, ledger: Ledger) -> None:
+        """Record it."""
+        ledger.keep_part(self.part)
+
+
+@dataclass(frozen=True, slots=True)
+class ForgetPart:
+    """Forgets the partial file of an address; can be pickled likewise."""
+
+    address: str
+
+    def __call__(self, ledger: Ledger) -> None:
+        """Forget it."""
+        ledger.forget_part(self.address)
+
+
+@dataclass(frozen=True, slots=True)
 class Mark:
     """A request to sync bytes of a partial file and record them.
 

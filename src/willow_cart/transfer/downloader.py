@@ -31,7 +31,7 @@ from willow_cart.errors import (
 from willow_cart.model import Checksum, Validators
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
-from willow_cart.transfer.commit import LedgerWriter, Mark, Note
+from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Meter, SpeedCap
 from willow_cart.transfer.partial_store import PartialStore
@@ -223,7 +223,7 @@ class Downloader:
             return
         partial.abandon()
         if partial.recorded:
-            self.commit_thread.take(Note(lambda ledger: ledger.forget_part(transfer.shown)))
+            self.commit_thread.take(Note(ForgetPart(transfer.shown)))
         with suppress(FileNotFoundError):
             self.partials.delete(partial)
 
@@ -435,7 +435,7 @@ class Downloader:
         if not partial.recorded and (partial.joining is Resumability.SAFE or proved):
             record = partial.record(transfer.offer)
             partial.marked = self.clock()
-            self.commit_thread.take_at_once(Note(lambda ledger: ledger.keep_part(record)))
+            self.commit_thread.take_at_once(Note(KeepPart(record)))
 
     def _mark(self, transfer: Transfer, partial: PartialFile) -> None:
         """Sync what has arrived, and record its extent in the ledger."""

@@ -114,6 +114,15 @@ class Observer:
     def process_lost(self) -> None:
         """A further process was killed; what it carried is carried by others."""
 
+    def worker_joined(self, worker: str, lanes: int) -> None:
+        """A worker of a cluster carries files from now on, up to `lanes` at a time."""
+
+    def worker_lost(self, worker: str, why: str) -> None:
+        """A worker of a cluster carries no more files; those it carried go on elsewhere."""
+
+    def carried_by(self, filed: Filed, worker: str) -> None:
+        """A worker of a cluster has made an attempt at a file."""
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """A host was suspended after repeated failures.
 

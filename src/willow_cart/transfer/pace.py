@@ -28,6 +28,15 @@ class Pace:
     jitter: float = 0.0
     speed_cap: int | None = None
 
+    @property
+    def is_free(self) -> bool:
+        """Whether requests follow each other as fast as they can."""
+        return not (self.gap or self.speed_cap)
+
+    def speed_share(self, count: int) -> int | None:
+        """Return the share of one of several workers in bytes a second; None for no limit."""
+        return self.speed_cap and max(1, self.speed_cap // max(1, count))
+
     def gap_after(self, random_value: float) -> float:
         """Return the gap after a request.
 
@@ -153,6 +162,11 @@ class SpeedCap:
         self._clock = clock
         self._lock = threading.Lock()
         self._free_at = clock()
+
+    def change(self, speed: int) -> None:
+        """Allow another number of bytes a second from now on."""
+        with self._lock:
+            self._speed = speed
 
     def pause_after(self, count: int) -> float:
         """Return how many seconds a lane must pause after receiving some bytes."""

@@ -52,13 +52,27 @@ class PartialStore:
                 with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
                     self._destination.delete(f"{PARTIAL}/{name}")
         for record in self._records.values():
-            in_doubt = record.sealed is None and not (self._boot and record.boot == self._boot)
-            if in_doubt and self._destination.stamp(f"{PARTIAL}/{record.file}") is not None:
-                file = self._destination.open_partial(record.file, is_new=False)
-                try:
-                    cut_to(file, Spans.read(record.synced), record.length)
-                finally:
-                    os.close(file)
+            if record.sealed is None:
+                self.cut_to_what_is_sure(record)
+
+    def cut_to_what_is_sure(self, record: PartRecord) -> None:
+        """Cut off what was not synced, unless this start of the machine wrote it.
+
+        Raises:
+            OSError: the file cannot be changed.
+        """
+        is_sure = self._boot and record.boot == self._boot
+        if is_sure or self._destination.stamp(f"{PARTIAL}/{record.file}") is None:
+            return
+        file = self._destination.open_partial(record.file, is_new=False)
+        try:
+            cut_to(file, Spans.read(record.synced), record.length)
+        finally:
+            os.close(file)
+
+    def record_of(self, address: str) -> PartRecord | None:
+        """Return what an earlier run has left of an address without secrets, or None."""
+        return self._records.get(address)
 
     def begin(self, offer: Offer, delivery: Download) -> PartialFile:
         """Create an empty partial file for a download.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
@@ -162,6 +162,15 @@ class Transfer:
         self.consecutive_failures = consecutive_failures
         self.seconds += seconds
         self.count(received)
+
+    def counted(self, result: Result) -> Result:
+        """Return the result of an attempt elsewhere with what all attempts came to."""
+        return replace(
+            result,
+            attempts=self.attempts,
+            received=self.received,
+            seconds=round(self.seconds, 3),
+        )
 
     def start_timing(self) -> None:
         """Start measuring the time that a lane spends on it."""

@@ -116,6 +116,11 @@ class View(ProgressTracker):
             "a process for small files was ended by the system; its files are fetched by others"
         )
 
+    def worker_lost(self, worker: str, why: str) -> None:
+        """Report that a worker of the cluster carries no more files."""
+        super().worker_lost(worker, why)
+        self.say(f"worker {worker}: {why}; its files go on elsewhere")
+
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:
         """Report that a host was suspended."""
         super().host_suspended(host, error, pause)

@@ -1,0 +1,282 @@
+"""The connection to the scheduler of a Dask cluster."""
+
+from __future__ import annotations
+
+import json
+import socket
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from willow_cart.errors import UnusableCluster
+
+_CONNECT_SECONDS = 10.0
+
+# A scheduler that answers nothing for so long is as good as gone.
+_ANSWER_SECONDS = 30.0
+
+# Workers of a batch system may come up after the scheduler.
+_FIRST_WORKER_SECONDS = 30.0
+
+_POLL_SECONDS = 0.2
+
+
+class Gone(Exception):
+    """A worker or the scheduler does not answer any more.
+
+    Attributes:
+        thing: its address.
+        reason: what is known of it.
+    """
+
+    def __init__(self, thing: str, reason: str) -> None:
+        super().__init__(thing, reason)
+        self.thing = thing
+        self.reason = reason
+
+
+@dataclass(frozen=True, slots=True)
+class Worker:
+    """A worker, as the scheduler knows it.
+
+    Attributes:
+        address: how the scheduler calls it.
+        name: how people call it.
+        lanes: how many threads it has.
+        silent_seconds: for how long nothing was heard of it.
+    """
+
+    address: str
+    name: str
+    lanes: int
+    silent_seconds: float
+
+    @property
+    def shown(self) -> str:
+        """Return how it is called in messages."""
+        return f"worker {self.name}"
+
+
+class Task:
+    """A function that a worker runs.
+
+    Attributes:
+        done: set when it has ended, one way or another.
+    """
+
+    def __init__(self, future: Any) -> None:
+        self._future = future
+        self.done = threading.Event()
+        future.add_done_callback(lambda _: self.done.set())
+
+    def cancel(self) -> None:
+        """Have it forgotten; what runs already is not stopped."""
+        self._future.cancel(force=True)
+
+    def result(self) -> Any:
+        """Return what it returned, or raise what it raised.
+
+        Raises:
+            Gone: its worker was lost.
+        """
+        from asyncio import CancelledError as TaskCancelled
+        from concurrent.futures import CancelledError
+
+        from distributed import KilledWorker
+        from distributed.comm.core import CommClosedError
+
+        try:
+            return self._future.result(timeout=_ANSWER_SECONDS)
+        except (
+            CancelledError, TaskCancelled, KilledWorker, CommClosedError, TimeoutError
+        ) as error:  # fmt: skip
+            raise Gone("a worker", "is lost") from error
+        finally:
+            self._future.release()
+
+
+class ClusterClient:
+    """A connection to a scheduler.
+
+    Args:
+        place: the address of the scheduler, the file that it has written, or a client of Dask's.
+
+    Attributes:
+        shown: how the scheduler is called in messages.
+
+    Raises:
+        UnusableCluster: the package is missing, or nothing answers there.
+    """
+
+    def __init__(self, place: Any) -> None:
+        try:
+            import distributed
+        except ImportError:
+            raise UnusableCluster(
+                "--cluster",
+                "requires the package distributed, which is not installed",
+                "install it with pip install 'willow-cart[cluster]'",
+            ) from None
+        self._is_own = isinstance(place, str)
+        self.shown: str
+        self._client: Any  # the package has no types to speak of
+        self.shown = place if self._is_own else place.scheduler.address
+        self._client = self._connect(distributed, place) if self._is_own else place
+
+    def _connect(self, distributed: Any, place: str) -> Any:
+        address = place if "://" in place else _address_in(Path(place))
+        if address.startswith("tls://"):
+            _require_certificates(distributed, place)
+        try:
+            client = distributed.Client(
+                address, timeout=_CONNECT_SECONDS, set_as_default=False, name="willow-cart"
+            )
+        except (OSError, ValueError, RuntimeError) as error:
+            raise UnusableCluster(
+                place,
+                "no scheduler answers there",
+                "start one with dask scheduler, and check the address",
+            ) from error
+        self.shown = client.scheduler.address
+        return client
+
+    @property
+    def dashboard(self) -> str:
+        """Return the address of Dask's dashboard, or nothing."""
+        return self._client.dashboard_link or ""
+
+    def is_private(self, worker: str) -> bool:
+        """Whether secrets may go to a worker: by TLS, or without leaving this machine."""
+        return all(
+            each.startswith(("tls://", "inproc://")) or _is_here(each)
+            for each in (self.shown, worker)
+        )
+
+    def wait_for_workers(self) -> list[Worker]:
+        """Return the workers; wait for the first one.
+
+        Raises:
+            UnusableCluster: none comes.
+        """
+        deadline = time.monotonic() + _FIRST_WORKER_SECONDS
+        try:
+            while not (present := self.workers()):
+                if time.monotonic() > deadline:
+                    raise UnusableCluster(
+                        self.shown, "has no workers", f"start some: dask worker {self.shown}"
+                    )
+                time.sleep(_POLL_SECONDS)
+        except Gone as error:
+            raise UnusableCluster(self.shown, error.reason, "start it again") from None
+        return list(present.values())
+
+    def workers(self) -> dict[str, Worker]:
+        """Return the workers that the scheduler knows, by their addresses.
+
+        Raises:
+            Gone: the scheduler does not answer.
+        """
+        now = time.time()
+        try:
+            told = self._client.sync(
+                self._client.scheduler.identity, n_workers=-1, callback_timeout=_ANSWER_SECONDS
+            )
+        except Exception as error:  # a closed connection shows in many ways
+            raise Gone(self.shown, "the scheduler does not answer") from error
+        heard = [float(each["last_seen"]) for each in told["workers"].values()]
+        # The clocks of two machines differ: the latest sign of life counts as now.
+        now = min(now, max(heard)) if heard and max(heard) < now - _ANSWER_SECONDS else now
+        return {
+            address: Worker(
+                address, str(each["name"]), int(each["nthreads"]), now - float(each["last_seen"])
+            )
+            for address, each in told["workers"].items()
+        }
+
+    def submit(self, worker: str, function: Callable[..., Any], *args: Any) -> Task:
+        """Have a worker run a function in one of its threads.
+
+        Raises:
+            Gone: the scheduler is gone.
+        """
+        try:
+            future = self._client.submit(
+                function, *args, workers=[worker], allow_other_workers=False, pure=False, retries=0
+            )
+        except Exception as error:
+            raise Gone(self.shown, "the scheduler does not answer") from error
+        return Task(future)
+
+    def call(self, worker: str, function: Callable[..., Any], *args: Any) -> Any:
+        """Have a worker run a short function at once, and return what it returns.
+
+        Raises:
+            Gone: the worker or the scheduler is gone.
+        """
+        from distributed.comm.core import CommClosedError
+
+        try:
+            answers = self._client.run(function, *args, workers=[worker], on_error="return")
+        except Exception as error:
+            raise Gone(worker, "does not answer") from error
+        answer = answers.get(worker)
+        if isinstance(answer, (OSError, CommClosedError, ValueError, KeyError, RuntimeError)):
+            raise Gone(worker, "does not answer") from answer
+        if isinstance(answer, Exception):
+            raise answer
+        return answer
+
+    def close(self) -> None:
+        """Close the connection, if it was made here."""
+        if self._is_own:
+            self._client.close(timeout=_CONNECT_SECONDS)
+
+
+def _address_in(file: Path) -> str:
+    """Return the address in a file that a scheduler has written.
+
+    Raises:
+        UnusableCluster: it is not one.
+    """
+    try:
+        told = json.loads(file.read_text(encoding="utf-8"))
+        return str(told["address"])
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise UnusableCluster(
+            str(file),
+            "neither an address nor a scheduler's file",
+            "write tcp://HOST:8786, tls://HOST:8786, or the path of the file",
+        ) from error
+
+
+def _require_certificates(distributed: Any, place: str) -> None:
+    """Refuse TLS without certificates.
+
+    Raises:
+        UnusableCluster: Dask's configuration names none, or they cannot be read.
+    """
+    reason = "Dask's configuration names no certificates"
+    try:
+        context = distributed.Security().get_connection_args("client").get("ssl_context")
+    except (OSError, ValueError, TypeError) as error:
+        context, reason = None, f"its certificates cannot be read: {error}"
+    if context is None:
+        raise UnusableCluster(
+            place, reason, "set distributed.comm.tls in it; the guide has an example"
+        )
+
+
+def _is_here(address: str) -> bool:
+    """Whether an address is one of this machine's own."""
+    host = urlsplit(address).hostname or ""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_DGRAM) as probe:
+        try:
+            probe.bind((host, 0))
+        except OSError:
+            return False
+    return True

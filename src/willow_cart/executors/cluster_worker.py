@@ -1,0 +1,356 @@
+"""What runs in a worker of a cluster: attempts at files, for the process that holds the queue.
+
+That process, the coordinator, calls these functions through the scheduler. A worker writes partial
+files in the destination, which all see; it names no files and writes no ledger. What the ledger has
+to know of a partial file waits in the worker until the coordinator fetches it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import threading
+import time
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from willow_cart.destination import PARTIAL, Destination, boot_mark
+from willow_cart.destination.tree import FileTree
+from willow_cart.errors import Interrupted, WillowCartError
+from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
+from willow_cart.filing import Filed
+from willow_cart.ledger.entries import PartRecord
+from willow_cart.transfer.commit import Mark, Note, VerifiedFile
+from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.version import __version__
+
+# A worker that has not heard from its coordinator for so long ends what it does: the command may
+# have been killed, and would be started again.
+_ORPHANED_SECONDS = 20.0
+
+# A worker that was itself stopped for so long may have been given up, and its files taken over.
+_FROZEN_SECONDS = 15.0
+
+_WATCH_SECONDS = 1.0
+
+
+@dataclass(frozen=True, slots=True)
+class WorkerFacts:
+    """What a worker says when it joins.
+
+    Attributes:
+        version: of this package there.
+        boot: tells the start of its machine from every other.
+    """
+
+    version: str
+    boot: str
+
+
+@dataclass(frozen=True, slots=True)
+class Entries:
+    """What a worker tells between batches.
+
+    Attributes:
+        notes: what is to be entered in the ledger, numbered, each until it is acknowledged.
+        lengths: of the files that are coming, and where they were resumed, by their numbers.
+        received: bytes that have come of them so far.
+    """
+
+    notes: tuple[tuple[int, object], ...]
+    lengths: Mapping[int, tuple[int | None, int]]
+    received: Mapping[int, int]
+
+
+@dataclass(frozen=True, slots=True)
+class Batch:
+    """What became of a batch.
+
+    Attributes:
+        carried: the outcomes.
+        notes: as for `Entries`; to be made before anything follows from the outcomes.
+    """
+
+    carried: list[Carried]
+    notes: tuple[tuple[int, object], ...]
+
+
+class _Progress(Observer):
+    """Counts what comes; the number of a file is its lane here."""
+
+    def __init__(self) -> None:
+        self.lengths: dict[int, tuple[int | None, int]] = {}
+        self.counts: Counter[int] = Counter()
+
+    def started(self, lane: int, filed: Filed, length: int | None, start: int) -> None:  # noqa: ARG002
+        self.lengths[lane] = (length, start)
+
+    def received(self, lane: int, count: int) -> None:
+        self.counts[lane] += count
+
+    def forget(self, number: int) -> None:
+        """Forget a file that is through."""
+        self.lengths.pop(number, None)
+        self.counts.pop(number, None)
+
+
+class _Outbox:
+    """Stands where the commit thread would: entries wait here until the coordinator has made them.
+
+    Args:
+        destination: where marked files are synced, since only this machine has their last bytes.
+        stop: ends the waiting.
+    """
+
+    def __init__(self, destination: Destination, stop: threading.Event) -> None:
+        self._destination = destination
+        self._stop = stop
+        self._waiting: dict[int, object] = {}
+        self._made = 0
+        self._change = threading.Condition()
+        self._in_batch = threading.local()
+
+    def refuse(self, *, refuses: bool) -> None:
+        """Refuse entries of the calling thread: files of a batch have to come in one piece."""
+        self._in_batch.refuses = refuses
+
+    def take(self, item: object) -> None:
+        """Keep an entry for the coordinator; what a batch deletes was never recorded."""
+        if getattr(self._in_batch, "refuses", False):
+            return
+        if isinstance(item, Mark):
+            with suppress(FileNotFoundError):  # it was deleted, or has its name
+                self._destination.sync(f"{PARTIAL}/{item.name}")
+        self._put(item.write if isinstance(item, Note) else item)
+
+    def take_at_once(self, note: Note) -> None:
+        """Keep an entry, and wait until it is committed.
+
+        Raises:
+            NotForWorkers: the file is one of a batch, and large; it is for a lane of its own.
+            Interrupted: the haul ends.
+        """
+        if getattr(self._in_batch, "refuses", False):
+            raise NotForWorkers("a file", "arrived incomplete")
+        number = self._put(note.write)
+        with self._change:
+            self._change.wait_for(lambda: number not in self._waiting or self._stop.is_set())
+            if number in self._waiting:
+                raise Interrupted("a file", "interrupted")
+
+    def _put(self, entry: object) -> int:
+        with self._change:
+            self._made += 1
+            self._waiting[self._made] = entry
+            return self._made
+
+    def waiting(self, acknowledged: Sequence[int]) -> tuple[tuple[int, object], ...]:
+        """Return the entries that are not made yet, in order; wake up who waited for the others."""
+        with self._change:
+            for number in acknowledged:
+                self._waiting.pop(number, None)
+            self._change.notify_all()
+            return tuple(self._waiting.items())
+
+    def wake(self) -> None:
+        """Wake up everybody."""
+        with self._change:
+            self._change.notify_all()
+
+
+class _Share:
+    """A worker's share of a haul.
+
+    Args:
+        setup: what to do, and where.
+        is_elsewhere: whether this machine is another one than the coordinator's, which cannot make
+            bytes safe that this one has written.
+    """
+
+    def __init__(self, setup: Setup, *, is_elsewhere: bool) -> None:
+        self.stop = threading.Event()
+        self.is_closed = False
+        self.heard = time.monotonic()
+        self.progress = _Progress()
+        self._is_elsewhere = is_elsewhere
+        # Small files cost more of the interpreter than of the line: two batches at a time would
+        # only take turns.
+        self._one_batch = threading.Lock()
+        self._destination = Destination(setup.root, locks=False)  # the coordinator has the lock
+        self.outbox = _Outbox(self._destination, self.stop)
+        self._access = setup.make_access()
+        self._records: dict[str, PartRecord] = {}
+        self._partials = PartialStore(self._destination, self._records, boot_mark())
+        self._downloader = Downloader(
+            self._access, self._partials, self.outbox, self.progress, self.stop, setup.policy,
+            self._destination.room,
+        )  # fmt: skip
+        self._file_transfer = FileTransfer(self._downloader, self._destination, None)
+        threading.Thread(target=self._watch, name="willow-cart watch", daemon=True).start()
+
+    def carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
+        """Make one attempt at each file of a batch; see `carry`."""
+        if len(batch) > 1:
+            with self._one_batch:
+                return self._carry(batch, record)
+        return self._carry(batch, record)
+
+    def _carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
+        self.outbox.refuse(refuses=len(batch) > 1)
+        if record is not None:
+            if record.boot != boot_mark():
+                self._partials.cut_to_what_is_sure(record)
+            self._records[record.address] = record
+        try:
+            carried = list(carry_all(self._file_transfer, batch, lambda: not self.stop.is_set()))
+        finally:
+            if record is not None:
+                self._records.pop(record.address, None)
+            for number, _ in batch:
+                self.progress.forget(number)
+        if self._is_elsewhere:
+            # The coordinator syncs as well, but the last bytes may be with this machine only.
+            files = [
+                each.outcome.file for each in carried if isinstance(each.outcome, VerifiedFile)
+            ]
+            self._destination.sync_files(files)
+        return Batch(carried, self.outbox.waiting(()))
+
+    def report(self, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:
+        """Return what is new, and take note that the coordinator lives."""
+        self.heard = time.monotonic()
+        if speed_cap and self._downloader.cap is not None:
+            self._downloader.cap.change(speed_cap)
+        progress = self.progress
+        return Entries(
+            self.outbox.waiting(acknowledged), dict(progress.lengths), dict(progress.counts)
+        )
+
+    def end(self) -> None:
+        """Stop what is running; each attempt ends with what it has."""
+        self.stop.set()
+        self.outbox.wake()
+        self._access.abort()
+
+    def close(self) -> None:
+        """Stop, and change no more files."""
+        self.is_closed = True
+        self.end()
+        self._downloader.close()
+
+    def _watch(self) -> None:
+        """End the share once it is not wanted any more."""
+        seen = time.monotonic()
+        while not self.stop.wait(_WATCH_SECONDS):
+            now = time.monotonic()
+            if now - seen > _FROZEN_SECONDS or now - self.heard > _ORPHANED_SECONDS:
+                self.close()
+            seen = now
+
+
+_shares: dict[str, _Share] = {}
+"""The hauls that this worker has a share in."""
+
+
+class NoShare(WillowCartError):
+    """A worker knows nothing of a haul: it was started anew, or has given it up."""
+
+
+def _share_of(haul: str) -> _Share:
+    share = _shares.get(haul)
+    if share is None or share.is_closed:
+        raise NoShare("a worker", "has no share in this haul")
+    return share
+
+
+# The functions that the coordinator calls. Those that may wait for a disk leave the worker's loop.
+
+
+def facts() -> WorkerFacts:
+    """Return what this worker is."""
+    return WorkerFacts(__version__, boot_mark())
+
+
+async def prove_shared(root: Path, asked: str, answered: str) -> str:
+    """Read a file that the coordinator has written, and write another one.
+
+    Args:
+        root: the destination.
+        asked: the path of the file to read, below the destination.
+        answered: the path of the file to write.
+
+    Returns:
+        What the first one holds; empty if this worker does not see it.
+    """
+    return await asyncio.to_thread(_prove_shared, root, asked, answered)
+
+
+def _prove_shared(root: Path, asked: str, answered: str) -> str:
+    try:
+        with FileTree(root) as tree:
+            with tree.open(asked) as file:
+                token = file.read(100).decode("ascii", "replace")
+            with tree.create(answered) as file:
+                file.write(token.encode())
+                os.fsync(file.fileno())
+            return token
+    except OSError:
+        return ""
+
+
+async def join(haul: str, setup: Setup, boot: str) -> None:
+    """Begin a share in a haul.
+
+    Args:
+        haul: its name.
+        setup: what to do, and where.
+        boot: of the coordinator's machine.
+    """
+    if (given_up := _shares.pop(haul, None)) is not None:
+        await asyncio.to_thread(given_up.close)
+    _shares[haul] = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != boot_mark())
+
+
+def report(haul: str, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:
+    """Return what is new of a share; see `Entries`.
+
+    Args:
+        haul: its name.
+        acknowledged: the entries that were made.
+        speed_cap: bytes a second that are this worker's now.
+    """
+    return _share_of(haul).report(acknowledged, speed_cap)
+
+
+def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
+    """Make one attempt at each file of a batch, until its host is busy.
+
+    Args:
+        haul: which one.
+        batch: the files by their numbers.
+        record: what has come of the only file of a batch, if it can be resumed.
+    """
+    return _share_of(haul).carry(batch, record)
+
+
+def stop(haul: str) -> None:
+    """End what is running; what has come is kept."""
+    if (share := _shares.get(haul)) is not None:
+        share.end()
+
+
+async def leave(haul: str) -> Entries | None:
+    """End a share; return what is still to be entered."""
+    share = _shares.pop(haul, None)
+    if share is None:
+        return None
+    share.end()
+    entries = share.report((), None)
+    await asyncio.to_thread(share.close)
+    return replace(entries, lengths={}, received={})

@@ -1,0 +1,366 @@
+"""A haul on a Dask cluster: the same haul, whatever becomes of workers, scheduler and command."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.support.dask_cluster import DaskCluster, wait_until
+from tests.support.program import PATIENCE, files_in, partial_bytes, run, start, wait_for_bytes
+from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.destination import Destination
+from willow_cart.errors import UnusableCluster
+from willow_cart.executors import cluster_worker
+from willow_cart.executors.cluster_client import ClusterClient, Worker
+from willow_cart.executors.cluster_joining import MemberSetup, let_join
+from willow_cart.executors.cluster_worker import WorkerFacts
+from willow_cart.executors.worker import Setup
+from willow_cart.protocols.fake import FakeAccess
+from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.version import __version__
+
+KILLS = max(1, int(os.environ.get("WILLOW_CART_KILLS", "10")) // 5)
+KILLS_EACH = 10
+
+# Workers that miss their coordinator end themselves soon; twenty seconds are long in a test.
+HASTY = "from willow_cart.executors import cluster_worker as w\nw._ORPHANED_SECONDS = 5.0\n"
+
+
+@pytest.fixture(scope="module")
+def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[DaskCluster]:
+    with DaskCluster(tmp_path_factory.mktemp("dask"), HASTY) as dask:
+        yield dask.add(2)
+
+
+def put_up(place: StandIn, small: int, large: int, size: int, speed: float) -> dict[str, bytes]:
+    """Small files, and large and slow ones."""
+    rng = random.Random(2031)
+    files = {f"small/{n}.csv": rng.randbytes(3000) for n in range(small)}
+    files |= {f"large/{n}.wav": rng.randbytes(size) for n in range(large)}
+    for path, content in files.items():
+        slow = speed if path.startswith("large") else None
+        place.exhibits[path] = Exhibit(content, speed=slow)
+    return files
+
+
+def write_list(folder: Path, place: StandIn, files: dict[str, bytes]) -> None:
+    lines = "".join(f"{place.base}/{path}\n" for path in files)
+    (folder / "list.txt").write_text(lines)
+
+
+def events(log: Path, kind: str) -> list[dict[str, Any]]:
+    if not log.exists():
+        return []
+    lines = log.read_text().rpartition("\n")[0].splitlines()
+    return [each for each in map(json.loads, lines) if each["event"] == kind]
+
+
+def test_it_is_the_same_haul(tmp_path: Path, place: StandIn, cluster: DaskCluster) -> None:
+    files = put_up(place, 300, 3, 2_000_000, speed=20_000_000)
+    place.exhibits["gone.csv"] = Exhibit(b"", refusals=[(410, {})] * 9)
+    write_list(tmp_path, place, files | {"gone.csv": b""})
+    haul = ["haul", "list.txt", "--cluster", cluster.address]
+    done = run(*haul, "--into", "far", "--log", "log.jsonl", cwd=tmp_path)
+    near = run("haul", "list.txt", "--into", "near", cwd=tmp_path)
+    assert (done.code, near.code) == (1, 1), done.err
+    assert files_in(tmp_path / "far") == files == files_in(tmp_path / "near")
+    assert len(place.requests) < 2 * len(files) + 20, "no file was requested twice"
+    rows = {
+        into: {
+            row["path"]: (row["state"], row["sha256"], row["attempts"], row["received"])
+            for row in run("receipt", into, "--json", cwd=tmp_path).json()["files"]
+        }
+        for into in ("far", "near")
+    }
+    assert rows["far"] == rows["near"]
+    carried = {each["worker"] for each in events(tmp_path / "log.jsonl", "carried_by")}
+    assert carried == {"heron-0", "heron-1"}
+    assert {each["worker"] for each in events(tmp_path / "log.jsonl", "worker_joined")} == carried
+    assert list((tmp_path / "far" / ".willow" / "partial").iterdir()) == []
+    # What a cluster has hauled, this machine knows, and the other way round.
+    again = run("haul", "list.txt", "--into", "far", cwd=tmp_path)
+    assert "303 unchanged" in again.last_line, again.out
+    place.exhibits["small/7.csv"] = Exhibit(b"corrected")
+    again = run(*haul, "--into", "near", cwd=tmp_path)
+    assert "302 unchanged" in again.last_line, again.out
+    assert (tmp_path / "near" / "small" / "7.csv").read_bytes() == b"corrected"
+
+
+@pytest.mark.parametrize("number", range(KILLS))
+def test_workers_that_are_killed_lose_nothing(tmp_path: Path, place: StandIn, number: int) -> None:
+    """Workers are killed at random moments, and others join; the trees are identical."""
+    rng = random.Random(number)
+    files = put_up(place, 400, 8, 1_500_000, speed=1_500_000)
+    write_list(tmp_path, place, files)
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(3)
+        haul = start(
+            "haul", "list.txt", "--into", "data", "--cluster", dask.address, "--log", "log.jsonl",
+            "--attempts", "30", cwd=tmp_path,
+        )  # fmt: skip
+        wait_until("it begins", lambda: events(tmp_path / "log.jsonl", "started"))
+        for _ in range(KILLS_EACH):
+            with suppress(subprocess.TimeoutExpired):
+                haul.wait(rng.uniform(0.05, 0.4))
+            dask.kill(rng.choice(dask.living))
+            dask.add()
+        out, err = haul.communicate(timeout=PATIENCE)
+    assert haul.returncode == 0, (out, err)
+    assert files_in(tmp_path / "data") == files
+    assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
+
+
+def test_a_large_file_goes_on_from_its_byte_in_another_worker(
+    tmp_path: Path, place: StandIn
+) -> None:
+    content = random.Random(1).randbytes(6_000_000)
+    place.exhibits["dawn.wav"] = Exhibit(content, speed=2_000_000)
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(1)
+        haul = start(
+            "haul", f"{place.base}/dawn.wav", "--as", "file", "--into", "data", "--cluster",
+            dask.address, "--lanes", "2", cwd=tmp_path,
+        )  # fmt: skip
+        wait_for_bytes(tmp_path / "data", 2_000_000, haul)
+        dask.kill(dask.workers[0])
+        dask.add(1)
+        out, err = haul.communicate(timeout=PATIENCE)
+    assert haul.returncode == 0, (out, err)
+    assert (tmp_path / "data" / "dawn.wav").read_bytes() == content
+    starts = [request.fields.get("range", "") for request in place.requests]
+    assert len(starts) == 2
+    assert int(starts[1].removeprefix("bytes=").partition("-")[0]) >= 2_000_000
+    assert b"heron-0: its process ended" in err
+
+
+def test_a_worker_that_hangs_is_done_without_even_if_it_comes_back(
+    tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    content = random.Random(1).randbytes(3_000_000)
+    place.exhibits["dawn.wav"] = Exhibit(content, speed=1_000_000)
+    script = (
+        "import sys\n"
+        "from willow_cart.executors import cluster\n"
+        "cluster._SILENT_SECONDS = 3.0\n"
+        "import faulthandler; faulthandler.dump_traceback_later(25)\n"
+        "from willow_cart.cli.main import main\n"
+        "sys.exit(main(sys.argv[1:]))\n"
+    )
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(1)
+        words = ["haul", f"{place.base}/dawn.wav", "--as", "file", "--into", "data", "--cluster",
+                 dask.address, "--lanes", "2"]  # fmt: skip
+        command = [sys.executable, "-c", script, *words]
+        haul = subprocess.Popen(
+            command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        )
+        wait_for_bytes(tmp_path / "data", 500_000, haul)
+        dask.workers[0].send_signal(signal.SIGSTOP)
+        dask.add(1)
+        out, err = haul.communicate(timeout=PATIENCE)
+        assert haul.returncode == 0, (out, err)
+        dask.workers[0].send_signal(signal.SIGCONT)
+        wait_until("it ends itself", lambda: open_shares(dask) == 0)
+    assert b"heron-0: it hangs, or its network is cut" in err
+    assert files_in(tmp_path / "data") == {"dawn.wav": content}
+
+
+def open_shares(dask: DaskCluster) -> int:
+    """How many shares in hauls the workers have that answer."""
+    told = dask.client.run(
+        lambda: sum(not share.is_closed for share in cluster_worker._shares.values())
+    )
+    return sum(told.values())
+
+
+def test_when_the_scheduler_is_gone_the_haul_ends_in_order_and_is_resumed_here(
+    tmp_path: Path, place: StandIn
+) -> None:
+    files = put_up(place, 20, 3, 3_000_000, speed=1_000_000)
+    write_list(tmp_path, place, files)
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(2)
+        haul = start("haul", "list.txt", "--into", "data", "--cluster", dask.address, cwd=tmp_path)
+        wait_for_bytes(tmp_path / "data", 1_000_000, haul)
+        dask.scheduler.kill()
+        _, err = haul.communicate(timeout=PATIENCE)
+    assert haul.returncode not in (0, None)
+    assert b"the scheduler does not answer" in err
+    assert b"Traceback" not in err
+    for path, content in files_in(tmp_path / "data").items():
+        assert content == files[path]
+    for exhibit in place.exhibits.values():
+        exhibit.speed = None
+    came = partial_bytes(tmp_path / "data")
+    assert came >= 1_000_000
+    again = run("haul", "list.txt", "--into", "data", cwd=tmp_path)
+    assert again.code == 0, again.err
+    assert files_in(tmp_path / "data") == files
+    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert sum(row["resumed"] for row in rows) >= 1_000_000
+
+
+def test_when_the_command_is_killed_workers_stop_and_nothing_half_has_a_name(
+    tmp_path: Path, place: StandIn, cluster: DaskCluster
+) -> None:
+    files = put_up(place, 5, 3, 4_000_000, speed=400_000)
+    write_list(tmp_path, place, files)
+    haul = start("haul", "list.txt", "--into", "data", "--cluster", cluster.address, cwd=tmp_path)
+    wait_for_bytes(tmp_path / "data", 500_000, haul)
+    haul.kill()
+    haul.communicate()
+    wait_until("workers end their shares", lambda: open_shares(cluster) == 0)
+    wait_until("no task runs", lambda: not any(cluster.client.processing().values()))
+    came = partial_bytes(tmp_path / "data")
+    for path, content in files_in(tmp_path / "data").items():
+        assert content == files[path]
+    for exhibit in place.exhibits.values():
+        exhibit.speed = None
+    again = run("haul", "list.txt", "--into", "data", "--cluster", cluster.address, cwd=tmp_path)
+    assert again.code == 0, again.err
+    assert files_in(tmp_path / "data") == files
+    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert sum(row["resumed"] for row in rows) >= came * 0.9
+
+
+def test_an_interrupt_ends_it_and_the_cluster_goes_on_with_it(
+    tmp_path: Path, place: StandIn, cluster: DaskCluster
+) -> None:
+    files = put_up(place, 5, 3, 3_000_000, speed=500_000)
+    write_list(tmp_path, place, files)
+    haul = start("haul", "list.txt", "--into", "data", "--cluster", cluster.address, cwd=tmp_path)
+    wait_for_bytes(tmp_path / "data", 500_000, haul)
+    haul.send_signal(signal.SIGINT)
+    out, err = haul.communicate(timeout=PATIENCE)
+    assert haul.returncode == 130, (out, err)
+    for exhibit in place.exhibits.values():
+        exhibit.speed = None
+    again = run("haul", "list.txt", "--into", "data", "--cluster", str(cluster.file), cwd=tmp_path)
+    assert again.code == 0, again.err
+    assert files_in(tmp_path / "data") == files
+    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert sum(row["resumed"] for row in rows) >= 500_000
+
+
+def test_a_busy_host_slows_all_workers(
+    tmp_path: Path, place: StandIn, cluster: DaskCluster
+) -> None:
+    files = put_up(place, 60, 0, 0, speed=1)
+    for number in (3, 30):
+        place.exhibits[f"small/{number}.csv"].refusals = [(429, {"Retry-After": "1"})]
+    write_list(tmp_path, place, files)
+    began = time.monotonic()
+    done = run(
+        "haul", "list.txt", "--into", "data", "--cluster", cluster.address, "--gap", "0.02",
+        cwd=tmp_path,
+    )  # fmt: skip
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "data") == files
+    asked = [request for request in place.requests if request.path.endswith(".csv")]
+    assert len(asked) <= 64
+    assert time.monotonic() - began > 0.02 * 60, "the gap is kept over all workers"
+
+
+def test_what_is_wrong_with_a_cluster_is_said_in_a_line(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"a")
+    haul = ["haul", f"{place.base}/a.csv", "--into", "data", "--cluster"]
+    nobody = run(*haul, "tcp://127.0.0.1:9", cwd=tmp_path)
+    assert (nobody.code, len(nobody.err.splitlines())) == (2, 1), nobody.err
+    assert "no scheduler answers there" in nobody.err
+    odd = run(*haul, "here.json", cwd=tmp_path)
+    assert (odd.code, len(odd.err.splitlines())) == (2, 1), odd.err
+    assert "neither an address nor a scheduler's file" in odd.err
+    bare = run(*haul, "tls://127.0.0.1:9", cwd=tmp_path)
+    assert (bare.code, len(bare.err.splitlines())) == (2, 1), bare.err
+    assert "Dask's configuration names no certificates" in bare.err
+    assert files_in(tmp_path / "data") == {}
+
+
+class OneWorker(ClusterClient):
+    """A cluster of one worker, which answers what it is told to.
+
+    Args:
+        version: of its package.
+        sees: whether it sees the destination.
+        is_near: whether secrets may go to it.
+    """
+
+    def __init__(self, version: str = __version__, *, sees: bool = True, is_near: bool = True):
+        self._version = version
+        self._sees = sees
+        self._is_near = is_near
+        self.joined: list[Setup] = []
+
+    def is_private(self, worker: str) -> bool:
+        return self._is_near
+
+    def call(self, worker: str, function: Any, *args: Any) -> Any:
+        if function is cluster_worker.facts:
+            return WorkerFacts(self._version, "boot")
+        if function is cluster_worker.prove_shared:
+            return cluster_worker._prove_shared(*args) if self._sees else ""
+        assert function is cluster_worker.join
+        self.joined.append(args[1])
+        return None
+
+
+@pytest.mark.parametrize(
+    ("cluster", "message"),
+    [
+        (OneWorker("0.1"), f"has Willow Cart 0.1, this is {__version__}"),
+        (OneWorker(sees=False), "does not share the folder"),
+        (OneWorker(is_near=False), "over a connection that is not encrypted"),
+    ],
+)
+def test_a_worker_that_cannot_be_used_is_named(
+    tmp_path: Path, cluster: OneWorker, message: str
+) -> None:
+    worker = Worker("tcp://10.0.0.7:4000", "heron", 2, 0.0)
+    setup = Setup(FakeAccess({}).maker(), tmp_path, HaulPolicy())
+    with Destination(tmp_path / "d") as destination:
+        with pytest.raises(UnusableCluster) as caught:
+            let_join(cluster, worker, MemberSetup("h", setup, None, "boot", destination))
+        assert destination.names(".willow/partial") == []
+    assert "worker heron: " in str(caught.value)
+    assert message in str(caught.value)
+    assert cluster.joined == []
+
+
+def test_secrets_go_to_others_by_their_names_only(
+    tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    import pickle
+
+    from willow_cart.jobs.connecting import make_access
+    from willow_cart.jobs.job_observer import JobObserver
+    from willow_cart.requests.survey import SurveyRequest
+
+    monkeypatch.setenv("FEN", "reedmace")
+    (tmp_path / "secret").write_text("reedmace")
+    host = place.base.partition("://")[2]
+    place.exhibits["members.csv"] = Exhibit(b"inside", members="ida:reedmace")
+
+    def openly(password: str) -> Any:
+        given = {"sources": (f"{place.base}/members.csv",), "user": ("ida",),
+                 "password": (password,)}  # fmt: skip
+        with make_access([SurveyRequest.read(given)], 2, JobObserver()) as access:
+            return access.open_maker({host})
+
+    assert openly(f"file:{tmp_path}/secret") is None
+    pickled = pickle.dumps(openly("env:FEN"))
+    assert b"reedmace" not in pickled
+    with pickle.loads(pickled)() as there:
+        delivery = there.open(f"{place.base}/members.csv")
+        assert delivery.read() == b"inside"
+        delivery.close()
