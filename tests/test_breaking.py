@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import signal
 import subprocess
 from contextlib import suppress
@@ -120,14 +121,17 @@ def test_an_empty_folder_that_was_hauled_into_is_not_silently_begun_anew(
     tmp_path: Path, place: StandIn
 ) -> None:
     place.exhibits["a.csv"] = Exhibit(b"1")
-    haul = ("haul", f"{place.base}/a.csv", "--into", "drive")
+    haul = ("haul", f"{place.base}/a.csv", "--into", "drive/data")
     assert run(*haul, cwd=tmp_path).code == 0
     (tmp_path / "drive").rename(tmp_path / "elsewhere")
-    for _ in range(2):
+    for folder in ("drive", "drive/data", ""):
         refused = run(*haul, cwd=tmp_path)
         assert refused.code == 2
         assert "and is empty or missing now; mount its drive, or start over with" in refused.err
-        (tmp_path / "drive").mkdir(exist_ok=True)
+        (tmp_path / folder).mkdir(exist_ok=True)
     assert run(*haul, "--preview", cwd=tmp_path).code == 0
     assert run(*haul, "--begin-anew", cwd=tmp_path).code == 0
+    (tmp_path / "drive" / "mine.txt").write_text("mine")
+    shutil.rmtree(tmp_path / "drive" / "data")
+    assert run(*haul, cwd=tmp_path).code == 0, "it was deleted on purpose"
     assert run(*haul, cwd=tmp_path).code == 0

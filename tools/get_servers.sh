@@ -22,6 +22,7 @@ get_emulator() { # FOLDER
 get nginx nginx-light
 get apache2 apache2-bin
 get vsftpd vsftpd
+get sshd "openssh-server openssh-client"
 get sqlite3 sqlite3
 get chromedriver "chromium chromium-driver"
 [ -z "${1:-}" ] || get_emulator "$1"

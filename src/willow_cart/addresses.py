@@ -98,11 +98,14 @@ def normalise(text: str) -> str:
         raise BadAddress(shown, "not a valid address", meant)
     if scheme not in _PORTS:
         raise BadAddress(shown, f"unsupported scheme {scheme}://", BEGINNINGS)
-    if parts.username is not None or parts.password is not None:
+    user, name = "", parts.username
+    if SCHEMES[scheme].has_users and name and "@" not in name and parts.password is None:
+        user = f"{quote(unquote(name), safe='')}@"
+    elif parts.username is not None or parts.password is not None:
         # RFC 3986, 3.2.1 deprecates it; anyone who sees the list would have the password.
         raise BadAddress(shown, "contains a user name and password", "remove them and use --user")
     host = "" if scheme == "file" else _encode_host(shown, parts.hostname)
-    authority = host if port in (None, _PORTS[scheme]) else f"{host}:{port}"
+    authority = user + (host if port in (None, _PORTS[scheme]) else f"{host}:{port}")
     path = _encode(parts.path) or "/"
     path = _keep_dots(path) if scheme in STORES else _without_dot_segments(path)
     return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
@@ -172,7 +175,7 @@ def scheme_of(address: str) -> str:
 
 def host_of(address: str) -> str:
     """Return the host, with its port unless that is the scheme's default."""
-    return address.split("/", 3)[2]
+    return address.split("/", 3)[2].rpartition("@")[2]
 
 
 def origin_of(address: str) -> str:

@@ -32,6 +32,9 @@ _NEXT_ADDRESS = re.compile(r"(\s+(?=[A-Za-z][A-Za-z0-9+.-]*:[/\\]{2}))")
 _BLANKS = re.compile(r"(\s+)")
 # RFC 3986, 3.2: a host and perhaps a port, and no name and password before them.
 _HOST_AND_PORT = re.compile(r"(?:\[[0-9A-Fa-f:.]*\]|[^:@\[\]]*)(?::\d*)?")
+# The name of a user alone is no secret where it is part of the address.
+_WITH_USERS = tuple(f"{each.name}://" for each in SCHEMES.values() if each.has_users)
+_USER_AND_HOST = re.compile(rf"[^\s:@/\\?#]+@(?:{_HOST_AND_PORT.pattern})(?=[/\\?#]|$)(?!.*@)")
 _USER_INFO = re.compile(r"[^\s/@]+:\S*@")
 _HAS_QUERY = re.compile(r"\?[^=\s]+=")
 _SEPARATOR = re.compile(r"([?&;#])")
@@ -128,7 +131,8 @@ def _cleared(text: str) -> str:
     has_slashes = before.endswith(("/", "\\"))
     if not has_slashes and "@" not in rest:
         return text
-    rest = _without_user(rest, has_authority=has_slashes)
+    if not (before.lower() in _WITH_USERS and _USER_AND_HOST.match(rest)):
+        rest = _without_user(rest, has_authority=has_slashes)
     if before.lower() in _STORES and rest.count("?") == 1 and _VERSION in rest:
         return before + rest  # the version of an object is public
     return before + _without_values(rest)

@@ -42,6 +42,7 @@ class Scheme:
         has_queries: whether a question mark starts a query, and not a wildcard or part of a name.
         secured: when TLS begins.
         is_typed: whether users type such addresses.
+        has_users: whether the name of a user is part of the address, and no secret.
     """
 
     name: str
@@ -51,6 +52,7 @@ class Scheme:
     has_queries: bool = False
     secured: Secured = Secured.NEVER
     is_typed: bool = True
+    has_users: bool = False
 
 
 _FTP = "willow_cart.protocols.ftp.ftp_access"
@@ -61,6 +63,7 @@ _SCHEMES = (
     Scheme("http", 80, "willow_cart.protocols.web", Lists.DOCUMENTS, True),
     Scheme("ftp", 21, _FTP, Lists.FOLDERS),
     Scheme("ftps", 990, _FTP, Lists.FOLDERS, False, Secured.ON_ITS_PORT),
+    Scheme("sftp", 22, "willow_cart.protocols.sftp.sftp_access", Lists.FOLDERS, has_users=True),
     Scheme("s3", None, "willow_cart.protocols.bucket", Lists.KEYS),
     Scheme("gs", None, "willow_cart.protocols.bucket", Lists.KEYS),
     Scheme("file", None, "willow_cart.protocols.local", Lists.FOLDERS, is_typed=False),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import hashlib
 import os
 import shutil
@@ -11,11 +12,13 @@ import threading
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import partial
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 NGINX = shutil.which("nginx") or shutil.which("nginx", path="/usr/sbin")
+SSHD = shutil.which("sshd", path="/usr/sbin")
 VSFTPD = shutil.which("vsftpd", path="/usr/sbin") if os.getuid() == 0 else None
 APACHE = shutil.which("apache2") or shutil.which("apache2", path="/usr/sbin")
 
@@ -179,6 +182,76 @@ def vsftpd(
     values = {"work": work, "root": root, "more": more}
     with _serving([VSFTPD, str(config)], config, _VSFTPD_CONFIG, values) as base:
         yield base.replace("http", "ftps" if certificate else "ftp")
+
+
+_SSHD_CONFIG = """\
+Port {port}
+ListenAddress 127.0.0.1
+HostKey {work}/host
+AuthorizedKeysFile {work}/authorised
+PidFile {work}/pid
+StrictModes no
+UsePAM no
+PasswordAuthentication no
+Subsystem sftp internal-sftp
+MaxSessions {sessions}
+MaxStartups 50
+"""
+
+
+@dataclass(frozen=True)
+class SshServer:
+    """An OpenSSH server of the tests.
+
+    Attributes:
+        base: its address with the user that runs the tests; paths on this machine follow.
+        host, port: without the user.
+        fingerprint: of its host key.
+        key: the path of a private key that it accepts.
+        authorised: the file of the public keys that it accepts.
+        known: the line of the host for `known_hosts`.
+    """
+
+    base: str
+    host: str
+    port: int
+    fingerprint: str
+    key: str
+    authorised: Path
+    known: str
+
+
+def make_key(path: Path, passphrase: str = "") -> str:
+    """Make a pair of keys; return the fingerprint."""
+    command = ["ssh-keygen", "-q", "-t", "ed25519", "-N", passphrase, "-f", str(path)]
+    subprocess.run(command, check=True, stdin=subprocess.DEVNULL)
+    shown = subprocess.run(
+        ["ssh-keygen", "-lf", f"{path}.pub"], check=True, capture_output=True, text=True
+    )
+    return shown.stdout.split()[1]
+
+
+@contextmanager
+def openssh(work: Path, *, sessions: int = 10) -> Iterator[SshServer]:
+    """Run OpenSSH's server for the user that runs the tests."""
+    assert SSHD is not None, "openssh-server is not installed"
+    work.mkdir(parents=True, exist_ok=True)
+    if os.getuid() == 0:
+        Path("/run/sshd").mkdir(exist_ok=True)  # it wants to have a place to lock itself into
+    fingerprint = make_key(work / "host")
+    make_key(work / "user")
+    (work / "authorised").write_text((work / "user.pub").read_text())
+    config = work / "sshd.conf"
+    values = {"work": work, "sessions": sessions}
+    with _serving([SSHD, "-D", "-e", "-f", str(config)], config, _SSHD_CONFIG, values) as base:
+        port = int(base.rpartition(":")[2])
+        user = getpass.getuser()
+        kind, public = (work / "host.pub").read_text().split()[:2]
+        yield SshServer(
+            f"sftp://{user}@127.0.0.1:{port}", "127.0.0.1", port,
+            fingerprint, str(work / "user"), work / "authorised",
+            f"[127.0.0.1]:{port} {kind} {public}\n",
+        )  # fmt: skip
 
 
 class _Quiet(SimpleHTTPRequestHandler):

@@ -10,7 +10,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import expand_ranges, looks_like_address, normalise, origin_of
+from willow_cart.addresses import (
+    expand_ranges,
+    looks_like_address,
+    normalise,
+    origin_of,
+    scheme_of,
+)
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.jobs.job_events import PassedOver
@@ -71,6 +77,7 @@ def make_access(
         endpoint=request.endpoint,
         requester_pays=request.requester_pays,
         largest_listing=request.largest_listing,
+        host_keys=request.host_key,
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
     access = ProtocolRouter(settings, stopped, bounds)
@@ -129,43 +136,70 @@ def _sign_ins_of(
         origin, sign_in = kept[request.sign_in]
         if origin is None:
             by_origin.update(dict.fromkeys(_some(named, "--sign-in"), sign_in))
-    if typed := _typed_sign_in(request, observer):
+    asks = not all(scheme_of(each) == "sftp" for each in named)
+    if typed := _typed_sign_in(request, observer, asks=asks):
         by_origin.update(
             dict.fromkeys(_some(named, "--user, --token, --header or --shared-access"), typed)
         )
     return by_origin
 
 
-def _typed_sign_in(request: SignInOptions, observer: JobObserver) -> SignIn | None:
-    """Return the sign-in that the options describe, or None."""
+def _typed_sign_in(request: SignInOptions, observer: JobObserver, *, asks: bool) -> SignIn | None:
+    """Return the sign-in that the options describe, or None.
+
+    Args:
+        request: has the options.
+        observer: asks for a password.
+        asks: whether to ask for one that is missing; SSH has keys and an agent instead.
+    """
     if request.password is not None and request.user is None:
         raise BadOption("--password", "requires --user")
-    password = token = account_key = shared_access = None
-    if request.account_key is not None:
-        if request.user is None:
-            raise BadOption("--account-key", "requires --user", "give the name of the account")
-        account_key = read_secret(request.account_key, "--account-key")
-    elif request.user is not None:
-        password = (
-            _ask_password(request.user, observer)
-            if request.password is None
-            else read_secret(request.password, "--password")
-        )
-    if request.token is not None:
-        token = read_secret(request.token, "--token")
-    if request.shared_access is not None:
-        shared_access = read_secret(request.shared_access, "--shared-access")
-    fields = []
-    for field in request.header:
-        name, colon, value = field.partition(":")
-        value = value.strip()
-        if not colon or not name.strip() or not value or not field.isprintable():
-            raise BadOption("--header", "not a header field", "write 'NAME: VALUE'")
-        kept = value.startswith(("env:", "file:"))
-        fields.append((name.strip(), read_secret(value, "--header") if kept else Secret(value)))
-    if not (password or token or fields or account_key or shared_access):
-        return None
-    return SignIn(request.user or "", password, token, tuple(fields), account_key, shared_access)
+    if request.account_key is not None and request.user is None:
+        raise BadOption("--account-key", "requires --user", "give the name of the account")
+    key, passphrase = _key_of(request)
+    asks = asks and not (key or request.account_key)
+    sign_in = SignIn(
+        request.user or "",
+        _password_of(request, observer, asks=asks),
+        _read(request.token, "--token"),
+        tuple(map(_read_field, request.header)),
+        _read(request.account_key, "--account-key"),
+        _read(request.shared_access, "--shared-access"),
+        key=key,
+        passphrase=passphrase,
+    )
+    return sign_in if any(sign_in.secrets) or key or sign_in.user else None
+
+
+def _read(reference: str | None, option: str) -> Secret | None:
+    return None if reference is None else read_secret(reference, option)
+
+
+def _password_of(request: SignInOptions, observer: JobObserver, *, asks: bool) -> Secret | None:
+    if request.password is None and request.user is not None and asks:
+        return _ask_password(request.user, observer)
+    return _read(request.password, "--password")
+
+
+def _key_of(request: SignInOptions) -> tuple[str, Secret | None]:
+    """Return the private key that the options name, and its passphrase."""
+    if request.passphrase is not None and request.key is None:
+        raise BadOption("--passphrase", "requires --key")
+    if request.key is None:
+        return "", None
+    if not Path(request.key).expanduser().is_file():
+        raise BadOption(f"--key {request.key}", "no such file", "check its path")
+    return request.key, _read(request.passphrase, "--passphrase")
+
+
+def _read_field(field: str) -> tuple[str, Secret]:
+    """Parse a header field whose value may be a reference to a secret."""
+    name, colon, value = field.partition(":")
+    value = value.strip()
+    if not colon or not name.strip() or not value or not field.isprintable():
+        raise BadOption("--header", "not a header field", "write 'NAME: VALUE'")
+    kept = value.startswith(("env:", "file:"))
+    return name.strip(), read_secret(value, "--header") if kept else Secret(value)
 
 
 def _ask_password(user: str, observer: JobObserver) -> Secret:

@@ -157,10 +157,14 @@ def haul(
 def require_not_vanished(request: HandlingOptions, into: Path) -> None:
     """Refuse an empty folder that was hauled into before: its drive may not be mounted.
 
+    A folder that is missing among others was deleted; where nothing else is beside it, its drive
+    may be mounted there.
+
     Raises:
         UnusableDestination: it is one.
     """
-    if request.begin_anew or has_ledger(into) or (into.is_dir() and any(into.iterdir())):
+    seen = into if into.is_dir() else into.absolute().parent
+    if request.begin_anew or has_ledger(into) or (seen.is_dir() and any(seen.iterdir())):
         return
     place = str(into.absolute())
     # A haul that has settled a file has left a ledger.

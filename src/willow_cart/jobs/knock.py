@@ -48,7 +48,7 @@ def knock(request: KnockRequest, observer: JobObserver) -> Knocked:
     with make_access([request], 2, observer) as access:
         keys = request.account_key or request.shared_access
         fields = request.token or request.header or request.cookies
-        signed = bool(request.user or fields or keys or request.sign_in)
+        signed = bool(request.user or request.key or fields or keys or request.sign_in)
         kind = request.as_ or ("bucket" if request.has_container_key else None)
         looking = DiscoveryOptions(kind=None if kind is None else Kind(kind))
         knocker = Knocker(access, trust_of(request).context(), signed, looking)

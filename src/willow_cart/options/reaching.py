@@ -32,6 +32,10 @@ class SignInOptions:
         "password of --user; asked for on the terminal if missing",
         metavar="env:NAME|file:PATH",
     )
+    key: str | None = option(
+        None, str, "private key for SFTP, besides those of the agent and of ~/.ssh", metavar="FILE"
+    )
+    passphrase: str | None = option(None, str, "passphrase of --key", metavar="env:NAME|file:PATH")
     token: str | None = option(None, str, "a bearer token", metavar="env:NAME|file:PATH")
     account_key: str | None = option(
         None,
@@ -71,6 +75,13 @@ class ConnectingOptions:
     )
     client_key: str | None = option(
         None, str, "key of --client-cert, if it is in a file of its own", metavar="FILE"
+    )
+    host_key: tuple[str, ...] = option(
+        (),
+        str,
+        "accept the SFTP server with this key, which is not in ~/.ssh/known_hosts",
+        metavar="SHA256:...",
+        many=True,
     )
     endpoint: str | None = option(
         None,

@@ -39,6 +39,7 @@ class AccessSettings:
         endpoint: the address of an object store; None for the usual one.
         requester_pays: whether the account pays for what a store sends.
         largest_listing: the longest listing that is read, in bytes.
+        host_keys: fingerprints of SSH servers that are accepted.
     """
 
     lanes_per_host: int
@@ -52,6 +53,7 @@ class AccessSettings:
     endpoint: str | None
     requester_pays: bool
     largest_listing: int
+    host_keys: tuple[str, ...] = ()
 
 
 class ProtocolRouter(Access):

@@ -75,6 +75,8 @@ class SignInKeywords(TypedDict, total=False):
     sign_in: str
     user: str
     password: str
+    key: File
+    passphrase: str
     token: str
     account_key: str
     shared_access: str
@@ -89,6 +91,7 @@ class ConnectingKeywords(TypedDict, total=False):
     ca: File
     client_cert: File
     client_key: File
+    host_key: Words
     endpoint: str
     requester_pays: bool
     largest_listing: Amount

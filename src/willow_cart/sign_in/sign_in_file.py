@@ -12,11 +12,12 @@ from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress, BadOption
 from willow_cart.sign_in.sign_ins import Secret, SignIn, read_secret
 
-_SECRETS = ("password", "token", "account_key", "shared_access")
+_SECRETS = ("password", "token", "account_key", "shared_access", "passphrase")
 _KEYS = (
     "at",
     "user",
     "fields",
+    "key",
     *_SECRETS,
     *(f"{each}_{kind}" for each in _SECRETS for kind in ("env", "file")),
 )
@@ -101,6 +102,22 @@ def _read_one(
         (name, read_secret(str(reference), f"{place}, fields, {name}", environment))
         for name, reference in entry.get("fields", {}).items()
     )
-    password, token, account_key, shared_access = map(secret, _SECRETS)
-    user = entry.get("user", "")
-    return origin, SignIn(user, password, token, fields, account_key, shared_access)
+    password, token, account_key, shared_access, passphrase = map(secret, _SECRETS)
+    key = _key_in(place, entry.get("key", ""))
+    return origin, SignIn(
+        entry.get("user", ""),
+        password,
+        token,
+        fields,
+        account_key,
+        shared_access,
+        key=key,
+        passphrase=passphrase,
+    )  # fmt: skip
+
+
+def _key_in(place: str, key: str) -> str:
+    """Return the path of a private key, which has to be there."""
+    if key and not Path(key).expanduser().is_file():
+        raise BadOption(f"{place}, key", f"no such file: {key}", "check its path")
+    return key

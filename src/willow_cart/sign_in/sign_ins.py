@@ -59,6 +59,8 @@ class SignIn:
         fields: header fields with their values.
         account_key: the key of a blob store's account, whose name is `user`.
         shared_access: a shared access signature of such a store: a query, added to every request.
+        key: the path of a private key for SSH.
+        passphrase: what that is encrypted with.
     """
 
     user: str = ""
@@ -67,11 +69,15 @@ class SignIn:
     fields: tuple[tuple[str, Secret], ...] = ()
     account_key: Secret | None = None
     shared_access: Secret | None = None
+    key: str = ""
+    passphrase: Secret | None = None
 
     @property
     def secrets(self) -> Iterator[Secret]:
         """Yield all secrets."""
-        single = (self.password, self.token, self.account_key, self.shared_access)
+        single = (
+            self.password, self.token, self.account_key, self.shared_access, self.passphrase
+        )  # fmt: skip
         yield from filter(None, single)
         yield from (secret for _, secret in self.fields)
 
@@ -85,6 +91,7 @@ class SignIn:
             self.user, changed(self.password), changed(self.token),
             tuple((name, change(secret)) for name, secret in self.fields),
             changed(self.account_key), changed(self.shared_access),
+            key=self.key, passphrase=changed(self.passphrase),
         )  # fmt: skip
 
     def __post_init__(self) -> None:
@@ -315,12 +322,22 @@ class SignIns:
                 return rules.basic_credentials(sign_in.user, sign_in.password.value)
         return None
 
+    def sign_in_for(self, address: str) -> SignIn | None:
+        """Return the sign-in for an address whose protocol needs it at once, or None.
+
+        That of its user at its host comes first, then that of the host.
+        """
+        origin = origin_of(address)
+        scheme, _, authority = origin.partition("://")
+        host = f"{scheme}://{authority.rpartition('@')[2]}"
+        return self._sign_in_for(origin) or self._sign_in_for(host)
+
     def _sign_in_for(self, origin: str) -> SignIn | None:
         sign_in = self._by_origin.get(origin)
         if sign_in is not None or self._netrc is None:
             return sign_in
         parts = urlsplit(origin)
-        secure = parts.scheme in ("https", "ftps") and parts.port is None
+        secure = parts.scheme in ("https", "ftps", "sftp") and parts.port is None
         if not (secure or origin in self._named):
             return None
         entry = self._netrc.authenticators(parts.hostname or "")

@@ -1,0 +1,1 @@
+"""SFTP: the SSH File Transfer Protocol, version 3, through asyncssh."""

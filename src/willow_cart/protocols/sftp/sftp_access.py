@@ -1,0 +1,269 @@
+"""SFTP (draft-ietf-secsh-filexfer-02, the protocol's version 3) through asyncssh.
+
+An address is `sftp://[user@]host[:port]/path`; its path begins at the root of the server, and
+`/~/` at the home folder of the user.
+"""
+
+from __future__ import annotations
+
+import stat
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any, cast
+from urllib.parse import quote, unquote_to_bytes, urlsplit
+
+from willow_cart.addresses import host_of
+from willow_cart.errors import NotServed
+from willow_cart.model import Metadata, Validators
+from willow_cart.protocols.base import (
+    Access,
+    DirectoryEntry,
+    DirectoryLister,
+    Download,
+    FolderEntries,
+    Unchanged,
+)
+from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
+from willow_cart.protocols.sftp.sftp_delivery import FIRST_READ_BYTES, SftpDownload
+from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
+from willow_cart.protocols.sftp.sftp_trust import HostKeys
+from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.units import count_of, format_size, printable
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.router import AccessSettings
+
+# Names come in answers of a hundred or so; this is about what one takes on the line.
+_ENTRY_BYTES = 100
+
+
+def connect(settings: AccessSettings) -> SftpAccess:
+    """Build the access to SFTP servers from the settings."""
+    return SftpAccess(
+        sign_ins=settings.sign_ins,
+        host_keys=HostKeys(settings.host_keys),
+        stall_after=settings.rules.stall_after,
+        longest=settings.rules.longest,
+        largest_listing=settings.largest_listing,
+        pacer=settings.pacer,
+    )
+
+
+class SftpAccess(Access, DirectoryLister):
+    """Access to SFTP servers.
+
+    Args:
+        sign_ins: who is authorised where; the agent and the keys in `~/.ssh` are tried as well.
+        host_keys: which servers are trusted.
+        stall_after: seconds without a byte after which a connection is given up.
+        longest: seconds after which a listing is given up; None for `document_seconds` as usual.
+        largest_listing: bytes of a listing that are read, roughly.
+        pacer: keeps gaps between requests; None for no gaps.
+        clock: a monotonic clock in seconds.
+    """
+
+    def __init__(
+        self,
+        *,
+        sign_ins: SignIns | None = None,
+        host_keys: HostKeys | None = None,
+        stall_after: float = 60.0,
+        longest: float | None = None,
+        largest_listing: int = MAX_DOCUMENT_BYTES,
+        pacer: RequestPacer | None = None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        if longest is not None:
+            self.document_seconds = longest
+        self._stall_after = stall_after if longest is None else min(stall_after, longest)
+        self._largest_listing = largest_listing
+        self._pool = SftpConnections(
+            sign_ins=sign_ins or SignIns(),
+            host_keys=host_keys or HostKeys(),
+            stall_after=self._stall_after,
+            pacer=pacer,
+            clock=clock,
+        )
+
+    # The seam
+
+    def open(
+        self,
+        address: str,
+        *,
+        start: int = 0,
+        end: int | None = None,
+        validators: Validators | None = None,
+    ) -> Download | Unchanged:
+        """Open a file; its size and modification time identify its version.
+
+        Its attributes and its first bytes are requested at once, which saves a round trip.
+        """
+        self._pool.wait_turn(host_of(address))
+        session = self._pool.take(address)
+        try:
+            file, attributes, beginning = self._pool.run(
+                address, _open(session, _path_of(address), start, end), self._stall_after
+            )
+            facts = _facts(address, attributes)
+            same = validators is not None and facts.validators == validators and bool(validators)
+            delivery = SftpDownload(self._pool, session, file, facts)
+            if same and not start and end is None:
+                delivery.close()
+                return Unchanged(facts)
+            if same or (start and validators is None):
+                delivery.begin(start, end, beginning)
+            else:
+                delivery.begin(0, None, beginning if not start else None)
+        except BaseException:
+            self._pool.release(session)
+            raise
+        return delivery
+
+    def ask(self, address: str) -> Metadata:
+        """Request the size and the time of a file."""
+        with self._pool.lend(address) as session:
+            attributes = self._pool.run(
+                address, session.sftp.stat(_path_of(address)), self._stall_after
+            )
+        facts = _facts(address, attributes)
+        if stat.S_ISDIR(attributes.permissions or 0):
+            raise NotServed(without_secrets(address), "is a folder", "add a slash", status=404)
+        return facts
+
+    def directory(self, address: str) -> DirectoryLister:  # noqa: ARG002  # there is one for all
+        """Return this object."""
+        return self
+
+    def abort(self) -> None:
+        """End every exchange; see `Access.abort`."""
+        self._pool.abort()
+
+    def close(self) -> None:
+        """Close all connections."""
+        self._pool.close()
+
+    # The directory
+
+    def find(self, address: str) -> DirectoryEntry | None:
+        """Return the entry for an address, with or without the slash of a folder."""
+        bare = address.rstrip("/")
+        if bare.count("/") < 3:
+            return DirectoryEntry(f"{bare}/")
+        with self._pool.lend(address) as session:
+            try:
+                attributes = self._pool.run(
+                    address, session.sftp.stat(_path_of(bare)), self._stall_after
+                )
+            except NotServed as error:
+                if error.status == 404:
+                    return None
+                raise
+        if stat.S_ISDIR(attributes.permissions or 0):
+            return DirectoryEntry(f"{bare}/")
+        return DirectoryEntry(bare, attributes.size, _moment(attributes))
+
+    def entries(self, folder: str) -> FolderEntries:
+        """List a folder, sorted by name, because servers list in any order."""
+        with self._pool.lend(folder) as session:
+            most = max(1, self._largest_listing // _ENTRY_BYTES)
+            listed, is_cut, broken = self._pool.run(
+                folder, _list(session, _path_of(folder), most), self.document_seconds
+            )
+        entries = []
+        for name, attributes in sorted(listed):
+            address = folder + quote(name, safe="~")
+            if stat.S_ISDIR(attributes.permissions or 0):
+                entries.append(DirectoryEntry(f"{address}/", None, _moment(attributes)))
+            elif stat.S_ISREG(attributes.permissions or 0) or attributes.permissions is None:
+                moment = _moment(attributes)
+                entries.append(DirectoryEntry(address, attributes.size, moment, _readable(name)))
+        problems = []
+        if broken:
+            example = printable(broken[0].decode("utf-8", "replace"))
+            problems.append(
+                f"{count_of(len(broken), 'link')} without a file left out, such as {example!r}"
+            )
+        if is_cut:
+            problems.append(
+                f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
+                " read (--largest-listing allows more)"
+            )
+        return FolderEntries(entries, tuple(problems))
+
+
+async def _open(
+    session: Session, path: bytes, start: int, end: int | None
+) -> tuple[Any, Any, bytes]:
+    """Open a file; return it, its attributes, and its first bytes from a start."""
+    import asyncio
+
+    file = await session.sftp.open(path, "rb", encoding=None)
+    size = FIRST_READ_BYTES if end is None else min(FIRST_READ_BYTES, end - start)
+    try:
+        attributes, beginning = await asyncio.gather(file.stat(), file.read(size, start))
+    except BaseException:
+        await file.close()
+        raise
+    return file, attributes, cast(bytes, beginning)
+
+
+async def _list(
+    session: Session, path: bytes, most: int
+) -> tuple[list[tuple[bytes, Any]], bool, list[bytes]]:
+    """List a folder.
+
+    Returns:
+        Names with the attributes of what they lead to, whether there were more than `most`, and the
+        links that lead to nothing.
+    """
+    from asyncssh import SFTPError
+
+    listed: list[tuple[bytes, Any]] = []
+    broken: list[bytes] = []
+    async for entry in session.sftp.scandir(path):
+        name, attributes = cast(bytes, entry.filename), entry.attrs
+        if name in (b".", b"..") or b"/" in name:
+            continue
+        if stat.S_ISLNK(attributes.permissions or 0):
+            try:
+                attributes = await session.sftp.stat(path.rstrip(b"/") + b"/" + name)
+            except SFTPError:
+                broken.append(name)
+                continue
+        listed.append((name, attributes))
+        if len(listed) >= most:
+            return listed, True, broken
+    return listed, False, broken
+
+
+def _path_of(address: str) -> bytes:
+    """Return the path to send: from the root, or from the home folder behind `/~/`."""
+    path = unquote_to_bytes(urlsplit(address).path) or b"/"
+    if b"\0" in path:
+        raise NotServed(without_secrets(address), "contains a null byte", "check it", status=400)
+    if path == b"/~" or path.startswith(b"/~/"):
+        return path[3:].rstrip(b"/") or b"."
+    return path if path == b"/" else path.rstrip(b"/")
+
+
+def _facts(address: str, attributes: Any) -> Metadata:
+    size, time_ = attributes.size, attributes.mtime
+    mark = f'"{size}-{time_}"' if size is not None and time_ is not None else None
+    return Metadata(address, size, Validators(entity_tag=mark), _moment(attributes))
+
+
+def _moment(attributes: Any) -> datetime | None:
+    return None if attributes.mtime is None else datetime.fromtimestamp(attributes.mtime, UTC)
+
+
+def _readable(name: bytes) -> str | None:
+    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
+    try:
+        name.decode("utf-8")
+    except UnicodeDecodeError:
+        return name.decode("cp1252", "replace")
+    return None

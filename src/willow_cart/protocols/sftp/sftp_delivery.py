@@ -1,0 +1,110 @@
+"""A file that is received over SFTP, with several reads on the way at a time."""
+
+from __future__ import annotations
+
+from collections import deque
+from concurrent.futures import Future
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any
+
+from willow_cart.errors import ConnectionLost
+from willow_cart.model import Metadata
+from willow_cart.protocols.base import CHUNK, Download, Resumability
+from willow_cart.redaction import without_secrets
+
+if TYPE_CHECKING:
+    from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
+
+FIRST_READ_BYTES = 64 << 10
+"""What is read with the attributes; most small files are whole then."""
+
+# A block is requested in as many reads as the server allows for one, all at once; while one block
+# is written and hashed, the next ones come.
+_BLOCK_BYTES = 4 << 20
+_BLOCKS_ON_THE_WAY = 2
+
+
+class SftpDownload(Download):
+    """A file that is read in blocks."""
+
+    in_parts = True
+
+    def __init__(self, pool: SftpConnections, session: Session, file: Any, facts: Metadata) -> None:
+        self.facts = facts
+        self.start = 0
+        self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
+        self._pool = pool
+        self._session: Session | None = session
+        self._file = file
+        self._end: int | None = None
+        self._at = 0
+        self._ready = memoryview(b"")
+        self._coming: deque[Future[bytes]] = deque()
+        self._ended = False
+
+    def begin(self, start: int, end: int | None, beginning: bytes | None) -> None:
+        """Begin at a byte.
+
+        Args:
+            start: the byte.
+            end: the byte before which to end; None for the file's end.
+            beginning: what was read from there already; None for nothing.
+        """
+        self.start = start
+        self._end = self.facts.length if end is None else end
+        self._ready = memoryview(beginning or b"")
+        self._at = start + len(self._ready)
+        if beginning is not None and len(beginning) < FIRST_READ_BYTES and self._end is None:
+            self._ended = True
+        self._request()
+
+    def read(self) -> bytes:
+        """Return the next bytes; empty at the end.
+
+        Raises:
+            TransferFailed: the connection was lost, or the file is shorter than it was.
+        """
+        if not self._ready and self._coming:
+            self._ready = memoryview(self._received(self._coming.popleft()))
+            self._ended |= not self._ready
+            self._request()
+        piece = bytes(self._ready[:CHUNK])
+        self._ready = self._ready[CHUNK:]
+        return piece
+
+    def _received(self, coming: Future[bytes]) -> bytes:
+        return self._pool.wait_for(self.facts.address, coming, self._pool.stall_after)
+
+    def _request(self) -> None:
+        """Keep some blocks on the way."""
+        while len(self._coming) < _BLOCKS_ON_THE_WAY and not self._ended:
+            left = _BLOCK_BYTES if self._end is None else self._end - self._at
+            if left <= 0:
+                return
+            size = min(left, _BLOCK_BYTES)
+            self._coming.append(self._pool.start(self._file.read(size, self._at)))
+            self._at += size
+            if self._end is None:
+                return  # where it ends, the next block would be beyond it
+
+    def close(self) -> None:
+        """Close the file; reads that are on the way are dropped."""
+        session, self._session = self._session, None
+        if session is None:
+            return
+        for coming in self._coming:
+            coming.cancel()
+        self._coming.clear()
+        with suppress(RuntimeError):  # the loop has ended
+            self._pool.start(_close(self._file))
+        self._pool.release(session)
+
+    def _lost(self, reason: str) -> ConnectionLost:
+        return ConnectionLost(without_secrets(self.facts.address), reason, "try again")
+
+
+async def _close(file: Any) -> None:
+    from asyncssh import Error
+
+    with suppress(Error, OSError):
+        await file.close()

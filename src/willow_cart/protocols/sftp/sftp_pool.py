@@ -1,0 +1,305 @@
+"""The connections to SFTP servers: few of them, with several files on each at a time.
+
+Asyncssh runs in an event loop in a thread of its own; lanes hand their requests to it.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import concurrent.futures
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Callable, Coroutine, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+from urllib.parse import unquote, urlsplit
+
+import asyncssh
+
+from willow_cart.addresses import host_of, origin_of
+from willow_cart.errors import (
+    ConnectionLost,
+    NotTrusted,
+    TransferFailed,
+)
+from willow_cart.protocols.sftp import sftp_errors
+from willow_cart.protocols.sftp.sftp_trust import HostKeys
+from willow_cart.protocols.sockets import RequestPacer, SocketGuard
+from willow_cart.sign_in.sign_ins import SignIn, SignIns
+
+# Files of one connection share its window and its place in the server's queue.
+_FILES_PER_CONNECTION = 4
+_MAX_CONNECTIONS = 4
+
+_CONNECT_SECONDS = 20.0
+_CLOSE_SECONDS = 2.0
+
+# AES-GCM first: it is checked and decrypted in one step, which is twice as fast here.
+_CIPHERS = (
+    "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
+    "aes256-ctr", "aes192-ctr", "aes128-ctr",
+)  # fmt: skip
+
+Answer = TypeVar("Answer")
+
+
+@dataclass(slots=True, eq=False)
+class Session:
+    """A connection with its SFTP session.
+
+    Attributes:
+        origin: of the server.
+        connection, sftp: what asyncssh knows them by.
+        files: how many are open.
+    """
+
+    origin: str
+    connection: asyncssh.SSHClientConnection
+    sftp: asyncssh.SFTPClient
+    files: int = 0
+
+
+class SftpConnections:
+    """The connections to all servers; thread-safe.
+
+    Args:
+        sign_ins: who is authorised where.
+        host_keys: which servers are trusted.
+        stall_after: seconds without an answer after which a connection is given up.
+        pacer: keeps gaps between requests; None for no gaps.
+        clock: a monotonic clock in seconds.
+    """
+
+    def __init__(
+        self,
+        *,
+        sign_ins: SignIns,
+        host_keys: HostKeys,
+        stall_after: float,
+        pacer: RequestPacer | None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        self.stall_after = stall_after
+        self._sign_ins = sign_ins
+        self._host_keys = host_keys
+        self._guard = SocketGuard(pacer)
+        self._clock = clock
+        self._sessions: defaultdict[str, list[Session]] = defaultdict(list)
+        self._making: defaultdict[str, int] = defaultdict(int)
+        self._refuses_more: set[str] = set()
+        self._change = threading.Condition()
+        self._aborted = False
+        self._loop: asyncio.AbstractEventLoop | None = None
+        self._thread = threading.Thread()
+
+    # The loop
+
+    def start(self, request: Coroutine[Any, Any, Answer]) -> concurrent.futures.Future[Answer]:
+        """Have the loop make a request."""
+        return asyncio.run_coroutine_threadsafe(request, self._running_loop())
+
+    def run(self, address: str, request: Coroutine[Any, Any, Answer], seconds: float) -> Answer:
+        """Make a request, and wait for its answer.
+
+        Raises:
+            TransferFailed: it failed, or took too long.
+        """
+        return self.wait_for(address, self.start(request), seconds)
+
+    def wait_for(
+        self, address: str, answer: concurrent.futures.Future[Answer], seconds: float
+    ) -> Answer:
+        """Wait for an answer.
+
+        Raises:
+            TransferFailed: as for `run`.
+        """
+        try:
+            return answer.result(seconds)
+        except (Exception, concurrent.futures.CancelledError) as error:
+            answer.cancel()
+            raise self.translate(error, address) from error
+
+    def _running_loop(self) -> asyncio.AbstractEventLoop:
+        with self._change:
+            if self._loop is None:
+                self._loop = asyncio.new_event_loop()
+                self._thread = threading.Thread(
+                    target=self._loop.run_forever, name="sftp", daemon=True
+                )
+                self._thread.start()
+            return self._loop
+
+    # Connections
+
+    def wait_turn(self, host: str) -> None:
+        """Wait until a host may be asked again.
+
+        Raises:
+            ConnectionLost: everything ends.
+        """
+        try:
+            self._guard.wait_turn(host)
+        except OSError as error:
+            raise ConnectionLost(host, "the program is stopping") from error
+
+    @contextmanager
+    def lend(self, address: str) -> Iterator[Session]:
+        """Yield a session for a few requests."""
+        session = self.take(address)
+        try:
+            yield session
+        finally:
+            self.release(session)
+
+    def take(self, address: str) -> Session:
+        """Return the session with the fewest files, or a new one while there are few.
+
+        Raises:
+            TransferFailed: no connection can be made.
+        """
+        origin = origin_of(address)
+        with self._change:
+            while True:
+                sessions = self._living(origin)
+                least = min(sessions, key=lambda each: each.files, default=None)
+                may_make = (
+                    len(sessions) + self._making[origin] < _MAX_CONNECTIONS
+                    and origin not in self._refuses_more
+                )
+                if least is not None and (least.files < _FILES_PER_CONNECTION or not may_make):
+                    least.files += 1
+                    return least
+                if may_make and not (least is None and self._making[origin]):
+                    self._making[origin] += 1
+                    break
+                # The first connection is being made: with it, it is known how it goes.
+                self._change.wait(_CONNECT_SECONDS)
+        try:
+            session = self._make(address)
+        except TransferFailed:
+            with self._change:
+                self._making[origin] -= 1
+                self._change.notify_all()
+                if (others := self._living(origin)) and not self._aborted:
+                    self._refuses_more.add(origin)  # it has as many as it wants
+                    least = min(others, key=lambda each: each.files)
+                    least.files += 1
+                    return least
+            raise
+        with self._change:
+            self._making[origin] -= 1
+            self._sessions[origin].append(session)
+            self._change.notify_all()
+        return session
+
+    def _living(self, origin: str) -> list[Session]:
+        living = [each for each in self._sessions[origin] if not each.connection.is_closed()]
+        self._sessions[origin] = living
+        return living
+
+    def release(self, session: Session) -> None:
+        """Count that a session has a file less."""
+        with self._change:
+            session.files -= 1
+
+    def _make(self, address: str) -> Session:
+        if self._aborted:
+            raise ConnectionLost(host_of(address), "the program is stopping")
+        refusals: list[NotTrusted] = []
+        session = self._connect(address, refusals)
+        try:
+            return self.run(address, session, _CONNECT_SECONDS + self.stall_after)
+        except TransferFailed as error:
+            if refusals:
+                raise refusals[0] from error
+            raise
+
+    async def _connect(self, address: str, refusals: list[NotTrusted]) -> Session:
+        parts = urlsplit(address)
+        sign_in = self._sign_ins.sign_in_for(address) or SignIn()
+        config = Path("~/.ssh/config").expanduser()
+        options: dict[str, Any] = {"port": parts.port} if parts.port else {}
+        if user := (unquote(parts.username or "") or sign_in.user):
+            options["username"] = user
+        if sign_in.password is not None:
+            options["password"] = sign_in.password.value
+        if sign_in.key:
+            secret = sign_in.passphrase
+            options["client_keys"] = [(sign_in.key)]
+            options["passphrase"] = secret.value if secret else None
+        host_keys = self._host_keys
+
+        class Client(asyncssh.SSHClient):
+            def validate_host_public_key(
+                self, host: str, addr: str, port: int, key: asyncssh.SSHKey
+            ) -> bool:
+                refusal = host_keys.judge(host, addr, port, key)
+                refusals.extend([refusal] if refusal else [])
+                return refusal is None
+
+        connection = await asyncssh.connect(
+            parts.hostname or "",
+            config=[str(config)] if config.is_file() else None,
+            known_hosts=host_keys.known_hosts(),
+            client_factory=Client,
+            connect_timeout=_CONNECT_SECONDS,
+            login_timeout=self.stall_after,
+            keepalive_interval=max(1.0, self.stall_after / 2),
+            encryption_algs=_CIPHERS,
+            compression_algs=["none"],
+            **options,
+        )
+        try:
+            sftp = await connection.start_sftp_client(path_encoding=None)
+        except BaseException:
+            connection.abort()
+            raise
+        return Session(origin_of(address), connection, sftp, files=1)
+
+    # The end
+
+    def abort(self) -> None:
+        """End every exchange; each fails, and no new one starts."""
+        self._aborted = True
+        self._guard.abort()
+        with self._change:
+            loop = self._loop
+            sessions = [each for some in self._sessions.values() for each in some]
+            self._change.notify_all()
+        if loop is not None:
+            for session in sessions:
+                loop.call_soon_threadsafe(session.connection.abort)
+
+    def close(self) -> None:
+        """Close all connections, and end the loop."""
+        self._aborted = True
+        with self._change:
+            loop, self._loop = self._loop, None
+            sessions = [each for some in self._sessions.values() for each in some]
+            self._sessions.clear()
+        if loop is None:
+            return
+        ended = asyncio.run_coroutine_threadsafe(_close_all(sessions), loop)
+        with suppress(concurrent.futures.TimeoutError, TimeoutError):
+            ended.result(_CLOSE_SECONDS)
+        loop.call_soon_threadsafe(loop.stop)
+        self._thread.join(_CLOSE_SECONDS)
+        if not self._thread.is_alive():
+            loop.close()
+
+    def translate(self, error: BaseException, address: str) -> TransferFailed:
+        """Translate an exception of asyncssh or the system into one of ours."""
+        signed = self._sign_ins.sign_in_for(address) is not None
+        return sftp_errors.translate(error, address, stall_after=self.stall_after, signed=signed)
+
+
+async def _close_all(sessions: list[Session]) -> None:
+    for session in sessions:
+        session.connection.close()
+    await asyncio.gather(
+        *(session.connection.wait_closed() for session in sessions), return_exceptions=True
+    )
