@@ -24,6 +24,7 @@ class Origin(StrEnum):
     SERVER = "the server"
     STORE = "the store"
     ARCHIVE = "its archive"
+    CATALOGUE = "the catalogue"
 
 
 @dataclass(frozen=True, slots=True)

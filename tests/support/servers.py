@@ -86,6 +86,9 @@ LoadModule dir_module modules/mod_dir.so
 LoadModule alias_module modules/mod_alias.so
 LoadModule mime_module modules/mod_mime.so
 LoadModule autoindex_module modules/mod_autoindex.so
+LoadModule dav_module modules/mod_dav.so
+LoadModule dav_fs_module modules/mod_dav_fs.so
+DavLockDB {work}/locks
 TypesConfig {work}/types
 User www-data
 Group www-data
@@ -99,6 +102,11 @@ Alias /plain {root}
 Alias /fancy {root}
 Alias /table {root}
 Alias /members {root}
+Alias /dav {root}
+<Location /dav>
+  Dav On
+  Options -Indexes
+</Location>
 <Location /fancy>
   IndexOptions FancyIndexing
 </Location>

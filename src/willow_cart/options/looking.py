@@ -18,7 +18,18 @@ class KindOption:
         None,
         str,
         "what the sources are, if the server's answer does not show it",
-        choices=("file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive"),
+        choices=(
+            "file",
+            "page",
+            "folder",
+            "bucket",
+            "feed",
+            "sitemap",
+            "list",
+            "archive",
+            "webdav",
+            "catalogue",
+        ),
     )
 
 

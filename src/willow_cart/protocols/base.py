@@ -9,8 +9,10 @@ from datetime import datetime
 from enum import Enum
 from typing import Self
 
+from willow_cart.errors import BadAddress
 from willow_cart.model import Checksum, Metadata, Validators
 from willow_cart.protocols.retry import Retrier
+from willow_cart.redaction import without_secrets
 
 CHUNK = 1 << 20
 """The most bytes that one read returns. Smaller pieces cost more processor time for each byte."""
@@ -212,6 +214,25 @@ class Access(ABC):
     def directory(self, address: str) -> DirectoryLister | None:  # noqa: ARG002  # for those who list
         """Return the lister of folders; None where documents list them, as on the web."""
         return None
+
+    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
+        """Request the properties of a WebDAV resource (RFC 4918, 9.1).
+
+        Args:
+            address: of a file or a folder.
+            depth: 0 for its own, 1 for those of its members as well.
+
+        Returns:
+            The final address, and a multi-status document.
+
+        Raises:
+            TransferFailed: there are none.
+        """
+        raise BadAddress(without_secrets(address), f"no WebDAV at depth {depth}", "leave out --as")
+
+    def has_properties(self, address: str) -> bool:  # noqa: ARG002  # for the web
+        """Whether the server of an address says that it has WebDAV."""
+        return False
 
     def contact(self, address: str) -> str:
         """Return the address that is really contacted; usually the same."""

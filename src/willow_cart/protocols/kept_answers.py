@@ -124,6 +124,14 @@ class KeptAnswers(Access):
         """Return the lister of folders; see `Access.directory`."""
         return self._access.directory(address)
 
+    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
+        """Request the properties of a WebDAV resource; see `Access.properties`."""
+        return self._access.properties(address, depth)
+
+    def has_properties(self, address: str) -> bool:
+        """Whether there is WebDAV; see `Access.has_properties`."""
+        return self._access.has_properties(address)
+
     def contact(self, address: str) -> str:
         """Return the address that is really contacted; see `Access.contact`."""
         return self._access.contact(address)

@@ -42,6 +42,7 @@ from willow_cart.protocols.promises import (
     promised_by_server,
     promised_by_store,
 )
+from willow_cart.protocols.read_all import read_whole
 from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.protocols.web_delivery import WebDownload
@@ -220,6 +221,30 @@ class WebAccess(Access):
             modified=rules.parse_date(facts.validators.last_modified),
             proofs=tuple(name for name in PROOFS if name in response.fields),
         )
+
+    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
+        """Request the properties of a WebDAV resource; see `Access.properties`.
+
+        An empty body asks for all of them.
+        """
+        response, final, _ = self._follow("PROPFIND", address, {"Depth": str(depth)})
+        if response.status != 207:
+            raise self._refusal(response, address, final)
+        facts = self._facts_from(response, final)
+        download = WebDownload(response, address, facts, 0, self._stall_after)
+        try:
+            return final, read_whole(download, seconds=self.document_seconds)
+        finally:
+            download.close()
+
+    def has_properties(self, address: str) -> bool:
+        """Whether the answer to OPTIONS has a DAV field (RFC 4918, 10.1)."""
+        try:
+            response, _, _ = self._follow("OPTIONS", address, {})
+        except TransferFailed:
+            return False
+        self._drop(response)
+        return "1" in (response.fields.get("DAV") or "").replace(" ", "").split(",")
 
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""

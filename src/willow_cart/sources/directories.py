@@ -23,7 +23,12 @@ def has_wildcard(address: str) -> bool:
 
 
 def list_directory(
-    directory: DirectoryLister, address: str, source: str, *, listed: bool = False
+    directory: DirectoryLister,
+    address: str,
+    source: str,
+    *,
+    listed: bool = False,
+    kind: Kind = Kind.FOLDER,
 ) -> Listing:
     """List an address: a folder, a file, or all matches of its wildcards.
 
@@ -32,6 +37,7 @@ def list_directory(
         address: as typed by the user, or as a folder above lists it.
         source: the source that the offers are of.
         listed: whether it is a folder that another lists, in whose name nothing is a wildcard.
+        kind: what its folders are.
 
     Raises:
         TransferFailed: the place does not answer, or with nothing to read.
@@ -43,17 +49,17 @@ def list_directory(
         if not found.entries and not found.problems:
             names = (_name_of(each) for each in directory.entries(top).entries)
             raise nothing_matches(address, names, top)
-        return _listing(top, found, source)
+        return _listing(top, found, source, kind)
     if address.endswith("/"):
-        return _listing(address, directory.entries(address), source)
+        return _listing(address, directory.entries(address), source, kind)
     entry = directory.find(address)
     if entry is None:
         raise UnreadableSource(
             without_secrets(address), "not found", _what_is_near(directory, address)
         )
     if entry.is_folder:
-        return _listing(entry.address, directory.entries(entry.address), source)
-    return _listing(folder_of(address), FolderEntries([entry]), source)
+        return _listing(entry.address, directory.entries(entry.address), source, kind)
+    return _listing(folder_of(address), FolderEntries([entry]), source, kind)
 
 
 def expand_wildcards(directory: DirectoryLister, address: str) -> tuple[str, FolderEntries]:
@@ -92,8 +98,8 @@ def _matching(
             yield entry
 
 
-def _listing(folder: str, found: FolderEntries, source: str) -> Listing:
-    listing = Listing(folder, Kind.FOLDER, problems=[*found.problems])
+def _listing(folder: str, found: FolderEntries, source: str, kind: Kind) -> Listing:
+    listing = Listing(folder, kind, problems=[*found.problems])
     for entry in found.entries:
         if entry.is_folder:
             listing.below.append(entry.address)

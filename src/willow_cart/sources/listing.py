@@ -19,6 +19,9 @@ _BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sit
 # Extensions that files have as well as feeds and sitemaps.
 _XML = frozenset({"xml", "rss", "atom", "rdf"})
 
+CATALOGUE_NAMES = frozenset({"datapackage.json", "ro-crate-metadata.json"})
+"""What catalogues are called by their standards."""
+
 
 class Kind(StrEnum):
     """What an address may refer to."""
@@ -31,6 +34,8 @@ class Kind(StrEnum):
     SITEMAP = "sitemap"
     LIST = "list"
     ARCHIVE = "archive"
+    WEBDAV = "webdav"
+    CATALOGUE = "catalogue"
 
 
 @dataclass(slots=True)
@@ -87,7 +92,7 @@ def is_folder_address(address: str) -> bool:
 def may_be_listing(address: str) -> bool:
     """Whether an address must be probed, because its name is not that of a file."""
     name = name_of(address)
-    if extension_of(name) in _XML or is_packed_sitemap(address):
+    if extension_of(name) in _XML or is_packed_sitemap(address) or name in CATALOGUE_NAMES:
         return True
     return kind_of(name) in ("page", "other")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from urllib.parse import urlsplit
 
 from willow_cart.checks.soft_failures import (
@@ -12,15 +13,17 @@ from willow_cart.checks.soft_failures import (
     looks_like_page,
     title_of,
 )
-from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.errors import BadAddress, NotServed, UnreadableSource
 from willow_cart.model import Metadata
-from willow_cart.protocols import Access, Unchanged
+from willow_cart.protocols import Access, DirectoryLister, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
+from willow_cart.protocols.webdav import WebDav
 from willow_cart.redaction import without_secrets
-from willow_cart.safe_xml import local_name
+from willow_cart.safe_xml import Element, local_name
 from willow_cart.sources import feeds, sitemaps
+from willow_cart.sources.catalogues.catalogue_reader import is_catalogue, read_catalogue
 from willow_cart.sources.directories import list_directory
 from willow_cart.sources.discovery import PageRules
 from willow_cart.sources.folders import (
@@ -127,18 +130,21 @@ class Reader:
             TransferFailed: it does not answer, or with nothing to read.
             UnreadableSource: what it answers cannot be read.
         """
-        directory = self._access.directory(address)
+        is_webdav = kind is Kind.WEBDAV
+        directory = WebDav(self._access) if is_webdav else self._access.directory(address)
         if directory is not None:
-            listed = kind is Kind.FOLDER and address.endswith("/")
-            return self._access.retrier.run(
-                lambda: list_directory(directory, address, source, listed=listed)
-            )
+            return self._list(directory, address, kind, source)
         if kind is Kind.FOLDER:
             address = require_folder_address(address)
         if answer is None:
-            found = fetch_answer(self._access, address, kind, self._largest)
-        else:
+            answer = partial(fetch_answer, self._access, kind=kind, largest=self._largest)
+        try:
             found = answer(address)
+        except (NotServed, UnreadableSource):
+            # A server of WebDAV need not show its folders as pages.
+            if kind is None and address.endswith("/") and self._access.has_properties(address):
+                return self._list(WebDav(self._access), address, Kind.WEBDAV, source)
+            raise
         if found is None:
             return None
         facts, content = found
@@ -152,6 +158,16 @@ class Reader:
             keep(address, ReadDelivery(facts), content)
         return listing
 
+    def _list(
+        self, directory: DirectoryLister, address: str, kind: Kind | None, source: str
+    ) -> Listing:
+        """List a folder by its protocol."""
+        listed = kind is Kind.FOLDER and address.endswith("/")
+        found = Kind.WEBDAV if kind is Kind.WEBDAV else Kind.FOLDER
+        return self._access.retrier.run(
+            lambda: list_directory(directory, address, source, listed=listed, kind=found)
+        )
+
     def understand(
         self, content: bytes, facts: Metadata, kind: Kind | None, source: str
     ) -> Listing | None:
@@ -162,6 +178,8 @@ class Reader:
         """
         shown = without_secrets(facts.address) or source
         found = kind or _kind_of(content, facts)
+        if found is Kind.CATALOGUE:
+            return self._read_catalogue(content, facts, kind, source)
         if found in (Kind.PAGE, Kind.FOLDER):
             is_json = facts.media_type == "application/json"
             if kind is not Kind.PAGE and (is_json or content.lstrip().startswith(b"[")):
@@ -173,23 +191,51 @@ class Reader:
                 return read_folder(page, source)
             listing = read_page(page, self._rules, source)
         elif found in (Kind.FEED, Kind.SITEMAP):
-            root = parse_xml(content, shown)
-            name = local_name(root).lower()
-            if name in feeds.ROOTS:
-                listing = feeds.read_feed(root, facts.address, source)
-            elif name in sitemaps.ROOTS:
-                listing = sitemaps.read_sitemap(root, facts.address, source)
-            elif kind is None and (folder := read_xml_folder(root, facts.address, source)):
-                return folder
-            elif kind is None:
-                return None
-            else:
-                raise UnreadableSource(
-                    shown, f"cannot be read as {kind}", "use another --as, or leave it out"
-                )
+            read = self._read_xml(parse_xml(content, shown), facts, kind, shown, source)
+            if read is None or read.kind is Kind.FOLDER:
+                return read
+            listing = read
         else:
             return None
         listing.following = listing.following or _next_in_header(facts)
+        return listing
+
+    def _read_xml(
+        self, root: Element, facts: Metadata, kind: Kind | None, shown: str, source: str
+    ) -> Listing | None:
+        """Read a feed, a sitemap or a folder index in XML; None for another document.
+
+        Raises:
+            UnreadableSource: it is not what it was said to be.
+        """
+        name = local_name(root).lower()
+        if name in feeds.ROOTS:
+            return feeds.read_feed(root, facts.address, source)
+        if name in sitemaps.ROOTS:
+            return sitemaps.read_sitemap(root, facts.address, source)
+        if kind is None:
+            return read_xml_folder(root, facts.address, source)
+        raise UnreadableSource(
+            shown, f"cannot be read as {kind}", "use another --as, or leave it out"
+        )
+
+    def _read_catalogue(
+        self, content: bytes, facts: Metadata, kind: Kind | None, source: str
+    ) -> Listing | None:
+        """Read a catalogue; a document that only may have been one is a file.
+
+        Raises:
+            UnreadableSource: it was said to be one, and is not.
+        """
+        listing = read_catalogue(content, facts.address, source, facts.charset)
+        if listing is None and kind is not None:
+            raise UnreadableSource(
+                without_secrets(facts.address) or source,
+                "describes no files by a standard that is known",
+                "use another --as, or leave it out",
+            )
+        if listing is not None:
+            listing.following = listing.following or _next_in_header(facts)
         return listing
 
     def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
@@ -204,7 +250,7 @@ def _may_list(facts: Metadata) -> bool:
     if facts.attachment:
         return False
     media_type = facts.media_type
-    if media_type in PAGE_TYPES or not media_type:
+    if media_type in PAGE_TYPES or not media_type or is_catalogue(facts.address, media_type):
         return True
     if media_type == "application/json":
         return facts.address.endswith("/")
@@ -218,6 +264,8 @@ def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
     """Return the type of a document, from its headers and its first bytes."""
     if facts.media_type in PAGE_TYPES:
         return Kind.PAGE
+    if is_catalogue(facts.address, facts.media_type):
+        return Kind.CATALOGUE
     if facts.media_type == "application/json":
         return Kind.FOLDER
     beginning = content[:INSPECTED_BYTES]

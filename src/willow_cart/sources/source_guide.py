@@ -65,7 +65,7 @@ if TYPE_CHECKING:
 
 STANDARD_INPUT = "-"
 
-_LISTED_KINDS = frozenset({Kind.PAGE, Kind.FOLDER, Kind.BUCKET, Kind.FEED, Kind.SITEMAP})
+_LISTED_KINDS = frozenset(Kind) - {Kind.FILE, Kind.LIST, Kind.ARCHIVE}
 
 # A list of addresses may be called so as well.
 _TABLES = frozenset({"csv", "tsv"})

@@ -25,6 +25,8 @@ _FILES_PER_FOLDER = 100
 # Up to this many names, repeated three times, show a site that generates folders endlessly.
 _MAX_CYCLE_NAMES = 4
 
+_FOLDERS = (Kind.FOLDER, Kind.WEBDAV)
+
 
 class Walk:
     """A walk through one source.
@@ -153,7 +155,7 @@ class Walk:
             yield offer if level == 1 else self._placed(offer)
         if pool is None:
             return
-        goes_down = listing.kind is Kind.FOLDER or self._looking.depth != 1
+        goes_down = listing.kind in _FOLDERS or self._looking.depth != 1
         ways = self._ways_down(listing, level) if goes_down else []
         if not listing.parts and not ways:
             return
@@ -161,6 +163,8 @@ class Walk:
         yield from self._below(listing.parts, pool, level, marks, listing.kind)
         # On the web a folder's address may return anything; elsewhere it is a folder.
         kind = None if scheme_of(listing.address) in WEB else Kind.FOLDER
+        if listing.kind is Kind.WEBDAV:
+            kind = Kind.WEBDAV
         yield from self._below(ways, pool, level + 1, marks, kind)
 
     def _placed(self, offer: Offer) -> Offer:
@@ -177,7 +181,7 @@ class Walk:
                 continue
             if depth is not None and level >= depth:
                 # Links to pages are not reported.
-                if listing.kind is Kind.FOLDER:
+                if listing.kind in _FOLDERS:
                     self._leave_out(address, Why.DEPTH)
             elif level >= MAX_DEPTH:
                 self._leave_out(address, Why.DEEP)

@@ -1,0 +1,1 @@
+"""Catalogues by open standards: what they are, and their words."""

@@ -1,0 +1,300 @@
+"""Catalogues by open standards: documents in JSON that describe files.
+
+Known are data packages (Frictionless Data Package), linksets (RFC 9264), items, collections and
+search pages of SpatioTemporal Asset Catalogs, and what is described in JSON-LD by the words of DCAT
+(W3C, version 3) or schema.org, which RO-Crate uses as well, also in pages.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping
+
+from willow_cart.addresses import name_of
+from willow_cart.checks.digests import read_checksum
+from willow_cart.errors import BadAddress, BadOption
+from willow_cart.model import Checksum, Offer, Origin
+from willow_cart.sources.catalogues.catalogue_words import (
+    Node,
+    list_of,
+    nodes_in,
+    text_of,
+    value_of,
+)
+from willow_cart.sources.listing import CATALOGUE_NAMES, Kind, Listing, folder_below, folder_of
+from willow_cart.sources.markup import open_page
+from willow_cart.sources.references import Resolver
+from willow_cart.sources.sitemaps import read_moment
+from willow_cart.units import read_count
+
+MEDIA_TYPES = frozenset({"application/geo+json", "application/ld+json", "application/linkset+json"})
+"""What a catalogue is sent as; other JSON is data."""
+
+# The beginnings of multihashes (multiformats.io), as STAC's file extension writes checksums.
+_MULTIHASHES = {"1220": "sha256", "1340": "sha512", "1114": "sha1", "d50110": "md5"}
+
+# Below a relation of one of these kinds a catalogue goes on (STAC, "Relation types").
+_PARTS = ("item", "items", "child")
+
+
+def is_catalogue(address: str, media_type: str) -> bool:
+    """Whether a document calls itself a catalogue, by its name or its type."""
+    return name_of(address) in CATALOGUE_NAMES or media_type in MEDIA_TYPES
+
+
+def read_catalogue(content: bytes, address: str, source: str, charset: str = "") -> Listing | None:
+    """Read a catalogue: an offer for each file that it describes.
+
+    Args:
+        content: the document, in JSON, or a page with JSON-LD in it.
+        address: its own, after redirects.
+        source: the source that the offers are of.
+        charset: what the server says a page is written in.
+
+    Returns:
+        None if it describes no files by a standard that is known here.
+    """
+    found = _Catalogue(address, source)
+    for document in _documents(content, address, charset):
+        found.read(document)
+    if not found.is_known:
+        return None
+    return found.listing
+
+
+def _documents(content: bytes, address: str, charset: str) -> Iterator[object]:
+    """Yield what is written in JSON: a document, or the JSON-LD of a page."""
+    if content.lstrip()[:1] not in (b"{", b"["):
+        root = open_page(content, address, charset).root
+        scripts = [] if root is None else root.iter("script")
+        texts = [
+            script.text or ""
+            for script in scripts
+            if (script.get("type") or "").partition(";")[0].strip() == "application/ld+json"
+        ]
+    else:
+        texts = [content.decode("utf-8-sig", "replace")]
+    for text in texts:
+        try:
+            yield json.loads(text)
+        except (ValueError, RecursionError):
+            continue
+
+
+class _Catalogue:
+    """Collects what one document describes.
+
+    Attributes:
+        listing: what was found.
+        is_known: whether anything in it was a catalogue's.
+    """
+
+    def __init__(self, address: str, source: str) -> None:
+        self.listing = Listing(address, Kind.CATALOGUE)
+        self.is_known = False
+        self._source = source
+        self._resolver = Resolver(address)
+
+    def read(self, document: object) -> None:
+        """Read a document by the standard that it follows."""
+        if isinstance(document, dict):
+            if isinstance(document.get("resources"), list):
+                self._read_package(document)
+                return
+            if "stac_version" in document or document.get("type") in (
+                "Feature", "FeatureCollection"
+            ):  # fmt: skip
+                self._read_assets(document)
+                return
+            if isinstance(document.get("linkset"), list):
+                self._read_linkset(document["linkset"])
+                return
+        self._read_linked_data(document)
+
+    # Data packages
+
+    def _read_package(self, package: Node) -> None:
+        """Read a data package: `path` is one path or several, or addresses ("Data Resource")."""
+        self.is_known = True
+        heading = text_of(package, "title") or text_of(package, "name")
+        for resource in list_of(package["resources"]):
+            if not isinstance(resource, dict):
+                continue
+            paths = [each for each in list_of(resource.get("path")) if isinstance(each, str)]
+            for path in paths:
+                self._offer(
+                    path,
+                    heading=heading,
+                    text=text_of(resource, "title") or text_of(resource, "name"),
+                    title=text_of(resource, "description"),
+                    # Of a file in several parts, size and checksum are those of the whole.
+                    size=_count(resource.get("bytes")) if len(paths) == 1 else None,
+                    checksums=_checksums(resource.get("hash"), "md5") if len(paths) == 1 else (),
+                )
+
+    # SpatioTemporal Asset Catalogs
+
+    def _read_assets(self, document: Node) -> None:
+        """Read an item, a collection, or a page of items."""
+        features = list_of(document.get("features"))
+        # The last page of a search may be empty; a collection of mere geometry has no links.
+        self.is_known |= isinstance(document.get("links"), list) and "features" in document
+        for item in (document, *features):
+            if not isinstance(item, dict):
+                continue
+            assets = item.get("assets")
+            if isinstance(assets, dict):
+                self.is_known = True
+                for key, asset in assets.items():
+                    if isinstance(asset, dict):
+                        self._read_asset(item, key, asset)
+        for link in list_of(document.get("links")):
+            if not isinstance(link, dict):
+                continue
+            relation, where = text_of(link, "rel"), text_of(link, "href")
+            if relation in _PARTS and "stac_version" in document:
+                self.is_known = True
+                self._part(where)
+            elif relation == "next" and text_of(link, "method").upper() in ("", "GET"):
+                self.listing.following = self._resolve(where)
+
+    def _read_asset(self, item: Node, key: str, asset: Node) -> None:
+        properties = item.get("properties")
+        properties = properties if isinstance(properties, dict) else {}
+        when = next(
+            filter(None, (
+                text_of(asset, "updated"), text_of(properties, "updated"),
+                text_of(properties, "datetime"), text_of(properties, "start_datetime"),
+            )), "",
+        )  # fmt: skip
+        name = text_of(item, "id")
+        self._offer(
+            text_of(asset, "href"),
+            heading=text_of(properties, "title") or text_of(item, "title") or name,
+            text=text_of(asset, "title") or key,
+            title=text_of(asset, "description"),
+            size=_count(asset.get("file:size")),
+            checksums=_multihash(text_of(asset, "file:checksum")),
+            modified=when,
+            # Items name their assets alike: what tells them apart is the item.
+            folder=name,
+        )
+
+    # Linksets
+
+    def _read_linkset(self, contexts: list[object]) -> None:
+        """Read the items of a linkset (RFC 9264, 4.2, and RFC 6573)."""
+        self.is_known = True
+        for context in contexts:
+            if not isinstance(context, dict):
+                continue
+            for target in list_of(context.get("item")):
+                if isinstance(target, dict):
+                    self._offer(text_of(target, "href"), text=text_of(target, "title"))
+
+    # JSON-LD
+
+    def _read_linked_data(self, document: object) -> None:
+        """Read what DCAT and schema.org call distributions, and the files of a crate."""
+        is_crate = any("ro/crate" in value_of(each, "conformsTo") for each in nodes_in(document))
+        heading = next(
+            (
+                name
+                for each in nodes_in(document)
+                if "Dataset" in value_of(each, "@type")
+                and (name := value_of(each, "title") or value_of(each, "name"))
+            ),
+            "",
+        )
+        for node in nodes_in(document):
+            where = value_of(node, "downloadURL") or value_of(node, "contentUrl")
+            if is_crate and not where and "File" in value_of(node, "@type").split():
+                where = value_of(node, "@id")
+            if not where:
+                continue
+            self.is_known = True
+            self._offer(
+                where,
+                heading=heading,
+                text=value_of(node, "title") or value_of(node, "name"),
+                title=value_of(node, "description"),
+                size=_count(value_of(node, "byteSize") or value_of(node, "contentSize")),
+                checksums=_checksums_in(node),
+                modified=value_of(node, "modified") or value_of(node, "dateModified"),
+            )
+
+    # What is found
+
+    def _offer(
+        self,
+        where: str,
+        *,
+        heading: str = "",
+        text: str = "",
+        title: str = "",
+        size: int | None = None,
+        checksums: tuple[Checksum, ...] = (),
+        modified: str = "",
+        folder: str | None = None,
+    ) -> None:
+        address = self._resolve(where)
+        if address is None:
+            return
+        if folder is None:
+            folder = folder_below(folder_of(self.listing.address), address)
+        self.listing.offers.append(
+            Offer(
+                address, self._source, folder=folder, size=size, checksums=checksums,
+                modified=read_moment(modified), text=text, title=title, heading=heading,
+            )
+        )  # fmt: skip
+
+    def _part(self, where: str) -> None:
+        if (address := self._resolve(where)) is not None:
+            self.listing.parts.append(address)
+
+    def _resolve(self, where: str) -> str | None:
+        try:
+            return self._resolver.resolve(where)
+        except BadAddress as error:
+            self.listing.odd.append(f"{error.thing} ({error.reason})")
+            return None
+
+
+def _count(value: object) -> int | None:
+    """Return a number of bytes; None if it is said in words."""
+    return None if isinstance(value, bool) else read_count(str(value or ""))
+
+
+def _checksums(value: object, usual: str) -> tuple[Checksum, ...]:
+    """Return the checksum in `ALGORITHM:DIGITS`, or of the usual algorithm; none if it is odd."""
+    if not isinstance(value, str) or not value:
+        return ()
+    try:
+        found = read_checksum(value, algorithm=None if ":" in value else usual)
+    except BadOption:
+        return ()
+    return (Checksum(found.algorithm, found.digest, Origin.CATALOGUE),)
+
+
+def _multihash(value: str) -> tuple[Checksum, ...]:
+    """Return the checksum in a multihash in hexadecimal digits."""
+    for beginning, algorithm in _MULTIHASHES.items():
+        if value.lower().startswith(beginning):
+            return _checksums(f"{algorithm}:{value[len(beginning) :]}", algorithm)
+    return ()
+
+
+def _checksums_in(node: Node) -> tuple[Checksum, ...]:
+    """Return the checksums of a distribution: by SPDX (DCAT, 6.8.18), or as properties."""
+    found: list[Checksum] = []
+    for algorithm in ("sha256", "sha512", "sha1", "md5"):
+        found += _checksums(value_of(node, algorithm), algorithm)
+    for key, value in node.items():
+        if key.endswith("checksum") and isinstance(value, (dict, list)):
+            for each in list_of(value):
+                if isinstance(each, Mapping):
+                    named = value_of(each, "algorithm").rpartition("checksumAlgorithm_")[2]
+                    digest = value_of(each, "checksumValue")
+                    found += _checksums(f"{named}:{digest}", named)
+    return tuple(dict.fromkeys(found))
