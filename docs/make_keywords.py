@@ -93,10 +93,19 @@ def _class(name: str, bases: Sequence[str], text: str, fields: str) -> str:
 
 def _fields(options: Iterable[Option]) -> str:
     return "".join(
-        f"    {_keyword_of(each)}: {_type_of(each)}\n"
+        _fitted(f"    {_keyword_of(each)}: {_type_of(each)}\n")
         for each in options
         if not (each.is_argument or each.is_required or each.key in NOT_KEYWORDS)
     )
+
+
+def _fitted(line: str) -> str:
+    """A field as the project's formatter writes it: a choice a line where they are many."""
+    if len(line) <= _WIDTH or "Literal[" not in line:
+        return line
+    before, _, choices = line.rstrip("]\n").partition("Literal[")
+    lines = "".join(f"        {each},\n" for each in choices.split(", "))
+    return f"{before}Literal[\n{lines}    ]\n"
 
 
 def _keyword_of(option: Option) -> str:

@@ -137,6 +137,7 @@ class ClusterExecutor(Executor):
         by_number = {transfer.number: transfer for transfer in transfers}
         batch = [(transfer.number, transfer.filed) for transfer in transfers]
         member = self._members.choose()
+        self._observer.handed_over(lane, member.name)
         try:
             carried = self._hand_over(member, batch, None)
         except Gone:
@@ -156,6 +157,7 @@ class ClusterExecutor(Executor):
         # A file on its way in many workers that were lost may be what they were lost by.
         for _ in range(self._attempts):
             member = self._members.choose()
+            self._observer.handed_over(lane, member.name)
             told = member.told[transfer.number] = FileOnItsWay(lane, transfer.filed)
             try:
                 (carried,) = self._hand_over(

@@ -109,6 +109,7 @@ class Lane:
         strand: the byte that it began at, if it helps another lane.
         done: bytes of the files it is done with.
         received: bytes that it has received in all.
+        worker: of a cluster, which carries its files; empty for this machine.
     """
 
     path: str = ""
@@ -117,6 +118,7 @@ class Lane:
     strand: int | None = None
     done: int = 0
     received: int = 0
+    worker: str = ""
 
 
 class ProgressTracker(Observer):
@@ -130,6 +132,7 @@ class ProgressTracker(Observer):
         files, files_done: how many there are, and how many are settled.
         put_off: paths of files that wait for another attempt.
         aside: hosts that are set aside.
+        workers: of a cluster, by name.
     """
 
     def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
@@ -138,6 +141,7 @@ class ProgressTracker(Observer):
         self.files = self.files_done = 0
         self.postponed_paths: set[str] = set()
         self.suspended_hosts: set[str] = set()
+        self.workers: set[str] = set()
         self._longest = self._unasked = 0
         self._bytes_known = self._sizes_unknown = 0
         self._learnt: set[str] = set()
@@ -200,7 +204,19 @@ class ProgressTracker(Observer):
             self._helped[state.path] += state.have
         elif state.path not in self.postponed_paths:
             state.done += state.have
-        state.path, state.have, state.strand = "", 0, None
+        state.path, state.have, state.strand, state.worker = "", 0, None, ""
+
+    def worker_joined(self, worker: str, lanes: int) -> None:  # noqa: ARG002
+        """Count a worker."""
+        self.workers.add(worker)
+
+    def worker_lost(self, worker: str, why: str) -> None:  # noqa: ARG002
+        """Count a worker less."""
+        self.workers.discard(worker)
+
+    def handed_over(self, lane: int, worker: str) -> None:
+        """Record which worker a lane waits for."""
+        self._lane(lane).worker = worker
 
     def host_suspended(self, host: str, error: WillowCartError, pause: float) -> None:  # noqa: ARG002
         """Count a suspended host."""
@@ -273,7 +289,10 @@ class ProgressTracker(Observer):
             len(self.suspended_hosts),
             self._longest,
             tuple(
-                LaneProgress(number, lane.path, lane.length, self._come_of(lane), lane.strand)
+                LaneProgress(
+                    number, lane.path, lane.length, self._come_of(lane), lane.strand, lane.worker
+                )
                 for number, lane in lanes
             ),
+            len(self.workers),
         )

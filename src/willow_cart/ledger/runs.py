@@ -39,6 +39,7 @@ class LaneProgress:
         length: how long that is in bytes; None if unknown.
         have: how much of it is here.
         strand: the byte that it began at, if it helps another lane.
+        worker: of a cluster, which carries its files; empty for this machine.
     """
 
     number: int
@@ -46,6 +47,7 @@ class LaneProgress:
     length: int | None = None
     have: int = 0
     strand: int | None = None
+    worker: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,6 +64,7 @@ class Progress:
         suspended: how many hosts are suspended.
         longest: of the paths, in characters.
         lanes: what they do.
+        workers: how many workers of a cluster carry files.
     """
 
     files: int = 0
@@ -74,6 +77,7 @@ class Progress:
     suspended: int = 0
     longest: int = 0
     lanes: tuple[LaneProgress, ...] = ()
+    workers: int = 0
 
 
 @dataclass(frozen=True, slots=True)

@@ -40,7 +40,18 @@ class LookingKeywords(TypedDict, total=False):
 class KindKeywords(TypedDict, total=False):
     """What sources are."""
 
-    as_: Literal["file", "page", "folder", "bucket", "feed", "sitemap", "list", "archive", "webdav", "catalogue"]
+    as_: Literal[
+        "file",
+        "page",
+        "folder",
+        "bucket",
+        "feed",
+        "sitemap",
+        "list",
+        "archive",
+        "webdav",
+        "catalogue",
+    ]
 
 
 class ChoosingKeywords(TypedDict, total=False):

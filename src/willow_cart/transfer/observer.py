@@ -120,6 +120,9 @@ class Observer:
     def worker_lost(self, worker: str, why: str) -> None:
         """A worker of a cluster carries no more files; those it carried go on elsewhere."""
 
+    def handed_over(self, lane: int, worker: str) -> None:
+        """A lane waits for a worker of a cluster, which carries its files."""
+
     def carried_by(self, filed: Filed, worker: str) -> None:
         """A worker of a cluster has made an attempt at a file."""
 

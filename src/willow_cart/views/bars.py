@@ -87,8 +87,11 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     grid.add_column(no_wrap=True)
     for lane in far.lanes:
         title = f"lane {lane.number + 1}" if wide else str(lane.number + 1)
+        if lane.worker:
+            title = cut_middle(printable(lane.worker), label - 1)
         if not lane.path:
-            grid.add_row(title, Text("waiting", "dim"), "", "")
+            doing = "sent to the worker" if lane.worker else "waiting"
+            grid.add_row(title, Text(doing, "dim"), "", "")
             continue
         name = lane.path
         if lane.strand is not None:
@@ -104,6 +107,8 @@ def draw(far: Progress, into: Path | str, width: int) -> RenderableType:
     notes = [f"{format_size(int(far.speed))}/s"]
     if far.left is not None and far.left >= 1:
         notes.append(f"about {format_duration(round(far.left))} left")
+    if far.workers:
+        notes.append(count_of(far.workers, "worker"))
     if far.suspended:
         notes.append(f"{count_of(far.suspended, 'host')} paused")
     if far.postponed:
