@@ -7,7 +7,7 @@ import os
 import random
 import subprocess
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import AsyncIterator, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -67,7 +67,7 @@ def test_everything_that_is_there_comes_as_it_is(
     source = [f"{server.base}{outbox}/", "--depth", "all", "--key", server.key]
     found = run("survey", *source, "--json", cwd=tmp_path, env=home)
     assert found.code == 1, found.err
-    assert "1 link without a file left out, such as 'nowhere.csv'" in found.err
+    assert "1 link left out, such as 'nowhere.csv', which leads to no file" in found.err
     expected = FILES | {"café.csv": b"latin", "newest.csv": b"eleven"}
     offers = {each["path"]: each for each in found.json()["offers"]}
     assert {path: each["size"] for path, each in offers.items()} == {
@@ -252,7 +252,9 @@ class _PasswordServer(asyncssh.SSHServer):
 
 
 @contextmanager
-def password_server(key: Path, *, asks: bool) -> Iterator[int]:
+def password_server(
+    key: Path, *, asks: bool, sftp: type[asyncssh.SFTPServer] | bool = True
+) -> Iterator[int]:
     """A server that takes passwords; yields its port."""
     loop = asyncio.new_event_loop()
     thread = threading.Thread(target=loop.run_forever, daemon=True)
@@ -261,7 +263,7 @@ def password_server(key: Path, *, asks: bool) -> Iterator[int]:
     async def begin() -> asyncssh.SSHAcceptor:
         return await asyncssh.create_server(
             lambda: _PasswordServer(asks=asks), "127.0.0.1", 0, server_host_keys=[str(key)],
-            sftp_factory=True,
+            sftp_factory=sftp,
         )  # fmt: skip
 
     server = asyncio.run_coroutine_threadsafe(begin(), loop).result(20)
@@ -329,3 +331,44 @@ def test_a_password_in_an_address_is_hidden_and_refused(odd: str, tmp_path: Path
     refused = run("survey", odd, cwd=tmp_path)
     assert refused.code == 2
     assert "reedmace" not in refused.err
+
+
+class _Liar(asyncssh.SFTPServer):
+    """Sends names that no file can have, and less of a file than it has said."""
+
+    def stat(self, path: bytes) -> asyncssh.SFTPAttrs:
+        attributes = asyncssh.SFTPAttrs(size=200_000, permissions=0o100644, mtime=1)
+        return asyncssh.SFTPAttrs(permissions=0o040755) if path.endswith(b"pub") else attributes
+
+    lstat = stat
+
+    def fstat(self, file_obj: object) -> asyncssh.SFTPAttrs:
+        return self.stat(b"x")
+
+    async def scandir(self, path: bytes) -> AsyncIterator[asyncssh.SFTPName]:
+        for name in (b"../../evil.csv", b"", b"a.csv", b"/etc/passwd"):
+            yield asyncssh.SFTPName(name, attrs=self.stat(name))
+
+    def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
+        return path
+
+    def read(self, file_obj: object, offset: int, size: int) -> bytes:
+        # A hole: nothing at the end of the first reads, and something behind it.
+        return b"" if 50_000 <= offset < 120_000 else b"x" * min(size, max(0, 50_000 - offset) or 1)
+
+    def close(self, file_obj: object) -> None:
+        pass
+
+
+def test_a_server_that_lies_gets_nothing_under_a_name(tmp_path: Path, home: dict[str, str]) -> None:
+    fingerprint = make_key(tmp_path / "host")
+    with password_server(tmp_path / "host", asks=False, sftp=_Liar) as port:
+        done = run(
+            "haul", f"sftp://ida@127.0.0.1:{port}/pub/", "--host-key", fingerprint, "--user", "ida",
+            "--password", "env:FEN", "--into", "data", "--attempts", "2", "--pause", "0.1",
+            cwd=tmp_path, env=home | {"FEN": "reedmace"},
+        )  # fmt: skip
+    assert done.code == 1, done.err
+    assert "3 names left out, such as '../../evil.csv', which cannot be one of a file" in done.err
+    assert files_in(tmp_path / "data") == {}
+    assert not list(tmp_path.glob("*evil*"))

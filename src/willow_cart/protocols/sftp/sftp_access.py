@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import stat
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, cast
 from urllib.parse import quote, unquote_to_bytes, urlsplit
@@ -170,29 +171,32 @@ class SftpAccess(Access, DirectoryLister):
         """List a folder, sorted by name, because servers list in any order."""
         with self._pool.lend(folder) as session:
             most = max(1, self._largest_listing // _ENTRY_BYTES)
-            listed, is_cut, broken = self._pool.run(
+            found = self._pool.run(
                 folder, _list(session, _path_of(folder), most), self.document_seconds
             )
         entries = []
-        for name, attributes in sorted(listed):
+        for name, attributes in sorted(found.listed, key=lambda each: each[0]):
             address = folder + quote(name, safe="~")
             if stat.S_ISDIR(attributes.permissions or 0):
                 entries.append(DirectoryEntry(f"{address}/", None, _moment(attributes)))
             elif stat.S_ISREG(attributes.permissions or 0) or attributes.permissions is None:
                 moment = _moment(attributes)
                 entries.append(DirectoryEntry(address, attributes.size, moment, _readable(name)))
-        problems = []
-        if broken:
-            example = printable(broken[0].decode("utf-8", "replace"))
-            problems.append(
-                f"{count_of(len(broken), 'link')} without a file left out, such as {example!r}"
-            )
-        if is_cut:
-            problems.append(
+        return FolderEntries(entries, tuple(self._problems(found)))
+
+    def _problems(self, found: _Names) -> Iterator[str]:
+        """Yield what of a listing could not be taken, a clause for each kind."""
+        for names, what in ((found.broken, "link"), (found.odd, "name")):
+            if names:
+                why = "leads to no file" if what == "link" else "cannot be one of a file"
+                count = count_of(len(names), what)
+                example = printable(names[0].decode("utf-8", "replace"))
+                yield f"{count} left out, such as {example!r}, which {why}"
+        if found.is_cut:
+            yield (
                 f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
                 " read (--largest-listing allows more)"
             )
-        return FolderEntries(entries, tuple(problems))
 
 
 async def _open(
@@ -211,33 +215,46 @@ async def _open(
     return file, attributes, cast(bytes, beginning)
 
 
-async def _list(
-    session: Session, path: bytes, most: int
-) -> tuple[list[tuple[bytes, Any]], bool, list[bytes]]:
-    """List a folder.
+@dataclass(slots=True)
+class _Names:
+    """The names in a folder.
 
-    Returns:
-        Names with the attributes of what they lead to, whether there were more than `most`, and the
-        links that lead to nothing.
+    Attributes:
+        listed: with the attributes of what they lead to.
+        broken: links that lead to nothing.
+        odd: names that no file can have.
+        is_cut: whether there were more than were wanted.
     """
+
+    listed: list[tuple[bytes, Any]] = field(default_factory=list)
+    broken: list[bytes] = field(default_factory=list)
+    odd: list[bytes] = field(default_factory=list)
+    is_cut: bool = False
+
+
+async def _list(session: Session, path: bytes, most: int) -> _Names:
+    """List a folder, up to a number of names."""
     from asyncssh import SFTPError
 
-    listed: list[tuple[bytes, Any]] = []
-    broken: list[bytes] = []
+    names = _Names()
     async for entry in session.sftp.scandir(path):
         name, attributes = cast(bytes, entry.filename), entry.attrs
-        if name in (b".", b"..") or b"/" in name:
+        if name in (b".", b".."):
+            continue
+        if not name or b"/" in name or b"\0" in name:
+            names.odd.append(name)
             continue
         if stat.S_ISLNK(attributes.permissions or 0):
             try:
                 attributes = await session.sftp.stat(path.rstrip(b"/") + b"/" + name)
             except SFTPError:
-                broken.append(name)
+                names.broken.append(name)
                 continue
-        listed.append((name, attributes))
-        if len(listed) >= most:
-            return listed, True, broken
-    return listed, False, broken
+        names.listed.append((name, attributes))
+        if len(names.listed) + len(names.odd) + len(names.broken) >= most:
+            names.is_cut = True
+            break
+    return names
 
 
 def _path_of(address: str) -> bytes:

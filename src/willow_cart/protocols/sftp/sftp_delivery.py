@@ -7,10 +7,8 @@ from concurrent.futures import Future
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
-from willow_cart.errors import ConnectionLost
 from willow_cart.model import Metadata
 from willow_cart.protocols.base import CHUNK, Download, Resumability
-from willow_cart.redaction import without_secrets
 
 if TYPE_CHECKING:
     from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
@@ -39,7 +37,7 @@ class SftpDownload(Download):
         self._end: int | None = None
         self._at = 0
         self._ready = memoryview(b"")
-        self._coming: deque[Future[bytes]] = deque()
+        self._coming: deque[tuple[int, Future[bytes]]] = deque()
         self._ended = False
 
     def begin(self, start: int, end: int | None, beginning: bytes | None) -> None:
@@ -54,8 +52,9 @@ class SftpDownload(Download):
         self._end = self.facts.length if end is None else end
         self._ready = memoryview(beginning or b"")
         self._at = start + len(self._ready)
-        if beginning is not None and len(beginning) < FIRST_READ_BYTES and self._end is None:
-            self._ended = True
+        if beginning is not None:
+            left = FIRST_READ_BYTES if self._end is None else self._end - start
+            self._ended = len(beginning) < min(left, FIRST_READ_BYTES)
         self._request()
 
     def read(self) -> bytes:
@@ -65,8 +64,12 @@ class SftpDownload(Download):
             TransferFailed: the connection was lost, or the file is shorter than it was.
         """
         if not self._ready and self._coming:
-            self._ready = memoryview(self._received(self._coming.popleft()))
-            self._ended |= not self._ready
+            wanted, coming = self._coming.popleft()
+            self._ready = memoryview(self._received(coming))
+            if len(self._ready) < wanted:
+                # It ends here, whatever lies further on: blocks must follow each other.
+                self._ended = True
+                self._drop()
             self._request()
         piece = bytes(self._ready[:CHUNK])
         self._ready = self._ready[CHUNK:]
@@ -82,25 +85,23 @@ class SftpDownload(Download):
             if left <= 0:
                 return
             size = min(left, _BLOCK_BYTES)
-            self._coming.append(self._pool.start(self._file.read(size, self._at)))
+            self._coming.append((size, self._pool.start(self._file.read(size, self._at))))
             self._at += size
-            if self._end is None:
-                return  # where it ends, the next block would be beyond it
 
     def close(self) -> None:
         """Close the file; reads that are on the way are dropped."""
         session, self._session = self._session, None
         if session is None:
             return
-        for coming in self._coming:
-            coming.cancel()
-        self._coming.clear()
+        self._drop()
         with suppress(RuntimeError):  # the loop has ended
             self._pool.start(_close(self._file))
         self._pool.release(session)
 
-    def _lost(self, reason: str) -> ConnectionLost:
-        return ConnectionLost(without_secrets(self.facts.address), reason, "try again")
+    def _drop(self) -> None:
+        for _, coming in self._coming:
+            coming.cancel()
+        self._coming.clear()
 
 
 async def _close(file: Any) -> None:
