@@ -256,3 +256,33 @@ def test_a_stale_nonce_is_answered_anew_and_a_refused_password_is_not() -> None:
     assert sign_ins.fields_for("GET", "http://fen.example/x") == {}
     assert sign_ins.fields_for("GET", "https://fen.example:8443/x") == {}
     assert SECRET not in repr(SignIn("ida", Secret(SECRET))) + str(Secret(SECRET))
+
+
+def test_secrets_are_read_from_the_keyring(tmp_path: Path, place: StandIn) -> None:
+    """A keyring of its own, which knows one secret and is locked for another."""
+    (tmp_path / "fen_keyring.py").write_text(
+        "from keyring.backend import KeyringBackend\n"
+        "from keyring.errors import KeyringLocked\n"
+        "class Backend(KeyringBackend):\n"
+        "    priority = 1\n"
+        "    def get_password(self, service, name):\n"
+        "        if name == 'locked':\n"
+        "            raise KeyringLocked('it is locked')\n"
+        "        return {('willow-cart', 'fen'): 'reedmace'}.get((service, name))\n"
+        "    def set_password(self, service, name, password): ...\n"
+        "    def delete_password(self, service, name): ...\n"
+    )
+    env = {"PYTHONPATH": str(tmp_path), "PYTHON_KEYRING_BACKEND": "fen_keyring.Backend"}
+    place.exhibits["members.csv"] = Exhibit(b"inside", members="ida:reedmace")
+    haul = ["haul", f"{place.base}/members.csv", "--into", "data", "--user", "ida", "--password"]
+    done = run(*haul, "keyring:fen", cwd=tmp_path, env=env)
+    assert done.code == 0, done.err
+    assert (tmp_path / "data" / "members.csv").read_bytes() == b"inside"
+    absent = run(*haul, "keyring:mere", cwd=tmp_path, env=env)
+    assert absent.code == 2
+    assert "the keyring has no entry mere of willow-cart; enter it with" in absent.err
+    locked = run(*haul, "keyring:locked", cwd=tmp_path, env=env)
+    assert (locked.code, len(locked.err.splitlines())) == (2, 1)
+    assert "the keyring cannot be read: it is locked" in locked.err
+    for file in (tmp_path / "data" / ".willow").iterdir():
+        assert file.is_dir() or b"reedmace" not in file.read_bytes()

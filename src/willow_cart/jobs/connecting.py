@@ -198,7 +198,7 @@ def _read_field(field: str) -> tuple[str, Secret]:
     value = value.strip()
     if not colon or not name.strip() or not value or not field.isprintable():
         raise BadOption("--header", "not a header field", "write 'NAME: VALUE'")
-    kept = value.startswith(("env:", "file:"))
+    kept = value.startswith(("env:", "file:", "keyring:"))
     return name.strip(), read_secret(value, "--header") if kept else Secret(value)
 
 

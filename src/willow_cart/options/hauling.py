@@ -187,7 +187,7 @@ class UnpackingOptions:
         metavar="BOUND",
     )
     archive_password: str | None = option(
-        None, str, "password of encrypted archives", metavar="env:NAME|file:PATH"
+        None, str, "password of encrypted archives", metavar="env:NAME|file:PATH|keyring:NAME"
     )
 
 

@@ -15,9 +15,9 @@ class SignInOptions:
     group_title: ClassVar[str] = "sign-in"
     group_text: ClassVar[str] = (
         "Sent to the hosts of the addresses among the sources, or to the one that --sign-in-at "
-        "names, and to no other. Keep secrets in an environment variable (env:NAME) or in the "
-        "first line of a file (file:PATH). Sign-ins in the config file that name their host, and "
-        "~/.netrc, are used as well."
+        "names, and to no other. Keep secrets in an environment variable (env:NAME), in the first "
+        "line of a file (file:PATH), or in the system's keyring (keyring:NAME). Sign-ins in the "
+        "config file that name their host, and ~/.netrc, are used as well."
     )
 
     sign_in: str | None = option(
@@ -30,21 +30,28 @@ class SignInOptions:
         None,
         str,
         "password of --user; asked for on the terminal if missing",
-        metavar="env:NAME|file:PATH",
+        metavar="env:NAME|file:PATH|keyring:NAME",
     )
     key: str | None = option(
         None, str, "private key for SFTP, besides those of the agent and of ~/.ssh", metavar="FILE"
     )
-    passphrase: str | None = option(None, str, "passphrase of --key", metavar="env:NAME|file:PATH")
-    token: str | None = option(None, str, "a bearer token", metavar="env:NAME|file:PATH")
+    passphrase: str | None = option(
+        None, str, "passphrase of --key", metavar="env:NAME|file:PATH|keyring:NAME"
+    )
+    token: str | None = option(
+        None, str, "a bearer token", metavar="env:NAME|file:PATH|keyring:NAME"
+    )
     account_key: str | None = option(
         None,
         str,
         "account key of a blob store; --user is the account's name",
-        metavar="env:NAME|file:PATH",
+        metavar="env:NAME|file:PATH|keyring:NAME",
     )
     shared_access: str | None = option(
-        None, str, "shared access signature of a blob store", metavar="env:NAME|file:PATH"
+        None,
+        str,
+        "shared access signature of a blob store",
+        metavar="env:NAME|file:PATH|keyring:NAME",
     )
     header: tuple[str, ...] = option(
         (),

@@ -11,7 +11,7 @@ from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.request import Request
 
 # Where a secret is kept, which may be shown.
-_KEPT = ("env:", "file:")
+_KEPT = ("env:", "file:", "keyring:")
 
 
 def without_value(option: Option, text: str) -> str:

@@ -28,6 +28,8 @@ _NO_FIELDS: Mapping[str, str] = {}
 _FIELD_VALUE = re.compile(r"[\x20-\x7e\xa0-\xff\t]*")
 _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f\u2028\u2029]")
 
+_KEYRING_SERVICE = "willow-cart"
+
 # No secret is longer, and no device such as /dev/zero comes to an end.
 _MAX_SECRET_BYTES = 1 << 16
 
@@ -107,10 +109,11 @@ class SignIn:
 
 
 def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.environ) -> Secret:
-    """Read a secret from the environment or a file.
+    """Read a secret from the environment, a file or the keyring.
 
     Args:
-        reference: `env:NAME` for an environment variable, `file:PATH` for a file's first line.
+        reference: `env:NAME` for an environment variable, `file:PATH` for a file's first line,
+            `keyring:NAME` for an entry of the system's keyring.
         what: what it is wanted for, for messages.
         environment: the variables.
 
@@ -135,7 +138,46 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
         if not line:
             raise BadOption(what, f"{name} is empty", "put the secret into its first line")
         return _checked(line, what, name)
-    raise BadOption(what, "must not be given as plain text", "write env:NAME or file:PATH")
+    if kind == "keyring" and name:
+        return _checked(_from_keyring(name, what), what, f"the keyring's entry {name}")
+    raise BadOption(
+        what, "must not be given as plain text", "write env:NAME, file:PATH or keyring:NAME"
+    )
+
+
+def _from_keyring(name: str, what: str) -> str:
+    """Return a secret from the keyring of the system, where it is kept for this program.
+
+    Raises:
+        BadOption: it is not there, or there is no keyring.
+    """
+    try:
+        import keyring
+        from keyring.errors import KeyringError
+    except ImportError:
+        raise BadOption(
+            what,
+            "requires the package keyring, which is not installed",
+            "install it with pip install 'willow-cart[keyring]', or write env:NAME or file:PATH",
+        ) from None
+    try:
+        value = keyring.get_password(_KEYRING_SERVICE, name)
+    except KeyringError as error:
+        raise BadOption(
+            what, f"the keyring cannot be read: {_said(error)}", "write env:NAME or file:PATH"
+        ) from None
+    if not value:
+        raise BadOption(
+            what,
+            f"the keyring has no entry {name} of {_KEYRING_SERVICE}",
+            f"enter it with keyring set {_KEYRING_SERVICE} {name}",
+        )
+    return value
+
+
+def _said(error: Exception) -> str:
+    """Return what a library says, in one line."""
+    return " ".join(str(error).split())[:200] or type(error).__name__
 
 
 def _checked(value: str, what: str, where: str) -> Secret:
