@@ -222,8 +222,7 @@ class ClusterExecutor(Executor):
             self._entries.enter(member, batch_ended.notes)
             return batch_ended.carried
         except Gone:
-            self._members.require_going_on()
-            self._members.lose(member, "its process ended")
+            self._members.find_lost(member)
             raise
         except cluster_worker.NoShare:
             self._members.require_going_on()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import socket
 import threading
 import time
@@ -128,6 +129,7 @@ class ClusterClient:
         self._client = self._connect(distributed, place) if self._is_own else place
 
     def _connect(self, distributed: Any, place: str) -> Any:
+        _silence()
         address = place if "://" in place else _address_in(Path(place))
         if address.startswith("tls://"):
             _require_certificates(distributed, place)
@@ -234,6 +236,16 @@ class ClusterClient:
         """Close the connection, if it was made here."""
         if self._is_own:
             self._client.close(timeout=_CONNECT_SECONDS)
+
+
+def _silence() -> None:
+    """Keep the package from writing on the screen: what it has to say is said by the errors here.
+
+    Its loggers have levels and outputs of their own.
+    """
+    for name in ("distributed", *logging.root.manager.loggerDict):
+        if name.partition(".")[0] == "distributed":
+            logging.getLogger(name).setLevel(logging.CRITICAL)
 
 
 def _address_in(file: Path) -> str:

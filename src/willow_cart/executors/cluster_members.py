@@ -176,6 +176,16 @@ class ClusterMembers:
         if self._closed.is_set():
             raise Interrupted("a file", "interrupted")
 
+    def find_lost(self, member: ClusterMember) -> None:
+        """Wait until it is known what became of a worker that has lost a batch.
+
+        Raises:
+            ClusterLost: the scheduler is gone, not the worker.
+        """
+        if not member.lost.wait(_SILENT_SECONDS):
+            self.lose(member, "it has lost what it was given")
+        self.require_going_on()
+
     def has_failed(self) -> bool:
         """Whether the cluster is gone."""
         return self._failure is not None
@@ -290,8 +300,9 @@ class ClusterMembers:
                     self._speed_share(len(self._members)),
                 )
             except Gone:
-                self.lose(member, "its process ended")
-                return
+                # The roll call finds out whether the worker is gone, or the scheduler.
+                member.lost.wait(ROLL_CALL_SECONDS)
+                continue
             except cluster_worker.NoShare:
                 self.lose(member, "it has given up its share")
                 return
