@@ -6,6 +6,7 @@ import hashlib
 import json
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import pytest
 
@@ -134,6 +135,39 @@ def test_what_a_catalogue_describes_is_hauled_and_proved(
         refused = run("haul", *source, "--into", "other", cwd=tmp_path)
         assert refused.code == 4
         assert "from the catalogue" in refused.err + refused.out
+
+
+def test_a_bag_on_a_server_is_hauled_and_proved(tmp_path: Path, place: StandIn) -> None:
+    files = {"data/may 1.csv": MAY, "data/100%.csv": JUNE, "data/far.csv": b"far"}
+    place.exhibits |= {
+        f"bag/{quote(path)}": Exhibit(content)
+        for path, content in files.items()
+        if "far" not in path
+    }
+    place.exhibits["elsewhere/x"] = Exhibit(b"far")
+    manifest = "".join(
+        f"{sha(content)}  {path.replace('%', '%25')}\n" for path, content in files.items()
+    )
+    odd = f"{sha(b'x')}  ../../evil.csv\nnonsense\n"
+    place.exhibits["bag/bagit.txt"] = Exhibit(
+        b"BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+    )
+    place.exhibits["bag/manifest-sha256.txt"] = Exhibit(manifest.encode())
+    place.exhibits["bag/fetch.txt"] = Exhibit(f"{place.base}/elsewhere/x 3 data/far.csv\n".encode())
+    haul = ["haul", f"{place.base}/bag/bagit.txt", "--into", "data"]
+    done = run(*haul, cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "data") == files
+    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert {row["verdict"] for row in rows} == {"sha256 from the catalogue"}
+    place.exhibits["bag/manifest-sha256.txt"] = Exhibit((manifest + odd).encode())
+    again = run(*haul, cwd=tmp_path)
+    assert again.code == 1
+    assert again.err.count("line of the manifest not understood") == 2
+    assert not list(tmp_path.rglob("*evil*"))
+    del place.exhibits["bag/manifest-sha256.txt"]
+    bare = run(*haul, cwd=tmp_path)
+    assert "a bag without a manifest" in bare.err
 
 
 def stac_item(base: str, name: str, content: bytes) -> dict[str, Any]:

@@ -19,7 +19,7 @@ _BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sit
 # Extensions that files have as well as feeds and sitemaps.
 _XML = frozenset({"xml", "rss", "atom", "rdf"})
 
-CATALOGUE_NAMES = frozenset({"datapackage.json", "ro-crate-metadata.json"})
+CATALOGUE_NAMES = frozenset({"datapackage.json", "ro-crate-metadata.json", "bagit.txt"})
 """What catalogues are called by their standards."""
 
 

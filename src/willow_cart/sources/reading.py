@@ -23,6 +23,7 @@ from willow_cart.protocols.webdav import WebDav
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import Element, local_name
 from willow_cart.sources import feeds, sitemaps
+from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
 from willow_cart.sources.catalogues.catalogue_reader import is_catalogue, read_catalogue
 from willow_cart.sources.directories import list_directory
 from willow_cart.sources.discovery import PageRules
@@ -227,6 +228,8 @@ class Reader:
         Raises:
             UnreadableSource: it was said to be one, and is not.
         """
+        if content.startswith(DECLARATION):
+            return read_bag(self._access, facts.address, source)
         listing = read_catalogue(content, facts.address, source, facts.charset)
         if listing is None and kind is not None:
             raise UnreadableSource(

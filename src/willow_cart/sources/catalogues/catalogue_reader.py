@@ -11,9 +11,8 @@ import json
 from collections.abc import Iterator, Mapping
 
 from willow_cart.addresses import name_of
-from willow_cart.checks.digests import read_checksum
-from willow_cart.errors import BadAddress, BadOption
-from willow_cart.model import Checksum, Offer, Origin
+from willow_cart.errors import BadAddress
+from willow_cart.model import Checksum, Offer
 from willow_cart.sources.catalogues.catalogue_words import (
     Node,
     list_of,
@@ -129,7 +128,7 @@ class _Catalogue:
                     title=text_of(resource, "description"),
                     # Of a file in several parts, size and checksum are those of the whole.
                     size=_count(resource.get("bytes")) if len(paths) == 1 else None,
-                    checksums=_checksums(resource.get("hash"), "md5") if len(paths) == 1 else (),
+                    checksums=checksums_of(resource.get("hash"), "md5") if len(paths) == 1 else (),
                 )
 
     # SpatioTemporal Asset Catalogs
@@ -266,22 +265,11 @@ def _count(value: object) -> int | None:
     return None if isinstance(value, bool) else read_count(str(value or ""))
 
 
-def _checksums(value: object, usual: str) -> tuple[Checksum, ...]:
-    """Return the checksum in `ALGORITHM:DIGITS`, or of the usual algorithm; none if it is odd."""
-    if not isinstance(value, str) or not value:
-        return ()
-    try:
-        found = read_checksum(value, algorithm=None if ":" in value else usual)
-    except BadOption:
-        return ()
-    return (Checksum(found.algorithm, found.digest, Origin.CATALOGUE),)
-
-
 def _multihash(value: str) -> tuple[Checksum, ...]:
     """Return the checksum in a multihash in hexadecimal digits."""
     for beginning, algorithm in _MULTIHASHES.items():
         if value.lower().startswith(beginning):
-            return _checksums(f"{algorithm}:{value[len(beginning) :]}", algorithm)
+            return checksums_of(f"{algorithm}:{value[len(beginning) :]}", algorithm)
     return ()
 
 
@@ -289,12 +277,12 @@ def _checksums_in(node: Node) -> tuple[Checksum, ...]:
     """Return the checksums of a distribution: by SPDX (DCAT, 6.8.18), or as properties."""
     found: list[Checksum] = []
     for algorithm in ("sha256", "sha512", "sha1", "md5"):
-        found += _checksums(value_of(node, algorithm), algorithm)
+        found += checksums_of(value_of(node, algorithm), algorithm)
     for key, value in node.items():
         if key.endswith("checksum") and isinstance(value, (dict, list)):
             for each in list_of(value):
                 if isinstance(each, Mapping):
                     named = value_of(each, "algorithm").rpartition("checksumAlgorithm_")[2]
                     digest = value_of(each, "checksumValue")
-                    found += _checksums(f"{named}:{digest}", named)
+                    found += checksums_of(f"{named}:{digest}", named)
     return tuple(dict.fromkeys(found))

@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from willow_cart.checks.digests import read_checksum
+from willow_cart.errors import BadOption
+from willow_cart.model import Checksum, Origin
+
 Node = Mapping[str, object]
 """An object of a document."""
 
@@ -63,3 +67,14 @@ def nodes_in(document: object) -> Iterator[Node]:
             waiting += reversed(value.values())
         elif isinstance(value, list):
             waiting += reversed(value)
+
+
+def checksums_of(value: object, usual: str) -> tuple[Checksum, ...]:
+    """Return the checksum in `ALGORITHM:DIGITS`, or of the usual algorithm; none if it is odd."""
+    if not isinstance(value, str) or not value:
+        return ()
+    try:
+        found = read_checksum(value, algorithm=None if ":" in value else usual)
+    except BadOption:
+        return ()
+    return (Checksum(found.algorithm, found.digest, Origin.CATALOGUE),)
