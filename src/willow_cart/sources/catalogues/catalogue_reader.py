@@ -15,6 +15,7 @@ from willow_cart.errors import BadAddress
 from willow_cart.model import Checksum, Offer
 from willow_cart.sources.catalogues.catalogue_words import (
     Node,
+    checksums_of,
     list_of,
     nodes_in,
     text_of,
