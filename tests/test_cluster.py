@@ -68,13 +68,18 @@ def events(log: Path, kind: str) -> list[dict[str, Any]]:
 
 def test_it_is_the_same_haul(tmp_path: Path, place: StandIn, cluster: DaskCluster) -> None:
     files = put_up(place, 300, 3, 2_000_000, speed=20_000_000)
+    (tmp_path / "here.csv").write_bytes(b"of this machine")
     place.exhibits["gone.csv"] = Exhibit(b"", refusals=[(410, {})] * 9)
     write_list(tmp_path, place, files | {"gone.csv": b""})
+    with (tmp_path / "list.txt").open("a") as lines:
+        lines.write(f"file://{tmp_path}/here.csv\n")
     haul = ["haul", "list.txt", "--cluster", cluster.address]
     done = run(*haul, "--into", "far", "--log", "log.jsonl", cwd=tmp_path)
     near = run("haul", "list.txt", "--into", "near", cwd=tmp_path)
     assert (done.code, near.code) == (1, 1), done.err
-    assert files_in(tmp_path / "far") == files == files_in(tmp_path / "near")
+    assert files_in(tmp_path / "far") == files_in(tmp_path / "near")
+    assert {path: files_in(tmp_path / "far")[path] for path in files} == files
+    assert len(files_in(tmp_path / "far")) == len(files) + 1
     assert len(place.requests) < 2 * len(files) + 20, "no file was requested twice"
     rows = {
         into: {
@@ -90,10 +95,10 @@ def test_it_is_the_same_haul(tmp_path: Path, place: StandIn, cluster: DaskCluste
     assert list((tmp_path / "far" / ".willow" / "partial").iterdir()) == []
     # What a cluster has hauled, this machine knows, and the other way round.
     again = run("haul", "list.txt", "--into", "far", cwd=tmp_path)
-    assert "303 unchanged" in again.last_line, again.out
+    assert "304 unchanged" in again.last_line, again.out
     place.exhibits["small/7.csv"] = Exhibit(b"corrected")
     again = run(*haul, "--into", "near", cwd=tmp_path)
-    assert "302 unchanged" in again.last_line, again.out
+    assert "303 unchanged" in again.last_line, again.out
     assert (tmp_path / "near" / "small" / "7.csv").read_bytes() == b"corrected"
 
 

@@ -13,6 +13,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
 
+from willow_cart.addresses import scheme_of
 from willow_cart.destination import PARTIAL, Destination, boot_mark
 from willow_cart.errors import ClusterLost, Interrupted, WillowCartError
 from willow_cart.executors import cluster_worker
@@ -116,6 +117,7 @@ class ClusterExecutor(Executor):
         """Whether a file can be fetched elsewhere: nothing of it is here but a partial file."""
         return (
             transfer.address == transfer.offer.address
+            and scheme_of(transfer.address) != "file"  # of this machine
             and transfer.partial is None
             and self._destination.status(transfer.filed.path) is None
             and not self._holds(transfer.address)

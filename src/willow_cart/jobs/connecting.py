@@ -187,9 +187,10 @@ def _key_of(request: SignInOptions) -> tuple[str, Secret | None]:
         raise BadOption("--passphrase", "requires --key")
     if request.key is None:
         return "", None
-    if not Path(request.key).expanduser().is_file():
+    path = Path(request.key).expanduser().absolute()
+    if not path.is_file():
         raise BadOption(f"--key {request.key}", "no such file", "check its path")
-    return request.key, _read(request.passphrase, "--passphrase")
+    return str(path), _read(request.passphrase, "--passphrase")
 
 
 def _read_field(field: str) -> tuple[str, Secret]:

@@ -133,7 +133,7 @@ class ProtocolRouter(Access):
 
         The gaps between requests are kept by who starts them.
         """
-        settings = replace(self._settings, pacer=None)
+        settings = replace(self._settings, pacer=None, trust=self._settings.trust.absolute())
         if settings.overhearing is not None:
             return None
         rules = replace(settings.rules, gap_after=None)

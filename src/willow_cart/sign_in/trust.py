@@ -23,6 +23,11 @@ class Trust:
     client_cert: Path | None = None
     client_key: Path | None = None
 
+    def absolute(self) -> Trust:
+        """Return the same files, by paths that hold in any folder."""
+        files = (self.ca, self.client_cert, self.client_key)
+        return Trust(*(each and each.absolute() for each in files))
+
     def context(self) -> ssl.SSLContext | None:
         """Return the TLS context; None for the system's trust alone.
 
