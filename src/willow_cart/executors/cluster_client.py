@@ -124,6 +124,7 @@ class ClusterClient:
             ) from None
         self._is_own = isinstance(place, str)
         self.shown: str
+        self._signs: dict[str, tuple[float, float]] = {}
         self._client: Any  # the package has no types to speak of
         self.shown = place if self._is_own else place.scheduler.address
         self._client = self._connect(distributed, place) if self._is_own else place
@@ -182,22 +183,22 @@ class ClusterClient:
         Raises:
             Gone: the scheduler does not answer.
         """
-        now = time.time()
         try:
             told = self._client.sync(
                 self._client.scheduler.identity, n_workers=-1, callback_timeout=_ANSWER_SECONDS
             )
         except Exception as error:  # a closed connection shows in many ways
             raise Gone(self.shown, "the scheduler does not answer") from error
-        heard = [float(each["last_seen"]) for each in told["workers"].values()]
-        # The clocks of two machines differ: the latest sign of life counts as now.
-        now = min(now, max(heard)) if heard and max(heard) < now - _ANSWER_SECONDS else now
-        return {
-            address: Worker(
-                address, str(each["name"]), int(each["nthreads"]), now - float(each["last_seen"])
-            )
-            for address, each in told["workers"].items()
-        }
+        present = {}
+        now = time.monotonic()
+        for address, each in told["workers"].items():
+            # By the scheduler's clock, which may be another; a new sign of life is one of now.
+            sign = float(each["last_seen"])
+            if self._signs.get(address, (0.0, 0.0))[0] != sign:
+                self._signs[address] = (sign, now)
+            silent = now - self._signs[address][1]
+            present[address] = Worker(address, str(each["name"]), int(each["nthreads"]), silent)
+        return present
 
     def submit(self, worker: str, function: Callable[..., Any], *args: Any) -> Task:
         """Have a worker run a function in one of its threads.
