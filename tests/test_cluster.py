@@ -16,6 +16,7 @@ from typing import Any
 
 import pytest
 
+import willow_cart as wc
 from tests.support.dask_cluster import DaskCluster, wait_until
 from tests.support.program import PATIENCE, files_in, partial_bytes, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
@@ -257,6 +258,19 @@ def test_an_interrupt_ends_it_and_the_cluster_goes_on_with_it(
     assert files_in(tmp_path / "data") == files
     rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
     assert sum(row["resumed"] for row in rows) >= 500_000
+
+
+def test_python_takes_a_client_and_leaves_it_open(
+    tmp_path: Path, place: StandIn, cluster: DaskCluster
+) -> None:
+    files = put_up(place, 20, 0, 0, speed=1)
+    sources = [f"{place.base}/{path}" for path in files]
+    done = wc.haul(sources, into=tmp_path / "data", cluster=cluster.client)
+    assert done.account.counts.total() == 20
+    assert {path.name for path in (tmp_path / "data").rglob("*.csv")} == {
+        path.rpartition("/")[2] for path in files
+    }
+    assert cluster.client.submit(lambda: 7, pure=False).result(PATIENCE) == 7
 
 
 def test_a_busy_host_slows_all_workers(
