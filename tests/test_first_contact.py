@@ -6,7 +6,6 @@ import socket
 import threading
 import time
 from contextlib import suppress
-from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -101,11 +100,11 @@ def test_gaps_are_kept_by_the_look_and_from_the_first_request_on(
     place.exhibits |= {f"export{n}": Exhibit(script=note) for n in range(3)}
     place.exhibits |= {f"{n}.csv": Exhibit(script=note) for n in range(3)}
     addresses = [f"{place.base}/{path}" for path in place.exhibits]
-    outcome = run("haul", *addresses, "--into", "x", "--gap", "0.15", cwd=tmp_path)
+    outcome = run("haul", *addresses, "--into", "x", "--gap", "0.2", cwd=tmp_path)
     assert outcome.code == 0, outcome.err
-    gaps = [later - sooner for sooner, later in pairwise(moments)]
     assert len(moments) == 6
-    assert min(gaps) > 0.1, "measured from sending, less what a busy machine adds to the first"
+    # Five gaps, less what a busy machine adds to the first; three would be 0.6.
+    assert max(moments) - min(moments) > 0.7
 
 
 def test_a_listing_that_drips_without_end_is_given_up(tmp_path: Path, place: StandIn) -> None:
