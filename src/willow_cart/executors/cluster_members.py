@@ -312,8 +312,8 @@ class ClusterMembers:
             pause = max(_REPORT_SECONDS, _SECONDS_PER_WORKER * len(self._members))
             member.wake.clear()
             if not member.made:
-                member.wake.wait(pause if member.load else _IDLE_REPORT_SECONDS)
-                self._closed.wait(pause if member.load else 0)
+                woken = member.wake.wait(pause if member.load else _IDLE_REPORT_SECONDS)
+                self._closed.wait(pause if woken else 0)
 
     def _tell(self, member: ClusterMember, entries: Entries) -> None:
         """Tell how far the files are that a worker carries alone."""
