@@ -25,7 +25,6 @@ from willow_cart.errors import UnusableCluster
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Worker
 from willow_cart.executors.cluster_joining import MemberSetup, let_join
-from willow_cart.executors.cluster_worker import WorkerFacts
 from willow_cart.executors.worker import Setup
 from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.policy import HaulPolicy
@@ -326,8 +325,8 @@ class OneWorker(ClusterClient):
         return self._is_near
 
     def call(self, worker: str, function: Any, *args: Any) -> Any:
-        if function is cluster_worker.facts:
-            return WorkerFacts(self._version, "boot")
+        if function is cluster_worker.version:
+            return self._version
         if function is cluster_worker.prove_shared:
             return cluster_worker._prove_shared(*args) if self._sees else ""
         assert function is cluster_worker.join

@@ -9,7 +9,7 @@ knows that it is still wanted.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
 
@@ -28,11 +28,10 @@ from willow_cart.executors.cluster_members import (
 )
 from willow_cart.executors.cluster_worker import Batch
 from willow_cart.executors.executor import Executor, Outcome
-from willow_cart.executors.worker import Carried, Setup
-from willow_cart.filing import Filed, Layout, Plan
+from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
+from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.protocols import Access
-from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
@@ -42,9 +41,6 @@ from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import SegmentJob
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import count_of
-
-# What comes in one piece, in bytes, and is carried by the dozen.
-_MAX_SMALL_FILE_BYTES = 64 << 10
 
 # A task costs the scheduler some milliseconds, whatever is in it.
 _FILES_PER_BATCH = 64
@@ -64,6 +60,7 @@ class ClusterExecutor(Executor):
         partials: what earlier runs have left.
         here: carries what workers cannot: files that are here already, and their strands.
         holds: whether an answer is kept in this process that is the file's.
+        proved: the addresses of workers that need not be tested again.
 
     Raises:
         UnusableCluster: there are no workers, or one of them cannot be used.
@@ -82,6 +79,7 @@ class ClusterExecutor(Executor):
         partials: PartialStore,
         here: Executor,
         holds: Callable[[str], bool] = lambda _: False,
+        proved: Collection[str] = (),
     ) -> None:
         self._client = client
         self._destination = destination
@@ -92,11 +90,9 @@ class ClusterExecutor(Executor):
         self._attempts = policy.retry_policy.attempts
         self._haul = secrets.token_hex(8)
         self._large = 0
-        # Names and archives are not for workers, and rules may not be able to leave this process.
-        away = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
-        setup = Setup(make_access, destination.root.absolute(), away)
+        setup = Setup.of(make_access, destination.root.absolute(), policy)
         openly = make_access_openly and replace(setup, make_access=make_access_openly)
-        given = MemberSetup(self._haul, setup, openly, boot_mark(), destination)
+        given = MemberSetup(self._haul, setup, openly, boot_mark(), destination, proved)
         self._entries = WorkerEntries(ledger_writer)
         self._members = ClusterMembers(
             client, given, self._entries, observer, policy.pace.speed_share
@@ -109,7 +105,7 @@ class ClusterExecutor(Executor):
     def suits(self, transfer: Transfer) -> bool:
         """Whether a file is small and new, and may be carried with others."""
         size = transfer.offer.size
-        is_small = size <= _MAX_SMALL_FILE_BYTES if size is not None else not self._large
+        is_small = size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large
         is_new = not transfer.attempts and self._record_of(transfer) is None
         return is_small and is_new and self._is_for_workers(transfer)
 
@@ -214,7 +210,7 @@ class ClusterExecutor(Executor):
                 member.address, cluster_worker.carry, self._haul, batch, record
             )
             while not task.done.wait(ROLL_CALL_SECONDS):
-                if member.lost.is_set() or self._members.has_failed():
+                if member.lost.is_set():
                     task.cancel()
                     break
             self._members.require_going_on()
@@ -273,6 +269,7 @@ class Cluster:
 
     def __init__(self, scheduler: object) -> None:
         self._client = ClusterClient(scheduler)
+        self._proved: frozenset[str] = frozenset()
 
     def require_usable(self, destination: Destination) -> None:
         """Refuse a cluster before any work is done.
@@ -280,7 +277,7 @@ class Cluster:
         Raises:
             UnusableCluster: it has no workers, or one that cannot be used.
         """
-        require_usable_workers(self._client, destination)
+        self._proved = require_usable_workers(self._client, destination)
 
     def make_executor(
         self,
@@ -314,7 +311,7 @@ class Cluster:
             make_access=make_access, make_access_openly=openly,
             observer=downloader.observer, ledger_writer=downloader.commit_thread,
             partials=partials, here=here,
-            holds=access.holds if isinstance(access, KeptAnswers) else lambda _: False,
+            holds=access.holds, proved=self._proved,
         )  # fmt: skip
 
     def close(self) -> None:

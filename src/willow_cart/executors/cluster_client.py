@@ -147,11 +147,6 @@ class ClusterClient:
         self.shown = client.scheduler.address
         return client
 
-    @property
-    def dashboard(self) -> str:
-        """Return the address of Dask's dashboard, or nothing."""
-        return self._client.dashboard_link or ""
-
     def is_private(self, worker: str) -> bool:
         """Whether secrets may go to a worker: by TLS, or without leaving this machine."""
         return all(

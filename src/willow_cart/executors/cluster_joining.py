@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import secrets
+from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -26,6 +27,7 @@ class MemberSetup:
             lack one.
         boot: tells the start of this machine from every other.
         destination: where a token is written that it has to read.
+        proved: the addresses of workers that need not be tested again.
     """
 
     haul: str
@@ -33,6 +35,7 @@ class MemberSetup:
     open_setup: Setup | None
     boot: str
     destination: Destination
+    proved: Collection[str] = ()
 
 
 def let_join(client: ClusterClient, worker: Worker, given: MemberSetup) -> None:
@@ -43,7 +46,8 @@ def let_join(client: ClusterClient, worker: Worker, given: MemberSetup) -> None:
             secrets that it needs.
         Gone: it does not answer any more.
     """
-    require_usable(client, worker, given.destination)
+    if worker.address not in given.proved:
+        require_usable(client, worker, given.destination)
     setup = given.setup if client.is_private(worker.address) else given.open_setup
     if setup is None:
         raise UnusableCluster(
@@ -57,17 +61,21 @@ def let_join(client: ClusterClient, worker: Worker, given: MemberSetup) -> None:
         raise UnusableCluster(worker.shown, str(error), error.advice) from error
 
 
-def require_usable_workers(client: ClusterClient, destination: Destination) -> None:
+def require_usable_workers(client: ClusterClient, destination: Destination) -> frozenset[str]:
     """Refuse a cluster without workers, or with one that cannot be used, before any work is done.
+
+    Returns:
+        The addresses of the workers that were tested.
 
     Raises:
         UnusableCluster: it is that.
     """
+    proved = set()
     for worker in client.wait_for_workers():
-        try:
+        with suppress(Gone):  # it has just ended, and will not be counted on
             require_usable(client, worker, destination)
-        except Gone:
-            continue  # it has just ended, and will not be counted on
+            proved.add(worker.address)
+    return frozenset(proved)
 
 
 def require_usable(client: ClusterClient, worker: Worker, destination: Destination) -> None:
@@ -83,17 +91,17 @@ def require_usable(client: ClusterClient, worker: Worker, destination: Destinati
 
 def _require_version(client: ClusterClient, worker: Worker) -> None:
     try:
-        facts = client.call(worker.address, cluster_worker.facts)
+        there = client.call(worker.address, cluster_worker.version)
     except (ImportError, AttributeError) as error:
         raise UnusableCluster(
             worker.shown,
             f"cannot load Willow Cart {__version__}: {error}",
             "install the same version for the workers",
         ) from error
-    if facts.version != __version__:
+    if there != __version__:
         raise UnusableCluster(
             worker.shown,
-            f"has Willow Cart {facts.version}, this is {__version__}",
+            f"has Willow Cart {there}, this is {__version__}",
             "install the same version for both",
         )
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
@@ -11,7 +11,7 @@ from willow_cart.errors import ClusterLost, Interrupted, WillowCartError
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.cluster_joining import MemberSetup, let_join
-from willow_cart.executors.cluster_worker import Entries
+from willow_cart.executors.cluster_worker import Entries, Notes
 from willow_cart.filing import Filed
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
@@ -93,7 +93,7 @@ class WorkerEntries:
         self._ledger_writer = ledger_writer
         self.records: dict[str, PartRecord] = {}
 
-    def enter(self, member: ClusterMember, notes: Sequence[tuple[int, object]]) -> None:
+    def enter(self, member: ClusterMember, notes: Notes) -> None:
         """Enter in the ledger what a worker asks for, each once and in its order."""
         with member.entering:
             for number, entry in notes:
@@ -140,7 +140,7 @@ class ClusterMembers:
         self._client = client
         self._given = given
         self._haul = given.haul
-        self.entries = entries
+        self._entries = entries
         self._observer = observer
         self._speed_share = speed_share
         self._members: dict[str, ClusterMember] = {}
@@ -186,10 +186,6 @@ class ClusterMembers:
             self.lose(member, "it has lost what it was given")
         self.require_going_on()
 
-    def has_failed(self) -> bool:
-        """Whether the cluster is gone."""
-        return self._failure is not None
-
     def release(self, member: ClusterMember) -> None:
         """Count that a worker has a batch less."""
         with self._change:
@@ -200,7 +196,7 @@ class ClusterMembers:
         """Return the worker with the least to do, and count what it is about to get.
 
         Raises:
-            ClusterLost: there is none left.
+            ClusterLost: no worker is left.
             Interrupted: the haul is to end.
         """
         with self._change:
@@ -307,7 +303,7 @@ class ClusterMembers:
                 self.lose(member, "it has given up its share")
                 return
             if not member.lost.is_set():
-                self.entries.enter(member, entries.notes)
+                self._entries.enter(member, entries.notes)
                 self._tell(member, entries)
             pause = max(_REPORT_SECONDS, _SECONDS_PER_WORKER * len(self._members))
             member.wake.clear()
@@ -364,6 +360,5 @@ class ClusterMembers:
 
     def _dismiss(self, member: ClusterMember) -> None:
         with suppress(Gone):
-            entries = self._client.call(member.address, cluster_worker.leave, self._haul)
-            if entries is not None:
-                self.entries.enter(member, entries.notes)
+            notes = self._client.call(member.address, cluster_worker.leave, self._haul)
+            self._entries.enter(member, notes)

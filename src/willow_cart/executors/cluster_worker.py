@@ -14,7 +14,7 @@ import time
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.destination import PARTIAL, Destination, boot_mark
@@ -39,18 +39,8 @@ _FROZEN_SECONDS = 15.0
 
 _WATCH_SECONDS = 1.0
 
-
-@dataclass(frozen=True, slots=True)
-class WorkerFacts:
-    """What a worker says when it joins.
-
-    Attributes:
-        version: of this package there.
-        boot: tells the start of its machine from every other.
-    """
-
-    version: str
-    boot: str
+Notes = tuple[tuple[int, object], ...]
+"""Entries for the ledger with their numbers, each kept until it is acknowledged."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +53,7 @@ class Entries:
         received: bytes that have come of them so far.
     """
 
-    notes: tuple[tuple[int, object], ...]
+    notes: Notes
     lengths: Mapping[int, tuple[int | None, int]]
     received: Mapping[int, int]
 
@@ -78,7 +68,7 @@ class Batch:
     """
 
     carried: list[Carried]
-    notes: tuple[tuple[int, object], ...]
+    notes: Notes
 
 
 class _Progress(Observer):
@@ -150,7 +140,7 @@ class _Outbox:
             self._waiting[self._made] = entry
             return self._made
 
-    def waiting(self, acknowledged: Sequence[int]) -> tuple[tuple[int, object], ...]:
+    def waiting(self, acknowledged: Sequence[int]) -> Notes:
         """Return the entries that are not made yet, in order; wake up who waited for the others."""
         with self._change:
             for number in acknowledged:
@@ -272,9 +262,9 @@ def _share_of(haul: str) -> _Share:
 # The functions that the coordinator calls. Those that may wait for a disk leave the worker's loop.
 
 
-def facts() -> WorkerFacts:
-    """Return what this worker is."""
-    return WorkerFacts(__version__, boot_mark())
+def version() -> str:
+    """Return the version of this package here."""
+    return __version__
 
 
 async def prove_shared(root: Path, asked: str, answered: str) -> str:
@@ -345,12 +335,10 @@ def stop(haul: str) -> None:
         share.end()
 
 
-async def leave(haul: str) -> Entries | None:
+async def leave(haul: str) -> Notes:
     """End a share; return what is still to be entered."""
     share = _shares.pop(haul, None)
     if share is None:
-        return None
-    share.end()
-    entries = share.report((), None)
+        return ()
     await asyncio.to_thread(share.close)
-    return replace(entries, lengths={}, received={})
+    return share.outbox.waiting(())

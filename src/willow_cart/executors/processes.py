@@ -12,17 +12,15 @@ import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
 from willow_cart.executors.executor import Executor, Outcome
-from willow_cart.executors.worker import Carried, Setup
-from willow_cart.filing import Filed, Layout
+from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
+from willow_cart.filing import Filed
 from willow_cart.protocols import Access
-from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
@@ -32,10 +30,6 @@ if TYPE_CHECKING:
 
 # Starting a process costs a quarter of a second of a processor; for fewer files it does not pay.
 _FILES_WORTH_A_PROCESS = 1000
-
-# What comes in one piece, in bytes. Of what does not, a part may have to be recorded, and only the
-# main process writes the ledger.
-_MAX_SMALL_FILE_BYTES = 64 << 10
 
 # A batch keeps the other process busy for some milliseconds, and is soon over when hosts are busy.
 _FILES_PER_BATCH = 32
@@ -92,11 +86,9 @@ class ProcessExecutor(Executor):
         from multiprocessing.connection import Pipe  # most hauls need no other process
 
         self._line, theirs = Pipe()
-        # Names and archives are not for it, and rules may not be able to leave this process.
-        policy = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
         with theirs:
             self._process = _start(theirs.fileno())
-        self._send_in_turn(Setup(make_access, destination.root, policy))
+        self._send_in_turn(Setup.of(make_access, destination.root, policy))
 
     @property
     def is_open(self) -> bool:
@@ -109,7 +101,7 @@ class ProcessExecutor(Executor):
         return (
             self._is_open
             and not transfer.attempts
-            and (size <= _MAX_SMALL_FILE_BYTES if size is not None else not self._large)
+            and (size <= MAX_SMALL_FILE_BYTES if size is not None else not self._large)
             and scheme_of(transfer.address) in WEB
             and self._destination.status(transfer.filed.path) is None
             and not self._holds(transfer.address)
@@ -201,9 +193,8 @@ def start_if_it_pays(
     make_access = access.maker()
     if make_access is None or not pays(files, policy):
         return []
-    holds = access.holds if isinstance(access, KeptAnswers) else lambda _: False
     return [
-        ProcessExecutor(make_access, destination, policy, observer, holds)
+        ProcessExecutor(make_access, destination, policy, observer, access.holds)
         for _ in range(min(_processors(), _MAX_PROCESSES))
     ]
 

@@ -10,13 +10,14 @@ import os
 import signal
 import threading
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Self
 
 from willow_cart.destination import Destination, boot_mark
 from willow_cart.errors import InternalError, WillowCartError
 from willow_cart.executors.executor import Outcome, ends_batch
-from willow_cart.filing import Filed
+from willow_cart.filing import Filed, Layout
 from willow_cart.protocols import Access
 from willow_cart.transfer.commit import Note
 from willow_cart.transfer.downloader import Downloader
@@ -25,6 +26,10 @@ from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
+
+MAX_SMALL_FILE_BYTES = 64 << 10
+"""What comes in one piece. Of what does not, a part may have to be recorded, and only the process
+that writes the ledger can do that."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,6 +45,15 @@ class Setup:
     make_access: Callable[[], Access]
     root: Path
     policy: HaulPolicy
+
+    @classmethod
+    def of(cls, make_access: Callable[[], Access], root: Path, policy: HaulPolicy) -> Self:
+        """Return the setup for a haul with this policy.
+
+        Names and archives are not for workers, and rules may not be able to leave their process.
+        """
+        away = replace(policy, layout=Layout.TREE, unpack=None, on_arrival=None)
+        return cls(make_access, root, away)
 
 
 @dataclass(frozen=True, slots=True)

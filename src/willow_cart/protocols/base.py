@@ -215,7 +215,7 @@ class Access(ABC):
         """Return the lister of folders; None where documents list them, as on the web."""
         return None
 
-    def properties(self, address: str, depth: int) -> tuple[str, bytes]:
+    def properties(self, address: str, depth: int) -> tuple[str, bytes]:  # noqa: ARG002  # likewise
         """Request the properties of a WebDAV resource (RFC 4918, 9.1).
 
         Args:
@@ -226,9 +226,10 @@ class Access(ABC):
             The final address, and a multi-status document.
 
         Raises:
-            TransferFailed: there are none.
+            BadAddress: it is not on the web.
+            TransferFailed: the server gives none.
         """
-        raise BadAddress(without_secrets(address), f"no WebDAV at depth {depth}", "leave out --as")
+        raise BadAddress(without_secrets(address), "not a web address", "leave out --as webdav")
 
     def has_properties(self, address: str) -> bool:  # noqa: ARG002  # for the web
         """Whether the server of an address says that it has WebDAV."""
@@ -254,6 +255,10 @@ class Access(ABC):
 
     def abort(self) -> None:  # noqa: B027  # for those that wait for others
         """End every exchange in progress; each fails, and no new one starts."""
+
+    def holds(self, address: str) -> bool:  # noqa: ARG002  # for those who keep some
+        """Whether an answer is kept that is the file's at an address."""
+        return False
 
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for an equivalent access in another process; None if impossible.
