@@ -55,6 +55,15 @@ def plainly(error: OSError) -> str:
     return (error.strerror or str(error)).lower()
 
 
+# What a library says beyond this is for its developers.
+_MAX_SAID_CHARACTERS = 200
+
+
+def said_in(error: BaseException) -> str:
+    """Return what a library says in an error, in one line."""
+    return " ".join(str(error).split())[:_MAX_SAID_CHARACTERS] or type(error).__name__
+
+
 # No name that a user recognises is longer.
 _MAX_THING_CHARACTERS = 300
 

@@ -32,7 +32,7 @@ _NEXT_ADDRESS = re.compile(r"(\s+(?=[A-Za-z][A-Za-z0-9+.-]*:[/\\]{2}))")
 _BLANKS = re.compile(r"(\s+)")
 # RFC 3986, 3.2: a host and perhaps a port, and no name and password before them.
 _HOST_AND_PORT = re.compile(r"(?:\[[0-9A-Fa-f:.]*\]|[^:@\[\]]*)(?::\d*)?")
-# The name of a user alone is no secret where it is part of the address.
+# A user name alone is not a secret where it is part of the address.
 _WITH_USERS = tuple(f"{each.name}://" for each in SCHEMES.values() if each.has_users)
 _USER_AND_HOST = re.compile(rf"[^\s:@/\\?#]+@(?:{_HOST_AND_PORT.pattern})(?=[/\\?#]|$)(?!.*@)")
 _USER_INFO = re.compile(r"[^\s/@]+:\S*@")

@@ -271,7 +271,7 @@ class Destination(FileTree):
         """Put a copy in a file's place: who still has it open writes to nothing that counts.
 
         Raises:
-            OSError: it is not there, or there is no room.
+            OSError: the file does not exist, or the disk is full.
         """
         copy = f"{path}.copy"
         with self.open(path) as source, self.create(copy) as out:

@@ -98,7 +98,7 @@ def _require_small(sample: Sample) -> None:
     """Refuse a workbook that unpacks to very much: its library holds its texts in memory.
 
     Raises:
-        Unreadable: it is no archive, or does.
+        Unreadable: it is not an archive, or it does.
     """
     try:
         with reading(), ZipFile(LimitedReader(sample.file())) as archive:

@@ -277,7 +277,7 @@ class Access(ABC):
             hosts: to which files are requested.
 
         Returns:
-            None if a secret is needed that has no name, or there is no factory at all.
+            None if a secret without a name is needed, or if there is no factory.
         """
         return self.maker()
 

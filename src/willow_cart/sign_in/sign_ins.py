@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Protocol
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of, origin_of
-from willow_cart.errors import BadOption, plainly
+from willow_cart.errors import BadOption, plainly, said_in
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.account_key import sign_for_account
 from willow_cart.sign_in.cookie_file import CookieJar
@@ -149,7 +149,7 @@ def _from_keyring(name: str, what: str) -> str:
     """Return a secret from the keyring of the system, where it is kept for this program.
 
     Raises:
-        BadOption: it is not there, or there is no keyring.
+        BadOption: the entry or the keyring does not exist.
     """
     try:
         import keyring
@@ -164,7 +164,7 @@ def _from_keyring(name: str, what: str) -> str:
         value = keyring.get_password(_KEYRING_SERVICE, name)
     except KeyringError as error:
         raise BadOption(
-            what, f"the keyring cannot be read: {_said(error)}", "write env:NAME or file:PATH"
+            what, f"the keyring cannot be read: {said_in(error)}", "write env:NAME or file:PATH"
         ) from None
     if not value:
         raise BadOption(
@@ -173,11 +173,6 @@ def _from_keyring(name: str, what: str) -> str:
             f"enter it with keyring set {_KEYRING_SERVICE} {name}",
         )
     return value
-
-
-def _said(error: Exception) -> str:
-    """Return what a library says, in one line."""
-    return " ".join(str(error).split())[:200] or type(error).__name__
 
 
 def _checked(value: str, what: str, where: str) -> Secret:

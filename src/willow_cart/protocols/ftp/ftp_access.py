@@ -41,11 +41,12 @@ from willow_cart.protocols.ftp.ftp_listing import (
     parse_timestamp,
 )
 from willow_cart.protocols.ftp.ftp_pool import FtpConnections
+from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_ins import SignIns
-from willow_cart.units import count_of, format_size, printable, read_count
+from willow_cart.units import count_of, printable, read_count
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
@@ -208,9 +209,8 @@ class FtpAccess(Access, DirectoryLister):
                 if line.kind == "folder":
                     entries.append(DirectoryEntry(f"{address}/", None, line.modified))
                 else:
-                    entries.append(
-                        DirectoryEntry(address, line.size, line.modified, _readable(line.name))
-                    )
+                    name = readable_name(line.name.encode("latin-1"))
+                    entries.append(DirectoryEntry(address, line.size, line.modified, name))
             return FolderEntries(entries, tuple(problems))
 
     def _lines(
@@ -242,16 +242,13 @@ class FtpAccess(Access, DirectoryLister):
                 found.append(read)
         problems = []
         if strange:
-            example = printable(_readable(strange[0]) or strange[0])[:80]
+            example = printable(readable_name(strange[0].encode("latin-1")) or strange[0])[:80]
             problems.append(
                 f"{count_of(len(strange), 'line')} of the listing not understood, such as"
                 f" {example!r}; files may be missing"
             )
         if lines.is_cut:
-            problems.append(
-                f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
-                " read (--largest-listing allows more)"
-            )
+            problems.append(too_long(self._largest_listing))
         return found, problems
 
     def _list(self, connection: Connection, command: str) -> Generator[bytes, None, None]:
@@ -333,13 +330,3 @@ def _as_sent(segment: str) -> str:
     if "\r" in text or "\n" in text or "\0" in text:
         raise ProtocolError(segment, "contains a line break, which FTP cannot send", "leave it out")
     return text
-
-
-def _readable(name: str) -> str | None:
-    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
-    raw = name.encode("latin-1")
-    try:
-        raw.decode("utf-8")
-    except UnicodeDecodeError:
-        return raw.decode("cp1252", "replace")
-    return None

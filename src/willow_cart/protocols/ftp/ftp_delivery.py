@@ -9,7 +9,7 @@ from collections.abc import Generator, Iterator
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
-from willow_cart.errors import ConnectionLost
+from willow_cart.errors import ConnectionLost, said_in
 from willow_cart.model import Metadata
 from willow_cart.protocols.base import CHUNK, Download, Resumability
 from willow_cart.protocols.ftp.ftp_connection import Connection
@@ -61,10 +61,9 @@ class FtpDownload(Download):
                 return piece
             self._end(self._connection)
         except (ftplib.error_temp, ftplib.error_perm) as error:
-            said = " ".join(str(error).split())[:200]
             raise ConnectionLost(
                 without_secrets(self.facts.address),
-                f"the server ended the transfer: {said}",
+                f"the server ended the transfer: {said_in(error)}",
                 "try again",
             ) from error
         except FOREIGN as error:

@@ -18,6 +18,7 @@ from willow_cart.errors import (
     ServerBusy,
     TimedOut,
     TransferFailed,
+    said_in,
 )
 from willow_cart.protocols.ftp.ftp_connection import TlsRefused
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
@@ -46,7 +47,7 @@ def translate(
         signed: whether a name and a secret were sent.
     """
     shown, host = without_secrets(address), host_of(address)
-    said = " ".join(str(error).split())[:200]
+    said = said_in(error)
     match error:
         case socket.gaierror() if error.errno != socket.EAI_AGAIN:
             return HostUnknown(shown, f"unknown host {host}", "check the spelling")

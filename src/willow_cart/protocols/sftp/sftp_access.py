@@ -7,8 +7,7 @@ An address is `sftp://[user@]host[:port]/path`; its path begins at the root of t
 from __future__ import annotations
 
 import stat
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, cast
@@ -25,6 +24,7 @@ from willow_cart.protocols.base import (
     FolderEntries,
     Unchanged,
 )
+from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sftp.sftp_delivery import FIRST_READ_BYTES, SftpDownload
 from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
@@ -32,7 +32,7 @@ from willow_cart.protocols.sftp.sftp_trust import HostKeys
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_ins import SignIns
-from willow_cart.units import count_of, format_size, printable
+from willow_cart.units import count_of, printable
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
@@ -63,7 +63,6 @@ class SftpAccess(Access, DirectoryLister):
         longest: seconds after which a listing is given up; None for `document_seconds` as usual.
         largest_listing: bytes of a listing that are read, roughly.
         pacer: keeps gaps between requests; None for no gaps.
-        clock: a monotonic clock in seconds.
     """
 
     def __init__(
@@ -75,7 +74,6 @@ class SftpAccess(Access, DirectoryLister):
         longest: float | None = None,
         largest_listing: int = MAX_DOCUMENT_BYTES,
         pacer: RequestPacer | None = None,
-        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         if longest is not None:
             self.document_seconds = longest
@@ -86,7 +84,6 @@ class SftpAccess(Access, DirectoryLister):
             host_keys=host_keys or HostKeys(),
             stall_after=self._stall_after,
             pacer=pacer,
-            clock=clock,
         )
 
     # The seam
@@ -181,7 +178,9 @@ class SftpAccess(Access, DirectoryLister):
                 entries.append(DirectoryEntry(f"{address}/", None, _moment(attributes)))
             elif stat.S_ISREG(attributes.permissions or 0) or attributes.permissions is None:
                 moment = _moment(attributes)
-                entries.append(DirectoryEntry(address, attributes.size, moment, _readable(name)))
+                entries.append(
+                    DirectoryEntry(address, attributes.size, moment, readable_name(name))
+                )
         return FolderEntries(entries, tuple(self._problems(found)))
 
     def _problems(self, found: _Names) -> Iterator[str]:
@@ -193,10 +192,7 @@ class SftpAccess(Access, DirectoryLister):
                 example = printable(names[0].decode("utf-8", "replace"))
                 yield f"{count} left out, such as {example!r}, which {why}"
         if found.is_cut:
-            yield (
-                f"the listing is longer than {format_size(self._largest_listing)}; the rest was not"
-                " read (--largest-listing allows more)"
-            )
+            yield too_long(self._largest_listing)
 
 
 async def _open(
@@ -275,12 +271,3 @@ def _facts(address: str, attributes: Any) -> Metadata:
 
 def _moment(attributes: Any) -> datetime | None:
     return None if attributes.mtime is None else datetime.fromtimestamp(attributes.mtime, UTC)
-
-
-def _readable(name: bytes) -> str | None:
-    """Return a readable form of a name that is not UTF-8; None if the address is readable."""
-    try:
-        name.decode("utf-8")
-    except UnicodeDecodeError:
-        return name.decode("cp1252", "replace")
-    return None

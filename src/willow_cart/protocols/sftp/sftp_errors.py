@@ -17,6 +17,7 @@ from willow_cart.errors import (
     ServerBusy,
     TimedOut,
     TransferFailed,
+    said_in,
 )
 from willow_cart.redaction import without_secrets
 from willow_cart.units import format_duration
@@ -46,7 +47,7 @@ def translate(
     match error:
         case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
             return NotServed(
-                shown, f"the key cannot be used: {_said(error)}", "check --key and --passphrase",
+                shown, f"the key cannot be used: {said_in(error)}", "check --key and --passphrase",
                 status=401,
             )  # fmt: skip
         case socket.gaierror() if error.errno != socket.EAI_AGAIN:
@@ -71,12 +72,12 @@ def _refused(error: asyncssh.SFTPError, shown: str) -> TransferFailed:
         case asyncssh.SFTPConnectionLost() | asyncssh.SFTPNoConnection():
             return ConnectionLost(shown, "the connection broke", "try again later")
         case _:
-            return NotServed(shown, f"refused: {_said(error)}", "check the address", status=500)
+            return NotServed(shown, f"refused: {said_in(error)}", "check the address", status=500)
 
 
 def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> TransferFailed:
     """Return the error for a connection that was not made, or was ended by the server."""
-    said = _said(error)
+    said = said_in(error)
     match error:
         case asyncssh.PermissionDenied():
             advice = "check the name, the secret and the key" if signed else _HOW_TO_SIGN_IN
@@ -91,7 +92,3 @@ def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> Transf
             return ProtocolError(shown, f"invalid SSH answer: {said}", "check the address")
         case _:
             return ConnectionLost(shown, f"the server ended the connection: {said}", "try again")
-
-
-def _said(error: BaseException) -> str:
-    return " ".join(str(error).split())[:200]

@@ -8,9 +8,8 @@ from __future__ import annotations
 import asyncio
 import concurrent.futures
 import threading
-import time
 from collections import defaultdict
-from collections.abc import Callable, Coroutine, Iterator
+from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -70,7 +69,6 @@ class SftpConnections:
         host_keys: which servers are trusted.
         stall_after: seconds without an answer after which a connection is given up.
         pacer: keeps gaps between requests; None for no gaps.
-        clock: a monotonic clock in seconds.
     """
 
     def __init__(
@@ -80,13 +78,11 @@ class SftpConnections:
         host_keys: HostKeys,
         stall_after: float,
         pacer: RequestPacer | None,
-        clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.stall_after = stall_after
         self._sign_ins = sign_ins
         self._host_keys = host_keys
         self._guard = SocketGuard(pacer)
-        self._clock = clock
         self._sessions: defaultdict[str, list[Session]] = defaultdict(list)
         self._making: defaultdict[str, int] = defaultdict(int)
         self._refuses_more: set[str] = set()
@@ -228,9 +224,8 @@ class SftpConnections:
         if sign_in.password is not None:
             options["password"] = sign_in.password.value
         if sign_in.key:
-            secret = sign_in.passphrase
-            options["client_keys"] = [(sign_in.key)]
-            options["passphrase"] = secret.value if secret else None
+            options["client_keys"] = [sign_in.key]
+            options["passphrase"] = sign_in.passphrase and sign_in.passphrase.value
         host_keys = self._host_keys
 
         class Client(asyncssh.SSHClient):

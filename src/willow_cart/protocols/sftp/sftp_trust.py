@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -29,19 +30,15 @@ class HostKeys:
         """Return the known hosts for asyncssh; lines that it cannot read are left out."""
         import asyncssh
 
-        lines = []
+        lines: list[str] = []
         for file in self._files:
-            try:
-                text = file.read_text(encoding="utf-8", errors="replace")
-            except OSError:
-                continue
-            for line in text.splitlines():
-                try:
-                    asyncssh.import_known_hosts(line)
-                except ValueError:
-                    continue
-                lines.append(line)
-        return asyncssh.import_known_hosts("\n".join(lines) + "\n")
+            with suppress(OSError):
+                lines += file.read_text(encoding="utf-8", errors="replace").splitlines()
+        try:
+            return asyncssh.import_known_hosts("\n".join(lines) + "\n")
+        except ValueError:
+            good = [line for line in lines if _is_known_host(line)]
+            return asyncssh.import_known_hosts("\n".join(good) + "\n")
 
     def judge(self, host: str, address: str, port: int, key: Any) -> NotTrusted | None:
         """Judge a key that is not among the known hosts.
@@ -74,3 +71,13 @@ class HostKeys:
             f"the host key is unknown: {fingerprint}",
             f"compare it with the operator's, and accept it with --host-key {fingerprint}",
         )
+
+
+def _is_known_host(line: str) -> bool:
+    import asyncssh
+
+    try:
+        asyncssh.import_known_hosts(line)
+    except ValueError:
+        return False
+    return True

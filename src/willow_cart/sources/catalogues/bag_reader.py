@@ -37,7 +37,7 @@ def read_bag(access: Access, address: str, source: str) -> Listing:
 
     Raises:
         TransferFailed: a manifest did not come.
-        UnreadableSource: there is none.
+        UnreadableSource: the bag has no manifest.
     """
     listing = Listing(address, Kind.CATALOGUE)
     folder = folder_of(address)
