@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import pickle
 import random
 import signal
 import subprocess
@@ -26,7 +27,10 @@ from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Worker
 from willow_cart.executors.cluster_joining import MemberSetup, let_join
 from willow_cart.executors.worker import Setup
+from willow_cart.jobs.connecting import make_access
+from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.protocols.fake import FakeAccess
+from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.version import __version__
 
@@ -188,6 +192,22 @@ def open_shares(dask: DaskCluster) -> int:
     return sum(told.values())
 
 
+def resumed_in(folder: Path, place: StandIn, files: dict[str, bytes], *options: str) -> int:
+    """Haul the list again, with nothing in the way; return the bytes that did not come again.
+
+    Before, what has its name is whole; afterwards, everything is there.
+    """
+    for path, content in files_in(folder / "data").items():
+        assert content == files[path]
+    for exhibit in place.exhibits.values():
+        exhibit.speed = None
+    again = run("haul", "list.txt", "--into", "data", *options, cwd=folder)
+    assert again.code == 0, again.err
+    assert files_in(folder / "data") == files
+    rows = run("receipt", "data", "--json", cwd=folder).json()["files"]
+    return sum(row["resumed"] for row in rows)
+
+
 def test_when_the_scheduler_is_gone_the_haul_ends_in_order_and_is_resumed_here(
     tmp_path: Path, place: StandIn
 ) -> None:
@@ -204,17 +224,8 @@ def test_when_the_scheduler_is_gone_the_haul_ends_in_order_and_is_resumed_here(
     assert b"its process ended" not in err, "the workers are not to blame"
     assert b"distributed" not in err
     assert b"Traceback" not in err
-    for path, content in files_in(tmp_path / "data").items():
-        assert content == files[path]
-    for exhibit in place.exhibits.values():
-        exhibit.speed = None
-    came = partial_bytes(tmp_path / "data")
-    assert came >= 1_000_000
-    again = run("haul", "list.txt", "--into", "data", cwd=tmp_path)
-    assert again.code == 0, again.err
-    assert files_in(tmp_path / "data") == files
-    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
-    assert sum(row["resumed"] for row in rows) >= 1_000_000
+    assert partial_bytes(tmp_path / "data") >= 1_000_000
+    assert resumed_in(tmp_path, place, files) >= 1_000_000
 
 
 def test_when_the_command_is_killed_workers_stop_and_nothing_half_has_a_name(
@@ -229,15 +240,7 @@ def test_when_the_command_is_killed_workers_stop_and_nothing_half_has_a_name(
     wait_until("workers end their shares", lambda: open_shares(cluster) == 0)
     wait_until("no task runs", lambda: not any(cluster.client.processing().values()))
     came = partial_bytes(tmp_path / "data")
-    for path, content in files_in(tmp_path / "data").items():
-        assert content == files[path]
-    for exhibit in place.exhibits.values():
-        exhibit.speed = None
-    again = run("haul", "list.txt", "--into", "data", "--cluster", cluster.address, cwd=tmp_path)
-    assert again.code == 0, again.err
-    assert files_in(tmp_path / "data") == files
-    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
-    assert sum(row["resumed"] for row in rows) >= came * 0.9
+    assert resumed_in(tmp_path, place, files, "--cluster", cluster.address) >= came * 0.9
 
 
 def test_an_interrupt_ends_it_and_the_cluster_goes_on_with_it(
@@ -250,13 +253,7 @@ def test_an_interrupt_ends_it_and_the_cluster_goes_on_with_it(
     haul.send_signal(signal.SIGINT)
     out, err = haul.communicate(timeout=PATIENCE)
     assert haul.returncode == 130, (out, err)
-    for exhibit in place.exhibits.values():
-        exhibit.speed = None
-    again = run("haul", "list.txt", "--into", "data", "--cluster", str(cluster.file), cwd=tmp_path)
-    assert again.code == 0, again.err
-    assert files_in(tmp_path / "data") == files
-    rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
-    assert sum(row["resumed"] for row in rows) >= 500_000
+    assert resumed_in(tmp_path, place, files, "--cluster", str(cluster.file)) >= 500_000
 
 
 def test_python_takes_a_client_and_leaves_it_open(
@@ -359,12 +356,6 @@ def test_a_worker_that_cannot_be_used_is_named(
 def test_secrets_go_to_others_by_their_names_only(
     tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    import pickle
-
-    from willow_cart.jobs.connecting import make_access
-    from willow_cart.jobs.job_observer import JobObserver
-    from willow_cart.requests.survey import SurveyRequest
-
     monkeypatch.setenv("FEN", "reedmace")
     (tmp_path / "secret").write_text("reedmace")
     host = place.base.partition("://")[2]

@@ -15,7 +15,7 @@ import asyncssh
 import pytest
 
 from tests.support.program import files_in, kill_haul, run, start, wait_for_bytes
-from tests.support.servers import SSHD, SshServer, make_key, openssh
+from tests.support.servers import SSHD, SshServer, free_port, make_key, openssh, python_server
 from willow_cart.addresses import host_of, normalise
 from willow_cart.redaction import without_secrets
 
@@ -295,8 +295,6 @@ def test_passwords_are_given_and_answered(
 def test_what_is_no_sftp_server_has_one_line(
     tmp_path: Path, server: SshServer, home: dict[str, str]
 ) -> None:
-    from tests.support.servers import free_port, python_server
-
     closed = run("survey", f"sftp://127.0.0.1:{free_port()}/x/", "--attempts", "1",
                  cwd=tmp_path, env=home)  # fmt: skip
     assert (closed.code, len(closed.err.splitlines())) == (1, 1), closed.err

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Self
 
@@ -91,9 +92,8 @@ class DaskCluster:
         )  # fmt: skip
 
 
-def wait_until(what: str, is_so: object) -> None:
+def wait_until(what: str, is_so: Callable[[], object]) -> None:
     """Wait until a condition holds."""
-    assert callable(is_so)
     deadline = time.monotonic() + PATIENCE
     while not is_so():
         assert time.monotonic() < deadline, what
