@@ -16,6 +16,8 @@ import pytest
 
 from tests.support.program import COMMAND, files_in, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.ledger import runs as ledger_runs
+from willow_cart.ledger.runs import Progress, Runs
 
 CONTENT = random.Random(7).randbytes(2_000_000)
 
@@ -65,6 +67,23 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     assert "6 chosen: all arrived" in watched.err, "what it wrote is passed on"
     assert files_in(desk / "data") == {f"sounds/{n}.wav": CONTENT for n in range(6)}
     assert "6 chosen: all arrived" in run("runs", "--log", cwd=desk).out
+
+
+def test_a_run_that_ends_while_it_is_read_has_its_exit_code(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    runs = Runs(tmp_path / "runs")
+    own = runs.begin("haul list.txt", tmp_path, background=False)
+    is_locked = ledger_runs._is_locked
+    assert runs.find(1).alive
+
+    def is_locked_late(path: Path) -> bool:
+        own.end(0, Progress())
+        return is_locked(path)
+
+    monkeypatch.setattr(ledger_runs, "_is_locked", is_locked_late)
+    found = runs.find(1)
+    assert (found.alive, found.exit_code) == (False, 0)
 
 
 def test_one_is_stopped_and_its_command_goes_on(desk: Path, place: StandIn) -> None:

@@ -192,17 +192,15 @@ class Runs:
             yield from (int(each.name) for each in self._folder.iterdir() if each.name.isdigit())
 
     def _read(self, number: int) -> Run | None:
+        """Return what is known of a run; None for one that is being made or was altered."""
         folder = self._folder / str(number)
-        try:
-            facts: Any = json.loads((folder / "state.json").read_text("utf-8"))
-            if not isinstance(facts, dict):
-                return None
-            progress = facts.pop("progress")
-            lanes = tuple(LaneProgress(**lane) for lane in progress.pop("lanes"))
-            run = Run(**facts, progress=Progress(**progress, lanes=lanes))
-        except (OSError, ValueError, TypeError, KeyError, AttributeError, RecursionError):
-            return None  # it is just being made or deleted, or was altered
-        return replace(run, alive=not run.ended and _is_locked(folder / "lock"))
+        run = _read_state(folder)
+        if run is None or run.ended:
+            return run
+        if _is_locked(folder / "lock"):
+            return replace(run, alive=True)
+        # It may have ended since it was read: its end is written before its lock is released.
+        return _read_state(folder)
 
     def _forget_old(self) -> None:
         for number in sorted(self._numbers())[:-_MAX_PAST_RUNS]:
@@ -283,6 +281,19 @@ class OwnRun:
         with suppress(OSError):  # a haul does not end because its state cannot be written
             part.write_text(json.dumps(facts), "ascii")
             part.replace(self._state)
+
+
+def _read_state(folder: Path) -> Run | None:
+    """Return a run as it was written last; None if it cannot be read."""
+    try:
+        facts: Any = json.loads((folder / "state.json").read_text("utf-8"))
+        if not isinstance(facts, dict):
+            return None
+        progress = facts.pop("progress")
+        lanes = tuple(LaneProgress(**lane) for lane in progress.pop("lanes"))
+        return Run(**facts, progress=Progress(**progress, lanes=lanes))
+    except (OSError, ValueError, TypeError, KeyError, AttributeError, RecursionError):
+        return None
 
 
 def _is_locked(path: Path) -> bool:
