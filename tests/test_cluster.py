@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import pickle
@@ -151,6 +152,38 @@ def test_a_large_file_goes_on_from_its_byte_in_another_worker(
     assert len(starts) == 2
     assert int(starts[1].removeprefix("bytes=").partition("-")[0]) >= 2_000_000
     assert b"heron-0: its process ended" in err
+
+
+def test_a_large_file_is_fetched_by_several_workers_at_once(
+    tmp_path: Path, place: StandIn
+) -> None:
+    """Workers that help are killed as well, and the one that has the file."""
+    content = random.Random(1).randbytes(40_000_000)
+    place.exhibits["dawn.wav"] = Exhibit(content, speed=4_000_000)
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(3)
+        haul = start(
+            "haul", f"{place.base}/dawn.wav", "--as", "file", "--into", "data", "--cluster",
+            dask.address, "--strands", "3", "--log", "log.jsonl", cwd=tmp_path,
+        )  # fmt: skip
+
+        def helpers() -> set[str]:
+            joined = events(tmp_path / "log.jsonl", "strand_started")
+            return {str(each["start"]) for each in joined}
+
+        wait_until("two help", lambda: len(helpers()) >= 2)
+        dask.kill(dask.workers[1])
+        dask.add(1)
+        wait_for_bytes(tmp_path / "data", 20_000_000, haul)
+        dask.kill(dask.workers[0])
+        out, err = haul.communicate(timeout=PATIENCE)
+    assert haul.returncode == 0, (out, err)
+    assert files_in(tmp_path / "data") == {"dawn.wav": content}
+    assert list((tmp_path / "data" / ".willow" / "partial").iterdir()) == []
+    (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+    assert row["sha256"] == hashlib.sha256(content).hexdigest()
+    whole = [each for each in place.requests if not each.fields.get("range")]
+    assert len(whole) == 1, "nothing began anew"
 
 
 def test_a_worker_that_hangs_is_done_without_even_if_it_comes_back(

@@ -4,6 +4,7 @@ from willow_cart.destination.destination import PARTIAL, Destination, cannot_sto
 from willow_cart.destination.disk import (
     begin_to_write_out,
     boot_mark,
+    forget_cached,
     is_case_sensitive,
     room_at,
 )
@@ -20,6 +21,7 @@ __all__ = [
     "boot_mark",
     "cannot_store",
     "fold",
+    "forget_cached",
     "is_case_sensitive",
     "is_safe_path",
     "marked_name",

@@ -71,6 +71,19 @@ def move_to_new_name(
     os.replace(name, to, src_dir_fd=folder, dst_dir_fd=to_folder)
 
 
+def forget_cached(descriptor: int, start: int, end: int) -> None:
+    """Have the next read of a range come from the disk (posix_fadvise(2), POSIX_FADV_DONTNEED).
+
+    On a network file system, another machine may have written there since this one has read.
+
+    Raises:
+        OSError: the disk would not take what was written here.
+    """
+    if hasattr(os, "posix_fadvise"):
+        os.fsync(descriptor)  # what is still to be written is not forgotten
+        os.posix_fadvise(descriptor, start, end - start, os.POSIX_FADV_DONTNEED)
+
+
 def begin_to_write_out(descriptor: int) -> None:
     """Start writing the dirty pages of a file to the disk (sync_file_range(2)).
 

@@ -15,17 +15,13 @@ from dataclasses import replace
 
 from willow_cart.addresses import scheme_of
 from willow_cart.destination import PARTIAL, Destination, boot_mark
-from willow_cart.errors import ClusterLost, Interrupted, WillowCartError
+from willow_cart.errors import ClusterLost, Interrupted
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
+from willow_cart.executors.cluster_files import FileOnItsWay
 from willow_cart.executors.cluster_joining import MemberSetup, require_usable_workers
-from willow_cart.executors.cluster_members import (
-    ROLL_CALL_SECONDS,
-    ClusterMember,
-    ClusterMembers,
-    FileOnItsWay,
-    WorkerEntries,
-)
+from willow_cart.executors.cluster_members import ClusterMember, ClusterMembers, WorkerEntries
+from willow_cart.executors.cluster_segments import ClusterSegments
 from willow_cart.executors.cluster_worker import Batch
 from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
@@ -38,7 +34,7 @@ from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
-from willow_cart.transfer.segments import SegmentJob
+from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import count_of
 
@@ -97,6 +93,7 @@ class ClusterExecutor(Executor):
         self._members = ClusterMembers(
             client, given, self._entries, observer, policy.pace.speed_share
         )
+        self._segments = ClusterSegments(client, self._members, self._haul, observer)
         self.at_once = _FILES_PER_BATCH if policy.pace.is_free and policy.lanes > 1 else 1
         self.lanes = max(1, min(policy.lanes, self._members.lanes))
 
@@ -156,22 +153,28 @@ class ClusterExecutor(Executor):
         for _ in range(self._attempts):
             member = self._members.choose()
             self._observer.handed_over(lane, member.name)
-            told = member.told[transfer.number] = FileOnItsWay(lane, transfer.filed)
+            told = FileOnItsWay(lane, transfer.filed, member.address)
+            member.told[transfer.number] = told
+            transfer.leave_to(told)
             try:
                 (carried,) = self._hand_over(
                     member, [(transfer.number, transfer.filed)], self._record_of(transfer)
                 )
             except Gone:
                 if member.frozen:
-                    self._leave_to_hanging(transfer)
+                    self._replace_by_copy(transfer)
                 continue
             finally:
                 member.told.pop(transfer.number, None)
+                self._segments.end(told)
+                transfer.leave_to(None)
+            if told.may_be_written:
+                self._replace_by_copy(transfer)
             assert carried.outcome is not None, "a file of its own is never refused"
-            if carried.received > told.bytes:
+            if new := told.received(carried.received):
                 if not told.begun:
                     self._observer.started(lane, transfer.filed, carried.received, 0)
-                self._observer.received(lane, carried.received - told.bytes)
+                self._observer.received(lane, new)
             self._observer.carried_by(transfer.filed, member.name)
             return self._take_over(transfer, carried, carried.outcome)
         return ClusterLost(
@@ -204,47 +207,28 @@ class ClusterExecutor(Executor):
             ClusterLost: the scheduler was.
             Interrupted: the haul is to end.
         """
-        member.wake.set()
-        try:
-            task = self._client.submit(
-                member.address, cluster_worker.carry, self._haul, batch, record
-            )
-            while not task.done.wait(ROLL_CALL_SECONDS):
-                if member.lost.is_set():
-                    task.cancel()
-                    break
-            self._members.require_going_on()
-            if member.lost.is_set():
-                raise Gone(member.address, "is lost")
-            batch_ended: Batch = task.result()
-            self._entries.enter(member, batch_ended.notes)
-            return batch_ended.carried
-        except Gone:
-            self._members.find_lost(member)
-            raise
-        except cluster_worker.NoShare:
-            self._members.require_going_on()
-            self._members.lose(member, "it has given up its share")
-            raise Gone(member.address, "gave up") from None
-        finally:
-            self._members.release(member)
+        ended: Batch = self._members.run(member, cluster_worker.carry, self._haul, batch, record)
+        self._entries.enter(member, ended.notes)
+        return ended.carried
 
     def _record_of(self, transfer: Transfer) -> PartRecord | None:
         """Return what has come of a file, in this run or an earlier one."""
         known = self._entries.records.get(transfer.shown)
         return known or (None if transfer.attempts else self._partials.record_of(transfer.shown))
 
-    def _leave_to_hanging(self, transfer: Transfer) -> None:
-        """Go on with a copy of a partial file: its worker hangs, and may come back to write."""
+    def _replace_by_copy(self, transfer: Transfer) -> None:
+        """Go on with a copy of a partial file: a worker hangs that may come back to write."""
         record = self._entries.records.get(transfer.shown)
         if record is None:
             return
         with suppress(OSError):
             self._destination.replace_by_copy(f"{PARTIAL}/{record.file}")
 
-    def assist(self, found: SegmentJob, lane: int) -> tuple[bool, WillowCartError | None]:
-        """Fetch a strand here; see `Executor.assist`."""
-        return self._here.assist(found, lane)
+    def assist(self, found: SegmentJob, lane: int) -> Assistance:
+        """Fetch a strand here, or in a worker; see `Executor.assist`."""
+        if found.strand is not None:
+            return self._here.assist(found, lane)
+        return self._segments.fetch(found, lane)
 
     def abort(self) -> None:
         """End what runs here and in workers; see `Executor.abort`."""

@@ -6,13 +6,14 @@ import threading
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from willow_cart.errors import ClusterLost, Interrupted, WillowCartError
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
+from willow_cart.executors.cluster_files import FileOnItsWay
 from willow_cart.executors.cluster_joining import MemberSetup, let_join
 from willow_cart.executors.cluster_worker import Entries, Notes
-from willow_cart.filing import Filed
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
 from willow_cart.transfer.observer import Observer
@@ -24,7 +25,7 @@ _SECONDS_PER_WORKER = 0.02
 # A worker with nothing to do is asked so often, so that it knows that it is still wanted.
 _IDLE_REPORT_SECONDS = 3.0
 
-ROLL_CALL_SECONDS = 0.5
+_ROLL_CALL_SECONDS = 0.5
 
 # A worker from which the scheduler has heard nothing for so long is given up. Its heartbeats are
 # half a second to a few seconds apart.
@@ -47,7 +48,7 @@ class ClusterMember:
         load: how many batches it has now.
         lost: set once it is given up.
         frozen: whether it may still be writing although it was given up.
-        told: for each file on its way alone: its lane, its path, and how many bytes were told of.
+        told: the files that it carries alone, and the segments of others, by number.
         made: the numbers of its entries that were made.
         entered: the number of its latest entry that was made.
         entering: held while its entries are made.
@@ -67,16 +68,6 @@ class ClusterMember:
     entering: threading.Lock = field(default_factory=threading.Lock)
     wake: threading.Event = field(default_factory=threading.Event)
     thread: threading.Thread | None = None
-
-
-@dataclass(slots=True)
-class FileOnItsWay:
-    """What the observer was told of a file that a worker carries alone."""
-
-    lane: int
-    filed: Filed
-    begun: bool = False
-    bytes: int = 0
 
 
 class WorkerEntries:
@@ -176,7 +167,36 @@ class ClusterMembers:
         if self._closed.is_set():
             raise Interrupted("a file", "interrupted")
 
-    def find_lost(self, member: ClusterMember) -> None:
+    def run(self, member: ClusterMember, function: Callable[..., Any], *args: Any) -> Any:
+        """Have a worker that was chosen run a function, and return what it returns.
+
+        Raises:
+            Gone: the worker was lost.
+            ClusterLost: the scheduler was.
+            Interrupted: the haul is to end.
+        """
+        member.wake.set()
+        try:
+            task = self._client.submit(member.address, function, *args)
+            while not task.done.wait(_ROLL_CALL_SECONDS):
+                if member.lost.is_set():
+                    task.cancel()
+                    break
+            self.require_going_on()
+            if member.lost.is_set():
+                raise Gone(member.address, "is lost")
+            return task.result()
+        except Gone:
+            self._find_lost(member)
+            raise
+        except cluster_worker.NoShare:
+            self.require_going_on()
+            self.lose(member, "it has given up its share")
+            raise Gone(member.address, "gave up") from None
+        finally:
+            self.release(member)
+
+    def _find_lost(self, member: ClusterMember) -> None:
         """Wait until it is known what became of a worker that has lost a batch.
 
         Raises:
@@ -192,8 +212,11 @@ class ClusterMembers:
             member.load -= 1
             self._change.notify_all()
 
-    def choose(self) -> ClusterMember:
+    def choose(self, other_than: str = "") -> ClusterMember:
         """Return the worker with the least to do, and count what it is about to get.
+
+        Args:
+            other_than: the address of one that is the last choice.
 
         Raises:
             ClusterLost: no worker is left.
@@ -205,7 +228,9 @@ class ClusterMembers:
                 if self._stopping.is_set():
                     raise Interrupted("a file", "interrupted")
                 if self._members:
-                    member = min(self._members.values(), key=lambda each: each.load / each.lanes)
+                    others = [each for each in self._members.values() if each.address != other_than]
+                    candidates = others or [*self._members.values()]
+                    member = min(candidates, key=lambda each: each.load / each.lanes)
                     member.load += 1
                     return member
                 if not self._change.wait(_NO_WORKER_SECONDS) and not self._members:
@@ -254,7 +279,7 @@ class ClusterMembers:
 
     def _call_roll(self) -> None:
         """Notice workers that join, end, or hang, and the end of the scheduler."""
-        while not self._closed.wait(ROLL_CALL_SECONDS):
+        while not self._closed.wait(_ROLL_CALL_SECONDS):
             try:
                 present = self._client.workers()
             except Gone as error:
@@ -277,7 +302,7 @@ class ClusterMembers:
         except WillowCartError as error:
             self._observer.worker_lost(worker.name, error.why)
         except Gone:
-            self._closed.wait(ROLL_CALL_SECONDS)
+            self._closed.wait(_ROLL_CALL_SECONDS)
             self._known.discard(worker.address)
         else:
             if not self._stopping.is_set():
@@ -297,7 +322,7 @@ class ClusterMembers:
                 )
             except Gone:
                 # The roll call finds out whether the worker is gone, or the scheduler.
-                member.lost.wait(ROLL_CALL_SECONDS)
+                member.lost.wait(_ROLL_CALL_SECONDS)
                 continue
             except cluster_worker.NoShare:
                 self.lose(member, "it has given up its share")
@@ -315,12 +340,11 @@ class ClusterMembers:
         """Tell how far the files are that a worker carries alone."""
         for number, told in list(member.told.items()):
             if number in entries.lengths and not told.begun:
+                told.length, start = entries.lengths[number]
+                self._observer.started(told.lane, told.filed, told.length, start)
                 told.begun = True
-                self._observer.started(told.lane, told.filed, *entries.lengths[number])
-            came = entries.received.get(number, 0)
-            if told.begun and came > told.bytes:
-                self._observer.received(told.lane, came - told.bytes)
-                told.bytes = came
+            if told.begun and (new := told.received(entries.received.get(number, 0))):
+                self._observer.received(told.lane, new)
 
     def abort(self) -> None:
         """End what runs in the workers; each attempt ends with what it has."""

@@ -20,12 +20,14 @@ from pathlib import Path
 from willow_cart.destination import PARTIAL, Destination, boot_mark
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
+from willow_cart.executors.cluster_lending import Fetched, Lending
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.transfer.commit import Mark, Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
+from willow_cart.transfer.lent_segments import LentSegment
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.version import __version__
@@ -173,6 +175,7 @@ class _Share:
         # only take turns.
         self._one_batch = threading.Lock()
         self._destination = Destination(setup.root, locks=False)  # the coordinator has the lock
+        self.root = setup.root
         self.outbox = _Outbox(self._destination, self.stop)
         self._access = setup.make_access()
         self._records: dict[str, PartRecord] = {}
@@ -182,6 +185,7 @@ class _Share:
             self._destination.room,
         )  # fmt: skip
         self._file_transfer = FileTransfer(self._downloader, self._destination, None)
+        self.lending = Lending(self._downloader, self._destination)
         threading.Thread(target=self._watch, name="willow-cart watch", daemon=True).start()
 
     def carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
@@ -198,7 +202,11 @@ class _Share:
                 self._partials.cut_to_what_is_sure(record)
             self._records[record.address] = record
         try:
-            carried = list(carry_all(self._file_transfer, batch, lambda: not self.stop.is_set()))
+            carried = list(
+                carry_all(
+                    self._file_transfer, batch, lambda: not self.stop.is_set(), self.lending.moving
+                )
+            )
         finally:
             if record is not None:
                 self._records.pop(record.address, None)
@@ -211,6 +219,13 @@ class _Share:
             ]
             self._destination.sync_files(files)
         return Batch(carried, self.outbox.waiting(()))
+
+    def fetch(self, number: int, filed: Filed, lent: LentSegment, address: str) -> Fetched:
+        """Fetch a segment of another worker's file; see `Lending.fetch`."""
+        try:
+            return self.lending.fetch(number, filed, lent, address)
+        finally:
+            self.progress.forget(number)
 
     def report(self, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:
         """Return what is new, and take note that the coordinator lives."""
@@ -302,8 +317,11 @@ async def join(haul: str, setup: Setup, boot: str) -> None:
         setup: what to do, and where.
         boot: of the coordinator's machine.
     """
-    if (given_up := _shares.pop(haul, None)) is not None:
-        await asyncio.to_thread(given_up.close)
+    # One haul at a time has the destination: another share in it is of one that was killed.
+    for name, share in list(_shares.items()):
+        if name == haul or share.root == setup.root:
+            del _shares[name]
+            await asyncio.to_thread(share.close)
     _shares[haul] = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != boot_mark())
 
 
@@ -327,6 +345,26 @@ def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | No
         record: what has come of the only file of a batch, if it can be resumed.
     """
     return _share_of(haul).carry(batch, record)
+
+
+async def lend(haul: str, number: int, share: int) -> LentSegment | None:
+    """Lend a segment of a file that is carried here; see `Lending.lend`."""
+    return await asyncio.to_thread(_share_of(haul).lending.lend, number, share)
+
+
+async def take_back(haul: str, number: int, fetched: Fetched) -> None:
+    """Take back what was lent; see `Lending.take_back`."""
+    await asyncio.to_thread(_share_of(haul).lending.take_back, number, fetched)
+
+
+def fetch(haul: str, number: int, filed: Filed, lent: LentSegment, address: str) -> Fetched:
+    """Fetch a segment of another worker's file; see `Lending.fetch`."""
+    return _share_of(haul).fetch(number, filed, lent, address)
+
+
+def stop_fetching(haul: str, number: int) -> None:
+    """Stop fetching a segment."""
+    _share_of(haul).lending.stop(number)
 
 
 def stop(haul: str) -> None:

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.ledger.entries import Result
 from willow_cart.transfer.commit import VerifiedFile
-from willow_cart.transfer.segments import SegmentJob
+from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
 
 Outcome = Result | VerifiedFile | WillowCartError
@@ -71,16 +71,13 @@ class Executor(ABC):
         self,
         found: SegmentJob,  # noqa: ARG002  # for those whose lanes share files
         lane: int,  # noqa: ARG002
-    ) -> tuple[bool, WillowCartError | None]:
+    ) -> Assistance:
         """Fetch a strand of another lane's file; a failure is handled by that lane.
-
-        Returns:
-            Whether the place serves parts of that version, and why the strand failed.
 
         Raises:
             Interrupted: the haul is to end.
         """
-        return False, None
+        return Assistance(served=False, progressed=False)
 
     def abort(self) -> None:  # noqa: B027  # threads end with their connections
         """End everything at once; data of running attempts may be lost."""

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from willow_cart.errors import InternalError, Interrupted, TransientError, WillowCartError
 from willow_cart.executors.executor import Executor, Outcome, ends_batch
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.segments import SegmentJob
+from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
 
 
@@ -43,17 +43,22 @@ class ThreadExecutor(Executor):
         except Exception as error:  # one odd file must not end the haul
             return self._unforeseen(transfer, error)
 
-    def assist(self, found: SegmentJob, lane: int) -> tuple[bool, WillowCartError | None]:
+    def assist(self, found: SegmentJob, lane: int) -> Assistance:
         """Fetch a strand of another lane's file; see `Executor.assist`."""
+        strand = found.strand
+        assert strand is not None, "files in this process have theirs"
+        failure: WillowCartError | None = None
+        served = True
         try:
-            return self._file_transfer.assist(found, lane), None
+            served = self._file_transfer.assist(found.transfer, strand, found.address, lane)
         except Interrupted:
             raise
         except WillowCartError as error:
             self._require_going_on(error)
-            return True, error
+            failure = error
         except Exception as error:  # its own lane will fetch it, or fail likewise
-            return True, self._unforeseen(found.transfer, error)
+            failure = self._unforeseen(found.transfer, error)
+        return Assistance(served, strand.at > strand.start, failure)
 
     def _unforeseen(self, transfer: Transfer, error: Exception) -> InternalError:
         """Return the failure for an unexpected exception, and log it."""

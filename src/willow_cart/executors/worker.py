@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import signal
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, MutableMapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Self
@@ -124,23 +124,35 @@ def _make_carrier(setup: Setup) -> FileTransfer:
 
 
 def carry_all(
-    file_transfer: FileTransfer, batch: Sequence[tuple[int, Filed]], is_wanted: Callable[[], bool]
+    file_transfer: FileTransfer,
+    batch: Sequence[tuple[int, Filed]],
+    is_wanted: Callable[[], bool],
+    moving: MutableMapping[int, Transfer] | None = None,
 ) -> Iterator[Carried]:
-    """Run transfers until the host is busy; return the rest."""
+    """Run transfers until the host is busy; return the rest.
+
+    Args:
+        file_transfer: makes the attempts.
+        batch: the files by their numbers.
+        is_wanted: whether the next one is to be begun.
+        moving: where the transfer in progress stands meanwhile, by its number.
+    """
+    moving = {} if moving is None else moving
     for number, filed in batch:
         if not is_wanted():
             return
-        carried = _carry(file_transfer, number, filed)
+        transfer = moving[number] = Transfer(number, filed)
+        carried = _carry(file_transfer, transfer)
+        del moving[number]
         yield carried
         if ends_batch(carried.outcome):
             return
 
 
-def _carry(file_transfer: FileTransfer, number: int, filed: Filed) -> Carried:
-    transfer = Transfer(number, filed)
+def _carry(file_transfer: FileTransfer, transfer: Transfer) -> Carried:
     outcome: Outcome | None
     try:
-        outcome = file_transfer.attempt(transfer, number)
+        outcome = file_transfer.attempt(transfer, transfer.number)
     except NotForWorkers:
         outcome = None
     except WillowCartError as error:
@@ -148,5 +160,9 @@ def _carry(file_transfer: FileTransfer, number: int, filed: Filed) -> Carried:
     except Exception as error:  # one odd file must not end the worker
         outcome = InternalError.of(transfer.shown, error)
     return Carried(
-        number, outcome, transfer.received, transfer.consecutive_failures, transfer.seconds
+        transfer.number,
+        outcome,
+        transfer.received,
+        transfer.consecutive_failures,
+        transfer.seconds,
     )

@@ -291,13 +291,13 @@ class WorkerPool:
     def _assist(self, lane: int, found: SegmentJob) -> None:
         """Fetch a strand of another lane's file; a failure is handled by that lane."""
         self._observer.asks(lane, found.host)
-        served, failure = self._executor.assist(found, lane)
+        done = self._executor.assist(found, lane)
         self._observer.freed(lane)
-        progressed = found.strand.at > found.strand.start
+        failure, progressed = done.failure, done.progressed
         if failure is not None and Failure(failure, int(not progressed)).cause is not Cause.FILE:
             self._charge_host(found.host, failure)
         with self._change:
-            self._helping.ended(found, well=served and (failure is None or progressed))
+            self._helping.ended(found, well=done.served and (failure is None or progressed))
             self._queue.finish(found.host)
             self._change.notify()
 

@@ -149,14 +149,11 @@ class Downloader:
         transfer.contradict()
         raise ConnectionLost(transfer.shown, "the server sent different lengths for one version")
 
-    def help(
-        self, transfer: Transfer, partial: PartialFile, strand: Segment, address: str, lane: int
-    ) -> bool:
+    def help(self, transfer: Transfer, strand: Segment, address: str, lane: int) -> bool:
         """Fetch one more strand of a file that another lane is fetching.
 
         Args:
             transfer: the file.
-            partial: where it grows.
             strand: the stretch to fetch; what does not come of it is a gap again.
             address: where to ask: its own address, or a mirror of the same bytes.
             lane: the lane that fetches it.
@@ -167,6 +164,7 @@ class Downloader:
         Raises:
             TransferFailed, OSError, Interrupted: as for `bring`.
         """
+        partial = strand.partial
         try:
             partial.open()
             try:

@@ -26,8 +26,7 @@ from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
 from willow_cart.transfer.existing_files import ExistingFilePolicy
 from willow_cart.transfer.files_here import FilesHere
-from willow_cart.transfer.partials import PartialFile
-from willow_cart.transfer.segments import SegmentJob
+from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.transfers import Transfer
 
 _PROGRESS_BYTES = 64 << 10
@@ -102,8 +101,14 @@ class FileTransfer:
         finally:
             transfer.stop_timing()
 
-    def assist(self, help_: SegmentJob, lane: int) -> bool:
+    def assist(self, transfer: Transfer, strand: Segment, address: str, lane: int) -> bool:
         """Fetch a strand of another lane's file.
+
+        Args:
+            transfer: the file.
+            strand: the stretch.
+            address: where to ask for it.
+            lane: the lane that fetches it.
 
         Returns:
             False if the place does not serve parts of that version.
@@ -111,9 +116,8 @@ class FileTransfer:
         Raises:
             WillowCartError: as for an attempt; nothing of it counts against the file.
         """
-        transfer = help_.transfer
         try:
-            return self.downloader.help(transfer, help_.partial, help_.strand, help_.address, lane)
+            return self.downloader.help(transfer, strand, address, lane)
         except OSError as error:
             raise cannot_store(transfer.filed.path, error) from error
 

@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
-from willow_cart.transfer.partials import PartialFile, Segment
-from willow_cart.transfer.transfers import Transfer, Transfers
+from willow_cart.errors import WillowCartError
+from willow_cart.transfer.partials import Segment
+from willow_cart.transfer.transfers import SharedFile, Transfer, Transfers
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
 # moment in which connections are made and gather speed.
@@ -25,17 +26,30 @@ class SegmentJob:
 
     Attributes:
         transfer: the file.
-        partial: where it grows.
-        strand: the stretch.
+        strand: the stretch; None if another process has the file, and will say which.
         address: where to ask for it.
         host: whose lane that takes.
     """
 
     transfer: Transfer
-    partial: PartialFile
-    strand: Segment
+    strand: Segment | None
     address: str
     host: str
+
+
+@dataclass(frozen=True, slots=True)
+class Assistance:
+    """What became of a strand.
+
+    Attributes:
+        served: whether the place serves parts of that version.
+        progressed: whether any of it came.
+        failure: why it ended early; None if it did not.
+    """
+
+    served: bool
+    progressed: bool
+    failure: WillowCartError | None = None
 
 
 class ConcurrencyProbe:
@@ -99,15 +113,15 @@ class SegmentScheduler:
         """
         if self._strands == 1:
             return None
-        for transfer, partial in self._in_want_of_help(now):
+        for transfer in self._in_want_of_help(now):
             for address in _origins(transfer):
                 if not has_lane(host_of(address)):
                     continue
-                strand = partial.take()
-                if strand is None:
+                strand = transfer.partial.take() if transfer.partial else None
+                if strand is None and transfer.elsewhere is None:
                     break
                 self._helpers[transfer.number] += 1
-                return SegmentJob(transfer, partial, strand, address, host_of(address))
+                return SegmentJob(transfer, strand, address, host_of(address))
         return None
 
     def ended(self, help_: SegmentJob, *, well: bool) -> None:
@@ -116,20 +130,20 @@ class SegmentScheduler:
         if not well:
             help_.transfer.use_one_lane()
 
-    def _in_want_of_help(self, now: float) -> Iterator[tuple[Transfer, PartialFile]]:
-        for transfer in self._transfers.moving():
-            partial = transfer.partial
-            if partial is None or transfer.alone or not partial.can_be_shared:
+    def _in_want_of_help(self, now: float) -> Iterator[Transfer]:
+        for transfer in self._transfers.shared():
+            file: SharedFile | None = transfer.partial or transfer.elsewhere
+            if file is None or transfer.alone or not file.can_be_shared:
                 continue
             busy = 1 + self._helpers[transfer.number]
             most = self._strands
             if most is None:
                 paying = self._paying.setdefault(transfer.number, ConcurrencyProbe(now))
-                most = paying.measure(now, partial.size, busy)
+                most = paying.measure(now, file.size, busy)
             # The first strand shows whether the place serves parts at all.
             if busy < (most if transfer.in_parts else min(most, 2)):
-                partial.share = (partial.facts.length or 0) // most
-                yield transfer, partial
+                file.share = (file.length or 0) // most
+                yield transfer
 
 
 def _origins(transfer: Transfer) -> tuple[str, ...]:
