@@ -94,6 +94,14 @@ def test_it_is_the_same_haul(tmp_path: Path, place: StandIn, cluster: DaskCluste
         for into in ("far", "near")
     }
     assert rows["far"] == rows["near"]
+    far = run("receipt", "far", "--json", cwd=tmp_path).json()["files"]
+    assert {row["worker"] for row in far} == {"heron-0", "heron-1", ""}, "one file was here"
+    told = run("receipt", "far", cwd=tmp_path).out
+    for name in ("heron-0", "heron-1"):
+        files_of = sum(row["worker"] == name for row in far)
+        assert f"worker {name}: {files_of} file" in told
+    assert run("receipt", "far", "--html", "far.html", cwd=tmp_path).code == 0
+    assert ">heron-1</td>" in (tmp_path / "far.html").read_text()
     carried = {each["worker"] for each in events(tmp_path / "log.jsonl", "carried_by")}
     assert carried == {"heron-0", "heron-1"}
     assert {each["worker"] for each in events(tmp_path / "log.jsonl", "worker_joined")} == carried
@@ -154,9 +162,7 @@ def test_a_large_file_goes_on_from_its_byte_in_another_worker(
     assert b"heron-0: its process ended" in err
 
 
-def test_a_large_file_is_fetched_by_several_workers_at_once(
-    tmp_path: Path, place: StandIn
-) -> None:
+def test_a_large_file_is_fetched_by_several_workers_at_once(tmp_path: Path, place: StandIn) -> None:
     """Workers that help are killed as well, and the one that has the file."""
     content = random.Random(1).randbytes(40_000_000)
     place.exhibits["dawn.wav"] = Exhibit(content, speed=4_000_000)

@@ -141,7 +141,7 @@ class ClusterExecutor(Executor):
         for each in carried:
             if each.outcome is not None:
                 transfer = by_number[each.number]
-                outcome = self._take_over(transfer, each, each.outcome)
+                outcome = self._take_over(transfer, each, each.outcome, member)
                 self._observer.started(lane, transfer.filed, each.received, 0)
                 self._observer.received(lane, each.received)
                 self._observer.carried_by(transfer.filed, member.name)
@@ -176,14 +176,16 @@ class ClusterExecutor(Executor):
                     self._observer.started(lane, transfer.filed, carried.received, 0)
                 self._observer.received(lane, new)
             self._observer.carried_by(transfer.filed, member.name)
-            return self._take_over(transfer, carried, carried.outcome)
+            return self._take_over(transfer, carried, carried.outcome, member)
         return ClusterLost(
             transfer.shown,
             f"{count_of(self._attempts, 'worker')} were lost while they fetched it",
             "look into the workers' logs; haul it without --cluster",
         )
 
-    def _take_over(self, transfer: Transfer, carried: Carried, outcome: Outcome) -> Outcome:
+    def _take_over(
+        self, transfer: Transfer, carried: Carried, outcome: Outcome, member: ClusterMember
+    ) -> Outcome:
         """Update a transfer with the outcome in a worker.
 
         Raises:
@@ -192,7 +194,7 @@ class ClusterExecutor(Executor):
         if isinstance(outcome, Interrupted):
             raise outcome
         failures = transfer.consecutive_failures + 1 if carried.consecutive_failures else 0
-        transfer.take_over(carried.received, failures, carried.seconds)
+        transfer.take_over(carried.received, failures, carried.seconds, member.name)
         if isinstance(outcome, VerifiedFile):
             return replace(outcome, result=transfer.counted(outcome.result))
         return transfer.counted(outcome) if isinstance(outcome, Result) else outcome
@@ -262,6 +264,16 @@ class Cluster:
             UnusableCluster: it has no workers, or one that cannot be used.
         """
         self._proved = require_usable_workers(self._client, destination)
+
+    @property
+    def shown(self) -> str:
+        """How its scheduler is called in messages."""
+        return self._client.shown
+
+    @property
+    def dashboard(self) -> str:
+        """The address of its dashboard; empty for none."""
+        return self._client.dashboard
 
     def make_executor(
         self,

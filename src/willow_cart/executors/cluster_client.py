@@ -147,6 +147,14 @@ class ClusterClient:
         self.shown = client.scheduler.address
         return client
 
+    @property
+    def dashboard(self) -> str:
+        """The address of the scheduler's dashboard; empty for none."""
+        try:
+            return str(self._client.dashboard_link or "")
+        except Exception:  # it has none, which shows as a missing key, or does not answer
+            return ""
+
     def is_private(self, worker: str) -> bool:
         """Whether secrets may go to a worker: by TLS, or without leaving this machine."""
         return all(

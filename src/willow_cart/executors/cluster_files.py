@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from willow_cart.filing import Filed
 
-# A worker that had nothing to lend of a file is asked again after so many seconds.
+# A worker that had nothing to lend of a file is asked again after this many seconds.
 _REST_SECONDS = 0.5
 
 _MIN_SEGMENT_BYTES = 4 << 20

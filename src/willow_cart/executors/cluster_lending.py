@@ -18,7 +18,7 @@ from willow_cart.transfer.transfers import Transfer
 
 @dataclass(frozen=True, slots=True)
 class Fetched:
-    """What came of a segment.
+    """The result of fetching a segment.
 
     Attributes:
         at: the byte behind the last that was written of it.
@@ -82,7 +82,7 @@ class Lending:
             return LentSegment(self._count, partial.name, facts, segment.start, segment.end)
 
     def take_back(self, number: int, fetched: Fetched) -> None:
-        """Take back a segment with what came of it."""
+        """Take back a segment with the result of fetching it."""
         with self._lock:
             segment = self._lent.pop(number, None)
         if segment is not None:

@@ -104,6 +104,10 @@ class LogFile(Observer):
         """Write that a further process was killed."""
         self._write("process_lost")
 
+    def cluster_used(self, scheduler: str, dashboard: str) -> None:
+        """Write which cluster carries the files."""
+        self._write("cluster_used", scheduler=scheduler, dashboard=dashboard)
+
     def worker_joined(self, worker: str, lanes: int) -> None:
         """Write which worker of the cluster carries files from now on."""
         self._write("worker_joined", worker=worker, lanes=lanes)
@@ -111,6 +115,10 @@ class LogFile(Observer):
     def worker_lost(self, worker: str, why: str) -> None:
         """Write which worker of the cluster carries no more files."""
         self._write("worker_lost", worker=worker, why=why)
+
+    def handed_over(self, lane: int, worker: str) -> None:
+        """Write which worker a lane waits for."""
+        self._write("handed_over", lane=lane, worker=worker)
 
     def carried_by(self, filed: Filed, worker: str) -> None:
         """Write which worker has made an attempt at a file."""

@@ -192,6 +192,7 @@ class Result:
         arrival: the new arrival, if there was one.
         twin: the path of another file here that has the same bytes; empty for none.
         note: what the user should know of it, although nothing is wrong; empty for nothing.
+        worker: of a cluster, that made the last attempt; empty for this machine.
     """
 
     number: int
@@ -206,6 +207,7 @@ class Result:
     arrival: Arrival | None = None
     twin: str = ""
     note: str = ""
+    worker: str = ""
 
     @property
     def is_unsound(self) -> bool:

@@ -188,10 +188,10 @@ class Ledger:
             self.record_arrival(run, result.arrival)
         self._base.execute(
             "INSERT INTO result SELECT ?, ?, ?, ?, ?,"
-            " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?, ?",
+            " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?, ?, ?",
             (run, self._before + result.number, result.address, result.path, result.state,
              result.address, result.reason, result.received, result.resumed, result.attempts,
-             result.seconds, result.note),
+             result.seconds, result.note, result.worker),
         )  # fmt: skip
 
     def record_arrival(self, run: int, arrival: Arrival) -> None:

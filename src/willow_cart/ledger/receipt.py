@@ -42,6 +42,24 @@ class ReceiptRow:
     seconds: float
     reason: str
     note: str = ""
+    worker: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class WorkerShare:
+    """What a worker of a cluster carried in a haul.
+
+    Attributes:
+        worker: its name.
+        files: how many it had last.
+        received: bytes that came for them.
+        seconds: that it spent on them, several at a time counted several times.
+    """
+
+    worker: str
+    files: int
+    received: int
+    seconds: float
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,6 +173,16 @@ class OpenReceipt:
         yield from self._select("AND reason = ''", most - len(troubles))
 
     @property
+    def workers(self) -> list[WorkerShare]:
+        """Return what the workers of a cluster carried, by their names; empty without one."""
+        rows = self._ledger.rows(
+            "SELECT worker, count(*), sum(received), sum(seconds) FROM result"
+            " WHERE run = ? AND worker != '' GROUP BY worker",
+            self.summary.run,
+        )
+        return [WorkerShare(str(row[0]), int(row[1]), int(row[2]), float(row[3])) for row in rows]
+
+    @property
     def steps(self) -> list[StepRecord]:
         """Return the steps of the errand that followed the haul; empty for none."""
         return self._ledger.steps_of(self.summary.run)
@@ -174,7 +202,7 @@ _HEAD = "id AS run, command, started, ended, exit_code, note, software"
 _ROW = (
     "number, state, result.path, result.address, final_address, time, size, sha256, entity_tag,"
     " last_modified, expected, verdict, decoded, received, resumed, attempts, seconds, reason,"
-    " result.note"
+    " result.note, worker"
     " FROM result LEFT JOIN arrival ON arrival.id = result.arrival"
 )
 
@@ -187,7 +215,7 @@ _STORY = (
 _STORY_INSIDE = (
     f"SELECT * FROM ({_STORY}) UNION ALL SELECT run, (SELECT started FROM run WHERE id = run),"
     " 0, 'unpacked', path, address, final_address, time, size, sha256, entity_tag, last_modified,"
-    " expected, verdict, decoded, 0, 0, 0, 0.0, '', ''"
+    " expected, verdict, decoded, 0, 0, 0, 0.0, '', '', ''"
     " FROM arrival WHERE address = ?1 AND archive != '' ORDER BY 1"
 )
 

@@ -149,6 +149,9 @@ _STEPS = (
         PRIMARY KEY (run, number)
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE result ADD COLUMN worker TEXT NOT NULL DEFAULT '';  -- of a cluster, that had it
+    """,
 )
 VERSION = len(_STEPS)
 

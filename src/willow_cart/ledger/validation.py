@@ -178,7 +178,7 @@ def require_result(row: sqlite3.Row) -> None:
     for column in ("number", "received", "resumed", "attempts", "seconds"):
         if type(row[column]) not in (int, float) or not 0 <= row[column] < _MAX_NUMBER:
             raise Altered(f"{column} is {row[column]!r:.80} in a result")
-    for column in ("state", "path", "address", "reason", "note"):
+    for column in ("state", "path", "address", "reason", "note", "worker"):
         if type(row[column]) is not str:
             raise Altered(f"{column} is {row[column]!r:.80} in a result")
     if row["state"] not in _STATES:

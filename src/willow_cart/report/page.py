@@ -15,7 +15,13 @@ from lxml.etree import _Element
 from willow_cart.exits import Exit
 from willow_cart.kinds import kind_of
 from willow_cart.ledger.entries import StepRecord
-from willow_cart.ledger.receipt import OpenReceipt, ReceiptRow, RunSummary, open_receipt
+from willow_cart.ledger.receipt import (
+    OpenReceipt,
+    ReceiptRow,
+    RunSummary,
+    WorkerShare,
+    open_receipt,
+)
 from willow_cart.ledger.timeline import Timeline
 from willow_cart.model import Sizes, State, label_of
 from willow_cart.replacing import marked_with, replacing, require_output
@@ -166,6 +172,8 @@ def _figures(receipt: OpenReceipt, timeline: Timeline) -> Iterator[_Element]:
         drawn = _figure(draw_lanes(timeline, colours))
         key = element("p", *_key(), class_="key")
         yield _section("lanes", "Lanes over time", key, drawn, *_waits(timeline))
+    if workers := receipt.workers:
+        yield _section("workers", "Workers of the cluster", _workers(workers))
     kinds: defaultdict[str, Sizes] = defaultdict(Sizes)
     for row in receipt.rows():
         if row.size is not None:
@@ -216,6 +224,21 @@ def _shares(colours: Colours) -> _Element:
     )
     columns = ("host", "received", "time receiving", "time waiting")
     return _table("By host", columns, cells, columns[1:], look="small")
+
+
+def _workers(workers: Sequence[WorkerShare]) -> _Element:
+    """Return what each worker of a cluster carried."""
+    cells = (
+        [
+            _cell(each.worker),
+            _cell(f"{each.files:,}"),
+            _cell(format_size(each.received)),
+            _cell(format_duration(round(each.seconds, 1))),
+        ]
+        for each in workers
+    )
+    columns = ("worker", "files", "received", "time")
+    return _table("By worker", columns, cells, columns[1:], look="small")
 
 
 def _waits(timeline: Timeline) -> Iterator[_Element]:

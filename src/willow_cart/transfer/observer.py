@@ -114,6 +114,9 @@ class Observer:
     def process_lost(self) -> None:
         """A further process was killed; what it carried is carried by others."""
 
+    def cluster_used(self, scheduler: str, dashboard: str) -> None:
+        """A haul runs on a cluster, which has a dashboard at an address, or none."""
+
     def worker_joined(self, worker: str, lanes: int) -> None:
         """A worker of a cluster carries files from now on, up to `lanes` at a time."""
 

@@ -62,6 +62,7 @@ class Transfer:
         notes: what the user should know of what came.
         lengths: of the versions that the place has shown, by their strong entity tags.
         contradicted: whether it has shown one version with two lengths.
+        worker: of a cluster, that made the last attempt; empty for this machine.
         restamped: the ledger's entry for it, if the file has another time stamp now.
         clock: monotonic, in seconds.
         shown: its first address without secrets, by which it is known.
@@ -77,6 +78,7 @@ class Transfer:
     seconds: float = 0.0
     partial: PartialFile | None = None
     elsewhere: SharedFile | None = None
+    worker: str = ""
     restamped: Arrival | None = None
     moving: bool = False
     in_parts: bool = False
@@ -185,9 +187,12 @@ class Transfer:
         self.restamped = arrival
         return arrival
 
-    def take_over(self, received: int, consecutive_failures: int, seconds: float) -> None:
-        """Adopt the outcome of an attempt in another process."""
+    def take_over(
+        self, received: int, consecutive_failures: int, seconds: float, worker: str = ""
+    ) -> None:
+        """Adopt the outcome of an attempt in another process, or by a worker of a cluster."""
         self.begin_attempt()
+        self.worker = worker
         self.consecutive_failures = consecutive_failures
         self.seconds += seconds
         self.count(received)
@@ -199,6 +204,7 @@ class Transfer:
             attempts=self.attempts,
             received=self.received,
             seconds=round(self.seconds, 3),
+            worker=self.worker,
         )
 
     def start_timing(self) -> None:
@@ -240,6 +246,7 @@ class Transfer:
             round(self.seconds + now, 3),
             arrival,
             note="; ".join(self.notes),
+            worker=self.worker,
         )
 
 

@@ -116,6 +116,11 @@ class View(ProgressTracker):
             "a process for small files was ended by the system; its files are fetched by others"
         )
 
+    def cluster_used(self, scheduler: str, dashboard: str) -> None:
+        """Report where the load of the workers can be seen."""
+        if dashboard:
+            self.say(f"on the cluster {scheduler}; see the workers at {dashboard}")
+
     def worker_lost(self, worker: str, why: str) -> None:
         """Report that a worker of the cluster carries no more files."""
         super().worker_lost(worker, why)

@@ -211,9 +211,18 @@ def _show(receipt: OpenReceipt) -> None:
         )
     if run.unpacked:
         _show_unpacked(receipt)
+    _show_workers(receipt)
     for step in receipt.steps:
         show_line(step_line(step))
     show_line(f"{counted(receipt.files, run.counts)}; {format_size(run.received)} received")
+
+
+def _show_workers(receipt: OpenReceipt) -> None:
+    for each in receipt.workers:
+        show_line(
+            f"worker {each.worker}: {count_of(each.files, 'file')},"
+            f" {format_size(each.received)}, {format_duration(each.seconds)}"
+        )
 
 
 def _show_unpacked(receipt: OpenReceipt) -> None:
