@@ -106,7 +106,7 @@ def test_one_address_lists_and_hauls_the_same(
 
 def test_where_nothing_is_what_is_near_is_told(tmp_path: Path, store: DemoStore) -> None:
     for address, words in {
-        "camera-traps/2031-07": "not found; nearby: 2031-05/, 2031-05b/, 2031-06/",
+        "camera-traps/2031-07": "not found; nearby: 2031-05.csv, 2031-05/, 2031-05b/, 2031-06/",
         "camera-traps/2031-05/trap3/x.jpg": "nearby: 2031-05/trap1/, 2031-05/trap2/",
         "camera-trap/": "no such bucket; check its name and --endpoint",
     }.items():

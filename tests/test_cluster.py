@@ -22,6 +22,7 @@ import willow_cart as wc
 from tests.support.dask_cluster import DaskCluster, wait_until
 from tests.support.program import PATIENCE, files_in, partial_bytes, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.store import DemoStore
 from willow_cart.destination import Destination
 from willow_cart.errors import UnusableCluster
 from willow_cart.executors import cluster_worker
@@ -301,11 +302,60 @@ def test_python_takes_a_client_and_leaves_it_open(
     files = put_up(place, 20, 0, 0, speed=1)
     sources = [f"{place.base}/{path}" for path in files]
     done = wc.haul(sources, into=tmp_path / "data", cluster=cluster.client)
+    there = f"{place.base}/small/"
+    seen = wc.survey(there, cluster=cluster.file)
+    assert len(seen) == len(wc.load(there, cluster=cluster.client)) == 20
     assert done.account.counts.total() == 20
     assert {path.name for path in (tmp_path / "data").rglob("*.csv")} == {
         path.rpartition("/")[2] for path in files
     }
     assert cluster.client.submit(lambda: 7, pure=False).result(PATIENCE) == 7
+
+
+def test_folders_are_listed_by_workers_in_the_order_of_the_listing(
+    tmp_path: Path, place: StandIn
+) -> None:
+    """As this machine would list them; a worker is killed on the way."""
+    for number in range(240):
+        path = f"tree/{number % 3}/{number % 12:02}/{number}.csv"
+        place.exhibits[path] = Exhibit(b"%d" % number)
+    survey = ["survey", f"{place.base}/tree/", "--depth", "all", "--json"]
+    near = run(*survey, cwd=tmp_path).json()["offers"]
+    assert len(near) == 240
+    asked = len(place.requests)
+    with DaskCluster(tmp_path / "dask", HASTY) as dask:
+        dask.add(2)
+        far = start(*survey, "--cluster", dask.address, "--lanes", "3", cwd=tmp_path)
+        wait_until("workers list", lambda: len(place.requests) > asked + 5)
+        dask.kill(dask.workers[0])
+        out, err = far.communicate(timeout=PATIENCE)
+        assert far.returncode == 0, err
+        assert json.loads(out)["offers"] == near
+        assert len(place.requests) <= 2 * asked + 4, "no folder was listed twice but by that kill"
+
+
+def test_buckets_are_listed_and_hauled_from_by_workers_with_the_machine_s_credentials(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("AWS_ACCESS_KEY_ID", "ida")
+    monkeypatch.setenv("AWS_SECRET_ACCESS_KEY", "reedmace")
+    keys = [f"img/{n % 2}/{n:05}.jpg" for n in range(11_000)]
+    keys += ["a//b.csv", "a.csv", "a/b.csv", "a0.csv", "trail/x y.csv", "plus+%2F.csv", "~/z"]
+    objects = {f"traps/{key}": key.encode() for key in keys}
+    with DemoStore(objects, secret="ida:reedmace") as store, DaskCluster(tmp_path / "k") as dask:
+        dask.add(2)
+        everything = ["s3://traps/", "--endpoint", store.base, "--depth", "all"]
+        near = run("survey", *everything, "--csv", cwd=tmp_path)
+        far = run("survey", *everything, "--csv", "--cluster", dask.address, cwd=tmp_path)
+        assert near.code == far.code == 0, far.err
+        assert far.out.splitlines() == near.out.splitlines()
+        assert far.out.count("\n") == len(keys) + 1
+        some = ["--drop", "*.jpg", "--into", "data", "--cluster", dask.address]
+        hauled = run("haul", *everything, *some, cwd=tmp_path)
+        assert hauled.code == 0, hauled.err
+        assert len(files_in(tmp_path / "data")) == 7
+        rows = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]
+        assert {row["worker"] for row in rows} <= {"heron-0", "heron-1"}
 
 
 def test_a_busy_host_slows_all_workers(
@@ -360,7 +410,7 @@ class OneWorker(ClusterClient):
     def is_private(self, worker: str) -> bool:
         return self._is_near
 
-    def call(self, worker: str, function: Any, *args: Any) -> Any:
+    def call(self, worker: str, function: Any, *args: Any, is_lost: Any = None) -> Any:
         if function is cluster_worker.version:
             return self._version
         if function is cluster_worker.prove_shared:

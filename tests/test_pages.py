@@ -16,9 +16,9 @@ from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.sources.discovery import PagePart, PageRules
-from willow_cart.sources.markup import decode_page, open_page
-from willow_cart.sources.pages import read_page
-from willow_cart.sources.references import Resolver, sources_in_set
+from willow_cart.sources.web_pages.markup import decode_page, open_page
+from willow_cart.sources.web_pages.pages import read_page
+from willow_cart.sources.web_pages.references import Resolver, sources_in_set
 
 HERE = "http://trust.example/hides/2031.html"
 ALL = tuple(PagePart)

@@ -35,6 +35,7 @@ from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, 
 from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import find_gone, move_gone_aside
+from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import (
     Hauled,
@@ -311,11 +312,15 @@ class _Errand:
         request, observer = self._job.haul, self._observer
         require_not_vanished(request, self._into)
         policy = make_policy(request)
+        places = [place for source in self._job.sources for place in source.request.sources]
         with (
             open_access(self._document, self._job, observer) as made,
             keeping_answers(made, self._into, policy.lanes_per_host) as (access, asking),
+            connected_to(request.cluster) as cluster,
         ):
-            found = discover_offers(self._job, access, self._memory.offered(), observer, asking)
+            offered = self._memory.offered()
+            with listed_by(cluster, places, access, asking, request.largest_listing) as asks:
+                found = discover_offers(self._job, access, offered, observer, asks)
             store = found.store
             if request.cart is not None:
                 find = Find((offer, True) for offer in store)
@@ -326,7 +331,7 @@ class _Errand:
                 store = OfferStore(
                     offer for offer in Cart.load(request.cart) if store.has(offer.address)
                 )
-            account = carry(request, policy, store, access, observer)
+            account = carry(request, policy, store, access, observer, cluster=cluster)
         self.offered = found.offered
         self._run = account.run
         hauled = Hauled(account, request, found.seen, found.troubles)

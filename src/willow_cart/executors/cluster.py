@@ -93,7 +93,7 @@ class ClusterExecutor(Executor):
         self._members = ClusterMembers(
             client, given, self._entries, observer, policy.pace.speed_share
         )
-        self._segments = ClusterSegments(client, self._members, self._haul, observer)
+        self._segments = ClusterSegments(self._members, self._haul, observer)
         self.at_once = _FILES_PER_BATCH if policy.pace.is_free and policy.lanes > 1 else 1
         self.lanes = max(1, min(policy.lanes, self._members.lanes))
 
@@ -249,12 +249,15 @@ class Cluster:
     Args:
         scheduler: its address, the file that it has written, or a client of Dask's.
 
+    Attributes:
+        client: talks to the scheduler.
+
     Raises:
         UnusableCluster: nothing answers there.
     """
 
     def __init__(self, scheduler: object) -> None:
-        self._client = ClusterClient(scheduler)
+        self.client = ClusterClient(scheduler)
         self._proved: frozenset[str] = frozenset()
 
     def require_usable(self, destination: Destination) -> None:
@@ -263,17 +266,17 @@ class Cluster:
         Raises:
             UnusableCluster: it has no workers, or one that cannot be used.
         """
-        self._proved = require_usable_workers(self._client, destination)
+        self._proved = require_usable_workers(self.client, destination)
 
     @property
     def shown(self) -> str:
         """How its scheduler is called in messages."""
-        return self._client.shown
+        return self.client.shown
 
     @property
     def dashboard(self) -> str:
         """The address of its dashboard; empty for none."""
-        return self._client.dashboard
+        return self.client.dashboard
 
     def make_executor(
         self,
@@ -303,7 +306,7 @@ class Cluster:
         openly = None if is_signed else access.open_maker({*plan.new, *plan.known})
         downloader = file_transfer.downloader
         return ClusterExecutor(
-            self._client, file_transfer.destination, downloader.policy,
+            self.client, file_transfer.destination, downloader.policy,
             make_access=make_access, make_access_openly=openly,
             observer=downloader.observer, ledger_writer=downloader.commit_thread,
             partials=partials, here=here,
@@ -312,4 +315,4 @@ class Cluster:
 
     def close(self) -> None:
         """End the connection, if it was made here."""
-        self._client.close()
+        self.client.close()

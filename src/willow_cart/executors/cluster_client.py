@@ -7,7 +7,9 @@ import logging
 import socket
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -209,27 +211,67 @@ class ClusterClient:
         Raises:
             Gone: the scheduler is gone.
         """
+        return self.submit_to_any([worker], function, *args)
+
+    def submit_to_any(
+        self, workers: Sequence[str], function: Callable[..., Any], *args: Any
+    ) -> Task:
+        """Have one of several workers run a function in one of its threads.
+
+        Raises:
+            Gone: the scheduler is gone.
+        """
         try:
             future = self._client.submit(
-                function, *args, workers=[worker], allow_other_workers=False, pure=False, retries=0
-            )
+                function, *args, workers=[*workers], allow_other_workers=False, pure=False,
+                retries=0,
+            )  # fmt: skip
         except Exception as error:
             raise Gone(self.shown, "the scheduler does not answer") from error
         return Task(future)
 
-    def call(self, worker: str, function: Callable[..., Any], *args: Any) -> Any:
+    def call(
+        self,
+        worker: str,
+        function: Callable[..., Any],
+        *args: Any,
+        is_lost: Callable[[], bool] = lambda: False,
+    ) -> Any:
         """Have a worker run a short function at once, and return what it returns.
 
+        Args:
+            worker: the address of the worker.
+            function: what to run.
+            args: its arguments.
+            is_lost: whether the worker is known to be gone.
+
         Raises:
-            Gone: the worker or the scheduler is gone.
+            Gone: the worker or the scheduler is gone, or does not answer.
         """
         from distributed.comm.core import CommClosedError
 
+        answers: Future[Any] = Future()
+
+        def ask() -> None:
+            try:
+                answers.set_result(
+                    self._client.run(function, *args, workers=[worker], on_error="return")
+                )
+            except BaseException as error:
+                answers.set_exception(error)
+
+        # A worker that hangs answers no call, and the call itself would never end.
+        threading.Thread(target=ask, name="cluster call", daemon=True).start()
+        deadline = time.monotonic() + _ANSWER_SECONDS
+        while not answers.done():
+            with suppress(TimeoutError):
+                answers.exception(_POLL_SECONDS)
+            if is_lost() or time.monotonic() > deadline:
+                raise Gone(worker, "does not answer")
         try:
-            answers = self._client.run(function, *args, workers=[worker], on_error="return")
+            answer = answers.result().get(worker)
         except Exception as error:
             raise Gone(worker, "does not answer") from error
-        answer = answers.get(worker)
         if isinstance(answer, (OSError, CommClosedError, ValueError, KeyError, RuntimeError)):
             raise Gone(worker, "does not answer") from answer
         if isinstance(answer, Exception):

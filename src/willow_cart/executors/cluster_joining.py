@@ -85,11 +85,17 @@ def require_usable(client: ClusterClient, worker: Worker, destination: Destinati
         UnusableCluster: it is that.
         Gone: it does not answer any more.
     """
-    _require_version(client, worker)
+    require_version(client, worker)
     _require_shared(client, worker, destination)
 
 
-def _require_version(client: ClusterClient, worker: Worker) -> None:
+def require_version(client: ClusterClient, worker: Worker) -> None:
+    """Refuse a worker of another version.
+
+    Raises:
+        UnusableCluster: it is that, or lacks the package.
+        Gone: it does not answer any more.
+    """
     try:
         there = client.call(worker.address, cluster_worker.version)
     except (ImportError, AttributeError) as error:

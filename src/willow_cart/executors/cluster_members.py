@@ -196,6 +196,24 @@ class ClusterMembers:
         finally:
             self.release(member)
 
+    def call(self, address: str, function: Callable[..., Any], *args: Any) -> Any:
+        """Have a worker run a short function at once, as long as it is not given up.
+
+        Raises:
+            Gone: it has no share any more.
+            ClusterLost: the scheduler is gone.
+            Interrupted: the haul is to end.
+        """
+        with self._change:
+            member = self._members.get(address)
+        if member is None:
+            raise Gone(address, "is lost")
+        try:
+            return self._client.call(address, function, *args, is_lost=member.lost.is_set)
+        except Gone:
+            self.require_going_on()
+            raise
+
     def _find_lost(self, member: ClusterMember) -> None:
         """Wait until it is known what became of a worker that has lost a batch.
 
@@ -311,7 +329,8 @@ class ClusterMembers:
     def _attend(self, member: ClusterMember) -> None:
         """Ask a worker what is new, as long as it is there."""
         while not (member.lost.is_set() or self._closed.is_set()):
-            made, member.made = member.made, []
+            with member.entering:
+                made, member.made = member.made, []
             try:
                 entries = self._client.call(
                     member.address,
@@ -319,8 +338,11 @@ class ClusterMembers:
                     self._haul,
                     made,
                     self._speed_share(len(self._members)),
+                    is_lost=member.lost.is_set,
                 )
             except Gone:
+                with member.entering:
+                    member.made[:0] = made  # it may not have heard that these were made
                 # The roll call finds out whether the worker is gone, or the scheduler.
                 member.lost.wait(_ROLL_CALL_SECONDS)
                 continue

@@ -11,7 +11,7 @@ import itertools
 from contextlib import suppress
 
 from willow_cart.executors import cluster_worker
-from willow_cart.executors.cluster_client import ClusterClient, Gone
+from willow_cart.executors.cluster_client import Gone
 from willow_cart.executors.cluster_files import FileOnItsWay
 from willow_cart.executors.cluster_lending import Fetched
 from willow_cart.executors.cluster_members import ClusterMembers
@@ -24,16 +24,12 @@ class ClusterSegments:
     """Passes segments of files between workers.
 
     Args:
-        client: talks to the scheduler.
         members: the workers.
         haul: the name of the haul.
         observer: receives the progress.
     """
 
-    def __init__(
-        self, client: ClusterClient, members: ClusterMembers, haul: str, observer: Observer
-    ) -> None:
-        self._client = client
+    def __init__(self, members: ClusterMembers, haul: str, observer: Observer) -> None:
         self._members = members
         self._haul = haul
         self._observer = observer
@@ -58,7 +54,7 @@ class ClusterSegments:
             fetched = self._fetch(found, file, lent, lane)
         finally:
             with suppress(Gone, cluster_worker.NoShare):
-                self._client.call(
+                self._members.call(
                     file.worker, cluster_worker.take_back, self._haul, lent.number, fetched
                 )
         found.transfer.count(fetched.received)
@@ -71,12 +67,12 @@ class ClusterSegments:
         """Wait until no worker fetches a segment of a file any more."""
         for number, worker in file.end().items():
             with suppress(Gone, cluster_worker.NoShare):
-                self._client.call(worker, cluster_worker.stop_fetching, self._haul, number)
+                self._members.call(worker, cluster_worker.stop_fetching, self._haul, number)
         file.wait_for_segments()
 
     def _borrow(self, number: int, file: FileOnItsWay) -> LentSegment | None:
         try:
-            lent: LentSegment | None = self._client.call(
+            lent: LentSegment | None = self._members.call(
                 file.worker, cluster_worker.lend, self._haul, number, file.segment_bytes
             )
         except (Gone, cluster_worker.NoShare):

@@ -82,7 +82,7 @@ def make_access(
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
     access = ProtocolRouter(settings, stopped, bounds)
     for each in several:
-        for place in _places((*each.sources, *filter(None, (each.sign_in_at,)))):
+        for place in places_in((*each.sources, *filter(None, (each.sign_in_at,)))):
             access.trust(place)
     return access
 
@@ -106,7 +106,7 @@ def _make_sign_ins(
     all_named: set[str] = set()
     for request in several:
         places = request.sources if request.sign_in_at is None else (request.sign_in_at,)
-        named = set(map(origin_of, _places(places)))
+        named = set(map(origin_of, places_in(places)))
         by_origin |= _sign_ins_of(request, named, kept, config, observer)
         all_named |= named
     cookies = next((each.cookies for each in several if each.cookies), None)
@@ -212,7 +212,7 @@ def _ask_password(user: str, observer: JobObserver) -> Secret:
     return Secret(password)
 
 
-def _places(sources: Iterable[str]) -> Iterator[str]:
+def places_in(sources: Iterable[str]) -> Iterator[str]:
     """Yield the origins of the addresses among the sources."""
     for source in sources:
         if looks_like_address(source):

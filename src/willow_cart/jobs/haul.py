@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,6 +19,7 @@ from willow_cart.filing.plan import FilingRule
 from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
+from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
@@ -135,11 +136,13 @@ def haul(
         make_access(
             [request], policy.connections_per_host, observer, make_request_rules(request, policy)
         ) as made,
-        keeping_answers(made, request.into, lanes) as (access, asking),
+        keeping_answers(made, request.into, lanes) as (access, keeping),
+        connected_to(request.cluster if cluster is None else cluster) as workers,
     ):
-        asks = None if request.preview else asking
-        finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asks)
-        offers = finder.chosen()
+        asking = Asking() if request.preview else keeping
+        with listed_by(workers, request.sources, access, asking, request.largest_listing) as asks:
+            finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asks)
+            offers = finder.chosen()
         troubles = finder.found.troubles
         if request.preview:
             planned = plan_haul(offers, request.into, policy.layout)
@@ -150,7 +153,7 @@ def haul(
 
             look = Discovery(sources=finder.found.sources)
             observer.note(CartKept(keep_cart(offers, request.cart, look, observer)))
-        account = carry(request, policy, offers, access, observer, run=run, cluster=cluster)
+        account = carry(request, policy, offers, access, observer, run=run, cluster=workers)
     return Hauled(account, request, finder.choice.offered, len(troubles), troubles)
 
 
@@ -266,7 +269,7 @@ def carry(
     observer: JobObserver,
     *,
     run: OwnRun | None = None,
-    cluster: object = None,
+    cluster: Cluster | None = None,
 ) -> HaulSummary:
     """Haul the chosen offers, with checksum lists, a log, and an entry in the list of runs.
 
@@ -277,7 +280,7 @@ def carry(
         access: how places are talked to.
         observer: receives the events, and can stop the haul.
         run: its own entry; None makes one.
-        cluster: as for `haul`.
+        cluster: whose workers fetch; None for this machine alone.
     """
     offers = _with_checksums(request, offers, access, observer)
     command = shown_command(request)
@@ -289,7 +292,6 @@ def carry(
         log = None if request.log is None else stack.enter_context(LogFile(request.log))
         stop = stack.enter_context(observer.stoppable())
         view = stack.enter_context(observer.watch_haul(request.into))
-        fetching = stack.enter_context(_connected(request.cluster if cluster is None else cluster))
         with _entered(command, request.into, run, view) as ending:
             account = haul_offers(
                 offers,
@@ -300,28 +302,12 @@ def carry(
                 note=request.note,
                 observer=view if log is None else all_of(log, view),
                 stop=stop,
-                cluster=fetching,
+                cluster=cluster,
             )
             ending.exit_code = account.exit_code
         if log is not None:
             log.ended(account)
     return account
-
-
-@contextmanager
-def _connected(scheduler: object) -> Iterator[Cluster | None]:
-    """Connect to the scheduler of a cluster, if there is to be one.
-
-    Raises:
-        UnusableCluster: nothing answers there.
-    """
-    if scheduler is None:
-        yield None
-        return
-    from willow_cart.executors.cluster import Cluster  # most hauls have none
-
-    with closing(Cluster(scheduler)) as cluster:
-        yield cluster
 
 
 @dataclass(slots=True)

@@ -14,8 +14,8 @@ from willow_cart.offline_copies.page_rewriting import Markup
 from willow_cart.offline_copies.roles import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style
 from willow_cart.protocols.http.http_rules import parse_content_type
-from willow_cart.sources.markup import decode_page
-from willow_cart.sources.references import Resolver
+from willow_cart.sources.web_pages.markup import decode_page
+from willow_cart.sources.web_pages.references import Resolver
 
 # No page is longer; what is has no references of use.
 _MAX_DOCUMENT_BYTES = 64 << 20

@@ -16,7 +16,7 @@ from itertools import accumulate
 
 from willow_cart.offline_copies.roles import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style
-from willow_cart.sources.references import candidates_in_set
+from willow_cart.sources.web_pages.references import candidates_in_set
 
 NOTHING = "data:,"
 """An address with nothing at it (RFC 2397): makes no request."""

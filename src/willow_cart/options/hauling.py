@@ -137,7 +137,8 @@ class HandlingOptions:
     cluster: str | None = option(
         None,
         str,
-        "fetch with the workers of a Dask cluster that shares the destination: tcp://HOST:8786, "
+        "list and fetch with the workers of a Dask cluster that shares the destination: "
+        "tcp://HOST:8786, "
         "tls://HOST:8786, or the scheduler's file",
         metavar="SCHEDULER",
     )

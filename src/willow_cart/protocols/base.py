@@ -260,6 +260,10 @@ class Access(ABC):
         """Whether an answer is kept that is the file's at an address."""
         return False
 
+    def reserve(self, address: str) -> float:  # noqa: ARG002  # most keep no gaps
+        """Reserve the next turn at a host for another process; return the seconds until then."""
+        return 0.0
+
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for an equivalent access in another process; None if impossible.
 

@@ -13,6 +13,7 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
+from operator import itemgetter
 from types import MappingProxyType
 from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import quote, unquote_plus, urlsplit
@@ -255,19 +256,20 @@ def read_page(content: bytes, bucket: str) -> StorePage:
                 values[other] = element.text or ""
     # Only a server that repeats the encoding has done it; blanks are written as plus signs.
     decode = unquote_plus if values.get("EncodingType") == "url" else str
-    entries = [DirectoryEntry(f"{bucket}{quote(decode(each), safe='/~')}") for each in folders]
+    prefixes = map(decode, folders)
+    keyed = [(each, DirectoryEntry(f"{bucket}{quote(each, safe='/~')}")) for each in prefixes]
     for fields in objects:
         key = decode(fields.get("Key", ""))
         size = fields.get("Size", "")
         if key.endswith("/") and size == "0":
             continue  # what consoles put there to show a folder
-        entries.append(
-            DirectoryEntry(
-                address_of_key(bucket, key),
-                read_count(size),
-                _moment(fields.get("LastModified", "")),
-            )
+        entry = DirectoryEntry(
+            address_of_key(bucket, key), read_count(size), _moment(fields.get("LastModified", ""))
         )
+        keyed.append((key, entry))
+    if folders:  # which the page has apart from the objects
+        keyed.sort(key=itemgetter(0))
+    entries = [entry for _, entry in keyed]
     is_cut = values.get("IsTruncated") == "true"
     return StorePage(entries, values.get("NextContinuationToken", "") if is_cut else "", is_cut)
 

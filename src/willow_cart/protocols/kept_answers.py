@@ -144,6 +144,10 @@ class KeptAnswers(Access):
         """End every exchange; see `Access.abort`."""
         self._access.abort()
 
+    def reserve(self, address: str) -> float:
+        """Reserve the next turn at a host; see `Access.reserve`."""
+        return self._access.reserve(address)
+
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for the underlying access; see `Access.maker`."""
         return self._access.maker()

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from importlib import import_module
 
-from willow_cart.addresses import STORES, is_inside, scheme_of
+from willow_cart.addresses import STORES, host_of, is_inside, origin_of, scheme_of
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
@@ -63,6 +63,7 @@ class ProtocolRouter(Access):
         settings: how places are talked to.
         stopped: set by `abort`, to end what waits.
         bounds: how far archives may swell whose members are fetched; None as usual.
+        trusted: the stores that the machine's credentials are for.
 
     Attributes:
         inside: what fetches files inside archives.
@@ -73,6 +74,7 @@ class ProtocolRouter(Access):
         settings: AccessSettings,
         stopped: threading.Event | None = None,
         bounds: Bounds | None = None,
+        trusted: Collection[str] = (),
     ) -> None:
         if settings.rules.longest is not None:
             self.document_seconds = settings.rules.longest
@@ -80,7 +82,11 @@ class ProtocolRouter(Access):
         self._stopped = stopped or threading.Event()
         self._settings = settings
         self._made: dict[str, Access] = {}
+        self._bounds = bounds
+        self._trusted = set(trusted)
         self.inside = Inside(self, bounds)
+        for address in trusted:
+            self.trust(address)
 
     def open(
         self,
@@ -116,6 +122,7 @@ class ProtocolRouter(Access):
     def trust(self, address: str) -> None:
         """Use the machine's credentials for a store; see `Access.trust`."""
         if scheme_of(address) in STORES:
+            self._trusted.add(f"{origin_of(address)}/")
             self._access_to(address).trust(address)
 
     def store(self, address: str) -> ObjectStore | None:
@@ -128,6 +135,11 @@ class ProtocolRouter(Access):
         for access in list(self._made.values()):
             access.abort()
 
+    def reserve(self, address: str) -> float:
+        """Reserve the next turn at a host; see `Access.reserve`."""
+        pacer = self._settings.pacer
+        return 0.0 if pacer is None else pacer.reserve(host_of(address))
+
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for another router; None if exchanges are recorded here.
 
@@ -138,14 +150,20 @@ class ProtocolRouter(Access):
             return None
         rules = replace(settings.rules, gap_after=None)
         retrier = Retrier(settings.retrier.retry_policy)
-        return partial(ProtocolRouter, replace(settings, rules=rules, retrier=retrier))
+        return partial(
+            ProtocolRouter,
+            replace(settings, rules=rules, retrier=retrier),
+            bounds=self._bounds,
+            trusted=frozenset(self._trusted),
+        )
 
     def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
         """Return a factory that has names in place of secrets; see `Access.open_maker`."""
         sign_ins = self._settings.sign_ins.by_names(hosts)
         if sign_ins is None:
             return None
-        return ProtocolRouter(replace(self._settings, sign_ins=sign_ins)).maker()
+        settings = replace(self._settings, sign_ins=sign_ins)
+        return ProtocolRouter(settings, bounds=self._bounds, trusted=self._trusted).maker()
 
     def close(self) -> None:
         """Release all connections."""

@@ -7,12 +7,24 @@ from pathlib import Path
 
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
-from willow_cart.options.shared import LanesOption, OverwriteOption, WriteErrandOption
+from willow_cart.options.shared import (
+    LanesOption,
+    ListingClusterOption,
+    OverwriteOption,
+    WriteErrandOption,
+)
 from willow_cart.requests.request import LookingRequest
 
 
 @dataclass(frozen=True, kw_only=True)
-class LoadRequest(OverwriteOption, WriteErrandOption, LanesOption, LookingRequest, PatienceOptions):
+class LoadRequest(
+    OverwriteOption,
+    WriteErrandOption,
+    LanesOption,
+    ListingClusterOption,
+    LookingRequest,
+    PatienceOptions,
+):
     """A request to load a cart."""
 
     command = "load"

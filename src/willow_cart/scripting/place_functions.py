@@ -52,12 +52,14 @@ if TYPE_CHECKING:
     from willow_cart.scripting.requesting import Source
 
 
-def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
+def survey(*sources: Source, cluster: object = None, **options: Unpack[SurveyKeywords]) -> Survey:
     """List what sources offer, and choose; fetches no file.
 
     Args:
         sources: addresses, and paths of lists, carts, saved pages and folders; several of them
             in a list or a series; carts, surveys, and data frames with a `url` column.
+        cluster: whose workers list folders: a client of Dask's, the address of a scheduler, or its
+            file; None for this machine alone.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:
@@ -71,7 +73,7 @@ def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
         chosen.extend(finder.chosen())
 
     listener = Listener()
-    done = survey_sources(request, listener, keep, offers)
+    done = survey_sources(request, listener, keep, offers, cluster=_scheduler(cluster))
     return Survey(
         tuple(chosen),
         done.choice.offered,
@@ -85,6 +87,7 @@ def load(
     *sources: Source,
     cart: str | PathLike[str] | None = None,
     add: bool = False,
+    cluster: object = None,
     **options: Unpack[SurveyKeywords],
 ) -> Cart:
     """Write the chosen offers into a cart.
@@ -93,6 +96,7 @@ def load(
         sources: as for `survey`.
         cart: its file, made or updated as by the command; None for a cart in memory.
         add: whether sources may be added to a file that has others.
+        cluster: as for `survey`.
         options: as for `survey`.
 
     Returns:
@@ -104,7 +108,7 @@ def load(
     """
     own = given_by_arguments(cart=cart, add=add)
     request, offers = read_looking(LoadRequest, sources, options, own)
-    done = load_sources(request, Listener(), offers)
+    done = load_sources(request, Listener(), offers, cluster=_scheduler(cluster))
     return Cart.of(done.find.chosen()) if request.cart is None else Cart.load(request.cart)
 
 
@@ -126,8 +130,7 @@ def haul(
         into: the folder to file into.
         progress: whether bars are drawn; None draws them in notebooks.
         must_arrive: whether something that did not arrive, or failed its check, is an error.
-        cluster: whose workers fetch: a client of Dask's, the address of a scheduler, or its file;
-            None for this machine alone.
+        cluster: whose workers list and fetch, as for `survey`.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:
@@ -140,8 +143,7 @@ def haul(
     """
     request, offers = read_looking(HaulRequest, sources, options, given_by_arguments(into=into))
     listener = Listener(progress=in_notebook() if progress is None else progress)
-    scheduler = str(cluster) if isinstance(cluster, PathLike) else cluster
-    hauled = haul_sources(request, listener, besides=offers, cluster=scheduler)
+    hauled = haul_sources(request, listener, besides=offers, cluster=_scheduler(cluster))
     if isinstance(hauled, Planned):
         raise TypeError("haul() has no preview")
     listener.sum_up(summed_up(hauled.account, request.into, hauled.offered))
@@ -151,6 +153,10 @@ def haul(
     if must_arrive and hauled.exit_code:
         raise _not_all_here(done, [str(each) for each in hauled.unread])
     return done
+
+
+def _scheduler(cluster: object) -> object:
+    return str(cluster) if isinstance(cluster, PathLike) else cluster
 
 
 def _not_all_here(done: Haul, unread: Sequence[str]) -> Incomplete:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Generator, Iterable, Iterator
-from typing import TYPE_CHECKING, BinaryIO
+from typing import BinaryIO
 
 from willow_cart.errors import (
     InternalError,
@@ -18,16 +17,6 @@ from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 from willow_cart.sources.source_guide import Asking, SourceGuide, shown_as
-
-if TYPE_CHECKING:
-    pass
-
-STANDARD_INPUT = "-"
-
-_NUMBER = re.compile(r"\d+")
-
-# Whatever begins so is neither a list nor a table.
-_MARKUP = re.compile(rb"(?:\xef\xbb\xbf)?\s*<[a-z!]", re.IGNORECASE)
 
 
 def discover(

@@ -81,7 +81,7 @@ class PageRules:
                 )
         for option, selector in (("--within", self.within), ("--next", self.following)):
             if selector:
-                from willow_cart.sources.selectors import read_selector  # slow to import
+                from willow_cart.sources.web_pages.selectors import read_selector  # slow to import
 
                 read_selector(option, selector)
 

@@ -6,10 +6,10 @@ from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
-from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
-from willow_cart.sources.references import Resolver
 from willow_cart.sources.sitemaps import read_moment
+from willow_cart.sources.web_pages.elements import Element, words_of
+from willow_cart.sources.web_pages.references import Resolver
 from willow_cart.units import read_count
 
 ROOTS = frozenset({"rss", "feed", "rdf"})

@@ -17,9 +17,9 @@ from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
-from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing
-from willow_cart.sources.markup import Page
+from willow_cart.sources.web_pages.elements import Element, words_of
+from willow_cart.sources.web_pages.markup import Page
 from willow_cart.units import MONTHS, read_count
 
 _TITLE = re.compile(

@@ -35,9 +35,9 @@ from willow_cart.sources.folders import (
     require_folder_address,
 )
 from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap, looks_like_xml
-from willow_cart.sources.markup import open_page, parse_xml
-from willow_cart.sources.pages import read_page
-from willow_cart.sources.references import Resolver
+from willow_cart.sources.web_pages.markup import open_page, parse_xml
+from willow_cart.sources.web_pages.pages import read_page
+from willow_cart.sources.web_pages.references import Resolver
 
 Answer = tuple[Metadata, bytes] | None
 """What a place answers, where that may list something; None for a file."""

@@ -7,9 +7,9 @@ from datetime import UTC, datetime
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.safe_xml import local_name
-from willow_cart.sources.elements import Element
 from willow_cart.sources.listing import Kind, Listing
-from willow_cart.sources.references import Resolver
+from willow_cart.sources.web_pages.elements import Element
+from willow_cart.sources.web_pages.references import Resolver
 
 ROOTS = frozenset({"urlset", "sitemapindex"})
 """What the outermost element of a sitemap is called."""

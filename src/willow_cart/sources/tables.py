@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from willow_cart.model import Cell
-from willow_cart.sources.elements import Element, words_of
+from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.units import read_count
 
 # HTML, "Attributes common to td and th elements".

@@ -22,9 +22,9 @@ from willow_cart.sources.catalogues.catalogue_words import (
     value_of,
 )
 from willow_cart.sources.listing import CATALOGUE_NAMES, Kind, Listing, folder_below, folder_of
-from willow_cart.sources.markup import open_page
-from willow_cart.sources.references import Resolver
 from willow_cart.sources.sitemaps import read_moment
+from willow_cart.sources.web_pages.markup import open_page
+from willow_cart.sources.web_pages.references import Resolver
 from willow_cart.units import read_count
 
 MEDIA_TYPES = frozenset({"application/geo+json", "application/ld+json", "application/linkset+json"})

@@ -13,8 +13,8 @@ from lxml import etree
 
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.safe_xml import BrokenXml, Element, parse_safely
-from willow_cart.sources.flat_pages import parse_flat
-from willow_cart.sources.references import Resolver
+from willow_cart.sources.web_pages.flat_pages import parse_flat
+from willow_cart.sources.web_pages.references import Resolver
 
 # A byte-order mark wins over everything (WHATWG Encoding, 6.1).
 _MARKS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF16_LE, "utf-16-le"),

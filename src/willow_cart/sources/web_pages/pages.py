@@ -10,12 +10,12 @@ from willow_cart.errors import BadAddress
 from willow_cart.kinds import extension_of, kind_of
 from willow_cart.model import Offer
 from willow_cart.sources.discovery import PagePart, PageRules
-from willow_cart.sources.elements import Element, words_of
 from willow_cart.sources.listing import Kind, Listing, folder_below
-from willow_cart.sources.markup import Page
-from willow_cart.sources.references import sources_in_set
-from willow_cart.sources.selectors import read_selector
 from willow_cart.sources.tables import Tables
+from willow_cart.sources.web_pages.elements import Element, words_of
+from willow_cart.sources.web_pages.markup import Page
+from willow_cart.sources.web_pages.references import sources_in_set
+from willow_cart.sources.web_pages.selectors import read_selector
 
 # `link` relations that lead to no file (WHATWG HTML, "Link types").
 _HINTS = frozenset({"dns-prefetch", "preconnect", "pingback"})

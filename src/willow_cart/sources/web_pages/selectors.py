@@ -9,7 +9,7 @@ from cssselect import HTMLTranslator, SelectorError
 from lxml import etree
 
 from willow_cart.errors import BadOption
-from willow_cart.sources.elements import Element
+from willow_cart.sources.web_pages.elements import Element
 
 
 def read_selector(option: str, selector: str) -> Callable[[Element], list[Element]]:

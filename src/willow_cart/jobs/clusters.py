@@ -1,0 +1,62 @@
+"""Use the workers of a cluster, if there is to be one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
+from dataclasses import replace
+from types import ModuleType
+from typing import TYPE_CHECKING
+
+from willow_cart.addresses import host_of
+from willow_cart.jobs.connecting import places_in
+from willow_cart.protocols import Access
+from willow_cart.sources.source_guide import Asking
+
+if TYPE_CHECKING:
+    from willow_cart.executors.cluster import Cluster
+
+
+def _modules() -> tuple[ModuleType, ModuleType]:
+    """Return the modules for fetching and for listing; most commands have no cluster."""
+    from willow_cart.executors import cluster, cluster_listing
+
+    return cluster, cluster_listing
+
+
+@contextmanager
+def connected_to(scheduler: object) -> Iterator[Cluster | None]:
+    """Connect to a scheduler: its address, its file, or a client of Dask's; None for none.
+
+    Raises:
+        UnusableCluster: nothing answers there.
+    """
+    if scheduler is None:
+        yield None
+        return
+    with closing(_modules()[0].Cluster(scheduler)) as cluster:
+        yield cluster
+
+
+@contextmanager
+def listed_by(
+    cluster: Cluster | None, sources: Iterable[str], access: Access, asking: Asking, largest: int
+) -> Iterator[Asking]:
+    """Have the folders of sources listed by workers, if there are any.
+
+    Args:
+        cluster: has the workers.
+        sources: as typed by the user.
+        access: how places are talked to.
+        asking: how responses are used.
+        largest: bytes of a document that are read.
+
+    Raises:
+        UnusableCluster: they cannot be used.
+    """
+    hosts = {host_of(place) for place in places_in(sources)}
+    if cluster is None or not hosts:
+        yield asking
+        return
+    with closing(_modules()[1].ClusterLister(cluster.client, access, hosts, largest)) as lister:
+        yield replace(asking, lister=lister)

@@ -1,0 +1,1 @@
+"""Web pages as sources: their markup, and the references in it."""
