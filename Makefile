@@ -13,7 +13,8 @@ test: $(VENV)/.ready-dev
 	$(BIN)/pytest -n 3
 
 nightly: $(VENV)/.ready-dev
-	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py
+	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py tests/test_cluster.py
+	WILLOW_CART_HOSTS=1 $(BIN)/pytest tests/test_cluster_hosts.py
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check

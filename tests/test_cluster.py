@@ -193,6 +193,18 @@ def test_a_large_file_is_fetched_by_several_workers_at_once(tmp_path: Path, plac
     assert len(whole) == 1, "nothing began anew"
 
 
+def test_strands_of_many_files_do_not_wait_for_each_other(
+    tmp_path: Path, place: StandIn, cluster: DaskCluster
+) -> None:
+    """Lanes are more than the workers' threads, and each file could use several."""
+    files = put_up(place, 0, 7, 9_000_000, speed=20_000_000)
+    write_list(tmp_path, place, files)
+    haul = ["haul", "list.txt", "--into", "data", "--cluster", cluster.address]
+    done = run(*haul, "--lanes", "12", "--lanes-per-host", "12", "--strands", "6", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "data") == files
+
+
 def test_a_worker_that_hangs_is_done_without_even_if_it_comes_back(
     tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -7,7 +7,7 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, Self
 
@@ -28,17 +28,19 @@ class DaskCluster:
     Args:
         folder: where they keep what they need.
         preload: a script that each worker runs first.
+        host: the address of the scheduler, and of workers that have no other.
     """
 
-    def __init__(self, folder: Path, preload: str = "") -> None:
+    def __init__(self, folder: Path, preload: str = "", *, host: str = "127.0.0.1") -> None:
         self._folder = folder
+        self._host = host
         folder.mkdir(parents=True, exist_ok=True)
         self.file = folder / "scheduler.json"
         self._preload = folder / "preload.py"
         self._preload.write_text(preload)
         self.workers: list[subprocess.Popen[bytes]] = []
         self.scheduler = self._start(
-            "scheduler", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", str(self.file),
+            "scheduler", "--host", host, "--port", "0", "--scheduler-file", str(self.file),
             "--no-dashboard",
         )  # fmt: skip
         self.client: Any = Client(  # type: ignore[no-untyped-call]
@@ -53,16 +55,20 @@ class DaskCluster:
     def add(self, count: int = 1, *, threads: int = 2) -> Self:
         """Start workers, and wait until the scheduler knows them."""
         for _ in range(count):
-            self.workers.append(
-                self._start(
+            self.add_at(self._host, threads=threads)
+        return self
+
+    def add_at(self, host: str, *, threads: int, before: Sequence[str] = ()) -> None:
+        """Start a worker with an address, perhaps by a command before its own."""
+        self.workers.append(
+            self._start(
                     "worker", "--scheduler-file", str(self.file), "--no-nanny", "--no-dashboard",
-                    "--nthreads", str(threads), "--host", "127.0.0.1", "--death-timeout", "60",
+                    "--nthreads", str(threads), "--host", host, "--death-timeout", "60",
                     "--local-directory", str(self._folder), "--preload", str(self._preload),
-                    "--name", f"heron-{len(self.workers)}",
+                    "--name", f"heron-{len(self.workers)}", before=before,
                 )
             )  # fmt: skip
         self.client.wait_for_workers(len(self.living), timeout=PATIENCE)
-        return self
 
     @property
     def living(self) -> list[subprocess.Popen[bytes]]:
@@ -85,9 +91,9 @@ class DaskCluster:
                 process.kill()
             process.wait()
 
-    def _start(self, *words: str) -> subprocess.Popen[bytes]:
+    def _start(self, *words: str, before: Sequence[str] = ()) -> subprocess.Popen[bytes]:
         return subprocess.Popen(
-            [*_DASK, *words], cwd=self._folder, env={**os.environ, **_QUIET},
+            [*before, *_DASK, *words], cwd=self._folder, env={**os.environ, **_QUIET},
             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
         )  # fmt: skip
 

@@ -122,10 +122,12 @@ class StandIn:
         exhibits: Mapping[str, Exhibit],
         port: int = 0,
         context: ssl.SSLContext | None = None,
+        host: str = "127.0.0.1",
     ) -> None:
+        self.host = host
         self.exhibits = dict(exhibits)
         self.requests: list[SeenRequest] = []
-        self._server = _Server(("127.0.0.1", port), self.handler())
+        self._server = _Server((host, port), self.handler())
         self._scheme = "http" if context is None else "https"
         if context is not None:
             self._server.socket = context.wrap_socket(self._server.socket, server_side=True)
@@ -140,7 +142,7 @@ class StandIn:
     @property
     def base(self) -> str:
         """The address of the root, without a slash at the end."""
-        return f"{self._scheme}://127.0.0.1:{self._server.server_port}"
+        return f"{self._scheme}://{self.host}:{self._server.server_port}"
 
     def __enter__(self) -> Self:
         self._thread.start()

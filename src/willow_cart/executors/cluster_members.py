@@ -230,11 +230,8 @@ class ClusterMembers:
             member.load -= 1
             self._change.notify_all()
 
-    def choose(self, other_than: str = "") -> ClusterMember:
+    def choose(self) -> ClusterMember:
         """Return the worker with the least to do, and count what it is about to get.
-
-        Args:
-            other_than: the address of one that is the last choice.
 
         Raises:
             ClusterLost: no worker is left.
@@ -246,13 +243,27 @@ class ClusterMembers:
                 if self._stopping.is_set():
                     raise Interrupted("a file", "interrupted")
                 if self._members:
-                    others = [each for each in self._members.values() if each.address != other_than]
-                    candidates = others or [*self._members.values()]
-                    member = min(candidates, key=lambda each: each.load / each.lanes)
+                    member = min(self._members.values(), key=lambda each: each.load / each.lanes)
                     member.load += 1
                     return member
                 if not self._change.wait(_NO_WORKER_SECONDS) and not self._members:
                     self._fail("has no workers left")
+
+    def choose_idle(self, owner: str) -> ClusterMember | None:
+        """Return a worker with an idle thread, if there is one, and count what it is about to get.
+
+        What waits for a thread must not be what those in the threads wait for.
+
+        Args:
+            owner: the address of one that is the last choice.
+        """
+        with self._change:
+            idle = [each for each in self._members.values() if each.load < each.lanes]
+            if not idle or self._stopping.is_set():
+                return None
+            member = min(idle, key=lambda each: (each.address == owner, each.load / each.lanes))
+            member.load += 1
+            return member
 
     def _take_on(self, address: str, name: str, lanes: int) -> None:
         member = ClusterMember(address, name, max(1, lanes))

@@ -14,7 +14,7 @@ from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import Gone
 from willow_cart.executors.cluster_files import FileOnItsWay
 from willow_cart.executors.cluster_lending import Fetched
-from willow_cart.executors.cluster_members import ClusterMembers
+from willow_cart.executors.cluster_members import ClusterMember, ClusterMembers
 from willow_cart.transfer.lent_segments import LentSegment
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.segments import Assistance, SegmentJob
@@ -45,13 +45,16 @@ class ClusterSegments:
         """
         file = found.transfer.elsewhere
         assert isinstance(file, FileOnItsWay), "files of this process have strands"
-        lent = self._borrow(found.transfer.number, file)
-        if lent is None:
+        helper = self._members.choose_idle(file.worker)
+        lent = None if helper is None else self._borrow(found.transfer.number, file)
+        if helper is None or lent is None:
+            if helper is not None:
+                self._members.release(helper)
             file.rest()
             return Assistance(served=True, progressed=False)
         fetched = Fetched(lent.start)
         try:
-            fetched = self._fetch(found, file, lent, lane)
+            fetched = self._fetch(helper, found, lent, lane)
         finally:
             with suppress(Gone, cluster_worker.NoShare):
                 self._members.call(
@@ -80,11 +83,12 @@ class ClusterSegments:
         return lent
 
     def _fetch(
-        self, found: SegmentJob, file: FileOnItsWay, lent: LentSegment, lane: int
+        self, helper: ClusterMember, found: SegmentJob, lent: LentSegment, lane: int
     ) -> Fetched:
+        file = found.transfer.elsewhere
+        assert isinstance(file, FileOnItsWay), "it has lent a segment"
         number = next(self._numbers)
         filed = found.transfer.filed
-        helper = self._members.choose(other_than=file.worker)
         if not file.begin_segment(number, helper.address):
             self._members.release(helper)
             return Fetched(lent.start)
