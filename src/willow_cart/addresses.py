@@ -61,6 +61,9 @@ def looks_like_address(text: str) -> bool:
 # An address that is in normal form beyond doubt, as nearly all are that a program has written.
 _NORMAL = re.compile(
     rf"(?:{'|'.join(_TYPED)})(?:[a-z0-9_-]{{1,63}}\.){{0,8}}[a-z0-9_-]{{1,63}}"
+    # A port that is the default of any scheme is looked at more closely.
+    rf"(?::(?!(?:{'|'.join(str(each.port) for each in SCHEMES.values() if each.port)})/)"
+    r"(?:[1-9]\d{0,3}|[1-5]\d{4})(?=/))?"
     r"(?:/(?!\.)[A-Za-z0-9_~.-]*)+"
 )
 
