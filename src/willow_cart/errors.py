@@ -268,6 +268,10 @@ class NotServed(PermanentError):
         self.status = status
 
 
+class SignInFailed(PermanentError):
+    """A sign-in that takes steps of its own, such as a form, was refused at one of them."""
+
+
 class TooManyRedirects(PermanentError):
     """Circular or endless redirects."""
 

@@ -210,7 +210,7 @@ class StandInHandler(BaseHTTPRequestHandler):
         """Send a status and a short page."""
         page = f"<title>{status}</title>\n".encode()
         self.start(status, {"Content-Length": str(len(page)), **(fields or {})})
-        if self.command == "GET" and status != 304:
+        if self.command != "HEAD" and status != 304:
             self.wfile.write(page)
 
     def start(self, status: int, fields: Mapping[str, str]) -> None:

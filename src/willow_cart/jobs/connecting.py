@@ -19,7 +19,7 @@ from willow_cart.addresses import (
 )
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress, BadOption
-from willow_cart.jobs.job_events import PassedOver
+from willow_cart.jobs.job_events import CodeWanted, PassedOver
 from willow_cart.jobs.job_observer import JobObserver, WaitNotes
 from willow_cart.options.hauling import UnpackingOptions
 from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
@@ -78,6 +78,8 @@ def make_access(
         requester_pays=request.requester_pays,
         largest_listing=request.largest_listing,
         host_keys=request.host_key,
+        tokens=_token_folder(),
+        announce=lambda code: observer.note(CodeWanted(code.address, code.user_code)),
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
     access = ProtocolRouter(settings, stopped, bounds)
@@ -85,6 +87,12 @@ def make_access(
         for place in places_in((*each.sources, *filter(None, (each.sign_in_at,)))):
             access.trust(place)
     return access
+
+
+def _token_folder() -> Path:
+    import platformdirs
+
+    return platformdirs.user_state_path("willow-cart", appauthor=False) / "tokens"
 
 
 def _make_sign_ins(

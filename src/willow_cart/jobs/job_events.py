@@ -39,6 +39,19 @@ class Waits(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class CodeWanted(Event):
+    """A sign-in waits for a code that the user has to enter on a page.
+
+    Attributes:
+        address: of the page.
+        code: what to enter.
+    """
+
+    address: str
+    code: str
+
+
+@dataclass(frozen=True, slots=True)
 class AwaitsAnswers(Event):
     """Servers are being probed.
 

@@ -11,7 +11,7 @@ from enum import StrEnum
 from itertools import islice
 from urllib.parse import urlsplit
 
-from willow_cart.errors import NotServed, WillowCartError
+from willow_cart.errors import NotServed, SignInFailed, WillowCartError
 from willow_cart.knocking import reach
 from willow_cart.model import Metadata, Offer
 from willow_cart.protocols import Access, Download, Unchanged
@@ -212,7 +212,8 @@ def _resuming(answer: Download) -> KnockFinding:
 
 
 def _failure(tried: str, error: WillowCartError) -> KnockFinding:
-    if isinstance(error, NotServed) and error.status in _NOT_LET_IN:
+    is_refused = isinstance(error, NotServed) and error.status in _NOT_LET_IN
+    if is_refused or isinstance(error, SignInFailed):
         tried = "sign-in"
     return KnockFinding(tried, Verdict.FAILED, f"{error.thing}: {error.reason}", error.advice)
 

@@ -191,8 +191,8 @@ ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
 """For asking many places one thing each: a busy one gets a second chance, and no more."""
 
 
-def _report_nothing(error: TransientError, pause: float) -> None:
-    """Report nothing; a named function, so that it can be pickled."""
+def tell_nothing(*_: object) -> None:
+    """Tell nothing; a named function, so that it can be pickled."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,7 +208,7 @@ class Retrier:
 
     retry_policy: RetryPolicy = RetryPolicy()
     wait: Callable[[float], bool | None] = time.sleep
-    tell: Callable[[TransientError, float], object] = _report_nothing
+    tell: Callable[[TransientError, float], object] = tell_nothing
     random_value: Callable[[], float] = random.random
 
     def run(self, attempt: Callable[[], Answer], retry_policy: RetryPolicy | None = None) -> Answer:

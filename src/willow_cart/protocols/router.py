@@ -7,6 +7,8 @@ from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from functools import partial
 from importlib import import_module
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from willow_cart.addresses import STORES, host_of, is_inside, origin_of, scheme_of
 from willow_cart.archives.bounds import Bounds
@@ -15,12 +17,15 @@ from willow_cart.model import Metadata, Validators
 from willow_cart.protocols.base import Access, DirectoryLister, Download, ObjectStore, Unchanged
 from willow_cart.protocols.inside import Inside
 from willow_cart.protocols.recorder import ExchangeRecorder
-from willow_cart.protocols.retry import RequestRules, Retrier
+from willow_cart.protocols.retry import RequestRules, Retrier, tell_nothing
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import lacks_secret, without_secrets
 from willow_cart.schemes import SCHEMES
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import Trust
+
+if TYPE_CHECKING:
+    from willow_cart.sign_in.oauth import DeviceCode
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -40,6 +45,8 @@ class AccessSettings:
         requester_pays: whether the account pays for what a store sends.
         largest_listing: the longest listing that is read, in bytes.
         host_keys: fingerprints of SSH servers that are accepted.
+        tokens: the folder where tokens are kept between runs; None for nowhere.
+        announce: shows a code that the user has to enter elsewhere.
     """
 
     lanes_per_host: int
@@ -54,6 +61,8 @@ class AccessSettings:
     requester_pays: bool
     largest_listing: int
     host_keys: tuple[str, ...] = ()
+    tokens: Path | None = None
+    announce: Callable[[DeviceCode], None] = tell_nothing
 
 
 class ProtocolRouter(Access):
@@ -148,6 +157,7 @@ class ProtocolRouter(Access):
         settings = replace(self._settings, pacer=None, trust=self._settings.trust.absolute())
         if settings.overhearing is not None:
             return None
+        settings = replace(settings, announce=tell_nothing)  # who starts it speaks to people
         rules = replace(settings.rules, gap_after=None)
         retrier = Retrier(settings.retrier.retry_policy)
         return partial(

@@ -1,28 +1,27 @@
 """HTTP and HTTPS: redirects, sign-ins, ranges and validators.
 
 Redirects and retries are rules of this house (`protocols.http.http_rules`, `protocols.retry`);
-connections are in `protocols.http.http_connection`.
+what is sent, and over which connections, is in `protocols.http`.
 """
 
 from __future__ import annotations
 
-import http.client
 import os
 import ssl
+import time
 from collections.abc import Callable, Mapping
-from contextlib import suppress
 from dataclasses import replace
 from datetime import UTC, datetime
-from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
-from urllib.parse import urlsplit
 
-from willow_cart.addresses import WEB, host_of, origin_of, scheme_of
+from willow_cart.addresses import scheme_of
 from willow_cart.errors import (
     NotServed,
     NotTrusted,
     ProtocolError,
     ServerBusy,
+    SignInFailed,
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
@@ -30,12 +29,9 @@ from willow_cart.protocols.base import Access, Download, Unchanged
 from willow_cart.protocols.http import http_rules as rules
 from willow_cart.protocols.http.http_connection import (
     Answer,
-    CannotConnect,
-    ConnectionPool,
-    Route,
-    Supervision,
 )
 from willow_cart.protocols.http.proxies import proxy_for as usual_proxy
+from willow_cart.protocols.http.web_sender import WebSender
 from willow_cart.protocols.promises import (
     PROOFS,
     composite_of,
@@ -44,22 +40,21 @@ from willow_cart.protocols.promises import (
 )
 from willow_cart.protocols.read_all import read_whole
 from willow_cart.protocols.recorder import ExchangeRecorder
-from willow_cart.protocols.sockets import RequestPacer, SocketGuard
+from willow_cart.protocols.retry import tell_nothing
+from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.protocols.web_delivery import WebDownload
-from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob, no_connection, translate
+from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob
+from willow_cart.protocols.web_parts import is_complete, part_from
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.sign_ins import Signer, SignIns
-from willow_cart.version import __version__
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
+    from willow_cart.protocols.web_sessions import WebSessions
+    from willow_cart.sign_in.oauth import DeviceCode
 
-# A refusal's page is read to its end if it is short, so that the connection can be used again.
-_MAX_DRAINED_BYTES = 64 * 1024
-
-# How long the body of a refusal is waited for.
-_DRAIN_SECONDS = 10.0
+_PAGE_TYPES = ("text/html", "application/xhtml+xml")
 
 # One for the first response without credentials, one for a stale nonce.
 _MAX_CHALLENGES = 3
@@ -91,6 +86,9 @@ def connect(settings: AccessSettings) -> WebAccess:
         longest=settings.rules.longest,
         pacer=settings.pacer,
         overhearing=settings.overhearing,
+        tokens=settings.tokens,
+        announce=settings.announce,
+        wait=settings.retrier.wait,
     )
 
 
@@ -111,6 +109,9 @@ class WebAccess(Access):
             beginning of its body and the address; None where it has nothing to add.
         proxy_for: the address of the proxy for an origin; None for none.
         overhearing: hears every exchange; None for none.
+        tokens: the folder where tokens are kept between runs; None for nowhere.
+        announce: shows a code that the user has to enter elsewhere.
+        wait: waits for that, for a number of seconds.
         now: the clock that Retry-After dates are compared with.
     """
 
@@ -128,27 +129,33 @@ class WebAccess(Access):
         explain: Explain | None = None,
         proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
         overhearing: ExchangeRecorder | None = None,
+        tokens: Path | None = None,
+        announce: Callable[[DeviceCode], None] = tell_nothing,
+        wait: Callable[[float], bool | None] = time.sleep,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self._overhearing = overhearing
-        self._pools: dict[str, ConnectionPool] = {}
-        self._proxy_for = proxy_for
-        self._lanes_per_host = lanes_per_host
-        self._connect_after = connect_after
         self._sign_ins = sign_ins or SignIns()
-        self._context = context
         self._of_store = of_store
         self._explain = explain
         self._now = now
         self._stall_after = stall_after if longest is None else min(stall_after, longest)
-        self._longest = longest
-        self._guard = SocketGuard(pacer)
-        self._fields = {
-            "User-Agent": f"willow-cart/{__version__}",
-            "Accept": "*/*",
-            # Bytes are wanted as they are kept: a coding would hide their length and their range.
-            "Accept-Encoding": "identity",
-        }
+        self._sender = WebSender(
+            lanes_per_host=lanes_per_host,
+            connect_after=connect_after,
+            stall_after=self._stall_after,
+            longest=longest,
+            pacer=pacer,
+            context=context,
+            proxy_for=proxy_for,
+            overhearing=overhearing,
+        )
+        self._sessions: WebSessions | None = None
+        if isinstance(sign_ins, SignIns) and sign_ins.have_sessions:
+            from willow_cart.protocols.web_sessions import WebSessions  # few sign-ins need them
+
+            self._sessions = WebSessions(
+                sign_ins, self._sender.send, tokens=tokens, announce=announce, wait=wait
+            )
 
     def open(
         self,
@@ -174,22 +181,22 @@ class WebAccess(Access):
         match response.status:
             case 200 | 203:
                 return WebDownload(response, address, facts, 0, seconds, notes=notes)
-            case 206 if is_part and (part := _part_from(response, facts, start, end, validators)):
+            case 206 if is_part and (part := part_from(response, facts, start, end, validators)):
                 return WebDownload(response, address, part, start, seconds, notes=notes)
-            case 206 if not is_part and (part := _part_from(response, facts, 0, None, None)):
+            case 206 if not is_part and (part := part_from(response, facts, 0, None, None)):
                 # A part that was not requested, and is the whole (RFC 9110, 15.3.7).
                 return WebDownload(response, address, part, 0, seconds, notes=notes)
             case 304 if validators is not None and not is_part:
-                self._drop(response)
+                self._sender.drop(response)
                 return Unchanged(facts)
-            case 416 if start and end is None and _is_complete(response, start, validators):
+            case 416 if start and end is None and is_complete(response, start, validators):
                 # Nothing is left to fetch; the delivery that says so is empty.
                 part = Metadata(final, start, validators or Validators())
                 return WebDownload(response, address, part, start, seconds, empty=True)
             case 206 | 416 if is_part:
                 # A part that is not the one requested must not be joined (RFC 9110, 14.4, 15.3.7),
                 # nor several parts in one body (14.6).
-                self._drop(response)
+                self._sender.drop(response)
                 return self.open(address)
             case _:
                 raise self._refusal(response, address, final)
@@ -202,18 +209,18 @@ class WebAccess(Access):
         """
         response, final, _ = self._follow("HEAD", address, {})
         if response.status in (400, 403, 405, 501):
-            self._drop(response)
+            self._sender.drop(response)
             response, final, _ = self._follow("GET", address, {"Range": "bytes=0-0"})
         content_range = rules.parse_content_range(response.fields.get("Content-Range"))
         if response.status in (206, 416) and content_range is not None:
             facts = replace(self._facts_from(response, final), length=content_range.length)
-            self._drop(response)
+            self._sender.drop(response)
         elif response.status in (200, 203):
             facts = self._facts_from(response, final)
             if response.left != 0:
                 response.close()  # a whole body, from who does not know of ranges
             else:
-                self._drop(response)
+                self._sender.drop(response)
         else:
             raise self._refusal(response, address, final)
         return replace(
@@ -243,36 +250,72 @@ class WebAccess(Access):
             response, _, _ = self._follow("OPTIONS", address, {})
         except TransferFailed:
             return False
-        self._drop(response)
+        self._sender.drop(response)
         return "1" in (response.fields.get("DAV") or "").replace(" ", "").split(",")
 
     def abort(self) -> None:
         """End every exchange; see `Access.abort`."""
-        self._guard.abort()
+        self._sender.abort()
 
     def close(self) -> None:
         """Release all connections."""
-        for pool in self._pools.values():
-            pool.close()
-        if self._overhearing is not None:
-            self._overhearing.end()
+        self._sender.close()
 
     def _follow(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
+        """Send a request and follow redirects; sign in anew if the answer is a sign-in form."""
+        sessions = self._sessions
+        if sessions is None:
+            return self._follow_once(method, address, fields)
+        generation = sessions.generation(address)
+        followed = self._follow_once(method, address, fields)
+        if self._is_form(sessions, address, followed):
+            self._sender.drop(followed.response)
+            sessions.renew(address, generation)
+            followed = self._follow_once(method, address, fields)
+            if self._is_form(sessions, address, followed):
+                self._sender.drop(followed.response)
+                raise SignInFailed(
+                    without_secrets(address),
+                    "the sign-in form came instead of the file, although the sign-in succeeded",
+                    "ask whether this user may have the file",
+                )
+        return followed
+
+    def _is_form(self, sessions: WebSessions, asked: str, followed: _Followed) -> bool:
+        """Whether an answer is a sign-in form; what was read of it comes once more."""
+        response = followed.response
+        if sessions.is_form(asked, followed.final):
+            return True
+        media_type, _ = rules.parse_content_type(response.fields.get("Content-Type"))
+        if media_type not in _PAGE_TYPES or "Content-Encoding" in response.fields:
+            return False
+        if not sessions.has_form(asked):
+            return False
+        beginning = self._sender.beginning_of(response)
+        response.unread(beginning)
+        return sessions.is_form(asked, followed.final, beginning)
+
+    def _follow_once(self, method: str, address: str, fields: dict[str, str]) -> _Followed:
         """Send a request and follow redirects."""
         seen = [address]
         cookies = ChainCookies()
         notes: tuple[str, ...] = ()
         since = 0
+        vouched = False
         while True:
             response = self._request(method, seen[-1], fields, cookies, asked=address)
             if response.status not in rules.REDIRECTS:
+                if vouched and self._sessions is not None:
+                    self._sessions.keep_identity(address, cookies)
                 return _Followed(response, seen[-1], notes)
+            if self._sessions is not None:
+                vouched |= self._sessions.is_identity_host(seen[-1])
             location = response.fields.get("Location")
             if location is None and self._explain is not None:
                 raise self._refusal(response, address, seen[-1])
             if cookies.take(seen[-1], response.fields.all_of("Set-Cookie")):
                 since = len(seen)  # who shows a new cookie may be sent to the same place again
-            self._drop(response)
+            self._sender.drop(response)
             following = rules.next_address(seen[-1], location, seen, since)
             if scheme_of(seen[-1]) == "https" and scheme_of(following) == "http":
                 self._require_nothing_at_stake(address)
@@ -304,8 +347,37 @@ class WebAccess(Access):
         """Send one request with the credentials of its origin."""
         if cookie := cookies.field_for(address):
             fields = fields | {"Cookie": cookie}
-        if not self._sign_ins:
-            return self._send(method, address, fields, asked=asked)
+        if not self._sign_ins or not self._sign_ins.is_for(address, asked):
+            return self._sender.send(method, address, fields, asked=asked)
+        if self._sessions is not None:
+            return self._request_in_session(self._sessions, method, address, fields, asked=asked)
+        return self._request_signed(method, address, fields, asked=asked)
+
+    def _request_in_session(
+        self,
+        sessions: WebSessions,
+        method: str,
+        address: str,
+        fields: dict[str, str],
+        *,
+        asked: str,
+    ) -> Answer:
+        """Send one request as part of a session; begin another one if that has ended."""
+        for is_last in (False, True):
+            more, generation = sessions.fields_for(address)
+            answer = self._request_signed(method, address, _joined(fields, more), asked=asked)
+            sessions.take_cookies(address, answer.fields.all_of("Set-Cookie"))
+            if answer.status != 401 or is_last or "Authorization" not in more:
+                break
+            self._sender.drop(answer)
+            sessions.renew(address, generation)  # the token was taken back
+        return answer
+
+    def _request_signed(
+        self, method: str, address: str, fields: dict[str, str], *, asked: str
+    ) -> Answer:
+        """Send one request with the credentials of its origin."""
+        cookie = fields.get("Cookie", "")
         there = address
         if more := self._sign_ins.query_for(address):
             there += f"{'&' if '?' in address else '?'}{more}"
@@ -314,62 +386,12 @@ class WebAccess(Access):
             if cookie and "Cookie" in signed:
                 signed["Cookie"] += f"; {cookie}"
             signed = fields | signed
-            response = self._send(method, there, signed, asked=asked)
+            response = self._sender.send(method, there, signed, asked=asked)
             challenges = response.fields.all_of("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
                 break
-            self._drop(response)
+            self._sender.drop(response)
         return response
-
-    def _send(self, method: str, address: str, fields: dict[str, str], *, asked: str) -> Answer:
-        parts = urlsplit(address)
-        if parts.scheme not in WEB:
-            raise ProtocolError(
-                without_secrets(asked), "not a web address", "use an http:// or https:// address"
-            )
-        pool = self._pool_for(origin_of(address))
-        target = f"{parts.path}?{parts.query}" if parts.query else parts.path
-        fields = self._fields | fields
-        sent = fields
-        if pool.route.is_relayed:
-            target, sent = address, fields | pool.route.proxy_fields
-        try:
-            answer = pool.request(method, target, sent)
-        except CannotConnect as error:
-            raise no_connection(error.__cause__, asked, host_of(address)) from error
-        except (OSError, http.client.HTTPException) as error:
-            raise translate(error, asked, host_of(address), self._stall_after) from error
-        if self._overhearing is not None:
-            self._overhearing.overhear(answer.response, method, address, fields)
-        return answer
-
-    def _pool_for(self, origin: str) -> ConnectionPool:
-        """Return the connection pool of an origin.
-
-        Of two that lanes make at the same time, one is kept.
-        """
-        pool = self._pools.get(origin)
-        if pool is None:
-            route = Route(origin, self._proxy_for(origin), self._trust)
-            supervision = Supervision(
-                self._guard,
-                host_of(origin),
-                self._connect_after,
-                self._stall_after,
-                float("inf") if self._longest is None else self._longest,
-            )
-            made = ConnectionPool(route, supervision, self._lanes_per_host)
-            pool = self._pools.setdefault(origin, made)
-        return pool
-
-    @cached_property
-    def _trust(self) -> ssl.SSLContext:
-        """Who is trusted; reading the system's certificates takes a while."""
-        context = self._context or ssl.create_default_context()
-        context.set_alpn_protocols(["http/1.1"])
-        if context.post_handshake_auth is not None:
-            context.post_handshake_auth = True  # RFC 8446, 4.6.2
-        return context
 
     def _facts_from(self, response: Answer, address: str) -> Metadata:
         fields = response.fields
@@ -394,22 +416,6 @@ class WebAccess(Access):
             composite=composite,
         )
 
-    def _drop(self, response: Answer) -> None:
-        """Drain or close a response without using its body."""
-        left = response.left
-        if left is not None and left <= _MAX_DRAINED_BYTES:
-            self._beginning_of(response)
-        response.close()
-
-    def _beginning_of(self, response: Answer) -> bytes:
-        """Read the body of a response without a file, if that is short and comes soon."""
-        response.allow(min(_DRAIN_SECONDS, self._stall_after))
-        body = b""
-        with suppress(OSError, http.client.HTTPException):
-            while len(body) < _MAX_DRAINED_BYTES and (data := response.read(_MAX_DRAINED_BYTES)):
-                body += data
-        return body
-
     def _refusal(self, response: Answer, address: str, final: str) -> TransferFailed:
         """Return the error for a response without a file.
 
@@ -421,7 +427,7 @@ class WebAccess(Access):
         status = response.status
         wait = rules.parse_retry_after(response.fields.get("Retry-After"), self._now())
         explained = self._explained(response, address)
-        self._drop(response)
+        self._sender.drop(response)
         if explained is not None:
             return explained
         shown = without_secrets(address)
@@ -446,35 +452,11 @@ class WebAccess(Access):
             return explain_blob(code, response.status, shown, signed=self._signs(address))
         if self._explain is None:
             return None
-        body = self._beginning_of(response)[:_MAX_DRAINED_BYTES]
+        body = self._sender.beginning_of(response)
         return self._explain(response.status, response.fields, body, address)
 
 
-def _part_from(
-    response: Answer, facts: Metadata, start: int, end: int | None, validators: Validators | None
-) -> Metadata | None:
-    """Return the metadata of the complete representation.
-
-    None unless a 206 is exactly the part that was requested.
-    """
-    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
-    if content_range is None or content_range.first != start or content_range.length is None:
-        return None
-    last = (content_range.length if end is None else end) - 1
-    if content_range.last != last:
-        return None
-    if facts.length not in (None, last + 1 - start):
-        return None
-    # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
-    if validators is not None and rules.contradict(facts.validators, validators):
-        return None
-    return replace(facts, length=content_range.length, validators=validators or facts.validators)
-
-
-def _is_complete(response: Answer, start: int, validators: Validators | None) -> bool:
-    """Whether a 416 means that the file is complete: same version, and this length.
-
-    A server that found another version would have sent it whole (RFC 9110, 13.1.5, 15.5.17).
-    """
-    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
-    return validators is not None and content_range is not None and content_range.length == start
+def _joined(fields: dict[str, str], more: dict[str, str]) -> dict[str, str]:
+    """Return the fields of a request with those of its session."""
+    cookies = "; ".join(filter(None, (each.get("Cookie", "") for each in (fields, more))))
+    return fields | more | ({"Cookie": cookies} if cookies else {})

@@ -40,6 +40,11 @@ class ChainCookies:
                 self._take_one(address, field)
         return self._kept != before
 
+    def take_over(self, address: str, others: ChainCookies) -> None:
+        """Store the cookies of another chain that are for the origin of an address."""
+        origin = origin_of(address)
+        self._kept |= {key: value for key, value in others._kept.items() if key[0] == origin}
+
     def field_for(self, address: str) -> str:
         """Return the Cookie field for a request; empty if missing."""
         origin, path = origin_of(address), urlsplit(address).path or "/"

@@ -4,23 +4,44 @@ from __future__ import annotations
 
 import difflib
 import os
+import re
 import tomllib
 from collections.abc import Collection, Mapping
 from pathlib import Path
+from typing import Any
 
 from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress, BadOption
-from willow_cart.sign_in.sign_ins import Secret, SignIn, read_secret
+from willow_cart.sign_in.login_form import FormSignIn
+from willow_cart.sign_in.oauth import OAuthSignIn
+from willow_cart.sign_in.sign_ins import Secret, SignIn, read_secret, require_keyring
 
-_SECRETS = ("password", "token", "account_key", "shared_access", "passphrase")
+# The names of fields whose values must not be read by others.
+_SECRET_NAME = re.compile(r"pass|pw|secret|pin|token|code", re.IGNORECASE)
+
+_SECRETS = (
+    "password", "token", "account_key", "shared_access", "passphrase", "client_secret",
+    "refresh_token",
+)  # fmt: skip
+_OAUTH = ("token_address", "device_address", "client", "scope", "keep_tokens")
 _KEYS = (
     "at",
     "user",
     "fields",
     "key",
+    "form",
+    "form_fields",
+    "only_from",
+    *_OAUTH,
     *_SECRETS,
     *(f"{each}_{kind}" for each in _SECRETS for kind in ("env", "file")),
 )
+
+
+# The others are texts.
+_TYPES: Mapping[str, type | tuple[type, ...]] = {
+    "fields": dict, "form_fields": dict, "only_from": (str, list)
+}  # fmt: skip
 
 
 def read_sign_ins(
@@ -78,13 +99,7 @@ def _read_one(
 ) -> tuple[str | None, SignIn]:
     if not isinstance(entry, dict):
         raise BadOption(place, "not a table", "write [sign_in.NAME]")
-    for key, value in entry.items():
-        if key not in _KEYS:
-            near = difflib.get_close_matches(key, _KEYS, 1)
-            meant = f"did you mean {near[0]}?" if near else f"there are {', '.join(_KEYS)}"
-            raise BadOption(f"{place}, {key}", "unknown key", meant)
-        if not isinstance(value, dict if key == "fields" else str):
-            raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")
+    _require_known_keys(place, entry)
 
     def secret(what: str) -> Secret | None:
         if what in entry:  # a reference, as on the command line
@@ -102,18 +117,105 @@ def _read_one(
         (name, read_secret(str(reference), f"{place}, fields, {name}", environment))
         for name, reference in entry.get("fields", {}).items()
     )
-    password, token, account_key, shared_access, passphrase = map(secret, _SECRETS)
-    key = _key_in(place, entry.get("key", ""))
+    secrets = {what: secret(what) for what in _SECRETS}
+    form = _form_in(place, entry, secrets["password"], environment)
+    oauth = _oauth_in(place, entry, secrets)
+    if (form or oauth) and origin is None:
+        raise BadOption(f"{place}, at", "is missing", "name the place that is signed in to")
+    places = entry.get("only_from", [])
     return origin, SignIn(
         entry.get("user", ""),
-        password,
-        token,
+        None if form else secrets["password"],
+        secrets["token"],
         fields,
-        account_key,
-        shared_access,
-        key=key,
-        passphrase=passphrase,
-    )  # fmt: skip
+        secrets["account_key"],
+        secrets["shared_access"],
+        key=_key_in(place, entry.get("key", "")),
+        passphrase=secrets["passphrase"],
+        form=form,
+        oauth=oauth,
+        only_from=tuple(
+            origin_of(_address_in(place, "only_from", each))
+            for each in ([places] if isinstance(places, str) else places)
+        ),
+    )
+
+
+def _require_known_keys(place: str, entry: Mapping[str, object]) -> None:
+    for key, value in entry.items():
+        if key not in _KEYS:
+            near = difflib.get_close_matches(key, _KEYS, 1)
+            meant = f"did you mean {near[0]}?" if near else f"there are {', '.join(_KEYS)}"
+            raise BadOption(f"{place}, {key}", "unknown key", meant)
+        if not isinstance(value, _TYPES.get(key, str)):
+            raise BadOption(f"{place}, {key}", "is of the wrong type", "write text in quotes")
+
+
+def _address_in(place: str, key: str, address: object) -> str:
+    """Return the address that a key has, in normal form; secrets go there.
+
+    Raises:
+        BadOption: it is none, or not protected by TLS on its way.
+    """
+    try:
+        return normalise(str(address))
+    except BadAddress as error:
+        raise BadOption(f"{place}, {key}", error.reason, error.advice) from None
+
+
+def _form_in(
+    place: str, entry: Mapping[str, Any], password: Secret | None, environment: Mapping[str, str]
+) -> FormSignIn | None:
+    """Return the form that a sign-in fills in, or None."""
+    if "form" not in entry:
+        return None
+    fields = []
+    for name, value in entry.get("form_fields", {}).items():
+        is_reference = str(value).startswith(("env:", "file:", "keyring:"))
+        if not is_reference and _SECRET_NAME.search(name):
+            # A password in plain text is read by everyone who sees the file.
+            read_secret(str(value), f"{place}, form_fields, {name}", environment)
+        secret = (
+            read_secret(str(value), f"{place}, form_fields, {name}", environment)
+            if is_reference
+            else Secret(str(value))
+        )
+        fields.append((name, secret))
+    if password is None and not fields:
+        raise BadOption(f"{place}, form", "has nothing to fill in", "give user and password")
+    address = _address_in(place, "form", entry["form"])
+    return FormSignIn(address, entry.get("user", ""), password, tuple(fields))
+
+
+def _oauth_in(
+    place: str, entry: Mapping[str, Any], secrets: Mapping[str, Secret | None]
+) -> OAuthSignIn | None:
+    """Return how a sign-in obtains tokens, or None."""
+    if "token_address" not in entry:
+        for key in (*_OAUTH, "client_secret", "refresh_token"):
+            if key in entry:
+                raise BadOption(f"{place}, {key}", "requires token_address", "")
+        return None
+    if "client" not in entry:
+        raise BadOption(f"{place}, client", "is missing", "name the client of the place")
+    if not (secrets["client_secret"] or secrets["refresh_token"] or "device_address" in entry):
+        advice = "give client_secret, refresh_token or device_address"
+        raise BadOption(f"{place}, token_address", "has nothing to sign in with", advice)
+    keep = entry.get("keep_tokens", "file")
+    if keep not in ("file", "keyring"):
+        raise BadOption(f"{place}, keep_tokens", f"unknown value {keep}", "write file or keyring")
+    if keep == "keyring":
+        require_keyring(f"{place}, keep_tokens")
+    device = entry.get("device_address", "")
+    return OAuthSignIn(
+        _address_in(place, "token_address", entry["token_address"]),
+        entry["client"],
+        secrets["client_secret"],
+        secrets["refresh_token"],
+        _address_in(place, "device_address", device) if device else "",
+        entry.get("scope", ""),
+        keep == "keyring",
+    )
 
 
 def _key_in(place: str, key: str) -> str:

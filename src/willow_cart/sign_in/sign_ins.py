@@ -9,7 +9,7 @@ from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import host_of, origin_of
@@ -21,6 +21,9 @@ from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_dige
 
 if TYPE_CHECKING:
     import netrc
+
+    from willow_cart.sign_in.login_form import FormSignIn
+    from willow_cart.sign_in.oauth import OAuthSignIn
 
 
 _NO_FIELDS: Mapping[str, str] = {}
@@ -50,6 +53,10 @@ class Secret:
         return "***"
 
 
+Fields = tuple[tuple[str, Secret], ...]
+"""Secrets by the names of fields."""
+
+
 @dataclass(frozen=True, slots=True)
 class SignIn:
     """The credentials for an origin: any of these.
@@ -63,6 +70,9 @@ class SignIn:
         shared_access: a shared access signature of such a store: a query, added to every request.
         key: the path of a private key for SSH.
         passphrase: what that is encrypted with.
+        form: a form on a page to fill in; None for none.
+        oauth: how tokens are obtained; None for not at all.
+        only_from: the origins whose redirects lead here; empty for everyone.
     """
 
     user: str = ""
@@ -73,6 +83,9 @@ class SignIn:
     shared_access: Secret | None = None
     key: str = ""
     passphrase: Secret | None = None
+    form: FormSignIn | None = None
+    oauth: OAuthSignIn | None = None
+    only_from: tuple[str, ...] = ()
 
     @property
     def secrets(self) -> Iterator[Secret]:
@@ -82,6 +95,11 @@ class SignIn:
         )  # fmt: skip
         yield from filter(None, single)
         yield from (secret for _, secret in self.fields)
+        if self.form is not None:
+            yield from (secret for _, secret in self.form.fields)
+            yield from filter(None, (self.form.password,))
+        if self.oauth is not None:
+            yield from filter(None, (self.oauth.client_secret, self.oauth.refresh_token))
 
     def with_each(self, change: Callable[[Secret], Secret]) -> SignIn:
         """Return a copy with another secret in the place of each."""
@@ -89,12 +107,29 @@ class SignIn:
         def changed(secret: Secret | None) -> Secret | None:
             return None if secret is None else change(secret)
 
-        return SignIn(
-            self.user, changed(self.password), changed(self.token),
-            tuple((name, change(secret)) for name, secret in self.fields),
-            changed(self.account_key), changed(self.shared_access),
-            key=self.key, passphrase=changed(self.passphrase),
-        )  # fmt: skip
+        def changed_each(fields: Fields) -> Fields:
+            return tuple((name, change(secret)) for name, secret in fields)
+
+        form, oauth = self.form, self.oauth
+        if form is not None:
+            form = replace(form, password=changed(form.password), fields=changed_each(form.fields))
+        if oauth is not None:
+            oauth = replace(
+                oauth,
+                client_secret=changed(oauth.client_secret),
+                refresh_token=changed(oauth.refresh_token),
+            )
+        return replace(
+            self,
+            password=changed(self.password),
+            token=changed(self.token),
+            fields=changed_each(self.fields),
+            account_key=changed(self.account_key),
+            shared_access=changed(self.shared_access),
+            passphrase=changed(self.passphrase),
+            form=form,
+            oauth=oauth,
+        )
 
     def __post_init__(self) -> None:
         named = [("token", self.token), *((f"header {name}", one) for name, one in self.fields)]
@@ -145,24 +180,34 @@ def read_secret(reference: str, what: str, environment: Mapping[str, str] = os.e
     )
 
 
-def _from_keyring(name: str, what: str) -> str:
-    """Return a secret from the keyring of the system, where it is kept for this program.
+def require_keyring(what: str) -> Any:
+    """Return the package for the keyring of the system.
 
     Raises:
-        BadOption: the entry or the keyring does not exist.
+        BadOption: it is not installed.
     """
     try:
         import keyring
-        from keyring.errors import KeyringError
+        import keyring.errors
     except ImportError:
         raise BadOption(
             what,
             "requires the package keyring, which is not installed",
             "install it with pip install 'willow-cart[keyring]', or write env:NAME or file:PATH",
         ) from None
+    return keyring
+
+
+def _from_keyring(name: str, what: str) -> str:
+    """Return a secret from the keyring of the system, where it is kept for this program.
+
+    Raises:
+        BadOption: the entry or the keyring does not exist.
+    """
+    keyring = require_keyring(what)
     try:
-        value = keyring.get_password(_KEYRING_SERVICE, name)
-    except KeyringError as error:
+        value: str | None = keyring.get_password(_KEYRING_SERVICE, name)
+    except keyring.errors.KeyringError as error:
         raise BadOption(
             what, f"the keyring cannot be read: {said_in(error)}", "write env:NAME or file:PATH"
         ) from None
@@ -203,6 +248,9 @@ class Signer(Protocol):
 
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
         """Process WWW-Authenticate; return whether to retry."""
+
+    def is_for(self, address: str, asked: str) -> bool:
+        """Whether a request that another address has led to may be authorised."""
 
 
 class SignIns:
@@ -299,6 +347,31 @@ class SignIns:
             fields["Authorization"] = answer
         fields.update((name, secret.value) for name, secret in sign_in.fields)
         return fields
+
+    def session_sign_in(self, address: str) -> SignIn | None:
+        """Return the sign-in of an origin if it takes requests of its own."""
+        sign_in = self._by_origin.get(origin_of(address))
+        return sign_in if sign_in is not None and (sign_in.form or sign_in.oauth) else None
+
+    @property
+    def have_sessions(self) -> bool:
+        """Whether any sign-in takes requests of its own, or is that of an identity host."""
+        return any(each.form or each.oauth or each.only_from for each in self._by_origin.values())
+
+    def is_of_identity_host(self, address: str) -> bool:
+        """Whether an address is of a host that only vouches for users of other places."""
+        sign_in = self._by_origin.get(origin_of(address))
+        return sign_in is not None and bool(sign_in.only_from)
+
+    def is_for(self, address: str, asked: str) -> bool:
+        """Whether a request may be authorised.
+
+        Args:
+            address: that is asked.
+            asked: what was requested at first, and has led there.
+        """
+        sign_in = self._by_origin.get(origin_of(address))
+        return not (sign_in and sign_in.only_from) or origin_of(asked) in sign_in.only_from
 
     def query_for(self, address: str) -> str:
         """Return the shared access signature of an origin; empty if missing."""

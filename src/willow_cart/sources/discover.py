@@ -15,6 +15,7 @@ from willow_cart.errors import (
 )
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
+from willow_cart.protocols.web import WebAccess
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 from willow_cart.sources.source_guide import Asking, SourceGuide, shown_as
 
@@ -40,8 +41,6 @@ def discover(
     """
     found = Discovery()
     if access is None:
-        from willow_cart.protocols.web import WebAccess
-
         with WebAccess() as web:
             found.offers += discover_each(sources, found, web, looking, standard_input)
     else:

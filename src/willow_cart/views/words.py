@@ -12,6 +12,7 @@ from willow_cart.jobs.job_events import (
     CartFilled,
     CartKept,
     ChangedHere,
+    CodeWanted,
     ErrandWritten,
     KeptAside,
     ListFound,
@@ -49,6 +50,11 @@ def lines_of(event: object) -> Iterator[str]:
 def _of_wait(event: Waits) -> Iterator[str]:
     error = event.error
     yield f"{error.thing}: {error.reason}; retrying in {format_duration(event.pause)}"
+
+
+@lines_of.register(CodeWanted)
+def _of_code(event: CodeWanted) -> Iterator[str]:
+    yield f"to sign in, open {event.address} and enter the code {event.code}"
 
 
 @lines_of.register(AwaitsAnswers)

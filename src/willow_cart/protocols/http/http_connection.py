@@ -133,7 +133,9 @@ class WebConnection(http.client.HTTPConnection):
         # RFC 9112, 9.8: a connection that is cut is not one that has ended.
         return context.wrap_socket(sock, server_hostname=host, suppress_ragged_eofs=False)
 
-    def ask(self, method: str, target: str, fields: Mapping[str, str]) -> StrictResponse:
+    def ask(
+        self, method: str, target: str, fields: Mapping[str, str], body: bytes = b""
+    ) -> StrictResponse:
         """Send a request when it is the host's turn, and read the head of its response.
 
         Raises:
@@ -146,7 +148,7 @@ class WebConnection(http.client.HTTPConnection):
             self.sock.settimeout(self._supervision.stall_seconds)  # the last answer came late
         self._supervision.guard.wait_turn(self._supervision.host)
         self._deadline = time.monotonic() + self._supervision.longest_seconds
-        self.request(method, target, headers=fields)
+        self.request(method, target, body or None, headers=fields)
         answer = self.getresponse()
         assert isinstance(answer, StrictResponse), "it is made here"
         return answer
@@ -199,7 +201,9 @@ class ConnectionPool:
         self._most = most
         self._idle: deque[WebConnection] = deque()
 
-    def request(self, method: str, target: str, fields: Mapping[str, str]) -> Answer:
+    def request(
+        self, method: str, target: str, fields: Mapping[str, str], body: bytes = b""
+    ) -> Answer:
         """Send a request over a connection that is free, or a new one.
 
         Raises:
@@ -208,7 +212,7 @@ class ConnectionPool:
         """
         connection = self._take()
         try:
-            return Answer(connection.ask(method, target, fields), connection, self)
+            return Answer(connection.ask(method, target, fields, body), connection, self)
         except BaseException:
             connection.end()
             raise
@@ -260,6 +264,7 @@ class Answer:
         self.status = response.status
         self.fields = response.fields
         self.received = 0
+        self._again = b""
         self._connection: WebConnection | None = connection
         self._pool = pool
         if response.isclosed() or response.length == 0:
@@ -268,12 +273,13 @@ class Answer:
     @property
     def left(self) -> int | None:
         """Return how many bytes of the body are to come; None if that is not known."""
-        return 0 if self.is_whole else self.response.length
+        left = 0 if self._connection is None else self.response.length
+        return None if left is None else left + len(self._again)
 
     @property
     def is_whole(self) -> bool:
         """Whether all of the body has been read, or it is closed."""
-        return self._connection is None
+        return self._connection is None and not self._again
 
     def read(self, size: int) -> bytes:
         """Return the bytes of one receive, at most this many; empty at the end.
@@ -281,6 +287,9 @@ class Answer:
         Raises:
             http.client.HTTPException, OSError: the connection broke, or its framing is invalid.
         """
+        if self._again:
+            again, self._again = self._again[:size], self._again[size:]
+            return again
         if self.is_whole:
             return b""
         response = self.response
@@ -292,6 +301,10 @@ class Answer:
         if response.length == 0 or not data:
             self._end()
         return data
+
+    def unread(self, data: bytes) -> None:
+        """Have bytes that were read come once more."""
+        self._again = data + self._again
 
     def allow(self, seconds: float) -> None:
         """Limit the time until more of the body has come."""
@@ -311,6 +324,7 @@ class Answer:
     def close(self) -> None:
         """Close the connection unless it was given back."""
         connection, self._connection = self._connection, None
+        self._again = b""
         self.response.close()
         if connection is not None:
             connection.end()

@@ -1,0 +1,154 @@
+"""Send single requests to web servers: their fields, proxies and pools of connections."""
+
+from __future__ import annotations
+
+import http.client
+import ssl
+from collections.abc import Callable
+from contextlib import suppress
+from functools import cached_property
+from urllib.parse import urlsplit
+
+from willow_cart.addresses import WEB, host_of, origin_of
+from willow_cart.errors import ProtocolError
+from willow_cart.protocols.http.http_connection import (
+    Answer,
+    CannotConnect,
+    ConnectionPool,
+    Route,
+    Supervision,
+)
+from willow_cart.protocols.recorder import ExchangeRecorder
+from willow_cart.protocols.sockets import RequestPacer, SocketGuard
+from willow_cart.protocols.web_errors import no_connection, translate
+from willow_cart.redaction import without_secrets
+from willow_cart.version import __version__
+
+# A refusal's page is read to its end if it is short, so that the connection can be used again.
+_MAX_DRAINED_BYTES = 64 * 1024
+
+# How long the body of a refusal is waited for.
+_DRAIN_SECONDS = 10.0
+
+
+class WebSender:
+    """Sends requests, each once; thread-safe.
+
+    Args:
+        lanes_per_host, connect_after, stall_after, longest, pacer, context, proxy_for,
+            overhearing: see `WebAccess`.
+    """
+
+    def __init__(
+        self,
+        *,
+        lanes_per_host: int,
+        connect_after: float,
+        stall_after: float,
+        longest: float | None,
+        pacer: RequestPacer | None,
+        context: ssl.SSLContext | None,
+        proxy_for: Callable[[str], str | None],
+        overhearing: ExchangeRecorder | None,
+    ) -> None:
+        self._pools: dict[str, ConnectionPool] = {}
+        self._lanes_per_host = lanes_per_host
+        self._connect_after = connect_after
+        self._stall_after = stall_after
+        self._longest = longest
+        self._guard = SocketGuard(pacer)
+        self._context = context
+        self._proxy_for = proxy_for
+        self._overhearing = overhearing
+        self._fields = {
+            "User-Agent": f"willow-cart/{__version__}",
+            "Accept": "*/*",
+            # Bytes are wanted as they are kept: a coding would hide their length and their range.
+            "Accept-Encoding": "identity",
+        }
+
+    def send(
+        self,
+        method: str,
+        address: str,
+        fields: dict[str, str],
+        *,
+        asked: str,
+        body: bytes | None = None,
+    ) -> Answer:
+        """Send one request; one with a body is a step of a sign-in, which no record has."""
+        parts = urlsplit(address)
+        if parts.scheme not in WEB:
+            raise ProtocolError(
+                without_secrets(asked), "not a web address", "use an http:// or https:// address"
+            )
+        pool = self._pool_for(origin_of(address))
+        target = f"{parts.path}?{parts.query}" if parts.query else parts.path
+        fields = self._fields | fields
+        sent = fields
+        if pool.route.is_relayed:
+            target, sent = address, fields | pool.route.proxy_fields
+        try:
+            answer = pool.request(method, target, sent, body or b"")
+        except CannotConnect as error:
+            raise no_connection(error.__cause__, asked, host_of(address)) from error
+        except (OSError, http.client.HTTPException) as error:
+            raise translate(error, asked, host_of(address), self._stall_after) from error
+        if self._overhearing is not None and body is None:
+            self._overhearing.overhear(answer.response, method, address, fields)
+        return answer
+
+    def _pool_for(self, origin: str) -> ConnectionPool:
+        """Return the connection pool of an origin.
+
+        Of two that lanes make at the same time, one is kept.
+        """
+        pool = self._pools.get(origin)
+        if pool is None:
+            route = Route(origin, self._proxy_for(origin), self._trust)
+            supervision = Supervision(
+                self._guard,
+                host_of(origin),
+                self._connect_after,
+                self._stall_after,
+                float("inf") if self._longest is None else self._longest,
+            )
+            made = ConnectionPool(route, supervision, self._lanes_per_host)
+            pool = self._pools.setdefault(origin, made)
+        return pool
+
+    @cached_property
+    def _trust(self) -> ssl.SSLContext:
+        """Who is trusted; reading the system's certificates takes a while."""
+        context = self._context or ssl.create_default_context()
+        context.set_alpn_protocols(["http/1.1"])
+        if context.post_handshake_auth is not None:
+            context.post_handshake_auth = True  # RFC 8446, 4.6.2
+        return context
+
+    def drop(self, response: Answer) -> None:
+        """Drain or close a response without using its body."""
+        left = response.left
+        if left is not None and left <= _MAX_DRAINED_BYTES:
+            self.beginning_of(response)
+        response.close()
+
+    def beginning_of(self, response: Answer) -> bytes:
+        """Read the body of a response without a file, if that is short and comes soon."""
+        response.allow(min(_DRAIN_SECONDS, self._stall_after))
+        body = b""
+        with suppress(OSError, http.client.HTTPException):
+            while len(body) < _MAX_DRAINED_BYTES and (data := response.read(_MAX_DRAINED_BYTES)):
+                body += data
+        return body
+
+    def abort(self) -> None:
+        """End every exchange."""
+        self._guard.abort()
+
+    def close(self) -> None:
+        """Release all connections."""
+        for pool in self._pools.values():
+            pool.close()
+        if self._overhearing is not None:
+            self._overhearing.end()

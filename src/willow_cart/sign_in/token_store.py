@@ -1,0 +1,66 @@
+"""Keep tokens between runs: in the system's keyring, or in files for their owner alone."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+
+from willow_cart.sign_in.oauth import OAuthSignIn, Token
+from willow_cart.sign_in.sign_ins import require_keyring
+
+_SERVICE = "willow-cart tokens"
+
+
+class TokenStore:
+    """Keeps one token for each client at each place.
+
+    Args:
+        folder: for files; made when it is first written. None for no files.
+    """
+
+    def __init__(self, folder: Path | None) -> None:
+        self._folder = folder
+
+    def load(self, sign_in: OAuthSignIn) -> Token | None:
+        """Return the token of a sign-in, or None."""
+        name = _name(sign_in)
+        if sign_in.in_keyring:
+            keyring = require_keyring("keep_tokens")
+
+            with suppress(keyring.errors.KeyringError):
+                return Token.from_text(keyring.get_password(_SERVICE, name) or "")
+            return None
+        if self._folder is None:
+            return None
+        with suppress(OSError, UnicodeDecodeError):
+            return Token.from_text((self._folder / f"{name}.json").read_text("utf-8"))
+        return None
+
+    def keep(self, sign_in: OAuthSignIn, token: Token) -> None:
+        """Keep a token; a run does not end because that fails."""
+        name = _name(sign_in)
+        if sign_in.in_keyring:
+            keyring = require_keyring("keep_tokens")
+
+            with suppress(keyring.errors.KeyringError):
+                keyring.set_password(_SERVICE, name, token.as_text())
+            return
+        if self._folder is None:
+            return
+        with suppress(OSError):
+            self._folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            # For its owner alone from the beginning (mkstemp has the mode 0600).
+            descriptor, made = tempfile.mkstemp(dir=self._folder)
+            with os.fdopen(descriptor, "w", encoding="utf-8") as file:
+                file.write(token.as_text())
+            Path(made).replace(self._folder / f"{name}.json")
+
+
+def _name(sign_in: OAuthSignIn) -> str:
+    """Return the name of a token, which says nothing of it."""
+    refresh = sign_in.refresh_token.value if sign_in.refresh_token else ""
+    what = (sign_in.token_address, sign_in.client, sign_in.scope, refresh)
+    return hashlib.sha256(repr(what).encode()).hexdigest()[:32]
