@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -185,6 +186,42 @@ def test_requests_are_signed_and_secrets_stay_where_they_belong(
         public = run("survey", "gs://odd/", cwd=tmp_path)
         assert public.code == 1
         assert "storage.googleapis.com" in public.err
+
+
+def test_profiles_and_roles_are_used_when_asked_for(
+    tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    aws = tmp_path / ".aws"
+    aws.mkdir()
+    (aws / "credentials").write_text(
+        "[fen]\naws_access_key_id = ida\naws_secret_access_key = reedmace\n[bare]\n"
+    )
+    role = {
+        "AccessKeyId": "ida", "SecretAccessKey": "reedmace", "Token": "fen",
+        "Code": "Success", "Expiration": "2131-01-01T00:00:00Z",
+    }  # fmt: skip
+    place.exhibits["role"] = Exhibit(json.dumps(role).encode(), media_type="application/json")
+    objects = {f"odd/{key}": content for key, content in ODD.items()}
+    with DemoStore(objects, secret="ida:reedmace") as store:
+        everything = ["survey", "s3://odd/", "--endpoint", store.base, "--depth", "all"]
+        monkeypatch.setenv("AWS_CONTAINER_CREDENTIALS_FULL_URI", f"{place.base}/role")
+        assert "the store denies access" in run(*everything, cwd=tmp_path).err
+        assert place.requests == [], "roles are not asked for unless wished"
+        for more in (["--profile", "fen"], ["--ambient"]):
+            assert run(*everything, *more, cwd=tmp_path).code == 0, more
+        assert [each.path for each in place.requests] == ["/role"]
+        hauled = run("haul", *everything[1:], "--ambient", "--into", "x", cwd=tmp_path)
+        assert hauled.code == 0, hauled.err
+        monkeypatch.delenv("AWS_CONTAINER_CREDENTIALS_FULL_URI")
+        monkeypatch.setenv("AWS_EC2_METADATA_DISABLED", "true")
+        for given, words in {
+            ("--profile", "sedge"): "--profile sedge: no such profile; known profiles: fen, bare",
+            ("--profile", "bare"): "--profile bare: has no credentials",
+            ("--ambient",): "--ambient: this machine has no role that can be used",
+        }.items():
+            refused = run(*everything, *given, cwd=tmp_path)
+            assert (refused.code, len(refused.err.splitlines())) == (2, 1), refused.err
+            assert words in refused.err
 
 
 def test_what_may_not_be_listed_may_still_be_fetched(tmp_path: Path, store: DemoStore) -> None:

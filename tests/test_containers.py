@@ -15,6 +15,7 @@ import pytest
 
 from tests.support.program import files_in, run
 from tests.support.servers import free_port, is_up
+from willow_cart.addresses import container_on_web
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
 from willow_cart.errors import ProtocolError
@@ -72,6 +73,34 @@ def secret(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 
 SIGNED = ["--user", ACCOUNT, "--account-key", "env:TRAPS_KEY"]
+
+
+def test_a_container_may_be_written_by_its_account(tmp_path: Path, account: str) -> None:
+    base = account.rpartition("/")[0]
+    written = [f"az://{ACCOUNT}/traps/2031-05/", "--endpoint", base]
+    by_account = run("survey", *written, "--depth", "all", "--csv", *SIGNED, cwd=tmp_path)
+    by_address = run(
+        "survey", f"{account}/traps/2031-05/", "--depth", "all", "--csv", *SIGNED, cwd=tmp_path
+    )
+    assert by_account.code == by_address.code == 0, by_account.err
+    assert by_account.out == by_address.out
+    pasted = f"az://{ACCOUNT}/traps/2031-05/*/img_*.jpg?{shared_access()}"
+    hauled = run("haul", pasted, "--endpoint", base, "--into", "d", cwd=tmp_path)
+    assert hauled.code == 0, hauled.err
+    assert sorted(files_in(tmp_path / "d").values()) == [b"three", b"two"]
+    peeked = run("peek", f"az://{ACCOUNT}/open/2031-05.csv", "--endpoint", base, cwd=tmp_path)
+    assert peeked.code == 0, peeked.err
+    knocked = run("knock", *written, *SIGNED, cwd=tmp_path)
+    assert knocked.code == 0, knocked.out
+    for words, told in {
+        (f"az://{ACCOUNT}",): "names no container; write az://ACCOUNT/CONTAINER/PREFIX",
+        (f"az://{ACCOUNT}/traps/", f"{account}/traps/"): "do not go with other sources",
+    }.items():
+        refused = run("survey", *words, cwd=tmp_path)
+        assert (refused.code, len(refused.err.splitlines())) == (2, 1), refused.err
+        assert told in refused.err
+    public = "https://fen.blob.core.windows.net/traps/a%20b/"
+    assert container_on_web("AZ://fen/traps/a%20b/", None) == public
 
 
 def shared_access(**more: Any) -> str:

@@ -171,6 +171,34 @@ def _without_dot_segments(path: str) -> str:
     return "/".join(kept)
 
 
+_CONTAINER = "az://"
+
+
+def is_container_address(text: str) -> bool:
+    """Whether a source is written `az://ACCOUNT/CONTAINER/PREFIX`."""
+    return text.strip().lower().startswith(_CONTAINER)
+
+
+def container_on_web(text: str, endpoint: str | None) -> str:
+    """Return the web address of a container that is written `az://ACCOUNT/CONTAINER/PREFIX`.
+
+    Args:
+        text: as written; a shared access signature may follow.
+        endpoint: the address of a server with accounts as its first folders; None for the public
+            service.
+
+    Raises:
+        BadAddress: it names no container.
+    """
+    account, _, rest = text.strip()[len(_CONTAINER) :].partition("/")
+    if not account or not rest or rest.startswith("?"):
+        shown = without_secrets(text)
+        raise BadAddress(shown, "names no container", "write az://ACCOUNT/CONTAINER/PREFIX")
+    if endpoint is not None:
+        return f"{endpoint.rstrip('/')}/{account}/{rest}"
+    return f"https://{account}.blob.core.windows.net/{rest}"
+
+
 def scheme_of(address: str) -> str:
     """Return the scheme, in lower case."""
     return address.partition(":")[0]

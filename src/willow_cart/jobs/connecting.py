@@ -77,6 +77,8 @@ def make_access(
         endpoint=request.endpoint,
         requester_pays=request.requester_pays,
         largest_listing=request.largest_listing,
+        profile=request.profile or "",
+        ambient=request.ambient,
         host_keys=request.host_key,
         tokens=_token_folder(),
         announce=lambda code: observer.note(CodeWanted(code.address, code.user_code)),

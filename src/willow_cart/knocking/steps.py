@@ -99,6 +99,9 @@ class Knocker:
             yield _failure("listing", error)
         else:
             yield self._listing(offers, found, self.clock() - began)
+        if found.not_entered and not offers:
+            yield KnockFinding("fetching", Verdict.UNSURE, "not tested; only folders are there")
+            return
         # A page's first link may lead anywhere; what has the name of a file is more like one.
         files = [offer for offer in offers if offer.kind not in ("page", "other")]
         target = next(iter(files or offers), Offer(address))

@@ -93,9 +93,18 @@ class ConnectingOptions:
     endpoint: str | None = option(
         None,
         str,
-        "address of the server for s3:// and gs:// buckets; {bucket} in it makes the bucket part "
-        "of the host name",
+        "address of the server for s3://, gs:// and az:// addresses; {bucket} in it makes the "
+        "bucket part of the host name",
         metavar="ADDRESS",
+    )
+    profile: str | None = option(
+        None,
+        str,
+        "sign requests to s3:// buckets by this profile of the shared credentials file",
+        metavar="NAME",
+    )
+    ambient: bool = flag(
+        "sign requests to s3:// buckets by the role of this machine, container or workload"
     )
     requester_pays: bool = flag("accept the charges for buckets whose owner does not pay them")
     largest_listing: int = option(

@@ -9,7 +9,6 @@ from __future__ import annotations
 import os
 import re
 import ssl
-import threading
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -31,6 +30,7 @@ from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.retry import RequestRules, Retrier
 from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.protocols.store_credentials import UsualCredentials
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
 from willow_cart.protocols.web import WebAccess
 from willow_cart.redaction import without_secrets
@@ -85,6 +85,7 @@ def connect(settings: AccessSettings) -> BucketAccess:
     return BucketAccess(
         endpoint=settings.endpoint,
         sign_ins=settings.sign_ins,
+        usual=UsualCredentials(settings.profile, ambient=settings.ambient),
         requester_pays=settings.requester_pays,
         lanes_per_host=settings.lanes_per_host,
         context=settings.trust.context(),
@@ -100,6 +101,7 @@ class BucketAccess(Access, ObjectStore):
     Args:
         endpoint: where the buckets are; None for the public service of each scheme.
         sign_ins: names and secrets of stores, used as key and secret.
+        usual: the credentials in the usual places.
         requester_pays: whether we bear the costs where the bucket's owner does not.
         lanes_per_host: how many connections are kept open to one host.
         context: for TLS; None trusts whom the system trusts.
@@ -114,6 +116,7 @@ class BucketAccess(Access, ObjectStore):
         *,
         endpoint: str | None = None,
         sign_ins: SignIns | None = None,
+        usual: UsualCredentials | None = None,
         requester_pays: bool = False,
         lanes_per_host: int = 4,
         context: ssl.SSLContext | None = None,
@@ -128,7 +131,9 @@ class BucketAccess(Access, ObjectStore):
         self._endpoint = endpoint or named
         self._region = environment.get("AWS_REGION") or environment.get("AWS_DEFAULT_REGION")
         self._regions: dict[str, str] = {}
-        self._signer = _BucketSigner(sign_ins or SignIns(), requester_pays=requester_pays)
+        self._signer = _BucketSigner(
+            sign_ins or SignIns(), usual or UsualCredentials(), requester_pays=requester_pays
+        )
         self._web = WebAccess(
             lanes_per_host=lanes_per_host,
             stall_after=rules.stall_after,
@@ -337,11 +342,10 @@ def _tag(body: bytes, name: str) -> str:
 class _BucketSigner:
     """Signs requests with Signature Version 4 if there are credentials."""
 
-    def __init__(self, sign_ins: SignIns, *, requester_pays: bool) -> None:
+    def __init__(self, sign_ins: SignIns, usual: UsualCredentials, *, requester_pays: bool) -> None:
         self._sign_ins = sign_ins
+        self._usual = usual
         self._requester_pays = requester_pays
-        self._lock = threading.Lock()
-        self._usual: list[Credentials | None] = []
         self._known: dict[str, tuple[str, str, bool]] = {}
         self._trusted: set[str] = set()
 
@@ -405,20 +409,4 @@ class _BucketSigner:
         # The usual places are those of one service; another one is not shown what is kept there.
         if scheme_of(told) != "s3" and public:
             return None
-        with self._lock:
-            if not self._usual:
-                self._usual.append(_usual_credentials())
-            return self._usual[0]
-
-
-def _usual_credentials() -> Credentials | None:
-    """Return the credentials in the environment and in the files that store programs share."""
-    import botocore.session
-
-    session = botocore.session.Session()
-    resolver = session.get_component("credential_provider")
-    # Requesting them from the network takes seconds where nothing answers.
-    for network in ("iam-role", "container-role"):
-        resolver.remove(network)
-    credentials: Credentials | None = resolver.load_credentials()
-    return credentials
+        return self._usual.load()

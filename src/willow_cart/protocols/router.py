@@ -44,6 +44,8 @@ class AccessSettings:
         endpoint: the address of an object store; None for the usual one.
         requester_pays: whether the account pays for what a store sends.
         largest_listing: the longest listing that is read, in bytes.
+        profile: of the shared credentials file, for stores; empty for the usual one.
+        ambient: whether stores are signed in to by the role of this machine.
         host_keys: fingerprints of SSH servers that are accepted.
         tokens: the folder where tokens are kept between runs; None for nowhere.
         announce: shows a code that the user has to enter elsewhere.
@@ -60,6 +62,8 @@ class AccessSettings:
     endpoint: str | None
     requester_pays: bool
     largest_listing: int
+    profile: str = ""
+    ambient: bool = False
     host_keys: tuple[str, ...] = ()
     tokens: Path | None = None
     announce: Callable[[DeviceCode], None] = tell_nothing

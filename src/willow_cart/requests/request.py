@@ -5,7 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 from typing import Any, ClassVar, Self
 
-from willow_cart.addresses import WEB, looks_like_address, normalise, origin_of, scheme_of
+from willow_cart.addresses import (
+    WEB,
+    container_on_web,
+    is_container_address,
+    looks_like_address,
+    normalise,
+    origin_of,
+    scheme_of,
+)
+from willow_cart.errors import BadOption
 from willow_cart.options import Option
 from willow_cart.options.given import Given, together, typed
 from willow_cart.options.looking import ChoosingOptions, LookingOptions
@@ -64,10 +73,31 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
     Attributes:
         sources: what is looked at; the sign-ins are for the addresses among them.
         signatures: the queries that sign requests to containers, by the origins of these.
+        is_of_containers: whether the sources were written as containers.
     """
 
     sources: tuple[str, ...] = ()
     signatures: tuple[tuple[str, str], ...] = field(default=(), repr=False)
+    is_of_containers: bool = False
+
+    @classmethod
+    def read(cls, given: Given, settings: Given | None = None, words: tuple[str, ...] = ()) -> Self:
+        """Make a request; containers that are written `az://` get their web addresses.
+
+        Raises:
+            BadAddress: one names no container.
+            BadOption: there are other sources beside them.
+        """
+        made = super().read(given, settings, words)
+        written = [*map(is_container_address, made.sources)]
+        if not any(written):
+            return made
+        if not all(written):
+            raise BadOption(
+                "az:// addresses", "do not go with other sources", "give each a command of its own"
+            )
+        places = (container_on_web(source, made.endpoint) for source in made.sources)
+        return replace(made, sources=tuple(places), is_of_containers=True)
 
     @property
     def has_container_key(self) -> bool:
@@ -75,6 +105,8 @@ class ReachingRequest(SignInOptions, ConnectingOptions, Request):
 
         Only containers have such keys, so that the kind of the sources need not be named.
         """
+        if self.is_of_containers:
+            return True
         keyed = bool(self.account_key or self.shared_access)
         return keyed and bool(self.sources) and all(map(_is_on_the_web, self.sources))
 

@@ -104,6 +104,8 @@ class ConnectingKeywords(TypedDict, total=False):
     client_key: File
     host_key: Words
     endpoint: str
+    profile: str
+    ambient: bool
     requester_pays: bool
     largest_listing: Amount
     active: bool

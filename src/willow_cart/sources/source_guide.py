@@ -346,11 +346,11 @@ class SourceGuide:
 
     def _offers_at(self, address: str, source: str) -> Iterator[Offer]:
         """Yield the offers at an address that must be probed."""
-        if has_web_wildcard(address):
+        store = self._store_at(address)
+        if store is None and has_web_wildcard(address):
             return matching_offers(address, partial(self._offers_below, source))
         if self._looking.kind is Kind.ARCHIVE:
             return offers_in_archive(self._access, address, source)
-        store = self._store_at(address)
         if store is None:
             return self._walk_of(source).offers_at(address)
 
