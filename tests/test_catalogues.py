@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -11,7 +12,10 @@ from urllib.parse import quote
 import pytest
 
 from tests.support.program import files_in, run
+from willow_cart.choosing.extents import is_within_box
 from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.model import DataExtent, Offer
+from willow_cart.offer_store import OfferStore
 from willow_cart.sources.catalogues.catalogue_reader import read_catalogue
 from willow_cart.sources.catalogues.catalogue_words import nodes_in, value_of
 
@@ -135,6 +139,167 @@ def test_what_a_catalogue_describes_is_hauled_and_proved(
         refused = run("haul", *source, "--into", "other", cwd=tmp_path)
         assert refused.code == 4
         assert "from the catalogue" in refused.err + refused.out
+
+
+TIMES = (datetime(2031, 5, 1, tzinfo=UTC), datetime(2031, 5, 31, tzinfo=UTC))
+BOX = (4.1, 52.0, 4.3, 52.2)
+ITEM = {
+    "stac_version": "1.0.0", "type": "Feature", "id": "mere-2031-05", "bbox": [*BOX],
+    "geometry": None, "links": [{"rel": "license", "href": "https://licence.example/"}],
+    "properties": {"datetime": None, "start_datetime": "2031-05-01T00:00:00Z",
+                   "end_datetime": "2031-05-31T00:00:00Z", "sci:citation": "Sedge (2031)"},
+    "assets": {"levels": {"href": "data/may.csv", "type": "text/csv"}},
+}  # fmt: skip
+COLLECTION = {
+    "stac_version": "1.0.0", "type": "Collection", "id": "mere", "license": "https://licence.example/",
+    "sci:citation": "Sedge (2031)", "links": [],
+    "extent": {"spatial": {"bbox": [[4.1, 52.0, -2.0, 4.3, 52.2, 9.0]]},
+               "temporal": {"interval": [["2031-05-01T00:00:00Z", "2031-05-31T00:00:00Z"]]}},
+    "assets": {"levels": {"href": "data/may.csv", "type": "text/csv"}},
+}  # fmt: skip
+DESCRIBED_DCAT = {
+    "@type": "dcat:Dataset", "dct:license": {"@id": "https://licence.example/"},
+    "dct:bibliographicCitation": "Sedge (2031)",
+    "dct:temporal": {"dcat:startDate": {"@value": "2031-05-01"}, "dcat:endDate": "2031-05-31"},
+    "dct:spatial": {"dcat:bbox": "POLYGON((4.1 52.0, 4.3 52.0, 4.3 52.2, 4.1 52.2, 4.1 52.0))"},
+    "dcat:distribution": {
+        "dcat:downloadURL": {"@id": "data/may.csv"},
+        "dcat:mediaType": {"@id": "https://www.iana.org/assignments/media-types/text/csv"},
+    },
+}  # fmt: skip
+SCHEMA = {
+    "@context": "https://schema.org/", "@type": "Dataset", "license": "https://licence.example/",
+    "citation": "Sedge (2031)", "temporalCoverage": "2031-05-01/2031-05-31",
+    "spatialCoverage": {"@type": "Place", "geo": {"@type": "GeoShape", "box": "52.0 4.1 52.2 4.3"}},
+    "distribution": [{"contentUrl": "data/may.csv", "encodingFormat": "text/csv"}],
+}  # fmt: skip
+RIGHTS = {
+    "resources": [{"path": "data/may.csv", "mediatype": "text/csv"}], "citation": "Sedge (2031)",
+    "licenses": [{"name": "FEN-1.0", "path": "https://licence.example/"}],
+}  # fmt: skip
+LINKED = {
+    "linkset": [{"item": [{"href": "data/may.csv", "type": "text/csv"}],
+                 "license": [{"href": "https://licence.example/"}],
+                 "cite-as": [{"href": "Sedge (2031)"}]}]
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("document", "has_extent"),
+    [(ITEM, True), (COLLECTION, True), (DESCRIBED_DCAT, True), (SCHEMA, True), (RIGHTS, False),
+     (LINKED, False)],
+    ids=["item", "collection", "dcat", "schema", "package", "linkset"],
+)  # fmt: skip
+def test_rights_times_and_places_are_read(document: object, *, has_extent: bool) -> None:
+    read = read_catalogue(json.dumps(document).encode(), "https://h.example/pub/c", "c")
+    assert read is not None
+    (offer,) = read.offers
+    extent = DataExtent("text/csv", *TIMES, BOX) if has_extent else DataExtent("text/csv")
+    assert (offer.licence, offer.citation) == ("https://licence.example/", "Sedge (2031)")
+    assert offer.extent == extent
+    (kept,) = OfferStore([offer])
+    assert kept == offer
+
+
+def test_odd_extents_are_unknown() -> None:
+    for box in (None, [], "4,5,6,7", [1, 2, 3], [4, 60, 5, 50], ["a", 1, 2, 3], [999, 0, 9, 9]):
+        read = read_catalogue(json.dumps(ITEM | {"bbox": box}).encode(), "https://h.example/", "c")
+        assert read is not None
+        assert read.offers[0].extent is not None
+        assert read.offers[0].extent.box is None
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "meet"),
+    [
+        ((4, 50, 5, 51), (4.5, 50.5, 9, 60), True), ((4, 50, 5, 51), (5.1, 50, 6, 51), False),
+        ((4, 50, 5, 51), (4, 51.1, 5, 52), False), ((170, -9, -170, 9), (175, 0, 176, 1), True),
+        ((170, -9, -170, 9), (-176, 0, -175, 1), True), ((170, -9, -170, 9), (0, 0, 9, 9), False),
+        ((170, -9, -170, 9), (160, 0, -179, 1), True),
+    ],
+)  # fmt: skip
+def test_boxes_meet_also_across_the_180th_meridian(first: Any, second: Any, *, meet: bool) -> None:
+    for one, other in ((first, second), (second, first)):
+        assert is_within_box(Offer("https://h/x", extent=DataExtent(box=one)), other) is meet
+
+
+def test_data_are_chosen_by_time_and_place_and_their_rights_are_kept(
+    tmp_path: Path, place: StandIn
+) -> None:
+    items = []
+    for month, west in ((5, 4.1), (6, 4.2), (7, 9.0)):
+        span = {"start_datetime": f"2031-{month:02}-01T00:00:00Z",
+                "end_datetime": f"2031-{month:02}-28T00:00:00Z", "license": "FEN|1.0",
+                "sci:citation": "=Sedge (2031)"}  # fmt: skip
+        assets = {"levels": {"href": f"data/{month}.csv", "type": "text/csv; charset=utf-8"},
+                  "map": {"href": f"data/{month}.tif"}}  # fmt: skip
+        items.append(ITEM | {"id": str(month), "bbox": [west, 52, west + 0.1, 52.1],
+                             "properties": span, "assets": assets})  # fmt: skip
+        for name in ("csv", "tif"):
+            place.exhibits[f"pub/data/{month}.{name}"] = Exhibit(b"%d %s" % (month, name.encode()))
+    address = put_up(
+        place, "pub/search", {"type": "FeatureCollection", "features": items, "links": []},
+        "application/geo+json",
+    )  # fmt: skip
+
+    def chosen(*options: str) -> list[str]:
+        found = run("survey", address, "--json", *options, cwd=tmp_path)
+        assert found.code in (0, 3), found.err
+        return [each["path"] for each in found.json()["offers"]] if not found.code else []
+
+    assert len(chosen()) == 6
+    assert chosen("--media-type", "TEXT/*") == ["5/5.csv", "6/6.csv", "7/7.csv"]
+    assert chosen("--media-type", "image/tiff", "--within-box", "4.0,51,4.15,53") == ["5/5.tif"]
+    assert chosen("--within-time", "2031-05-28/2031-06-01", "--ext", "csv") == [
+        "5/5.csv",
+        "6/6.csv",
+    ]
+    assert chosen("--within-time", "2031-06-29/", "--ext", "csv") == ["7/7.csv"]
+    assert chosen("--within-time", "2031-06-15", "--within-box", "8,0,10,60") == []
+    for option, words in {
+        "--within-box=4,5,6": "not four numbers; write WEST,SOUTH,EAST,NORTH",
+        "--within-box=4,60,6,50": "not a box in degrees",
+        "--within-time=2031-06-01/2031-05-01": "is no span of time; write FROM/UNTIL",
+        "--within-time=May": "write FROM/UNTIL",
+    }.items():
+        refused = run("survey", address, option, cwd=tmp_path)
+        assert (refused.code, len(refused.err.splitlines())) == (2, 1), refused.err
+        assert words in refused.err
+    # By way of a cart, rights come to the ledger and into the manifests.
+    loaded = run("load", address, "--cart", "cart.csv", "--ext", "csv", cwd=tmp_path)
+    assert loaded.code == 0, loaded.err
+    assert (tmp_path / "cart.csv").read_text().splitlines()[0].endswith("url,licence,citation")
+    assert run("haul", "cart.csv", "--into", "data", cwd=tmp_path).code == 0
+    package = run("receipt", "data", "--manifest", "datapackage", cwd=tmp_path).json()
+    assert package["resources"][0]["licenses"] == [{"name": "FEN|1.0"}]
+    assert package["resources"][0]["citation"] == "=Sedge (2031)"
+    crate = run("receipt", "data", "--manifest", "ro-crate", cwd=tmp_path).json()
+    assert [each["license"] for each in crate["@graph"] if each["@type"] == "File"] == [
+        "FEN|1.0"
+    ] * 3
+    report = run("receipt", "data", "--manifest", "markdown", cwd=tmp_path).out
+    assert "  - Licence: FEN\\|1.0" in report
+    assert "  - Cite as: =Sedge (2031)" in report
+
+
+def test_a_page_that_names_its_files_in_link_fields_stands_for_them(
+    tmp_path: Path, place: StandIn
+) -> None:
+    put_up(place, "pub/x.html", "<title>x</title>")
+    page = b"<!doctype html><title>Levels</title><a href=about.html>about</a>"
+    links = (
+        '<data/may.csv>; rel=item; type="text/csv", </pub/data/june.csv>; rel="item", <p>; rel=up'
+    )
+
+    def answer(handler: Any) -> None:
+        fields = {"Content-Type": "text/html", "Link": links, "Content-Length": str(len(page))}
+        handler.start(200, fields)
+        handler.wfile.write(page)
+
+    place.exhibits["pub/levels"] = Exhibit(page, script=answer)
+    done = run("haul", f"{place.base}/pub/levels", "--into", "data", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "data") == {"data/may.csv": MAY, "data/june.csv": JUNE}
 
 
 def test_a_bag_on_a_server_is_hauled_and_proved(tmp_path: Path, place: StandIn) -> None:

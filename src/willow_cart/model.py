@@ -80,6 +80,7 @@ class Metadata:
         attachment: whether the server means it to be stored rather than shown (RFC 6266).
         file_name: the name that the server gives it for that, as it came; empty for none.
         following: the address of the next of a series, where the server names one (RFC 8288).
+        items: the addresses of the files that a page is about, likewise (RFC 6573).
         coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
         checksums: what the place itself promises that the bytes hash to.
         composite: the MD5 of the MD5s of its parts, and how many they are, where a store keeps only
@@ -97,6 +98,7 @@ class Metadata:
     attachment: bool = False
     file_name: str = ""
     following: str | None = None
+    items: tuple[str, ...] = ()
     coding: str = ""
     checksums: tuple[Checksum, ...] = ()
     composite: tuple[str, int] | None = None
@@ -128,6 +130,23 @@ class Cell:
 
 
 @dataclass(frozen=True, slots=True)
+class DataExtent:
+    """What the data in a file are of, as a catalogue says.
+
+    Attributes:
+        media_type: of the file.
+        begins, ends: the time that they are of; None if unknown or open.
+        box: the place: west, south, east and north in degrees (RFC 7946, 5); west is more than
+            east across the 180th meridian. None if unknown.
+    """
+
+    media_type: str = ""
+    begins: datetime | None = None
+    ends: datetime | None = None
+    box: tuple[float, float, float, float] | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class Offer:
     """One file that a source offers, with the facts known before it is fetched.
 
@@ -147,6 +166,9 @@ class Offer:
         headings: that, and those of the sections around it, the outermost first.
         cell: where in a table the link stands.
         mirrors: further addresses of the same bytes, the most preferred first.
+        licence: under which a catalogue says that it may be used: its name or address.
+        citation: how a catalogue wants it to be cited.
+        extent: what a catalogue says that its data are of; None if it says nothing.
     """
 
     address: str
@@ -164,6 +186,9 @@ class Offer:
     headings: tuple[str, ...] = ()
     cell: Cell | None = None
     mirrors: tuple[str, ...] = ()
+    licence: str = ""
+    citation: str = ""
+    extent: DataExtent | None = None
 
     def __post_init__(self) -> None:
         # What a server or a list makes up would otherwise fill every disk before it comes.

@@ -7,7 +7,7 @@ import threading
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 
-from willow_cart.model import Cell, Checksum, Offer, Origin, Sizes
+from willow_cart.model import Cell, Checksum, DataExtent, Offer, Origin, Sizes
 
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
 _CACHE_KIB = 16 << 10
@@ -152,28 +152,38 @@ class Spool:
 
 
 def _pack(offer: Offer) -> bytes:
-    cell = offer.cell
+    cell, one = offer.cell, offer.extent
     return marshal.dumps(
         (
             offer.address, offer.source, offer.number, offer.name, offer.folder, offer.size,
-            offer.about, offer.modified.isoformat() if offer.modified else None,
+            offer.about, _written(offer.modified),
             tuple((each.algorithm, each.digest, str(each.origin)) for each in offer.checksums),
             offer.text,
             offer.title, offer.heading, offer.headings,
             (cell.row, cell.place, cell.column, cell.title, cell.row_cells) if cell else None,
-            offer.mirrors,
+            offer.mirrors, offer.licence, offer.citation,
+            (one.media_type, _written(one.begins), _written(one.ends), one.box) if one else None,
         )
     )  # fmt: skip
+
+
+def _written(moment: datetime | None) -> str | None:
+    return moment.isoformat() if moment else None
+
+
+def _moment(written: str | None) -> datetime | None:
+    return datetime.fromisoformat(written) if written else None
 
 
 def _unpack(packed: bytes) -> Offer:
     (
         address, source, number, name, folder, size, about, modified, checksums, text, title,
-        heading, headings, cell, mirrors,
+        heading, headings, cell, mirrors, licence, citation, extent,
     ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
         address, source, number, name, folder, size, about,
-        datetime.fromisoformat(modified) if modified else None,
+        _moment(modified),
         tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
-        headings, Cell(*cell) if cell else None, mirrors,
+        headings, Cell(*cell) if cell else None, mirrors, licence, citation,
+        extent and DataExtent(extent[0], _moment(extent[1]), _moment(extent[2]), extent[3]),
     )  # fmt: skip

@@ -9,7 +9,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, size_cell
+from willow_cart.cart.columns import (
+    CART_COLUMNS,
+    COLUMNS,
+    PLAIN_COLUMNS,
+    has_more_columns,
+    size_cell,
+)
 from willow_cart.cart.forms import form_for, reader_for
 from willow_cart.cart.loading import Find
 from willow_cart.cart.picking import Way, pick
@@ -98,7 +104,7 @@ class Cart:
         )
 
     def to_frame(self) -> pd.DataFrame:
-        """Return the cart as a data frame with the columns of its file.
+        """Return the cart as a data frame with all columns that a file of it may have.
 
         `take` is boolean, `number` whole, `size` whole with gaps (bytes), `modified` in UTC with
         gaps; what a listing has rounded is a gap. The rest is text.
@@ -121,9 +127,11 @@ class Cart:
         """
         path = Path(path)
         form = form_for(path)
+        more = any(has_more_columns(offer) for offer, _ in self.rows)
+        columns = COLUMNS if more else PLAIN_COLUMNS
         with replacing(path) as text:
             if form is None:
-                write_table(self.rows, text)
+                write_table(self.rows, text, columns)
             else:
                 form.write(self, text)
 

@@ -31,6 +31,7 @@ class Column:
         besides: further keys in JSON Lines, with what makes their values.
         kind: what holds it in a frame, as pandas calls it; empty for text.
         is_renewed: whether it is written again when its source says something else now.
+        is_optional: whether a new table has it only if there is something to write.
     """
 
     name: str
@@ -43,6 +44,7 @@ class Column:
     besides: Mapping[str, Callable[[Offer], object]] = field(default_factory=dict)
     kind: str = ""
     is_renewed: bool = False
+    is_optional: bool = False
 
     def as_value(self, offer: Offer) -> object:
         """Return the value for data frames and JSON Lines."""
@@ -163,8 +165,35 @@ CART_COLUMNS = (
         value=lambda offer: without_secrets(offer.address),
         besides={"mirrors": _mirrors},
     ),
+    Column(
+        "licence",
+        "the licence that a catalogue names; written if there is one",
+        lambda offer: cover(offer.licence),
+        str,
+        "licence",
+        value=lambda offer: offer.licence,
+        is_optional=True,
+    ),
+    Column(
+        "citation",
+        "how a catalogue wants the file to be cited; written if it says so",
+        lambda offer: cover(offer.citation),
+        str,
+        "citation",
+        value=lambda offer: offer.citation,
+        is_optional=True,
+    ),
 )
 """The columns in order. A further one that is of an offer's field alone is a definition here."""
 
 COLUMNS = tuple(column.name for column in CART_COLUMNS)
 """Their names, in order. Only `url` must be there when a cart is read."""
+
+
+PLAIN_COLUMNS = tuple(column.name for column in CART_COLUMNS if not column.is_optional)
+"""The names of those that every new table has."""
+
+
+def has_more_columns(offer: Offer) -> bool:
+    """Whether an offer has something to write into the optional columns."""
+    return bool(offer.licence or offer.citation)

@@ -8,7 +8,7 @@ from datetime import date
 from enum import IntEnum
 from pathlib import Path
 
-from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE, PLAIN_COLUMNS, has_more_columns
 from willow_cart.cart.forms import Form
 from willow_cart.cart.rows import CartRow, RowReader, Unread, cells_of
 from willow_cart.cart.sheet import Sheet, Style, places_of, writing
@@ -64,13 +64,17 @@ class Find:
         shelf: the offers, without secrets.
         secrets: how many of the chosen ones had some.
         sources: all that they are of.
+        columns: those that a new table of them has.
     """
 
     def __init__(self, judged: Iterable[tuple[Offer, bool]]) -> None:
         self.store = OfferStore()
         self.secrets = 0
         self.sources: set[str] = set()
+        self.columns = PLAIN_COLUMNS
         for offer, chosen in judged:
+            if has_more_columns(offer):
+                self.columns = COLUMNS
             self.sources.add(offer.source)
             shown = without_secrets(offer.address)
             mirrors = tuple(map(without_secrets, offer.mirrors))
@@ -122,9 +126,9 @@ def load(
         _Renewal(find, path, today, loaded, style).renew(set(sources), covers, add=add)
         return loaded
     style = style or Style("\t" if path.suffix.lower() == ".tsv" else ",")
-    with writing(path, COLUMNS, style) as write:
+    with writing(path, find.columns, style) as write:
         for number, offer in enumerate(find.chosen(), 1):
-            write(cells_of(offer, number, taken=True))
+            write(cells_of(offer, number, taken=True, columns=find.columns))
             loaded.taken.add(offer)
     loaded.rows = loaded.new = loaded.taken.files
     return loaded
@@ -176,7 +180,7 @@ class _Renewal:
         self._may_have = {*sources, *self._find.sources, self._sheet.place}
         self._compare(sources, covers, add=add)
         columns = [*self._sheet.columns]
-        columns += [each for each in COLUMNS if self._sheet.place_of(each) is None]
+        columns += [each for each in self._find.columns if self._sheet.place_of(each) is None]
         if self._gone and self._sheet.place_of(GONE) is None:
             columns.append(GONE)
         with writing(self._path, columns, self._style) as write:
@@ -266,7 +270,8 @@ class _Renewal:
             cells = [""] * width
             row = cells_of(offer, self._last_number, taken=True)
             for column, cell in zip(COLUMNS, row, strict=True):
-                cells[places[column]] = cell
+                if column in places:
+                    cells[places[column]] = cell
             self._loaded.taken.add(offer)
             self._loaded.new += 1
             self._loaded.rows += 1

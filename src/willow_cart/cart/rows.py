@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from operator import itemgetter
@@ -14,7 +14,7 @@ from typing import Any, TextIO
 
 from willow_cart.addresses import normalise
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
-from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE
+from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE, PLAIN_COLUMNS
 from willow_cart.cart.sheet import Sheet, SheetRow, uncover
 from willow_cart.errors import BadAddress, BadOption, UsageError
 from willow_cart.model import Issue, Offer
@@ -265,23 +265,30 @@ def read_marked(
     notes += reader.oddities.told(reader.sheet.place)
 
 
-def cells_of(offer: Offer, number: int, *, taken: bool) -> list[str]:
+def cells_of(
+    offer: Offer, number: int, *, taken: bool, columns: Sequence[str] = COLUMNS
+) -> list[str]:
     """Return an offer as a row of a cart.
 
-    It has a cell for each of `COLUMNS`, covered, and without secrets.
+    It has a cell for each of the columns, in the order of `COLUMNS`, covered, and without secrets.
     """
-    cells = [column.write(offer) for column in _OF_OFFERS]
+    cells = [column.write(offer) for column in _OF_OFFERS if column.name in columns]
     cells[_NUMBER] = str(number)
     return ["yes" if taken else "", *cells]
 
 
-def write_table(offers: Iterable[tuple[Offer, bool]], to: TextIO) -> None:
-    """Write offers as a cart with all columns and the line ends of RFC 4180.
+def write_table(
+    offers: Iterable[tuple[Offer, bool]], to: TextIO, columns: Sequence[str] = PLAIN_COLUMNS
+) -> None:
+    """Write offers as a cart with the line ends of RFC 4180.
 
     Args:
         offers: each with whether it is taken.
         to: where; opened without translation of line ends.
+        columns: the names of its columns, in the order of `COLUMNS`.
     """
     writer = csv.writer(to)
-    writer.writerow(COLUMNS)
-    writer.writerows(cells_of(offer, offer.number, taken=taken) for offer, taken in offers)
+    writer.writerow(columns)
+    writer.writerows(
+        cells_of(offer, offer.number, taken=taken, columns=columns) for offer, taken in offers
+    )

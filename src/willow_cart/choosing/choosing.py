@@ -15,6 +15,12 @@ from enum import Enum, StrEnum
 from itertools import count, islice
 
 from willow_cart.choosing.choice import Choice
+from willow_cart.choosing.extents import (
+    is_within_box,
+    is_within_time,
+    media_type_test,
+    read_box,
+)
 from willow_cart.choosing.patterns import (
     expression,
     literal_beginning,
@@ -96,6 +102,9 @@ class Choosing:
         until: modified then or earlier.
         at_least: the minimum size in bytes.
         at_most: the maximum size in bytes.
+        media_types: wildcards, any of which must match the media type. Empty keeps all.
+        within_time: the data are of a time that overlaps with this one: its text, and its ends.
+        within_box: the data are of a place that overlaps with this box.
         undated: what to do with offers without a date, where dates are chosen by.
         unsized: likewise of offers without a size, or of a rounded one too close to the limit.
         prefer: of twins only the most preferred is kept; see `Variants`. Empty keeps all.
@@ -122,6 +131,9 @@ class Choosing:
     until: datetime | None = None
     at_least: int | None = None
     at_most: int | None = None
+    media_types: tuple[str, ...] = ()
+    within_time: tuple[str, datetime | None, datetime | None] | None = None
+    within_box: str = ""
     undated: Unknown = Unknown.KEEP
     unsized: Unknown = Unknown.KEEP
     prefer: tuple[str, ...] = ()
@@ -271,6 +283,7 @@ class Choosing:
                 raise BadOption(f"--kind {odd[0]}", "not a known kind", f"there are {known}")
             yield ChoosingRule(f"--kind {','.join(self.kinds)}", lambda offer: offer.kind in kinds)
         yield from self._on_patterns()
+        yield from self._on_extents()
         if self.after_name:
             after = self.after_name.lstrip("/")
             by_path = self.after_path or "/" in self.after_name
@@ -294,6 +307,22 @@ class Choosing:
                         any(test(offer) for test in tests) is wanted
                     ),
                 )
+
+    def _on_extents(self) -> Iterator[ChoosingRule]:
+        if self.media_types:
+            yield ChoosingRule(
+                _typed("--media-type", self.media_types), media_type_test(self.media_types)
+            )
+        if self.within_time is not None:
+            text, begins, ends = self.within_time
+            yield ChoosingRule(
+                f"--within-time {text}", lambda offer: is_within_time(offer, begins, ends)
+            )
+        if self.within_box:
+            box = read_box(self.within_box)
+            yield ChoosingRule(
+                f"--within-box {self.within_box}", lambda offer: is_within_box(offer, box)
+            )
 
     def _on_facts(self) -> Iterator[ChoosingRule]:
         since, until, least, most = self.since, self.until, self.at_least, self.at_most

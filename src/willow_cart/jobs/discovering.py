@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
+from willow_cart.choosing.extents import read_span
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.jobs.job_events import AwaitsAnswers, Looked, MayBeExpanded
 from willow_cart.jobs.job_observer import JobObserver
@@ -234,6 +235,11 @@ def make_choosing(request: ChoosingOptions, now: datetime | None = None) -> Choo
         until=None if request.until is None else parse_when(request.until, now, whole_day=True),
         at_least=request.at_least,
         at_most=request.at_most,
+        media_types=_some("--media-type", words_in(request.media_type), request.media_type),
+        within_time=None
+        if request.within_time is None
+        else (request.within_time, *read_span(request.within_time, now)),
+        within_box=request.within_box or "",
         undated=Unknown(request.undated),
         unsized=Unknown(request.unsized),
         prefer=_some("--prefer", words_in(request.prefer), request.prefer),

@@ -96,6 +96,8 @@ def _file(arrival: Arrival) -> dict[str, object]:
         "sdDatePublished": arrival.time,
         "description": f"checked by {arrival.verdict}",
         **({"encodingFormat": media_type} if media_type and not packing else {}),
+        **({"license": arrival.licence} if arrival.licence else {}),
+        **({"citation": arrival.citation} if arrival.citation else {}),
     }
 
 

@@ -55,6 +55,8 @@ class Arrival:
         archive: the SHA-256 of the archive that it was unpacked from; empty if it was not.
         modified: when it was changed last at its place, in UTC, ISO 8601; empty if unknown.
         media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
+        licence: under which its catalogue says that it may be used; empty if it does not say.
+        citation: how its catalogue wants it to be cited; likewise.
     """
 
     address: str
@@ -73,6 +75,8 @@ class Arrival:
     archive: str = ""
     media_type: str = ""
     modified: str = ""
+    licence: str = ""
+    citation: str = ""
 
     @property
     def twin(self) -> str:

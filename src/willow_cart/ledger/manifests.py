@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from willow_cart.addresses import host_of, name_of
+from willow_cart.addresses import host_of, looks_like_address, name_of
 from willow_cart.ledger.crate import crate_lines
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
@@ -67,7 +67,7 @@ def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
     for arrival in arrivals:
         name = _NOT_IN_NAMES.sub("-", arrival.path.lower()).strip("-") or "file"
         names[name] += 1
-        resource = {
+        resource: dict[str, object] = {
             "name": name if names[name] == 1 else f"{name}-{names[name]}",
             "path": arrival.path,
             "bytes": arrival.size,
@@ -76,6 +76,11 @@ def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
             "retrieved": arrival.time,
             "verdict": arrival.verdict,
         }
+        if arrival.licence:
+            is_address = looks_like_address(arrival.licence)
+            resource["licenses"] = [{"path" if is_address else "name": arrival.licence}]
+        if arrival.citation:
+            resource["citation"] = arrival.citation
         yield f"{comma}{json.dumps(resource, ensure_ascii=False)}"
         comma = ","
     yield "]}"
@@ -90,12 +95,15 @@ class _Place:
         bytes: of them all.
         times: when the first and the last came.
         verdicts: how many were proved by what.
+        licences, citations: how many files their catalogues say these of.
     """
 
     files: int = 0
     bytes: int = 0
     times: tuple[str, str] = ("9", "")
     verdicts: Counter[str] = field(default_factory=Counter)
+    licences: Counter[str] = field(default_factory=Counter)
+    citations: Counter[str] = field(default_factory=Counter)
 
     def add(self, arrival: Arrival) -> None:
         """Count a file."""
@@ -104,6 +112,9 @@ class _Place:
         first, last = self.times
         self.times = (min(first, arrival.time), max(last, arrival.time))
         self.verdicts[arrival.verdict] += 1
+        for said, counts in ((arrival.licence, self.licences), (arrival.citation, self.citations)):
+            if said and (said in counts or len(counts) < _MAX_LISTED):
+                counts[said] += 1
 
 
 def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
@@ -127,6 +138,10 @@ def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
             f"- {count_of(place.files, 'file')} ({format_size(place.bytes)}) from {host}, retrieved"
             f" {when} (UTC): {proofs}."
         )
+        for what, counts in (("Licence", place.licences), ("Cite as", place.citations)):
+            for said, number in counts.most_common():
+                of = "" if number == place.files else f" ({count_of(number, 'file')})"
+                yield f"  - {what}: {_plain(said)}{of}"
     yield ""
     if count <= _MAX_LISTED:
         yield from _table_of(listed)
@@ -140,6 +155,11 @@ def _markdown(arrivals: Iterable[Arrival]) -> Iterator[str]:
             f"The {count:,} files are listed with their SHA-256 in `SHA256SUMS`, which"
             " `willow-cart receipt --manifest sha256sums` prints."
         )
+
+
+def _plain(text: str) -> str:
+    """Return what a catalogue says as plain text in one line of Markdown."""
+    return re.sub(r"([\\`*_\[\]<>|#])", r"\\\1", " ".join(text.split()))
 
 
 def _table_of(arrivals: Iterable[Arrival]) -> Iterator[str]:

@@ -151,6 +151,8 @@ _STEPS = (
     """,
     """
     ALTER TABLE result ADD COLUMN worker TEXT NOT NULL DEFAULT '';  -- of a cluster, that had it
+    ALTER TABLE arrival ADD COLUMN licence TEXT NOT NULL DEFAULT '';  -- as its catalogue says
+    ALTER TABLE arrival ADD COLUMN citation TEXT NOT NULL DEFAULT '';  -- likewise
     """,
 )
 VERSION = len(_STEPS)

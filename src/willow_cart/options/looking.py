@@ -160,6 +160,25 @@ class ChoosingOptions:
         metavar="WHEN",
         keyword="Moment",
     )
+    media_type: tuple[str, ...] = option(
+        (),
+        str,
+        "keep these media types: image/tiff, 'text/*'; the catalogue's, or that of the extension",
+        metavar="TYPE",
+        many=True,
+    )
+    within_time: str | None = option(
+        None,
+        str,
+        "keep data of this time, as a catalogue says: 2031-05-01/2031-05-31",
+        metavar="FROM/UNTIL",
+    )
+    within_box: str | None = option(
+        None,
+        str,
+        "keep data of this place, as a catalogue says, in degrees: 4.1,52.0,4.3,52.2",
+        metavar="WEST,SOUTH,EAST,NORTH",
+    )
     undated: str = option(
         "keep",
         str,

@@ -411,7 +411,8 @@ class WebAccess(Access):
             charset=charset,
             attachment=rules.is_attachment(fields.get("Content-Disposition")),
             file_name=rules.file_name_in(fields.get("Content-Disposition")),
-            following=rules.following_link(fields.get("Link")),
+            following=rules.following_link(link := fields.get("Link")),
+            items=rules.linked(link, "item"),
             checksums=checksums,
             composite=composite,
         )

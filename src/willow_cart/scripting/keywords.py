@@ -70,6 +70,9 @@ class ChoosingKeywords(TypedDict, total=False):
     after_name: str
     since: Moment
     until: Moment
+    media_type: Words
+    within_time: str
+    within_box: str
     undated: Literal["keep", "drop"]
     at_least: Amount
     at_most: Amount

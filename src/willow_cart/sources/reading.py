@@ -24,7 +24,11 @@ from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import Element, local_name
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
-from willow_cart.sources.catalogues.catalogue_reader import is_catalogue, read_catalogue
+from willow_cart.sources.catalogues.catalogue_reader import (
+    is_catalogue,
+    read_catalogue,
+    read_items,
+)
 from willow_cart.sources.directories import list_directory
 from willow_cart.sources.discovery import PageRules
 from willow_cart.sources.folders import (
@@ -178,6 +182,8 @@ class Reader:
             UnreadableSource: it is not what it was said to be, or broken.
         """
         shown = without_secrets(facts.address) or source
+        if facts.items and kind in (None, Kind.CATALOGUE):
+            return read_items(facts.items, facts.address, source)
         found = kind or _kind_of(content, facts)
         if found is Kind.CATALOGUE:
             return self._read_catalogue(content, facts, kind, source)

@@ -169,6 +169,8 @@ class FileTransfer:
             decoded=partial.facts.coding,
             media_type=partial.facts.content_type,
             modified="" if modified is None else modified.isoformat(timespec="seconds"),
+            licence=transfer.offer.licence,
+            citation=transfer.offer.citation,
         )
         unharmed = self.here.unharmed(transfer)
         if present := self.here.same(transfer, unharmed, sha256):

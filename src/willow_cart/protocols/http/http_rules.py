@@ -325,11 +325,17 @@ _LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
 
 def following_link(field: str | None) -> str | None:
     """Return the target of the Link field (RFC 8288, 3) with rel=next, if any."""
+    return next(iter(linked(field, "next")), None)
+
+
+def linked(field: str | None, relation: str) -> tuple[str, ...]:
+    """Return the targets of the Link field (RFC 8288, 3) with a relation, in order."""
+    targets = []
     for match in _LINK.finditer(field or ""):
         parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
-        if "next" in parameters.get("rel", "").lower().split():
-            return match[1].strip()
-    return None
+        if relation in parameters.get("rel", "").lower().split():
+            targets.append(match[1].strip())
+    return tuple(targets)
 
 
 def _unquoted(parameter: re.Match[str]) -> str:

@@ -12,7 +12,8 @@ from collections.abc import Iterator, Mapping
 
 from willow_cart.addresses import name_of
 from willow_cart.errors import BadAddress
-from willow_cart.model import Checksum, Offer
+from willow_cart.model import Checksum, DataExtent, Offer
+from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
 from willow_cart.sources.catalogues.catalogue_words import (
     Node,
     checksums_of,
@@ -32,6 +33,9 @@ MEDIA_TYPES = frozenset({"application/geo+json", "application/ld+json", "applica
 
 # The beginnings of multihashes (multiformats.io), as STAC's file extension writes checksums.
 _MULTIHASHES = {"1220": "sha256", "1340": "sha512", "1114": "sha1", "d50110": "md5"}
+
+# What a catalogue says of rights is kept up to this many characters.
+_MAX_TEXT = 1000
 
 # Below a relation of one of these kinds a catalogue goes on (STAC, "Relation types").
 _PARTS = ("item", "items", "child")
@@ -59,6 +63,20 @@ def read_catalogue(content: bytes, address: str, source: str, charset: str = "")
         found.read(document)
     if not found.is_known:
         return None
+    return found.listing
+
+
+def read_items(items: tuple[str, ...], address: str, source: str) -> Listing:
+    """Read the files that a page is about, as its Link fields name them (RFC 6573, `item`).
+
+    Args:
+        items: their addresses, as written.
+        address: of the page.
+        source: the source that the offers are of.
+    """
+    found = _Catalogue(address, source)
+    for item in items:
+        found.offer(item)
     return found.listing
 
 
@@ -94,6 +112,7 @@ class _Catalogue:
         self.is_known = False
         self._source = source
         self._resolver = Resolver(address)
+        self._licence = self._citation = ""
 
     def read(self, document: object) -> None:
         """Read a document by the standard that it follows."""
@@ -117,16 +136,20 @@ class _Catalogue:
         """Read a data package: `path` is one path or several, or addresses ("Data Resource")."""
         self.is_known = True
         heading = text_of(package, "title") or text_of(package, "name")
+        licence, citation = _licence_in(package), text_of(package, "citation")
         for resource in list_of(package["resources"]):
             if not isinstance(resource, dict):
                 continue
             paths = [each for each in list_of(resource.get("path")) if isinstance(each, str)]
             for path in paths:
-                self._offer(
+                self.offer(
                     path,
                     heading=heading,
                     text=text_of(resource, "title") or text_of(resource, "name"),
                     title=text_of(resource, "description"),
+                    licence=_licence_in(resource) or licence,
+                    citation=text_of(resource, "citation") or citation,
+                    extent=DataExtent(text_of(resource, "mediatype")),
                     # Of a file in several parts, size and checksum are those of the whole.
                     size=_count(resource.get("bytes")) if len(paths) == 1 else None,
                     checksums=checksums_of(resource.get("hash"), "md5") if len(paths) == 1 else (),
@@ -137,6 +160,8 @@ class _Catalogue:
     def _read_assets(self, document: Node) -> None:
         """Read an item, a collection, or a page of items."""
         features = list_of(document.get("features"))
+        self._licence = text_of(document, "license") or _licence_link(document)
+        self._citation = text_of(document, "sci:citation")
         # The last page of a search may be empty; a collection of mere geometry has no links.
         self.is_known |= isinstance(document.get("links"), list) and "features" in document
         for item in (document, *features):
@@ -168,7 +193,7 @@ class _Catalogue:
             )), "",
         )  # fmt: skip
         name = text_of(item, "id")
-        self._offer(
+        self.offer(
             text_of(asset, "href"),
             heading=text_of(properties, "title") or text_of(item, "title") or name,
             text=text_of(asset, "title") or key,
@@ -176,6 +201,11 @@ class _Catalogue:
             size=_count(asset.get("file:size")),
             checksums=_multihash(text_of(asset, "file:checksum")),
             modified=when,
+            licence=text_of(properties, "license") or text_of(item, "license") or self._licence,
+            citation=text_of(properties, "sci:citation")
+            or text_of(item, "sci:citation")
+            or self._citation,
+            extent=extent_of_item(item, properties, text_of(asset, "type")),
             # Items name their assets alike: what tells them apart is the item.
             folder=name,
         )
@@ -190,7 +220,13 @@ class _Catalogue:
                 continue
             for target in list_of(context.get("item")):
                 if isinstance(target, dict):
-                    self._offer(text_of(target, "href"), text=text_of(target, "title"))
+                    self.offer(
+                        text_of(target, "href"),
+                        text=text_of(target, "title"),
+                        licence=_first_link(context, "license"),
+                        citation=_first_link(context, "cite-as"),
+                        extent=DataExtent(text_of(target, "type")),
+                    )
 
     # JSON-LD
 
@@ -206,6 +242,10 @@ class _Catalogue:
             ),
             "",
         )
+        dataset = next(
+            (each for each in nodes_in(document) if "Dataset" in value_of(each, "@type")), {}
+        )
+        licence, citation = _rights_of(dataset)
         for node in nodes_in(document):
             where = value_of(node, "downloadURL") or value_of(node, "contentUrl")
             if is_crate and not where and "File" in value_of(node, "@type").split():
@@ -213,8 +253,12 @@ class _Catalogue:
             if not where:
                 continue
             self.is_known = True
-            self._offer(
+            own_licence, own_citation = _rights_of(node)
+            self.offer(
                 where,
+                licence=own_licence or licence,
+                citation=own_citation or citation,
+                extent=extent_of_dataset(dataset, node),
                 heading=heading,
                 text=value_of(node, "title") or value_of(node, "name"),
                 title=value_of(node, "description"),
@@ -225,7 +269,7 @@ class _Catalogue:
 
     # What is found
 
-    def _offer(
+    def offer(
         self,
         where: str,
         *,
@@ -236,16 +280,23 @@ class _Catalogue:
         checksums: tuple[Checksum, ...] = (),
         modified: str = "",
         folder: str | None = None,
+        licence: str = "",
+        citation: str = "",
+        extent: DataExtent | None = None,
     ) -> None:
+        """Add an offer, if an address is written there."""
         address = self._resolve(where)
         if address is None:
             return
+        licence, citation = (" ".join(each.split())[:_MAX_TEXT] for each in (licence, citation))
         if folder is None:
             folder = folder_below(folder_of(self.listing.address), address)
         self.listing.offers.append(
             Offer(
                 address, self._source, folder=folder, size=size, checksums=checksums,
                 modified=read_moment(modified), text=text, title=title, heading=heading,
+                licence=licence, citation=citation,
+                extent=None if extent == DataExtent() else extent,
             )
         )  # fmt: skip
 
@@ -259,6 +310,39 @@ class _Catalogue:
         except BadAddress as error:
             self.listing.odd.append(f"{error.thing} ({error.reason})")
             return None
+
+
+def _licence_in(node: Node) -> str:
+    """Return the licence of a package or resource: `licenses`, or the older `license`."""
+    for each in (*list_of(node.get("licenses")), *list_of(node.get("license"))):
+        if isinstance(each, dict):
+            told = text_of(each, "path") or text_of(each, "name") or text_of(each, "title")
+        else:
+            told = each if isinstance(each, str) else ""
+        if told:
+            return told
+    return ""
+
+
+def _licence_link(document: Node) -> str:
+    """Return where a catalogue of assets says that its licence is."""
+    for link in list_of(document.get("links")):
+        if isinstance(link, dict) and text_of(link, "rel") == "license":
+            return text_of(link, "href")
+    return ""
+
+
+def _first_link(context: Node, relation: str) -> str:
+    """Return the first target of a relation in a linkset."""
+    targets = list_of(context.get(relation))
+    return next((text_of(each, "href") for each in targets if isinstance(each, dict)), "")
+
+
+def _rights_of(node: Node) -> tuple[str, str]:
+    """Return licence and citation in the words of DCAT, Dublin Core or schema.org."""
+    licence = value_of(node, "license") or value_of(node, "rights")
+    citation = value_of(node, "bibliographicCitation") or value_of(node, "citation")
+    return licence, citation
 
 
 def _count(value: object) -> int | None:

@@ -42,6 +42,14 @@ def value_of(node: Node, word: str) -> str:
     return ""
 
 
+def node_of(node: Node, word: str) -> Node:
+    """Return the first object that a word has, whatever its prefix; an empty one if none."""
+    for key, value in node.items():
+        if _word_in(key) == word:
+            return next((each for each in list_of(value) if isinstance(each, dict)), {})
+    return {}
+
+
 def _word_in(name: str) -> str:
     """Return a word without its prefix."""
     return name.rpartition("#")[2].rpartition("/")[2].rpartition(":")[2]
