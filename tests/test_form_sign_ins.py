@@ -34,7 +34,6 @@ def portal(identity: IdentityHost) -> Iterator[Portal]:
         for name, content in FILES.items()
     }
     exhibits["members/notes.html"] = Exhibit(PAGE)
-    exhibits["welcome"] = Exhibit(b"<!doctype html><title>Welcome</title>", media_type="text/html")
     with Portal(exhibits, identity=identity.base) as place:
         yield place
 

@@ -20,6 +20,8 @@ from pathlib import Path
 from willow_cart.demo import harrowmere
 from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
 from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.portal import Portal
+from willow_cart.demo.ssh_outbox import SshOutbox
 from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
 
@@ -72,13 +74,30 @@ class Places:
         web: of the trust's web server, without a slash at the end.
         contractor: of the contractor's FTP server, likewise.
         store: of the object store, likewise.
-        outbox: the folder that the contractor's server shows.
+        portal: of the portal for members, likewise.
+        ssh: of the contractor's SFTP server, likewise, and the fingerprint of its key.
+        outbox: the folder that the contractor's servers show.
     """
 
     web: str
     contractor: str
     store: str
+    portal: str
+    ssh: tuple[str, str]
     outbox: Path
+
+    @property
+    def sign_ins(self) -> str:
+        """What a config file has to say of the portal."""
+        return (
+            f'[sign_in.portal]\nat = "{self.portal}"\nform = "{self.portal}/login"\n'
+            'user = "ida"\npassword_env = "FEN_PASSWORD"\n'
+        )
+
+    @property
+    def ssh_options(self) -> list[str]:
+        """What lets the user in to the SFTP server."""
+        return ["--user", "ida", "--password", "env:FEN_PASSWORD", "--host-key", self.ssh[1]]
 
 
 @contextmanager
@@ -94,7 +113,11 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
         tempfile.TemporaryDirectory() as root,
         Outbox(Path(root)) as contractor,
         DemoStore(harrowmere.make_bucket()) as store,
+        Portal({p: Exhibit(each) for p, each in harrowmere.make_members().items()}) as portal,
+        SshOutbox(Path(root), Portal.account, Portal.password) as ssh,
     ):
+        catalogue = harrowmere.make_catalogue(trust.base)
+        portal.exhibits["catalogue"] = Exhibit(catalogue, media_type="application/geo+json")
         trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
         for path, content in harrowmere.make_outbox().items():
             file = Path(root, path)
@@ -106,7 +129,10 @@ def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
         (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
         errand = harrowmere.make_errand(trust.base, contractor.base)
         (folder / "report.toml").write_bytes(errand)
-        yield Places(trust.base, contractor.base, store.base, Path(root, "outbox"))
+        yield Places(
+            trust.base, contractor.base, store.base, portal.base, (ssh.base, ssh.fingerprint),
+            Path(root, "outbox"),
+        )  # fmt: skip
 
 
 def run_example(folder: Path) -> int:
@@ -116,6 +142,7 @@ def run_example(folder: Path) -> int:
         stage = _Stage(folder, Path(home))
         _look_and_choose(stage, places.web)
         _look_elsewhere(stage, places)
+        _sign_in(stage, places)
         _load_and_weigh(stage, places.web)
         _haul_and_go_on(stage, places)
         _use(stage, places.web)
@@ -139,6 +166,7 @@ def _clear(folder: Path) -> None:
         "seasons",
         "report",
         "guide",
+        "members",
     ):
         shutil.rmtree(folder / name, ignore_errors=True)
     for pattern in (
@@ -196,6 +224,29 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
     stage.run(["survey", *bucket, "--depth", "all", "--keep", "*/img_000[12].png"], expect=0)
     stage.explain("Knock", "Test a server before a job at night depends on it.")
     stage.run(["knock", f"{places.contractor}/outbox/"], expect=0)
+
+
+def _sign_in(stage: _Stage, places: Places) -> None:
+    """Survey an outbox over SFTP, haul from behind a form, and choose from a catalogue."""
+    stage.explain(
+        "SFTP",
+        "The same outbox over SFTP. The server's key is accepted by its fingerprint.",
+    )
+    outbox = f"{places.ssh[0]}/outbox/level_2031060?.csv"
+    stage.run(["survey", outbox, *places.ssh_options], expect=0)
+    stage.explain(
+        "A portal with a form",
+        "The portal is for members, who sign in on a page. The config file says:",
+        *("  " + line for line in places.sign_ins.splitlines()),
+    )
+    stage.configure(places.sign_ins)
+    stage.run(["haul", f"{places.portal}/members/", "--into", "members"], expect=0)
+    stage.explain(
+        "A catalogue",
+        "The portal describes the trust's maps: choose those of a place and of a time.",
+    )
+    there = ["--within-box", "4.15,52.0,4.3,52.1", "--within-time", "2031-05-01/2031-05-31"]
+    stage.run(["survey", f"{places.portal}/catalogue", *there], expect=0)
 
 
 def _load_and_weigh(stage: _Stage, base: str) -> None:
@@ -345,7 +396,8 @@ class _Stage:
     def __init__(self, folder: Path, home: Path) -> None:
         self._folder = folder
         homes = {"XDG_CONFIG_HOME": str(home / "config"), "XDG_STATE_HOME": str(home / "state")}
-        self._env = os.environ | homes
+        self._env = os.environ | homes | {"FEN_PASSWORD": Portal.password}
+        self._config = home / "config" / "willow-cart" / "config.toml"
         self._surprises = 0
         self._began = time.monotonic()
 
@@ -355,6 +407,11 @@ class _Stage:
         if heading:
             print(f"== {heading} ==")
         print("\n".join(lines), flush=True)
+
+    def configure(self, text: str) -> None:
+        """Write the config file of the commands."""
+        self._config.parent.mkdir(parents=True, exist_ok=True)
+        self._config.write_text(text)
 
     def run(self, arguments: Sequence[str], expect: int) -> None:
         """Print and run a command, and check its exit code."""
@@ -409,7 +466,11 @@ def serve(folder: Path, port: int) -> None:
     with open_places(folder, port) as places:
         print(f"The web server of the fictional Harrowmere Wetland Trust: {places.web}")
         print(f"The contractor's FTP outbox: {places.contractor}/outbox/")
+        print(f"The same over SFTP: {places.ssh[0]}/outbox/")
         print(f"The object store: {places.store}")
+        print(f"The portal for members: {places.portal}/members/")
+        print(f"Its sign-in, for the config file:\n\n{places.sign_ins}")
+        print(f"The password of ida, here and over SFTP: export FEN_PASSWORD={Portal.password}")
         print(f"Lists: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
         print("Try in another terminal:")
         for line in (
@@ -419,6 +480,8 @@ def serve(folder: Path, port: int) -> None:
             f"survey {places.web}/news.xml",
             f"survey '{places.contractor}/outbox/level_2031051?.csv'",
             f"survey s3://camera-traps/2031-05/ --endpoint {places.store} --depth all",
+            f"survey {places.ssh[0]}/outbox/ {' '.join(places.ssh_options)}",
+            f"survey {places.portal}/catalogue --within-box 4.15,52.0,4.3,52.1",
             f"knock {places.contractor}/outbox/",
             f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
             "pick sounds.csv",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import json
 import math
 import random
 import struct
@@ -302,3 +303,34 @@ def _checksums(files: Files) -> bytes:
         digest = hashlib.sha256(content + (b"an older draft" if name == SPOILT else b""))
         lines.append(f"{digest.hexdigest()}  {name}")
     return "\n".join(lines).encode() + b"\n"
+
+
+def make_members() -> Files:
+    """Return the files of the portal for members by path."""
+    files: Files = {}
+    for month, pairs in ((4, 3), (5, 5), (6, 4)):
+        rows = "".join(f"2031-{month:02}-10,{hide},{pairs}\n" for hide in HIDES)
+        path = f"members/bitterns_2031-{month:02}.csv"
+        files[path] = f"date,hide,bitterns\n{rows}".encode()
+    return files
+
+
+def make_catalogue(base: str) -> bytes:
+    """Return a catalogue of the trust's maps, with their times and places.
+
+    Args:
+        base: the address of the trust's web server.
+    """
+    scenes = (("reedbed", 4.05, "2031-05"), ("mere", 4.20, "2031-05"))
+    items = [
+        {
+            "stac_version": "1.0.0", "type": "Feature", "id": f"{name}-{month}", "geometry": None,
+            "bbox": [west, 52.02, west + 0.08, 52.07],
+            "properties": {"title": f"The {name}, {month}", "datetime": f"{month}-15T11:00:00Z",
+                           "license": "HWT-Open-2", "sci:citation": "Harrowmere Wetland Trust"},
+            "assets": {"map": {"href": f"{base}/maps/{name}_2031.png", "type": "image/png"}},
+            "links": [],
+        }
+        for name, west, month in scenes
+    ]  # fmt: skip
+    return json.dumps({"type": "FeatureCollection", "features": items, "links": []}).encode()

@@ -94,6 +94,8 @@ class PortalHandler(StandInHandler):
         match parts.path.split("/")[1]:
             case "login":
                 self._send_form(parse_qs(parts.query).get("back", ["/"])[0])
+            case "welcome":
+                self._send_page(200, b"<!doctype html><title>Welcome</title>", "text/html", {})
             case "enter":
                 self._enter(parse_qs(parts.query))
             case "members" if cookies.get("session") not in portal.sessions:

@@ -237,7 +237,8 @@ _COMMANDS = (
         "demo",
         "run the full example against demo servers on this machine",
         "Start servers on this machine for the fictional Harrowmere Wetland Trust: a web server, "
-        "a contractor's FTP outbox and an object store. Run the full example against them, or "
+        "a contractor's outbox (FTP, SFTP), an object store and a portal. Run the full example "
+        "against them, or "
         "keep them running to try things out. Needs no network.",
     ),
 )

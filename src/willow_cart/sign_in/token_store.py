@@ -8,6 +8,7 @@ import tempfile
 from contextlib import suppress
 from pathlib import Path
 
+from willow_cart.ledger.runs import make_private
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
 from willow_cart.sign_in.sign_ins import require_keyring
 
@@ -51,7 +52,7 @@ class TokenStore:
         if self._folder is None:
             return
         with suppress(OSError):
-            self._folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_private(self._folder)
             # For its owner alone from the beginning (mkstemp has the mode 0600).
             descriptor, made = tempfile.mkstemp(dir=self._folder)
             with os.fdopen(descriptor, "w", encoding="utf-8") as file:
