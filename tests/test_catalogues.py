@@ -16,6 +16,7 @@ from willow_cart.choosing.extents import is_within_box
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.model import DataExtent, Offer
 from willow_cart.offer_store import OfferStore
+from willow_cart.sources.catalogues import catalogue_reader
 from willow_cart.sources.catalogues.catalogue_reader import read_catalogue
 from willow_cart.sources.catalogues.catalogue_words import nodes_in, value_of
 
@@ -199,6 +200,26 @@ def test_rights_times_and_places_are_read(document: object, *, has_extent: bool)
     assert offer.extent == extent
     (kept,) = OfferStore([offer])
     assert kept == offer
+
+
+def test_a_long_collection_is_read_item_by_item(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As it would be as a whole; and one that breaks off counts as far as it came."""
+    document = {
+        "type": "FeatureCollection",
+        "links": [{"rel": "next", "href": "?page=2"}],
+        "license": "FEN-1.0",
+        "features": [ITEM | {"id": str(n)} for n in range(50)],
+    }
+    content = json.dumps(document).encode()
+    whole = read_catalogue(content, "https://h.example/search", "s")
+    monkeypatch.setattr(catalogue_reader, "_LONG_BYTES", 1000)
+    assert read_catalogue(content, "https://h.example/search", "s") == whole
+    assert whole is not None
+    assert len(whole.offers) == 50
+    cut = read_catalogue(content[: len(content) // 2], "https://h.example/search", "s")
+    assert cut is not None
+    assert 10 < len(cut.offers) < 30
+    assert cut.problems == ["it breaks off, or is not JSON"]
 
 
 def test_odd_extents_are_unknown() -> None:

@@ -137,6 +137,7 @@ class ClusterClient:
         if address.startswith("tls://"):
             _require_certificates(distributed, place)
         try:
+            _require_open_port(address)  # which the package tries again and again
             client = distributed.Client(
                 address, timeout=_CONNECT_SECONDS, set_as_default=False, name="willow-cart"
             )
@@ -282,6 +283,18 @@ class ClusterClient:
         """Close the connection, if it was made here."""
         if self._is_own:
             self._client.close(timeout=_CONNECT_SECONDS)
+
+
+def _require_open_port(address: str) -> None:
+    """Try the port of a scheduler once.
+
+    Raises:
+        OSError: nothing listens there.
+        ValueError: the address names no port.
+    """
+    parts = urlsplit(address)
+    if parts.hostname and parts.port:
+        socket.create_connection((parts.hostname, parts.port), _CONNECT_SECONDS).close()
 
 
 def _silence() -> None:

@@ -9,6 +9,8 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
+from functools import partial
 
 from willow_cart.addresses import name_of
 from willow_cart.errors import BadAddress
@@ -34,8 +36,14 @@ MEDIA_TYPES = frozenset({"application/geo+json", "application/ld+json", "applica
 # The beginnings of multihashes (multiformats.io), as STAC's file extension writes checksums.
 _MULTIHASHES = {"1220": "sha256", "1340": "sha512", "1114": "sha1", "d50110": "md5"}
 
+# A longer collection of items is read item by item: as a whole, it takes ten times as much memory.
+_LONG_BYTES = 4 << 20
+
 # What a catalogue says of rights is kept up to this many characters.
 _MAX_TEXT = 1000
+
+# What a collection of items says of all of them.
+_OF_COLLECTIONS = ("stac_version", "license", "sci:citation")
 
 # Below a relation of one of these kinds a catalogue goes on (STAC, "Relation types").
 _PARTS = ("item", "items", "child")
@@ -59,8 +67,11 @@ def read_catalogue(content: bytes, address: str, source: str, charset: str = "")
         None if it describes no files by a standard that is known here.
     """
     found = _Catalogue(address, source)
-    for document in _documents(content, address, charset):
-        found.read(document)
+    if len(content) > _LONG_BYTES and b'"FeatureCollection"' in content:
+        found.read_long(content)
+    else:
+        for document in _documents(content, address, charset):
+            found.read(document)
     if not found.is_known:
         return None
     return found.listing
@@ -130,6 +141,25 @@ class _Catalogue:
                 return
         self._read_linked_data(document)
 
+    def read_long(self, content: bytes) -> None:
+        """Read a long collection of items one by one; one that breaks off counts up to there."""
+        import ijson  # few catalogues are that long
+
+        text = partial(ijson.items, content, use_float=True)
+        broken = (ijson.JSONError, UnicodeDecodeError)
+        head: dict[str, object] = {"features": [], "links": []}
+        for key in _OF_COLLECTIONS:
+            with suppress(*broken):
+                head[key] = next(text(key), None)
+        with suppress(*broken):
+            head["links"] = [*text("links.item")]
+        self._read_assets(head)
+        try:
+            for item in text("features.item"):
+                self._read_assets_of(item)
+        except broken:
+            self.listing.problems.append("it breaks off, or is not JSON")
+
     # Data packages
 
     def _read_package(self, package: Node) -> None:
@@ -165,14 +195,7 @@ class _Catalogue:
         # The last page of a search may be empty; a collection of mere geometry has no links.
         self.is_known |= isinstance(document.get("links"), list) and "features" in document
         for item in (document, *features):
-            if not isinstance(item, dict):
-                continue
-            assets = item.get("assets")
-            if isinstance(assets, dict):
-                self.is_known = True
-                for key, asset in assets.items():
-                    if isinstance(asset, dict):
-                        self._read_asset(item, key, asset)
+            self._read_assets_of(item)
         for link in list_of(document.get("links")):
             if not isinstance(link, dict):
                 continue
@@ -182,6 +205,14 @@ class _Catalogue:
                 self._part(where)
             elif relation == "next" and text_of(link, "method").upper() in ("", "GET"):
                 self.listing.following = self._resolve(where)
+
+    def _read_assets_of(self, item: object) -> None:
+        assets = item.get("assets") if isinstance(item, dict) else None
+        if isinstance(item, dict) and isinstance(assets, dict):
+            self.is_known = True
+            for key, asset in assets.items():
+                if isinstance(asset, dict):
+                    self._read_asset(item, key, asset)
 
     def _read_asset(self, item: Node, key: str, asset: Node) -> None:
         properties = item.get("properties")
