@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import calendar
 import json
 import os
+import plistlib
 import re
 import shutil
 import signal
@@ -17,13 +19,15 @@ from email.policy import default as default_policy
 from pathlib import Path
 
 import pytest
+from lxml import etree
 
 from tests.support.program import Outcome, RunHere, files_in, run, start
 from tests.test_unpacking import zipped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import make_job
-from willow_cart.errands.timetable import Timetable, units
+from willow_cart.errands.schedule import Schedule
+from willow_cart.errands.timetable import units
 from willow_cart.errors import BadOption
 
 NOW = datetime(2031, 6, 3, 5, 30, tzinfo=UTC)
@@ -310,9 +314,9 @@ def test_steps_take_over_what_their_source_keeps_unless_they_name_it(tmp_path: P
 def test_times_are_read_as_people_write_them(text: str, cron: str, calendar: str) -> None:
     if not cron:
         with pytest.raises(BadOption):
-            Timetable.parse(text)
+            Schedule.parse(text)
         return
-    when = Timetable.parse(text)
+    when = Schedule.parse(text)
     assert (when.cron, when.calendar) == (cron, calendar)
 
 
@@ -349,16 +353,68 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
     assert subprocess.run(bare, cwd=home, check=False, timeout=60).returncode == 1
     assert "something did not arrive" in (folder / "told").read_text()
     verify = shutil.which("systemd-analyze")
-    for name, text in units(Timetable.parse("1 06:00"), ["/bin/true", "100 % $x"], "a b",
+    for name, text in units(Schedule.parse("1 06:00"), ["/bin/true", "100 % $x"], "a b",
                             folder / "log").items():  # fmt: skip
         (tmp_path / name.replace(" ", "-")).write_text(text)
     if verify:
-        event = Timetable.parse("fri-mon 00:05").calendar
+        event = Schedule.parse("fri-mon 00:05").calendar
         subprocess.run([verify, "calendar", event], check=True, capture_output=True)
         made = [*map(str, tmp_path.glob("errand-*.*"))]
         checked = subprocess.run([verify, "--user", "verify", *made], check=False,
                                  capture_output=True, text=True)  # fmt: skip
         assert not [line for line in checked.stderr.splitlines() if "errand-" in line]
+
+
+TASKS = "{http://schemas.microsoft.com/windows/2004/02/mit/task}"
+
+
+@pytest.mark.parametrize(
+    ("at", "trigger", "moments"),
+    [
+        ("daily 06:05", {"ScheduleByDay": ["DaysInterval"]}, {"Hour": 6, "Minute": 5}),
+        (
+            "Mon,Thu 20:30",
+            {"ScheduleByWeek": ["WeeksInterval", "DaysOfWeek", "Monday", "Thursday"]},
+            [{"Hour": 20, "Minute": 30, "Weekday": 1}, {"Hour": 20, "Minute": 30, "Weekday": 4}],
+        ),
+        (
+            "1 06:00",
+            {"ScheduleByMonth": ["DaysOfMonth", "Day", "Months", *calendar.month_name[1:]]},
+            {"Hour": 6, "Minute": 0, "Day": 1},
+        ),
+    ],
+)
+def test_schedules_for_windows_and_macos(
+    tmp_path: Path, at: str, trigger: dict[str, list[str]], moments: object
+) -> None:
+    folder = tmp_path / 'a & "b" ü'
+    folder.mkdir()
+    job = folder / "job.toml"
+    job.write_text('into = "d"\n[[source]]\nat = "http://127.0.0.1:9/a.csv"\n')
+    files = ["--windows-task", "job.xml", "--launchd-agent", "job.plist"]
+    done = run("timetable", job, "--at", at, *files, cwd=tmp_path)
+    assert done.code == 0, done.err
+    task = etree.parse(str(tmp_path / "job.xml"))
+    schema = etree.XMLSchema(etree.parse(str(Path(__file__).parent / "support" / "task.xsd")))
+    schema.assertValid(task)
+    ((name, parts),) = trigger.items()
+    (found,) = task.iter(f"{TASKS}{name}")
+    assert [each.tag.removeprefix(TASKS) for each in found.iterdescendants()] == parts
+    command, arguments = (task.findtext(f".//{TASKS}{each}") for each in ("Command", "Arguments"))
+    assert command
+    assert Path(command).exists()
+    assert arguments is not None
+    assert f'"{str(job).replace(chr(34), chr(92) + chr(34))}"' in arguments
+    agent = plistlib.loads((tmp_path / "job.plist").read_bytes())
+    assert agent["StartCalendarInterval"] == moments
+    assert agent["ProgramArguments"][0] == command
+    assert str(job) in agent["ProgramArguments"]
+    assert run("timetable", job, "--at", at, *files, cwd=tmp_path).code == 0, "its own are replaced"
+    for name in ("job.xml", "job.plist"):
+        (tmp_path / name).write_text("mine")
+        refused = run("timetable", job, "--at", at, *files, cwd=tmp_path)
+        assert (refused.code, (tmp_path / name).read_text()) == (2, "mine")
+        (tmp_path / name).unlink()
 
 
 def test_a_timetable_is_put_into_the_crontab_once(tmp_path: Path, place: StandIn) -> None:

@@ -1,4 +1,4 @@
-"""Schedules for errands in the formats of cron and systemd.
+"""Schedules for errands in the formats of cron and systemd; those of other systems beside them.
 
 A crontab line has five fields (POSIX, crontab, EXTENDED DESCRIPTION); a timer has a calendar event
 (systemd.time(7)). Both go by the machine's own clock.
@@ -15,83 +15,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.errands.document import read_document
+from willow_cart.errands.schedule import Schedule
+from willow_cart.errands.system_tasks import is_ours, launchd_agent, windows_task
 from willow_cart.errors import BadOption, CannotStore
+from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.timetable import TimetableRequest
 
-_DAYS = ("Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat")
-_TIME = re.compile(r"([01]?\d|2[0-3]):([0-5]\d)")
-_HOW = "write 'daily 06:30', 'Fri 20:30', 'Mon-Fri 07:00', 'Mon,Thu 07:00' or '1 06:00'"
 
-
-@dataclass(frozen=True, slots=True)
-class Timetable:
-    """A schedule: a time of every day, of some days of the week, or of a day of the month.
-
-    Attributes:
-        hour, minute: by the machine's clock.
-        weekdays: their numbers, 0 for Sunday. Empty for all.
-        day: of the month, from 1 to 28; None for all.
-    """
-
-    hour: int
-    minute: int
-    weekdays: tuple[int, ...] = ()
-    day: int | None = None
-
-    @classmethod
-    def parse(cls, text: str) -> Timetable:
-        """Parse a schedule such as `Fri 20:30`, `daily 6:00` or `1 06:00`.
-
-        Raises:
-            BadOption: it is invalid.
-        """
-        words = text.split()
-        time = _TIME.fullmatch(words[-1]) if words else None
-        if time is None or len(words) > 2:
-            raise BadOption(f"--at '{text}'", "not a valid time", _HOW)
-        hour, minute = int(time[1]), int(time[2])
-        days = words[0] if len(words) == 2 else "daily"
-        if days.lower() == "daily":
-            return cls(hour, minute)
-        if days.isdecimal():
-            # A day that not every month has would be left out in some.
-            if not 1 <= int(days) <= 28:
-                raise BadOption(f"--at '{text}'", "not a day of every month", "take 1 to 28")
-            return cls(hour, minute, day=int(days))
-        try:
-            numbers = [number for part in days.split(",") for number in _days_in(part)]
-        except ValueError:
-            raise BadOption(f"--at '{text}'", "names no day of the week", _HOW) from None
-        return cls(hour, minute, tuple(sorted(set(numbers))))
-
-    @property
-    def cron(self) -> str:
-        """The five time fields of a crontab line."""
-        days = ",".join(map(str, self.weekdays)) or "*"
-        return f"{self.minute} {self.hour} {self.day or '*'} * {days}"
-
-    @property
-    def calendar(self) -> str:
-        """The OnCalendar expression of a timer."""
-        days = ",".join(_DAYS[number] for number in self.weekdays)
-        date = f"*-*-{self.day:02d}" if self.day else "*-*-*"
-        return f"{days} {date} {self.hour:02d}:{self.minute:02d}:00".strip()
-
-
-def _days_in(part: str) -> list[int]:
-    first, dash, last = part.partition("-")
-    begin = _day(first)
-    if not dash:
-        return [begin]
-    count = (_day(last) - begin) % 7 + 1
-    return [(begin + number) % 7 for number in range(count)]
-
-
-def _day(word: str) -> int:
-    return _DAYS.index(word[:3].title())
-
-
-def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
+def crontab_line(when: Schedule, command: Sequence[str], log: Path) -> str:
     """Return a crontab line that appends the output to a log.
 
     A percent sign would be the end of the command there (crontab(5)).
@@ -100,7 +31,7 @@ def crontab_line(when: Timetable, command: Sequence[str], log: Path) -> str:
     return f"{when.cron} {words.replace('%', chr(92) + '%')}"
 
 
-def units(when: Timetable, command: Sequence[str], name: str, log: Path) -> dict[str, str]:
+def units(when: Schedule, command: Sequence[str], name: str, log: Path) -> dict[str, str]:
     """Return the systemd units by file name, for `systemctl --user`.
 
     A run that was missed while the machine was off is made up for once, however many there were.
@@ -145,6 +76,7 @@ class TimetableEntry:
         timer: the name of the timer among the units.
         units: of systemd, by the names of their files.
         variables: environment variables that the errand names.
+        files: schedules for other systems, by the files that were asked for.
     """
 
     line: str
@@ -152,6 +84,7 @@ class TimetableEntry:
     timer: str
     units: Mapping[str, str]
     variables: Sequence[str]
+    files: Mapping[Path, bytes]
 
 
 def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEntry:
@@ -164,7 +97,7 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEn
     Raises:
         BadOption: the time or the errand cannot be read.
     """
-    when = Timetable.parse(request.at)
+    when = Schedule.parse(request.at)
     read_document(request.file)  # one that cannot be read would fail every night
     path = request.file.resolve()
     if not str(path).isprintable():
@@ -174,18 +107,36 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEn
     log, summary = path.with_suffix(".log"), path.with_suffix(".last.txt")
     command = [*program, "errand", str(path), "--summary", str(summary)]
     name = re.sub(r"[^\w.-]+", "-", path.stem)
+    files = {}
+    if request.windows_task is not None:
+        files[request.windows_task] = windows_task(when, command, path.parent)
+    if request.launchd_agent is not None:
+        files[request.launchd_agent] = launchd_agent(when, command, name, log)
     return TimetableEntry(
         crontab_line(when, command, log),
         f"{_MARK} {path}",
         f"errand-{name}.timer",
         units(when, command, name, log),
         _variables_in(path.read_text("utf-8")),
+        files,
     )
 
 
 def _variables_in(text: str) -> list[str]:
     """Return the environment variables that an errand refers to."""
     return sorted({name for names in _VARIABLES.findall(text) for name in names if name})
+
+
+def write_files(entry: TimetableEntry, *, overwrite: bool = False) -> None:
+    """Write the schedules for other systems.
+
+    Raises:
+        BadOption: a file of another program is there.
+        CannotStore: one cannot be written.
+    """
+    for path, content in entry.files.items():
+        with replacing_bytes(path, is_ours=is_ours, overwrite=overwrite) as file:
+            file.write(content)
 
 
 def install(entry: TimetableEntry) -> None:

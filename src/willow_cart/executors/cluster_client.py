@@ -137,7 +137,7 @@ class ClusterClient:
         if address.startswith("tls://"):
             _require_certificates(distributed, place)
         try:
-            _require_open_port(address)  # which the package tries again and again
+            _require_open_port(address)  # the package retries for a long time
             client = distributed.Client(
                 address, timeout=_CONNECT_SECONDS, set_as_default=False, name="willow-cart"
             )

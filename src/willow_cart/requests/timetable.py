@@ -6,11 +6,12 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.options.option import argument, flag, option
+from willow_cart.options.shared import OverwriteOption
 from willow_cart.requests.request import Request
 
 
 @dataclass(frozen=True, kw_only=True)
-class TimetableRequest(Request):
+class TimetableRequest(OverwriteOption, Request):
     """A request for a schedule."""
 
     command = "timetable"
@@ -24,3 +25,9 @@ class TimetableRequest(Request):
         required=True,
     )
     install: bool = flag("add the line to your crontab")
+    windows_task: Path | None = option(
+        None, Path, "write a task for the Windows scheduler: schtasks /Create /XML", metavar="FILE"
+    )
+    launchd_agent: Path | None = option(
+        None, Path, "write a property list for launchd on macOS", metavar="FILE"
+    )

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
-from willow_cart.errands.timetable import install, make_entry
+from willow_cart.errands.timetable import install, make_entry, write_files
 from willow_cart.exits import Exit
 from willow_cart.requests.timetable import TimetableRequest
 
@@ -20,6 +20,11 @@ def run(request: TimetableRequest) -> int:
             f"{request.file}: needs {', '.join(entry.variables)} in the environment of the"
             " scheduler; set them there, or keep secrets in files (password_file)"
         )
+    if entry.files:
+        write_files(entry, overwrite=request.overwrite)
+        for path in entry.files:
+            tell(f"written to {path}")
+        return Exit.GOOD
     if request.install:
         install(entry)
         show_line(f"in your crontab: {entry.line}")
