@@ -10,7 +10,7 @@ demo: $(VENV)/.ready
 	$(BIN)/willow-cart demo --into demo-run
 
 test: $(VENV)/.ready-dev
-	$(BIN)/pytest -n 3
+	$(BIN)/pytest -n 4
 
 nightly: $(VENV)/.ready-dev
 	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py tests/test_cluster.py

@@ -28,14 +28,16 @@ class SshOutbox:
         self._folder = folder
         self._user = user
         self._password = password
-        self._loop = asyncio.new_event_loop()
-        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
+        self._loop: asyncio.AbstractEventLoop
+        self._thread: threading.Thread
         self._server: asyncssh.SSHAcceptor
         self.base = self.fingerprint = ""
 
     def __enter__(self) -> Self:
         import asyncssh
 
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
         self._thread.start()
         key = asyncssh.generate_private_key("ssh-ed25519")
         self.fingerprint = key.get_fingerprint()
@@ -52,9 +54,18 @@ class SshOutbox:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._loop.call_soon_threadsafe(self._server.close)
+        async def end() -> None:
+            self._server.close()
+            await self._server.wait_closed()
+            running = asyncio.all_tasks() - {asyncio.current_task()}
+            for task in running:
+                task.cancel()
+            await asyncio.gather(*running, return_exceptions=True)
+
+        asyncio.run_coroutine_threadsafe(end(), self._loop).result()
         self._loop.call_soon_threadsafe(self._loop.stop)
         self._thread.join()
+        self._loop.close()
 
 
 def _make_door(user: str, password: str) -> Any:

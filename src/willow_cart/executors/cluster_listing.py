@@ -114,9 +114,10 @@ class ClusterLister:
 
     def close(self) -> None:
         """Have the workers forget what they list with."""
-        for worker in self._workers:
-            with suppress(Gone):
-                self._client.call(worker, _forget, self._token)
+        with suppress(Gone):
+            for worker in self._client.workers().keys() & self._workers:
+                with suppress(Gone):
+                    self._client.call(worker, _forget, self._token)
 
 
 @dataclass(frozen=True, slots=True)
