@@ -9,7 +9,7 @@ from pathlib import Path
 from urllib.parse import quote, quote_plus
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from tests.support.program import run
@@ -82,6 +82,7 @@ def test_no_odd_address_shows_a_password(tmp_path: Path, form: str) -> None:
     assert SECRET not in done.err + done.out
 
 
+@example(":REPORT", "A")
 @given(st.text(), st.text(st.characters(codec="ascii", categories=["L", "N", "P"]), min_size=1))
 def test_two_addresses_stay_two_and_nothing_is_hidden_twice(name: str, value: str) -> None:
     one = without_secrets(f"https://h.example/x?{quote(name)}={quote(value, safe='')}")

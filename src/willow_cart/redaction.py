@@ -174,7 +174,9 @@ def _shown(piece: str, words: frozenset[str]) -> str:
     if not equals:
         return piece if _is_harmless("", piece, words) else _hidden(piece)
     shown = name if _NAME.fullmatch(name) else _hidden(name)
-    return f"{shown}={value if _is_harmless(name, value, words) else _hidden(value)}"
+    # What vouches for a value must be seen: the next time, only what is shown of the name is known.
+    is_harmless = all(_is_harmless(each, value, words) for each in {name, shown})
+    return f"{shown}={value if is_harmless else _hidden(value)}"
 
 
 def _hidden(value: str) -> str:
