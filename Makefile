@@ -4,7 +4,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test nightly check bench docs clean
+.PHONY: demo test nightly check wheels bench docs clean
 
 demo: $(VENV)/.ready
 	$(BIN)/willow-cart demo --into demo-run
@@ -21,6 +21,9 @@ check: $(VENV)/.ready-dev
 	$(BIN)/ruff format --check
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo
+
+wheels: $(VENV)/.ready-dev
+	$(BIN)/python tools/check_wheels.py
 
 bench: $(VENV)/.ready-bench
 	$(BIN)/python benchmarks/run.py

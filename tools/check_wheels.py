@@ -30,7 +30,10 @@ SOURCE_ONLY = {"pyftpdlib": "the FTP outbox of the demo"}
 def main() -> int:
     """Print the table; return the exit code."""
     content = tomllib.loads((Path(__file__).parents[1] / "pyproject.toml").read_text())
-    wanted = [each.replace(" ", "") for each in content["project"]["dependencies"]]
+    project = content["project"]
+    extras = project["optional-dependencies"]
+    for_users = [each for name in extras if name not in ("dev", "bench") for each in extras[name]]
+    wanted = [each.replace(" ", "") for each in (*project["dependencies"], *for_users)]
     names = {_name_of(each): each for each in wanted}
     asked = [each for name, each in names.items() if name not in SOURCE_ONLY]
     cells = [*product(SYSTEMS, PYTHONS)]
