@@ -213,6 +213,13 @@ def test_profiles_and_roles_are_used_when_asked_for(
         hauled = run("haul", *everything[1:], "--ambient", "--into", "x", cwd=tmp_path)
         assert hauled.code == 0, hauled.err
         monkeypatch.delenv("AWS_CONTAINER_CREDENTIALS_FULL_URI")
+        # The role of a machine, as its own service tells it.
+        roles = "latest/meta-data/iam/security-credentials/"
+        monkeypatch.setenv("AWS_EC2_METADATA_SERVICE_ENDPOINT", f"{place.base}/")
+        place.exhibits[roles] = Exhibit(b"fen", media_type="text/plain")
+        place.exhibits[f"{roles}fen"] = place.exhibits["role"]
+        assert run(*everything, "--ambient", cwd=tmp_path).code == 0
+        assert place.requests[-1].path == f"/{roles}fen"
         monkeypatch.setenv("AWS_EC2_METADATA_DISABLED", "true")
         for given, words in {
             ("--profile", "sedge"): "--profile sedge: no such profile; known profiles: fen, bare",

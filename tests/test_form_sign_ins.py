@@ -131,6 +131,10 @@ FORMS = {
         '<base href="http://127.0.0.1:9/"><form method=post action=x><input type=password></form>',
         "a form that is sent to another host",
     ),
+    "multipart": (
+        "<form method=post enctype=multipart/form-data><input name=a><input type=password name=b>",
+        "a form of the type multipart/form-data",
+    ),
     "no user": ("<form method=post><input type=password name=b></form>", "without fields for user"),
 }
 
@@ -204,6 +208,34 @@ def test_a_client_gets_tokens_and_renews_them(
     wrong = hauled(tmp_path, f"{portal.base}/records", environment | {"SEDGE": "rush"})
     assert wrong.code == 1
     assert "the client is not known, or its secret is wrong; check them" in wrong.err
+
+
+def test_tokens_are_kept_in_the_keyring_if_wished(
+    tmp_path: Path, portal: Portal, configure: Configure
+) -> None:
+    kept = tmp_path / "kept.json"
+    (tmp_path / "fen_tokens.py").write_text(
+        "import json, pathlib\n"
+        "from keyring.backend import KeyringBackend\n"
+        f"kept = pathlib.Path({str(kept)!r})\n"
+        "class Backend(KeyringBackend):\n"
+        "    priority = 1\n"
+        "    def get_password(self, service, name):\n"
+        "        return json.loads(kept.read_text()).get(name) if kept.exists() else None\n"
+        "    def set_password(self, service, name, value):\n"
+        "        kept.write_text(json.dumps({name: value}))\n"
+        "    def delete_password(self, service, name):\n"
+        "        kept.unlink()\n"
+    )
+    environment = configure(
+        tokens_of(portal, 'client_secret_env = "SEDGE"\nkeep_tokens = "keyring"\n')
+    )
+    environment |= {"PYTHONPATH": str(tmp_path), "PYTHON_KEYRING_BACKEND": "fen_tokens.Backend"}
+    for _ in range(2):
+        assert hauled(tmp_path, f"{portal.base}/records", environment).code == 0
+    assert portal.sign_ins == {"client_credentials": 1}
+    assert kept.exists()
+    assert not (tmp_path / "state" / "willow-cart" / "tokens").exists()
 
 
 def test_a_refresh_token_from_elsewhere_is_used_and_its_successor_kept(
