@@ -215,6 +215,11 @@ IMPATIENT = (
 )
 
 
+def start_impatient(words: list[str], folder: Path) -> subprocess.Popen[bytes]:
+    command = [sys.executable, "-c", IMPATIENT, *words]
+    return subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+
+
 def test_a_worker_that_hangs_with_a_segment_is_done_without_even_if_it_comes_back(
     tmp_path: Path, place: StandIn
 ) -> None:
@@ -224,10 +229,7 @@ def test_a_worker_that_hangs_with_a_segment_is_done_without_even_if_it_comes_bac
         dask.add(2, threads=1)
         words = ["haul", f"{place.base}/dawn.wav", "--as", "file", "--into", "data", "--cluster",
                  dask.address, "--strands", "2", "--log", "log.jsonl"]  # fmt: skip
-        command = [sys.executable, "-c", IMPATIENT, *words]
-        haul = subprocess.Popen(
-            command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-        )
+        haul = start_impatient(words, tmp_path)
         log = tmp_path / "log.jsonl"
         wait_until("one helps", lambda: events(log, "strand_started"))
         owner, helper = (each["worker"] for each in events(log, "handed_over")[:2])
@@ -251,10 +253,7 @@ def test_a_worker_that_hangs_is_done_without_even_if_it_comes_back(
         dask.add(1)
         words = ["haul", f"{place.base}/dawn.wav", "--as", "file", "--into", "data", "--cluster",
                  dask.address, "--lanes", "2"]  # fmt: skip
-        command = [sys.executable, "-c", IMPATIENT, *words]
-        haul = subprocess.Popen(
-            command, cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE
-        )
+        haul = start_impatient(words, tmp_path)
         wait_for_bytes(tmp_path / "data", 500_000, haul)
         dask.workers[0].send_signal(signal.SIGSTOP)
         dask.add(1)

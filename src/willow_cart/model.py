@@ -129,6 +129,16 @@ class Cell:
     row_cells: tuple[tuple[str, str], ...] = field(default=(), repr=False)
 
 
+Box = tuple[float, float, float, float]
+"""A place: west, south, east and north in degrees (RFC 7946, 5); west is more than east across the
+180th meridian."""
+
+
+def is_box(west: float, south: float, east: float, north: float) -> bool:
+    """Whether numbers are the sides of a place on the earth."""
+    return abs(west) <= 180 and abs(east) <= 180 and -90 <= south <= north <= 90
+
+
 @dataclass(frozen=True, slots=True)
 class DataExtent:
     """What the data in a file are of, as a catalogue says.
@@ -136,14 +146,13 @@ class DataExtent:
     Attributes:
         media_type: of the file.
         begins, ends: the time that they are of; None if unknown or open.
-        box: the place: west, south, east and north in degrees (RFC 7946, 5); west is more than
-            east across the 180th meridian. None if unknown.
+        box: the place; None if unknown.
     """
 
     media_type: str = ""
     begins: datetime | None = None
     ends: datetime | None = None
-    box: tuple[float, float, float, float] | None = None
+    box: Box | None = None
 
 
 @dataclass(frozen=True, slots=True)

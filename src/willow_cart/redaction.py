@@ -18,6 +18,9 @@ _INSIDE = "#inside="
 _STORES = tuple(f"{scheme}://" for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 _VERSION = "?versionId="
 
+SECRET_REFERENCES = ("env:", "file:", "keyring:")
+"""How references to secrets begin, which say where one is and hold none."""
+
 _MASK = "***"
 _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
 

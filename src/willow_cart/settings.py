@@ -41,6 +41,13 @@ def own_file() -> Path:
     return platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
 
 
+def own_state() -> Path:
+    """Return the folder where state is kept between the user's commands."""
+    import platformdirs
+
+    return platformdirs.user_state_path("willow-cart", appauthor=False)
+
+
 @dataclass(frozen=True, slots=True)
 class Setting:
     """A setting and where it is set.

@@ -9,9 +9,7 @@ from fnmatch import fnmatchcase
 
 from willow_cart.choosing.moments import parse_when
 from willow_cart.errors import BadOption
-from willow_cart.model import Offer
-
-Box = tuple[float, float, float, float]
+from willow_cart.model import Box, Offer, is_box
 
 
 def media_type_test(patterns: Sequence[str]) -> Callable[[Offer], bool]:
@@ -66,13 +64,13 @@ def read_box(text: str) -> Box:
     """Parse a box: `WEST,SOUTH,EAST,NORTH` in degrees (RFC 7946, 5).
 
     Raises:
-        BadOption: it is none.
+        BadOption: it is not one.
     """
     try:
         west, south, east, north = map(float, text.split(","))
     except ValueError:
         raise BadOption(f"--within-box {text}", "not four numbers", _BOXES) from None
-    if not (-180 <= west <= 180 and -180 <= east <= 180 and -90 <= south <= north <= 90):
+    if not is_box(west, south, east, north):
         raise BadOption(f"--within-box {text}", "not a box in degrees", _BOXES)
     return west, south, east, north
 

@@ -8,7 +8,7 @@ import secrets
 import time
 from collections.abc import Mapping
 from http.cookies import SimpleCookie
-from urllib.parse import parse_qs, quote, urlencode, urlsplit
+from urllib.parse import parse_qs, quote, quote_plus, urlencode, urlsplit
 
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
@@ -74,6 +74,13 @@ class Portal(StandIn):
     def succeed(self, way: str) -> None:
         """Count a sign-in."""
         self.sign_ins[way] = self.sign_ins.get(way, 0) + 1
+
+    def begin_session(self, way: str) -> str:
+        """Count a sign-in, and return the cookie of its session."""
+        self.succeed(way)
+        session = secrets.token_hex(8)
+        self.sessions.add(session)
+        return session
 
 
 class PortalHandler(StandInHandler):
@@ -142,10 +149,7 @@ class PortalHandler(StandInHandler):
         if not (seen and right and given.get("stamp") == "fen"):
             self._send_form(given.get("back", "/"))
             return
-        portal.succeed("form")
-        session = secrets.token_hex(8)
-        portal.sessions.add(session)
-        cookie = f"session={session}; Path=/; HttpOnly"
+        cookie = f"session={portal.begin_session('form')}; Path=/; HttpOnly"
         self.refuse(303, {"Location": "/welcome", "Set-Cookie": cookie})
 
     # The identity host's users
@@ -154,10 +158,8 @@ class PortalHandler(StandInHandler):
         if given.get("ticket") != ["fen-ticket"]:
             self.refuse(403)
             return
-        self.portal.succeed("vouched")
-        session = secrets.token_hex(8)
-        self.portal.sessions.add(session)
-        self.refuse(302, {"Location": given["to"][0], "Set-Cookie": f"vouched={session}; Path=/"})
+        cookie = f"vouched={self.portal.begin_session('vouched')}; Path=/"
+        self.refuse(302, {"Location": given["to"][0], "Set-Cookie": cookie})
 
     # Tokens
 
@@ -170,9 +172,8 @@ class PortalHandler(StandInHandler):
         grant = given.get("grant_type", "").rpartition(":")[2]
         match grant:
             case "client_credentials":
-                secret = f"{quote(portal.client)}:{portal.client_secret.replace(' ', '+')}"
-                secret = secret.replace("&", "%26")
-                if not self._is_member(secret):
+                members = map(quote_plus, (portal.client, portal.client_secret))
+                if not self._is_member(":".join(members)):
                     self._send_json(401, {"error": "invalid_client"})
                     return
             case "refresh_token":

@@ -16,6 +16,7 @@ from typing import Any
 
 from willow_cart.redaction import fingerprint
 from willow_cart.replacing import replacing
+from willow_cart.settings import own_state
 
 # Sources of earlier months are forgotten beyond this number.
 _MAX_SOURCES = 60
@@ -89,7 +90,4 @@ class Memory:
 
 def my_memory(errand: Path) -> Memory:
     """Return the stored state of an errand for the current user."""
-    import platformdirs
-
-    state = platformdirs.user_state_path("willow-cart", appauthor=False)
-    return Memory(errand, state / "errands")
+    return Memory(errand, own_state() / "errands")

@@ -268,16 +268,6 @@ class Cluster:
         """
         self._proved = require_usable_workers(self.client, destination)
 
-    @property
-    def shown(self) -> str:
-        """How its scheduler is called in messages."""
-        return self.client.shown
-
-    @property
-    def dashboard(self) -> str:
-        """The address of its dashboard; empty for none."""
-        return self.client.dashboard
-
     def make_executor(
         self,
         access: Access,

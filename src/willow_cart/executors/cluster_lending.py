@@ -6,13 +6,15 @@ import threading
 from collections.abc import MutableMapping
 from dataclasses import dataclass, replace
 
-from willow_cart.destination import Destination, boot_mark, cannot_store
-from willow_cart.errors import InternalError, Interrupted, WillowCartError
+from willow_cart.addresses import host_of
+from willow_cart.destination import Destination, boot_mark
+from willow_cart.errors import WillowCartError
+from willow_cart.executors.executor import Executor
 from willow_cart.filing import Filed
 from willow_cart.redaction import without_secrets
-from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.lent_segments import BorrowedFile, LentSegment
 from willow_cart.transfer.partials import Segment
+from willow_cart.transfer.segments import SegmentJob
 from willow_cart.transfer.transfers import Transfer
 
 
@@ -39,16 +41,16 @@ class Lending:
     """The segments that a worker has lent, and those that it has borrowed.
 
     Args:
-        downloader: fetches segments.
+        here: fetches segments.
         destination: where all workers have the partial files.
 
     Attributes:
         moving: the transfers in progress, by their numbers.
     """
 
-    def __init__(self, downloader: Downloader, destination: Destination) -> None:
+    def __init__(self, here: Executor, destination: Destination) -> None:
         self.moving: MutableMapping[int, Transfer] = {}
-        self._downloader = downloader
+        self._here = here
         self._destination = destination
         self._lent: dict[int, Segment] = {}
         self._count = 0
@@ -111,21 +113,13 @@ class Lending:
             if number in self._stopped:
                 return Fetched(lent.start)
             self._borrowed[number] = file
-        served, failure = True, None
+        job = SegmentJob(transfer, file.segment, address, host_of(address))
         try:
-            served = self._downloader.help(transfer, file.segment, address, number)
-        except Interrupted:
-            raise
-        except WillowCartError as error:
-            failure = error
-        except OSError as error:
-            failure = cannot_store(filed.path, error)
-        except Exception as error:  # its owner will fetch it, or fail likewise
-            failure = InternalError.of(transfer.shown, error)
+            done = self._here.assist(job, number)
         finally:
             with self._lock:
                 del self._borrowed[number]
-        return Fetched(file.segment.at, transfer.received, served, failure, boot_mark())
+        return Fetched(file.segment.at, transfer.received, done.served, done.failure, boot_mark())
 
     def stop(self, number: int) -> None:
         """Stop fetching a segment, also one that has not begun."""

@@ -54,7 +54,7 @@ class ClusterSegments:
             return Assistance(served=True, progressed=False)
         fetched = Fetched(lent.start)
         try:
-            fetched = self._fetch(helper, found, lent, lane)
+            fetched = self._fetch(helper, file, found, lent, lane)
         finally:
             with suppress(Gone, cluster_worker.NoShare):
                 self._members.call(
@@ -83,10 +83,13 @@ class ClusterSegments:
         return lent
 
     def _fetch(
-        self, helper: ClusterMember, found: SegmentJob, lent: LentSegment, lane: int
+        self,
+        helper: ClusterMember,
+        file: FileOnItsWay,
+        found: SegmentJob,
+        lent: LentSegment,
+        lane: int,
     ) -> Fetched:
-        file = found.transfer.elsewhere
-        assert isinstance(file, FileOnItsWay), "it has lent a segment"
         number = next(self._numbers)
         filed = found.transfer.filed
         if not file.begin_segment(number, helper.address):

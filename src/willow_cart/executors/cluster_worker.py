@@ -21,6 +21,7 @@ from willow_cart.destination import PARTIAL, Destination, boot_mark
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
 from willow_cart.executors.cluster_lending import Fetched, Lending
+from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
 from willow_cart.ledger.entries import PartRecord
@@ -185,7 +186,7 @@ class _Share:
             self._destination.room,
         )  # fmt: skip
         self._file_transfer = FileTransfer(self._downloader, self._destination, None)
-        self.lending = Lending(self._downloader, self._destination)
+        self.lending = Lending(ThreadExecutor(self._file_transfer, self.stop), self._destination)
         threading.Thread(target=self._watch, name="willow-cart watch", daemon=True).start()
 
     def carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:

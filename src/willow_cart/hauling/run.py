@@ -130,7 +130,7 @@ def haul_offers(
             observer.resuming(begun)
         if cluster is not None:
             cluster.require_usable(destination)
-            observer.cluster_used(cluster.shown, cluster.dashboard)
+            observer.cluster_used(cluster.client.shown, cluster.client.dashboard)
         end_moves(ledger, destination)
         if passes.run:
             ledger.reopen_run(passes.run)

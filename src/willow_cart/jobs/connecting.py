@@ -26,8 +26,9 @@ from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, Sig
 from willow_cart.protocols import RequestRules, Retrier, RetryPolicy
 from willow_cart.protocols.router import AccessSettings, ProtocolRouter
 from willow_cart.protocols.sockets import RequestPacer
+from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.requests.request import ReachingRequest
-from willow_cart.settings import TABLES, own_file
+from willow_cart.settings import TABLES, own_file, own_state
 from willow_cart.sign_in.cookie_file import CookieJar, read_cookies
 from willow_cart.sign_in.sign_in_file import read_sign_ins
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
@@ -80,7 +81,7 @@ def make_access(
         profile=request.profile or "",
         ambient=request.ambient,
         host_keys=request.host_key,
-        tokens=_token_folder(),
+        tokens=own_state() / "tokens",
         announce=lambda code: observer.note(CodeWanted(code.address, code.user_code)),
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
@@ -89,12 +90,6 @@ def make_access(
         for place in places_in((*each.sources, *filter(None, (each.sign_in_at,)))):
             access.trust(place)
     return access
-
-
-def _token_folder() -> Path:
-    import platformdirs
-
-    return platformdirs.user_state_path("willow-cart", appauthor=False) / "tokens"
 
 
 def _make_sign_ins(
@@ -209,7 +204,7 @@ def _read_field(field: str) -> tuple[str, Secret]:
     value = value.strip()
     if not colon or not name.strip() or not value or not field.isprintable():
         raise BadOption("--header", "not a header field", "write 'NAME: VALUE'")
-    kept = value.startswith(("env:", "file:", "keyring:"))
+    kept = value.startswith(SECRET_REFERENCES)
     return name.strip(), read_secret(value, "--header") if kept else Secret(value)
 
 

@@ -158,26 +158,29 @@ class ProtocolRouter(Access):
 
         The gaps between requests are kept by who starts them.
         """
-        settings = replace(self._settings, pacer=None, trust=self._settings.trust.absolute())
-        if settings.overhearing is not None:
-            return None
-        settings = replace(settings, announce=tell_nothing)  # who starts it speaks to people
-        rules = replace(settings.rules, gap_after=None)
-        retrier = Retrier(settings.retrier.retry_policy)
-        return partial(
-            ProtocolRouter,
-            replace(settings, rules=rules, retrier=retrier),
-            bounds=self._bounds,
-            trusted=frozenset(self._trusted),
-        )
+        return self._maker_with(self._settings)
 
     def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
         """Return a factory that has names in place of secrets; see `Access.open_maker`."""
         sign_ins = self._settings.sign_ins.by_names(hosts)
         if sign_ins is None:
             return None
-        settings = replace(self._settings, sign_ins=sign_ins)
-        return ProtocolRouter(settings, bounds=self._bounds, trusted=self._trusted).maker()
+        return self._maker_with(replace(self._settings, sign_ins=sign_ins))
+
+    def _maker_with(self, settings: AccessSettings) -> Callable[[], Access] | None:
+        if settings.overhearing is not None:
+            return None
+        elsewhere = replace(
+            settings,
+            pacer=None,
+            rules=replace(settings.rules, gap_after=None),
+            retrier=Retrier(settings.retrier.retry_policy),
+            announce=tell_nothing,  # who starts it speaks to people
+            trust=settings.trust.absolute(),
+        )
+        return partial(
+            ProtocolRouter, elsewhere, bounds=self._bounds, trusted=frozenset(self._trusted)
+        )
 
     def close(self) -> None:
         """Release all connections."""

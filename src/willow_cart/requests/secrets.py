@@ -6,12 +6,9 @@ import shlex
 from collections.abc import Iterator, Sequence
 
 from willow_cart.options import Option
-from willow_cart.redaction import without_secrets
+from willow_cart.redaction import SECRET_REFERENCES, without_secrets
 from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.request import Request
-
-# Where a secret is kept, which may be shown.
-_KEPT = ("env:", "file:", "keyring:")
 
 
 def without_value(option: Option, text: str) -> str:
@@ -22,7 +19,7 @@ def without_value(option: Option, text: str) -> str:
         before = f"{name}: "
     elif not option.is_secret:
         return text
-    return text if value.strip().startswith(_KEPT) else f"{before}***"
+    return text if value.strip().startswith(SECRET_REFERENCES) else f"{before}***"
 
 
 def shown_command(request: Request) -> str:

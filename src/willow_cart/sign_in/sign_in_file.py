@@ -12,6 +12,7 @@ from typing import Any
 
 from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress, BadOption
+from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.sign_in.login_form import FormSignIn
 from willow_cart.sign_in.oauth import OAuthSignIn
 from willow_cart.sign_in.sign_ins import Secret, SignIn, read_secret, require_keyring
@@ -171,15 +172,10 @@ def _form_in(
         return None
     fields = []
     for name, value in entry.get("form_fields", {}).items():
-        is_reference = str(value).startswith(("env:", "file:", "keyring:"))
-        if not is_reference and _SECRET_NAME.search(name):
-            # A password in plain text is read by everyone who sees the file.
-            read_secret(str(value), f"{place}, form_fields, {name}", environment)
-        secret = (
-            read_secret(str(value), f"{place}, form_fields, {name}", environment)
-            if is_reference
-            else Secret(str(value))
-        )
+        secret = Secret(str(value))
+        # A password in plain text is refused: everyone who sees the file could read it.
+        if secret.value.startswith(SECRET_REFERENCES) or _SECRET_NAME.search(name):
+            secret = read_secret(secret.value, f"{place}, form_fields, {name}", environment)
         fields.append((name, secret))
     if password is None and not fields:
         raise BadOption(f"{place}, form", "has nothing to fill in", "give user and password")

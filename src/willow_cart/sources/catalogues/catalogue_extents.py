@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from willow_cart.model import DataExtent
+from willow_cart.model import Box, DataExtent, is_box
 from willow_cart.sources.catalogues.catalogue_words import (
     Node,
     list_of,
@@ -14,8 +14,6 @@ from willow_cart.sources.catalogues.catalogue_words import (
     value_of,
 )
 from willow_cart.sources.sitemaps import read_moment
-
-Box = tuple[float, float, float, float]
 
 
 def extent_of_item(item: Node, properties: Node, media_type: str) -> DataExtent:
@@ -98,5 +96,4 @@ def _box(value: object) -> Box | None:
     if not all(isinstance(each, (int, float)) for each in (west, south, east, north)):
         return None
     box = float(west), float(south), float(east), float(north)
-    in_range = abs(box[0]) <= 180 and abs(box[2]) <= 180 and -90 <= box[1] <= box[3] <= 90
-    return box if in_range else None
+    return box if is_box(*box) else None
