@@ -13,7 +13,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from willow_cart.demo.example import open_places
+from willow_cart.demo.places import open_places
 
 PAGES = [Path(__file__).parent / name for name in ("guide.md", "recipes.md", "outputs.md")]
 

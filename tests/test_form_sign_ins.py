@@ -7,6 +7,7 @@ import stat
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from urllib.request import urlopen
 
 import pytest
 
@@ -266,7 +267,9 @@ def test_a_code_is_shown_and_waited_for(
     assert haul.stderr is not None
     shown = haul.stderr.readline().decode()
     assert f"to sign in, open {portal.base}/activate and enter the code FEN-2031" in shown
-    portal.approved = True
+    # The user enters the code on the page.
+    with urlopen(f"{portal.base}/activate", b"code=FEN-2031") as page:
+        assert b"Approved" in page.read()
     out, err = haul.communicate(timeout=PATIENCE)
     assert haul.returncode == 0, (out, err)
     assert files_in(tmp_path / "data") == FILES

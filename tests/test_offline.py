@@ -22,7 +22,7 @@ from PIL import Image
 from selenium import webdriver
 
 from tests.support.program import PATIENCE, Outcome, files_in, run, start, wait_for_bytes
-from willow_cart.demo.example import make_exhibits
+from willow_cart.demo.places import make_exhibits
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.offline_copies.page_rewriting import NOTHING, Markup
 from willow_cart.offline_copies.roles import Role

@@ -378,6 +378,9 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     assert "resuming at" in outcome.err
     assert "refused" in outcome.out
     assert len(files_in(tmp_path / "may")) == 22
+    assert {path.partition("_")[0] for path in files_in(tmp_path / "members")} == {
+        "bitterns", "ringing", "nests"
+    }  # fmt: skip
     assert json.loads(run("receipt", "dawns", "--json", cwd=tmp_path).out)["counts"] == {
         "unchanged": 2
     }

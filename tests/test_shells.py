@@ -12,7 +12,7 @@ import pytest
 from tests.support.program import run
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.main import make_parser
-from willow_cart.demo.example import open_places
+from willow_cart.demo.places import open_places
 from willow_cart.requests import COMMANDS
 
 ROOT = Path(__file__).parent.parent

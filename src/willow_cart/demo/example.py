@@ -3,143 +3,20 @@
 from __future__ import annotations
 
 import os
-import re
-import shlex
 import shutil
-import signal
-import subprocess
-import sys
 import tempfile
-import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
-from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 
-from willow_cart.demo import harrowmere
-from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
-from willow_cart.demo.outbox import Outbox
-from willow_cart.demo.portal import Portal
-from willow_cart.demo.ssh_outbox import SshOutbox
-from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
-from willow_cart.demo.store import DemoStore
-
-MEMBERS = "ida:reedmace"
-"""Who is authorised to what is for members of the made-up trust."""
-
-_PROGRAM = [sys.executable, "-m", "willow_cart"]
-
-
-def make_exhibits() -> dict[str, Exhibit]:
-    """Return the trust's files, with the faults that the example demonstrates."""
-    exhibits = {path: Exhibit(content) for path, content in harrowmere.make_files().items()}
-    for path, exhibit in exhibits.items():
-        if path.endswith(".wav"):
-            exhibit.speed = 900_000
-    # The line breaks in the middle of one recording.
-    exhibits["recordings/dawn_20310510.wav"].breaks = [700_000]
-    # The server is busy when one day's levels are requested.
-    exhibits["levels/2031-05/level_20310507.csv"].refusals = [(503, {"Retry-After": "1"})]
-    # One archive is kept where byte ranges are not known.
-    exhibits["seasons/2030.zip"].ranges = False
-    for path, content in harrowmere.make_site().items():
-        exhibits[path] = Exhibit(content, modified=_put_up(path))
-    for path, content in make_field_guide().items():
-        media_type = OLD_CHARSET if path == OLD_PAGE else ""
-        is_page = path.endswith((".html", "/")) or "/log" in path
-        exhibits[path] = Exhibit(content, media_type=media_type or ("text/html" if is_page else ""))
-    # An archive has been taken down, and the server says so in a page that claims to be it.
-    gone = b"<!doctype html><title>Season 2027: please ask the office</title><p>Taken down."
-    exhibits["seasons/2027.zip"] = Exhibit(gone, media_type="text/html")
-    exhibits["members/bitterns_2031.csv"] = Exhibit(
-        b"date,hide,bitterns\n2031-05-10,alder,2\n", members=MEMBERS
-    )
-    return exhibits
-
-
-def _put_up(path: str) -> float:
-    """Return when the trust published a file: on the first of the following month."""
-    if not (found := re.search(r"/(20\d\d)-(\d\d)/", path)):
-        return PUT_UP
-    year, month = int(found[1]), int(found[2])
-    return datetime(year + month // 12, month % 12 + 1, 1, 6, tzinfo=UTC).timestamp()
-
-
-@dataclass(frozen=True, slots=True)
-class Places:
-    """The addresses of the demo servers.
-
-    Attributes:
-        web: of the trust's web server, without a slash at the end.
-        contractor: of the contractor's FTP server, likewise.
-        store: of the object store, likewise.
-        portal: of the portal for members, likewise.
-        ssh: of the contractor's SFTP server, likewise, and the fingerprint of its key.
-        outbox: the folder that the contractor's servers show.
-    """
-
-    web: str
-    contractor: str
-    store: str
-    portal: str
-    ssh: tuple[str, str]
-    outbox: Path
-
-    @property
-    def sign_ins(self) -> str:
-        """What a config file has to say of the portal."""
-        return (
-            f'[sign_in.portal]\nat = "{self.portal}"\nform = "{self.portal}/login"\n'
-            'user = "ida"\npassword_env = "FEN_PASSWORD"\n'
-        )
-
-    @property
-    def ssh_options(self) -> list[str]:
-        """What lets the user in to the SFTP server."""
-        return ["--user", "ida", "--password", "env:FEN_PASSWORD", "--host-key", self.ssh[1]]
-
-
-@contextmanager
-def open_places(folder: Path, port: int = 0) -> Iterator[Places]:
-    """Start all demo servers, and write lists into the folder of the example.
-
-    Args:
-        folder: where the lists go.
-        port: of the web server; 0 takes a free one.
-    """
-    with (
-        StandIn(make_exhibits(), port) as trust,
-        tempfile.TemporaryDirectory() as root,
-        Outbox(Path(root)) as contractor,
-        DemoStore(harrowmere.make_bucket()) as store,
-        Portal({p: Exhibit(each) for p, each in harrowmere.make_members().items()}) as portal,
-        SshOutbox(Path(root), Portal.account, Portal.password) as ssh,
-    ):
-        catalogue = harrowmere.make_catalogue(trust.base)
-        portal.exhibits["catalogue"] = Exhibit(catalogue, media_type="application/geo+json")
-        trust.exhibits["news.xml"] = Exhibit(harrowmere.make_feed(trust.base))
-        for path, content in harrowmere.make_outbox().items():
-            file = Path(root, path)
-            file.parent.mkdir(parents=True, exist_ok=True)
-            file.write_bytes(content)
-            os.utime(file, (PUT_UP, PUT_UP))
-        folder.mkdir(parents=True, exist_ok=True)
-        (folder / "addresses.txt").write_bytes(harrowmere.make_address_list(trust.base))
-        (folder / "archive.csv").write_bytes(harrowmere.make_table(trust.base))
-        errand = harrowmere.make_errand(trust.base, contractor.base)
-        (folder / "report.toml").write_bytes(errand)
-        yield Places(
-            trust.base, contractor.base, store.base, portal.base, (ssh.base, ssh.fingerprint),
-            Path(root, "outbox"),
-        )  # fmt: skip
+from willow_cart.demo.places import Places, open_places
+from willow_cart.demo.stage import Stage
+from willow_cart.demo.stand_in import PUT_UP
 
 
 def run_example(folder: Path) -> int:
     """Run the full example in a folder; return 0 if every command ended as expected."""
     _clear(folder)
     with open_places(folder) as places, tempfile.TemporaryDirectory() as home:
-        stage = _Stage(folder, Path(home))
+        stage = Stage(folder, Path(home))
         _look_and_choose(stage, places.web)
         _look_elsewhere(stage, places)
         _sign_in(stage, places)
@@ -181,7 +58,7 @@ def _clear(folder: Path) -> None:
             file.unlink()
 
 
-def _look_and_choose(stage: _Stage, base: str) -> None:
+def _look_and_choose(stage: Stage, base: str) -> None:
     """Haul a list, a page, and nested folders."""
     stage.explain(
         "The Harrowmere Wetland Trust: May 2031",
@@ -213,7 +90,7 @@ def _look_and_choose(stage: _Stage, base: str) -> None:
     stage.run(["survey", archive, "--depth", "all", "--tree"], expect=0)
 
 
-def _look_elsewhere(stage: _Stage, places: Places) -> None:
+def _look_elsewhere(stage: Stage, places: Places) -> None:
     """Haul from an FTP outbox and a bucket, and test a server."""
     stage.explain(
         "An outbox and a bucket",
@@ -226,7 +103,7 @@ def _look_elsewhere(stage: _Stage, places: Places) -> None:
     stage.run(["knock", f"{places.contractor}/outbox/"], expect=0)
 
 
-def _sign_in(stage: _Stage, places: Places) -> None:
+def _sign_in(stage: Stage, places: Places) -> None:
     """Survey an outbox over SFTP, haul from behind a form, and choose from a catalogue."""
     stage.explain(
         "SFTP",
@@ -235,12 +112,20 @@ def _sign_in(stage: _Stage, places: Places) -> None:
     outbox = f"{places.ssh[0]}/outbox/level_2031060?.csv"
     stage.run(["survey", outbox, *places.ssh_options], expect=0)
     stage.explain(
-        "A portal with a form",
-        "The portal is for members, who sign in on a page. The config file says:",
-        *("  " + line for line in places.sign_ins.splitlines()),
+        "A partner's shared folder",
+        "A WebDAV server shows no pages, but lists its folders with exact sizes and times.",
+    )
+    stage.run(["survey", f"{places.shared}/shared/", "--depth", "all"], expect=0)
+    stage.explain(
+        "Places that ask who you are",
+        "The portal lets members in by a form, the ringing scheme lets programs in by tokens, and",
+        "the nest register sends its users to a host that vouches for them. The config file says:",
+        *(f"  {line}".rstrip() for line in places.sign_ins.splitlines()),
     )
     stage.configure(places.sign_ins)
     stage.run(["haul", f"{places.portal}/members/", "--into", "members"], expect=0)
+    stage.run(["haul", f"{places.records}/records/", "--into", "members"], expect=0)
+    stage.run(["haul", f"{places.nests[0]}/vouched/", "--into", "members"], expect=0)
     stage.explain(
         "A catalogue",
         "The portal describes the trust's maps: choose those of a place and of a time.",
@@ -249,7 +134,7 @@ def _sign_in(stage: _Stage, places: Places) -> None:
     stage.run(["survey", f"{places.portal}/catalogue", *there], expect=0)
 
 
-def _load_and_weigh(stage: _Stage, base: str) -> None:
+def _load_and_weigh(stage: Stage, base: str) -> None:
     """Load, review, weigh and split a cart."""
     stage.explain(
         "A cart to review",
@@ -271,7 +156,7 @@ def _load_and_weigh(stage: _Stage, base: str) -> None:
     stage.run(["load", *sounds, "--cart", "sounds.csv"], expect=0)
 
 
-def _haul_and_go_on(stage: _Stage, places: Places) -> None:
+def _haul_and_go_on(stage: Stage, places: Places) -> None:
     """Haul with all kinds of faults, and show the receipt."""
     base = places.web
     stage.explain(
@@ -325,7 +210,7 @@ def _haul_and_go_on(stage: _Stage, places: Places) -> None:
     stage.run(["receipt", "may", "--run", "1", "--html", "may.html"], expect=0)
 
 
-def _use(stage: _Stage, base: str) -> None:
+def _use(stage: Stage, base: str) -> None:
     """Unpack archives, combine tables, and pack everything."""
     stage.explain(
         "Inside archives",
@@ -348,7 +233,7 @@ def _use(stage: _Stage, base: str) -> None:
     stage.run(["pack", "levels", "--to", "levels.zip"], expect=0)
 
 
-def _take_pages(stage: _Stage, base: str) -> None:
+def _take_pages(stage: Stage, base: str) -> None:
     """Copy a site for reading offline."""
     stage.explain(
         "Read offline",
@@ -358,7 +243,7 @@ def _take_pages(stage: _Stage, base: str) -> None:
     stage.run(["offline", f"{base}/guide/", "--into", "guide", "--depth", "all"], expect=1)
 
 
-def _write_down(stage: _Stage, outbox: Path) -> None:
+def _write_down(stage: Stage, outbox: Path) -> None:
     """Run the whole job from a file, twice, with changed files the second time."""
     last_day, kept = outbox / "level_20310531.csv", outbox.parent / "level_20310531.csv"
     last_day.rename(kept)
@@ -382,119 +267,3 @@ def _write_down(stage: _Stage, outbox: Path) -> None:
     (outbox / "level_20310503.csv").unlink()
     stage.run([*errand, "--preview"], expect=0)
     stage.run(errand, expect=0)
-
-
-class _Stage:
-    """Runs the commands of the example and prints its explanations.
-
-    Args:
-        folder: where the commands are run.
-        home: where they keep their settings and their state, so that neither the person's settings
-            nor an earlier run of the example changes what they do.
-    """
-
-    def __init__(self, folder: Path, home: Path) -> None:
-        self._folder = folder
-        homes = {"XDG_CONFIG_HOME": str(home / "config"), "XDG_STATE_HOME": str(home / "state")}
-        self._env = os.environ | homes | {"FEN_PASSWORD": Portal.password}
-        self._config = home / "config" / "willow-cart" / "config.toml"
-        self._surprises = 0
-        self._began = time.monotonic()
-
-    def explain(self, heading: str, *lines: str) -> None:
-        """Print an explanation."""
-        print()
-        if heading:
-            print(f"== {heading} ==")
-        print("\n".join(lines), flush=True)
-
-    def configure(self, text: str) -> None:
-        """Write the config file of the commands."""
-        self._config.parent.mkdir(parents=True, exist_ok=True)
-        self._config.write_text(text)
-
-    def run(self, arguments: Sequence[str], expect: int) -> None:
-        """Print and run a command, and check its exit code."""
-        self._say(arguments)
-        command = [*_PROGRAM, *arguments]
-        done = subprocess.run(command, cwd=self._folder, env=self._env, check=False)
-        self._note(done.returncode, expect)
-
-    def run_and_kill(self, arguments: Sequence[str], after_bytes: int) -> None:
-        """Print and run a command, and kill it after this many bytes."""
-        self._say(arguments)
-        into = self._folder / arguments[arguments.index("--into") + 1]
-        process = subprocess.Popen([*_PROGRAM, *arguments], cwd=self._folder, env=self._env)
-        while process.poll() is None and _partial_bytes(into) < after_bytes:
-            time.sleep(0.02)
-        process.kill()
-        self._note(process.wait(), -signal.SIGKILL)
-        print(f"(killed with {_partial_bytes(into):,} bytes in {into.name}/.willow/partial)")
-
-    def spoil(self, path: str) -> None:
-        """Change one byte of a file."""
-        with (self._folder / path).open("r+b") as file:
-            file.seek(5000)
-            file.write(b"?")
-
-    def end(self) -> int:
-        """Print the result."""
-        seconds = time.monotonic() - self._began
-        print(f"\nThe example took {seconds:.1f} s. Its files are in {self._folder}")
-        if self._surprises:
-            print(f"{self._surprises} commands ended with an unexpected exit code", file=sys.stderr)
-        return 1 if self._surprises else 0
-
-    def _say(self, arguments: Sequence[str]) -> None:
-        print(f"\n$ {shlex.join(['willow-cart', *arguments])}", flush=True)
-
-    def _note(self, code: int, expect: int) -> None:
-        meaning = "killed" if code < 0 else f"exit code {code}"
-        if code != expect:
-            self._surprises += 1
-            meaning += f", expected {expect}"
-        print(f"({meaning})", flush=True)
-
-
-def _partial_bytes(into: Path) -> int:
-    folder = into / ".willow" / "partial"
-    return sum(path.stat().st_size for path in folder.iterdir()) if folder.is_dir() else 0
-
-
-def serve(folder: Path, port: int) -> None:
-    """Keep the servers running until interrupted, and suggest commands."""
-    with open_places(folder, port) as places:
-        print(f"The web server of the fictional Harrowmere Wetland Trust: {places.web}")
-        print(f"The contractor's FTP outbox: {places.contractor}/outbox/")
-        print(f"The same over SFTP: {places.ssh[0]}/outbox/")
-        print(f"The object store: {places.store}")
-        print(f"The portal for members: {places.portal}/members/")
-        print(f"Its sign-in, for the config file:\n\n{places.sign_ins}")
-        print(f"The password of ida, here and over SFTP: export FEN_PASSWORD={Portal.password}")
-        print(f"Lists: {folder / 'addresses.txt'} and {folder / 'archive.csv'}\n")
-        print("Try in another terminal:")
-        for line in (
-            f"survey {folder / 'addresses.txt'} --ask-sizes",
-            f"survey {places.web}/hides/2031.html --column Recording",
-            f"survey {places.web}/archive/ --depth all --tree",
-            f"survey {places.web}/news.xml",
-            f"survey '{places.contractor}/outbox/level_2031051?.csv'",
-            f"survey s3://camera-traps/2031-05/ --endpoint {places.store} --depth all",
-            f"survey {places.ssh[0]}/outbox/ {' '.join(places.ssh_options)}",
-            f"survey {places.portal}/catalogue --within-box 4.15,52.0,4.3,52.1",
-            f"knock {places.contractor}/outbox/",
-            f"load {places.web}/sounds/ --depth all --ask-sizes --cart sounds.csv",
-            "pick sounds.csv",
-            "weigh sounds.csv --at 500kB/s --drives 700kB,700kB",
-            f"haul {folder / 'addresses.txt'} --into may --checksums {places.web}/SHA256SUMS",
-            f"haul '{places.web}/recordings/dawn_203105{{03,10,17,24}}.wav' --into dawns",
-            "receipt may",
-            f"offline {places.web}/guide/ --into guide --depth all",
-            f"errand {folder / 'report.toml'} --set month=2031-05 --preview",
-        ):
-            print(f"  willow-cart {line}")
-        print("\nCtrl-C stops the servers.", flush=True)
-        try:
-            signal.pause()
-        except KeyboardInterrupt:
-            print("\nThe servers are stopped.")

@@ -307,11 +307,32 @@ def _checksums(files: Files) -> bytes:
 
 def make_members() -> Files:
     """Return the files of the portal for members by path."""
+    return _monthly("members/bitterns", "bitterns", (3, 5, 4))
+
+
+def make_records() -> Files:
+    """Return the files of the ringing scheme, which programs read with tokens, by path."""
+    return _monthly("records/ringing", "ringed", (12, 31, 18))
+
+
+def make_nests() -> Files:
+    """Return the files of the nest register, whose users another host vouches for, by path."""
+    return _monthly("vouched/nests", "nests", (2, 4, 4))
+
+
+def make_shared() -> Files:
+    """Return the files of a partner's shared folder by path."""
+    return _monthly("shared/2031/transects", "plants", (140, 210, 260)) | {
+        "shared/methods.txt": b"Transects are walked on the 10th of each month.\n"
+    }
+
+
+def _monthly(stem: str, column: str, counts: tuple[int, int, int]) -> Files:
+    """Return a table of counts at the hides for each month of the spring."""
     files: Files = {}
-    for month, pairs in ((4, 3), (5, 5), (6, 4)):
-        rows = "".join(f"2031-{month:02}-10,{hide},{pairs}\n" for hide in HIDES)
-        path = f"members/bitterns_2031-{month:02}.csv"
-        files[path] = f"date,hide,bitterns\n{rows}".encode()
+    for month, count in zip((4, 5, 6), counts, strict=True):
+        rows = "".join(f"2031-{month:02}-10,{hide},{count}\n" for hide in HIDES)
+        files[f"{stem}_2031-{month:02}.csv"] = f"date,hide,{column}\n{rows}".encode()
     return files
 
 

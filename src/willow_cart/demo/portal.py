@@ -19,6 +19,11 @@ FORM = """<!doctype html><title>Sign in to the wetland portal</title>
 <input type="hidden" name="back" value="{back}"><button>Sign in</button></form>
 """
 
+USER_CODE = "FEN-2031"
+DEVICE_PAGE = b"""<!doctype html><title>Approve a program</title>
+<form method="post"><label>Code <input name="code"></label><button>Approve</button></form>
+"""
+
 
 class Portal(StandIn):
     """A portal on a free port.
@@ -103,6 +108,8 @@ class PortalHandler(StandInHandler):
                 self._send_form(parse_qs(parts.query).get("back", ["/"])[0])
             case "welcome":
                 self._send_page(200, b"<!doctype html><title>Welcome</title>", "text/html", {})
+            case "activate":
+                self._send_page(200, DEVICE_PAGE, "text/html", {})
             case "enter":
                 self._enter(parse_qs(parts.query))
             case "members" if cookies.get("session") not in portal.sessions:
@@ -131,6 +138,9 @@ class PortalHandler(StandInHandler):
                 self._give_token(given)
             case "/device":
                 self._give_code(given)
+            case "/activate" if given.get("code") == USER_CODE:
+                self.portal.approved = True
+                self._send_page(200, b"<!doctype html><title>Approved</title>", "text/html", {})
             case _:
                 self.refuse(404)
 
@@ -200,7 +210,7 @@ class PortalHandler(StandInHandler):
         if given.get("client_id") != self.portal.client:
             self._send_json(401, {"error": "invalid_client"})
             return
-        facts = {"device_code": "reed", "user_code": "FEN-2031", "expires_in": 600, "interval": 0.1}
+        facts = {"device_code": "reed", "user_code": USER_CODE, "expires_in": 600, "interval": 0.1}
         self._send_json(200, facts | {"verification_uri": f"{self.portal.base}/activate"})
 
     def _send_json(self, status: int, facts: Mapping[str, object]) -> None:

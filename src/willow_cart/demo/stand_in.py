@@ -88,15 +88,20 @@ class SeenRequest:
     status: int
 
 
-def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
-    """Return the index page of a folder, with sizes rounded as most servers do."""
-    rows = [f"<h1>Index of /{folder}</h1><table>", '<tr><td><a href="../">up</a>']
-    files: dict[str, Exhibit | None] = {}
+def members_of(folder: str, exhibits: Mapping[str, Exhibit]) -> dict[str, Exhibit | None]:
+    """Return what is in a folder itself by name: files, and its subfolders as None."""
+    members: dict[str, Exhibit | None] = {}
     for path, exhibit in sorted(exhibits.items()):
         if path.startswith(folder):
             name, slash, _ = path[len(folder) :].partition("/")
-            files[name + slash] = None if slash else exhibit
-    for name, listed in files.items():
+            members[name + slash] = None if slash else exhibit
+    return members
+
+
+def make_index(folder: str, exhibits: Mapping[str, Exhibit]) -> bytes:
+    """Return the index page of a folder, with sizes rounded as most servers do."""
+    rows = [f"<h1>Index of /{folder}</h1><table>", '<tr><td><a href="../">up</a>']
+    for name, listed in members_of(folder, exhibits).items():
         size = modified = "-"
         if listed is not None:
             count = len(listed.content)

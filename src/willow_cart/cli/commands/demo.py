@@ -6,7 +6,8 @@ import socket
 import tempfile
 from pathlib import Path
 
-from willow_cart.demo.example import run_example, serve
+from willow_cart.demo.example import run_example
+from willow_cart.demo.serving import serve
 from willow_cart.exits import Exit
 from willow_cart.requests.demo import DemoRequest
 
