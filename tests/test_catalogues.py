@@ -280,7 +280,7 @@ def test_data_are_chosen_by_time_and_place_and_their_rights_are_kept(
     for option, words in {
         "--within-box=4,5,6": "not four numbers; write WEST,SOUTH,EAST,NORTH",
         "--within-box=4,60,6,50": "not a box in degrees",
-        "--within-time=2031-06-01/2031-05-01": "is no span of time; write FROM/UNTIL",
+        "--within-time=2031-06-01/2031-05-01": "not a span of time; write FROM/UNTIL",
         "--within-time=May": "write FROM/UNTIL",
     }.items():
         refused = run("survey", address, option, cwd=tmp_path)

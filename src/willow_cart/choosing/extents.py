@@ -43,7 +43,7 @@ def read_span(text: str, now: datetime) -> tuple[datetime | None, datetime | Non
     except BadOption as error:
         raise BadOption(f"--within-time {text}", error.reason, _TIMES) from None
     if begins is ends is None or (begins and ends and begins > ends):
-        raise BadOption(f"--within-time {text}", "is no span of time", _TIMES)
+        raise BadOption(f"--within-time {text}", "not a span of time", _TIMES)
     return begins, ends
 
 
