@@ -20,6 +20,8 @@ check: $(VENV)/.ready-dev
 	$(BIN)/ruff check
 	$(BIN)/ruff format --check
 	$(BIN)/mypy
+	$(BIN)/mypy --platform win32 src
+	$(BIN)/mypy --platform darwin src
 	$(BIN)/lint-imports --no-logo
 
 wheels: $(VENV)/.ready-dev

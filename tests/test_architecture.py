@@ -14,6 +14,9 @@ SOURCE = ROOT / "src" / "willow_cart"
 # Commands have a module in each of these; a name means the same in all of them.
 OF_COMMANDS = ("requests", "jobs", "cli/commands")
 
+# One family of modules for each kind of system, with the same functions and classes.
+OF_PLATFORMS = ("platform/posix", "platform/windows")
+
 # Own modules that wait inside a function for heavy third-party packages or slow beginnings, or
 # that few hauls need: every start would wait for them.
 MOST_LATE_IMPORTS = 21
@@ -27,9 +30,11 @@ def modules() -> Iterator[tuple[Path, ast.Module]]:
 def test_no_two_public_classes_have_one_name() -> None:
     names = Counter(
         node.name
-        for _, tree in modules()
+        for path, tree in modules()
         for node in tree.body
-        if isinstance(node, ast.ClassDef) and not node.name.startswith("_")
+        if isinstance(node, ast.ClassDef)
+        and not node.name.startswith("_")
+        and str(path.parent) != OF_PLATFORMS[1]
     )
     assert [name for name, count in names.items() if count > 1] == []
 
@@ -39,7 +44,8 @@ def test_modules_of_one_name_are_about_the_same() -> None:
     named = Counter(
         path.stem
         for path, _ in modules()
-        if path.stem != "__init__" and str(path.parent) not in (*OF_COMMANDS, "options")
+        if path.stem != "__init__"
+        and str(path.parent) not in (*OF_COMMANDS, *OF_PLATFORMS, "options")
     )
     assert [name for name, count in named.items() if count > 1] == []
 
@@ -87,3 +93,50 @@ def test_an_option_takes_few_steps_from_its_definition_to_its_use() -> None:
         or (isinstance(node, ast.keyword) and node.arg == "speed_cap")
     } - {"scripting/keywords.py"}
     assert len(holding) <= 5, holding
+
+
+def test_only_the_platform_knows_the_operating_system() -> None:
+    of_systems = {"ctypes", "fcntl", "msvcrt", "platform", "platformdirs", "pwd", "resource",
+                  "termios"}  # fmt: skip
+    knowing = [
+        f"{path}: {ast.unparse(node)}"
+        for path, tree in modules()
+        if path.parts[0] not in ("platform", "demo")
+        for node in ast.walk(tree)
+        if (isinstance(node, ast.Import) and of_systems & {each.name for each in node.names})
+        or (isinstance(node, ast.ImportFrom) and node.module in of_systems)
+        or ast.unparse(node) in ("sys.platform", "os.name")
+        or (isinstance(node, ast.Call) and ast.unparse(node).startswith("hasattr(os, "))
+    ]
+    assert knowing == []
+
+
+def test_both_families_of_the_platform_have_the_same_functions() -> None:
+    def public(family: str) -> dict[str, list[str]]:
+        """Functions and methods, with their parameters; classes, and names in capitals."""
+        found: dict[str, list[str]] = {}
+        for path, tree in modules():
+            if str(path.parent) != family:
+                continue
+            scopes: list[ast.Module | ast.ClassDef] = [tree]
+            scopes += [each for each in tree.body if isinstance(each, ast.ClassDef)]
+            for scope in scopes:
+                for node in scope.body:
+                    name = getattr(node, "name", "") or ast.unparse(
+                        getattr(node, "targets", [node])[0]
+                    )
+                    if isinstance(node, ast.FunctionDef):
+                        given = [each.arg for each in (*node.args.args, *node.args.kwonlyargs)]
+                        found[f"{path.stem}.{getattr(scope, 'name', '')}.{name}"] = given
+                    elif isinstance(node, ast.ClassDef) or name.isupper():
+                        found[f"{path.stem}.{name}"] = []
+        private = ("kernel.", "c_library.")
+        return {
+            name: given
+            for name, given in found.items()
+            if not name.startswith(private) and not name.split(".")[-1].startswith("_")
+        }
+
+    posix, windows = map(public, OF_PLATFORMS)
+    assert posix == windows
+    assert len(posix) > 30

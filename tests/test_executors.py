@@ -18,7 +18,7 @@ from tests.support.dask_cluster import DaskCluster
 from tests.support.program import PATIENCE, files_in
 from willow_cart.checks.digests import read_checksum
 from willow_cart.demo.stand_in import Exhibit, StandIn
-from willow_cart.destination import Destination, boot_mark
+from willow_cart.destination import Destination
 from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServed, ServerBusy
 from willow_cart.executors import processes
 from willow_cart.executors.cluster import ClusterExecutor
@@ -34,6 +34,7 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Offer, State
+from willow_cart.platform import disks
 from willow_cart.protocols import Access, RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.requests.survey import SurveyRequest
@@ -88,7 +89,7 @@ class Bench:
             assert make is not None
             self.executor: Executor = ProcessExecutor(make, self.destination, WISHES, self.heard)
             return
-        partials = PartialStore(self.destination, {}, boot_mark())
+        partials = PartialStore(self.destination, {}, disks.boot_mark())
         stop = threading.Event()
         downloader = Downloader(
             access, partials, NoLedger(), self.heard, stop, WISHES, self.destination.room

@@ -12,17 +12,21 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, suppress
 from pathlib import Path
+from types import ModuleType
 
 import pytest
 
 from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
+from willow_cart.destination import tree as destination_tree
 from willow_cart.errors import CannotStore
 from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger import opening
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
+from willow_cart.platform.posix import containment as posix_containment
+from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer.policy import HaulPolicy
 
@@ -354,14 +358,17 @@ def test_a_folder_on_a_medium_that_cannot_be_written_is_read(
     assert {path: path.stat().st_mtime_ns for path in (handed / ".willow").iterdir()} == before
 
 
-@pytest.mark.parametrize("by_descriptor", [True, False])
-def test_every_way_to_a_file_is_contained(tmp_path: Path, *, by_descriptor: bool) -> None:
+@pytest.mark.parametrize("containment", [posix_containment, windows_containment])
+def test_every_way_to_a_file_is_contained(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, containment: ModuleType
+) -> None:
     """The same contract with directory descriptors and without."""
+    monkeypatch.setattr(destination_tree, "containment", containment)
     outside = tmp_path / "outside"
     outside.mkdir()
     (outside / "thesis.txt").write_bytes(SECRET)
     root = tmp_path / "data"
-    with Destination(root, by_descriptor=by_descriptor) as tree:
+    with Destination(root) as tree:
         with tree.create("own.txt") as file:
             file.write(b"own")
         (root / "link").symlink_to(outside)
@@ -402,13 +409,15 @@ def test_every_way_to_a_file_is_contained(tmp_path: Path, *, by_descriptor: bool
 
 def test_nothing_else_in_the_code_changes_files_below_a_destination() -> None:
     """Rooms that know a destination change files by its class alone."""
-    allowed = {"destination", "demo", "errands", "standalone"}
+    allowed = {"destination", "demo", "errands", "platform", "standalone"}
     own = {"replacing.py", "runs.py", "bags.py", "opening.py", "undoing.py", "shelf.py",
            "kept_answers.py", "local.py", "database.py"}  # fmt: skip
-    calls = ("os.replace(", "os.rename(", "os.unlink(", "os.remove(", "os.link(", "os.mkdir(",
-             "os.makedirs(", "shutil.rmtree(", "shutil.copyfile(", "shutil.copy2(",
-             ".unlink(", ".write_bytes(",
-             ".write_text(", ".rename(", ".mkdir(", ".symlink_to(", ".touch(")  # fmt: skip
+    calls = (
+        "files.replace(", "files.move_to_new_name(", "os.replace(", "os.rename(", "os.unlink(",
+        "os.remove(", "os.link(", "os.mkdir(", "os.makedirs(", "shutil.rmtree(",
+        "shutil.copyfile(", "shutil.copy2(", ".unlink(", ".write_bytes(", ".write_text(",
+        ".rename(", ".mkdir(", ".symlink_to(", ".touch(",
+    )  # fmt: skip
     import willow_cart
 
     root = Path(willow_cart.__file__).parent

@@ -16,12 +16,11 @@ from typing import Any
 import pytest
 
 from tests.support.program import files_in
-from willow_cart.destination import destination, tree
-from willow_cart.destination import disk as disk_module
 from willow_cart.hauling.run import haul_offers
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer
+from willow_cart.platform import disks, files
 from willow_cart.protocols import RetryPolicy
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.transfer import commit as commit_thread
@@ -136,9 +135,8 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         patched.setattr(os, "fsync", disk.event(disk.sync))
         patched.setattr(os, "pwrite", disk.event(os.pwrite))
         patched.setattr(os, "replace", disk.event(os.replace))
-        moved = disk.event(disk_module.move_to_new_name)
-        patched.setattr(tree, "move_to_new_name", moved)
-        patched.setattr(destination, "sync_file_system", disk.event(disk.sync_all))
+        patched.setattr(files, "move_to_new_name", disk.event(files.move_to_new_name))
+        patched.setattr(disks, "sync_file_system", disk.event(disk.sync_all))
         patched.setattr(Ledger, "transaction", watched_transaction)
         patched.setattr(receiving, "_CHECKPOINT_SECONDS", 0.02)
         patched.setattr(commit_thread, "_SYNC_SECONDS", 0.02)

@@ -6,7 +6,6 @@ leaves the old one or the new one. What a kill leaves of the other name the next
 
 from __future__ import annotations
 
-import fcntl
 import io
 import os
 import stat
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from willow_cart.errors import BadOption, CannotStore, plainly
+from willow_cart.platform import files, locks
 
 # How much of a file's beginning and end is looked at for a mark of this program.
 _INSPECTED_BYTES = 8192
@@ -88,9 +88,10 @@ def replacing_bytes(
         with open(descriptor, "w+b", closefd=False) as file:
             yield file
             file.flush()
-        os.fsync(descriptor)
-        os.fchmod(descriptor, _mode_for(place))
-        os.replace(unfinished, place)
+        files.sync(descriptor)
+        files.give_usual_mode(descriptor, place)
+        named, descriptor = descriptor, -1
+        files.replace_with_open(named, unfinished, place)
         done = True
     except BlockingIOError:
         done = True  # it is another's
@@ -163,12 +164,11 @@ def _open_unfinished(path: Path) -> int:
         BlockingIOError: another command is writing it.
         OSError: it cannot be opened.
     """
-    flags = os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | getattr(os, "O_NOFOLLOW", 0)
     with suppress(FileNotFoundError):
         status = os.lstat(path)
         if not stat.S_ISREG(status.st_mode) or status.st_nlink > 1:
             os.unlink(path)
-    descriptor = os.open(path, flags, 0o600)
+    descriptor = files.open_private(path)
     try:
         _lock(descriptor)
         os.truncate(descriptor, 0)
@@ -180,7 +180,7 @@ def _open_unfinished(path: Path) -> int:
 
 def _lock(descriptor: int) -> None:
     try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        locks.lock(descriptor)
     except BlockingIOError:
         raise
     except OSError:
@@ -189,12 +189,3 @@ def _lock(descriptor: int) -> None:
 
 def _shortened(name: str) -> str:
     return name.encode()[:200].decode("utf-8", "ignore")
-
-
-def _mode_for(path: Path) -> int:
-    """Return the permissions of an existing file, or the default for new ones."""
-    with suppress(FileNotFoundError):
-        return path.stat().st_mode & 0o777
-    mask = os.umask(0)
-    os.umask(mask)
-    return 0o666 & ~mask

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from willow_cart.errors import BadOption
 from willow_cart.options.given import Given, given_in, together
+from willow_cart.platform.own_folders import settings_folder
 from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.toml_keys import options_of
 from willow_cart.toml_file import Table, TomlFile
@@ -36,16 +37,7 @@ _REACHING = ("survey", "peek", "load", "audit", "knock", "offline")
 
 def own_file() -> Path:
     """Return the path of the user's settings file."""
-    import platformdirs
-
-    return platformdirs.user_config_path("willow-cart", appauthor=False) / "config.toml"
-
-
-def own_state() -> Path:
-    """Return the folder where state is kept between the user's commands."""
-    import platformdirs
-
-    return platformdirs.user_state_path("willow-cart", appauthor=False)
+    return settings_folder() / "config.toml"
 
 
 @dataclass(frozen=True, slots=True)

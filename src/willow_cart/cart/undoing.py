@@ -9,6 +9,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from willow_cart.errors import BadOption, CannotStore, plainly
+from willow_cart.platform import files
 
 
 @contextmanager
@@ -31,7 +32,7 @@ def keeping_for_undo(path: Path) -> Iterator[None]:
     try:
         yield
         kept = _kept(path)
-        os.replace(fresh, kept)
+        files.replace(fresh, kept)
         _pair(kept, path)
     finally:
         with suppress(FileNotFoundError):
@@ -58,9 +59,9 @@ def undo(path: Path) -> None:
         )
     between = path.with_name(f".{path.name}.before.new")
     try:
-        os.replace(path, between)
-        os.replace(kept, path)
-        os.replace(between, kept)
+        files.replace(path, between)
+        files.replace(kept, path)
+        files.replace(between, kept)
         _pair(kept, path)
     except OSError as error:
         raise _cannot_keep(path, error) from None

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, BinaryIO, Protocol
 
 from willow_cart.errors import BadOption
 from willow_cart.model import Checksum
+from willow_cart.platform import files
 
 if TYPE_CHECKING:
     from _typeshed import ReadableBuffer as Buffer
@@ -265,7 +266,7 @@ class RunningDigest:
                 if data is None:
                     if self._in_hand:
                         due = self._in_hand[0][0] - self._hashed
-                    data = piece[: os.preadv(file, [piece[:due]], self._hashed)]
+                    data = piece[: files.read_into(file, piece[:due], self._hashed)]
                     if not data:
                         raise OSError("the file is shorter than what was written to it")
                 with self._state:

@@ -1,10 +1,16 @@
-"""Run a haul in a background process."""
+"""Run a haul in a process that goes on without the terminal.
+
+The same command is started once more, told by an environment variable that it is the one to go on.
+It tells the first one, by the pipe that is its standard output until then, when it has a number
+and when it has begun.
+"""
 
 from __future__ import annotations
 
 import os
-import select
+import subprocess
 import sys
+import threading
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,12 +19,15 @@ from willow_cart.cli.messages import tell
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs
 from willow_cart.ledger.runs import OwnRun
+from willow_cart.platform import processes
 
 # How long the terminal waits for what may still be told in it: that nothing matched, that another
 # haul is running there. Looking at a large place goes on without it.
 _START_WAIT_SECONDS = 5.0
 
-_BEGUN = b"begun"
+_MARK = "WILLOW_CART_GOES_ON"
+
+_BEGUN = "begun"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,12 +44,18 @@ class Background:
 
     def begun(self) -> None:
         """Signal that the haul has started."""
-        with suppress(OSError):  # the other process has stopped waiting
-            os.write(self.line, _BEGUN)
+        self.say(_BEGUN)
+        with suppress(OSError):
+            os.close(self.line)
 
     def failed(self) -> None:
         """Record in the list of runs that the haul could not start."""
         self.run.end(Exit.NOT_UNDERSTOOD, self.run.run.progress)
+
+    def say(self, text: str) -> None:
+        """Tell the process that waits a line."""
+        with suppress(OSError):  # the other process has stopped waiting
+            os.write(self.line, f"{text}\n".encode())
 
 
 def detach(command: str, into: Path) -> Background | int:
@@ -56,44 +71,59 @@ def detach(command: str, into: Path) -> Background | int:
     Raises:
         CannotStore: there is nowhere to write what it says.
     """
+    if os.environ.pop(_MARK, None) is None:
+        return _start_and_wait()
     run = my_runs().begin(command, into, background=True)
-    listening, line = os.pipe()
-    sys.stdout.flush()
-    sys.stderr.flush()
-    process = os.fork()
-    if not process:
-        os.close(listening)
-        _leave_terminal(run.log)
-        run.adopt()
-        return Background(run, line)
-    os.close(line)
-    return _await_begin(run, process, listening)
+    line = os.dup(1)
+    os.set_inheritable(line, False)
+    _write_to(run.log)
+    background = Background(run, line)
+    background.say(f"{run.run.number} {run.log}")
+    return background
 
 
-def _leave_terminal(log: Path) -> None:
-    """Become the leader of a new session (setsid(2)), which survives the terminal."""
-    os.setsid()
+def _write_to(log: Path) -> None:
+    """Write what is said from now on to a file."""
     file = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
     os.dup2(file, 1)
     os.dup2(file, 2)
     os.close(file)
-    if os.isatty(0):  # a list may still come by a pipe
-        nothing = os.open(os.devnull, os.O_RDONLY)
-        os.dup2(nothing, 0)
-        os.close(nothing)
 
 
-def _await_begin(run: OwnRun, process: int, listening: int) -> int:
-    """Wait until the new process has started, and say how to watch it."""
-    ready, _, _ = select.select([listening], [], [], _START_WAIT_SECONDS)
-    if ready and os.read(listening, len(_BEGUN)) != _BEGUN:
+def _start_and_wait() -> int:
+    """Start the process, wait until it has begun or ended, and say how to watch it."""
+    process = subprocess.Popen(  # noqa: S603  # this program, by its full path
+        [sys.executable, "-P", "-m", "willow_cart", *sys.argv[1:]],
+        # A list may still come by a pipe.
+        stdin=subprocess.DEVNULL if sys.stdin is None or sys.stdin.isatty() else None,
+        stdout=subprocess.PIPE,
+        env={**os.environ, _MARK: "yes"},
+        **processes.apart(),
+    )
+    said: list[str] = []
+    listener = threading.Thread(target=_listen, args=(process, said), daemon=True)
+    listener.start()
+    listener.join(_START_WAIT_SECONDS)
+    number, _, log = said[0].partition(" ") if said else ("", "", "")
+    if not listener.is_alive() and _BEGUN not in said:
         # It has ended, well or not; what it had to say is said here.
-        _, status = os.waitpid(process, 0)
-        sys.stderr.write(run.log.read_text("utf-8", "replace"))
-        run.forget()
-        return os.waitstatus_to_exitcode(status)
+        code = process.wait()
+        if log:
+            sys.stderr.write(Path(log).read_text("utf-8", "replace"))
+            my_runs().forget(int(number))
+        return code
+    shown = f"run {number}" if number else "the haul"
     tell(
-        f"run {run.run.number} continues in the background: willow-cart runs --watch"
-        f" {run.run.number} shows it, --stop {run.run.number} stops it; it writes to {run.log}"
+        f"{shown} continues in the background: willow-cart runs --watch {number}".rstrip()
+        + (f" shows it, --stop {number} stops it; it writes to {log}" if number else " shows it")
     )
     return 0
+
+
+def _listen(process: subprocess.Popen[bytes], said: list[str]) -> None:
+    """Take what the process says, until it has begun or ended."""
+    assert process.stdout is not None, "it was asked for"
+    for line in process.stdout:
+        said.append(line.decode("utf-8", "surrogateescape").rstrip("\n"))
+        if said[-1] == _BEGUN:
+            return

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.cli.wrapping import wrapped
 from willow_cart.model import State
+from willow_cart.platform import consoles
 from willow_cart.units import printable
 
 if TYPE_CHECKING:
@@ -110,7 +111,7 @@ def show_tables(
 def show_line(line: str, *, dim: bool = False) -> None:
     """Print a line, wrapped at words on a terminal."""
     line = wrapped(printable(line), sys.stdout)
-    print(f"\x1b[2m{line}\x1b[0m" if dim and sys.stdout.isatty() else line)
+    print(f"\x1b[2m{line}\x1b[0m" if dim and consoles.has_styles(sys.stdout) else line)
 
 
 def show_tree(roots: Iterable[Branch]) -> None:

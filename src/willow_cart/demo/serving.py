@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-import signal
+import time
 from pathlib import Path
 
 from willow_cart.demo.places import open_places
@@ -51,6 +51,7 @@ def serve(folder: Path, port: int) -> None:
             print(f"  willow-cart {line}")
         print("\nCtrl-C stops the servers.", flush=True)
         try:
-            signal.pause()
+            while True:
+                time.sleep(3600)
         except KeyboardInterrupt:
             print("\nThe servers are stopped.")

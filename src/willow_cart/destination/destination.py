@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import fcntl
 import os
 import shutil
 import stat
@@ -14,11 +13,13 @@ from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import BinaryIO
 
-from willow_cart.destination.disk import room_in, sync_file_system
+from willow_cart.destination.disk import room_in
 from willow_cart.destination.names import fold
-from willow_cart.destination.tree import HAS_DESCRIPTORS, FileTree, LinkFound, Stamp
+from willow_cart.destination.tree import FileTree, Stamp
 from willow_cart.errors import CannotStore, UnusableDestination, plainly
 from willow_cart.model import OWN_FOLDER
+from willow_cart.platform import disks, files, locks
+from willow_cart.platform.links import LinkFound
 
 PARTIAL = f"{OWN_FOLDER}/partial"
 """The folder of partial files."""
@@ -46,21 +47,18 @@ class Destination(FileTree):
 
     Args:
         root: the folder; made if it is not there.
-        locks: whether to keep other hauls out; not in a process that helps with one.
-        by_descriptor: as for `FileTree`.
+        alone: whether to keep other hauls out; not in a process that helps with one.
 
     Raises:
         UnusableDestination: it is not a folder, cannot be written, or another haul is writing it.
     """
 
-    def __init__(
-        self, root: Path, *, locks: bool = True, by_descriptor: bool = HAS_DESCRIPTORS
-    ) -> None:
+    def __init__(self, root: Path, *, alone: bool = True) -> None:
         _require_ordinary(root)
         self._lock = -1
         try:
             root.mkdir(parents=True, exist_ok=True)
-            super().__init__(root, by_descriptor=by_descriptor)
+            super().__init__(root)
         except (FileExistsError, NotADirectoryError) as error:
             place = Path(error.filename)
             there = next((each for each in (place, *place.parents) if each.is_file()), place)
@@ -73,7 +71,7 @@ class Destination(FileTree):
             ) from None
         try:
             self._open_own_folder()
-            if locks:
+            if alone:
                 self._lock_or_leave()
         except UnusableDestination:
             self.close()
@@ -88,6 +86,7 @@ class Destination(FileTree):
         try:
             self._unsynced.update(("", OWN_FOLDER, PARTIAL))
             self.keep_open(PARTIAL)
+            files.hide(self.full_path(OWN_FOLDER))
             self._lock = self._open_lock()
         except LinkFound as error:
             raise UnusableDestination(
@@ -128,7 +127,7 @@ class Destination(FileTree):
         deadline = time.monotonic() + _LOCK_WAIT_SECONDS
         while True:
             try:
-                fcntl.flock(self._lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                locks.lock(self._lock)
                 break
             except BlockingIOError:
                 if time.monotonic() < deadline:
@@ -292,7 +291,7 @@ class Destination(FileTree):
         Raises:
             OSError: the disk would not take them.
         """
-        if len(paths) >= _FILES_WORTH_A_FULL_SYNC and sync_file_system(self._lock):
+        if len(paths) >= _FILES_WORTH_A_FULL_SYNC and disks.sync_file_system(self._lock):
             return
         for path in paths:
             self.sync(path)

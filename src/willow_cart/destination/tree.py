@@ -2,9 +2,7 @@
 
 Whatever a folder holds may have been put there by someone else: a link may stand where a folder or
 a file is expected, and may be put there while a haul is running. So no path is resolved by the
-system in one go. Every part of it is opened from the folder before it, as a directory descriptor,
-and a link on the way is an error (POSIX.1-2017, openat, O_NOFOLLOW). Where a system has no
-directory descriptors every step is checked before the path is used.
+system in one go; how its steps are taken is the platform's (`willow_cart.platform.containment`).
 """
 
 from __future__ import annotations
@@ -19,22 +17,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO, Self
 
-from willow_cart.destination.disk import move_to_new_name
-
-HAS_DESCRIPTORS = os.open in os.supports_dir_fd and hasattr(os, "O_NOFOLLOW")
-"""Whether this system opens files from directory descriptors."""
-
-_CLOEXEC = getattr(os, "O_CLOEXEC", 0)
-_NO_FOLLOW = getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0) | _CLOEXEC
-_FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | _CLOEXEC
-_BINARY = getattr(os, "O_BINARY", 0)
-
-
-class LinkFound(OSError):
-    """A link in place of a folder or file; `filename` is its path."""
-
-    def __init__(self, path: str) -> None:
-        super().__init__(errno.ELOOP, "is a link", path)
+from willow_cart.platform import containment, files
+from willow_cart.platform.links import LinkFound
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,29 +34,6 @@ class Stamp:
         return cls(status.st_size, status.st_mtime_ns)
 
 
-class _Place:
-    """A name in an open folder, which is closed at the end unless it is kept open.
-
-    Attributes:
-        folder: a directory descriptor; None where `name` is a full path.
-        name: in that folder.
-    """
-
-    __slots__ = ("_closes", "folder", "name")
-
-    def __init__(self, folder: int | None, name: str, *, closes: bool) -> None:
-        self.folder = folder
-        self.name = name
-        self._closes = closes
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        if self._closes and self.folder is not None:
-            os.close(self.folder)
-
-
 class FileTree:
     """The files below a folder; paths are relative to it, with `/` as separator.
 
@@ -80,24 +41,16 @@ class FileTree:
 
     Args:
         root: the folder, which may be given by way of a link.
-        by_descriptor: whether files are reached from directory descriptors.
 
     Raises:
         OSError: it is not there, or is not a folder.
     """
 
-    def __init__(self, root: Path, *, by_descriptor: bool = HAS_DESCRIPTORS) -> None:
+    def __init__(self, root: Path) -> None:
         self.root = root
-        self._by_descriptor = by_descriptor
+        self._folders = containment.Folders(root)
         # Folders in which names were given or taken that a power cut can still undo.
-        self._unsynced: set[str] = set()
-        self._kept: dict[str, int] = {}
-        self._deleted: list[int] = []
-        self._root = -1
-        if by_descriptor:
-            self._root = os.open(root, _FOLDER)
-        elif not root.is_dir():
-            raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), str(root))
+        self._unsynced = self._folders.made
 
     def __enter__(self) -> Self:
         return self
@@ -107,13 +60,7 @@ class FileTree:
 
     def close(self) -> None:
         """Close the open folders."""
-        for folder in (*self._kept.values(), *self._deleted):
-            os.close(folder)
-        self._kept.clear()
-        self._deleted.clear()
-        if self._root >= 0:
-            os.close(self._root)
-            self._root = -1
+        self._folders.close()
 
     def full_path(self, path: str) -> Path:
         """Return the full path, to be shown or passed to another program."""
@@ -125,24 +72,14 @@ class FileTree:
         Raises:
             OSError: it cannot be made, or a link leads to it.
         """
-        with self._place(f"{folder}/x", makes=True) as place:
-            if place.folder is not None:
-                self._kept[folder] = os.dup(place.folder)
-
-    def _renew(self, folder: str) -> bool:
-        """Create a folder again that is kept open and was deleted; return False for any other."""
-        if (deleted := self._kept.pop(folder, None)) is None:
-            return False
-        self._deleted.append(deleted)  # another thread may be using it
-        self.keep_open(folder)
-        return True
+        self._folders.keep_open(folder)
 
     # Looking
 
     def status(self, path: str) -> os.stat_result | None:
         """Return the status of a path without following links; None if it does not exist."""
         try:
-            with self._place(path) as place:
+            with self._folders.place(path) as place:
                 return os.stat(place.name, dir_fd=place.folder, follow_symlinks=False)
         except OSError:
             return None
@@ -177,7 +114,7 @@ class FileTree:
         try:
             file = self._open(path, flags)
         except FileNotFoundError:
-            if not (flags & os.O_CREAT and self._renew(_folder_of(path))):
+            if not (flags & os.O_CREAT and self._folders.renew(_folder_of(path))):
                 raise
             file = self._open(path, flags)
         status = os.fstat(file)
@@ -188,11 +125,9 @@ class FileTree:
         return file
 
     def _open(self, path: str, flags: int) -> int:
-        with self._place(path) as place:
-            if place.folder is None and os.path.islink(place.name):
-                raise LinkFound(path)
+        with self._folders.place(path) as place:
             try:
-                return os.open(place.name, flags | _NO_FOLLOW | _BINARY, 0o666, dir_fd=place.folder)
+                return place.open(flags)
             except OSError as error:
                 if error.errno == errno.ELOOP:
                     raise LinkFound(path) from None
@@ -205,8 +140,8 @@ class FileTree:
         Raises:
             OSError: it cannot be read, or a link leads to it.
         """
-        with self._place(f"{folder}/x") as place:
-            return os.listdir(os.path.dirname(place.name) if place.folder is None else place.folder)
+        with self._folders.place(f"{folder}/x") as place:
+            return [files.name_of(name) for name in os.listdir(place.around)]
 
     def files(self, *, without: str = "") -> Iterator[tuple[str, os.stat_result]]:
         """Yield everything except folders, in the order of the paths; links are not followed.
@@ -230,13 +165,12 @@ class FileTree:
             pending += [path for path in paths if path != without]
 
     def _entries(self, folder: str) -> list[tuple[str, os.stat_result]]:
-        with self._place(f"{folder}/x" if folder else "x") as place:
-            there = os.path.dirname(place.name) if place.folder is None else place.folder
+        with self._folders.place(f"{folder}/x" if folder else "x") as place:
             found = []
-            with os.scandir(there) as entries:
+            with os.scandir(place.around) as entries:
                 for entry in entries:
                     with suppress(FileNotFoundError):  # it went away meanwhile
-                        found.append((entry.name, entry.stat(follow_symlinks=False)))
+                        found.append((files.name_of(entry.name), entry.stat(follow_symlinks=False)))
         return sorted(found, key=lambda each: each[0])
 
     # Changing
@@ -256,7 +190,7 @@ class FileTree:
         Raises:
             OSError: it cannot be made, or a link leads to it.
         """
-        with self._place(f"{path}/x", makes=True):
+        with self._folders.place(f"{path}/x", makes=True):
             pass
 
     def move(self, path: str, to: str, *, replaces: bool) -> None:
@@ -271,11 +205,11 @@ class FileTree:
             FileExistsError: the path exists, and is not to be replaced.
             OSError: it cannot be moved.
         """
-        with self._place(path) as old, self._place(to, makes=True) as new:
+        with self._folders.place(path) as old, self._folders.place(to, makes=True) as new:
             if replaces:
-                os.replace(old.name, new.name, src_dir_fd=old.folder, dst_dir_fd=new.folder)
+                files.replace(old.name, new.name, old.folder, new.folder)
             else:
-                move_to_new_name(old.name, new.name, old.folder, new.folder)
+                files.move_to_new_name(old.name, new.name, old.folder, new.folder)
         self._unsynced.update((_folder_of(path), _folder_of(to)))
 
     def link(self, path: str, to: str) -> None:
@@ -284,7 +218,7 @@ class FileTree:
         Raises:
             OSError: it cannot have one, or the path exists.
         """
-        with self._place(path) as old, self._place(to, makes=True) as new:
+        with self._folders.place(path) as old, self._folders.place(to, makes=True) as new:
             os.link(old.name, new.name, src_dir_fd=old.folder, dst_dir_fd=new.folder)
         self._unsynced.add(_folder_of(to))
 
@@ -295,7 +229,7 @@ class FileTree:
             LinkFound, OSError: it cannot be opened, or cannot lie there.
         """
         with self.open(path) as file:
-            with suppress(OSError), self._place(path) as place:
+            with suppress(OSError), self._folders.place(path) as place:
                 os.link(place.name, to, src_dir_fd=place.folder)
                 return
             with open(to, "xb") as copy:
@@ -307,7 +241,7 @@ class FileTree:
         Raises:
             OSError: it is not there, or cannot be deleted.
         """
-        with self._place(path) as place:
+        with self._folders.place(path) as place:
             os.unlink(place.name, dir_fd=place.folder)
         self._unsynced.add(_folder_of(path))
 
@@ -317,7 +251,7 @@ class FileTree:
         Raises:
             OSError: it is not empty, is not there, or is a link.
         """
-        with self._place(path) as place:
+        with self._folders.place(path) as place:
             os.rmdir(place.name, dir_fd=place.folder)
         self._unsynced.discard(path)
         self._unsynced.add(_folder_of(path))
@@ -328,11 +262,8 @@ class FileTree:
         Raises:
             OSError: it cannot be made or emptied, or a link leads to it.
         """
-        with self._place(path, makes=True) as place:
-            if place.folder is None:
-                shutil.rmtree(place.name, ignore_errors=True)
-            else:
-                shutil.rmtree(place.name, ignore_errors=True, dir_fd=place.folder)
+        with self._folders.place(path, makes=True) as place:
+            place.delete_tree()
             os.mkdir(place.name, dir_fd=place.folder)
 
     def set_modified(self, path: str, nanoseconds: int) -> int:
@@ -341,10 +272,8 @@ class FileTree:
         Raises:
             OSError, OverflowError: the disk cannot write that time.
         """
-        times = (nanoseconds, nanoseconds)
-        with self._place(path) as place:
-            follows = place.folder is None
-            os.utime(place.name, ns=times, dir_fd=place.folder, follow_symlinks=follows)
+        with self._folders.place(path) as place:
+            files.set_modified(place.name, nanoseconds, place.folder)
             status = os.stat(place.name, dir_fd=place.folder, follow_symlinks=False)
         return status.st_mtime_ns
 
@@ -356,9 +285,9 @@ class FileTree:
         Raises:
             OSError: it is not there, or the disk would not take them.
         """
-        file = self.open_for(path, os.O_RDONLY)
+        file = self._open(path, files.OPEN_TO_SYNC)
         try:
-            os.fsync(file)
+            files.sync(file)
         finally:
             os.close(file)
 
@@ -369,90 +298,7 @@ class FileTree:
             OSError: the disk would not take them.
         """
         while self._unsynced:
-            folder = self._unsynced.pop()
-            if not self._by_descriptor:
-                continue  # such systems write names through
-            # A folder that was deleted or swapped for a link meanwhile has no names to keep.
-            with (
-                suppress(FileNotFoundError, NotADirectoryError, LinkFound),
-                self._place(f"{folder}/x".lstrip("/")) as place,
-            ):
-                assert place.folder is not None, "it is reached by descriptor"
-                os.fsync(place.folder)
-
-    # Getting there
-
-    def _place(self, path: str, *, makes: bool = False) -> _Place:
-        """Open the folder that contains a path.
-
-        Args:
-            path: with `/` between its parts.
-            makes: whether folders that are not there are made.
-
-        Raises:
-            LinkFound: a link stands on the way.
-            OSError: a folder on the way is not there, is not a folder, or cannot be made.
-        """
-        folder, slash, name = path.rpartition("/")
-        if _leads_astray(name) or (slash and not folder):
-            raise OSError(errno.EINVAL, "not a path below the folder", path)
-        if (kept := self._kept.get(folder)) is not None:
-            return _Place(kept, name, closes=False)
-        if not self._by_descriptor:
-            return self._place_by_path(folder, name, makes=makes)
-        at = self._root
-        try:
-            for number, part in enumerate(folder.split("/") if folder else ()):
-                above = at
-                at = self._step(at, part, folder, number, makes=makes)
-                if above != self._root:
-                    os.close(above)
-        except BaseException:
-            if at != self._root:
-                os.close(at)
-            raise
-        return _Place(at, name, closes=at != self._root)
-
-    def _step(self, at: int, part: str, folder: str, number: int, *, makes: bool) -> int:
-        """Open a folder inside the open folder."""
-        if _leads_astray(part):
-            raise OSError(errno.EINVAL, "not a path below the folder", folder)
-        try:
-            return os.open(part, _FOLDER | _NO_FOLLOW, dir_fd=at)
-        except FileNotFoundError:
-            if not makes:
-                raise
-        except OSError as error:
-            if error.errno in (errno.ELOOP, errno.ENOTDIR):
-                status = os.stat(part, dir_fd=at, follow_symlinks=False)
-                if stat.S_ISLNK(status.st_mode):
-                    raise LinkFound("/".join(folder.split("/")[: number + 1])) from None
-            raise
-        with suppress(FileExistsError):  # another thread was faster
-            os.mkdir(part, dir_fd=at)
-        self._unsynced.add("/".join(folder.split("/")[:number]))
-        return os.open(part, _FOLDER | _NO_FOLLOW, dir_fd=at)
-
-    def _place_by_path(self, folder: str, name: str, *, makes: bool) -> _Place:
-        """Check each step of a path by name, where descriptors are unavailable."""
-        at = self.root
-        for part in folder.split("/") if folder else ():
-            if _leads_astray(part):
-                raise OSError(errno.EINVAL, "not a path below the folder", folder)
-            at /= part
-            if makes:
-                with suppress(FileExistsError):
-                    at.mkdir()
-            status = at.lstat()
-            if stat.S_ISLNK(status.st_mode):
-                raise LinkFound(at.relative_to(self.root).as_posix())
-            if not stat.S_ISDIR(status.st_mode):
-                raise NotADirectoryError(errno.ENOTDIR, os.strerror(errno.ENOTDIR), str(at))
-        return _Place(None, str(at / name), closes=False)
-
-
-def _leads_astray(part: str) -> bool:
-    return part in ("", ".", "..") or "\0" in part
+            self._folders.sync(self._unsynced.pop())
 
 
 def _folder_of(path: str) -> str:

@@ -14,9 +14,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from willow_cart.platform.own_folders import state_folder
 from willow_cart.redaction import fingerprint
 from willow_cart.replacing import replacing
-from willow_cart.settings import own_state
 
 # Sources of earlier months are forgotten beyond this number.
 _MAX_SOURCES = 60
@@ -90,4 +90,4 @@ class Memory:
 
 def my_memory(errand: Path) -> Memory:
     """Return the stored state of an errand for the current user."""
-    return Memory(errand, own_state() / "errands")
+    return Memory(errand, state_folder() / "errands")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fcntl
 import os
 import subprocess
 import threading
@@ -59,6 +58,7 @@ from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import State
 from willow_cart.offer_store import OfferStore
 from willow_cart.packing import Packed
+from willow_cart.platform import files, locks
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.errand import ErrandRequest
@@ -214,11 +214,11 @@ def _alone(path: Path) -> Iterator[None]:
         UnusableDestination: one is running.
     """
     try:
-        file = os.open(path, os.O_RDONLY)
+        file = files.open_to_look(path)
     except OSError as error:
         raise BadOption(str(path), f"cannot be read: {plainly(error)}", "check the file") from None
     try:
-        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        locks.lock(file)
         yield
     except BlockingIOError:
         raise UnusableDestination(

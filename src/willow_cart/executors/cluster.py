@@ -14,7 +14,7 @@ from contextlib import suppress
 from dataclasses import replace
 
 from willow_cart.addresses import scheme_of
-from willow_cart.destination import PARTIAL, Destination, boot_mark
+from willow_cart.destination import PARTIAL, Destination
 from willow_cart.errors import ClusterLost, Interrupted
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
@@ -27,6 +27,7 @@ from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
+from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
@@ -88,7 +89,7 @@ class ClusterExecutor(Executor):
         self._large = 0
         setup = Setup.of(make_access, destination.root.absolute(), policy)
         openly = make_access_openly and replace(setup, make_access=make_access_openly)
-        given = MemberSetup(self._haul, setup, openly, boot_mark(), destination, proved)
+        given = MemberSetup(self._haul, setup, openly, disks.boot_mark(), destination, proved)
         self._entries = WorkerEntries(ledger_writer)
         self._members = ClusterMembers(
             client, given, self._entries, observer, policy.pace.speed_share

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import secrets
 from collections.abc import Collection
 from contextlib import suppress
@@ -13,6 +12,7 @@ from willow_cart.errors import UnusableCluster, WillowCartError
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.worker import Setup
+from willow_cart.platform import files
 from willow_cart.version import __version__
 
 
@@ -120,7 +120,7 @@ def _require_shared(client: ClusterClient, worker: Worker, destination: Destinat
         with destination.create(asked) as file:
             file.write(token.encode())
             file.flush()
-            os.fsync(file.fileno())
+            files.sync(file.fileno())
         read = client.call(
             worker.address, cluster_worker.prove_shared, destination.root.absolute(), asked,
             answered,

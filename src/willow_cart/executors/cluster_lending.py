@@ -7,10 +7,11 @@ from collections.abc import MutableMapping
 from dataclasses import dataclass, replace
 
 from willow_cart.addresses import host_of
-from willow_cart.destination import Destination, boot_mark
+from willow_cart.destination import Destination
 from willow_cart.errors import WillowCartError
 from willow_cart.executors.executor import Executor
 from willow_cart.filing import Filed
+from willow_cart.platform import disks
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.lent_segments import BorrowedFile, LentSegment
 from willow_cart.transfer.partials import Segment
@@ -90,7 +91,7 @@ class Lending:
         if segment is not None:
             try:
                 segment.partial.take_back(
-                    segment, fetched.at, is_elsewhere=fetched.boot != boot_mark()
+                    segment, fetched.at, is_elsewhere=fetched.boot != disks.boot_mark()
                 )
             except OSError:
                 segment.release()  # its own lane will find out
@@ -119,7 +120,9 @@ class Lending:
         finally:
             with self._lock:
                 del self._borrowed[number]
-        return Fetched(file.segment.at, transfer.received, done.served, done.failure, boot_mark())
+        return Fetched(
+            file.segment.at, transfer.received, done.served, done.failure, disks.boot_mark()
+        )
 
     def stop(self, number: int) -> None:
         """Stop fetching a segment, also one that has not begun."""

@@ -8,7 +8,6 @@ to know of a partial file waits in the worker until the coordinator fetches it.
 from __future__ import annotations
 
 import asyncio
-import os
 import threading
 import time
 from collections import Counter
@@ -17,7 +16,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.destination import PARTIAL, Destination, boot_mark
+from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
 from willow_cart.executors.cluster_lending import Fetched, Lending
@@ -25,6 +24,7 @@ from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
 from willow_cart.ledger.entries import PartRecord
+from willow_cart.platform import disks, files
 from willow_cart.transfer.commit import Mark, Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
@@ -175,12 +175,12 @@ class _Share:
         # Small files cost more of the interpreter than of the line: two batches at a time would
         # only take turns.
         self._one_batch = threading.Lock()
-        self._destination = Destination(setup.root, locks=False)  # the coordinator has the lock
+        self._destination = Destination(setup.root, alone=False)  # the coordinator has the lock
         self.root = setup.root
         self.outbox = _Outbox(self._destination, self.stop)
         self._access = setup.make_access()
         self._records: dict[str, PartRecord] = {}
-        self._partials = PartialStore(self._destination, self._records, boot_mark())
+        self._partials = PartialStore(self._destination, self._records, disks.boot_mark())
         self._downloader = Downloader(
             self._access, self._partials, self.outbox, self.progress, self.stop, setup.policy,
             self._destination.room,
@@ -199,7 +199,7 @@ class _Share:
     def _carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
         self.outbox.refuse(refuses=len(batch) > 1)
         if record is not None:
-            if record.boot != boot_mark():
+            if record.boot != disks.boot_mark():
                 self._partials.cut_to_what_is_sure(record)
             self._records[record.address] = record
         try:
@@ -304,7 +304,7 @@ def _prove_shared(root: Path, asked: str, answered: str) -> str:
                 token = file.read(100).decode("ascii", "replace")
             with tree.create(answered) as file:
                 file.write(token.encode())
-                os.fsync(file.fileno())
+                files.sync(file.fileno())
             return token
     except OSError:
         return ""
@@ -323,7 +323,7 @@ async def join(haul: str, setup: Setup, boot: str) -> None:
         if name == haul or share.root == setup.root:
             del _shares[name]
             await asyncio.to_thread(share.close)
-    _shares[haul] = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != boot_mark())
+    _shares[haul] = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != disks.boot_mark())
 
 
 def report(haul: str, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:

@@ -7,7 +7,6 @@ decides how fast they come, a process for each processor fetches more than any n
 from __future__ import annotations
 
 import json
-import os
 import sys
 import threading
 from collections.abc import Callable, Iterator, Sequence
@@ -20,6 +19,7 @@ from willow_cart.destination import Destination
 from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
 from willow_cart.filing import Filed
+from willow_cart.platform import processes
 from willow_cart.protocols import Access
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
@@ -27,6 +27,7 @@ from willow_cart.transfer.transfers import Transfer
 
 if TYPE_CHECKING:
     import subprocess
+    from multiprocessing.connection import Connection
 
 # Starting a process costs a quarter of a second of a processor; for fewer files it does not pay.
 _FILES_WORTH_A_PROCESS = 1000
@@ -46,9 +47,9 @@ _STOP_GRACE_SECONDS = 5.0
 # so that the same modules are found, and no script of the user's is run a second time.
 _PROGRAM = """\
 import json, sys
-sys.path[:] = json.loads(sys.argv[2])
+sys.path[:] = json.loads(sys.argv[1])
 from willow_cart.executors.worker import serve
-serve(int(sys.argv[1]))
+serve(sys.argv[2])
 """
 
 
@@ -83,11 +84,7 @@ class ProcessExecutor(Executor):
         self._sending = threading.Lock()
         self._turn = threading.Condition()
         self._sent = self._answered = 0
-        from multiprocessing.connection import Pipe  # most hauls need no other process
-
-        self._line, theirs = Pipe()
-        with theirs:
-            self._process = _start(theirs.fileno())
+        self._process, self._line = _start()
         self._send_in_turn(Setup.of(make_access, destination.root, policy))
 
     @property
@@ -169,7 +166,7 @@ class ProcessExecutor(Executor):
         self._is_open = False
         if self._line.closed:
             return
-        import subprocess
+        import subprocess  # it is loaded since the start
 
         self._line.close()
         with suppress(subprocess.TimeoutExpired):
@@ -195,7 +192,7 @@ def start_if_it_pays(
         return []
     return [
         ProcessExecutor(make_access, destination, policy, observer, access.holds)
-        for _ in range(min(_processors(), _MAX_PROCESSES))
+        for _ in range(min(processes.usable_processors(), _MAX_PROCESSES))
     ]
 
 
@@ -203,26 +200,12 @@ def pays(files: int, policy: HaulPolicy) -> bool:
     """Whether a process can help: many files, several lanes, no speed limits."""
     several = min(policy.lanes, policy.lanes_per_host) > 1
     may = several and policy.pace.is_free and not policy.one_process
-    return files >= _FILES_WORTH_A_PROCESS and _processors() > 1 and may
+    return files >= _FILES_WORTH_A_PROCESS and processes.usable_processors() > 1 and may
 
 
-def _processors() -> int:
-    """Return how many processors this process may use."""
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
-
-
-def _start(descriptor: int) -> subprocess.Popen[bytes]:
-    """Start a worker that communicates over a socket descriptor."""
-    import subprocess
-
+def _start() -> tuple[subprocess.Popen[bytes], Connection]:
+    """Start a worker; return it and the connection to it."""
     package = str(Path(__file__).parent.parent.parent)
     path = [each for each in sys.path if each]
-    words = [sys.executable, "-P", "-c", _PROGRAM, str(descriptor), json.dumps([*path, package])]
-    return subprocess.Popen(  # noqa: S603  # this program, by its full path
-        words,
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-        pass_fds=(descriptor,),
-        start_new_session=True,
-    )
+    words = [sys.executable, "-P", "-c", _PROGRAM, json.dumps([*path, package])]
+    return processes.start_helper(words)

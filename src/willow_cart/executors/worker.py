@@ -7,17 +7,17 @@ it; it writes no ledger and gives no names.
 from __future__ import annotations
 
 import os
-import signal
 import threading
 from collections.abc import Callable, Iterator, MutableMapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Self
 
-from willow_cart.destination import Destination, boot_mark
+from willow_cart.destination import Destination
 from willow_cart.errors import InternalError, WillowCartError
 from willow_cart.executors.executor import Outcome, ends_batch
 from willow_cart.filing import Filed, Layout
+from willow_cart.platform import disks, processes
 from willow_cart.protocols import Access
 from willow_cart.transfer.commit import Note
 from willow_cart.transfer.downloader import Downloader
@@ -90,32 +90,27 @@ class NoLedger:
         raise NotForWorkers("a file", "arrived incomplete")
 
 
-def serve(descriptor: int) -> None:
+def serve(word: str) -> None:
     """Run batches until the other end closes the connection.
 
     Args:
-        descriptor: of the socket that leads to the process that started this one.
+        word: by which the process that started this one is reached.
     """
-    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
-    parent = os.getppid()
-    from multiprocessing.connection import Connection  # most hauls need no other process
-
-    line = Connection(descriptor)
+    line, is_wanted = processes.connect_to_parent(word)
     try:
         setup: Setup = line.recv()
         file_transfer = _make_carrier(setup)
-        while os.getppid() == parent:
+        while is_wanted():
             batch = line.recv()
-            line.send(list(carry_all(file_transfer, batch, lambda: os.getppid() == parent)))
+            line.send(list(carry_all(file_transfer, batch, is_wanted)))
     except (EOFError, OSError):
         pass  # the other process has ended, or needs this one no more
     os._exit(0)  # connections that are open are of no use any more
 
 
 def _make_carrier(setup: Setup) -> FileTransfer:
-    destination = Destination(setup.root, locks=False)  # the main process has the lock
-    partials = PartialStore(destination, {}, boot_mark())
+    destination = Destination(setup.root, alone=False)  # the main process has the lock
+    partials = PartialStore(destination, {}, disks.boot_mark())
     stop = threading.Event()
     downloader = Downloader(
         setup.make_access(), partials, NoLedger(), Observer(), stop, setup.policy, destination.room

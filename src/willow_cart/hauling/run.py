@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING
 from willow_cart.destination import (
     PARTIAL,
     Destination,
-    boot_mark,
     cannot_store,
     is_case_sensitive,
 )
@@ -34,6 +33,7 @@ from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
+from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
@@ -298,7 +298,7 @@ def _open_partials(
     ledger: Ledger, destination: Destination, parts: Mapping[str, PartRecord]
 ) -> PartialStore:
     """Return the partial files; those that cannot be resumed are deleted."""
-    boot = boot_mark()
+    boot = disks.boot_mark()
     partials = PartialStore(destination, parts, boot)
     try:
         partials.delete_unusable()

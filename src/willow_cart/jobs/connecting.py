@@ -23,12 +23,13 @@ from willow_cart.jobs.job_events import CodeWanted, PassedOver
 from willow_cart.jobs.job_observer import JobObserver, WaitNotes
 from willow_cart.options.hauling import UnpackingOptions
 from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, SignInOptions
+from willow_cart.platform.own_folders import state_folder
 from willow_cart.protocols import RequestRules, Retrier, RetryPolicy
 from willow_cart.protocols.router import AccessSettings, ProtocolRouter
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.requests.request import ReachingRequest
-from willow_cart.settings import TABLES, own_file, own_state
+from willow_cart.settings import TABLES, own_file
 from willow_cart.sign_in.cookie_file import CookieJar, read_cookies
 from willow_cart.sign_in.sign_in_file import read_sign_ins
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
@@ -81,7 +82,7 @@ def make_access(
         profile=request.profile or "",
         ambient=request.ambient,
         host_keys=request.host_key,
-        tokens=own_state() / "tokens",
+        tokens=state_folder() / "tokens",
         announce=lambda code: observer.note(CodeWanted(code.address, code.user_code)),
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)

@@ -346,4 +346,5 @@ def _entered(
     finally:
         run.end(ending.exit_code, view.progress())
         if not (view.files or own):
-            run.forget()  # it has not begun, and has said so where it was started
+            # It has not begun, and has said so where it was started.
+            my_runs().forget(run.run.number)

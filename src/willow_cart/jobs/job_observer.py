@@ -14,6 +14,7 @@ from willow_cart.errors import TransientError, WillowCartError
 from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.jobs.job_events import Event, Waits
 from willow_cart.model import Issue
+from willow_cart.platform import consoles
 
 # What is waited for repeatedly is reported no more often than this.
 _BETWEEN_WAITS_SECONDS = 15.0
@@ -120,7 +121,7 @@ class WaitNotes:
 
 @contextmanager
 def stopped_by_signals(again: Callable[[], NoReturn]) -> Iterator[threading.Event]:
-    """Yield an event that SIGINT or SIGTERM sets.
+    """Yield an event that Ctrl-C sets, or whatever else asks a program to end.
 
     Args:
         again: called for the second signal.
@@ -135,9 +136,14 @@ def stopped_by_signals(again: Callable[[], NoReturn]) -> Iterator[threading.Even
     if threading.current_thread() is not threading.main_thread():
         yield stop  # signals come to the main one alone
         return
-    before = {number: signal.signal(number, end) for number in (signal.SIGINT, signal.SIGTERM)}
+    before = {
+        number: signal.signal(number, end)
+        for number in consoles.STOP_SIGNALS
+        if signal.getsignal(number) is not signal.SIG_IGN  # as nohup(1) has it
+    }
     try:
-        yield stop
+        with consoles.held_open(stop.set):
+            yield stop
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from willow_cart.ledger.runs import Run, Runs
-from willow_cart.settings import own_state
+from willow_cart.platform.own_folders import state_folder
 
 # How often a run that is stopped is looked at, and how long it may take, in seconds.
 _POLL_SECONDS = 0.2
@@ -14,7 +14,7 @@ _STOP_SECONDS = 15.0
 
 def my_runs() -> Runs:
     """Return the runs of the current user."""
-    return Runs(own_state() / "runs")
+    return Runs(state_folder() / "runs")
 
 
 def stop_run(runs: Runs, run: Run) -> Run:

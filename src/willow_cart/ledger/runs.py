@@ -7,11 +7,9 @@ what it says (`log`).
 
 from __future__ import annotations
 
-import fcntl
 import json
 import os
 import shutil
-import signal
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -21,6 +19,7 @@ from typing import Any
 
 from willow_cart.errors import CannotStore, NoSuchRun, plainly
 from willow_cart.ledger.entries import timestamp
+from willow_cart.platform import files, locks, processes
 
 # How many past hauls are remembered.
 _MAX_PAST_RUNS = 100
@@ -132,7 +131,7 @@ class Runs:
             while True:
                 number += 1
                 with suppress(FileExistsError):
-                    make_private(self._folder)
+                    files.make_private(self._folder)
                     (self._folder / str(number)).mkdir(mode=0o700)
                     break
             run = Run(
@@ -182,10 +181,13 @@ class Runs:
         """Return the log file of a background run."""
         return self._folder / str(run.number) / "log"
 
+    def forget(self, number: int) -> None:
+        """Remove a run, which has not started."""
+        shutil.rmtree(self._folder / str(number), ignore_errors=True)
+
     def stop(self, run: Run) -> None:
         """Ask a run to stop; what has arrived is kept."""
-        with suppress(ProcessLookupError):
-            os.kill(run.process, signal.SIGTERM)
+        processes.ask_to_end(run.process, self._folder / str(run.number))
 
     def _numbers(self) -> Iterator[int]:
         if self._folder.is_dir():
@@ -197,26 +199,15 @@ class Runs:
         run = _read_state(folder)
         if run is None or run.ended:
             return run
-        if _is_locked(folder / "lock"):
+        if locks.is_locked(folder / "lock"):
             return replace(run, alive=True)
         # It may have ended since it was read: its end is written before its lock is released.
         return _read_state(folder)
 
     def _forget_old(self) -> None:
         for number in sorted(self._numbers())[:-_MAX_PAST_RUNS]:
-            if not _is_locked(self._folder / str(number) / "lock"):
+            if not locks.is_locked(self._folder / str(number) / "lock"):
                 shutil.rmtree(self._folder / str(number), ignore_errors=True)
-
-
-def make_private(folder: Path) -> None:
-    """Create a folder that only its owner can enter, or restrict an existing one.
-
-    Raises:
-        OSError: it cannot be made.
-    """
-    folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-    if folder.stat().st_mode & 0o077:
-        folder.chmod(0o700)
 
 
 class OwnRun:
@@ -234,15 +225,11 @@ class OwnRun:
         self.run = run
         self.log = folder / "log"
         self._state = folder / "state.json"
-        self._lock = os.open(folder / "lock", os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
-        fcntl.flock(self._lock, fcntl.LOCK_EX)
+        self._lock = files.open_private(folder / "lock")
+        locks.lock(self._lock, waits=True)
+        processes.listen_for_end(folder)
         self._over = threading.Event()
         self._reporter: threading.Thread | None = None
-        self._write()
-
-    def adopt(self) -> None:
-        """Take over the run in the forked process."""
-        self.run = replace(self.run, process=os.getpid())
         self._write()
 
     def report(self, progress: Callable[[], Progress]) -> None:
@@ -269,18 +256,13 @@ class OwnRun:
         self._write()
         os.close(self._lock)
 
-    def forget(self) -> None:
-        """Remove the run, which has not started."""
-        self.end(0, self.run.progress)
-        shutil.rmtree(self._state.parent, ignore_errors=True)
-
     def _write(self) -> None:
         facts = asdict(self.run)
         del facts["alive"]
         part = self._state.with_suffix(".part")
         with suppress(OSError):  # a haul does not end because its state cannot be written
             part.write_text(json.dumps(facts), "ascii")
-            part.replace(self._state)
+            files.replace(part, self._state)
 
 
 def _read_state(folder: Path) -> Run | None:
@@ -294,20 +276,3 @@ def _read_state(folder: Path) -> Run | None:
         return Run(**facts, progress=Progress(**progress, lanes=lanes))
     except (OSError, ValueError, TypeError, KeyError, AttributeError, RecursionError):
         return None
-
-
-def _is_locked(path: Path) -> bool:
-    """Whether a process holds a lock; a killed one does not."""
-    try:
-        descriptor = os.open(path, os.O_RDONLY)
-    except OSError:
-        return False
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_SH | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return True
-    except OSError:
-        return False
-    finally:
-        os.close(descriptor)
-    return False

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 
 from willow_cart.units import parse_seconds, parse_size
@@ -12,13 +11,6 @@ MAX_AT_ONCE = 1000
 
 ALL_PAGES = 1_000_000
 """More than any series has."""
-
-
-def processors() -> int:
-    """Return the number of processors that this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return 2
 
 
 def size(text: str) -> int:

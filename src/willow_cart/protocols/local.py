@@ -6,10 +6,11 @@ import os
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import quote, unquote_to_bytes
+from urllib.parse import quote
 
 from willow_cart.errors import ConnectionLost, NotServed, plainly
 from willow_cart.model import OWN_FOLDER, Metadata, Validators
+from willow_cart.platform import files
 from willow_cart.protocols.base import (
     CHUNK,
     Access,
@@ -28,12 +29,14 @@ if TYPE_CHECKING:
 def address_of(path: Path | str) -> str:
     """Return the `file:` address of a path; folders end with a slash."""
     raw = os.fsencode(os.path.abspath(path))
-    return f"file://{quote(raw)}" + ("/" if os.path.isdir(path) and raw != b"/" else "")
+    return f"file://{quote(files.address_bytes(raw))}" + (
+        "/" if os.path.isdir(path) and raw != b"/" else ""
+    )
 
 
 def path_of(address: str) -> str:
     """Return the path of a `file:` address."""
-    return os.fsdecode(_path_of(address))
+    return os.fsdecode(files.path_of_address(address))
 
 
 def connect(_settings: AccessSettings) -> LocalAccess:
@@ -74,7 +77,7 @@ class LocalAccess(Access, DirectoryLister):
 
     def find(self, address: str) -> DirectoryEntry | None:
         """Return the entry at an address."""
-        path = _path_of(address.rstrip("/"))
+        path = files.path_of_address(address.rstrip("/"))
         try:
             status = os.stat(path or b"/")
         except OSError:
@@ -86,7 +89,7 @@ class LocalAccess(Access, DirectoryLister):
     def entries(self, folder: str) -> FolderEntries:
         """List a folder by name, without special files and the folder `.willow`."""
         try:
-            with os.scandir(_path_of(folder)) as scan:
+            with os.scandir(files.path_of_address(folder)) as scan:
                 found = sorted(scan, key=lambda entry: entry.name)
         except OSError as error:
             raise _not_served(folder, error) from error
@@ -140,17 +143,13 @@ class LocalDownload(Download):
             self._file = -1
 
 
-def _path_of(address: str) -> bytes:
-    return unquote_to_bytes(address.removeprefix("file://"))
-
-
 def _moment(status: os.stat_result) -> datetime:
     return datetime.fromtimestamp(status.st_mtime, UTC)
 
 
 def _open(address: str) -> int:
     try:
-        file = os.open(_path_of(address), os.O_RDONLY | os.O_NONBLOCK)
+        file = files.open_to_look(files.path_of_address(address))
     except OSError as error:
         raise _not_served(address, error) from error
     if not os.path.isfile(file):  # a pipe would be waited for, a folder cannot be read

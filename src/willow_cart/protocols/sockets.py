@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import select
 import socket
 import ssl
 import threading
@@ -12,6 +11,8 @@ import weakref
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
+
+from willow_cart.platform import connections
 
 # A connection attempt looks this often whether it is still wanted, in seconds.
 _TICK_SECONDS = 0.1
@@ -103,7 +104,7 @@ class SocketGuard:
             sock.connect(there)  # type: ignore[arg-type]  # as getaddrinfo gave it
             return
         deadline = time.monotonic() + timeout
-        while not select.select([], [sock], [], _TICK_SECONDS)[1]:
+        while not connections.is_settled(sock, _TICK_SECONDS):
             self._require_wanted()
             if time.monotonic() > deadline:
                 raise TimeoutError("timed out")

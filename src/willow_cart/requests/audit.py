@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from willow_cart.options.option import flag, option
-from willow_cart.options.readers import few, processors
+from willow_cart.options.readers import few
 from willow_cart.options.shared import FolderArgument, FormOptions
+from willow_cart.platform import processes
 from willow_cart.requests.request import ReachingRequest
 
 
@@ -36,7 +37,7 @@ class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
         "own folders"
     )
     threads: int = option(
-        processors(),
+        processes.usable_processors(),
         few,
         "number of files that are read at a time (the number of processors)",
         metavar="N",

@@ -8,7 +8,7 @@ import tempfile
 from contextlib import suppress
 from pathlib import Path
 
-from willow_cart.ledger.runs import make_private
+from willow_cart.platform import files
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
 from willow_cart.sign_in.sign_ins import require_keyring
 
@@ -52,7 +52,7 @@ class TokenStore:
         if self._folder is None:
             return
         with suppress(OSError):
-            make_private(self._folder)
+            files.make_private(self._folder)
             # For its owner alone from the beginning (mkstemp has the mode 0600).
             descriptor, made = tempfile.mkstemp(dir=self._folder)
             with os.fdopen(descriptor, "w", encoding="utf-8") as file:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.model import Metadata
+from willow_cart.platform import files
 from willow_cart.protocols import Resumability
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.spans import Spans
@@ -65,7 +66,7 @@ class BorrowedFile(PartialFile):
     def close(self) -> None:
         """Close the file; the owner, perhaps on another machine, can read what was written."""
         try:
-            os.fsync(self._file)
+            files.sync(self._file)
         finally:
             os.close(self._file)
 

@@ -11,9 +11,10 @@ from dataclasses import dataclass, field, replace
 from typing import Self
 
 from willow_cart.checks.digests import RunningDigest, written
-from willow_cart.destination import PARTIAL, Destination, begin_to_write_out, forget_cached
+from willow_cart.destination import PARTIAL, Destination
 from willow_cart.ledger.entries import Arrival, PartRecord
 from willow_cart.model import Checksum, Metadata, Offer
+from willow_cart.platform import disks, files
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.span_notes import leave_note, settle_end
@@ -292,7 +293,7 @@ class PartialFile:
             came = max(0, min(at, strand.asked or 0) - strand.start)
             if self._users and not self.abandoned:
                 if is_elsewhere:
-                    forget_cached(self._file, strand.start, strand.start + came)
+                    disks.forget_cached(self._file, strand.start, strand.start + came)
                 strand.at += came
                 self._follow()
                 leave_note(self._file, self.spans, self.facts.length)
@@ -355,7 +356,7 @@ class PartialFile:
         began = strand.at
         view = self._wanted(strand, memoryview(data))
         while view and not self.abandoned:
-            count = os.pwrite(self._file, view, strand.at)
+            count = files.write_at(self._file, view, strand.at)
             with self._change:
                 # If it was cut short meanwhile, the other strand will write the same once more.
                 self._take_in(strand, self._wanted(strand, view[:count]))
@@ -366,7 +367,7 @@ class PartialFile:
             with self._change:
                 strand.asked = strand.end = strand.at
         if self.size - self._on_its_way >= _WRITE_OUT_BYTES:
-            begin_to_write_out(self._file)
+            disks.begin_to_write_out(self._file)
             self._on_its_way = self.size
         return strand.at - began
 
@@ -462,7 +463,7 @@ class PartialFile:
                 os.ftruncate(self._file, self.size)
         if self.recorded:
             # The digest may lag behind; it catches up while the disk is busy.
-            os.fsync(self._file)
+            files.sync(self._file)
         modified = os.fstat(self._file).st_mtime_ns
         self._digest.settle()
         return self._digest.checksums(), modified
@@ -485,7 +486,7 @@ class PartialFile:
 
 def _crc32_between(file: int, start: int, end: int) -> str:
     crc32 = 0
-    while start < end and (data := os.pread(file, min(end - start, 1 << 20), start)):
+    while start < end and (data := files.read_at(file, min(end - start, 1 << 20), start)):
         crc32 = zlib.crc32(data, crc32)
         start += len(data)
     return f"{crc32:08x}"

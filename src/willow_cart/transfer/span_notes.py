@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import zlib
 
+from willow_cart.platform import files
 from willow_cart.transfer.spans import Spans
 
 # More than any note has.
@@ -32,7 +33,7 @@ def leave_note(file: int, spans: Spans, length: int | None) -> None:
     assert length is not None, "only a file of known length comes in several strands"
     text = str(spans).encode()
     # The sum is for a kill in the middle of the write.
-    os.pwrite(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
+    files.write_at(file, b"%08x %s\n" % (zlib.crc32(text), text), length)
 
 
 def spans_in(file: int, length: int | None) -> Spans | None:
@@ -40,7 +41,7 @@ def spans_in(file: int, length: int | None) -> Spans | None:
     size = os.fstat(file).st_size
     if length is None or size <= length:
         return Spans.of([(0, size)])
-    line = os.pread(file, min(size - length, _MAX_NOTE_BYTES), length).partition(b"\n")[0]
+    line = files.read_at(file, min(size - length, _MAX_NOTE_BYTES), length).partition(b"\n")[0]
     check, _, text = line.partition(b" ")
     if check != b"%08x" % zlib.crc32(text):
         return None

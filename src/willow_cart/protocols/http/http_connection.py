@@ -7,7 +7,6 @@ above (`protocols.http.http_response`).
 from __future__ import annotations
 
 import http.client
-import select
 import socket
 import ssl
 import time
@@ -17,6 +16,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from willow_cart.platform import connections
 from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
@@ -172,15 +172,7 @@ class WebConnection(http.client.HTTPConnection):
 
     def is_usable(self) -> bool:
         """Whether a connection that was kept open still is: nothing has come, not even its end."""
-        return self.sock is not None and not _has_something(self.sock)
-
-
-def _has_something(sock: Any) -> bool:
-    if hasattr(select, "poll"):
-        waiter = select.poll()  # takes descriptors of any number
-        waiter.register(sock, select.POLLIN)
-        return bool(waiter.poll(0))
-    return bool(select.select([sock], [], [], 0)[0])
+        return self.sock is not None and not connections.has_something(self.sock)
 
 
 class ConnectionPool:

@@ -1,0 +1,82 @@
+"""Processes: helpers of a command, those that go on without it, and how they are stopped."""
+
+from __future__ import annotations
+
+import os
+import signal
+import socket
+import sys
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import subprocess
+    from multiprocessing.connection import Connection
+
+assert sys.platform != "win32", "there is another family for it"
+
+
+def usable_processors() -> int:
+    """Return how many processors this process may use."""
+    if sys.platform == "darwin":
+        return os.cpu_count() or 1
+    else:  # this is another system
+        return len(os.sched_getaffinity(0))
+
+
+def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:
+    """Start a process that communicates with this one, and is not reached by its Ctrl-C.
+
+    Args:
+        program: its words; `connect_to_parent` is called there with the last one, which is added.
+    """
+    import subprocess  # most commands need no other process
+    from multiprocessing.connection import Connection
+
+    ours, theirs = socket.socketpair()
+    with theirs:
+        process = subprocess.Popen(  # noqa: S603  # this program, by its full path
+            [*program, str(theirs.fileno())],
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            pass_fds=(theirs.fileno(),),
+            start_new_session=True,
+        )
+    return process, Connection(ours.detach())
+
+
+def connect_to_parent(word: str) -> tuple[Connection, Callable[[], bool]]:
+    """Return the connection of a helper, and what tells whether its parent still runs.
+
+    Args:
+        word: the last one of its command.
+    """
+    from multiprocessing.connection import Connection
+
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
+    parent = os.getppid()
+    return Connection(int(word)), lambda: os.getppid() == parent
+
+
+def apart() -> dict[str, Any]:
+    """Return the arguments for `subprocess.Popen` that let a process outlive its terminal."""
+    return {"start_new_session": True}  # setsid(2)
+
+
+def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as Windows has it
+    """Ask a process to end in order.
+
+    Args:
+        process: its number.
+        folder: of its own, where it listens.
+    """
+    with suppress(ProcessLookupError):
+        os.kill(process, signal.SIGTERM)
+
+
+def listen_for_end(folder: Path) -> None:  # as Windows has it
+    """Do nothing: a process that is to end gets a signal."""

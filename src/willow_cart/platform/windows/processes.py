@@ -1,0 +1,100 @@
+"""Processes: helpers of a command, those that go on without it, and how they are stopped."""
+
+from __future__ import annotations
+
+import _thread
+import json
+import os
+import secrets
+import signal
+import sys
+import threading
+import time
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import subprocess
+    from multiprocessing.connection import Connection
+
+# Processes cannot send each other signals, so who is to end finds a file with this name.
+_END = "end"
+_LOOK_SECONDS = 0.25
+
+
+def usable_processors() -> int:
+    """Return how many processors this process may use."""
+    return os.cpu_count() or 1
+
+
+def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:
+    """Start a process that communicates with this one, and is not reached by its Ctrl-C.
+
+    Args:
+        program: its words; `connect_to_parent` is called there with the last one, which is added.
+    """
+    import subprocess  # most commands need no other process
+    from multiprocessing.connection import Listener
+
+    key = secrets.token_bytes(32)
+    with Listener(authkey=key) as listener:
+        process = subprocess.Popen(  # noqa: S603  # this program, by its full path
+            [*program, json.dumps(listener.address)],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            **apart(),
+        )
+        assert process.stdin is not None, "it was asked for"
+        with process.stdin as to_it:
+            to_it.write(key)
+        line: Any = listener.accept()  # of a kind of its own on each system
+        return process, line
+
+
+def connect_to_parent(word: str) -> tuple[Connection, Callable[[], bool]]:
+    """Return the connection of a helper, and what tells whether its parent still runs.
+
+    Args:
+        word: the last one of its command.
+    """
+    from multiprocessing.connection import Client
+
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
+    line: Any = Client(json.loads(word), authkey=sys.stdin.buffer.read())
+    return line, lambda: not line.closed
+
+
+def apart() -> dict[str, Any]:
+    """Return the arguments for `subprocess.Popen` that let a process outlive its console."""
+    if sys.platform == "win32":
+        import subprocess
+
+        return {"creationflags": subprocess.CREATE_NEW_PROCESS_GROUP | subprocess.CREATE_NO_WINDOW}
+    else:  # this is another system
+        return {"start_new_session": True}
+
+
+def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as POSIX has it
+    """Ask a process to end in order.
+
+    Args:
+        process: its number.
+        folder: of its own, where it listens.
+    """
+    (folder / _END).touch()
+
+
+def listen_for_end(folder: Path) -> None:
+    """Interrupt the main thread when this process is asked to end."""
+
+    def work() -> None:
+        while not (folder / _END).exists():
+            if not folder.exists():
+                return
+            time.sleep(_LOOK_SECONDS)
+        _thread.interrupt_main(signal.SIGINT)
+
+    threading.Thread(target=work, name="end", daemon=True).start()
