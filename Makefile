@@ -4,7 +4,14 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test nightly check wheels bench docs clean
+# What is tested once more with the modules for Windows: what changes files, locks them, or waits
+# for processes.
+AS_WINDOWS := $(patsubst %,tests/test_%.py,arrivals audit carrying filing handling packing platform \
+	refile runs settings strands twins unpacking)
+SLOW_AS_WINDOWS := $(patsubst %,tests/test_%.py,breaking buckets cart_commands combining errands \
+	executors faults hostile_folder offline receipts)
+
+.PHONY: demo test as-windows nightly check wheels bench docs clean
 
 demo: $(VENV)/.ready
 	$(BIN)/willow-cart demo --into demo-run
@@ -12,9 +19,13 @@ demo: $(VENV)/.ready
 test: $(VENV)/.ready-dev
 	$(BIN)/pytest -n 4
 
+as-windows: $(VENV)/.ready-dev
+	sh tools/test_as_windows.sh $(AS_WINDOWS)
+
 nightly: $(VENV)/.ready-dev
 	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py tests/test_cluster.py
 	WILLOW_CART_HOSTS=1 $(BIN)/pytest tests/test_cluster_hosts.py
+	$(MAKE) as-windows AS_WINDOWS="$(AS_WINDOWS) $(SLOW_AS_WINDOWS)"
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check

@@ -239,6 +239,7 @@ def test_the_same_bytes_that_a_person_put_there_are_taken_in(tmp_path: Path) -> 
     assert bring(tmp_path, access)[1].state == "unchanged"
 
 
+@pytest.mark.posix
 def test_a_link_that_leads_out_of_the_destination_is_not_followed(tmp_path: Path) -> None:
     outside = tmp_path / "outside"
     outside.mkdir()

@@ -368,6 +368,7 @@ def test_a_crontab_s_line_is_run_as_cron_runs_it(tmp_path: Path, place: StandIn)
 TASKS = "{http://schemas.microsoft.com/windows/2004/02/mit/task}"
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize(
     ("at", "trigger", "moments"),
     [

@@ -89,6 +89,7 @@ READERS = (
 )
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize("link", LINKS)
 def test_no_link_in_a_folder_leads_a_command_out_of_it(
     tmp_path: Path, handed: Path, link: str, here: RunHere
@@ -234,6 +235,7 @@ def test_a_sign_in_does_not_go_where_a_handed_on_ledger_says(tmp_path: Path, han
     assert "use --sign-in-at" in done.err
 
 
+@pytest.mark.posix
 def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Path) -> None:
     outside = tmp_path / "outside"
     outside.mkdir()
@@ -274,6 +276,7 @@ def make_own(path: Path) -> None:
     path.write_bytes(SECRET)
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize("make", [make_fifo, make_link, make_own])
 def test_what_lies_where_a_file_is_filed_is_put_aside_and_told(
     tmp_path: Path, served: StandIn, make: Callable[[Path], None]
@@ -358,6 +361,7 @@ def test_a_folder_on_a_medium_that_cannot_be_written_is_read(
     assert {path: path.stat().st_mtime_ns for path in (handed / ".willow").iterdir()} == before
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize("containment", [posix_containment, windows_containment])
 def test_every_way_to_a_file_is_contained(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, containment: ModuleType
@@ -431,6 +435,7 @@ def test_nothing_else_in_the_code_changes_files_below_a_destination() -> None:
     assert found == []
 
 
+@pytest.mark.posix
 def test_the_own_folder_and_names_that_are_no_utf_8_are_no_destinations(
     tmp_path: Path, served: StandIn
 ) -> None:

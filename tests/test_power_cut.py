@@ -143,6 +143,7 @@ def watched(disk: Disk, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
         yield
 
 
+@pytest.mark.posix
 @pytest.mark.parametrize("seed", range(12))
 def test_what_was_synced_is_gone_on_with_and_nothing_half_has_a_name(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int

@@ -101,6 +101,7 @@ def arrival_of(path: str, sum_: str) -> Arrival:
                    "nothing", 0)  # fmt: skip
 
 
+@pytest.mark.posix
 def test_names_that_tear_lines_are_escaped_as_the_tool_has_it(tmp_path: Path) -> None:
     odd = "a\nb\\c.csv"
     (tmp_path / odd).write_bytes(b"odd")
@@ -176,6 +177,7 @@ def test_a_bag_is_whole_and_says_what_it_is(desk: Path) -> None:
     assert not (desk / "other").exists()
 
 
+@pytest.mark.posix
 def test_a_bag_s_manifest_is_read_back_whatever_the_names(tmp_path: Path) -> None:
     names = ["50% of it.csv", "two\nlines.csv", "odd\u2028line.csv", "%0A.csv"]
     lying = tmp_path / "data"

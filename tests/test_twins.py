@@ -44,6 +44,7 @@ def test_they_are_kept_and_told(twins: StandIn, tmp_path: Path) -> None:
     assert "same bytes" not in haul(twins, "keep", tmp_path).err
 
 
+@pytest.mark.posix
 def test_links_share_a_file_until_one_is_renewed(twins: StandIn, tmp_path: Path) -> None:
     assert haul(twins, "link", tmp_path).code == 0
     one, other = tmp_path / "data/a/level.csv", tmp_path / "data/b/level_copy.csv"

@@ -24,5 +24,6 @@ get apache2 apache2-bin
 get vsftpd vsftpd
 get sshd "openssh-server openssh-client"
 get sqlite3 sqlite3
+get mount.exfat-fuse "exfat-fuse exfatprogs"
 get chromedriver "chromium chromium-driver"
 [ -z "${1:-}" ] || get_emulator "$1"

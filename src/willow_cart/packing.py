@@ -19,6 +19,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
+from willow_cart.destination import Unportable, unportable
 from willow_cart.errors import BadOption, NothingChosen, plainly
 from willow_cart.exits import Exit
 from willow_cart.ledger.entries import Arrival
@@ -51,6 +52,7 @@ class Packed:
         size: of the archive.
         sha256: of the archive, in hexadecimal.
         troubles: files that could not be packed, or are not as they were hauled.
+        unportable: paths in the archive that do not work on every system.
     """
 
     files: int = 0
@@ -58,6 +60,7 @@ class Packed:
     size: int = 0
     sha256: str = ""
     troubles: list[Issue] = field(default_factory=list)
+    unportable: tuple[Unportable, ...] = ()
 
     @property
     def exit_code(self) -> Exit:
@@ -136,6 +139,7 @@ def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> P
                 )
             _add_lines(writer, MANIFEST, sha256_sums(arrivals))
             _add_lines(writer, DESCRIPTOR, data_package(each for each in arrivals if each.address))
+        packed.unportable = tuple(unportable(each.path for each in arrivals))
         packed.size = file.tell()
         file.seek(0)
         packed.sha256 = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]

@@ -101,11 +101,11 @@ def replacing_bytes(
     except OSError as error:
         raise CannotStore(str(path), f"cannot be written: {plainly(error)}", advice) from None
     finally:
+        if descriptor >= 0:
+            os.close(descriptor)
         if not done:
             with suppress(OSError):
                 os.unlink(unfinished)
-        if descriptor >= 0:
-            os.close(descriptor)
 
 
 def require_output(path: Path, is_ours: IsOurs | None = None, *, overwrite: bool = False) -> None:

@@ -51,6 +51,10 @@ EXIT_CODES = (
 )
 
 
+# What is asked for is read by programs if one of these is.
+_FOR_PROGRAMS = ("json", "csv", "manifest")
+
+
 class _Parser(argparse.ArgumentParser):
     """A parser that reports errors in one line.
 
@@ -144,6 +148,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
     threading.excepthook = _tell_of_thread
     if sys.stdout is None:
         sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it was closed
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        # A name that the terminal's encoding lacks is written out rather than an end of the run.
+        sys.stdout.reconfigure(errors="backslashreplace")
     try:
         return _run(words)
     except WillowCartError as error:
@@ -163,6 +170,15 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:  # what reaches here is a fault of this program
         tell(InternalError.of("willow-cart", error))
         return Exit.INCOMPLETE
+
+
+def _write_for_programs() -> None:
+    """Write UTF-8 with the ends of lines as they are given, whatever the system has for text.
+
+    JSON has no other encoding (RFC 8259, 8.1), and a carriage return would be doubled.
+    """
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(encoding="utf-8", newline="")
 
 
 def _named(error: OSError) -> str:
@@ -203,9 +219,8 @@ def _run(words: Sequence[str]) -> int:
     request = command.request.read(
         given_by(args, command), settings_for(command.name), tuple(words)
     )
-    if isinstance(sys.stdout, io.TextIOWrapper):
-        # A name that the terminal's encoding lacks is written out rather than an end of the run.
-        sys.stdout.reconfigure(errors="backslashreplace")
+    if any(getattr(request, form, None) for form in _FOR_PROGRAMS):
+        _write_for_programs()
     code: int = import_module(f"willow_cart.cli.commands.{command.name}").run(request)
     sys.stdout.flush()
     return code

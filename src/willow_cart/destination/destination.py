@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import BinaryIO
 
-from willow_cart.destination.disk import room_in
+from willow_cart.destination.disk import DiskRoom
 from willow_cart.destination.names import fold
 from willow_cart.destination.tree import FileTree, Stamp
 from willow_cart.errors import CannotStore, UnusableDestination, plainly
@@ -49,6 +49,9 @@ class Destination(FileTree):
         root: the folder; made if it is not there.
         alone: whether to keep other hauls out; not in a process that helps with one.
 
+    Attributes:
+        room: on its disk.
+
     Raises:
         UnusableDestination: it is not a folder, cannot be written, or another haul is writing it.
     """
@@ -71,6 +74,7 @@ class Destination(FileTree):
             ) from None
         try:
             self._open_own_folder()
+            self.room = DiskRoom(root, self._lock)
             if alone:
                 self._lock_or_leave()
         except UnusableDestination:
@@ -278,10 +282,6 @@ class Destination(FileTree):
         self.move(copy, path, replaces=True)
 
     # Its disk
-
-    def room(self) -> int:
-        """Return the free bytes, except for a reserve for the ledger."""
-        return room_in(self._lock)
 
     def sync_files(self, paths: Sequence[str]) -> None:
         """Sync the content of files to the disk.

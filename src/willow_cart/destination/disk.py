@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
+from willow_cart.errors import CannotStore
 from willow_cart.model import OWN_FOLDER
 from willow_cart.platform import disks
+from willow_cart.units import format_size
 
 # What is left free for the ledger when a file would fill the disk, unless that is very small.
 _RESERVED_BYTES = 16 << 20
+
+# Files up to this size are begun without looking; the disk says when it is full.
+_SMALL_BYTES = 1 << 20
 
 # Microsoft's specification of FAT32: sizes of files have 32 bits.
 _LARGEST_ON_FAT = (4 << 30) - 1
@@ -41,6 +47,55 @@ def largest_file_at(folder: Path) -> int | None:
     return _LARGEST_ON_FAT if disks.is_fat(_existing(folder)) else None
 
 
+class DiskRoom:
+    """The room on the disk of a destination.
+
+    Args:
+        folder: the destination.
+        descriptor: of an open file in it.
+    """
+
+    def __init__(self, folder: Path, descriptor: int) -> None:
+        self._descriptor = descriptor
+        self._largest_file = largest_file_at(folder)
+
+    def free(self) -> int:
+        """Return the free bytes, except for a reserve for the ledger.
+
+        Raises:
+            OSError: it cannot be determined.
+        """
+        return room_in(self._descriptor)
+
+    def require(self, path: str, length: int, have: int) -> None:
+        """Refuse a file that there is no room for, so that smaller ones still fit.
+
+        Args:
+            path: of the file.
+            length: its bytes.
+            have: how many of them are here.
+
+        Raises:
+            CannotStore: there is not enough room, or the disk takes no file of that length.
+        """
+        to_come = length - have
+        if to_come <= _SMALL_BYTES:
+            return
+        if self._largest_file is not None and length > self._largest_file:
+            raise CannotStore(
+                path,
+                f"{format_size(length)}, but files on this disk end at"
+                f" {format_size(self._largest_file)} (FAT)",
+                "haul it to a folder on another disk",
+            )
+        if to_come > (room := self.free()):
+            raise CannotStore(
+                path,
+                f"{format_size(to_come)} needed, but only {format_size(room)} free",
+                "free some space and run the same command to resume",
+            )
+
+
 def is_case_sensitive(folder: Path) -> bool:
     """Whether names that differ only in case are distinct in a folder.
 
@@ -50,8 +105,11 @@ def is_case_sensitive(folder: Path) -> bool:
         other = there.name.swapcase()
         if other == there.name or not there.exists():
             continue
+        if not there.with_name(other).exists():
+            return True
+        # Both are there. That they have one number says nothing: some disks make numbers up.
         try:
-            return not there.with_name(other).samefile(there)
+            return other in os.listdir(there.parent)
         except OSError:
             return True
     return True

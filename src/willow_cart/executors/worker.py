@@ -113,7 +113,13 @@ def _make_carrier(setup: Setup) -> FileTransfer:
     partials = PartialStore(destination, {}, disks.boot_mark())
     stop = threading.Event()
     downloader = Downloader(
-        setup.make_access(), partials, NoLedger(), Observer(), stop, setup.policy, destination.room
+        setup.make_access(),
+        partials,
+        NoLedger(),
+        Observer(),
+        stop,
+        setup.policy,
+        destination.room,
     )
     return FileTransfer(downloader, destination, None)
 

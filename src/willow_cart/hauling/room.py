@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.destination import PARTIAL, FileTree, room_at
+from willow_cart.destination import PARTIAL, FileTree, largest_file_at, room_at
 from willow_cart.errors import TooLittleRoom
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.known_files import KnownFiles
@@ -92,7 +92,7 @@ def _size_of(path: str, tree: FileTree) -> int:
 
 
 def require_room(offers: OfferStore, into: Path) -> None:
-    """Refuse to start if the known sizes do not fit.
+    """Refuse to start if the known sizes do not fit, or a file is larger than any on its disk.
 
     Args:
         offers: what is wanted; gone through only if all of it would be too much.
@@ -101,6 +101,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
     Raises:
         TooLittleRoom: they do not fit.
     """
+    _require_file_sizes(offers, into)
     try:
         if offers.sizes.exact <= room_at(into):
             return
@@ -114,4 +115,22 @@ def require_room(offers: OfferStore, into: Path) -> None:
             "choose fewer files, split the cart with weigh --drives, or use --tight",
             needed=ahead.needed,
             room=ahead.room,
+        )
+
+
+def _require_file_sizes(offers: OfferStore, into: Path) -> None:
+    limit = largest_file_at(into)
+    if limit is None or offers.sizes.exact <= limit:
+        return
+    largest = max(offers, key=lambda each: each.size or 0)
+    size = largest.size or 0
+    if size > limit:
+        raise TooLittleRoom(
+            without_secrets(largest.address),
+            f"{format_size(size)}, but files on the disk of {into} end at {format_size(limit)}"
+            " (FAT)",
+            "name a folder on another disk with --into, leave the file out, or use --tight to"
+            " haul the others",
+            needed=size,
+            room=limit,
         )

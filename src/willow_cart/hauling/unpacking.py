@@ -308,5 +308,5 @@ class Unpacker:
     def _unpacked(self, _count: int) -> None:
         if self._stop.is_set():
             raise Interrupted("unpacking", "interrupted")
-        if self._destination.room() < CHUNK:
+        if self._destination.room.free() < CHUNK:
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))

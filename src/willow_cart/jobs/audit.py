@@ -12,12 +12,13 @@ from willow_cart.addresses import scheme_of
 from willow_cart.auditing import Audited, Finding, ask_upstream
 from willow_cart.auditing import audit as audit_files
 from willow_cart.checks.checksum_files import ListedChecksum
+from willow_cart.destination import unportable
 from willow_cart.exits import Exit
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import move_corrupt_aside
 from willow_cart.jobs.connecting import make_access
-from willow_cart.jobs.job_events import KeptAside, NotAsked
+from willow_cart.jobs.job_events import KeptAside, NotAsked, NotPortable
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Issue, Offer
@@ -72,6 +73,9 @@ def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
     found = sorted(
         _find(request, observer), key=lambda each: (_ORDER.index(each.finding), each.path)
     )
+    here = (each.path for each in found if each.finding is not Finding.MISSING)
+    if clashing := tuple(unportable(here)):
+        observer.note(NotPortable(clashing))
     return AuditedFolder(request.folder, found)
 
 

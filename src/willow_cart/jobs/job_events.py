@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from willow_cart.cart.forms import Form
     from willow_cart.cart.loading import Loaded
     from willow_cart.choosing import Choice
+    from willow_cart.destination import Unportable
     from willow_cart.errors import TransientError
     from willow_cart.sources.discovery import Discovery
 
@@ -207,6 +208,17 @@ class NotAsked(Event):
     """
 
     path: str
+
+
+@dataclass(frozen=True, slots=True)
+class NotPortable(Event):
+    """Paths do not work on every system.
+
+    Attributes:
+        found: these; empty for none.
+    """
+
+    found: Sequence[Unportable]
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,7 @@ import shutil
 import sqlite3
 import stat
 import tempfile
-from contextlib import suppress
+from contextlib import closing, suppress
 from functools import cache
 from pathlib import Path
 
@@ -116,7 +116,7 @@ class LedgerFile:
         return True
 
 
-def _connect(path: Path) -> sqlite3.Connection:
+def _connect(path: Path | str) -> sqlite3.Connection:
     return sqlite3.connect(
         path, isolation_level=None, check_same_thread=False, timeout=_LOCK_WAIT_SECONDS
     )
@@ -125,7 +125,8 @@ def _connect(path: Path) -> sqlite3.Connection:
 def _connect_to_copy(path: Path) -> sqlite3.Connection:
     """Open a copy of a ledger on a read-only medium, because SQLite needs to write beside it.
 
-    The copy has no name any more once it is open, so a kill leaves nothing of it.
+    The copy ends up in a database without a name, which SQLite keeps in a temporary file of its
+    own and deletes itself, so a kill leaves nothing of it.
 
     Raises:
         UnreadableLedger: it cannot be read.
@@ -134,10 +135,10 @@ def _connect_to_copy(path: Path) -> sqlite3.Connection:
         for ending in ("", "-wal"):
             with suppress(FileNotFoundError):
                 shutil.copyfile(f"{path}{ending}", f"{folder}/ledger.db{ending}")
-        base = _connect(Path(folder) / "ledger.db")
+        base = _connect("")
         try:
-            # What is in the write-ahead log moves into the file, which then stands for itself.
-            base.execute("PRAGMA journal_mode = DELETE")
+            with closing(_connect(f"{folder}/ledger.db")) as copy:
+                copy.backup(base)
             base.execute("PRAGMA journal_mode = MEMORY")
             base.execute("SELECT * FROM sqlite_master").fetchall()
         except sqlite3.Error as error:

@@ -12,6 +12,7 @@ from willow_cart.exits import Exit
 from willow_cart.jobs.audit import audit as audit_folder
 from willow_cart.jobs.audit import repair
 from willow_cart.jobs.combine import combine as combine_tables
+from willow_cart.jobs.job_events import NotPortable
 from willow_cart.jobs.pack import pack as pack_folder
 from willow_cart.jobs.pick import pick as pick_rows
 from willow_cart.jobs.pick import undo_picking, way_of
@@ -51,6 +52,7 @@ from willow_cart.scripting.keywords import (
 )
 from willow_cart.scripting.listener import Listener
 from willow_cart.scripting.requesting import given_by_arguments, read_request
+from willow_cart.views.words import lines_of
 
 File = str | PathLike[str]
 
@@ -214,7 +216,8 @@ def pack(
     own = given_by_arguments(folder=folder, to=to, overwrite=overwrite)
     request = read_request(PackRequest, options, own)
     packed = pack_folder(request)
-    notes = tuple(map(str, packed.troubles))
+    clashes = lines_of(NotPortable(packed.unportable))
+    notes = (*map(str, packed.troubles), *clashes)
     return _require_all(PackResult(request.to, packed, notes), must_arrive, [folder], notes)
 
 

@@ -40,23 +40,25 @@ class CsvOutput(Output):
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Prepare for the rows of some files; see `Output.begin`."""
-        earlier = None if self.anew else _open_earlier(self.path, self._stack)
-        header: list[str] = []
-        if earlier is not None:
-            reader = csv.reader(earlier)
-            header = next(reader, [])
-            require_source(self.path, header)
-        whole = dict.fromkeys(header, Type.TEXT) | columns
-        text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
-        self._writer = csv.writer(text, lineterminator="\r\n")
-        self._writer.writerow(whole)
-        if earlier is not None:
-            place = header.index(SOURCE)
-            missing = [""] * (len(whole) - len(header))
-            for row in reader:
-                if row[place] not in files:
-                    self._writer.writerow(row + missing)
-                    self.kept += 1
+        # It is closed before it is replaced: an open file cannot be, on Windows.
+        with ExitStack() as reading:
+            earlier = None if self.anew else _open_earlier(self.path, reading)
+            header: list[str] = []
+            if earlier is not None:
+                reader = csv.reader(earlier)
+                header = next(reader, [])
+                require_source(self.path, header)
+            whole = dict.fromkeys(header, Type.TEXT) | columns
+            text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
+            self._writer = csv.writer(text, lineterminator="\r\n")
+            self._writer.writerow(whole)
+            if earlier is not None:
+                place = header.index(SOURCE)
+                missing = [""] * (len(whole) - len(header))
+                for row in reader:
+                    if row[place] not in files:
+                        self._writer.writerow(row + missing)
+                        self.kept += 1
         return whole
 
     def write(self, rows: pa.RecordBatch) -> None:
@@ -78,17 +80,18 @@ class JsonLinesOutput(Output):
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Prepare for the rows of some files; see `Output.begin`."""
-        earlier = None if self.anew else _open_earlier(self.path, self._stack)
-        self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
-        self._names = list(columns)
-        for line in earlier or ():
-            try:
-                source = json.loads(line)[SOURCE]
-            except (ValueError, KeyError, TypeError):
-                require_source(self.path, [])
-            if source not in files:
-                self._text.write(line)
-                self.kept += 1
+        with ExitStack() as reading:
+            earlier = None if self.anew else _open_earlier(self.path, reading)
+            self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
+            self._names = list(columns)
+            for line in earlier or ():
+                try:
+                    source = json.loads(line)[SOURCE]
+                except (ValueError, KeyError, TypeError):
+                    require_source(self.path, [])
+                if source not in files:
+                    self._text.write(line)
+                    self.kept += 1
         return columns
 
     def write(self, rows: pa.RecordBatch) -> None:

@@ -98,12 +98,14 @@ class ParquetOutput(Output):
         whole = dict(columns)
         for name, type_ in known.items():
             whole[name] = type_.together(whole.get(name, Type.EMPTY))
-        earlier = self._stack.enter_context(pq.ParquetFile(self.path)) if known else None
         file = self._stack.enter_context(replacing_bytes(self.path, overwrite=self.overwrite))
         self._rows = ParquetRows(file, whole)
         self._stack.push(self._finish)
-        for batch in earlier.iter_batches(_ROWS_PER_GROUP) if earlier is not None else ():
-            self._keep(batch, files)
+        if known:
+            # It is closed before it is replaced: an open file cannot be, on Windows.
+            with pq.ParquetFile(self.path) as earlier:
+                for batch in earlier.iter_batches(_ROWS_PER_GROUP):
+                    self._keep(batch, files)
         return whole
 
     def _finish(self, kind: Any, _error: Any, _trace: Any) -> bool:

@@ -19,8 +19,8 @@ from willow_cart.checks.soft_failures import (
     stands_for_error,
     title_of,
 )
+from willow_cart.destination import DiskRoom
 from willow_cart.errors import (
-    CannotStore,
     ConnectionLost,
     Interrupted,
     PageInstead,
@@ -38,7 +38,6 @@ from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
-from willow_cart.units import format_size
 
 # What has arrived is synced at this interval, so that a power cut loses no more.
 _CHECKPOINT_SECONDS = 10.0
@@ -75,7 +74,7 @@ class Downloader:
         observer: receives the events.
         stop: set when the user wants to stop.
         policy: how to do it.
-        room: how many bytes may still be written.
+        room: on the disk of the destination.
         clock: a monotonic clock in seconds.
         closed: set once no file may be changed any more.
     """
@@ -86,7 +85,7 @@ class Downloader:
     observer: Observer
     stop: threading.Event
     policy: HaulPolicy
-    room: Callable[[], int]
+    room: DiskRoom
     clock: Callable[[], float] = field(default=time.monotonic)
     closed: threading.Event = field(default_factory=threading.Event)
     cap: SpeedCap | None = field(init=False)
@@ -223,7 +222,7 @@ class Downloader:
         if partial.recorded:
             self.commit_thread.take(Note(ForgetPart(transfer.shown)))
         with suppress(FileNotFoundError):
-            self.partials.delete(partial)
+            partial.delete()
 
     def _fill(
         self, transfer: Transfer, partial: PartialFile, lane: int, delivery: Download | None
@@ -237,7 +236,7 @@ class Downloader:
                 self._require_proof(transfer, partial)
                 length = partial.facts.length
                 self.observer.started(lane, transfer.filed, length, partial.size)
-                self._require_room(transfer, partial)
+                self.room.require(transfer.filed.path, length or 0, partial.size)
                 if another := self._bring_strands(transfer, partial, lane, delivery):
                     return another
                 return ReceivedFile(partial, *partial.finish())
@@ -348,7 +347,7 @@ class Downloader:
                     "the server sent more bytes than announced",
                     "report it to the server",
                 )
-            if not partial.is_whole and self.room() < CHUNK:
+            if not partial.is_whole and self.room.free() < CHUNK:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             meter.count(count, partial.size, is_whole=partial.is_whole)
             if self.clock() - partial.marked > _CHECKPOINT_SECONDS:
@@ -408,20 +407,6 @@ class Downloader:
             transfer.offer.checksums or facts.checksums or facts.composite
         ):
             raise Unproved(transfer.shown, "no checksum known", UNPROVED_ADVICE)
-
-    def _require_room(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Refuse a file that would fill the disk, so that smaller ones still fit.
-
-        Raises:
-            CannotStore: there is not enough room for it.
-        """
-        to_come = (partial.facts.length or 0) - partial.size
-        if to_come > CHUNK and to_come > (room := self.room()):
-            raise CannotStore(
-                transfer.filed.path,
-                f"{format_size(to_come)} needed, but only {format_size(room)} free",
-                "free some space and run the same command to resume",
-            )
 
     def _record(self, transfer: Transfer, partial: PartialFile) -> None:
         """Record a partial file in the ledger before it has any content.

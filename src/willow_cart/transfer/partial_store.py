@@ -14,7 +14,8 @@ from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
 from willow_cart.redaction import without_secrets
-from willow_cart.transfer.partials import PartialFile, Piece
+from willow_cart.transfer.partials import PartialFile
+from willow_cart.transfer.pieces import Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in
 from willow_cart.transfer.spans import Spans
 
@@ -118,14 +119,6 @@ class PartialStore:
         partial = self._make(record.file, offer, facts, joining, spans)
         partial.recorded = True
         return partial
-
-    def delete(self, partial: PartialFile) -> None:
-        """Delete a partial file.
-
-        Raises:
-            OSError: it is not there, or cannot be deleted.
-        """
-        self._destination.delete(partial.file)
 
     def pieces_of(self, offer: Offer) -> list[Piece]:
         """Return the pieces that an earlier run hashed of the partial file of an offer."""

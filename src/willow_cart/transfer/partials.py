@@ -7,8 +7,8 @@ import os
 import threading
 import zlib
 from collections.abc import Iterable
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
-from typing import Self
 
 from willow_cart.checks.digests import RunningDigest, written
 from willow_cart.destination import PARTIAL, Destination
@@ -17,6 +17,7 @@ from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.platform import disks, files
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets
+from willow_cart.transfer.pieces import Piece, crc32_between
 from willow_cart.transfer.span_notes import leave_note, settle_end
 from willow_cart.transfer.spans import Spans
 
@@ -29,32 +30,6 @@ _LOCK_SECONDS = 0.05
 
 # A strand that would fetch fewer bytes is not worth its request.
 _MIN_STRAND_BYTES = 1 << 20
-
-
-@dataclass(frozen=True, slots=True, order=True)
-class Piece:
-    """Bytes of a partial file with their digest, which shows a later run that they are unchanged.
-
-    Attributes:
-        start: the first byte.
-        end: the byte behind the last.
-        digest: hexadecimal: the SHA-256 of the piece that begins the file, which is made anyway,
-            and the CRC-32 of others, which costs a tenth.
-    """
-
-    start: int
-    end: int
-    digest: str
-
-    def __str__(self) -> str:
-        return f"{self.start}-{self.end}:{self.digest}"
-
-    @classmethod
-    def parse(cls, text: str) -> Self:
-        """Parse a stored piece; the ledger's entries are validated when they are read."""
-        span, _, digest = text.partition(":")
-        start, _, end = span.partition("-")
-        return cls(int(start), int(end), digest)
 
 
 @dataclass(slots=True, eq=False)
@@ -154,6 +129,7 @@ class PartialFile:
         self.size = spans.total
         self.recorded = False
         self.abandoned = False
+        self._is_to_go = False
         self.share: int | None = None
         self.marked = 0.0
         self._boot = boot
@@ -328,6 +304,21 @@ class PartialFile:
         with self._change:
             self.abandoned = True
 
+    def delete(self) -> None:
+        """Delete the file; where it cannot be deleted while strands have it open, after the last.
+
+        Raises:
+            OSError: it is not there, or cannot be deleted.
+        """
+        with self._change:
+            self.abandoned = True
+            try:
+                self._destination.delete(self.file)
+            except PermissionError:
+                if not self._users:
+                    raise
+                self._is_to_go = True
+
     # Its file
 
     def open(self) -> None:
@@ -422,7 +413,7 @@ class PartialFile:
         try:
             for piece in pieces:
                 if piece.start:
-                    digest = _crc32_between(file, piece.start, piece.end)
+                    digest = crc32_between(file, piece.start, piece.end)
                     self._pieces.append(piece)
                 elif piece.end <= self.spans.beginning:
                     # The digest of the whole continues from here.
@@ -448,6 +439,9 @@ class PartialFile:
             finally:
                 os.close(self._file)
                 self._file = -1
+                if self._is_to_go:
+                    with suppress(OSError):  # the next haul deletes it otherwise
+                        self._destination.delete(self.file)
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
         """Finish a complete file; sync it if it took more than a moment.
@@ -482,11 +476,3 @@ class PartialFile:
             boot=self._boot,
             promised=written(self.facts.checksums),
         )
-
-
-def _crc32_between(file: int, start: int, end: int) -> str:
-    crc32 = 0
-    while start < end and (data := files.read_at(file, min(end - start, 1 << 20), start)):
-        crc32 = zlib.crc32(data, crc32)
-        start += len(data)
-    return f"{crc32:08x}"

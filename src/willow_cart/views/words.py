@@ -7,6 +7,7 @@ from functools import singledispatch
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.destination.portability import Obstacle
 from willow_cart.jobs.job_events import (
     AwaitsAnswers,
     CartFilled,
@@ -19,6 +20,7 @@ from willow_cart.jobs.job_events import (
     Looked,
     MayBeExpanded,
     NotAsked,
+    NotPortable,
     NotPromised,
     PassedOver,
     Unsure,
@@ -38,6 +40,9 @@ if TYPE_CHECKING:
 
 # Folders named in a message; the others are counted.
 _MAX_NAMED_FOLDERS = 8
+
+# Paths that are not for every system, likewise.
+_MAX_UNPORTABLE = 5
 
 
 @singledispatch
@@ -108,6 +113,25 @@ def _of_changed_here(event: ChangedHere) -> Iterator[str]:
 @lines_of.register(NotAsked)
 def _of_not_asked(event: NotAsked) -> Iterator[str]:
     yield f"{event.path}: came from a file of this machine; use --local-files to fetch it again"
+
+
+@lines_of.register(NotPortable)
+def _of_not_portable(event: NotPortable) -> Iterator[str]:
+    """Yield a line for each of the first paths, and how many there are besides."""
+    for each in event.found[:_MAX_UNPORTABLE]:
+        match each.obstacle:
+            case Obstacle.CASE:
+                yield (
+                    f"{each.path}: on Windows and macOS the same path as {each.other};"
+                    " rename one before it goes there"
+                )
+            case Obstacle.NAME:
+                yield f"{each.path}: not a name on Windows; rename it before it goes there"
+            case Obstacle.LENGTH:
+                yield f"{each.path}: too long a path for Windows; shorten it before it goes there"
+    if len(event.found) > _MAX_UNPORTABLE:
+        more = len(event.found) - _MAX_UNPORTABLE
+        yield f"{count_of(more, 'more path')} of that kind"
 
 
 @lines_of.register(KeptAside)

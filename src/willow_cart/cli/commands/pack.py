@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from willow_cart.cli.messages import tell_each
 from willow_cart.cli.screen import show_line
+from willow_cart.jobs.job_events import NotPortable
 from willow_cart.jobs.pack import pack
 from willow_cart.packing import Packed
 from willow_cart.requests.pack import PackRequest
-from willow_cart.views.words import packed_line
+from willow_cart.views.words import lines_of, packed_line
 
 
 def run(request: PackRequest) -> int:
@@ -20,5 +21,6 @@ def run(request: PackRequest) -> int:
 def show(request: PackRequest, packed: Packed) -> None:
     """Print the result."""
     tell_each(packed.troubles)
+    tell_each(lines_of(NotPortable(packed.unportable)))
     show_line(packed_line(packed, request.to))
     show_line(f"sha256:{packed.sha256}", dim=True)

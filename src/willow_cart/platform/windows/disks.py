@@ -47,5 +47,9 @@ def is_fat(folder: Path) -> bool:
 
 
 def boot_mark() -> str:
-    """Return an empty text, for no identifier of the boot: what was not synced is checked."""
-    return ""
+    """Return an identifier of the current boot; empty if missing.
+
+    Until the next start, what a program has written to a file is there, synced or not.
+    """
+    number = kernel.boot_number()
+    return "" if number is None else f"start {number}"

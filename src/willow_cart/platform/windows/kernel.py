@@ -8,11 +8,15 @@ from contextlib import contextmanager
 
 _HIDDEN = 0x2  # FILE_ATTRIBUTE_HIDDEN
 _VIRTUAL_TERMINAL = 0x4  # ENABLE_VIRTUAL_TERMINAL_PROCESSING
+_PREFETCHING = (
+    r"SYSTEM\CurrentControlSet\Control\Session Manager\Memory Management\PrefetchParameters"
+)
 _STANDARD_HANDLES = {1: -11, 2: -12}  # STD_OUTPUT_HANDLE, STD_ERROR_HANDLE
 
 if sys.platform == "win32":
     import ctypes
     import msvcrt
+    import winreg
 
     def path_of(descriptor: int) -> str:
         """Return the path of an open file (GetFinalPathNameByHandle).
@@ -33,6 +37,17 @@ if sys.platform == "win32":
             root, None, 0, None, None, None, kind, len(kind)
         )
         return kind.value if told else ""
+
+    def boot_number() -> int | None:
+        """Return how often the system was started; None if unknown.
+
+        It counts for its own prefetching, in the registry.
+        """
+        try:
+            with winreg.OpenKey(winreg.HKEY_LOCAL_MACHINE, _PREFETCHING) as key:
+                return int(winreg.QueryValueEx(key, "BootId")[0])
+        except (OSError, ValueError, TypeError):
+            return None
 
     def hide(path: str) -> None:
         """Hide a folder (SetFileAttributes)."""
@@ -67,6 +82,10 @@ else:
     def kind_of_disk(root: str) -> str:  # noqa: ARG001
         """Return an empty text, for unknown."""
         return ""
+
+    def boot_number() -> int | None:
+        """Return None, for unknown."""
+        return None
 
     def hide(path: str) -> None:
         """Do nothing."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import _thread
 import json
 import os
 import secrets
@@ -95,6 +94,6 @@ def listen_for_end(folder: Path) -> None:
             if not folder.exists():
                 return
             time.sleep(_LOOK_SECONDS)
-        _thread.interrupt_main(signal.SIGINT)
+        signal.raise_signal(signal.SIGINT)
 
     threading.Thread(target=work, name="end", daemon=True).start()

@@ -1,0 +1,55 @@
+"""Paths that are fine on one system and not on another, for folders and archives that travel."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from enum import StrEnum
+
+from willow_cart.destination.names import fold, safe_name
+
+# MAX_PATH is 260 with the drive, the folder that it is put into and a null; that leaves 19.
+_MAX_PATH_CHARACTERS = 240
+
+
+class Obstacle(StrEnum):
+    """Why a path does not work everywhere."""
+
+    CASE = "case"
+    """Another path differs in case, or in how accents are composed, alone (Windows, macOS)."""
+    NAME = "name"
+    """A name in it is reserved, or has a character or an end that is not taken (Windows)."""
+    LENGTH = "length"
+    """It is too long (Windows)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unportable:
+    """A path that does not work on every system.
+
+    Attributes:
+        path: with `/` between its parts.
+        obstacle: why.
+        other: for `Obstacle.CASE`, the path that it clashes with.
+    """
+
+    path: str
+    obstacle: Obstacle
+    other: str = ""
+
+
+def unportable(paths: Iterable[str]) -> Iterator[Unportable]:
+    """Yield the paths that do not work everywhere, each with the first reason.
+
+    Args:
+        paths: of the files of one folder.
+    """
+    seen: dict[str, str] = {}
+    for path in paths:
+        other = seen.setdefault(fold(path), path)
+        if other != path:
+            yield Unportable(path, Obstacle.CASE, other)
+        elif any(safe_name(part) != part for part in path.split("/")):
+            yield Unportable(path, Obstacle.NAME)
+        elif len(path) > _MAX_PATH_CHARACTERS:
+            yield Unportable(path, Obstacle.LENGTH)
