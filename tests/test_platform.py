@@ -12,18 +12,28 @@ import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from types import SimpleNamespace
+from types import ModuleType, SimpleNamespace
 
 import pytest
 
 from tests.support.program import COMMAND, PATIENCE, RunHere, files_in, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.destination import tree as destination_tree
 from willow_cart.destination import unportable
 from willow_cart.destination.portability import Obstacle
+from willow_cart.errors import CannotStore
+from willow_cart.hauling.run import haul_offers
+from willow_cart.model import Offer
 from willow_cart.platform import disks
 from willow_cart.platform.links import LinkFound
+from willow_cart.platform.posix import containment as posix_containment
 from willow_cart.platform.posix import disks as posix_disks
-from willow_cart.platform.windows import containment, files, processes
+from willow_cart.platform.windows import containment as windows_containment
+from willow_cart.platform.windows import files, processes
+from willow_cart.protocols import RetryPolicy
+from willow_cart.protocols.fake import FakeAccess, FakeFile
+from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.policy import HaulPolicy
 
 LARGE = 5_000_000_000
 
@@ -118,6 +128,31 @@ def test_a_file_that_is_too_large_for_its_disk_is_told_before_it_is_fetched(
         assert [*files_in(tmp_path / into).values()] == [b"1\n"]
 
 
+@pytest.mark.parametrize("containment", [posix_containment, windows_containment])
+def test_a_drive_that_goes_away_ends_the_haul_and_nothing_is_made_in_its_place(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, containment: ModuleType
+) -> None:
+    monkeypatch.setattr(destination_tree, "containment", containment)
+    offers = [Offer(f"http://h.example/{number}/level.csv") for number in range(40)]
+    access = FakeAccess({each.address: FakeFile(b"1" * 1000) for each in offers}, pause=0.003)
+
+    class Unplug(Observer):
+        settled_files = 0
+
+        def settled(self, *_: object) -> None:
+            self.settled_files += 1
+            if self.settled_files == 5:
+                (tmp_path / "drive").rename(tmp_path / "unplugged")
+
+    policy = HaulPolicy(retry_policy=RetryPolicy(pause=0.0))
+    with pytest.raises(CannotStore, match="check the folder and run the same command to resume"):
+        haul_offers(offers, tmp_path / "drive", access, policy, observer=Unplug())
+    assert not (tmp_path / "drive").exists()
+    done = haul_offers(offers, tmp_path / "unplugged", access, policy)
+    assert done.exit_code == 0
+    assert len(files_in(tmp_path / "unplugged")) == 40
+
+
 # Consoles and signals
 
 
@@ -172,7 +207,7 @@ def test_closing_the_terminal_ends_a_haul_in_order_unless_it_is_to_go_on(
 
 @pytest.mark.parametrize("part", ["a\\b", "C:", "C:x", "notes.txt:hidden", "..", "nul\0"])
 def test_no_part_of_a_path_leads_elsewhere(tmp_path: Path, part: str) -> None:
-    folders = containment.Folders(tmp_path)
+    folders = windows_containment.Folders(tmp_path)
     for path in (part, f"{part}/x", f"a/{part}", f"a/{part}/x"):
         with pytest.raises(OSError, match="not a path below the folder"):
             folders.place(path, makes=True)
@@ -184,13 +219,13 @@ def test_junctions_are_links(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) ->
     folder = SimpleNamespace(st_mode=stat.S_IFDIR, st_reparse_tag=0xA0000003)
     monkeypatch.setattr(os, "lstat", lambda _path: folder)
     with pytest.raises(LinkFound):
-        containment.Folders(tmp_path).place("2031/level.csv")
+        windows_containment.Folders(tmp_path).place("2031/level.csv")
 
 
 def test_long_paths_get_the_prefix_that_lifts_the_limit(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(os, "sep", "\\")
     long = "\\".join(["a" * 50] * 6)
-    reachable = containment._reachable
+    reachable = windows_containment._reachable
     assert reachable("C:\\data\\x.csv") == "C:\\data\\x.csv"
     assert reachable(f"C:\\{long}") == f"\\\\?\\C:\\{long}"
     assert reachable(f"\\\\host\\share\\{long}") == f"\\\\?\\UNC\\host\\share\\{long}"

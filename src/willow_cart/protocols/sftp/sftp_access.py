@@ -198,17 +198,44 @@ class SftpAccess(Access, DirectoryLister):
 async def _open(
     session: Session, path: bytes, start: int, end: int | None
 ) -> tuple[Any, Any, bytes]:
-    """Open a file; return it, its attributes, and its first bytes from a start."""
+    """Open a file; return it, its attributes, and its first bytes from a start.
+
+    A file that is whole with its first bytes is closed already, and None is returned for it. It
+    is read without the machinery for parallel reads, which takes longer than everything else.
+    """
+    if not start and end is None:
+        file, attributes, beginning = await _begin(session, path, 0, FIRST_READ_BYTES, 0)
+        session.close_later(file)
+        if len(beginning) == attributes.size:
+            return None, attributes, beginning
+    size = FIRST_READ_BYTES if end is None else min(FIRST_READ_BYTES, end - start)
+    return await _begin(session, path, start, size, -1)
+
+
+async def _begin(
+    session: Session, path: bytes, start: int, size: int, block_size: int
+) -> tuple[Any, Any, bytes]:
+    """Open a file, and request its attributes and some bytes at once.
+
+    Args:
+        session: where it is.
+        path: its path there.
+        start: its first byte to read.
+        size: how many bytes.
+        block_size: in which it is read; 0 for one request for each read, -1 for what the server
+            allows, with several requests at a time.
+    """
     import asyncio
 
-    file = await session.sftp.open(path, "rb", encoding=None)
-    size = FIRST_READ_BYTES if end is None else min(FIRST_READ_BYTES, end - start)
+    file = await session.sftp.open(path, "rb", encoding=None, block_size=block_size)
+    reading = asyncio.ensure_future(file.read(size, start))
     try:
-        attributes, beginning = await asyncio.gather(file.stat(), file.read(size, start))
+        attributes = await file.stat()
+        return file, attributes, cast(bytes, await reading)
     except BaseException:
+        reading.cancel()
         await file.close()
         raise
-    return file, attributes, cast(bytes, beginning)
 
 
 @dataclass(slots=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import deque
 from concurrent.futures import Future
-from contextlib import suppress
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.model import Metadata
@@ -23,7 +22,14 @@ _BLOCKS_ON_THE_WAY = 2
 
 
 class SftpDownload(Download):
-    """A file that is read in blocks."""
+    """A file that is read in blocks.
+
+    Args:
+        pool: of the session.
+        session: where the file is.
+        file: what asyncssh knows it by; None if it is closed, because its first bytes are all.
+        facts: what is known of it.
+    """
 
     in_parts = True
 
@@ -94,18 +100,11 @@ class SftpDownload(Download):
         if session is None:
             return
         self._drop()
-        with suppress(RuntimeError):  # the loop has ended
-            self._pool.start(_close(self._file))
+        if self._file is not None:
+            self._pool.close_file(session, self._file)
         self._pool.release(session)
 
     def _drop(self) -> None:
         for _, coming in self._coming:
             coming.cancel()
         self._coming.clear()
-
-
-async def _close(file: Any) -> None:
-    from asyncssh import Error
-
-    with suppress(Error, OSError):
-        await file.close()

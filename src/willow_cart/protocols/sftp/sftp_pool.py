@@ -11,7 +11,7 @@ import threading
 from collections import defaultdict
 from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import unquote, urlsplit
@@ -59,6 +59,13 @@ class Session:
     connection: asyncssh.SSHClientConnection
     sftp: asyncssh.SFTPClient
     files: int = 0
+    _closing: set[asyncio.Task[None]] = field(default_factory=set)
+
+    def close_later(self, file: Any) -> None:
+        """Close a file without waiting for the answer; to be called in the loop."""
+        closing = asyncio.ensure_future(_close(file))
+        self._closing.add(closing)
+        closing.add_done_callback(self._closing.discard)
 
 
 class SftpConnections:
@@ -197,6 +204,12 @@ class SftpConnections:
         self._sessions[origin] = living
         return living
 
+    def close_file(self, session: Session, file: Any) -> None:
+        """Close a file without waiting for the answer."""
+        if (loop := self._loop) is not None:
+            with suppress(RuntimeError):  # it has ended
+                loop.call_soon_threadsafe(session.close_later, file)
+
     def release(self, session: Session) -> None:
         """Count that a session has a file less."""
         with self._change:
@@ -290,6 +303,11 @@ class SftpConnections:
         """Translate an exception of asyncssh or the system into one of ours."""
         signed = self._sign_ins.sign_in_for(address) is not None
         return sftp_errors.translate(error, address, stall_after=self.stall_after, signed=signed)
+
+
+async def _close(file: Any) -> None:
+    with suppress(asyncssh.Error, OSError):
+        await file.close()
 
 
 async def _close_all(sessions: list[Session]) -> None:
