@@ -28,6 +28,8 @@ from willow_cart.platform import disks
 from willow_cart.platform.links import LinkFound
 from willow_cart.platform.posix import containment as posix_containment
 from willow_cart.platform.posix import disks as posix_disks
+from willow_cart.platform.posix import files as posix_files
+from willow_cart.platform.posix import processes as posix_processes
 from willow_cart.platform.windows import containment as windows_containment
 from willow_cart.platform.windows import files, processes
 from willow_cart.protocols import RetryPolicy
@@ -276,6 +278,24 @@ def test_a_file_that_another_program_looks_at_gets_its_name_later(
     with pytest.raises(PermissionError):
         files.replace(one, other)
     assert other.read_text() == "one"
+
+
+def test_words_of_a_command_keep_the_paths_of_their_system() -> None:
+    command = r"""check.exe "C:\my data\x.csv" C:\data\ '#1' """
+    assert processes.words_of(command) == ["check.exe", "C:\\my data\\x.csv", "C:\\data\\", "#1"]
+    assert posix_processes.words_of(r"check my\ data") == ["check", "my data"]
+    for family in (processes, posix_processes):
+        with pytest.raises(ValueError, match="No closing quotation"):
+            family.words_of("check 'x")
+
+
+def test_names_that_older_disks_decompose_are_written_composed(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    decomposed = "e\N{COMBINING ACUTE ACCENT}.csv"
+    assert posix_files.name_of(decomposed) == decomposed
+    monkeypatch.setattr(sys, "platform", "darwin")
+    assert posix_files.name_of(decomposed) == "é.csv"
 
 
 def test_a_helper_is_reached_without_descriptors_that_are_handed_over() -> None:

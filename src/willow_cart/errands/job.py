@@ -13,6 +13,7 @@ from willow_cart.errands.memory import LAST_RUN
 from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption
 from willow_cart.options.given import Given, given_in, typed
+from willow_cart.platform import processes
 from willow_cart.redaction import fingerprint
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.haul import HaulRequest
@@ -200,7 +201,7 @@ def _make_step(
     filled = [values.fill(str(each), table.place(what)) for each in texts]
     if what == "run":
         table.require_known(("run",))
-        return Step(number, what, None, shlex.split(filled[0]))
+        return Step(number, what, None, processes.words_of(filled[0]))
     options = options_of(what)
     by_name = tuple(key for key in _BY_NAME if (what, key) != ("unpack", "keep"))
     about_what = {"unpack": "keep", "receipt": "html"}.get(what, "to")

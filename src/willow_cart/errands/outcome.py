@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import re
-import shlex
 import shutil
 import subprocess
 from dataclasses import dataclass
@@ -19,6 +18,7 @@ from willow_cart.errors import plainly
 from willow_cart.exits import Exit
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import State, label_of
+from willow_cart.platform import processes
 from willow_cart.replacing import replacing
 from willow_cart.units import format_duration
 
@@ -143,7 +143,7 @@ def _run_on_failure(
 ) -> None:
     told = {"WILLOW_ERRAND": str(document.path), "WILLOW_SUMMARY": line,
             "WILLOW_EXIT_CODE": str(int(code))}  # fmt: skip
-    words = shlex.split(command)
+    words = processes.words_of(command)
     try:
         subprocess.run(words, env={**os.environ, **told}, stdin=subprocess.DEVNULL, check=False)  # noqa: S603
     except OSError as error:

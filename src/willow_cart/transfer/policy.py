@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
@@ -14,6 +13,7 @@ from willow_cart.errors import BadOption
 from willow_cart.filing import Filed, Layout, Template, require_fields
 from willow_cart.filing.plan import FilingRule
 from willow_cart.kinds import stem_of
+from willow_cart.platform import processes
 from willow_cart.protocols import RetryPolicy
 from willow_cart.transfer.duplicates import DuplicatePolicy
 from willow_cart.transfer.existing_files import ExistingFilePolicy
@@ -45,7 +45,7 @@ class ArrivalCommand:
 
     def __post_init__(self) -> None:
         try:
-            words = tuple(shlex.split(self.text))
+            words = tuple(processes.words_of(self.text))
         except ValueError as error:
             raise BadOption(
                 self.text, f"cannot be read: {str(error).lower()}", "check its quotes"

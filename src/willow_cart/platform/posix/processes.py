@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 import signal
 import socket
 import sys
@@ -24,6 +25,15 @@ def usable_processors() -> int:
         return os.cpu_count() or 1
     else:  # this is another system
         return len(os.sched_getaffinity(0))
+
+
+def words_of(command: str) -> list[str]:
+    """Split a command into words as the shell does (POSIX.1-2017, Shell, 2.2).
+
+    Raises:
+        ValueError: a quote is not closed.
+    """
+    return shlex.split(command)
 
 
 def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import secrets
+import shlex
 import signal
 import sys
 import threading
@@ -25,6 +26,18 @@ _LOOK_SECONDS = 0.25
 def usable_processors() -> int:
     """Return how many processors this process may use."""
     return os.cpu_count() or 1
+
+
+def words_of(command: str) -> list[str]:
+    r"""Split a command into words; quotes keep words together, and `\` separates folders.
+
+    Raises:
+        ValueError: a quote is not closed.
+    """
+    lexer = shlex.shlex(command, posix=True)
+    lexer.whitespace_split = True
+    lexer.escape = lexer.commenters = ""
+    return list(lexer)
 
 
 def start_helper(program: Sequence[str]) -> tuple[subprocess.Popen[bytes], Connection]:
