@@ -188,12 +188,12 @@ def test_closing_the_terminal_ends_a_haul_in_order_unless_it_is_to_go_on(
     tmp_path: Path, place: StandIn, *, ignored: bool
 ) -> None:
     place.exhibits["dawn.wav"] = Exhibit(b"dawn" * 500_000, speed=1_000_000)
-    before = signal.signal(signal.SIGHUP, signal.SIG_IGN) if ignored else None
+    # What a program has it do with a signal that is ignored, the programs that it starts inherit.
+    before = signal.signal(signal.SIGHUP, signal.SIG_IGN if ignored else signal.SIG_DFL)
     try:
         haul = start("haul", f"{place.base}/dawn.wav", "--into", "data", cwd=tmp_path)
     finally:
-        if ignored:
-            signal.signal(signal.SIGHUP, before)
+        signal.signal(signal.SIGHUP, before)
     wait_for_bytes(tmp_path / "data", 0, haul)
     haul.send_signal(signal.SIGHUP)
     _, err = haul.communicate(timeout=PATIENCE)
