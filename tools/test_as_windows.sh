@@ -20,4 +20,4 @@ if command -v mount.exfat-fuse >/dev/null && truncate -s 2G "$place.img" &&
 else
   echo "exFAT cannot be mounted here: on the disk that is there"
 fi
-PYTHONPATH=$PWD/tests/as_windows${PYTHONPATH:+:$PYTHONPATH} .venv/bin/pytest -n 4 --basetemp="$place/t" -p no:cacheprovider "$@"
+PYTHONPATH=$PWD/tests/as_windows${PYTHONPATH:+:$PYTHONPATH} .venv/bin/pytest -n 2 --basetemp="$place/t" -p no:cacheprovider "$@"
