@@ -130,7 +130,9 @@ def test_a_file_that_is_too_large_for_its_disk_is_told_before_it_is_fetched(
         assert [*files_in(tmp_path / into).values()] == [b"1\n"]
 
 
-@pytest.mark.parametrize("containment", [posix_containment, windows_containment])
+@pytest.mark.parametrize(
+    "containment", [pytest.param(posix_containment, marks=pytest.mark.posix), windows_containment]
+)
 def test_a_drive_that_goes_away_ends_the_haul_and_nothing_is_made_in_its_place(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, containment: ModuleType
 ) -> None:
