@@ -255,6 +255,7 @@ def test_a_kill_loses_nothing_and_the_next_run_ends_it(guide: StandIn, tmp_path:
     assert asked.fields["range"].startswith("bytes=")
 
 
+@pytest.mark.posix
 def test_what_a_kill_left_in_the_making_is_not_written_into(guide: StandIn, tmp_path: Path) -> None:
     offline(guide, tmp_path)
     (served,) = (tmp_path / "g/as-served").rglob("mere-640.png")

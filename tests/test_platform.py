@@ -117,6 +117,9 @@ def test_a_file_that_is_too_large_for_its_disk_is_told_before_it_is_fetched(
     (tmp_path / "list.csv").write_text(
         f"url,size\n{place.base}/season.zip,{LARGE}\n{place.base}/level.csv,2\n"
     )
+    assert here(tmp_path, "load", "list.csv", "--cart", "cart.csv").code == 0
+    weighed = here(tmp_path, "weigh", "cart.csv", "--into", "data").out
+    assert "1 file is too large for the disk in data, where files end at 4.29 GB (FAT)" in weighed
     told = here(tmp_path, "haul", "list.csv", "--into", "data")
     assert told.code == 1
     assert "season.zip: 5.00 GB, but files on the disk of data end at 4.29 GB (FAT)" in told.err

@@ -28,6 +28,8 @@ class Prospect:
         begun: bytes of what is to come that are here in partial files.
         room: bytes that may be written; None if unknown.
         speed: of the last haul there that took any time, in bytes a second, or None.
+        largest_file: bytes of the largest file that the disk takes; None for no limit.
+        too_large: how many of the files to come are larger.
     """
 
     to_come: Sizes
@@ -35,6 +37,8 @@ class Prospect:
     begun: int
     room: int | None
     speed: float | None
+    largest_file: int | None = None
+    too_large: int = 0
 
     @property
     def needed(self) -> int:
@@ -43,8 +47,8 @@ class Prospect:
 
     @property
     def fits(self) -> bool:
-        """Whether there is enough space, as far as known."""
-        return self.room is None or self.needed <= self.room
+        """Whether there is enough space, and none too large, as far as known."""
+        return not self.too_large and (self.room is None or self.needed <= self.room)
 
 
 def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
@@ -57,15 +61,23 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
         UnreadableLedger: the ledger there is damaged or of a later version.
     """
     to_come = Sizes()
+    largest_file = largest_file_at(into)
+    here = begun = too_large = 0
+    speed = None
+
+    def add(offer: Offer) -> None:
+        nonlocal too_large
+        to_come.add(offer)
+        too_large += largest_file is not None and (offer.size or 0) > largest_file
+
     try:
         room = room_at(into)
     except OSError:
         room = None
     if not has_ledger(into):
         for offer in offers:
-            to_come.add(offer)
-        return Prospect(to_come, 0, 0, room, None)
-    here = begun = 0
+            add(offer)
+        return Prospect(to_come, here, begun, room, speed, largest_file, too_large)
     path = ledger_path(into)
     with Ledger(path) as ledger, KnownFiles(path) as held, FileTree(into) as tree:
         parts = ledger.parts()
@@ -74,10 +86,11 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
             if _is_here(offer, held.get(address), tree):
                 here += 1
                 continue
-            to_come.add(offer)
+            add(offer)
             if offer.size is not None and (part := parts.get(address)):
                 begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
-        return Prospect(to_come, here, begun, room, ledger.last_speed())
+        speed = ledger.last_speed()
+    return Prospect(to_come, here, begun, room, speed, largest_file, too_large)
 
 
 def _is_here(offer: Offer, arrival: Arrival | None, tree: FileTree) -> bool:
@@ -108,7 +121,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
     except OSError:
         return  # unknown, so try
     ahead = prospect(offers, into)
-    if ahead.room is not None and not ahead.fits:
+    if ahead.room is not None and ahead.needed > ahead.room:
         raise TooLittleRoom(
             str(into),
             f"{format_size(ahead.needed)} needed, but only {format_size(ahead.room)} free",

@@ -106,9 +106,15 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
         verb = "is" if ahead.here == 1 else "are"
         show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already;"
                   f" {in_words(ahead.to_come)} to fetch")  # fmt: skip
+    if ahead.largest_file is not None and ahead.too_large:
+        verb = "is" if ahead.too_large == 1 else "are"
+        most = format_size(ahead.largest_file)
+        show_line(f"{count_of(ahead.too_large, 'file')} {verb} too large for the disk {into},"
+                  f" where files end at {most} (FAT)")  # fmt: skip
     if ahead.room is not None:
-        fits = "it fits" if ahead.fits else f"{format_size(ahead.needed - ahead.room)} short"
-        if ahead.fits and (ahead.to_come.unknown or ahead.to_come.rough):
+        short = ahead.needed - ahead.room
+        fits = "it fits" if short <= 0 else f"{format_size(short)} short"
+        if short <= 0 and (ahead.to_come.unknown or ahead.to_come.rough):
             fits = "the known sizes fit"
         show_line(f"{format_size(ahead.room)} free {into}: {fits}")
     speed, whose = (request.at, "") if request.at else (ahead.speed, ", the speed of the last haul")
@@ -142,6 +148,7 @@ def _as_json(
         "to_come": _sizes_as_json(ahead.to_come),
         "bytes_needed": ahead.needed,
         "bytes_free": ahead.room,
+        "too_large": ahead.too_large,
         "fits": ahead.fits,
         "seconds": ahead.needed / speed if speed else None,
         "parts": [{"cart": str(file), **_sizes_as_json(part.sizes)} for file, part in parts],
