@@ -71,7 +71,9 @@ def test_an_audit_and_an_archive_tell_of_names_that_clash_elsewhere(
     packed = run("pack", "data", "--to", "data.zip", cwd=tmp_path)
     assert packed.code == 0
     for outcome in (audited, packed):
-        assert "0:00.csv: not a name on Windows; rename it before it goes there" in outcome.err
+        assert (
+            "0:00.csv: not a valid name on Windows; rename it before it goes there" in outcome.err
+        )
         assert "more paths of that kind" in outcome.err
         assert len(outcome.err.splitlines()) == 6
     for number in range(9):
@@ -119,17 +121,21 @@ def test_a_file_that_is_too_large_for_its_disk_is_told_before_it_is_fetched(
     )
     assert here(tmp_path, "load", "list.csv", "--cart", "cart.csv").code == 0
     weighed = here(tmp_path, "weigh", "cart.csv", "--into", "data").out
-    assert "1 file is too large for the disk in data, where files end at 4.29 GB (FAT)" in weighed
+    assert "1 file is too large: the disk takes files of at most 4.29 GB (FAT)" in weighed
     told = here(tmp_path, "haul", "list.csv", "--into", "data")
     assert told.code == 1
-    assert "season.zip: 5.00 GB, but files on the disk of data end at 4.29 GB (FAT)" in told.err
+    assert (
+        "season.zip: 5.00 GB, but the disk of data takes files of at most 4.29 GB (FAT)" in told.err
+    )
     assert "--tight" in told.err
     assert not sent
     for words in (["list.csv", "--tight"], [f"{place.base}/season.zip", f"{place.base}/level.csv"]):
         into = f"data-{len(words)}-{words[-1][-5:]}"
         hauled = here(tmp_path, "haul", *words, "--into", into)
         assert hauled.code == 1, hauled.err
-        assert "season.zip: 5.00 GB, but files on this disk end at 4.29 GB (FAT)" in hauled.err
+        assert (
+            "season.zip: 5.00 GB, but this disk takes files of at most 4.29 GB (FAT)" in hauled.err
+        )
         assert [*files_in(tmp_path / into).values()] == [b"1\n"]
 
 

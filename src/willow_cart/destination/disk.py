@@ -84,7 +84,7 @@ class DiskRoom:
         if self._largest_file is not None and length > self._largest_file:
             raise CannotStore(
                 path,
-                f"{format_size(length)}, but files on this disk end at"
+                f"{format_size(length)}, but this disk takes files of at most"
                 f" {format_size(self._largest_file)} (FAT)",
                 "haul it to a folder on another disk",
             )

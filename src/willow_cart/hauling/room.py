@@ -140,8 +140,8 @@ def _require_file_sizes(offers: OfferStore, into: Path) -> None:
     if size > limit:
         raise TooLittleRoom(
             without_secrets(largest.address),
-            f"{format_size(size)}, but files on the disk of {into} end at {format_size(limit)}"
-            " (FAT)",
+            f"{format_size(size)}, but the disk of {into} takes files of at most"
+            f" {format_size(limit)} (FAT)",
             "name a folder on another disk with --into, leave the file out, or use --tight to"
             " haul the others",
             needed=size,

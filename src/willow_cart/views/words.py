@@ -126,7 +126,7 @@ def _of_not_portable(event: NotPortable) -> Iterator[str]:
                     " rename one before it goes there"
                 )
             case Obstacle.NAME:
-                yield f"{each.path}: not a name on Windows; rename it before it goes there"
+                yield f"{each.path}: not a valid name on Windows; rename it before it goes there"
             case Obstacle.LENGTH:
                 yield f"{each.path}: too long a path for Windows; shorten it before it goes there"
     if len(event.found) > _MAX_UNPORTABLE:

@@ -109,8 +109,8 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
     if ahead.largest_file is not None and ahead.too_large:
         verb = "is" if ahead.too_large == 1 else "are"
         most = format_size(ahead.largest_file)
-        show_line(f"{count_of(ahead.too_large, 'file')} {verb} too large for the disk {into},"
-                  f" where files end at {most} (FAT)")  # fmt: skip
+        show_line(f"{count_of(ahead.too_large, 'file')} {verb} too large: the disk takes files"
+                  f" of at most {most} (FAT)")  # fmt: skip
     if ahead.room is not None:
         short = ahead.needed - ahead.room
         fits = "it fits" if short <= 0 else f"{format_size(short)} short"
