@@ -10,8 +10,9 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any
 
-# A locked byte cannot be read by others, so it is one that no file has.
-_LOCKED_BYTE = 1 << 40
+# A locked byte cannot be read by others, so it is one that no locked file has; `locking` takes no
+# place from 2 GiB on.
+_LOCKED_BYTE = (1 << 31) - 2
 
 _WAIT_SECONDS = 0.02
 
