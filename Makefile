@@ -6,10 +6,10 @@ BIN := $(VENV)/bin
 
 # What is tested once more with the modules for Windows: what changes files, locks them, or waits
 # for processes.
-AS_WINDOWS := $(patsubst %,tests/test_%.py,arrivals audit carrying filing handling packing platform \
-	refile runs settings strands twins unpacking)
-SLOW_AS_WINDOWS := $(patsubst %,tests/test_%.py,breaking buckets cart_commands combining errands \
-	executors faults hostile_folder offline receipts)
+AS_WINDOWS := $(patsubst %,tests/test_%.py,audit carrying filing packing platform refile runs \
+	strands twins unpacking)
+SLOW_AS_WINDOWS := $(patsubst %,tests/test_%.py,arrivals breaking buckets cart_commands combining \
+	errands executors faults handling hostile_folder offline receipts settings)
 
 .PHONY: demo test as-windows nightly check wheels bench docs clean
 
