@@ -105,8 +105,12 @@ def test_only_the_platform_knows_the_operating_system() -> None:
         for node in ast.walk(tree)
         if (isinstance(node, ast.Import) and of_systems & {each.name for each in node.names})
         or (isinstance(node, ast.ImportFrom) and node.module in of_systems)
-        or ast.unparse(node) in ("sys.platform", "os.name")
-        or (isinstance(node, ast.Call) and ast.unparse(node).startswith("hasattr(os, "))
+        or (isinstance(node, ast.Attribute) and ast.unparse(node) in ("sys.platform", "os.name"))
+        or (
+            isinstance(node, ast.Call)
+            and ast.unparse(node.func) == "hasattr"
+            and ast.unparse(node.args[0]) == "os"
+        )
     ]
     assert knowing == []
 

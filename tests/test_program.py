@@ -366,7 +366,7 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     (config / "willow-cart").mkdir(parents=True)
     (config / "willow-cart" / "config.toml").write_text("lanes = 1\ndepth = 3\n")
     homes = {"XDG_CONFIG_HOME": str(config), "XDG_STATE_HOME": str(state)}
-    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=240, env=homes)
+    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=280, env=homes)
     assert outcome.code == 0, outcome.out + outcome.err
     assert (tmp_path / "mine.txt").read_text() == "mine"
     assert not state.exists(), "a second run of the example would find the state of the first"
