@@ -45,8 +45,6 @@ class Background:
     def begun(self) -> None:
         """Signal that the haul has started."""
         self.say(_BEGUN)
-        with suppress(OSError):
-            os.close(self.line)
 
     def failed(self) -> None:
         """Record in the list of runs that the haul could not start."""
@@ -75,7 +73,6 @@ def detach(command: str, into: Path) -> Background | int:
         return _start_and_wait()
     run = my_runs().begin(command, into, background=True)
     line = os.dup(1)
-    os.set_inheritable(line, False)
     _write_to(run.log)
     background = Background(run, line)
     background.say(f"{run.run.number} {run.log}")
@@ -112,11 +109,13 @@ def _start_and_wait() -> int:
             sys.stderr.write(Path(log).read_text("utf-8", "replace"))
             my_runs().forget(int(number))
         return code
-    shown = f"run {number}" if number else "the haul"
-    tell(
-        f"{shown} continues in the background: willow-cart runs --watch {number}".rstrip()
-        + (f" shows it, --stop {number} stops it; it writes to {log}" if number else " shows it")
-    )
+    if number:
+        tell(
+            f"run {number} continues in the background: willow-cart runs --watch {number} shows"
+            f" it, --stop {number} stops it; it writes to {log}"
+        )
+    else:
+        tell("the haul continues in the background: willow-cart runs --watch shows it")
     return 0
 
 

@@ -16,8 +16,8 @@ _RESERVED_BYTES = 16 << 20
 # Files up to this size are begun without looking; the disk says when it is full.
 _SMALL_BYTES = 1 << 20
 
-# Microsoft's specification of FAT32: sizes of files have 32 bits.
-_LARGEST_ON_FAT = (4 << 30) - 1
+LARGEST_ON_FAT = (4 << 30) - 1
+"""The bytes of the largest file on a FAT disk, whose sizes have 32 bits."""
 
 
 def room_at(folder: str | Path) -> int:
@@ -42,9 +42,9 @@ def room_in(folder: Path | int) -> int:
     return max(0, free - min(_RESERVED_BYTES, whole // 8))
 
 
-def largest_file_at(folder: Path) -> int | None:
-    """Return the bytes of the largest file that the disk of a folder takes; None for no limit."""
-    return _LARGEST_ON_FAT if disks.is_fat(_existing(folder)) else None
+def takes(length: int, folder: Path) -> bool:
+    """Whether the disk of a folder, existing or not, takes files of a length in bytes."""
+    return length <= LARGEST_ON_FAT or not disks.is_fat(_existing(folder))
 
 
 class DiskRoom:
@@ -56,8 +56,8 @@ class DiskRoom:
     """
 
     def __init__(self, folder: Path, descriptor: int) -> None:
+        self._folder = folder
         self._descriptor = descriptor
-        self._largest_file = largest_file_at(folder)
 
     def free(self) -> int:
         """Return the free bytes, except for a reserve for the ledger.
@@ -81,11 +81,11 @@ class DiskRoom:
         to_come = length - have
         if to_come <= _SMALL_BYTES:
             return
-        if self._largest_file is not None and length > self._largest_file:
+        if not takes(length, self._folder):
             raise CannotStore(
                 path,
                 f"{format_size(length)}, but this disk takes files of at most"
-                f" {format_size(self._largest_file)} (FAT)",
+                f" {format_size(LARGEST_ON_FAT)} (FAT)",
                 "haul it to a folder on another disk",
             )
         if to_come > (room := self.free()):

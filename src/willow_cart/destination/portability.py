@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
 
-from willow_cart.destination.names import fold, safe_name
+from willow_cart.destination.names import fold, is_safe_path
 
 # MAX_PATH is 260 with the drive, the folder that it is put into and a null; that leaves 19.
 _MAX_PATH_CHARACTERS = 240
@@ -49,7 +49,7 @@ def unportable(paths: Iterable[str]) -> Iterator[Unportable]:
         other = seen.setdefault(fold(path), path)
         if other != path:
             yield Unportable(path, Obstacle.CASE, other)
-        elif any(safe_name(part) != part for part in path.split("/")):
+        elif not is_safe_path(path):
             yield Unportable(path, Obstacle.NAME)
         elif len(path) > _MAX_PATH_CHARACTERS:
             yield Unportable(path, Obstacle.LENGTH)

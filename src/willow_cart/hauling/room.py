@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.destination import PARTIAL, FileTree, largest_file_at, room_at
+from willow_cart.destination import LARGEST_ON_FAT, PARTIAL, FileTree, room_at, takes
 from willow_cart.errors import TooLittleRoom
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.known_files import KnownFiles
@@ -28,8 +28,7 @@ class Prospect:
         begun: bytes of what is to come that are here in partial files.
         room: bytes that may be written; None if unknown.
         speed: of the last haul there that took any time, in bytes a second, or None.
-        largest_file: bytes of the largest file that the disk takes; None for no limit.
-        too_large: how many of the files to come are larger.
+        too_large: how many of the files to come are larger than the disk takes.
     """
 
     to_come: Sizes
@@ -37,7 +36,6 @@ class Prospect:
     begun: int
     room: int | None
     speed: float | None
-    largest_file: int | None = None
     too_large: int = 0
 
     @property
@@ -46,9 +44,14 @@ class Prospect:
         return self.to_come.bytes - self.begun
 
     @property
+    def short(self) -> int:
+        """Return the bytes that there is no room for, as far as known."""
+        return 0 if self.room is None else max(0, self.needed - self.room)
+
+    @property
     def fits(self) -> bool:
         """Whether there is enough space, and none too large, as far as known."""
-        return not self.too_large and (self.room is None or self.needed <= self.room)
+        return not (self.too_large or self.short)
 
 
 def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
@@ -61,36 +64,36 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
         UnreadableLedger: the ledger there is damaged or of a later version.
     """
     to_come = Sizes()
-    largest_file = largest_file_at(into)
-    here = begun = too_large = 0
+    here = begun = large = 0
     speed = None
 
     def add(offer: Offer) -> None:
-        nonlocal too_large
+        nonlocal large
         to_come.add(offer)
-        too_large += largest_file is not None and (offer.size or 0) > largest_file
+        large += (offer.size or 0) > LARGEST_ON_FAT
 
     try:
         room = room_at(into)
     except OSError:
         room = None
-    if not has_ledger(into):
+    if has_ledger(into):
+        path = ledger_path(into)
+        with Ledger(path) as ledger, KnownFiles(path) as held, FileTree(into) as tree:
+            parts = ledger.parts()
+            for offer in offers:
+                address = without_secrets(offer.address)
+                if _is_here(offer, held.get(address), tree):
+                    here += 1
+                    continue
+                add(offer)
+                if offer.size is not None and (part := parts.get(address)):
+                    begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
+            speed = ledger.last_speed()
+    else:
         for offer in offers:
             add(offer)
-        return Prospect(to_come, here, begun, room, speed, largest_file, too_large)
-    path = ledger_path(into)
-    with Ledger(path) as ledger, KnownFiles(path) as held, FileTree(into) as tree:
-        parts = ledger.parts()
-        for offer in offers:
-            address = without_secrets(offer.address)
-            if _is_here(offer, held.get(address), tree):
-                here += 1
-                continue
-            add(offer)
-            if offer.size is not None and (part := parts.get(address)):
-                begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
-        speed = ledger.last_speed()
-    return Prospect(to_come, here, begun, room, speed, largest_file, too_large)
+    too_large = large if large and not takes(LARGEST_ON_FAT + 1, into) else 0
+    return Prospect(to_come, here, begun, room, speed, too_large)
 
 
 def _is_here(offer: Offer, arrival: Arrival | None, tree: FileTree) -> bool:
@@ -121,7 +124,7 @@ def require_room(offers: OfferStore, into: Path) -> None:
     except OSError:
         return  # unknown, so try
     ahead = prospect(offers, into)
-    if ahead.room is not None and ahead.needed > ahead.room:
+    if ahead.room is not None and ahead.short:
         raise TooLittleRoom(
             str(into),
             f"{format_size(ahead.needed)} needed, but only {format_size(ahead.room)} free",
@@ -132,18 +135,17 @@ def require_room(offers: OfferStore, into: Path) -> None:
 
 
 def _require_file_sizes(offers: OfferStore, into: Path) -> None:
-    limit = largest_file_at(into)
-    if limit is None or offers.sizes.exact <= limit:
+    if offers.sizes.exact <= LARGEST_ON_FAT:
         return
     largest = max(offers, key=lambda each: each.size or 0)
     size = largest.size or 0
-    if size > limit:
+    if not takes(size, into):
         raise TooLittleRoom(
             without_secrets(largest.address),
             f"{format_size(size)}, but the disk of {into} takes files of at most"
-            f" {format_size(limit)} (FAT)",
+            f" {format_size(LARGEST_ON_FAT)} (FAT)",
             "name a folder on another disk with --into, leave the file out, or use --tight to"
             " haul the others",
             needed=size,
-            room=limit,
+            room=LARGEST_ON_FAT,
         )

@@ -13,5 +13,5 @@ class LinkFound(OSError):
 
 
 def leads_astray(part: str) -> bool:
-    """Whether a part of a path is none below a folder."""
+    """Whether a part leads elsewhere than to a name in its folder."""
     return part in ("", ".", "..") or "\0" in part

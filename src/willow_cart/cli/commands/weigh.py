@@ -12,6 +12,7 @@ from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
 from willow_cart.cli.screen import show_line, show_table, show_tables
+from willow_cart.destination import LARGEST_ON_FAT
 from willow_cart.hauling.room import Prospect
 from willow_cart.jobs.weigh import Weighed, draw, weigh
 from willow_cart.model import Sizes, sum_of
@@ -106,15 +107,14 @@ def _show_prospect(ahead: Prospect, request: WeighRequest) -> None:
         verb = "is" if ahead.here == 1 else "are"
         show_line(f"{count_of(ahead.here, 'file')} {verb} {into} already;"
                   f" {in_words(ahead.to_come)} to fetch")  # fmt: skip
-    if ahead.largest_file is not None and ahead.too_large:
+    if ahead.too_large:
         verb = "is" if ahead.too_large == 1 else "are"
-        most = format_size(ahead.largest_file)
+        most = format_size(LARGEST_ON_FAT)
         show_line(f"{count_of(ahead.too_large, 'file')} {verb} too large: the disk takes files"
                   f" of at most {most} (FAT)")  # fmt: skip
     if ahead.room is not None:
-        short = ahead.needed - ahead.room
-        fits = "it fits" if short <= 0 else f"{format_size(short)} short"
-        if short <= 0 and (ahead.to_come.unknown or ahead.to_come.rough):
+        fits = f"{format_size(ahead.short)} short" if ahead.short else "it fits"
+        if not ahead.short and (ahead.to_come.unknown or ahead.to_come.rough):
             fits = "the known sizes fit"
         show_line(f"{format_size(ahead.room)} free {into}: {fits}")
     speed, whose = (request.at, "") if request.at else (ahead.speed, ", the speed of the last haul")

@@ -169,8 +169,7 @@ def make_private(folder: Path) -> None:
     """
     folder.mkdir(mode=0o700, parents=True, exist_ok=True)
     if folder.stat().st_mode & 0o077:
-        with suppress(PermissionError):  # a disk without permissions
-            folder.chmod(0o700)
+        folder.chmod(0o700)
 
 
 def hide(folder: Path) -> None:  # as Windows has it

@@ -143,7 +143,7 @@ class Folders:
 
 
 def _leads_out(part: str) -> bool:
-    r"""Whether a part of a path is none below a folder: `..`, `a\b`, `C:x`, `file:stream`."""
+    r"""Whether a part leads elsewhere than to a name in its folder: `..`, `a\b`, `C:x`, `x:y`."""
     return leads_astray(part) or "\\" in part or ":" in part
 
 
