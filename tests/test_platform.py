@@ -181,7 +181,7 @@ def test_what_a_console_cannot_show_is_written_out_and_data_is_in_utf_8(
             [*COMMAND, *words], cwd=tmp_path, env=env, capture_output=True, timeout=PATIENCE,
             check=True,
         )  # fmt: skip
-        assert done.stderr.decode(encoding) is not None
+        done.stderr.decode(encoding)  # nothing else is in it
         return done.stdout
 
     assert "\\u0142" in written("survey", "list.txt").decode(encoding)

@@ -17,7 +17,6 @@ from typing import Any
 
 def _use_modules_for_windows() -> None:
     import willow_cart.platform as chosen
-    from willow_cart.platform import windows
     from willow_cart.platform.windows import (
         connections,
         consoles,
@@ -31,7 +30,6 @@ def _use_modules_for_windows() -> None:
 
     for module in (connections, consoles, containment, disks, files, locks, processes):
         setattr(chosen, module.__name__.rpartition(".")[2], module)
-    assert windows.__name__ == "willow_cart.platform.windows"
     here = SimpleNamespace(LK_NBLCK=2, locking=_lock)
     vars(locks)["import_module"] = lambda _name: here
     kernel.boot_number = lambda: 1
