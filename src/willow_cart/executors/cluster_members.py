@@ -36,6 +36,9 @@ _NO_WORKER_SECONDS = 60.0
 
 _END_SECONDS = 10.0
 
+# Likewise for a worker that was just joining.
+_JOINING_SECONDS = 2.0
+
 
 @dataclass(slots=True, eq=False)
 class ClusterMember:
@@ -144,6 +147,7 @@ class ClusterMembers:
             with suppress(Gone):  # it has just ended
                 let_join(client, worker, given)
                 self._take_on(worker.address, worker.name, worker.lanes)
+        self._joining: list[threading.Thread] = []
         self._roll_call = threading.Thread(
             target=self._call_roll, name="cluster roll call", daemon=True
         )
@@ -322,7 +326,11 @@ class ClusterMembers:
                     self.lose(member, "it hangs, or its network is cut", frozen=True)
             for address in present.keys() - self._known:
                 self._known.add(address)
-                threading.Thread(target=self._let_in, args=(present[address],), daemon=True).start()
+                joining = threading.Thread(
+                    target=self._let_in, args=(present[address],), daemon=True
+                )
+                self._joining = [each for each in self._joining if each.is_alive()] + [joining]
+                joining.start()
 
     def _let_in(self, worker: Worker) -> None:
         """Let a worker join that has come late; one that does not answer yet is tried again."""
@@ -414,6 +422,8 @@ class ClusterMembers:
             if member.thread is not None:
                 member.thread.join(_END_SECONDS)
         self._roll_call.join(_END_SECONDS)
+        for joining in self._joining:
+            joining.join(_JOINING_SECONDS)  # what proves that it shares the folder is deleted then
 
     def _dismiss(self, member: ClusterMember) -> None:
         with suppress(Gone):
