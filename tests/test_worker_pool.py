@@ -6,6 +6,7 @@ import sqlite3
 import threading
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from itertools import count
 from pathlib import Path
 from types import SimpleNamespace
@@ -29,12 +30,14 @@ from willow_cart.hauling.worker_pool import WorkerPool
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
-from willow_cart.model import Offer, State
+from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols import RetryPolicy
+from willow_cart.protocols.fake import FakeAccess
 from willow_cart.transfer.commit import CommitThread, Note, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer, Transfers
 
@@ -71,13 +74,13 @@ class Bench:
         self.stop = threading.Event()
         self._script = attempt
         self.transfers = Transfers(plan)
+        self.access = FakeAccess({}, ahead=4)
         self.queue: HostQueue[int] = HostQueue(
             ((host, number) for host, those in plan.new.items() for number in those), 4
         )
         downloader = SimpleNamespace(
             policy=policy, observer=self.told, stop=self.stop, commit_thread=self,
-            access=SimpleNamespace(abort=lambda: None), close=lambda: None,
-            discard=lambda _transfer: None,
+            access=self.access, close=lambda: None, discard=lambda _transfer: None,
         )  # fmt: skip
         self.file_transfer = cast(
             "FileTransfer",
@@ -116,6 +119,38 @@ def test_each_file_is_attempted_once_and_settled_once() -> None:
     assert bench.work() == {State.ARRIVED: 50}
     assert set(bench.attempts.values()) == {1}
     assert sorted(result.number for result in bench.results) == [*range(1, 51)]
+
+
+def test_small_files_are_requested_ahead_in_groups_and_each_of_them_once() -> None:
+    small = [replace(offer, size=8192) for offer in offers_of(41)]
+    odd = [replace(small[7], size=1 << 20), replace(small[8], size=None),
+           replace(small[9], checksums=(Checksum("sha256", "0" * 64, Origin.LIST),))]  # fmt: skip
+    bench = Bench([*small[:7], *odd, *small[10:]], lambda _: None, POLICY)
+    assert bench.work() == {State.ARRIVED: 41}
+    ahead = [address for group in bench.access.opened_ahead for address in group]
+    assert len(ahead) == len(set(ahead))
+    assert {len(group) for group in bench.access.opened_ahead} <= {0, 1, 2, 3, 4}
+    # Several lanes take the first ones; then, each is on its way before its turn.
+    assert {offer.address for offer in [*small[4:7], *small[10:]]} <= {*ahead}
+    assert not {offer.address for offer in odd} & {*ahead}
+
+
+def test_nothing_is_requested_ahead_of_a_busy_host_or_of_one_that_is_not_to_be_hurried() -> None:
+    small = [replace(offer, size=8192) for offer in offers_of(20)]
+    for policy in (replace(POLICY, lanes=1), replace(POLICY, lanes_per_host=1),
+                   replace(POLICY, pace=Pace(gap=0.001)),
+                   replace(POLICY, pace=Pace(speed_cap=1 << 30))):  # fmt: skip
+        bench = Bench(small, lambda _: None, policy)
+        assert bench.work() == {State.ARRIVED: 20}
+        assert not any(bench.access.opened_ahead)
+
+    def attempt(transfer: Transfer) -> None:
+        if transfer.number <= 2 and transfer.attempts == 1:
+            raise ServerBusy(transfer.shown, "429", status=429, wait=0.001)
+
+    bench = Bench(small, attempt, replace(POLICY, lanes=2, lanes_per_host=2))
+    assert bench.work() == {State.ARRIVED: 20}
+    assert sum(map(len, bench.access.opened_ahead)) <= 4, "it was busy from its first file on"
 
 
 def test_what_may_pass_is_retried_and_then_given_up() -> None:

@@ -23,8 +23,8 @@ from willow_cart.executors.cluster_joining import MemberSetup, require_usable_wo
 from willow_cart.executors.cluster_members import ClusterMember, ClusterMembers, WorkerEntries
 from willow_cart.executors.cluster_segments import ClusterSegments
 from willow_cart.executors.cluster_worker import Batch
-from willow_cart.executors.executor import Executor, Outcome
-from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
+from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome
+from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.platform import disks

@@ -15,6 +15,11 @@ Outcome = Result | VerifiedFile | WillowCartError
 """The result of an attempt: what is to be entered, a whole and checked file, or why it failed."""
 
 
+MAX_SMALL_FILE_BYTES = 64 << 10
+"""What comes in one piece. Of what does not, a part may have to be recorded, and only the process
+that writes the ledger can do that."""
+
+
 def ends_batch(outcome: Outcome | None) -> bool:
     """Whether an outcome ends a batch because the host should not be asked for the rest."""
     return isinstance(outcome, ServerBusy | ConnectionLost)
@@ -54,6 +59,13 @@ class Executor(ABC):
     def suits(self, transfer: Transfer) -> bool:  # noqa: ARG002  # most take anything
         """Whether a transfer can run here."""
         return True
+
+    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most see to it themselves
+        """Return how many files of a server should be prepared at a time."""
+        return 0
+
+    def prepare(self, transfers: Sequence[Transfer]) -> None:  # noqa: B027  # likewise
+        """Request small files of one host that will be carried next, without waiting for them."""
 
     @abstractmethod
     def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterable[tuple[Transfer, Outcome]]:

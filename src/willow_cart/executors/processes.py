@@ -16,8 +16,8 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
-from willow_cart.executors.executor import Executor, Outcome
-from willow_cart.executors.worker import MAX_SMALL_FILE_BYTES, Carried, Setup
+from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome
+from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed
 from willow_cart.platform import processes
 from willow_cart.protocols import Access
@@ -198,8 +198,7 @@ def start_if_it_pays(
 
 def pays(files: int, policy: HaulPolicy) -> bool:
     """Whether a process can help: many files, several lanes, no speed limits."""
-    several = min(policy.lanes, policy.lanes_per_host) > 1
-    may = several and policy.pace.is_free and not policy.one_process
+    may = policy.may_hurry and not policy.one_process
     return files >= _FILES_WORTH_A_PROCESS and processes.usable_processors() > 1 and may
 
 

@@ -6,7 +6,7 @@ import threading
 from collections.abc import Iterator, Sequence
 
 from willow_cart.errors import InternalError, Interrupted, TransientError, WillowCartError
-from willow_cart.executors.executor import Executor, Outcome, ends_batch
+from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome, ends_batch
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
@@ -23,6 +23,23 @@ class ThreadExecutor(Executor):
     def __init__(self, file_transfer: FileTransfer, stop: threading.Event) -> None:
         self._file_transfer = file_transfer
         self._stop = stop
+
+    def files_ahead(self, address: str) -> int:
+        """Return how many files should be opened ahead; see `Executor.files_ahead`."""
+        downloader = self._file_transfer.downloader
+        return downloader.access.files_ahead(address) if downloader.policy.may_hurry else 0
+
+    def prepare(self, transfers: Sequence[Transfer]) -> None:
+        """Open small files ahead that are certain to be requested; see `Executor.prepare`."""
+        self._file_transfer.downloader.access.open_ahead(
+            [
+                transfer.address
+                for transfer in transfers
+                if not (transfer.attempts or transfer.offer.checksums)
+                and transfer.offer.size is not None
+                and transfer.offer.size <= MAX_SMALL_FILE_BYTES
+            ]
+        )
 
     def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""

@@ -27,10 +27,6 @@ from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.transfers import Transfer
 
-MAX_SMALL_FILE_BYTES = 64 << 10
-"""What comes in one piece. Of what does not, a part may have to be recorded, and only the process
-that writes the ledger can do that."""
-
 
 @dataclass(frozen=True, slots=True)
 class Setup:

@@ -6,7 +6,7 @@ import heapq
 from collections import Counter, defaultdict, deque
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
-from itertools import count
+from itertools import count, islice
 from typing import Generic, TypeVar
 
 from willow_cart.hauling.host_rate import HostRate
@@ -163,6 +163,12 @@ class HostQueue(Generic[Item]):
         if seconds := self._seconds.get(host):
             most = max(1, min(most, int(_BATCH_SECONDS / seconds)))
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
+
+    def upcoming(self, host: str, now: float, most: int) -> list[Item]:
+        """Return the next untried files of a host; none of one that is not to be hurried."""
+        if host in self._limits or self._rates[host].rate(now) is not None:
+            return []
+        return list(islice(self._waiting[host], most))
 
     def _is_for_batches(self, host: str, now: float) -> bool:
         """Whether the next file of a host should be taken together with others."""

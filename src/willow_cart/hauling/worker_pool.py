@@ -25,6 +25,7 @@ from willow_cart.executors.executor import Executor, Outcome
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.hauling.concurrency import ConcurrencyController
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
+from willow_cart.hauling.lookahead import Lookahead
 from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
@@ -88,6 +89,7 @@ class WorkerPool:
         self._helping = SegmentScheduler(
             transfers, downloader.policy.strands, downloader.policy.lanes
         )
+        self._lookahead = Lookahead(queue, self._executor.files_ahead)
         self._files = self._bytes = 0
         self._received: Counter[str] = Counter()
         self._open = 1
@@ -213,7 +215,11 @@ class WorkerPool:
             host, number = taken
             self._observer.asks(lane, host)
             began = self._clock()
-            for transfer, outcome in self._executor.carry([self._transfers[number]], lane):
+            taken_now = self._transfers[number]
+            with self._change:
+                ahead = self._lookahead.choose(host, taken_now.address, began)
+            self._executor.prepare([self._transfers[each] for each in ahead])
+            for transfer, outcome in self._executor.carry([taken_now], lane):
                 self._handle_outcome(lane, host, transfer, outcome, began)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:

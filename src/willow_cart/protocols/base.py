@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum
@@ -201,6 +201,20 @@ class Access(ABC):
 
         Raises:
             TransferFailed: it did not come; the subclass says whether to try again.
+        """
+
+    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most gain nothing by it
+        """Return how many small files of a server should be on the way before they are opened."""
+        return 0
+
+    def open_ahead(self, addresses: Sequence[str]) -> None:  # noqa: B027  # likewise
+        """Request small files that will be opened next, without waiting for them.
+
+        `open` returns what has come of one; a file that did not come is requested again. What is
+        never opened is dropped at the end.
+
+        Args:
+            addresses: in the order in which they will be opened.
         """
 
     @abstractmethod

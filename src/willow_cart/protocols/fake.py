@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 
@@ -36,22 +36,39 @@ class FakeAccess(Access):
         files: what is there, by address.
         piece: how many bytes come at a time.
         pause: seconds before each piece.
+        ahead: how many files should be on the way before they are opened.
 
     Attributes:
         files: what is there, by address.
         asked: every request in order, as (address, start).
+        opened_ahead: the addresses of each group that was requested ahead.
         most_open: how many deliveries were open at a time, at most.
     """
 
     def __init__(
-        self, files: Mapping[str, FakeFile], *, piece: int = CHUNK, pause: float = 0.0
+        self,
+        files: Mapping[str, FakeFile],
+        *,
+        piece: int = CHUNK,
+        pause: float = 0.0,
+        ahead: int = 0,
     ) -> None:
         self.files = dict(files)
+        self.opened_ahead: list[list[str]] = []
+        self._ahead = ahead
         self.asked: list[tuple[str, int]] = []
         self.most_open = 0
         self._open: set[Download] = set()
         self._piece = piece
         self._pause = pause
+
+    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
+        """Return how many files should be on the way; see `Access.files_ahead`."""
+        return self._ahead
+
+    def open_ahead(self, addresses: Sequence[str]) -> None:
+        """Record what is requested ahead; see `Access.open_ahead`."""
+        self.opened_ahead.append([*addresses])
 
     def open(
         self,

@@ -11,7 +11,7 @@ import tempfile
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from typing import IO, cast
 
@@ -115,6 +115,14 @@ class KeptAnswers(Access):
             kept.close()
             return Unchanged(kept.facts)
         return kept
+
+    def files_ahead(self, address: str) -> int:
+        """Return how many files should be on the way; see `Access.files_ahead`."""
+        return self._access.files_ahead(address)
+
+    def open_ahead(self, addresses: Sequence[str]) -> None:
+        """Request files whose answers are not kept; see `Access.open_ahead`."""
+        self._access.open_ahead([each for each in addresses if not self.holds(each)])
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Collection
+from collections import defaultdict
+from collections.abc import Callable, Collection, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from functools import partial
 from importlib import import_module
@@ -111,6 +113,22 @@ class ProtocolRouter(Access):
     ) -> Download | Unchanged:
         """Request a file; see `Access.open`."""
         return self._access_to(address).open(address, start=start, end=end, validators=validators)
+
+    def files_ahead(self, address: str) -> int:
+        """Return how many files should be on the way; see `Access.files_ahead`."""
+        try:
+            return self._access_to(address).files_ahead(address)
+        except BadAddress:  # it is reported when it is opened
+            return 0
+
+    def open_ahead(self, addresses: Sequence[str]) -> None:
+        """Request files that will be opened next; see `Access.open_ahead`."""
+        by_access: defaultdict[Access, list[str]] = defaultdict(list)
+        for address in addresses:
+            with suppress(BadAddress):  # it is reported when it is opened
+                by_access[self._access_to(address)].append(address)
+        for access, those in by_access.items():
+            access.open_ahead(those)
 
     def ask(self, address: str) -> Metadata:
         """Request the metadata of a file; see `Access.ask`."""

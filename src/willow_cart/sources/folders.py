@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from urllib.parse import quote, unquote
 
-from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
@@ -132,17 +132,6 @@ def _iso_moment(text: str) -> datetime | None:
     except ValueError:
         return None
     return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-
-
-def require_folder_address(address: str) -> str:
-    """Return the address of a folder, with a slash at the end.
-
-    Raises:
-        UnreadableSource: it has a query, so that nothing can be below it.
-    """
-    if "?" in address:
-        raise UnreadableSource(address, "cannot be a folder", "leave out its query")
-    return address if address.endswith("/") else f"{address}/"
 
 
 def _is_entry(address: str, folder: str) -> bool:

@@ -9,9 +9,10 @@ from itertools import islice, takewhile
 from urllib.parse import unquote
 
 from willow_cart.addresses import expand_ranges, name_of, normalise
-from willow_cart.errors import BadAddress
+from willow_cart.checks.soft_failures import INSPECTED_BYTES, PAGE_TYPES, looks_like_page
+from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.kinds import extension_of, kind_of
-from willow_cart.model import Offer
+from willow_cart.model import Metadata, Offer
 
 # How the documents begin that are no pages.
 _BEGINNING = re.compile(rb"(?:\xef\xbb\xbf)?\s*<(?:\?xml|rss|feed|rdf|urlset|sitemapindex|list)\b")
@@ -21,6 +22,11 @@ _XML = frozenset({"xml", "rss", "atom", "rdf"})
 
 CATALOGUE_NAMES = frozenset({"datapackage.json", "ro-crate-metadata.json", "bagit.txt"})
 """What catalogues are called by their standards."""
+
+CATALOGUE_TYPES = frozenset(
+    {"application/geo+json", "application/ld+json", "application/linkset+json"}
+)
+"""What a catalogue is sent as; other JSON is data."""
 
 
 class Kind(StrEnum):
@@ -157,3 +163,35 @@ def folder_below(folder: str, address: str) -> str | None:
         return ""
     parts = [unquote(part).replace("/", "_") for part in between.split("/")[:-1]]
     return "/".join(part for part in parts if part)
+
+
+def require_folder_address(address: str) -> str:
+    """Return the address of a folder, with a slash at the end.
+
+    Raises:
+        UnreadableSource: it has a query, so that nothing can be below it.
+    """
+    if "?" in address:
+        raise UnreadableSource(address, "cannot be a folder", "leave out its query")
+    return address if address.endswith("/") else f"{address}/"
+
+
+def is_catalogue(address: str, media_type: str) -> bool:
+    """Whether a document calls itself a catalogue, by its name or its type."""
+    return name_of(address) in CATALOGUE_NAMES or media_type in CATALOGUE_TYPES
+
+
+def kind_of_document(content: bytes, facts: Metadata) -> Kind | None:
+    """Return the type of a document, from its headers and its first bytes."""
+    if facts.media_type in PAGE_TYPES:
+        return Kind.PAGE
+    if is_catalogue(facts.address, facts.media_type):
+        return Kind.CATALOGUE
+    if facts.media_type == "application/json":
+        return Kind.FOLDER
+    beginning = content[:INSPECTED_BYTES]
+    if looks_like_xml(beginning):
+        return Kind.FEED
+    if content.startswith(b"\x1f\x8b"):
+        return Kind.SITEMAP if is_packed_sitemap(facts.address) else None
+    return Kind.PAGE if looks_like_page(beginning) else None

@@ -1,4 +1,4 @@
-"""Read a server's documents: find out their type, then list them."""
+"""List what is at an address: by the protocol of its server, or from the document it sends."""
 
 from __future__ import annotations
 
@@ -10,38 +10,25 @@ from willow_cart.checks.soft_failures import (
     INSPECTED_BYTES,
     PAGE_TYPES,
     asks_to_sign_in,
-    looks_like_page,
     title_of,
 )
-from willow_cart.errors import BadAddress, NotServed, UnreadableSource
+from willow_cart.errors import NotServed, UnreadableSource
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access, DirectoryLister, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
-from willow_cart.protocols.webdav import WebDav
 from willow_cart.redaction import without_secrets
-from willow_cart.safe_xml import Element, local_name
-from willow_cart.sources import feeds, sitemaps
-from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
-from willow_cart.sources.catalogues.catalogue_reader import (
-    is_catalogue,
-    read_catalogue,
-    read_items,
-)
 from willow_cart.sources.directories import list_directory
 from willow_cart.sources.discovery import PageRules
-from willow_cart.sources.folders import (
-    is_folder_index,
-    read_folder,
-    read_json_folder,
-    read_xml_folder,
+from willow_cart.sources.listing import (
+    Kind,
+    Listing,
+    is_catalogue,
+    is_packed_sitemap,
+    kind_of_document,
     require_folder_address,
 )
-from willow_cart.sources.listing import Kind, Listing, is_packed_sitemap, looks_like_xml
-from willow_cart.sources.web_pages.markup import open_page, parse_xml
-from willow_cart.sources.web_pages.pages import read_page
-from willow_cart.sources.web_pages.references import Resolver
 
 Answer = tuple[Metadata, bytes] | None
 """What a place answers, where that may list something; None for a file."""
@@ -78,7 +65,7 @@ def _fetch(
         if may_list and kind is None and not facts.media_type:
             # A server that names no type may be sending a film.
             beginning = delivery.read()
-            may_list = _kind_of(beginning, facts) is not None
+            may_list = kind_of_document(beginning, facts) is not None
         if may_list:
             return facts, beginning + read_whole(delivery, largest, access.document_seconds)
         if address.endswith("/") and facts.media_type == "text/plain" and not facts.attachment:
@@ -136,7 +123,7 @@ class Reader:
             UnreadableSource: what it answers cannot be read.
         """
         is_webdav = kind is Kind.WEBDAV
-        directory = WebDav(self._access) if is_webdav else self._access.directory(address)
+        directory = self._webdav() if is_webdav else self._access.directory(address)
         if directory is not None:
             return self._list(directory, address, kind, source)
         if kind is Kind.FOLDER:
@@ -148,7 +135,7 @@ class Reader:
         except (NotServed, UnreadableSource):
             # A server of WebDAV need not show its folders as pages.
             if kind is None and address.endswith("/") and self._access.has_properties(address):
-                return self._list(WebDav(self._access), address, Kind.WEBDAV, source)
+                return self._list(self._webdav(), address, Kind.WEBDAV, source)
             raise
         if found is None:
             return None
@@ -162,6 +149,11 @@ class Reader:
         if listing is None and keep is not None:
             keep(address, ReadDelivery(facts), content)
         return listing
+
+    def _webdav(self) -> DirectoryLister:
+        from willow_cart.protocols.webdav import WebDav  # and what reads XML
+
+        return WebDav(self._access)
 
     def _list(
         self, directory: DirectoryLister, address: str, kind: Kind | None, source: str
@@ -181,77 +173,10 @@ class Reader:
         Raises:
             UnreadableSource: it is not what it was said to be, or broken.
         """
-        shown = without_secrets(facts.address) or source
-        if facts.items and kind in (None, Kind.CATALOGUE):
-            return read_items(facts.items, facts.address, source)
-        found = kind or _kind_of(content, facts)
-        if found is Kind.CATALOGUE:
-            return self._read_catalogue(content, facts, kind, source)
-        if found in (Kind.PAGE, Kind.FOLDER):
-            is_json = facts.media_type == "application/json"
-            if kind is not Kind.PAGE and (is_json or content.lstrip().startswith(b"[")):
-                return read_json_folder(content, facts.address, source)
-            if kind is Kind.FOLDER and looks_like_xml(content[:INSPECTED_BYTES]):
-                return self._read_xml_folder(content, facts, shown, source)
-            page = open_page(content, facts.address, facts.charset)
-            if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
-                return read_folder(page, source)
-            listing = read_page(page, self._rules, source)
-        elif found in (Kind.FEED, Kind.SITEMAP):
-            read = self._read_xml(parse_xml(content, shown), facts, kind, shown, source)
-            if read is None or read.kind is Kind.FOLDER:
-                return read
-            listing = read
-        else:
-            return None
-        listing.following = listing.following or _next_in_header(facts)
-        return listing
+        # What reads documents takes longer to import than a short folder takes to haul.
+        from willow_cart.sources.document_reader import DocumentReader
 
-    def _read_xml(
-        self, root: Element, facts: Metadata, kind: Kind | None, shown: str, source: str
-    ) -> Listing | None:
-        """Read a feed, a sitemap or a folder index in XML; None for another document.
-
-        Raises:
-            UnreadableSource: it is not what it was said to be.
-        """
-        name = local_name(root).lower()
-        if name in feeds.ROOTS:
-            return feeds.read_feed(root, facts.address, source)
-        if name in sitemaps.ROOTS:
-            return sitemaps.read_sitemap(root, facts.address, source)
-        if kind is None:
-            return read_xml_folder(root, facts.address, source)
-        raise UnreadableSource(
-            shown, f"cannot be read as {kind}", "use another --as, or leave it out"
-        )
-
-    def _read_catalogue(
-        self, content: bytes, facts: Metadata, kind: Kind | None, source: str
-    ) -> Listing | None:
-        """Read a catalogue; a document that only may have been one is a file.
-
-        Raises:
-            UnreadableSource: it was said to be one, and is not.
-        """
-        if content.startswith(DECLARATION):
-            return read_bag(self._access, facts.address, source)
-        listing = read_catalogue(content, facts.address, source, facts.charset)
-        if listing is None and kind is not None:
-            raise UnreadableSource(
-                without_secrets(facts.address) or source,
-                "describes no files by a standard that is known",
-                "use another --as, or leave it out",
-            )
-        if listing is not None:
-            listing.following = listing.following or _next_in_header(facts)
-        return listing
-
-    def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
-        listing = read_xml_folder(parse_xml(content, shown), facts.address, source)
-        if listing is None:
-            raise UnreadableSource(shown, "not a folder index", "use another --as, or leave it out")
-        return listing
+        return DocumentReader(self._access, self._rules).understand(content, facts, kind, source)
 
 
 def _may_list(facts: Metadata) -> bool:
@@ -269,22 +194,6 @@ def _may_list(facts: Metadata) -> bool:
     return is_xml and media_type != "image/svg+xml"
 
 
-def _kind_of(content: bytes, facts: Metadata) -> Kind | None:
-    """Return the type of a document, from its headers and its first bytes."""
-    if facts.media_type in PAGE_TYPES:
-        return Kind.PAGE
-    if is_catalogue(facts.address, facts.media_type):
-        return Kind.CATALOGUE
-    if facts.media_type == "application/json":
-        return Kind.FOLDER
-    beginning = content[:INSPECTED_BYTES]
-    if looks_like_xml(beginning):
-        return Kind.FEED
-    if content.startswith(b"\x1f\x8b"):
-        return Kind.SITEMAP if is_packed_sitemap(facts.address) else None
-    return Kind.PAGE if looks_like_page(beginning) else None
-
-
 def _require_let_in(asked: str, facts: Metadata, content: bytes) -> None:
     """Refuse a sign-in page in place of the requested one.
 
@@ -300,10 +209,3 @@ def _require_let_in(asked: str, facts: Metadata, content: bytes) -> None:
             "leads to a sign-in page" + (f', "{title}"' if title else ""),
             HOW_TO_SIGN_IN,
         )
-
-
-def _next_in_header(facts: Metadata) -> str | None:
-    try:
-        return Resolver(facts.address).resolve(facts.following or "")
-    except BadAddress:
-        return None

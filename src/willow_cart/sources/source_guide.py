@@ -53,16 +53,16 @@ from willow_cart.sources.listing import (
     placed_below,
 )
 from willow_cart.sources.lists import offers_promised, read_list, uncommented
+from willow_cart.sources.reading import Answer, fetch_answer
 from willow_cart.sources.remote_listing import RemoteLister
 from willow_cart.sources.stores import offers_in_store
+from willow_cart.sources.walk import Walk
 from willow_cart.sources.wildcards import has_web_wildcard, matching_offers
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:
     from willow_cart.protocols.kept_answers import Keep
     from willow_cart.sources.asking import Progress
-    from willow_cart.sources.reading import Answer
-    from willow_cart.sources.walk import Walk
 
 STANDARD_INPUT = "-"
 
@@ -131,9 +131,6 @@ class SourceGuide:
         first = next(addresses := self._to_ask(sources), None)
         if first is None:
             return
-        # Reading pages takes longer to import than a short list takes to haul.
-        from willow_cart.sources.reading import fetch_answer
-
         self._ahead = AskAhead(
             chain([first], addresses),
             lambda address: fetch_answer(
@@ -154,7 +151,7 @@ class SourceGuide:
                     address = normalise(next(expand_ranges(source)))
                     if has_web_wildcard(address):
                         continue  # its folder is asked
-                    if not self._is_file(address) and self._access.store(address) is None:
+                    if not (self._is_file(address) or self._is_listed(address)):
                         yield address
 
     def close(self) -> None:
@@ -332,8 +329,14 @@ class SourceGuide:
         if has_web_wildcard(address):
             return False
         # Where folders are listed, a list also says how large a single file is.
-        lists = self._access.directory(address) or self._access.store(address)
-        return lists is None and (not may_be_listing(address) or self._asking.is_known(address))
+        if self._is_listed(address):
+            return False
+        return not may_be_listing(address) or self._asking.is_known(address)
+
+    def _is_listed(self, address: str) -> bool:
+        """Whether the server of an address lists what it has by its own protocol."""
+        access = self._access
+        return access.directory(address) is not None or access.store(address) is not None
 
     def _store_at(self, address: str) -> ObjectStore | None:
         """Return the lister of objects if an address is in a store."""
@@ -370,9 +373,6 @@ class SourceGuide:
         return self._walk
 
     def _new_walk(self, source: str, looking: DiscoveryOptions) -> Walk:
-        # Reading pages takes longer to import than a short list takes to haul.
-        from willow_cart.sources.walk import Walk
-
         answer = None if self._ahead is None else self._ahead.take
         return Walk(
             self._access,

@@ -181,6 +181,11 @@ class HaulPolicy:
     strands: int | None = 1
 
     @property
+    def may_hurry(self) -> bool:
+        """Whether a host may be asked for several files at a time, as fast as it answers."""
+        return min(self.lanes, self.lanes_per_host) > 1 and self.pace.is_free
+
+    @property
     def connections_per_host(self) -> int:
         """Return how many connections one host may have at most."""
         return self.most_lanes_per_host or self.lanes_per_host

@@ -7,7 +7,10 @@ An address is `sftp://[user@]host[:port]/path`; its path begins at the root of t
 from __future__ import annotations
 
 import stat
-from collections.abc import Iterator
+import threading
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, cast
@@ -36,6 +39,12 @@ from willow_cart.units import count_of, printable
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
+
+# Enough to keep the server busy; each is held in memory, up to the size of a first read.
+_FILES_AHEAD = 16
+
+# Files that are never asked for, such as those of a host that was given up, are dropped then.
+_MOST_KEPT = 256
 
 # Names come in answers of a hundred or so; this is about what one takes on the line.
 _ENTRY_BYTES = 100
@@ -79,6 +88,8 @@ class SftpAccess(Access, DirectoryLister):
             self.document_seconds = longest
         self._stall_after = stall_after if longest is None else min(stall_after, longest)
         self._largest_listing = largest_listing
+        self._ahead: dict[str, Future[tuple[Any, bytes] | None]] = {}
+        self._changing_ahead = threading.Lock()
         self._pool = SftpConnections(
             sign_ins=sign_ins or SignIns(),
             host_keys=host_keys or HostKeys(),
@@ -101,11 +112,16 @@ class SftpAccess(Access, DirectoryLister):
         Its attributes and its first bytes are requested at once, which saves a round trip.
         """
         self._pool.wait_turn(host_of(address))
-        session = self._pool.take(address)
+        with self._changing_ahead:
+            ahead = self._ahead.pop(address, None)
+        session = None
+        came = None if start or end is not None else self._came_ahead(address, ahead)
         try:
-            file, attributes, beginning = self._pool.run(
-                address, _open(session, _path_of(address), start, end), self._stall_after
-            )
+            if came is None:
+                session = self._pool.take(address)
+                request = _open(session, _path_of(address), start, end)
+                came = self._pool.run(address, request, self._stall_after)
+            file, attributes, beginning = came
             facts = _facts(address, attributes)
             same = validators is not None and facts.validators == validators and bool(validators)
             delivery = SftpDownload(self._pool, session, file, facts)
@@ -117,9 +133,48 @@ class SftpAccess(Access, DirectoryLister):
             else:
                 delivery.begin(0, None, beginning if not start else None)
         except BaseException:
-            self._pool.release(session)
+            if session is not None:
+                self._pool.release(session)
             raise
         return delivery
+
+    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
+        """Return how many small files should be on the way; see `Access.files_ahead`."""
+        return _FILES_AHEAD
+
+    def open_ahead(self, addresses: Sequence[str]) -> None:
+        """Request small files over connections that stand; see `Access.open_ahead`.
+
+        Several of them take one turn of the event loop, instead of several turns for each.
+        """
+        by_session: defaultdict[Session, list[str]] = defaultdict(list)
+        for address in addresses:
+            if (session := self._pool.standing(address)) is not None:
+                by_session[session].append(address)
+        for session, those in by_session.items():
+            answers = self._pool.start_all([_open_by_address(session, each) for each in those])
+            with self._changing_ahead:
+                self._ahead.update(zip(those, answers, strict=True))
+                for address in [*self._ahead][:-_MOST_KEPT]:
+                    del self._ahead[address]
+
+    def _came_ahead(
+        self, address: str, ahead: Future[tuple[Any, bytes] | None] | None
+    ) -> tuple[None, Any, bytes] | None:
+        """Return what came of a file that was opened ahead; None if it is to be requested.
+
+        Raises:
+            TransferFailed: the server does not answer.
+        """
+        if ahead is None:
+            return None
+        try:
+            came = ahead.result(self._stall_after)
+        except TimeoutError as error:
+            raise self._pool.translate(error, address) from error
+        except (Exception, CancelledError):
+            return None  # such as too many open files, or a connection that was lost
+        return came and (None, *came)
 
     def ask(self, address: str) -> Metadata:
         """Request the size and the time of a file."""
@@ -203,13 +258,21 @@ async def _open(
     A file that is whole with its first bytes is closed already, and None is returned for it. It
     is read without the machinery for parallel reads, which takes longer than everything else.
     """
-    if not start and end is None:
-        file, attributes, beginning = await _begin(session, path, 0, FIRST_READ_BYTES, 0)
-        session.close_later(file)
-        if len(beginning) == attributes.size:
-            return None, attributes, beginning
+    if not start and end is None and (small := await _open_small(session, path)):
+        return None, *small
     size = FIRST_READ_BYTES if end is None else min(FIRST_READ_BYTES, end - start)
     return await _begin(session, path, start, size, -1)
+
+
+async def _open_by_address(session: Session, address: str) -> tuple[Any, bytes] | None:
+    return await _open_small(session, _path_of(address))
+
+
+async def _open_small(session: Session, path: bytes) -> tuple[Any, bytes] | None:
+    """Return the attributes and the bytes of a small file; None if it is larger."""
+    file, attributes, beginning = await _begin(session, path, 0, FIRST_READ_BYTES, 0)
+    session.close_later(file)
+    return (attributes, beginning) if len(beginning) == attributes.size else None
 
 
 async def _begin(

@@ -26,19 +26,21 @@ class SftpDownload(Download):
 
     Args:
         pool: of the session.
-        session: where the file is.
-        file: what asyncssh knows it by; None if it is closed, because its first bytes are all.
+        session: where the file is open; None if it is closed, because its first bytes are all.
+        file: what asyncssh knows it by; None likewise.
         facts: what is known of it.
     """
 
     in_parts = True
 
-    def __init__(self, pool: SftpConnections, session: Session, file: Any, facts: Metadata) -> None:
+    def __init__(
+        self, pool: SftpConnections, session: Session | None, file: Any, facts: Metadata
+    ) -> None:
         self.facts = facts
         self.start = 0
         self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
         self._pool = pool
-        self._session: Session | None = session
+        self._session = session
         self._file = file
         self._end: int | None = None
         self._at = 0

@@ -9,7 +9,7 @@ import asyncio
 import concurrent.futures
 import threading
 from collections import defaultdict
-from collections.abc import Coroutine, Iterator
+from collections.abc import Coroutine, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -103,6 +103,14 @@ class SftpConnections:
     def start(self, request: Coroutine[Any, Any, Answer]) -> concurrent.futures.Future[Answer]:
         """Have the loop make a request."""
         return asyncio.run_coroutine_threadsafe(request, self._running_loop())
+
+    def start_all(
+        self, requests: Sequence[Coroutine[Any, Any, Answer]]
+    ) -> list[concurrent.futures.Future[Answer]]:
+        """Have the loop make several requests at once."""
+        answers = [concurrent.futures.Future[Answer]() for _ in requests]
+        self.start(_answer_all(requests, answers))
+        return answers
 
     def run(self, address: str, request: Coroutine[Any, Any, Answer], seconds: float) -> Answer:
         """Make a request, and wait for its answer.
@@ -198,6 +206,11 @@ class SftpConnections:
             self._sessions[origin].append(session)
             self._change.notify_all()
         return session
+
+    def standing(self, address: str) -> Session | None:
+        """Return a session that is connected to a server already; None if there is none."""
+        with self._change:
+            return min(self._living(origin_of(address)), key=lambda each: each.files, default=None)
 
     def _living(self, origin: str) -> list[Session]:
         living = [each for each in self._sessions[origin] if not each.connection.is_closed()]
@@ -303,6 +316,24 @@ class SftpConnections:
         """Translate an exception of asyncssh or the system into one of ours."""
         signed = self._sign_ins.sign_in_for(address) is not None
         return sftp_errors.translate(error, address, stall_after=self.stall_after, signed=signed)
+
+
+async def _answer_all(
+    requests: Sequence[Coroutine[Any, Any, Answer]],
+    answers: Sequence[concurrent.futures.Future[Answer]],
+) -> None:
+    """Make requests at the same time, and put each result where it is waited for."""
+
+    async def answer_one(
+        request: Coroutine[Any, Any, Answer], answer: concurrent.futures.Future[Answer]
+    ) -> None:
+        try:
+            answer.set_result(await request)
+        except BaseException as error:
+            answer.set_exception(error)
+            raise
+
+    await asyncio.gather(*map(answer_one, requests, answers), return_exceptions=True)
 
 
 async def _close(file: Any) -> None:

@@ -12,7 +12,6 @@ from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import partial
 
-from willow_cart.addresses import name_of
 from willow_cart.errors import BadAddress
 from willow_cart.model import Checksum, DataExtent, Offer
 from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
@@ -24,14 +23,11 @@ from willow_cart.sources.catalogues.catalogue_words import (
     text_of,
     value_of,
 )
-from willow_cart.sources.listing import CATALOGUE_NAMES, Kind, Listing, folder_below, folder_of
+from willow_cart.sources.listing import Kind, Listing, folder_below, folder_of
 from willow_cart.sources.sitemaps import read_moment
 from willow_cart.sources.web_pages.markup import open_page
 from willow_cart.sources.web_pages.references import Resolver
 from willow_cart.units import read_count
-
-MEDIA_TYPES = frozenset({"application/geo+json", "application/ld+json", "application/linkset+json"})
-"""What a catalogue is sent as; other JSON is data."""
 
 # The beginnings of multihashes (multiformats.io), as STAC's file extension writes checksums.
 _MULTIHASHES = {"1220": "sha256", "1340": "sha512", "1114": "sha1", "d50110": "md5"}
@@ -47,11 +43,6 @@ _OF_COLLECTIONS = ("stac_version", "license", "sci:citation")
 
 # Below a relation of one of these kinds a catalogue goes on (STAC, "Relation types").
 _PARTS = ("item", "items", "child")
-
-
-def is_catalogue(address: str, media_type: str) -> bool:
-    """Whether a document calls itself a catalogue, by its name or its type."""
-    return name_of(address) in CATALOGUE_NAMES or media_type in MEDIA_TYPES
 
 
 def read_catalogue(content: bytes, address: str, source: str, charset: str = "") -> Listing | None:

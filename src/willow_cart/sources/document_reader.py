@@ -1,0 +1,124 @@
+"""Read documents: find out their type, then list what they refer to."""
+
+from __future__ import annotations
+
+from willow_cart.checks.soft_failures import INSPECTED_BYTES
+from willow_cart.errors import BadAddress, UnreadableSource
+from willow_cart.model import Metadata
+from willow_cart.protocols import Access
+from willow_cart.redaction import without_secrets
+from willow_cart.safe_xml import Element, local_name
+from willow_cart.sources import feeds, sitemaps
+from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
+from willow_cart.sources.catalogues.catalogue_reader import read_catalogue, read_items
+from willow_cart.sources.discovery import PageRules
+from willow_cart.sources.folders import (
+    is_folder_index,
+    read_folder,
+    read_json_folder,
+    read_xml_folder,
+)
+from willow_cart.sources.listing import Kind, Listing, kind_of_document, looks_like_xml
+from willow_cart.sources.web_pages.markup import open_page, parse_xml
+from willow_cart.sources.web_pages.pages import read_page
+from willow_cart.sources.web_pages.references import Resolver
+
+
+class DocumentReader:
+    """Reads documents; thread-safe.
+
+    Args:
+        access: how places are talked to, for catalogues that are in several documents.
+        rules: what counts on pages.
+    """
+
+    def __init__(self, access: Access, rules: PageRules) -> None:
+        self._access = access
+        self._rules = rules
+
+    def understand(
+        self, content: bytes, facts: Metadata, kind: Kind | None, source: str
+    ) -> Listing | None:
+        """List the references in a document; None if it is a file.
+
+        Raises:
+            UnreadableSource: it is not what it was said to be, or broken.
+        """
+        shown = without_secrets(facts.address) or source
+        if facts.items and kind in (None, Kind.CATALOGUE):
+            return read_items(facts.items, facts.address, source)
+        found = kind or kind_of_document(content, facts)
+        if found is Kind.CATALOGUE:
+            return self._read_catalogue(content, facts, kind, source)
+        if found in (Kind.PAGE, Kind.FOLDER):
+            is_json = facts.media_type == "application/json"
+            if kind is not Kind.PAGE and (is_json or content.lstrip().startswith(b"[")):
+                return read_json_folder(content, facts.address, source)
+            if kind is Kind.FOLDER and looks_like_xml(content[:INSPECTED_BYTES]):
+                return self._read_xml_folder(content, facts, shown, source)
+            page = open_page(content, facts.address, facts.charset)
+            if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
+                return read_folder(page, source)
+            listing = read_page(page, self._rules, source)
+        elif found in (Kind.FEED, Kind.SITEMAP):
+            read = self._read_xml(parse_xml(content, shown), facts, kind, shown, source)
+            if read is None or read.kind is Kind.FOLDER:
+                return read
+            listing = read
+        else:
+            return None
+        listing.following = listing.following or _next_in_header(facts)
+        return listing
+
+    def _read_xml(
+        self, root: Element, facts: Metadata, kind: Kind | None, shown: str, source: str
+    ) -> Listing | None:
+        """Read a feed, a sitemap or a folder index in XML; None for another document.
+
+        Raises:
+            UnreadableSource: it is not what it was said to be.
+        """
+        name = local_name(root).lower()
+        if name in feeds.ROOTS:
+            return feeds.read_feed(root, facts.address, source)
+        if name in sitemaps.ROOTS:
+            return sitemaps.read_sitemap(root, facts.address, source)
+        if kind is None:
+            return read_xml_folder(root, facts.address, source)
+        raise UnreadableSource(
+            shown, f"cannot be read as {kind}", "use another --as, or leave it out"
+        )
+
+    def _read_catalogue(
+        self, content: bytes, facts: Metadata, kind: Kind | None, source: str
+    ) -> Listing | None:
+        """Read a catalogue; a document that only may have been one is a file.
+
+        Raises:
+            UnreadableSource: it was said to be one, and is not.
+        """
+        if content.startswith(DECLARATION):
+            return read_bag(self._access, facts.address, source)
+        listing = read_catalogue(content, facts.address, source, facts.charset)
+        if listing is None and kind is not None:
+            raise UnreadableSource(
+                without_secrets(facts.address) or source,
+                "describes no files by a standard that is known",
+                "use another --as, or leave it out",
+            )
+        if listing is not None:
+            listing.following = listing.following or _next_in_header(facts)
+        return listing
+
+    def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
+        listing = read_xml_folder(parse_xml(content, shown), facts.address, source)
+        if listing is None:
+            raise UnreadableSource(shown, "not a folder index", "use another --as, or leave it out")
+        return listing
+
+
+def _next_in_header(facts: Metadata) -> str | None:
+    try:
+        return Resolver(facts.address).resolve(facts.following or "")
+    except BadAddress:
+        return None
