@@ -7,7 +7,7 @@ import os
 import random
 import subprocess
 import threading
-from collections.abc import AsyncIterator, Iterator, Sequence
+from collections.abc import AsyncIterator, Awaitable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -237,7 +237,7 @@ class _PasswordServer(asyncssh.SSHServer):
         return not self._asks
 
     def validate_password(self, username: str, password: str) -> bool:
-        return (username, password) == ("ida", "reedmace")
+        return username in ("ida", "ben") and password == "reedmace"
 
     def kbdint_auth_supported(self) -> bool:
         return self._asks
@@ -370,3 +370,52 @@ def test_a_server_that_lies_gets_nothing_under_a_name(tmp_path: Path, home: dict
     assert "3 names left out, such as '../../evil.csv', which cannot be one of a file" in done.err
     assert files_in(tmp_path / "data") == {}
     assert not list(tmp_path.glob("*evil*"))
+
+
+class _Shelves(asyncssh.SFTPServer):
+    """A folder for each user, of which few files may be open at a time."""
+
+    root = b""
+    refused = 0
+
+    def __init__(self, chan: asyncssh.SSHServerChannel[bytes]) -> None:
+        user = chan.get_extra_info("username")
+        super().__init__(chan, chroot=self.root + b"/" + user.encode())
+        self._opened = 0
+
+    def open(self, path: bytes, pflags: int, attrs: asyncssh.SFTPAttrs) -> object:
+        if self._opened == 3:
+            type(self).refused += 1
+            raise asyncssh.SFTPFailure("too many open files")
+        self._opened += 1
+        return super().open(path, pflags, attrs)
+
+    def close(self, file_obj: object) -> Awaitable[None] | None:
+        self._opened -= 1
+        return super().close(file_obj)
+
+
+def test_what_is_requested_ahead_is_of_its_own_user_and_comes_although_few_files_may_be_open(
+    tmp_path: Path, home: dict[str, str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(_Shelves, "root", bytes(tmp_path / "shelves"))
+    monkeypatch.setattr(_Shelves, "refused", 0)
+    for user in ("ida", "ben"):
+        (tmp_path / "shelves" / user).mkdir(parents=True)
+        for number in range(40):
+            file = tmp_path / "shelves" / user / f"level_{number}.csv"
+            file.write_bytes(user.encode() * (1 + 700 * number))
+    fingerprint = make_key(tmp_path / "host")
+    with password_server(tmp_path / "host", asks=False, sftp=_Shelves) as port:
+        places = [f"sftp://{user}@127.0.0.1:{port}/" for user in ("ida", "ben")]
+        words = [
+            "haul", *places, "--host-key", fingerprint, "--user", "ida", "--password", "env:FEN",
+            "--into", "data", "--pause", "0.1",
+        ]  # fmt: skip
+        done = run(*words, cwd=tmp_path, env=home | {"FEN": "reedmace"})
+        assert done.code == 0, done.err
+        again = run(*words, cwd=tmp_path, env=home | {"FEN": "reedmace"})
+    assert "80 chosen: all unchanged" in again.out, again.err
+    came, sent = (sorted(files_in(tmp_path / top).values()) for top in ("data", "shelves"))
+    assert came == sent
+    assert _Shelves.refused, "several files are asked for at a time"

@@ -210,7 +210,7 @@ class Access(ABC):
     def open_ahead(self, addresses: Sequence[str]) -> None:  # noqa: B027  # likewise
         """Request small files that will be opened next, without waiting for them.
 
-        `open` returns what has come of one; a file that did not come is requested again. What is
+        `open` returns the answer for such a file; one that did not come is requested again. What is
         never opened is dropped at the end.
 
         Args:

@@ -7,10 +7,7 @@ An address is `sftp://[user@]host[:port]/path`; its path begins at the root of t
 from __future__ import annotations
 
 import stat
-import threading
-from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from concurrent.futures import CancelledError, Future
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any, cast
@@ -29,6 +26,7 @@ from willow_cart.protocols.base import (
 )
 from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
+from willow_cart.protocols.sftp.sftp_ahead import FILES_AHEAD, SmallFilesAhead
 from willow_cart.protocols.sftp.sftp_delivery import FIRST_READ_BYTES, SftpDownload
 from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
 from willow_cart.protocols.sftp.sftp_trust import HostKeys
@@ -39,12 +37,6 @@ from willow_cart.units import count_of, printable
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
-
-# Enough to keep the server busy; each is held in memory, up to the size of a first read.
-_FILES_AHEAD = 16
-
-# Files that are never asked for, such as those of a host that was given up, are dropped then.
-_MOST_KEPT = 256
 
 # Names come in answers of a hundred or so; this is about what one takes on the line.
 _ENTRY_BYTES = 100
@@ -88,14 +80,13 @@ class SftpAccess(Access, DirectoryLister):
             self.document_seconds = longest
         self._stall_after = stall_after if longest is None else min(stall_after, longest)
         self._largest_listing = largest_listing
-        self._ahead: dict[str, Future[tuple[Any, bytes] | None]] = {}
-        self._changing_ahead = threading.Lock()
         self._pool = SftpConnections(
             sign_ins=sign_ins or SignIns(),
             host_keys=host_keys or HostKeys(),
             stall_after=self._stall_after,
             pacer=pacer,
         )
+        self._ahead = SmallFilesAhead(self._pool, _open_by_address)
 
     # The seam
 
@@ -112,10 +103,9 @@ class SftpAccess(Access, DirectoryLister):
         Its attributes and its first bytes are requested at once, which saves a round trip.
         """
         self._pool.wait_turn(host_of(address))
-        with self._changing_ahead:
-            ahead = self._ahead.pop(address, None)
+        small = self._ahead.take(address)
+        came = (None, *small) if small and not start and end is None else None
         session = None
-        came = None if start or end is not None else self._came_ahead(address, ahead)
         try:
             if came is None:
                 session = self._pool.take(address)
@@ -140,41 +130,11 @@ class SftpAccess(Access, DirectoryLister):
 
     def files_ahead(self, address: str) -> int:  # noqa: ARG002  # the same for all
         """Return how many small files should be on the way; see `Access.files_ahead`."""
-        return _FILES_AHEAD
+        return FILES_AHEAD
 
     def open_ahead(self, addresses: Sequence[str]) -> None:
-        """Request small files over connections that stand; see `Access.open_ahead`.
-
-        Several of them take one turn of the event loop, instead of several turns for each.
-        """
-        by_session: defaultdict[Session, list[str]] = defaultdict(list)
-        for address in addresses:
-            if (session := self._pool.standing(address)) is not None:
-                by_session[session].append(address)
-        for session, those in by_session.items():
-            answers = self._pool.start_all([_open_by_address(session, each) for each in those])
-            with self._changing_ahead:
-                self._ahead.update(zip(those, answers, strict=True))
-                for address in [*self._ahead][:-_MOST_KEPT]:
-                    del self._ahead[address]
-
-    def _came_ahead(
-        self, address: str, ahead: Future[tuple[Any, bytes] | None] | None
-    ) -> tuple[None, Any, bytes] | None:
-        """Return what came of a file that was opened ahead; None if it is to be requested.
-
-        Raises:
-            TransferFailed: the server does not answer.
-        """
-        if ahead is None:
-            return None
-        try:
-            came = ahead.result(self._stall_after)
-        except TimeoutError as error:
-            raise self._pool.translate(error, address) from error
-        except (Exception, CancelledError):
-            return None  # such as too many open files, or a connection that was lost
-        return came and (None, *came)
+        """Request small files over connections that stand; see `Access.open_ahead`."""
+        self._ahead.begin(addresses)
 
     def ask(self, address: str) -> Metadata:
         """Request the size and the time of a file."""

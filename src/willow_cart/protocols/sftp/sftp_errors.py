@@ -24,6 +24,9 @@ from willow_cart.units import format_duration
 
 _HOW_TO_SIGN_IN = "give a key (--key), or a name and a password (--user, --password)"
 
+# How servers say that they have no more connections, sessions or open files for this user.
+_MUCH = "too many"
+
 
 def translate(
     error: BaseException, address: str, *, stall_after: float, signed: bool
@@ -71,6 +74,8 @@ def _refused(error: asyncssh.SFTPError, shown: str) -> TransferFailed:
             return NotServed(shown, "permission denied", _HOW_TO_SIGN_IN, status=403)
         case asyncssh.SFTPConnectionLost() | asyncssh.SFTPNoConnection():
             return ConnectionLost(shown, "the connection broke", "try again later")
+        case asyncssh.SFTPFailure() if _MUCH in said_in(error).lower():
+            return _busy(error, shown)
         case _:
             return NotServed(shown, f"refused: {said_in(error)}", "check the address", status=500)
 
@@ -86,9 +91,13 @@ def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> Transf
             return NotTrusted(shown, f"no trusted host key: {said}", "see --host-key")
         case asyncssh.ConnectionLost():
             return ConnectionLost(shown, "the connection broke", "try again later")
-        case _ if "too many" in said.lower():
-            return ServerBusy(shown, said, "use fewer lanes", wait=None, status=421)
+        case _ if _MUCH in said.lower():
+            return _busy(error, shown)
         case asyncssh.ProtocolError() | asyncssh.KeyExchangeFailed():
             return ProtocolError(shown, f"invalid SSH answer: {said}", "check the address")
         case _:
             return ConnectionLost(shown, f"the server ended the connection: {said}", "try again")
+
+
+def _busy(error: asyncssh.Error, shown: str) -> ServerBusy:
+    return ServerBusy(shown, said_in(error), "use fewer lanes", wait=None, status=421)
