@@ -23,10 +23,10 @@ ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
 from records import large_audit, large_bucket, large_cart, large_ledger, large_page  # noqa: E402
-from rows import Row, compared, memory_of, new_folder, seconds_of, table_of  # noqa: E402
+from rows import Command, Row, compared, memory_of, new_folder, seconds_of, table_of  # noqa: E402
 
 from tests.support.line import Weather, line  # noqa: E402
-from tests.support.servers import nginx, vsftpd  # noqa: E402
+from tests.support.servers import SshServer, nginx, openssh, vsftpd  # noqa: E402
 
 WILLOW_CART = [sys.executable, "-m", "willow_cart"]
 PLAIN = [sys.executable, str(Path(__file__).parent / "plain.py")]
@@ -190,6 +190,30 @@ class Bench:
             wanted=1.2,
         )
 
+    def sftp(self) -> Iterator[Row]:
+        """An SFTP outbox."""
+        server = self._stack.enter_context(openssh(self.work / "sshd"))
+        many, one = self.work / "sftp" / "many", self.work / "sftp" / "one"
+        for folder, files, size in ((many, 500, 8 << 10), (one, 1, 256 << 20)):
+            folder.mkdir(parents=True)
+            for number in range(files):
+                (folder / f"{number:04}.csv").write_bytes(random.Random(number).randbytes(size))
+        known = ["--key", server.key, "--host-key", server.fingerprint]
+        for work, folder, clients, wanted in (
+            ("500 SFTP files of 8 KiB", many, 4, 2.0),
+            ("one SFTP file of 256 MiB", one, 1, 1.25),
+        ):
+            yield compared(
+                work,
+                lambda into, folder=folder: [  # type: ignore[misc]
+                    *WILLOW_CART, "haul", f"{server.base}{folder}/", *known, "--into", str(into),
+                ],
+                {f"OpenSSH's client, {clients} at a time": sftp_clients(server, folder, clients)},
+                self.work,
+                passes=self.passes,
+                wanted=wanted,
+            )  # fmt: skip
+
     def combine(self) -> Iterator[Row]:
         """A million rows of five columns, in ten texts."""
         folder = self.work / "tables"
@@ -263,6 +287,25 @@ class Bench:
         yield from ()
 
 
+def sftp_clients(server: SshServer, folder: Path, clients: int) -> Command:
+    """Return what fetches the files of a folder with some of OpenSSH's clients at a time."""
+    known = Path(server.key).with_name("known")
+    known.write_text(server.known)
+    user = server.base.removeprefix("sftp://").partition("@")[0]
+    options = f"-q -i {server.key} -P {server.port} -o UserKnownHostsFile={known}"
+
+    def command(into: Path) -> list[str]:
+        words = []
+        for number in range(clients):
+            batch = into.with_name(f"{into.name}.{number}")
+            files = sorted(folder.iterdir())[number::clients]
+            batch.write_text("".join(f"get {file} {into}/\n" for file in files))
+            words.append(f"sftp -b {batch} {options} {user}@{server.host} &")
+        return ["sh", "-c", " ".join([*words, "wait"])]
+
+    return command
+
+
 def processor() -> str:
     """The kind of machine, for the head of the table."""
     flags = Path("/proc/cpuinfo").read_text() if Path("/proc/cpuinfo").exists() else ""
@@ -273,7 +316,7 @@ def processor() -> str:
 def main() -> None:
     """Measure what is asked for, and print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
-    groups = ("start", "small", "large", "far", "ftp", "combine", "audit", "records")
+    groups = ("start", "small", "large", "far", "ftp", "sftp", "combine", "audit", "records")
     parser.add_argument("--only", action="append", choices=groups, help="measure this; repeatable")
     parser.add_argument("--passes", type=int, default=5)
     parser.add_argument("--folder", type=Path, help="where to work, on the disk to measure")

@@ -215,11 +215,12 @@ class WorkerPool:
             host, number = taken
             self._observer.asks(lane, host)
             began = self._clock()
-            taken_now = self._transfers[number]
-            with self._change:
-                ahead = self._lookahead.choose(host, taken_now.address, began)
-            self._executor.prepare([self._transfers[each] for each in ahead])
-            for transfer, outcome in self._executor.carry([taken_now], lane):
+            current = self._transfers[number]
+            with self._change:  # what is chosen cannot be taken by another lane meanwhile
+                ahead = self._lookahead.choose(host, current.address, began)
+                upcoming = [self._transfers[each] for each in ahead]
+            self._executor.prepare(upcoming)
+            for transfer, outcome in self._executor.carry([current], lane):
                 self._handle_outcome(lane, host, transfer, outcome, began)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
