@@ -8,6 +8,7 @@ special about a start itself is tested with `tests.support.program.start`.
 from __future__ import annotations
 
 import atexit
+import gc
 import io
 import json
 import os
@@ -26,7 +27,9 @@ _PRELOADED = (
     " rich.live willow_cart.cli.main willow_cart.hauling willow_cart.protocols.web"
     " willow_cart.protocols.ftp.ftp_access willow_cart.errands willow_cart.sources"
     " willow_cart.requests.haul willow_cart.cli.console willow_cart.cli.render willow_cart.cart"
-    " willow_cart.archives"
+    " willow_cart.archives willow_cart.sources.document_reader willow_cart.jobs.receipt"
+    " willow_cart.cli.commands.haul willow_cart.cli.commands.survey willow_cart.cli.commands.load"
+    " willow_cart.cli.commands.audit willow_cart.cli.commands.receipt platformdirs netrc"
 ).split()
 _LARGEST_REQUEST = 1 << 20
 
@@ -180,4 +183,5 @@ def _command(request: dict[str, object]) -> int:
 if __name__ == "__main__":
     for name in _PRELOADED:
         import_module(name)
+    gc.freeze()  # what is loaded is looked through by no command
     _serve(socket.socket(fileno=int(sys.argv[1])))
