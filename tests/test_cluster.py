@@ -36,7 +36,7 @@ from willow_cart.requests.survey import SurveyRequest
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.version import __version__
 
-KILLS = max(1, int(os.environ.get("WILLOW_CART_KILLS", "10")) // 5)
+KILLS = max(1, int(os.environ.get("WILLOW_CART_KILLS", "10")) // 10)
 KILLS_EACH = 10
 
 # Workers that miss their coordinator end themselves soon; twenty seconds are long in a test.
