@@ -26,6 +26,7 @@ nightly: $(VENV)/.ready-dev
 	WILLOW_CART_KILLS=200 $(BIN)/pytest tests/test_breaking.py tests/test_cluster.py
 	WILLOW_CART_HOSTS=1 $(BIN)/pytest tests/test_cluster_hosts.py
 	$(MAKE) as-windows AS_WINDOWS="$(AS_WINDOWS) $(SLOW_AS_WINDOWS)"
+	$(MAKE) wheels
 
 check: $(VENV)/.ready-dev
 	$(BIN)/ruff check
@@ -36,7 +37,7 @@ check: $(VENV)/.ready-dev
 	$(BIN)/lint-imports --no-logo
 
 wheels: $(VENV)/.ready-dev
-	$(BIN)/python tools/check_wheels.py
+	$(BIN)/python tools/check_wheels.py $(PYTHONS)
 
 bench: $(VENV)/.ready-bench
 	$(BIN)/python benchmarks/run.py

@@ -1,6 +1,7 @@
 """Ask the registry whether each dependency has a wheel for each system and Python, and print it.
 
-Nothing is downloaded or installed. Ends with 1 if a wheel is missing.
+Versions of Python may be given; otherwise all that are supported are asked for. Nothing is
+downloaded or installed. Ends with 1 if a wheel is missing.
 """
 
 from __future__ import annotations
@@ -27,8 +28,8 @@ PYTHONS = ("3.11", "3.12", "3.13", "3.14")
 SOURCE_ONLY = {"pyftpdlib": "the FTP outbox of the demo"}
 
 
-def main() -> int:
-    """Print the table; return the exit code."""
+def main(pythons: Sequence[str]) -> int:
+    """Print the table for versions of Python; return the exit code."""
     content = tomllib.loads((Path(__file__).parents[1] / "pyproject.toml").read_text())
     project = content["project"]
     extras = project["optional-dependencies"]
@@ -36,11 +37,11 @@ def main() -> int:
     wanted = [each.replace(" ", "") for each in (*project["dependencies"], *for_users)]
     names = {_name_of(each): each for each in wanted}
     asked = [each for name, each in names.items() if name not in SOURCE_ONLY]
-    cells = [*product(SYSTEMS, PYTHONS)]
+    cells = [*product(SYSTEMS, pythons)]
     with ThreadPoolExecutor(4) as pool:
         found = dict(zip(cells, pool.map(lambda cell: _wheels(asked, *cell), cells), strict=True))
     print(f"{'':18}" + "".join(f"{system:>24}" for system in SYSTEMS))
-    print(f"{'':18}" + f"{'  '.join(PYTHONS):>24}" * len(SYSTEMS))
+    print(f"{'':18}" + f"{'  '.join(pythons):>24}" * len(SYSTEMS))
     missing = 0
     for name in names:
         if name in SOURCE_ONLY:
@@ -49,7 +50,7 @@ def main() -> int:
         has = [name in found[cell] for cell in cells]
         missing += has.count(False)
         marks = ["yes" if each else "NO" for each in has]
-        parts = (marks[at : at + len(PYTHONS)] for at in range(0, len(marks), len(PYTHONS)))
+        parts = (marks[at : at + len(pythons)] for at in range(0, len(marks), len(pythons)))
         print(
             f"{name:18}" + "".join(f"{'   '.join(f'{m:>3}' for m in part):>24}" for part in parts)
         )
@@ -91,4 +92,4 @@ def _name_of(requirement: str) -> str:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(main(sys.argv[1:] or PYTHONS))
