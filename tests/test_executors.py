@@ -159,8 +159,11 @@ def test_every_transfer_comes_back_once_checked_counted_and_told(bench: MakeBenc
 
 def test_nothing_is_told_of_the_next_transfer_before_this_one_is_seen_to(bench: MakeBench) -> None:
     files = small(4)
-    on = bench(FakeAccess(files))
-    for number, (transfer, _) in enumerate(on.executor.carry(transfers([*files]), 0), 1):
+    on = bench(FakeAccess(files, ahead=4))
+    asked = transfers([*files])
+    on.executor.prepare(asked)
+    assert on.heard.begun == [], "what is prepared is not begun"
+    for number, (transfer, _) in enumerate(on.executor.carry(asked, 0), 1):
         assert on.heard.begun[-1] == transfer.filed.path
         assert len(on.heard.begun) == number
 

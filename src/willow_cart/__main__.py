@@ -5,7 +5,7 @@ import sys
 
 # Next to nothing of what is loaded becomes garbage, so the first look for it comes late: by
 # default Python looks dozens of times before a command begins.
-gc.set_threshold(50_000)
+gc.set_threshold(10_000)
 
 from willow_cart.cli.main import main  # noqa: E402
 
