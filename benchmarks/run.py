@@ -74,9 +74,7 @@ class Bench:
             rng = random.Random(name)
             files, size = FILES[name]
             for number in range(files):
-                with (there / f"{number:05}.bin").open("wb") as file:
-                    for at in range(0, size, 1 << 20):
-                        file.write(rng.randbytes(min(1 << 20, size - at)))
+                write_noise(there / f"{number:05}.bin", size, rng)
         if not self._base:
             server = nginx(self._root, self.work / "nginx", keepalive_requests=100_000)
             self._base = self._stack.enter_context(server)
@@ -197,7 +195,7 @@ class Bench:
         for folder, files, size in ((many, 500, 8 << 10), (one, 1, 256 << 20)):
             folder.mkdir(parents=True)
             for number in range(files):
-                (folder / f"{number:04}.csv").write_bytes(random.Random(number).randbytes(size))
+                write_noise(folder / f"{number:04}.csv", size, random.Random(number))
         known = ["--key", server.key, "--host-key", server.fingerprint]
         for work, folder, clients, wanted in (
             ("500 SFTP files of 8 KiB", many, 4, 2.0),
@@ -285,6 +283,13 @@ class Bench:
         large_cart(self.work)
         large_ledger(self.work)
         yield from ()
+
+
+def write_noise(path: Path, size: int, rng: random.Random) -> None:
+    """Write a file of random bytes."""
+    with path.open("wb") as file:
+        for at in range(0, size, 1 << 20):
+            file.write(rng.randbytes(min(1 << 20, size - at)))
 
 
 def sftp_clients(server: SshServer, folder: Path, clients: int) -> Command:

@@ -18,3 +18,7 @@ def is_settled(sock: Any, seconds: float) -> bool:
     """
     _, ready, failed = select.select([], [sock], [sock], seconds)
     return bool(ready or failed)
+
+
+def acknowledge_at_once(sock: Any) -> None:
+    """Do nothing: a program cannot ask for that."""

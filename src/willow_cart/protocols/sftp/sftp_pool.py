@@ -24,6 +24,7 @@ from willow_cart.errors import (
     NotTrusted,
     TransferFailed,
 )
+from willow_cart.platform import connections
 from willow_cart.protocols.sftp import sftp_errors
 from willow_cart.protocols.sftp.sftp_trust import HostKeys
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
@@ -255,6 +256,15 @@ class SftpConnections:
         host_keys = self._host_keys
 
         class Client(asyncssh.SSHClient):
+            def connection_made(self, conn: asyncssh.SSHClientConnection) -> None:
+                self._socket = conn.get_extra_info("socket")
+
+            def debug_msg_received(self, *_: object) -> None:
+                # OpenSSH's server sends what it has to say of the key in several messages, and
+                # waits until the first is acknowledged before it answers.
+                if self._socket is not None:
+                    connections.acknowledge_at_once(self._socket)
+
             def validate_host_public_key(
                 self, host: str, addr: str, port: int, key: asyncssh.SSHKey
             ) -> bool:
