@@ -344,5 +344,5 @@ def _file_what_was_sealed(
             if destination.stamp(sealed.path) == sealed.stamp:
                 ledger.record_arrival(run, sealed)
             else:
-                ledger.forget_part(address)
+                ledger.forget_parts([address])
     return left

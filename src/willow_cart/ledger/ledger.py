@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import asdict
 from operator import attrgetter
@@ -184,8 +184,14 @@ class Ledger:
 
     def record(self, run: int, result: Result) -> None:
         """Record the result of a file; its partial file is forgotten."""
+        self.enter(run, result)
         if result.arrival is not None:
-            self.record_arrival(run, result.arrival)
+            self.forget_parts([result.arrival.address])
+
+    def enter(self, run: int, result: Result) -> None:
+        """Record the result of a file; its partial file is left to `forget_parts`."""
+        if result.arrival is not None:
+            self._enter_arrival(run, result.arrival)
         self._base.execute(
             "INSERT INTO result SELECT ?, ?, ?, ?, ?,"
             " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?, ?, ?",
@@ -195,12 +201,15 @@ class Ledger:
         )  # fmt: skip
 
     def record_arrival(self, run: int, arrival: Arrival) -> None:
-        """Record a file that has its name now."""
+        """Record a file that has its name now; its partial file is forgotten."""
+        self._enter_arrival(run, arrival)
+        self.forget_parts([arrival.address])
+
+    def _enter_arrival(self, run: int, arrival: Arrival) -> None:
         self._base.execute(
             f"INSERT INTO arrival (run, {ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
             (run, *_arrival_values(arrival)),
         )
-        self.forget_part(arrival.address)
 
     def keep_part(self, part: PartRecord) -> None:
         """Record a partial file, replacing another one of the same address."""
@@ -224,9 +233,12 @@ class Ledger:
         """Mark all partial files as written since this boot."""
         self._base.execute("UPDATE part SET boot = ?", (boot,))
 
-    def forget_part(self, address: str) -> None:
-        """Forget the partial file of an address."""
-        self._base.execute("DELETE FROM part WHERE address = ?", (address,))
+    def forget_parts(self, addresses: Collection[str]) -> None:
+        """Forget the partial files of addresses."""
+        self._base.execute(
+            "DELETE FROM part WHERE address IN (SELECT value FROM json_each(?))",
+            (json.dumps([*addresses]),),
+        )
 
     # What happens in refiling
 
@@ -398,6 +410,15 @@ class Ledger:
             " WHERE own.run IN (SELECT id FROM run WHERE ?1 IN (id, haul)) AND own.archive != '')"
             " AND instead = '' ORDER BY path", run
         )  # fmt: skip
+
+    def known_bytes(self, digests: Collection[str]) -> set[str]:
+        """Return those of some SHA-256 that files have which are recorded."""
+        rows = self._base.execute(
+            "SELECT value FROM json_each(?) WHERE EXISTS (SELECT 1 FROM arrival"
+            " WHERE substr(sha256, 1, 16) = substr(value, 1, 16) AND +sha256 = value)",
+            (json.dumps([*digests]),),
+        )
+        return {row["value"] for row in rows}
 
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
         """Yield other arrivals with the same content, the earliest first."""

@@ -82,7 +82,7 @@ class ForgetPart:
 
     def __call__(self, ledger: Ledger) -> None:
         """Forget it."""
-        ledger.forget_part(self.address)
+        ledger.forget_parts([self.address])
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,6 +155,7 @@ class CommitThread:
         self._lasting_since = clock()
         self._just_named: dict[str, Arrival] = {}
         self._just_placed: dict[str, str] = {}
+        self._known_bytes: set[str] = set()
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
         self._failure: Exception | None = None
@@ -240,6 +241,11 @@ class CommitThread:
         self._make_safe(items)
         self._just_named.clear()
         self._just_placed.clear()
+        # One look for all: every statement stops the lanes for a moment.
+        to_name = [item.result for item in items if isinstance(item, VerifiedFile)]
+        self._known_bytes = self._ledger.known_bytes(
+            [result.arrival.sha256 for result in to_name if result.arrival is not None]
+        )
         results = [
             self._name(item) if isinstance(item, VerifiedFile) else item
             for item in items
@@ -252,6 +258,9 @@ class CommitThread:
             self._destination.sync_folders()
         with self._ledger.transaction(lasting=lasting):
             results = [self._record(result) for result in results]
+            self._ledger.forget_parts(
+                [each.arrival.address for each in results if each.arrival is not None]
+            )
             for result in results:
                 if self._handles and result.state is State.ARRIVED:
                     self._ledger.keep_unhandled(result.address)
@@ -266,12 +275,12 @@ class CommitThread:
     def _record(self, result: Result) -> Result:
         """Record a result; one with a value that the ledger cannot hold is recorded as failed."""
         try:
-            self._ledger.record(self._run, result)
+            self._ledger.enter(self._run, result)
         except (ValueError, OverflowError) as error:
             failure = InternalError.of(result.address, error)
             path = result.path.encode("utf-8", "replace").decode()
             result = Result(result.number, result.address, path, State.FAILED, failure.why)
-            self._ledger.record(self._run, result)
+            self._ledger.enter(self._run, result)
         return result
 
     def _make_safe(self, items: Sequence[_Item]) -> None:
@@ -350,6 +359,8 @@ class CommitThread:
             return None
         if (just_now := self._just_named.get(arrival.sha256)) is not None:
             return just_now  # the ledger does not know it yet
+        if arrival.sha256 not in self._known_bytes:
+            return None
         same = self._ledger.with_bytes_of(arrival)
         stamp = self._destination.stamp
         return next((each for each in same if stamp(each.lies_at) == each.stamp), None)
