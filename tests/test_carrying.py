@@ -352,7 +352,7 @@ def test_a_ledger_that_cannot_be_written_stops_the_haul_with_one_error(
     def fail(*_: object) -> None:
         raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setattr(Ledger, "record", fail)
+    monkeypatch.setattr(Ledger, "enter", fail)
     offers = [Offer(f"http://h.example/{n}.csv") for n in range(50)]
     access = FakeAccess({offer.address: FakeFile(b"x") for offer in offers})
     with pytest.raises(CannotStore, match="disk is full"):
