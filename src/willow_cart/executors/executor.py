@@ -60,7 +60,7 @@ class Executor(ABC):
         """Whether a transfer can run here."""
         return True
 
-    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most see to it themselves
+    def files_ahead(self, address: str) -> int:  # noqa: ARG002  # most prepare nothing
         """Return how many files of a server should be prepared at a time."""
         return 0
 

@@ -165,8 +165,8 @@ class HostQueue(Generic[Item]):
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
 
     def upcoming(self, host: str, now: float, most: int) -> list[Item]:
-        """Return the next untried files of a host; none of one that is not to be hurried."""
-        if host in self._limits or self._rates[host].rate(now) is not None:
+        """Return the next files of a host, in order; none if it was busy lately."""
+        if self._is_slowed(host, now):
             return []
         return list(islice(self._waiting[host], most))
 
@@ -247,7 +247,7 @@ class HostQueue(Generic[Item]):
         for host, came in received.items():
             finder = self._finders[host]
             is_busy = bool(self._waiting[host]) and self._taken[host] >= finder.lanes - 1
-            if not is_busy or host in self._limits or self._rates[host].rate(now) is not None:
+            if not is_busy or self._is_slowed(host, now):
                 finder.interrupt()
             else:
                 finder.measure(now, came, may_grow=self._taken.total() < lanes)
@@ -357,6 +357,10 @@ class HostQueue(Generic[Item]):
 
     def _is_free(self, host: str, now: float) -> bool:
         return bool(self._returned[host] or self._waiting[host]) and self.has_lane(host, now)
+
+    def _is_slowed(self, host: str, now: float) -> bool:
+        """Whether a host has fewer lanes or a lower rate because it was busy."""
+        return host in self._limits or self._rates[host].rate(now) is not None
 
     def _limit(self, host: str) -> int:
         found = self._finders[host].lanes

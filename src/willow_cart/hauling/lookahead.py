@@ -10,7 +10,7 @@ from willow_cart.hauling.host_queue import HostQueue, Item
 
 
 class Lookahead(Generic[Item]):
-    """Chooses the next files of a host in groups; not thread-safe.
+    """Chooses the next files of a host in groups; `choose` is not thread-safe.
 
     A group is half of what should be on the way: while it is worked through, the other half comes.
 
@@ -26,22 +26,29 @@ class Lookahead(Generic[Item]):
         self._until_next: Counter[str] = Counter()
         self._chosen: defaultdict[str, set[Item]] = defaultdict(set)
 
-    def choose(self, host: str, address: str, now: float) -> list[Item]:
-        """Return the files to request now, when a lane has taken one of a host.
+    def files_ahead(self, host: str, address: str) -> int:
+        """Return how many files of a host should be on the way, which is looked up once.
 
         Args:
             host: the host.
-            address: of the file that was taken.
-            now: the time in seconds.
+            address: of a file there.
         """
         most = self._most.get(host)
         if most is None:
             most = self._most[host] = self._files_ahead(address)
-        if not most:
-            return []
+        return most
+
+    def choose(self, host: str, now: float) -> list[Item]:
+        """Return the files to request now, when a lane has taken one of a host.
+
+        Args:
+            host: the host, for which `files_ahead` was not 0.
+            now: the time in seconds.
+        """
         if self._until_next[host] > 1:
             self._until_next[host] -= 1
             return []
+        most = self._most[host]
         self._until_next[host] = max(1, most // 2)
         upcoming = self._queue.upcoming(host, now, most)
         chosen = [item for item in upcoming if item not in self._chosen[host]]

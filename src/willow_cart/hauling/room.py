@@ -45,7 +45,7 @@ class Prospect:
 
     @property
     def short(self) -> int:
-        """Return the bytes that there is no room for, as far as known."""
+        """Return how many more free bytes are needed, as far as known."""
         return 0 if self.room is None else max(0, self.needed - self.room)
 
     @property

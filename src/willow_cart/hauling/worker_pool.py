@@ -216,12 +216,17 @@ class WorkerPool:
             self._observer.asks(lane, host)
             began = self._clock()
             current = self._transfers[number]
-            with self._change:  # what is chosen cannot be taken by another lane meanwhile
-                ahead = self._lookahead.choose(host, current.address, began)
-                upcoming = [self._transfers[each] for each in ahead]
-            self._executor.prepare(upcoming)
+            if self._lookahead.files_ahead(host, current.address):
+                self._prepare_upcoming(host, began)
             for transfer, outcome in self._executor.carry([current], lane):
                 self._handle_outcome(lane, host, transfer, outcome, began)
+
+    def _prepare_upcoming(self, host: str, now: float) -> None:
+        """Have the next files of a host requested when it is their time."""
+        with self._change:  # what is chosen cannot be taken by another lane meanwhile
+            upcoming = [self._transfers[each] for each in self._lookahead.choose(host, now)]
+        if upcoming:
+            self._executor.prepare(upcoming)
 
     def _take(self, lane: int) -> tuple[str, int] | SegmentJob | None:
         """Return the next file with its host, or a strand of another lane's file.

@@ -412,19 +412,17 @@ class Ledger:
         )  # fmt: skip
 
     def known_bytes(self, digests: Collection[str]) -> set[str]:
-        """Return those of some SHA-256 that files have which are recorded."""
+        """Return which of these SHA-256 digests are recorded for a file."""
         rows = self._base.execute(
-            "SELECT value FROM json_each(?) WHERE EXISTS (SELECT 1 FROM arrival"
-            " WHERE substr(sha256, 1, 16) = substr(value, 1, 16) AND +sha256 = value)",
+            "SELECT value FROM json_each(?)"
+            f" WHERE EXISTS (SELECT 1 FROM arrival WHERE {_has_bytes('value')})",
             (json.dumps([*digests]),),
         )
         return {row["value"] for row in rows}
 
     def with_bytes_of(self, arrival: Arrival) -> Iterator[Arrival]:
         """Yield other arrivals with the same content, the earliest first."""
-        # The plus keeps the planner from folding both terms into one, which no index answers.
-        same = "substr(sha256, 1, 16) = substr(?1, 1, 16) AND +sha256 = ?1"
-        condition = f"{same} AND path != ?2 AND instead = '' ORDER BY id"
+        condition = f"{_has_bytes('?1')} AND path != ?2 AND instead = '' ORDER BY id"
         yield from self._arrivals(condition, arrival.sha256, arrival.path)
 
     def _arrivals(self, condition: str, *values: object) -> Iterator[Arrival]:
@@ -456,3 +454,9 @@ class Ledger:
         # Not delegated to the cursor: a generator that is left early would close it, too late.
         for row in self._base.execute(statement, values):  # noqa: UP028
             yield row
+
+
+def _has_bytes(digest: str) -> str:
+    """Return the condition that an arrival has a SHA-256, as an index answers it."""
+    # The plus keeps the planner from folding both terms into one, which no index answers.
+    return f"substr(sha256, 1, 16) = substr({digest}, 1, 16) AND +sha256 = {digest}"

@@ -26,7 +26,7 @@ from willow_cart.protocols.base import (
 )
 from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
-from willow_cart.protocols.sftp.sftp_ahead import FILES_AHEAD, SmallFilesAhead
+from willow_cart.protocols.sftp.sftp_ahead import FILES_AHEAD, SmallFile, SmallFilesAhead
 from willow_cart.protocols.sftp.sftp_delivery import FIRST_READ_BYTES, SftpDownload
 from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
 from willow_cart.protocols.sftp.sftp_trust import HostKeys
@@ -224,12 +224,12 @@ async def _open(
     return await _begin(session, path, start, size, -1)
 
 
-async def _open_by_address(session: Session, address: str) -> tuple[Any, bytes] | None:
+async def _open_by_address(session: Session, address: str) -> SmallFile | None:
     return await _open_small(session, _path_of(address))
 
 
-async def _open_small(session: Session, path: bytes) -> tuple[Any, bytes] | None:
-    """Return the attributes and the bytes of a small file; None if it is larger."""
+async def _open_small(session: Session, path: bytes) -> SmallFile | None:
+    """Read a small file; return None if it is larger."""
     file, attributes, beginning = await _begin(session, path, 0, FIRST_READ_BYTES, 0)
     session.close_later(file)
     return (attributes, beginning) if len(beginning) == attributes.size else None

@@ -9,13 +9,14 @@ import threading
 from collections import defaultdict
 from collections.abc import Callable, Coroutine, Sequence
 from concurrent.futures import CancelledError, Future, wait
-from typing import Any, Generic, TypeVar
+from typing import Any
 
 from willow_cart.addresses import origin_of
 from willow_cart.errors import NotServed
 from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
 
-Came = TypeVar("Came")
+SmallFile = tuple[Any, bytes]
+"""The attributes and the bytes of a file."""
 
 FILES_AHEAD = 16
 """Enough to keep a server busy; each is held in memory, up to the size of a first read."""
@@ -24,27 +25,27 @@ FILES_AHEAD = 16
 _MOST_KEPT = 256
 
 
-class SmallFilesAhead(Generic[Came]):
+class SmallFilesAhead:
     """What is on the way; thread-safe.
 
     Args:
         pool: the connections.
-        request: requests a file, in a session, by its address.
+        request: requests a file, in a session, by its address; returns None for a larger one.
     """
 
     def __init__(
         self,
         pool: SftpConnections,
-        request: Callable[[Session, str], Coroutine[Any, Any, Came]],
+        request: Callable[[Session, str], Coroutine[Any, Any, SmallFile | None]],
     ) -> None:
         self._pool = pool
         self._request = request
-        self._coming: dict[str, Future[Came]] = {}
+        self._coming: dict[str, Future[SmallFile | None]] = {}
         self._unsuited: set[str] = set()
         self._lock = threading.Lock()
 
     def begin(self, addresses: Sequence[str]) -> None:
-        """Request files of which the server is connected, without waiting for them."""
+        """Request files of connected servers, without waiting for them."""
         by_session: defaultdict[Session, list[str]] = defaultdict(list)
         for address in addresses:
             session = self._pool.standing(address)
@@ -57,7 +58,7 @@ class SmallFilesAhead(Generic[Came]):
                 for address in [*self._coming][:-_MOST_KEPT]:
                     del self._coming[address]
 
-    def take(self, address: str) -> Came | None:
+    def take(self, address: str) -> SmallFile | None:
         """Return the answer for a file; None if it has to be requested.
 
         Raises:
@@ -78,7 +79,7 @@ class SmallFilesAhead(Generic[Came]):
             return None
 
     def _do_without(self, origin: str) -> None:
-        """Request no more of a server that does not take so much; wait for what is on the way."""
+        """Request no more files of a server ahead; wait for those that are on the way."""
         self._unsuited.add(origin)
         with self._lock:
             coming = [

@@ -209,7 +209,7 @@ class SftpConnections:
         return session
 
     def standing(self, address: str) -> Session | None:
-        """Return a session that is connected to a server already; None if there is none."""
+        """Return the session with the fewest files, without connecting; None if none is open."""
         with self._change:
             return min(self._living(origin_of(address)), key=lambda each: each.files, default=None)
 
