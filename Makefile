@@ -56,8 +56,11 @@ $(VENV)/.ready: pyproject.toml $(VENV)/bin/python
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable .
 	touch $@
 
-$(VENV)/.ready-dev: pyproject.toml $(VENV)/bin/python
+$(VENV)/.ready-servers: tools/get_servers.sh | $(VENV)/bin/python
 	sh tools/get_servers.sh $(VENV)/azurite
+	touch $@
+
+$(VENV)/.ready-dev: pyproject.toml $(VENV)/bin/python $(VENV)/.ready-servers
 	$(BIN)/pip install --quiet --disable-pip-version-check --editable '.[dev]'
 	touch $@ $(VENV)/.ready
 
