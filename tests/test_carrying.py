@@ -13,6 +13,7 @@ from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import CannotStore, ConnectionLost, ServerBusy, TransferFailed
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
+from willow_cart.identity import address_id
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
@@ -201,7 +202,7 @@ def test_a_folder_that_was_copied_is_known_by_its_bytes(tmp_path: Path) -> None:
         _, row = bring(tmp_path, access)
         assert (row.state, row.received, row.sha256) == ("unchanged", 0, sha256(CONTENT))
     with KnownFiles(ledger_path(tmp_path)) as held:
-        arrival = held.get(ADDRESS)
+        arrival = held.get(address_id(ADDRESS))
         assert arrival is not None
         assert arrival.mtime_ns == 0, "measured once, not in every run"
 
@@ -299,7 +300,7 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
     access = place()
     bring(tmp_path, access)
     with KnownFiles(ledger_path(tmp_path)) as held:
-        arrival = held.get(ADDRESS)
+        arrival = held.get(address_id(ADDRESS))
         assert arrival is not None
     for has_name in (True, False):
         into = tmp_path / f"crashed-{has_name}"
@@ -315,9 +316,10 @@ def test_a_run_that_was_cut_off_between_naming_and_entering_is_made_good(tmp_pat
         sealed = replace(arrival, mtime_ns=stamp)
         with Ledger(ledger_path(into)) as ledger:
             ledger.keep_part(
+                address_id(ADDRESS),
                 PartRecord(
                     ADDRESS, ADDRESS, SEALED, len(CONTENT), Validators('"1"'), "safe", sealed
-                )
+                ),
             )
         if has_name:
             partial.rename(into / "dawn.wav")

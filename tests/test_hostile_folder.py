@@ -124,18 +124,18 @@ EDITS: dict[str, tuple[str, tuple[object, ...]]] = {
     "a checksum of words": ("UPDATE arrival SET sha256 = ?", ("abc",)),
     "a twin outside": ("UPDATE arrival SET instead = ?", ("twin ../outside/thesis.txt",)),
     "a partial file outside": (
-        "INSERT INTO part (address, final_address, file, joining) VALUES (?, ?, ?, 'safe')",
+        "INSERT INTO part VALUES (?1, ?2, ?2, ?3, 1, NULL, NULL, NULL, 'safe', NULL, '', '', '', '')",
         ("http://h/x", "http://h/x", "../../outside/thesis.txt"),
     ),
     "a sealed file outside": (
-        "INSERT INTO part (address, final_address, file, joining, sealed) VALUES (?, ?, ?, ?, ?)",
-        ("http://h/x", "http://h/x", "0" * 24, "safe", '{"path": "../outside/thesis.txt"}'),
+        "INSERT INTO part VALUES (?1, ?1, ?1, ?2, 1, NULL, NULL, NULL, 'safe', ?3, '', '', '', '')",
+        ("http://h/x", "0" * 24, '{"path": "../outside/thesis.txt"}'),
     ),
     "a move outside": (
-        "INSERT INTO move VALUES (?, ?, ?)", ("x", "notes.txt", "../outside/thesis.txt")
+        "INSERT INTO move VALUES (?, ?, ?, ?)", ("x", "notes.txt", "../outside/thesis.txt", "1")
     ),
     "a move from outside": (
-        "INSERT INTO move VALUES (?, ?, ?)", ("x", "../outside/thesis.txt", "a.txt")
+        "INSERT INTO move VALUES (?, ?, ?, ?)", ("x", "../outside/thesis.txt", "a.txt", "1")
     ),
     "a file made outside": (
         "INSERT INTO made VALUES (?, ?, ?, ?)", ("../outside/thesis.txt", "0" * 64, 1, "")
@@ -219,7 +219,7 @@ def test_what_a_handed_on_ledger_says_came_from_this_machine_is_not_fetched(
     tmp_path: Path, handed: Path
 ) -> None:
     address = (tmp_path / "outside" / "thesis.txt").as_uri()
-    edit(handed, "UPDATE arrival SET address = ? WHERE path = 'notes.txt'", address)
+    edit(handed, "UPDATE arrival SET address = ?1, key = ?1 WHERE path = 'notes.txt'", address)
     (handed / "notes.txt").unlink()
     done = run("audit", "data", "--repair", cwd=tmp_path)
     assert "came from a file of this machine; use --local-files" in done.err

@@ -17,6 +17,7 @@ from tests.support.program import files_in, run, sha256, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination
 from willow_cart.hauling.run import haul_offers
+from willow_cart.identity import LedgerKey
 from willow_cart.ledger.receipt import read_receipt
 from willow_cart.model import Checksum, Offer
 from willow_cart.protocols import Download, RetryPolicy
@@ -90,7 +91,7 @@ def test_a_strand_that_comes_before_the_first_is_known_for_what_it_is(tmp_path: 
     assert first is not None
     assert second is not None
     second.write(CONTENT[second.start : second.start + 1000])
-    found = PartialStore(destination, {OWN: record}, "this start").find(Offer(OWN))
+    found = PartialStore(destination, {LedgerKey(OWN): record}, "this start").find(Offer(OWN))
     assert found is not None
     assert found.spans == Spans(((second.start, second.start + 1000),))
 

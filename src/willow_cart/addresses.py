@@ -14,7 +14,7 @@ from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
 from willow_cart.kinds import kind_of, stem_of
-from willow_cart.redaction import without_secrets
+from willow_cart.redaction import INSIDE, without_secrets
 from willow_cart.schemes import SCHEMES, Lists
 
 _PORTS = {scheme: each.port for scheme, each in SCHEMES.items()}
@@ -24,8 +24,6 @@ WEB = frozenset(scheme for scheme, each in SCHEMES.items() if each.lists is List
 
 STORES = frozenset(scheme for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 """The schemes of buckets; the path is a key there, in which dots and slashes mean nothing."""
-
-_INSIDE = "#inside="
 
 # What alone may follow a question mark in the address of a key.
 _VERSION = "?versionId="
@@ -83,7 +81,7 @@ def normalise(text: str) -> str:
     text = text.strip()
     if _NORMAL.fullmatch(text):
         return text
-    if _INSIDE in text:
+    if INSIDE in text:
         archive, inside = take_inside(text)
         return address_inside(normalise(archive), inside)
     shown = without_secrets(text)
@@ -235,9 +233,9 @@ def _path_in(address: str) -> str:
 
     Behind the path of an archive comes that of the file inside.
     """
-    if _INSIDE not in address:
+    if INSIDE not in address:
         return address.partition("?")[0]
-    archive, _, inside = address.partition(_INSIDE)
+    archive, _, inside = address.partition(INSIDE)
     return f"{archive.partition('?')[0]}/{inside}"
 
 
@@ -251,12 +249,12 @@ def address_inside(archive: str, path: str) -> str:
         archive: the address of the archive.
         path: of the file in it, as the archive has it.
     """
-    return f"{archive}{_INSIDE}{quote(path.encode('utf-8', 'surrogateescape'), safe='/~')}"
+    return f"{archive}{INSIDE}{quote(path.encode('utf-8', 'surrogateescape'), safe='/~')}"
 
 
 def is_inside(address: str) -> bool:
     """Whether an address refers to a file inside an archive."""
-    return _INSIDE in address
+    return INSIDE in address
 
 
 def take_inside(address: str) -> tuple[str, str]:
@@ -264,7 +262,7 @@ def take_inside(address: str) -> tuple[str, str]:
 
     The path is empty for other files.
     """
-    archive, _, inside = address.partition(_INSIDE)
+    archive, _, inside = address.partition(INSIDE)
     return archive, unquote(inside, errors="surrogateescape")
 
 
@@ -277,7 +275,7 @@ def file_name_in(address: str) -> str:
     name = name_of(address)
     if (
         "?" not in address
-        or _INSIDE in address
+        or INSIDE in address
         or kind_of(name) not in ("other", "page")
         or scheme_of(address) not in WEB
     ):

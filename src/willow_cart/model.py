@@ -9,6 +9,7 @@ from enum import StrEnum
 
 from willow_cart.addresses import file_name_in, segments_of
 from willow_cart.errors import shortened
+from willow_cart.identity import AddressId, address_id
 from willow_cart.kinds import kind_of
 from willow_cart.units import MAX_SIZE_BYTES
 
@@ -178,6 +179,8 @@ class Offer:
         licence: under which a catalogue says that it may be used: its name or address.
         citation: how a catalogue wants it to be cited.
         extent: what a catalogue says that its data are of; None if it says nothing.
+        digest: that in the identifier of the address as it was before its secrets were removed; see
+            `identity.address_id`. Empty for an address that is whole.
     """
 
     address: str
@@ -198,6 +201,7 @@ class Offer:
     licence: str = ""
     citation: str = ""
     extent: DataExtent | None = None
+    digest: str = ""
 
     def __post_init__(self) -> None:
         # What a server or a list makes up would otherwise fill every disk before it comes.
@@ -205,6 +209,16 @@ class Offer:
             object.__setattr__(self, "size", None)
         if self.about is not None and not 0 <= self.about <= MAX_SIZE_BYTES:
             object.__setattr__(self, "about", None)
+
+    @property
+    def id(self) -> AddressId:
+        """Return the identifier of its address."""
+        return address_id(self.address, self.digest)
+
+    @property
+    def unique(self) -> str:
+        """Return a text that only this file's offer has."""
+        return f"{self.digest}{self.address}"
 
     @property
     def file_name(self) -> str:

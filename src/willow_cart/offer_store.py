@@ -7,6 +7,7 @@ import threading
 from collections.abc import Iterable, Iterator
 from datetime import datetime
 
+from willow_cart.identity import AddressId
 from willow_cart.model import Cell, Checksum, DataExtent, Offer, Origin, Sizes
 
 # What of it is held in memory, in KiB; the rest is in a nameless file that goes with the process.
@@ -43,7 +44,7 @@ class OfferStore:
         unique = "UNIQUE" if distinct else ""
         self._base.execute(
             "CREATE TABLE offer"
-            f" (number INTEGER PRIMARY KEY, address TEXT {unique}, mark INTEGER, packed BLOB)"
+            f" (number INTEGER PRIMARY KEY, id TEXT {unique}, mark INTEGER, packed BLOB)"
         )
         self._base.execute("BEGIN")
         self._lock = threading.Lock()
@@ -58,7 +59,7 @@ class OfferStore:
         """Append an offer; return False if its address exists."""
         cursor = self._base.execute(
             "INSERT OR IGNORE INTO offer VALUES (?, ?, ?, ?)",
-            (self._count + 1, offer.address, mark, _pack(offer)),
+            (self._count + 1, offer.id, mark, _pack(offer)),
         )
         if not cursor.rowcount:
             self.twice += 1
@@ -110,17 +111,17 @@ class OfferStore:
             yield from ((number, _unpack(packed)) for number, packed in rows)
             last = rows[-1][0]
 
-    def has(self, address: str) -> bool:
-        """Whether there is an offer with an address."""
+    def has(self, key: AddressId) -> bool:
+        """Whether there is an offer whose address has an identifier."""
         with self._lock:
-            row = self._base.execute("SELECT 1 FROM offer WHERE address = ?", (address,)).fetchone()
+            row = self._base.execute("SELECT 1 FROM offer WHERE id = ?", (key,)).fetchone()
         return row is not None
 
-    def find(self, address: str) -> tuple[int, Offer] | None:
-        """Return the offer with an address, and its number, or None."""
+    def find(self, key: AddressId) -> tuple[int, Offer] | None:
+        """Return the offer whose address has an identifier, and its number, or None."""
         with self._lock:
             row = self._base.execute(
-                "SELECT number, packed FROM offer WHERE address = ?", (address,)
+                "SELECT number, packed FROM offer WHERE id = ?", (key,)
             ).fetchone()
         return None if row is None else (row[0], _unpack(row[1]))
 
@@ -163,6 +164,7 @@ def _pack(offer: Offer) -> bytes:
             (cell.row, cell.place, cell.column, cell.title, cell.row_cells) if cell else None,
             offer.mirrors, offer.licence, offer.citation,
             (one.media_type, _written(one.begins), _written(one.ends), one.box) if one else None,
+            offer.digest,
         )
     )  # fmt: skip
 
@@ -178,7 +180,7 @@ def _moment(written: str | None) -> datetime | None:
 def _unpack(packed: bytes) -> Offer:
     (
         address, source, number, name, folder, size, about, modified, checksums, text, title,
-        heading, headings, cell, mirrors, licence, citation, extent,
+        heading, headings, cell, mirrors, licence, citation, extent, digest,
     ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
         address, source, number, name, folder, size, about,
@@ -186,4 +188,5 @@ def _unpack(packed: bytes) -> Offer:
         tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
         headings, Cell(*cell) if cell else None, mirrors, licence, citation,
         extent and DataExtent(extent[0], _moment(extent[1]), _moment(extent[2]), extent[3]),
+        digest,
     )  # fmt: skip

@@ -14,7 +14,8 @@ from urllib.parse import unquote_plus
 from willow_cart.kinds import kind_of
 from willow_cart.schemes import SCHEMES, Lists
 
-_INSIDE = "#inside="
+INSIDE = "#inside="
+"""Separates the address of an archive from the path of a file in it."""
 _STORES = tuple(f"{scheme}://" for scheme, each in SCHEMES.items() if each.lists is Lists.KEYS)
 _VERSION = "?versionId="
 
@@ -23,6 +24,9 @@ SECRET_REFERENCES = ("env:", "file:", "keyring:")
 
 _MASK = "***"
 _FINGERPRINT = re.compile(r"~[0-9a-f]{8}")
+_REMOVED = re.compile(
+    rf"[?#;&=]{_FINGERPRINT.pattern}(?:[?#;&=]|$)|{re.escape(_MASK)}@|//[^/@]*:{re.escape(_MASK)}"
+)
 
 # An address with nothing in it that could be a secret, as nearly all are.
 _PLAIN_ADDRESS = re.compile(
@@ -113,13 +117,11 @@ def holds_secret(text: str) -> bool:
 
 def lacks_secret(address: str) -> bool:
     """Whether a secret was removed from an address, so that it cannot be requested."""
-    _, mark, query = address.partition("?")
-    values = (piece.rpartition("=")[2] for piece in _SEPARATOR.split(query))
-    return bool(mark) and any(map(_FINGERPRINT.fullmatch, values))
+    return bool(_REMOVED.search(address))
 
 
 def fingerprint(text: str) -> str:
-    """Return eight hexadecimal digits that identify a text."""
+    """Return eight hexadecimal digits by which people tell texts apart; never a key."""
     return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:8]
 
 
@@ -160,7 +162,7 @@ def _without_user(rest: str, *, has_authority: bool) -> str:
 
 def _without_values(address: str) -> str:
     """Hide the values in a query and in a fragment."""
-    address, inside, member = address.partition(_INSIDE)
+    address, inside, member = address.partition(INSIDE)
     start = re.search(r"[?#]|;[^/=]*=", address)
     if start is None:
         return address + inside + member

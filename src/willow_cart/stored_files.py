@@ -9,10 +9,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
-from willow_cart.addresses import take_inside
 from willow_cart.checks.digests import digest_of
 from willow_cart.destination import FileTree
 from willow_cart.errors import UnreadableSource, plainly
+from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
@@ -79,16 +79,13 @@ class Holding:
             return False
         return self.sha256() != self.arrival.sha256
 
-    def came_from(self, addresses: Collection[str]) -> bool:
-        """Whether it came from one of some addresses, directly or in an archive."""
-        if self.arrival is None:
-            return False
-        address = self.arrival.address
-        return address in addresses or take_inside(address)[0] in addresses
 
-
-def holdings_at(place: Path) -> Iterator[Holding]:
+def holdings_at(place: Path, came_from: Collection[AddressId] | None = None) -> Iterator[Holding]:
     """Yield the files in a folder in order, or a single file.
+
+    Args:
+        place: the folder or the file.
+        came_from: only files from these addresses, directly or in an archive; None for all.
 
     Raises:
         UnreadableSource: there is neither.
@@ -98,16 +95,25 @@ def holdings_at(place: Path) -> Iterator[Holding]:
         arrivals = {}
         if has_ledger(place):
             with Ledger(ledger_path(place)) as opened:
-                arrivals = {each.path: each for each in opened.latest_arrivals()}
+                wanted = {*map(opened.key_of, came_from or ())}
+                arrivals = {
+                    each.path: each
+                    for each in opened.latest_arrivals()
+                    if came_from is None or not wanted.isdisjoint((each.key, each.archive_key))
+                }
         try:
             with FileTree(place) as tree:
                 for path, status in tree.files(without=OWN_FOLDER):
+                    if came_from is not None and path not in arrivals:
+                        continue
                     yield _holding(place, path, status, arrivals.get(path), str(place))
         except OSError as error:
             raise UnreadableSource(
                 str(place), f"cannot be read: {plainly(error)}", "check its permissions"
             ) from None
         return
+    if came_from is not None:
+        return  # what a lone file came from is in no ledger
     try:
         status = place.stat()
     except OSError as error:

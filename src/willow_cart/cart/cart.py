@@ -12,8 +12,7 @@ from typing import TYPE_CHECKING
 from willow_cart.cart.columns import (
     CART_COLUMNS,
     COLUMNS,
-    PLAIN_COLUMNS,
-    has_more_columns,
+    NeededColumns,
     size_cell,
 )
 from willow_cart.cart.forms import form_for, reader_for
@@ -127,11 +126,12 @@ class Cart:
         """
         path = Path(path)
         form = form_for(path)
-        more = any(has_more_columns(offer) for offer, _ in self.rows)
-        columns = COLUMNS if more else PLAIN_COLUMNS
+        columns = NeededColumns()
+        for offer, _ in self.rows:
+            columns.see(offer)
         with replacing(path) as text:
             if form is None:
-                write_table(self.rows, text, columns)
+                write_table(self.rows, text, columns.names)
             else:
                 form.write(self, text)
 

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from willow_cart.cart.sheet import cover
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
+from willow_cart.identity import digest_of_address, read_digest
 from willow_cart.model import Checksum, Offer
 from willow_cart.redaction import without_secrets
 
@@ -79,6 +80,20 @@ def _read_checksum_list(value: object) -> tuple[Checksum, ...]:
 
 def _mirrors(offer: Offer) -> list[str]:
     return [without_secrets(mirror) for mirror in offer.mirrors]
+
+
+def without_secrets_in(offer: Offer) -> Offer:
+    """Return an offer without secrets in its addresses; what they were still identifies it."""
+    shown = without_secrets(offer.address)
+    mirrors = tuple(map(without_secrets, offer.mirrors))
+    if (shown, mirrors) == (offer.address, offer.mirrors):
+        return offer
+    digest = offer.digest or (digest_of_address(offer.address) if shown != offer.address else "")
+    return replace(offer, address=shown, mirrors=mirrors, digest=digest)
+
+
+def _digest(offer: Offer) -> str:
+    return without_secrets_in(offer).digest
 
 
 CART_COLUMNS = (
@@ -183,6 +198,16 @@ CART_COLUMNS = (
         value=lambda offer: offer.citation,
         is_optional=True,
     ),
+    Column(
+        "key",
+        "identifies an address whose secrets were removed; written if there is one",
+        _digest,
+        read_digest,
+        "digest",
+        value=_digest,
+        read_value=lambda value: read_digest(str(value)) if value else "",
+        is_optional=True,
+    ),
 )
 """The columns in order. A further one that is of an offer's field alone is a definition here."""
 
@@ -194,6 +219,18 @@ PLAIN_COLUMNS = tuple(column.name for column in CART_COLUMNS if not column.is_op
 """The names of those that every new table has."""
 
 
-def has_more_columns(offer: Offer) -> bool:
-    """Whether an offer has something to write into the optional columns."""
-    return bool(offer.licence or offer.citation)
+class NeededColumns:
+    """The columns of a new table: an optional one only if there is something to write into it."""
+
+    def __init__(self) -> None:
+        self._lacking = [column for column in CART_COLUMNS if column.is_optional]
+
+    def see(self, offer: Offer) -> None:
+        """Add the columns that an offer needs."""
+        for column in [each for each in self._lacking if each.write(offer)]:
+            self._lacking.remove(column)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Their names, in order."""
+        return tuple(column.name for column in CART_COLUMNS if column not in self._lacking)

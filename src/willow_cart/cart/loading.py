@@ -8,14 +8,19 @@ from datetime import date
 from enum import IntEnum
 from pathlib import Path
 
-from willow_cart.cart.columns import CART_COLUMNS, COLUMNS, GONE, PLAIN_COLUMNS, has_more_columns
+from willow_cart.cart.columns import (
+    CART_COLUMNS,
+    COLUMNS,
+    GONE,
+    NeededColumns,
+    without_secrets_in,
+)
 from willow_cart.cart.forms import Form
 from willow_cart.cart.rows import CartRow, RowReader, Unread, cells_of
 from willow_cart.cart.sheet import Sheet, Style, places_of, writing
 from willow_cart.errors import BadOption, UnreadableSource
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
-from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing
 
 
@@ -71,21 +76,18 @@ class Find:
         self.store = OfferStore()
         self.secrets = 0
         self.sources: set[str] = set()
-        self.columns = PLAIN_COLUMNS
-        for offer, chosen in judged:
-            if has_more_columns(offer):
-                self.columns = COLUMNS
-            self.sources.add(offer.source)
-            shown = without_secrets(offer.address)
-            mirrors = tuple(map(without_secrets, offer.mirrors))
-            if (shown, mirrors) != (offer.address, offer.mirrors):
-                self.secrets += chosen
-                offer = replace(offer, address=shown, mirrors=mirrors)  # noqa: PLW2901
+        columns = NeededColumns()
+        for found, chosen in judged:
+            self.sources.add(found.source)
+            offer = without_secrets_in(found)
+            self.secrets += chosen and offer is not found
+            columns.see(offer)
             mark = _Mark.CHOSEN if chosen else _Mark.DROPPED
             if not self.store.add(offer, mark) and chosen:
-                there = self.store.find(shown)
+                there = self.store.find(offer.id)
                 assert there is not None, "it was not added"
                 self.store.mark(there[0], mark)
+        self.columns = columns.names
 
     def chosen(self) -> Iterable[Offer]:
         """Return the chosen offers in order."""
@@ -221,7 +223,7 @@ class _Renewal:
                 f"already contains files of another source, {offer.source}",
                 "use --add to add to it, or name another file",
             )
-        if self._find.store.has(offer.address):
+        if self._find.store.has(offer.id):
             loaded.back += entry.gone
         elif offer.source in sources and covers(offer) and not entry.gone:
             self._gone.add(entry.row.number)
@@ -252,7 +254,7 @@ class _Renewal:
             cells[places["number"]] = str(self._last_number)
         if entry.row.number in self._gone:
             cells[places[GONE]] = self._today
-        found = self._find.store.find(offer.address)
+        found = self._find.store.find(offer.id)
         if found is None:
             return offer
         self._find.store.mark(found[0], _Mark.IN_CART)

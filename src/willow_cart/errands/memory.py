@@ -14,8 +14,9 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from willow_cart.identity import AddressId, address_id
 from willow_cart.platform.own_folders import state_folder
-from willow_cart.redaction import fingerprint
+from willow_cart.redaction import fingerprint, lacks_secret
 from willow_cart.replacing import replacing
 
 # Sources of earlier months are forgotten beyond this number.
@@ -48,24 +49,30 @@ class Memory:
         except (ValueError, KeyError, TypeError):
             return None  # what is not there, or damaged, is asked for once more
 
-    def offered(self) -> dict[str, list[str]]:
-        """Return the addresses that each source offered up to the last successful run.
+    def offered(self) -> dict[str, list[AddressId]]:
+        """Return what each source offered up to the last successful run.
 
-        They are grouped by the mark of the source.
+        By the mark of the source: the identifiers of the addresses.
         """
+        kept = self._kept()
         try:
-            kept: dict[str, list[str]] = self._kept()["offered"]
-            return {mark: list(map(str, addresses)) for mark, addresses in kept.items()}
+            if "offers" in kept:
+                return {mark: [*map(AddressId, found)] for mark, found in kept["offers"].items()}
+            # An early version kept addresses without secrets; which these were is not known.
+            return {
+                mark: [address_id(each) for each in map(str, found) if not lacks_secret(each)]
+                for mark, found in kept["offered"].items()
+            }
         except (KeyError, TypeError, AttributeError):
             return {}
 
-    def keep(self, began: datetime, offered: Mapping[str, Collection[str]]) -> None:
+    def keep(self, began: datetime, offered: Mapping[str, Collection[AddressId]]) -> None:
         """Store a successful run.
 
         Args:
             began: when.
-            offered: the addresses that each source offers, without secrets, by its mark. Those of
-                other sources, such as of last month, stay remembered for a while.
+            offered: what each source offers, by its mark. That of other sources, such as of last
+                month, stays remembered for a while.
 
         Raises:
             CannotStore: it cannot be written.
@@ -75,7 +82,7 @@ class Memory:
         content = {
             "errand": str(self.errand),
             "began": began.isoformat(),
-            "offered": dict(others[-_MAX_SOURCES:]) | now,
+            "offers": dict(others[-_MAX_SOURCES:]) | now,
         }
         self.folder.mkdir(parents=True, exist_ok=True)
         with replacing(self._file) as text:

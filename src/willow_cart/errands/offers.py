@@ -11,6 +11,7 @@ from willow_cart.errands.document import Document
 from willow_cart.errands.errand_events import SourceOffers
 from willow_cart.errands.job import Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
+from willow_cart.identity import AddressId
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.hauling_policies import make_pace, make_request_rules
@@ -32,16 +33,16 @@ class Found:
         shelf: what was chosen.
         seen: how many files the sources offered, before choosing.
         troubles: how many lines, places or sources could not be taken.
-        offered: the addresses, without secrets, that each source has offered up to now and still
+        offered: the identifiers of the addresses that each source has offered up to now and still
             does, by its mark; what was not chosen is not among them.
-        gone: the addresses that were offered once and are not any more.
+        gone: those of what was offered once and is not any more.
     """
 
     store: OfferStore = field(default_factory=OfferStore)
     seen: int = 0
     troubles: int = 0
-    offered: dict[str, dict[str, None]] = field(default_factory=dict)
-    gone: set[str] = field(default_factory=set)
+    offered: dict[str, dict[AddressId, None]] = field(default_factory=dict)
+    gone: set[AddressId] = field(default_factory=set)
 
 
 @contextmanager
@@ -62,7 +63,7 @@ def open_access(document: Document, job: Job, observer: JobObserver) -> Iterator
 def discover_offers(
     job: Job,
     access: Access,
-    before: Mapping[str, list[str]],
+    before: Mapping[str, list[AddressId]],
     observer: JobObserver,
     asking: Asking | None = None,
 ) -> Found:
@@ -116,20 +117,21 @@ def _nothing_new(source: Source, error: NothingChosen) -> NothingChosen:
     return NothingChosen(place, reason, "", offered=error.offered, rule=error.rule)
 
 
-def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], found: Found) -> None:
+def _go_through(
+    source: Source, finder: OfferFinder, before: Iterable[AddressId], found: Found
+) -> None:
     """Store the offers of a source, and find files that it no longer offers.
 
     Raises:
         WillowCartError: it cannot be read.
     """
     missing = dict.fromkeys(before)
-    offered: dict[str, None] = {}
+    offered: dict[AddressId, None] = {}
     for offer, dropped_by in finder.judged():
-        address = without_secrets(offer.address)
-        was_offered = address in missing
-        missing.pop(address, None)
+        was_offered = offer.id in missing
+        missing.pop(offer.id, None)
         if was_offered or not dropped_by:
-            offered[address] = None
+            offered[offer.id] = None
         if not dropped_by:
             found.store.add(replace(offer, source=source.name or offer.source))
     for each in missing:
@@ -142,5 +144,6 @@ def _go_through(source: Source, finder: OfferFinder, before: Iterable[str], foun
     found.offered[source.mark] = offered
 
 
-def _would_be_offered(address: str, look: Discovery) -> bool:
-    return all(look.covers(Offer(address, source)) for source in look.sources)
+def _would_be_offered(identifier: AddressId, look: Discovery) -> bool:
+    # An identifier has the scheme, host and path of its address.
+    return all(look.covers(Offer(identifier, source)) for source in look.sources)

@@ -34,6 +34,7 @@ from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, 
 from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import find_gone, move_gone_aside
+from willow_cart.identity import AddressId
 from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import (
@@ -247,7 +248,7 @@ class _Errand:
         self._memory = memory
         self._observer = observer
         self._into = Path(job.into)
-        self.offered: Mapping[str, Collection[str]] = {}
+        self.offered: Mapping[str, Collection[AddressId]] = {}
         self._run: int | None = None
 
     def first_step(self, begin: str | None) -> int:
@@ -329,7 +330,7 @@ class _Errand:
                 )
                 # What a user has taken out of it stays out.
                 store = OfferStore(
-                    offer for offer in Cart.load(request.cart) if store.has(offer.address)
+                    offer for offer in Cart.load(request.cart) if store.has(offer.id)
                 )
             account = carry(request, policy, store, access, observer, cluster=cluster)
         self.offered = found.offered
@@ -414,7 +415,7 @@ class _Errand:
         new = changed = missing = 0
         with KnownFiles(ledger_path(self._into)) as held, FileTree(self._into) as tree:
             for offer in found.store:
-                arrival = held.get(without_secrets(offer.address))
+                arrival = held.get(offer.id)
                 new += arrival is None
                 if arrival is None:
                     continue

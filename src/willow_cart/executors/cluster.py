@@ -216,12 +216,12 @@ class ClusterExecutor(Executor):
 
     def _record_of(self, transfer: Transfer) -> PartRecord | None:
         """Return what has come of a file, in this run or an earlier one."""
-        known = self._entries.records.get(transfer.shown)
-        return known or (None if transfer.attempts else self._partials.record_of(transfer.shown))
+        known = self._entries.records.get(transfer.id)
+        return known or (None if transfer.attempts else self._partials.record_of(transfer.id))
 
     def _replace_by_copy(self, transfer: Transfer) -> None:
         """Go on with a copy of a partial file: a worker hangs that may come back to write."""
-        record = self._entries.records.get(transfer.shown)
+        record = self._entries.records.get(transfer.id)
         if record is None:
             return
         with suppress(OSError):

@@ -14,6 +14,7 @@ from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
 from willow_cart.executors.cluster_files import FileOnItsWay
 from willow_cart.executors.cluster_joining import MemberSetup, let_join
 from willow_cart.executors.cluster_worker import Entries, Notes
+from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
 from willow_cart.transfer.observer import Observer
@@ -80,12 +81,12 @@ class WorkerEntries:
         ledger_writer: writes the ledger.
 
     Attributes:
-        records: what is recorded of the partial files of this run, by address.
+        records: what is recorded of the partial files of this run.
     """
 
     def __init__(self, ledger_writer: LedgerWriter) -> None:
         self._ledger_writer = ledger_writer
-        self.records: dict[str, PartRecord] = {}
+        self.records: dict[AddressId, PartRecord] = {}
 
     def enter(self, member: ClusterMember, notes: Notes) -> None:
         """Enter in the ledger what a worker asks for, each once and in its order."""
@@ -94,16 +95,16 @@ class WorkerEntries:
                 if number <= member.entered:
                     continue
                 match entry:
-                    case KeepPart(part):
-                        self.records[part.address] = part
+                    case KeepPart(identifier, part):
+                        self.records[identifier] = part
                         self._ledger_writer.take_at_once(Note(entry))
-                    case ForgetPart(address):
-                        self.records.pop(address, None)
+                    case ForgetPart(identifier):
+                        self.records.pop(identifier, None)
                         self._ledger_writer.take(Note(entry))
-                    case Mark(address, name, spans, digests):
-                        known = self.records.get(address)
+                    case Mark(identifier, name, spans, digests):
+                        known = self.records.get(identifier)
                         if known is not None and known.file == name:
-                            self.records[address] = replace(known, synced=spans, digests=digests)
+                            self.records[identifier] = replace(known, synced=spans, digests=digests)
                         self._ledger_writer.take(entry)
                 member.entered = number
                 member.made.append(number)

@@ -23,6 +23,7 @@ from willow_cart.executors.cluster_lending import Fetched, Lending
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
+from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.platform import disks, files
 from willow_cart.transfer.commit import Mark, Note, VerifiedFile
@@ -179,7 +180,7 @@ class _Share:
         self.root = setup.root
         self.outbox = _Outbox(self._destination, self.stop)
         self._access = setup.make_access()
-        self._records: dict[str, PartRecord] = {}
+        self._records: dict[LedgerKey, PartRecord] = {}
         self._partials = PartialStore(self._destination, self._records, disks.boot_mark())
         self._downloader = Downloader(
             self._access, self._partials, self.outbox, self.progress, self.stop, setup.policy,
@@ -198,10 +199,11 @@ class _Share:
 
     def _carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
         self.outbox.refuse(refuses=len(batch) > 1)
+        key = LedgerKey(batch[0][1].offer.id)
         if record is not None:
             if record.boot != disks.boot_mark():
                 self._partials.cut_to_what_is_sure(record)
-            self._records[record.address] = record
+            self._records[key] = record
         try:
             carried = list(
                 carry_all(
@@ -210,7 +212,7 @@ class _Share:
             )
         finally:
             if record is not None:
-                self._records.pop(record.address, None)
+                self._records.pop(key, None)
             for number, _ in batch:
                 self.progress.forget(number)
         if self._is_elsewhere:

@@ -17,6 +17,7 @@ from willow_cart.addresses import host_of, query_of
 from willow_cart.destination import fold, marked_name, safe_path
 from willow_cart.errors import FieldsMissing
 from willow_cart.filing.templates import FieldMissing, Template
+from willow_cart.identity import AddressId, without_signature
 from willow_cart.model import Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.redaction import fingerprint, without_secrets
@@ -38,10 +39,10 @@ class FilingRule(Protocol):
 
 
 class KnownPaths(Protocol):
-    """The paths of earlier hauls, by addresses without secrets."""
+    """The paths of earlier hauls."""
 
-    def path_of(self, address: str) -> str | None:
-        """Return the path of the file from an address, or None."""
+    def path_of(self, identifier: AddressId) -> str | None:
+        """Return the path of the file from the address with an identifier, or None."""
 
     def paths(self) -> Iterable[str]:
         """Yield all paths."""
@@ -87,7 +88,8 @@ class Plan:
     Attributes:
         offers: what is to be hauled, numbered from 1.
         layout: the rule for where files go.
-        elsewhere: the paths of those that do not lie where the layout wishes them, by address.
+        elsewhere: the paths of those that do not lie where the layout wishes them, by
+            `Offer.unique`.
         clashes: the offers that could not have the path they wanted.
         staying: offers that an earlier haul filed elsewhere, and that stay there.
         changed: offers whose names or folders no file system would take as they are.
@@ -118,7 +120,7 @@ class Plan:
         return (self._file(offer) for offer in self.offers)
 
     def _file(self, offer: Offer) -> Filed:
-        path = self.elsewhere.get(offer.address)
+        path = self.elsewhere.get(offer.unique)
         return Filed(offer, safe_path(self.layout.wish_for(offer)) if path is None else path)
 
 
@@ -216,16 +218,16 @@ class _Homes:
             return None
         key = hash(self._key_of(path))
         if key in self._settled:
-            self._displaced.add(offer.address)
+            self._displaced.add(offer.unique)
             return None
         self._settled.add(key)
         return path
 
     def of(self, offer: Offer) -> str | None:
         """Return the path that an offer keeps, or None."""
-        if self._held is None or offer.address in self._displaced:
+        if self._held is None or offer.unique in self._displaced:
             return None
-        return self._held.path_of(without_secrets(offer.address))
+        return self._held.path_of(offer.id)
 
 
 def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> None:
@@ -267,7 +269,7 @@ def _count_in(plan: Plan, number: int, offer: Offer, wish: str, at_home: str | N
     plan.longest = max(plan.longest, len(wish))
     if at_home is None or at_home == wish:
         return Filed(offer, wish)
-    plan.elsewhere[offer.address] = at_home
+    plan.elsewhere[offer.unique] = at_home
     filed = Filed(offer, at_home)
     # A clash of an earlier haul does not change the layout.
     if at_home.rpartition("/")[0] != wish.rpartition("/")[0]:
@@ -300,13 +302,13 @@ def _settle_clashes(
         if hash(key_of(wish)) in shared:
             wishes[key_of(wish)].append(Filed(offer, wish))
             if homes.of(offer) is not None:
-                settled.add(offer.address)
+                settled.add(offer.unique)
     for key in sorted(wishes):
         wanting = wishes[key]
-        if all(filed.offer.address in settled for filed in wanting):
+        if all(filed.offer.unique in settled for filed in wanting):
             continue
         given = _tell_apart(wanting, settled, taken, key_of)
-        plan.elsewhere.update((filed.offer.address, filed.path) for filed in given)
+        plan.elsewhere.update((filed.offer.unique, filed.path) for filed in given)
         taken.update(hash(key_of(filed.path)) for filed in given)
         plan.clashes.append(Clash(min(filed.path for filed in wanting), tuple(given)))
 
@@ -322,23 +324,23 @@ def _tell_apart(
 
     Args:
         wishes: the offers with the path they all want.
-        settled: addresses that have a path already; they count in telling apart, and keep it.
+        settled: offers that have a path already; they count in telling apart, and keep it.
         taken: hashes of the keys of paths that cannot be given.
         key_of: gives the form in which two paths are the same on the file system.
 
     Returns:
         The offers that are not settled, each with a path that no other has.
     """
-    wishes = sorted(wishes, key=lambda filed: (filed.path, filed.offer.address))
+    wishes = sorted(wishes, key=lambda filed: (filed.path, filed.offer.unique))
     first: list[Filed] = []
     only_case = len({filed.path for filed in wishes}) == len(wishes) > 1
     leader = wishes[0]
-    keeps = leader.offer.address not in settled and hash(key_of(leader.path)) not in taken
+    keeps = leader.offer.unique not in settled and hash(key_of(leader.path)) not in taken
     if only_case and keeps:
         first = [wishes.pop(0)]
     for mark in chain(_MARKS, map(_numbered_mark, count(2))):
         told_apart = [Filed(wish.offer, marked(wish.path, mark(wish.offer))) for wish in wishes]
-        given = [filed for filed in told_apart if filed.offer.address not in settled]
+        given = [filed for filed in told_apart if filed.offer.unique not in settled]
         keys = {key_of(filed.path) for filed in (*first, *told_apart)}
         apart = len(keys) == len(first) + len(told_apart)
         if apart and not {hash(key_of(filed.path)) for filed in given} & taken:
@@ -355,8 +357,12 @@ def _folders_of(path: str) -> Iterator[str]:
         yield path
 
 
+def _shown(offer: Offer) -> str:
+    return without_secrets(without_signature(offer.address))
+
+
 def _query_mark(offer: Offer) -> str:
-    return query_of(without_secrets(offer.address))
+    return query_of(_shown(offer))
 
 
 def _folder_mark(offer: Offer) -> str:
@@ -365,7 +371,7 @@ def _folder_mark(offer: Offer) -> str:
 
 def _path_mark(offer: Offer) -> str:
     # The same at every port and host that offers the same tree.
-    return fingerprint(f"{offer.path}?{query_of(without_secrets(offer.address))}")
+    return fingerprint(f"{offer.path}?{query_of(_shown(offer))}")
 
 
 def _host_mark(offer: Offer) -> str:
@@ -373,11 +379,11 @@ def _host_mark(offer: Offer) -> str:
 
 
 def _address_mark(offer: Offer) -> str:
-    return fingerprint(offer.address)
+    return fingerprint(offer.id)
 
 
 def _numbered_mark(number: int) -> Callable[[Offer], str]:
-    return lambda offer: f"{fingerprint(offer.address)}-{number}"
+    return lambda offer: f"{fingerprint(offer.id)}-{number}"
 
 
 _MARKS = (_query_mark, _folder_mark, _path_mark, _host_mark, _address_mark)

@@ -50,7 +50,7 @@ class ArrivalHandler:
         full_path: Callable[[str], Path],
         observer: Observer,
         stop: threading.Event,
-        ended_well: Callable[[Arrival], None],
+        ended_well: Callable[[Filed, Arrival], None],
     ) -> None:
         self._command = command
         self._full_path = full_path
@@ -82,7 +82,7 @@ class ArrivalHandler:
             if handled.why:
                 self.failed += 1
             else:
-                self._ended_well(arrival)
+                self._ended_well(filed, arrival)
             self._observer.handled(handled)
 
     def _run(self, filed: Filed, arrival: Arrival) -> Handled | None:

@@ -26,7 +26,6 @@ from willow_cart.ledger.opening import ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.protocols.http.http_rules import parse_date
-from willow_cart.redaction import fingerprint
 
 _MOVING = f"{OWN_FOLDER}/moving"
 _MOVED = f"{OWN_FOLDER}/moved"
@@ -58,7 +57,7 @@ class _AsFetched:
 
     Attributes:
         template: as it was given.
-        times: when each address fetched the existing file, in UTC, ISO 8601.
+        times: when each file was fetched, in UTC, ISO 8601, by `Offer.unique`.
     """
 
     template: Template
@@ -66,7 +65,7 @@ class _AsFetched:
 
     def wish_for(self, offer: Offer) -> str:
         """Return the desired path by the template."""
-        fetched = datetime.fromisoformat(self.times[offer.address])
+        fetched = datetime.fromisoformat(self.times[offer.unique])
         return replace(self.template, fetched=fetched).wish_for(offer)
 
 
@@ -94,15 +93,15 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
         ]
         for path in staying:
             del arrivals[path]
-        by_address = {arrival.address: arrival for arrival in arrivals.values()}
+        by_offer = {_offer_of(arrival).unique: arrival for arrival in arrivals.values()}
         if isinstance(rule, Template) and "{fetched" in rule.text:
-            rule = _AsFetched(rule, {each.address: each.time for each in by_address.values()})
-        offers = OfferStore(map(_offer_of, by_address.values()))
+            rule = _AsFetched(rule, {each: by_offer[each].time for each in by_offer})
+        offers = OfferStore(map(_offer_of, by_offer.values()))
         plan = make_plan(offers, rule, case_sensitive=is_case_sensitive(into))
         moves = [
-            Move(filed.offer.address, here, filed.path)
-            for filed in plan
-            if (here := by_address[filed.offer.address].path) != filed.path
+            Move(filed.offer.address, here, filed.path, f"{number:x}")
+            for number, filed in enumerate(plan)
+            if (here := by_offer[filed.offer.unique].path) != filed.path
         ]
         if not only_look:
             _require_free(moves, destination)
@@ -128,7 +127,11 @@ def _offer_of(arrival: Arrival) -> Offer:
     """
     name = arrival.path.rpartition("/")[2]
     return Offer(
-        arrival.address, name=name, size=arrival.size, modified=parse_date(arrival.last_modified)
+        arrival.address,
+        name=name,
+        size=arrival.size,
+        modified=parse_date(arrival.last_modified),
+        digest=arrival.digest,
     )
 
 
@@ -241,9 +244,9 @@ def _enter(moves: Sequence[Move], ledger: Ledger, destination: Destination) -> N
 
 def _moving(move: Move) -> str:
     """Return the temporary path of a file between its old and its new name."""
-    return f"{_MOVING}/{fingerprint(move.address)}"
+    return f"{_MOVING}/{move.file}"
 
 
 def _moved(move: Move) -> str:
     """Return the path for the state in which no file is at its old path any more."""
-    return f"{_MOVED}/{fingerprint(move.address)}"
+    return f"{_MOVED}/{move.file}"

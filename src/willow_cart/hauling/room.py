@@ -81,12 +81,11 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
         with Ledger(path) as ledger, KnownFiles(path) as held, FileTree(into) as tree:
             parts = ledger.parts()
             for offer in offers:
-                address = without_secrets(offer.address)
-                if _is_here(offer, held.get(address), tree):
+                if _is_here(offer, held.get(offer.id), tree):
                     here += 1
                     continue
                 add(offer)
-                if offer.size is not None and (part := parts.get(address)):
+                if offer.size is not None and (part := parts.get(ledger.key_of(offer.id))):
                     begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
             speed = ledger.last_speed()
     else:

@@ -27,6 +27,7 @@ from willow_cart.hauling.room import require_room
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.timeline_recorder import TimelineRecorder
 from willow_cart.hauling.worker_pool import WorkerPool
+from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import Arrival, PartRecord, Result
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
@@ -137,10 +138,12 @@ def haul_offers(
         else:
             passes.run = ledger.begin_run(command, note)
         run, timeline_recorder = passes.run, passes.timeline_recorder
-        parts = _file_what_was_sealed(ledger, run, destination, held, observer)
+        parts = _file_what_was_sealed(ledger, run, destination, observer)
         plan = make_plan(store, policy.layout, held or None, case_sensitive=is_case_sensitive(into))
         if policy.unpack is not None:
             policy.unpack.require_fields(plan)
+        if unknown := held.without_keys():
+            observer.ledger_converted(unknown)
         observer.planned(plan)
         partials = _open_partials(ledger, destination, parts)
         account = HaulSummary(run, len(plan))
@@ -258,8 +261,9 @@ class _Haul:
         if command is None:
             return None
 
-        def ended_well(arrival: Arrival) -> None:
-            commit_thread.take(Note(lambda ledger: ledger.forget_unhandled(arrival.address)))
+        def ended_well(filed: Filed, arrival: Arrival) -> None:
+            key = arrival.key or self.ledger.key_of(filed.offer.id)
+            commit_thread.take(Note(lambda ledger: ledger.forget_unhandled(key)))
 
         stamp = self.destination.stamp
         left = [each for each in self.ledger.unhandled() if stamp(each.lies_at) == each.stamp]
@@ -269,7 +273,9 @@ class _Haul:
             command, self.destination.full_path, self.observer, self.stop, ended_well
         )
         for arrival in left:
-            handler.take(Filed(Offer(arrival.address), arrival.path), arrival)
+            handler.take(
+                Filed(Offer(arrival.address, digest=arrival.digest), arrival.path), arrival
+            )
         return handler
 
 
@@ -295,11 +301,11 @@ def _enter_what_is_here(
 
 
 def _open_partials(
-    ledger: Ledger, destination: Destination, parts: Mapping[str, PartRecord]
+    ledger: Ledger, destination: Destination, parts: Mapping[LedgerKey, PartRecord]
 ) -> PartialStore:
     """Return the partial files; those that cannot be resumed are deleted."""
     boot = disks.boot_mark()
-    partials = PartialStore(destination, parts, boot)
+    partials = PartialStore(destination, parts, boot, ledger.key_of)
     try:
         partials.delete_unusable()
     except OSError as error:
@@ -310,39 +316,38 @@ def _open_partials(
 
 
 def _file_what_was_sealed(
-    ledger: Ledger, run: int, destination: Destination, held: KnownFiles, observer: Observer
-) -> dict[str, PartRecord]:
+    ledger: Ledger, run: int, destination: Destination, observer: Observer
+) -> dict[LedgerKey, PartRecord]:
     """Name the files that an interrupted run had already checked.
 
     Args:
         ledger: where they are entered.
         run: the run that they are entered under.
         destination: where they get their names.
-        held: what the ledger holds.
         observer: receives the existing file and was not of a haul.
 
     Returns:
-        The partial files that are left to go on with, by address.
+        The partial files that are left to go on with, by key.
     """
     left = {}
-    for address, part in ledger.parts().items():
+    for key, part in ledger.parts().items():
         if part.sealed is None:
-            left[address] = part
+            left[key] = part
             continue
         with ledger.transaction():
             file, sealed = f"{PARTIAL}/{part.file}", part.sealed
             try:
                 if destination.stamp(file) == sealed.stamp:
-                    earlier = held.get(address)
+                    earlier = ledger.latest_at(sealed.path)
                     replaces = None if earlier is None else earlier.own_stamp
                     if kept := destination.place(file, sealed.path, replaces=replaces):
                         observer.moved_aside(sealed.path, kept)
             except CannotStore:
                 # It is whole; the haul itself reports what stands in its way.
-                left[address] = part
+                left[key] = part
                 continue
             if destination.stamp(sealed.path) == sealed.stamp:
                 ledger.record_arrival(run, sealed)
             else:
-                ledger.forget_parts([address])
+                ledger.forget_keys([key])
     return left

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from willow_cart.exits import Exit
-from willow_cart.ledger.entries import Result
+from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import State
 from willow_cart.transfer.observer import Unpacked
 
@@ -32,7 +32,7 @@ class HaulSummary:
         left_out: how many members were not taken, in earlier runs included.
         not_unpacked: how many archives could not be unpacked.
         unhandled: of how many files the command on arrival failed.
-        archives: the destination and the address of each archive to be unpacked.
+        archives: each archive to be unpacked, with its destination.
     """
 
     run: int
@@ -50,7 +50,7 @@ class HaulSummary:
     left_out: int = 0
     not_unpacked: int = 0
     unhandled: int = 0
-    archives: list[tuple[Path, str]] = field(default_factory=list)
+    archives: list[tuple[Path, Arrival]] = field(default_factory=list)
 
     def add(self, result: Result) -> None:
         """Count a settled file."""

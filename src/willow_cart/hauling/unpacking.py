@@ -28,12 +28,12 @@ from willow_cart.errors import (
     WillowCartError,
 )
 from willow_cart.filing import Filed, marked
+from willow_cart.identity import LedgerKey
 from willow_cart.ledger.entries import TWIN, Arrival, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
-from willow_cart.redaction import without_secrets
 from willow_cart.transfer.observer import Observer, Unpacked
 from willow_cart.transfer.policy import Unpacking
 
@@ -80,7 +80,7 @@ def unharmed_archives(
         destination: where they are.
     """
     for filed in chosen:
-        arrival = held.get(without_secrets(filed.offer.address))
+        arrival = held.get(filed.offer.id)
         if arrival is not None and destination.stamp(arrival.lies_at) == arrival.stamp:
             yield Archive(filed, arrival)
 
@@ -218,9 +218,10 @@ class Unpacker:
     ) -> Iterator[Arrival]:
         """Give members their names; those without a possible name are left out."""
         for each in taken:
-            address = address_inside(archive.address, each.name)
+            key = self._ledger.key_of_arrival(archive)
+            key = LedgerKey(address_inside(key, each.name))
             try:
-                path, twin, earlier = self._path_for(f"{folder}{each.path}", address, each, archive)
+                path, twin, earlier = self._path_for(f"{folder}{each.path}", key, each, archive)
                 stamp = self._destination.stamp(each.file)
                 assert stamp is not None, "it was just unpacked"
                 if twin is None and (
@@ -231,7 +232,7 @@ class Unpacker:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue
             yield Arrival(
-                address=address,
+                address=address_inside(archive.address, each.name),
                 final_address=address_inside(archive.final_address, each.name),
                 path=path,
                 time=timestamp(),
@@ -244,10 +245,11 @@ class Unpacker:
                 mtime_ns=stamp.mtime_ns if twin is None else twin.mtime_ns,
                 instead="" if twin is None else f"{TWIN}{twin.path}",
                 archive=archive.sha256,
+                key=key,
             )
 
     def _path_for(
-        self, path: str, address: str, taken: ExtractedMember, archive: Arrival
+        self, path: str, key: LedgerKey, taken: ExtractedMember, archive: Arrival
     ) -> tuple[str, Arrival | None, Stamp | None]:
         """Return the path of a member, its twin, and the earlier file that it replaces.
 
@@ -256,7 +258,7 @@ class Unpacker:
             whose place it may take.
         """
         earlier = self._ledger.latest_at(path)
-        if earlier is not None and earlier.address != address and self._holds(earlier):
+        if earlier is not None and earlier.key != key and self._holds(earlier):
             path = marked(path, archive.path.rpartition("/")[2])
             if earlier.sha256 == taken.sha256:
                 return path, earlier, None
@@ -273,7 +275,7 @@ class Unpacker:
 
     def _members(self, archive: Arrival) -> Iterator[Arrival]:
         """Yield the files unpacked earlier from this version of an archive, as far as wanted."""
-        for each in self._ledger.members_of(archive.address):
+        for each in self._ledger.members_of(archive):
             if each.archive == archive.sha256 and self._chooses(each):
                 yield each
 
@@ -284,7 +286,7 @@ class Unpacker:
         """
         paths = {each.path for each in members}
         gone = []
-        for each in self._ledger.members_of(archive.address):
+        for each in self._ledger.members_of(archive):
             others = each.archive != archive.sha256 and each.path not in paths
             if others and self._chooses(each):
                 if self._destination.stamp(each.path) == each.own_stamp:

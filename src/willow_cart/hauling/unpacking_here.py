@@ -71,7 +71,7 @@ def unpack(
     for root, archive in chosen:
         by_root[root].append(archive)
     account = HaulSummary(0, len(chosen))
-    account.archives = [(root, archive.arrival.address) for root, archive in chosen]
+    account.archives = [(root, archive.arrival) for root, archive in chosen]
     for root, archives in by_root.items():
         with Destination(root) as destination, Ledger(ledger_path(root), create=True) as ledger:
             end_moves(ledger, destination)
@@ -127,6 +127,7 @@ def _offer_of(arrival: Arrival, source: str) -> Offer:
         folder=folder,
         size=arrival.size,
         modified=parse_date(arrival.last_modified),
+        digest=arrival.digest,
     )
 
 

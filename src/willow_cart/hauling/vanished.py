@@ -6,25 +6,27 @@ from collections.abc import Collection, Iterable
 from pathlib import Path
 
 from willow_cart.destination import Destination, FileTree
+from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 
 
-def find_gone(root: Path, addresses: Collection[str]) -> list[Arrival]:
+def find_gone(root: Path, identifiers: Collection[AddressId]) -> list[Arrival]:
     """Return the files in a destination whose addresses are no longer offered.
 
     Args:
         root: the destination.
-        addresses: without secrets.
+        identifiers: of these addresses.
     """
-    if not addresses or not has_ledger(root):
+    if not identifiers or not has_ledger(root):
         return []
     with Ledger(ledger_path(root)) as ledger, FileTree(root) as tree:
+        keys = {*map(ledger.key_of, identifiers)}
         return [
             each
             for each in ledger.latest_arrivals()
-            if each.archive_address in addresses and tree.stamp(each.lies_at) is not None
+            if each.archive_key in keys and tree.stamp(each.lies_at) is not None
         ]
 
 

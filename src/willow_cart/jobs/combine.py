@@ -14,7 +14,6 @@ from willow_cart.jobs.discovering import make_choosing
 from willow_cart.jobs.job_events import ChangedHere
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue
-from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.stored_files import Holding, holdings_at
 from willow_cart.tables import Combined, Combining, TableFile
@@ -85,13 +84,13 @@ def _tables(
 
 def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
     """Yield the files that may be tables, numbered."""
-    addresses = _addresses_of(request.cart) if request.cart is not None else None
+    wanted = None
+    if request.cart is not None:
+        wanted = {offer.id for offer in Cart.load(request.cart)}
     own = request.to.resolve() if request.to is not None else None
     number = 0
     for place in request.places:
-        for each in holdings_at(place):
-            if addresses is not None and not each.came_from(addresses):
-                continue
+        for each in holdings_at(place, wanted):
             if place.is_dir() and not (any_name or _is_table(each)):
                 continue
             if own is not None and each.file.resolve() == own:
@@ -108,10 +107,6 @@ def _is_table(each: Holding) -> bool:
     if is_table(each.path):
         return True
     return may_be_table(each.path) and holds_table(each.open, each.path)
-
-
-def _addresses_of(cart: Path) -> set[str]:
-    return {without_secrets(offer.address) for offer in Cart.load(cart)}
 
 
 def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:

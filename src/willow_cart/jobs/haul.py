@@ -19,6 +19,7 @@ from willow_cart.filing.plan import FilingRule
 from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
+from willow_cart.identity import AddressId, address_id
 from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
@@ -37,7 +38,6 @@ from willow_cart.options.hauling import HandlingOptions
 from willow_cart.protocols import Access
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.local import path_of
-from willow_cart.redaction import without_secrets
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.requests.secrets import shown_command
 from willow_cart.sources.checksum_lists import lists_beside, read_lists
@@ -232,8 +232,8 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
         if has_ledger(into):
             with suppress(sqlite3.Error, UnreadableLedger):  # the haul says what is wrong with it
                 held = stack.enter_context(KnownFiles(ledger_path(into)))
-                held.is_known("")
-                is_known = lambda address: held.is_known(without_secrets(address))  # noqa: E731
+                held.is_known(AddressId(""))
+                is_known = lambda address: held.is_known(address_id(address))  # noqa: E731
         yield kept, Asking(is_known, kept.keep)
 
 

@@ -6,9 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from willow_cart.addresses import take_inside
 from willow_cart.destination import FileTree, Stamp
+from willow_cart.identity import AddressId, LedgerKey, hash_of
 from willow_cart.model import State, Validators
+from willow_cart.redaction import INSIDE
+
+NO_ID, NO_KEY = AddressId(""), LedgerKey("")
 
 TWIN = "twin "
 """Before the path of the file that stands for another one."""
@@ -57,6 +60,8 @@ class Arrival:
         media_type: as its place named it, perhaps with a character set (RFC 9110, 8.3).
         licence: under which its catalogue says that it may be used; empty if it does not say.
         citation: how its catalogue wants it to be cited; likewise.
+        key: of its address in the ledger; empty until it is entered, and for an entry of an early
+            version, in which addresses with hidden values cannot be told apart.
     """
 
     address: str
@@ -77,6 +82,7 @@ class Arrival:
     modified: str = ""
     licence: str = ""
     citation: str = ""
+    key: LedgerKey = NO_KEY
 
     @property
     def twin(self) -> str:
@@ -84,9 +90,14 @@ class Arrival:
         return self.instead.removeprefix(TWIN) if self.instead.startswith(TWIN) else ""
 
     @property
-    def archive_address(self) -> str:
-        """The address of the archive it came from; its own if it came from none."""
-        return take_inside(self.address)[0]
+    def archive_key(self) -> LedgerKey:
+        """The key of the archive it came from; its own if it came from none."""
+        return LedgerKey(self.key.partition(INSIDE)[0])
+
+    @property
+    def digest(self) -> str:
+        """A digest for an offer of this file, which no other entry's has; see `Offer.digest`."""
+        return self.archive_key.partition("?")[2] if self.key else hash_of(self.path)
 
     @property
     def lies_at(self) -> str:
@@ -172,11 +183,13 @@ class Move:
     Attributes:
         address: that fetched it, without secrets.
         old, new: its paths below the destination, with `/` between the parts.
+        file: its name on the way.
     """
 
     address: str
     old: str
     new: str
+    file: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,6 +210,7 @@ class Result:
         twin: the path of another file here that has the same bytes; empty for none.
         note: what the user should know of it, although nothing is wrong; empty for nothing.
         worker: of a cluster, that made the last attempt; empty for this machine.
+        id: the identifier of the address.
     """
 
     number: int
@@ -212,6 +226,7 @@ class Result:
     twin: str = ""
     note: str = ""
     worker: str = ""
+    id: AddressId = NO_ID
 
     @property
     def is_unsound(self) -> bool:

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import asdict
 from operator import attrgetter
 from pathlib import Path
 from typing import Self, TypeVar
 
-from willow_cart.addresses import address_inside
 from willow_cart.destination import cannot_store
 from willow_cart.errors import CannotStore, UnreadableLedger
+from willow_cart.identity import AddressId, LedgerKey, address_id, ledger_key
 from willow_cart.ledger.entries import (
     TWIN,
     Arrival,
@@ -33,16 +33,17 @@ from willow_cart.ledger.validation import (
     read_part,
     read_step,
 )
+from willow_cart.redaction import INSIDE
 from willow_cart.version import __version__
 
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
 """What is true of the latest arrival under every path at which a file should lie."""
 
 OF_ARCHIVE = (
-    "address >= ?1 AND address < ?1 || char(1114111) AND instead != 'nothing' AND NOT EXISTS"
+    "key >= ?1 AND key < ?1 || char(1114111) AND instead != 'nothing' AND NOT EXISTS"
     " (SELECT 1 FROM arrival AS later WHERE later.path = a.path AND later.id > a.id) ORDER BY path"
 )
-"""What is true of the files of an archive: addresses and later files are found by indexes."""
+"""What is true of the files of an archive: keys and later files are found by indexes."""
 
 ARRIVAL_COLUMNS = ", ".join(Arrival.__dataclass_fields__)
 """The columns of an arrival, for queries."""
@@ -65,6 +66,7 @@ class Ledger:
         self._path = path
         self._file = LedgerFile(path, create=create)
         self._base.row_factory = sqlite3.Row
+        self._salt = self._file.salt
 
     def __enter__(self) -> Self:
         return self
@@ -81,6 +83,14 @@ class Ledger:
     def close(self) -> None:
         """Close the file; committed entries are in it."""
         self._file.close()
+
+    def key_of(self, identifier: AddressId) -> LedgerKey:
+        """Return the key of an address in this ledger."""
+        return ledger_key(identifier, self._salt)
+
+    def key_of_arrival(self, arrival: Arrival) -> LedgerKey:
+        """Return the key of a file's address, also of one that is not entered."""
+        return arrival.key or self.key_of(address_id(arrival.address))
 
     def restore(self) -> bool:
         """Create the file again if it was deleted while open; return whether it was.
@@ -186,58 +196,63 @@ class Ledger:
         """Record the result of a file; its partial file is forgotten."""
         self.enter(run, result)
         if result.arrival is not None:
-            self.forget_parts([result.arrival.address])
+            self.forget_parts([result.id])
 
     def enter(self, run: int, result: Result) -> None:
         """Record the result of a file; its partial file is left to `forget_parts`."""
+        key = self.key_of(result.id)
         if result.arrival is not None:
-            self._enter_arrival(run, result.arrival)
+            self._enter_arrival(run, result.arrival, key)
         self._base.execute(
             "INSERT INTO result SELECT ?, ?, ?, ?, ?,"
-            " (SELECT max(id) FROM arrival WHERE address = ?), ?, ?, ?, ?, ?, ?, ?",
+            " (SELECT max(id) FROM arrival WHERE key = ?), ?, ?, ?, ?, ?, ?, ?, ?",
             (run, self._before + result.number, result.address, result.path, result.state,
-             result.address, result.reason, result.received, result.resumed, result.attempts,
-             result.seconds, result.note, result.worker),
+             key, result.reason, result.received, result.resumed, result.attempts,
+             result.seconds, result.note, result.worker, key),
         )  # fmt: skip
 
     def record_arrival(self, run: int, arrival: Arrival) -> None:
-        """Record a file that has its name now; its partial file is forgotten."""
-        self._enter_arrival(run, arrival)
-        self.forget_parts([arrival.address])
+        """Record a file that has its name now, under its own key; its partial file is forgotten."""
+        self._enter_arrival(run, arrival, arrival.key)
+        self.forget_keys([arrival.key])
 
-    def _enter_arrival(self, run: int, arrival: Arrival) -> None:
+    def _enter_arrival(self, run: int, arrival: Arrival, key: LedgerKey) -> None:
+        *values, _ = _arrival_values(arrival)
         self._base.execute(
             f"INSERT INTO arrival (run, {ARRIVAL_COLUMNS}) VALUES (?, {_ARRIVAL_MARKS})",
-            (run, *_arrival_values(arrival)),
+            (run, *values, key),
         )
 
-    def keep_part(self, part: PartRecord) -> None:
-        """Record a partial file, replacing another one of the same address."""
-        marks = part.validators
-        sealed = json.dumps(asdict(part.sealed)) if part.sealed else None
+    def keep_part(self, identifier: AddressId, part: PartRecord) -> None:
+        """Record the partial file of an address, replacing another one."""
+        marks, key = part.validators, self.key_of(identifier)
+        sealed = json.dumps({**asdict(part.sealed), "key": key}) if part.sealed else None
         self._base.execute(
-            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (part.address, part.final_address, part.file, part.length,
+            "INSERT OR REPLACE INTO part VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (key, part.address, part.final_address, part.file, part.length,
              marks.entity_tag, marks.last_modified, marks.date, part.joining, sealed,
              part.synced, part.boot, part.promised, part.digests),
         )  # fmt: skip
 
-    def mark_part(self, address: str, file: str, synced: str, digests: str) -> None:
+    def mark_part(self, identifier: AddressId, file: str, synced: str, digests: str) -> None:
         """Record which bytes of a partial file are synced, if it is still the same file."""
         self._base.execute(
-            "UPDATE part SET synced = ?, digests = ? WHERE address = ? AND file = ?",
-            (synced, digests, address, file),
+            "UPDATE part SET synced = ?, digests = ? WHERE key = ? AND file = ?",
+            (synced, digests, self.key_of(identifier), file),
         )
 
     def adopt_parts(self, boot: str) -> None:
         """Mark all partial files as written since this boot."""
         self._base.execute("UPDATE part SET boot = ?", (boot,))
 
-    def forget_parts(self, addresses: Collection[str]) -> None:
+    def forget_parts(self, identifiers: Collection[AddressId]) -> None:
         """Forget the partial files of addresses."""
+        self.forget_keys([*map(self.key_of, identifiers)])
+
+    def forget_keys(self, keys: Sequence[LedgerKey]) -> None:
+        """Forget the partial files of keys."""
         self._base.execute(
-            "DELETE FROM part WHERE address IN (SELECT value FROM json_each(?))",
-            (json.dumps([*addresses]),),
+            "DELETE FROM part WHERE key IN (SELECT value FROM json_each(?))", (json.dumps(keys),)
         )
 
     # What happens in refiling
@@ -245,8 +260,8 @@ class Ledger:
     def keep_moves(self, moves: Iterable[Move]) -> None:
         """Record moves before they are made, so that they can be completed after a kill."""
         self._base.executemany(
-            "INSERT INTO move VALUES (?, ?, ?)",
-            ((move.address, move.old, move.new) for move in moves),
+            "INSERT INTO move VALUES (?, ?, ?, ?)",
+            ((move.address, move.old, move.new, move.file) for move in moves),
         )
 
     def forget_moves(self) -> None:
@@ -254,12 +269,11 @@ class Ledger:
         self._base.execute("DELETE FROM move")
 
     def move_arrivals(self, moves: Iterable[Move]) -> None:
-        """Record new paths for the latest arrivals of addresses."""
-        self._base.executemany(
-            "UPDATE arrival SET path = ?"
-            " WHERE id = (SELECT max(id) FROM arrival WHERE address = ?)",
-            ((move.new, move.address) for move in moves),
-        )
+        """Record new paths for the latest arrivals at old ones."""
+        # All are found before the first is changed: two files may change names.
+        latest = "SELECT max(id) FROM arrival WHERE path = ?"
+        moving = [(move.new, *self._base.execute(latest, (move.old,)).fetchone()) for move in moves]
+        self._base.executemany("UPDATE arrival SET path = ? WHERE id = ?", moving)
 
     def made(self) -> list[Made]:
         """Return the files that were made here, by path.
@@ -284,7 +298,7 @@ class Ledger:
         Raises:
             UnreadableLedger: an entry was altered.
         """
-        rows = self.each_row("SELECT address, old, new FROM move")
+        rows = self.each_row("SELECT address, old, new, file FROM move")
         return [self._read(read_move, row) for row in rows]
 
     def altered(self, what: str) -> UnreadableLedger:
@@ -299,18 +313,19 @@ class Ledger:
 
     # What happens to what has arrived
 
-    def keep_unhandled(self, address: str) -> None:
+    def keep_unhandled(self, identifier: AddressId) -> None:
         """Record that the user's command is to be run for a file."""
-        self._base.execute("INSERT OR REPLACE INTO unhandled VALUES (?)", (address,))
+        key = self.key_of(identifier)
+        self._base.execute("INSERT OR REPLACE INTO unhandled VALUES (?)", (key,))
 
-    def forget_unhandled(self, address: str) -> None:
+    def forget_unhandled(self, key: LedgerKey) -> None:
         """Forget this record: the command has succeeded."""
-        self._base.execute("DELETE FROM unhandled WHERE address = ?", (address,))
+        self._base.execute("DELETE FROM unhandled WHERE key = ?", (key,))
 
     def unhandled(self) -> list[Arrival]:
         """Return the arrivals for which the command is still to be run."""
-        latest = "SELECT max(id) FROM arrival WHERE address IN (SELECT address FROM unhandled)"
-        return [*self._arrivals(f"id IN ({latest} GROUP BY address) ORDER BY id")]
+        latest = "SELECT max(id) FROM arrival WHERE key IN (SELECT key FROM unhandled)"
+        return [*self._arrivals(f"id IN ({latest} GROUP BY key) ORDER BY id")]
 
     def keep_members(
         self,
@@ -335,15 +350,15 @@ class Ledger:
         if left_out is not None:
             self._base.execute(
                 "INSERT OR REPLACE INTO unpacking VALUES (?, ?, ?, ?)",
-                (archive.address, wish, archive.sha256, left_out),
+                (self.key_of_arrival(archive), wish, archive.sha256, left_out),
             )
 
     def replace_by(self, arrival: Arrival, instead: str) -> None:
         """Record what replaces a file that has left its path; see `Arrival.instead`."""
         self._base.execute(
             "UPDATE arrival SET instead = ?"
-            " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND address = ?",
-            (instead, arrival.path, arrival.address),
+            " WHERE id = (SELECT max(id) FROM arrival WHERE path = ?) AND sha256 = ?",
+            (instead, arrival.path, arrival.sha256),
         )
 
     def paths_for_twins(self) -> set[str]:
@@ -357,8 +372,8 @@ class Ledger:
 
         None if it has not been unpacked as is wished.
         """
-        statement = "SELECT left_out FROM unpacking WHERE (address, wish, sha256) = (?, ?, ?)"
-        values = (archive.address, wish, archive.sha256)
+        statement = "SELECT left_out FROM unpacking WHERE (key, wish, sha256) = (?, ?, ?)"
+        values = (self.key_of_arrival(archive), wish, archive.sha256)
         row = self._base.execute(statement, values).fetchone()
         return None if row is None else int(row["left_out"])
 
@@ -373,27 +388,25 @@ class Ledger:
         """Return the latest arrival at a path, or None."""
         return next(self._arrivals("path = ? ORDER BY id DESC LIMIT 1", path), None)
 
-    def brought_in(self, run: int, path: str) -> str | None:
-        """Return the address of the latest arrival at a path, if it was in a given run."""
-        statement = "SELECT address, run FROM arrival WHERE path = ? ORDER BY id DESC LIMIT 1"
-        row = self._base.execute(statement, (path,)).fetchone()
-        return None if row is None or row["run"] != run else str(row["address"])
+    def brought_in(self, run: int, path: str) -> Arrival | None:
+        """Return the latest arrival at a path, if it was in a given run."""
+        condition = "path = ?1 AND run = ?2 AND id = (SELECT max(id) FROM arrival WHERE path = ?1)"
+        return next(self._arrivals(condition, path, run), None)
 
-    def members_of(self, archive: str) -> Iterator[Arrival]:
+    def members_of(self, archive: Arrival) -> Iterator[Arrival]:
         """Yield the files unpacked from an archive that exist or have a twin."""
-        yield from self._arrivals(OF_ARCHIVE, address_inside(archive, ""))
+        yield from self._arrivals(OF_ARCHIVE, f"{self.key_of_arrival(archive)}{INSIDE}")
 
     # What is known
 
-    def parts(self) -> dict[str, PartRecord]:
-        """Return the resumable partial files by address.
+    def parts(self) -> dict[LedgerKey, PartRecord]:
+        """Return the resumable partial files by the keys of their addresses.
 
         Raises:
             UnreadableLedger: an entry was altered.
         """
         rows = self._base.execute("SELECT * FROM part")
-        parts = (self._read(read_part, row) for row in rows)
-        return {part.address: part for part in parts}
+        return {LedgerKey(str(row["key"])): self._read(read_part, row) for row in rows}
 
     def latest_arrivals(self) -> Iterator[Arrival]:
         """Yield the latest arrival under each path that has a file.

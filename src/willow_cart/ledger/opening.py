@@ -57,6 +57,7 @@ class LedgerFile:
 
     Attributes:
         base: the connection, in autocommit mode.
+        salt: of the keys of addresses; see `identity.ledger_key`.
 
     Raises:
         UnreadableLedger: it does not exist, is damaged or altered, or it is of a later version.
@@ -77,6 +78,7 @@ class LedgerFile:
                 self.base.execute("PRAGMA journal_mode = WAL")
             _require_own_schema(self.base, path)
             schema.bring_up_to_date(self.base, path)
+            self.salt = _salt_of(self.base, path)
         except DAMAGE as error:
             self.close()
             raise unreadable(path, error) from None
@@ -114,6 +116,13 @@ class LedgerFile:
         self.base = anew
         self._identity = _identity_of(self.path)
         return True
+
+
+def _salt_of(base: sqlite3.Connection, path: Path) -> str:
+    row = base.execute("SELECT salt FROM identity").fetchone()
+    if row is None or type(row[0]) is not str:
+        raise altered(path, "the salt of its keys cannot be right")
+    return str(row[0])
 
 
 def _connect(path: Path | str) -> sqlite3.Connection:
@@ -212,8 +221,13 @@ def _require_own_schema(base: sqlite3.Connection, path: Path) -> None:
         UnreadableLedger: it is one.
         sqlite3.Error: it cannot be read.
     """
-    (version,) = base.execute("PRAGMA user_version").fetchone()
-    if version <= schema.VERSION and _structure_of(base) != _structure(version):
+    base.execute("BEGIN")  # both are read of one moment: another program may upgrade it meanwhile
+    try:
+        version = schema.version_of(base)
+        found = _structure_of(base)
+    finally:
+        base.execute("COMMIT")
+    if version <= schema.VERSION and found != _structure(version):
         raise altered(path, "its tables are not those of a ledger")
 
 

@@ -5,12 +5,13 @@ from __future__ import annotations
 import sqlite3
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, fields
 from pathlib import Path
 
-from willow_cart.addresses import is_inside
-from willow_cart.errors import UnreadableLedger
+from willow_cart.addresses import is_inside, normalise
+from willow_cart.errors import BadAddress, UnreadableLedger
+from willow_cart.identity import address_id
 from willow_cart.ledger.entries import Arrival, StepRecord
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
@@ -208,7 +209,7 @@ _ROW = (
 
 _STORY = (
     "SELECT result.run, (SELECT started FROM run WHERE id = result.run) AS started,"
-    f" {_ROW} WHERE result.address = ?1 ORDER BY result.run"
+    f" {_ROW} WHERE (result.key, result.address) = (?1, ?2) ORDER BY result.run"
 )
 
 # A file that was unpacked has no result of its own, unless it came by itself.
@@ -216,7 +217,7 @@ _STORY_INSIDE = (
     f"SELECT * FROM ({_STORY}) UNION ALL SELECT run, (SELECT started FROM run WHERE id = run),"
     " 0, 'unpacked', path, address, final_address, time, size, sha256, entity_tag, last_modified,"
     " expected, verdict, decoded, 0, 0, 0, 0.0, '', '', ''"
-    " FROM arrival WHERE address = ?1 AND archive != '' ORDER BY 1"
+    " FROM arrival WHERE (key, address) = (?1, ?2) AND archive != '' ORDER BY 1"
 )
 
 
@@ -324,28 +325,38 @@ def read_story(destination: Path, name: str) -> list[Chapter]:
         UnreadableLedger: no ledger, or no such file in it.
     """
     with Ledger(ledger_path(destination)) as ledger:
-        addresses = _addresses_of(ledger, name)
-        if not addresses:
+        found = _addresses_of(ledger, name)
+        if not found:
             raise UnreadableLedger(
                 str(destination), f"has no file {name}", "give its path or its address"
             )
         return [
             Chapter(row["run"], str(row["started"]), _read_row(ledger, row, 2))
-            for address in addresses
-            for row in ledger.rows(_STORY_INSIDE if is_inside(address) else _STORY, address)
+            for key, address in found
+            for row in ledger.rows(_STORY_INSIDE if is_inside(address) else _STORY, key, address)
         ]
 
 
-def _addresses_of(ledger: Ledger, name: str) -> list[str]:
-    """Return the addresses of a file given by path, address or name."""
+def _addresses_of(ledger: Ledger, name: str) -> list[tuple[str, str]]:
+    """Return the keys and addresses of a file given by path, address or name."""
     ends_so = "(path = ?1 OR substr(path, -length(?1) - 1) = '/' || ?1)"
-    # The second looks for the end of a path in an index of paths alone: there may be millions.
-    for place in (
-        "arrival WHERE path = ?1 OR address = ?1",
-        f"arrival WHERE id IN (SELECT id FROM arrival WHERE {ends_so})",
-        f"result WHERE reason != '' AND (address = ?1 OR {ends_so})",
+    key = ledger.key_of(address_id(_normal(name)))
+    # The third looks for the end of a path in an index of paths alone: there may be millions.
+    for place, value in (
+        ("arrival WHERE key = ?1", key),
+        ("arrival WHERE path = ?1", name),
+        (f"arrival WHERE id IN (SELECT id FROM arrival WHERE {ends_so})", name),
+        ("result WHERE key = ?1", key),
+        (f"result WHERE reason != '' AND {ends_so}", name),
+        ("result WHERE address = ?1", name),
     ):
-        statement = f"SELECT DISTINCT address FROM {place}"
-        if found := [row["address"] for row in ledger.each_row(statement, name)]:
+        statement = f"SELECT DISTINCT key, address FROM {place}"
+        if found := [(row["key"], row["address"]) for row in ledger.each_row(statement, value)]:
             return found
     return []
+
+
+def _normal(name: str) -> str:
+    with suppress(BadAddress):
+        return normalise(name)
+    return name

@@ -1,16 +1,18 @@
 """The ledger's tables: one step for each schema version.
 
-A step and its version number are committed together, so that a crash leaves the old schema or the
-new one and nothing between. Steps are only ever added at the end.
+All steps and the version number are committed together, so that a crash leaves the old schema or
+the new one and nothing between. Steps are only ever added at the end.
 """
 
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
 from pathlib import Path
 
 from willow_cart.errors import UnreadableLedger
-from willow_cart.redaction import without_secrets
+from willow_cart.identity import address_id, ledger_key
+from willow_cart.redaction import fingerprint, lacks_secret, without_secrets
 
 _STEPS = (
     """
@@ -154,28 +156,132 @@ _STEPS = (
     ALTER TABLE arrival ADD COLUMN licence TEXT NOT NULL DEFAULT '';  -- as its catalogue says
     ALTER TABLE arrival ADD COLUMN citation TEXT NOT NULL DEFAULT '';  -- likewise
     """,
+    """
+    -- Addresses are told apart by keys made of all of them (see identity.py); what is shown of one
+    -- is for people. Earlier versions kept only that. Where it lacks hidden values, the key is
+    -- empty: whether two such addresses were the same cannot be found out any more.
+    CREATE TABLE identity (salt TEXT NOT NULL);
+    INSERT INTO identity VALUES (lower(hex(randomblob(16))));
+    ALTER TABLE arrival ADD COLUMN key TEXT NOT NULL DEFAULT '';
+    UPDATE arrival SET key = old_key(address, (SELECT salt FROM identity));
+    DROP INDEX arrival_by_address;
+    CREATE INDEX arrival_by_key ON arrival (key);
+    ALTER TABLE result ADD COLUMN key TEXT NOT NULL DEFAULT '';
+    UPDATE result SET key = old_key(address, (SELECT salt FROM identity));
+    DROP INDEX result_by_address;
+    CREATE INDEX result_by_key ON result (key);
+    ALTER TABLE part RENAME TO old_part;
+    CREATE TABLE part (
+        key           TEXT PRIMARY KEY,
+        address       TEXT NOT NULL,
+        final_address TEXT NOT NULL,
+        file          TEXT NOT NULL,
+        length        INTEGER,
+        entity_tag    TEXT,
+        last_modified TEXT,
+        date          TEXT,
+        joining       TEXT NOT NULL,
+        sealed        TEXT,
+        synced        TEXT NOT NULL,
+        boot          TEXT NOT NULL,
+        promised      TEXT NOT NULL,
+        digests       TEXT NOT NULL
+    ) WITHOUT ROWID;
+    INSERT INTO part SELECT coalesce(nullif(old_key(address, salt), ''), address), address,
+        final_address, file, length, entity_tag, last_modified, date, joining, sealed, synced,
+        boot, promised, digests
+        FROM old_part, identity WHERE old_key(address, salt) != '' OR sealed IS NOT NULL;
+    DROP TABLE old_part;
+    ALTER TABLE move RENAME TO old_move;
+    CREATE TABLE move (
+        address TEXT NOT NULL,             -- of a file that is being moved
+        old     TEXT NOT NULL,
+        new     TEXT NOT NULL,
+        file    TEXT PRIMARY KEY           -- its name on the way
+    ) WITHOUT ROWID;
+    INSERT INTO move SELECT address, old, new, fingerprint(address) FROM old_move;
+    DROP TABLE old_move;
+    ALTER TABLE unpacking RENAME TO old_unpacking;
+    CREATE TABLE unpacking (
+        key      TEXT NOT NULL,            -- of the archive
+        wish     TEXT NOT NULL,
+        sha256   TEXT NOT NULL,
+        left_out INTEGER NOT NULL,
+        PRIMARY KEY (key, wish)
+    ) WITHOUT ROWID;
+    INSERT INTO unpacking SELECT old_key(address, salt), wish, sha256, left_out
+        FROM old_unpacking, identity WHERE old_key(address, salt) != '';
+    DROP TABLE old_unpacking;
+    ALTER TABLE unhandled RENAME TO old_unhandled;
+    CREATE TABLE unhandled (
+        key TEXT PRIMARY KEY               -- of a file whose --on-arrival has not ended well
+    ) WITHOUT ROWID;
+    INSERT INTO unhandled SELECT old_key(address, salt) FROM old_unhandled, identity
+        WHERE old_key(address, salt) != '';
+    DROP TABLE old_unhandled;
+    """,
 )
 VERSION = len(_STEPS)
 
 
 def bring_up_to_date(connection: sqlite3.Connection, path: Path) -> None:
-    """Upgrade a ledger to the current schema.
+    """Upgrade a ledger to the current schema; of several programs at once, the first does it.
 
     Raises:
         UnreadableLedger: it was written by a later version of the program.
+        sqlite3.Error: it cannot be upgraded now.
     """
-    (version,) = connection.execute("PRAGMA user_version").fetchone()
+    version = version_of(connection)
     if version > VERSION:
         raise UnreadableLedger(
             str(path), f"was written by a later version (schema {version})", "upgrade willow-cart"
         )
-    build(connection, VERSION, since=version)
+    if version < VERSION:
+        build(connection, VERSION)
 
 
-def build(connection: sqlite3.Connection, version: int, *, since: int = 0) -> None:
-    """Create the tables of a schema version, from an earlier one or from nothing."""
-    connection.create_function(
-        "without_secrets", 1, lambda text: without_secrets(str(text)), deterministic=True
+def version_of(connection: sqlite3.Connection) -> int:
+    """Return the schema version."""
+    (version,) = connection.execute("PRAGMA user_version").fetchone()
+    return int(version)
+
+
+def build(connection: sqlite3.Connection, version: int) -> None:
+    """Create the tables of a schema version, from an earlier one or from nothing.
+
+    Raises:
+        sqlite3.Error: it cannot be written now; nothing has changed.
+    """
+    functions = (
+        ("without_secrets", 1, lambda text: without_secrets(str(text))),
+        ("fingerprint", 1, lambda text: fingerprint(str(text))),
+        ("old_key", 2, _old_key),
     )
-    for number, step in enumerate(_STEPS[since:version], since + 1):
-        connection.executescript(f"BEGIN; {step} PRAGMA user_version = {number}; COMMIT;")
+    for name, count, function in functions:
+        connection.create_function(name, count, function, deterministic=True)
+    connection.execute("BEGIN IMMEDIATE")
+    try:
+        # Another program may have done it while this one waited.
+        for number in range(version_of(connection) + 1, version + 1):
+            for statement in _statements(_STEPS[number - 1]):
+                connection.execute(statement)
+            connection.execute(f"PRAGMA user_version = {number}")
+    except BaseException:
+        connection.execute("ROLLBACK")
+        raise
+    connection.execute("COMMIT")
+
+
+def _old_key(address: str, salt: str) -> str:
+    """Return the key for an address in an early ledger; empty if values of it were hidden."""
+    return "" if lacks_secret(str(address)) else ledger_key(address_id(str(address)), salt)
+
+
+def _statements(script: str) -> Iterator[str]:
+    """Yield the statements of a script; `executescript` would end the transaction."""
+    statement = ""
+    for line in script.splitlines(keepends=True):
+        statement += line
+        if sqlite3.complete_statement(statement):
+            yield statement
+            statement = ""

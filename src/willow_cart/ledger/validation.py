@@ -20,6 +20,7 @@ from willow_cart.model import State, Validators
 
 _SHA256 = re.compile(r"[0-9a-f]{64}")
 _PARTIAL_NAME = re.compile(r"[0-9a-f]{24}")
+_MOVING_NAME = re.compile(r"[0-9a-f]{1,20}")
 _SPAN = re.compile(r"\d{1,18}-\d{1,18}")
 _PIECE = re.compile(r"\d{1,18}-\d{1,18}:[0-9a-f]{8,64}")
 _CHECKSUM = re.compile(r"[a-z0-9_]{1,20}:[0-9a-f]{8,128}")
@@ -127,6 +128,8 @@ def read_move(row: sqlite3.Row) -> Move:
     _require_path(move.new)
     if type(move.address) is not str:
         raise Altered(f"{move.address!r:.80} is not an address")
+    if type(move.file) is not str or not _MOVING_NAME.fullmatch(move.file):
+        raise Altered(f"{move.file!r:.80} is not the name of a file on its way")
     return move
 
 

@@ -22,6 +22,7 @@ from willow_cart.errors import BadAddress, UnusableDestination
 from willow_cart.exits import Exit, gravest
 from willow_cart.hauling.run import MultiPassRun, haul_offers
 from willow_cart.hauling.summary import HaulSummary
+from willow_cart.identity import address_id
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
@@ -241,7 +242,7 @@ class _Taking:
         with KnownFiles(ledger_path(self.into)) as held, FileTree(self.into) as tree:
             for address, role in wanted.items():
                 shown = without_secrets(address)
-                arrival = held.get(shown)
+                arrival = held.get(address_id(address))
                 here = arrival is not None and tree.stamp(arrival.lies_at) is not None
                 if why := reasons.get(shown, ""):
                     by = tuple(self.wanting[address])

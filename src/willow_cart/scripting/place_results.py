@@ -15,6 +15,8 @@ from willow_cart.exits import Exit
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.jobs.receipt import PageWritten
 from willow_cart.knocking.steps import KnockFinding, Verdict
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import Receipt, ReceiptRow, read_receipt
 from willow_cart.markup_table import html_table
 from willow_cart.model import Offer, Sizes, State, label_of
@@ -152,7 +154,9 @@ class Haul:
     @cached_property
     def members(self) -> tuple[Path, ...]:
         """Return the paths of the files from its archives, unpacked now or earlier."""
-        return paths_of_members((self.into, row.address) for row in self.receipt.rows)
+        with Ledger(ledger_path(self.into)) as ledger:
+            arrivals = [ledger.latest_at(row.path) for row in self.receipt.rows]
+        return paths_of_members((self.into, each) for each in arrivals if each is not None)
 
     def to_frame(self) -> pd.DataFrame:
         """Return a row per file, with the columns of `receipt --csv`; sizes are in bytes."""

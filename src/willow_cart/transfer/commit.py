@@ -21,6 +21,7 @@ from typing import Protocol
 
 from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
 from willow_cart.errors import CannotStore, InternalError
+from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
@@ -67,22 +68,23 @@ class Note:
 class KeepPart:
     """Records a partial file; can be pickled, unlike a function of the moment."""
 
+    id: AddressId
     part: PartRecord
 
     def __call__(self, ledger: Ledger) -> None:
         """Record it."""
-        ledger.keep_part(self.part)
+        ledger.keep_part(self.id, self.part)
 
 
 @dataclass(frozen=True, slots=True)
 class ForgetPart:
     """Forgets the partial file of an address; can be pickled likewise."""
 
-    address: str
+    id: AddressId
 
     def __call__(self, ledger: Ledger) -> None:
         """Forget it."""
-        ledger.forget_parts([self.address])
+        ledger.forget_parts([self.id])
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,13 +92,13 @@ class Mark:
     """A request to sync bytes of a partial file and record them.
 
     Attributes:
-        address: by which the file is known.
+        id: the identifier of the file's address.
         name: of its file.
         spans: which bytes are there, as byte ranges.
         digests: of those that are hashed; see `transfer.partials.Piece`.
     """
 
-    address: str
+    id: AddressId
     name: str
     spans: str
     digests: str
@@ -154,7 +156,7 @@ class CommitThread:
         self._clock = clock
         self._lasting_since = clock()
         self._just_named: dict[str, Arrival] = {}
-        self._just_placed: dict[str, str] = {}
+        self._just_placed: dict[str, Result] = {}
         self._known_bytes: set[str] = set()
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
@@ -258,12 +260,10 @@ class CommitThread:
             self._destination.sync_folders()
         with self._ledger.transaction(lasting=lasting):
             results = [self._record(result) for result in results]
-            self._ledger.forget_parts(
-                [each.arrival.address for each in results if each.arrival is not None]
-            )
+            self._ledger.forget_parts([each.id for each in results if each.arrival is not None])
             for result in results:
                 if self._handles and result.state is State.ARRIVED:
-                    self._ledger.keep_unhandled(result.address)
+                    self._ledger.keep_unhandled(result.id)
             if lasting:
                 self._ledger.keep_timeline(self._run, self._timeline())
         if lasting:
@@ -279,7 +279,9 @@ class CommitThread:
         except (ValueError, OverflowError) as error:
             failure = InternalError.of(result.address, error)
             path = result.path.encode("utf-8", "replace").decode()
-            result = Result(result.number, result.address, path, State.FAILED, failure.why)
+            result = Result(
+                result.number, result.address, path, State.FAILED, failure.why, id=result.id
+            )
             self._ledger.enter(self._run, result)
         return result
 
@@ -304,9 +306,9 @@ class CommitThread:
                 if isinstance(item, Note):
                     item.write(self._ledger)
                 elif isinstance(item, VerifiedFile) and item.seal is not None:
-                    self._ledger.keep_part(item.seal)
+                    self._ledger.keep_part(item.result.id, item.seal)
                 elif isinstance(item, Mark):
-                    self._ledger.mark_part(item.address, item.name, item.spans, item.digests)
+                    self._ledger.mark_part(item.id, item.name, item.spans, item.digests)
 
     def _name(self, verified: VerifiedFile) -> Result:
         result = verified.result
@@ -320,7 +322,7 @@ class CommitThread:
         except CannotStore as error:
             return replace(result, state=State.FAILED, reason=error.why, arrival=None)
         self._just_named[result.arrival.sha256] = result.arrival
-        self._just_placed[result.path] = result.address
+        self._just_placed[result.path] = result
         return result
 
     def _place(self, verified: VerifiedFile) -> None:
@@ -344,8 +346,13 @@ class CommitThread:
         if self._destination.status(result.path) is None:
             return
         path = result.path
-        other = self._just_placed.get(path) or self._ledger.brought_in(self._run, path)
-        if other not in (None, result.address):
+        if (just_now := self._just_placed.get(path)) is not None:
+            other, is_own = just_now.address, just_now.id == result.id
+        elif (earlier := self._ledger.brought_in(self._run, path)) is not None:
+            other, is_own = earlier.address, earlier.key == self._ledger.key_of(result.id)
+        else:
+            return
+        if not is_own:
             raise CannotStore(
                 path, f"{other} was filed there in this run", "file with --layout host"
             )

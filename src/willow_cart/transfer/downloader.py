@@ -220,7 +220,7 @@ class Downloader:
             return
         partial.abandon()
         if partial.recorded:
-            self.commit_thread.take(Note(ForgetPart(transfer.shown)))
+            self.commit_thread.take(Note(ForgetPart(transfer.id)))
         with suppress(FileNotFoundError):
             partial.delete()
 
@@ -418,14 +418,14 @@ class Downloader:
         if not partial.recorded and (partial.joining is Resumability.SAFE or proved):
             record = partial.record(transfer.offer)
             partial.marked = self.clock()
-            self.commit_thread.take_at_once(Note(KeepPart(record)))
+            self.commit_thread.take_at_once(Note(KeepPart(transfer.id, record)))
 
     def _mark(self, transfer: Transfer, partial: PartialFile) -> None:
         """Sync what has arrived, and record its extent in the ledger."""
         if partial.recorded:
             partial.marked = self.clock()
             digests = " ".join(map(str, partial.pieces()))
-            self.commit_thread.take(Mark(transfer.shown, partial.name, str(partial.spans), digests))
+            self.commit_thread.take(Mark(transfer.id, partial.name, str(partial.spans), digests))
 
 
 def _enough_of(delivery: Download) -> bytes:

@@ -33,9 +33,12 @@ class ExistingFilePolicy(StrEnum):
             return
         for number, filed in enumerate(plan, 1):
             if destination.status(filed.path) is not None:
-                address = without_secrets(filed.offer.address)
+                offer = filed.offer
+                address = without_secrets(offer.address)
                 if self is ExistingFilePolicy.KEEP:
-                    yield Result(number, address, filed.path, State.HERE)
+                    yield Result(number, address, filed.path, State.HERE, id=filed.offer.id)
                 else:
                     why = "already exists; see --if-present"
-                    yield Result(number, address, filed.path, State.FAILED, why, attempts=1)
+                    yield Result(
+                        number, address, filed.path, State.FAILED, why, attempts=1, id=offer.id
+                    )

@@ -89,15 +89,13 @@ class FilesHere:
         """Whether the files from an archive exist that was removed after unpacking."""
         if self.held is None:
             return False
-        members = [
-            each for each in self.held.members_of(archive.address) if each.archive == archive.sha256
-        ]
+        members = [each for each in self.held.members_of(archive) if each.archive == archive.sha256]
         return bool(members) and all(
             self.destination.stamp(each.lies_at) == each.stamp for each in members
         )
 
     def _known(self, transfer: Transfer) -> Arrival | None:
-        return None if self.held is None else self.held.get(transfer.shown)
+        return None if self.held is None else self.held.get(transfer.id)
 
     def _describe(self, transfer: Transfer, stamp: Stamp, sha256: Checksum) -> Arrival:
         """Return the ledger's entry for an existing file that was verified.

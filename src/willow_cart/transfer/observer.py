@@ -78,6 +78,9 @@ class Observer:
             begun: when that began, in UTC, ISO 8601.
         """
 
+    def ledger_converted(self, files: int) -> None:
+        """The ledger is of an early version that could not tell addresses of some files apart."""
+
     def planned(self, plan: Plan) -> None:
         """The plan is complete; nothing was fetched yet."""
 

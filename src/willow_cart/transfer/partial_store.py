@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import replace
 
 from willow_cart.checks.digests import read_checksum
 from willow_cart.destination import PARTIAL, Destination
+from willow_cart.identity import AddressId, LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
-from willow_cart.redaction import without_secrets
 from willow_cart.transfer.partials import PartialFile
 from willow_cart.transfer.pieces import Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in
@@ -25,16 +25,23 @@ class PartialStore:
 
     Args:
         destination: where they are.
-        records: what earlier runs have left, by address without secrets.
+        records: what earlier runs have left, by the keys of addresses.
         boot: tells this start of the machine from every other; empty where nothing does.
+        key_of: gives the key of an address in the records; its identifier, if they are of no
+            ledger.
     """
 
     def __init__(
-        self, destination: Destination, records: Mapping[str, PartRecord], boot: str
+        self,
+        destination: Destination,
+        records: Mapping[LedgerKey, PartRecord],
+        boot: str,
+        key_of: Callable[[AddressId], LedgerKey] = LedgerKey,
     ) -> None:
         self._destination = destination
         self._records = records
         self._boot = boot
+        self._key_of = key_of
 
     def delete_unusable(self) -> None:
         """Delete all partial files that cannot be resumed.
@@ -71,9 +78,9 @@ class PartialStore:
         finally:
             os.close(file)
 
-    def record_of(self, address: str) -> PartRecord | None:
-        """Return what an earlier run has left of an address without secrets, or None."""
-        return self._records.get(address)
+    def record_of(self, identifier: AddressId) -> PartRecord | None:
+        """Return what an earlier run has left of an address, or None."""
+        return self._records.get(self._key_of(identifier)) if self._records else None
 
     def begin(self, offer: Offer, delivery: Download) -> PartialFile:
         """Create an empty partial file for a download.
@@ -82,7 +89,7 @@ class PartialStore:
         in one file, whatever is interrupted when.
         """
         facts = delivery.facts
-        marks = (offer.address, facts.length, facts.validators.entity_tag,
+        marks = (offer.id, facts.length, facts.validators.entity_tag,
                  facts.validators.last_modified)  # fmt: skip
         name = hashlib.sha256(repr(marks).encode()).hexdigest()[:24]
         return self._make(name, offer, facts, delivery.joining, Spans())
@@ -97,7 +104,7 @@ class PartialStore:
 
     def find(self, offer: Offer) -> PartialFile | None:
         """Return the resumable partial file of an offer, or None."""
-        record = self._records.get(without_secrets(offer.address)) if self._records else None
+        record = self.record_of(offer.id)
         if record is None:
             return None
         joining = Resumability(record.joining)
@@ -122,5 +129,5 @@ class PartialStore:
 
     def pieces_of(self, offer: Offer) -> list[Piece]:
         """Return the pieces that an earlier run hashed of the partial file of an offer."""
-        record = self._records.get(without_secrets(offer.address))
+        record = self.record_of(offer.id)
         return [] if record is None else [*map(Piece.parse, record.digests.split())]

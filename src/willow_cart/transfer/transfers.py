@@ -10,6 +10,7 @@ from typing import Protocol
 
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
+from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival, Result
 from willow_cart.model import Offer, State
 from willow_cart.protocols import Download
@@ -65,7 +66,8 @@ class Transfer:
         worker: of a cluster, that made the last attempt; empty for this machine.
         restamped: the ledger's entry for it, if the file has another time stamp now.
         clock: monotonic, in seconds.
-        shown: its first address without secrets, by which it is known.
+        id: the identifier of its first address, by which it is known.
+        shown: that address without secrets, for messages.
         address: where it is requested now: its own address, or a mirror.
     """
 
@@ -89,6 +91,7 @@ class Transfer:
     lengths: dict[str, int] = field(default_factory=dict)
     contradicted: bool = False
     clock: Callable[[], float] = time.monotonic
+    id: AddressId = field(init=False)
     shown: str = field(init=False)
     address: str = field(init=False)
     _turns: int = 0
@@ -97,6 +100,7 @@ class Transfer:
 
     def __post_init__(self) -> None:
         self.address = self.filed.offer.address
+        self.id = self.filed.offer.id
         self.shown = without_secrets(self.address)
 
     @property
@@ -247,6 +251,7 @@ class Transfer:
             arrival,
             note="; ".join(self.notes),
             worker=self.worker,
+            id=self.id,
         )
 
 

@@ -110,6 +110,14 @@ class View(ProgressTracker):
         super().switched_mirror(lane, filed, why, mirror)
         self.say(f"{filed.path}: {why}; trying mirror {mirror}")
 
+    def ledger_converted(self, files: int) -> None:
+        """Report what an early version did not record."""
+        self.say(
+            f"the ledger is of an early version, which recorded only part of the addresses of"
+            f" {count_of(files, 'file')}; a file that is offered again is fetched once more and"
+            " compared"
+        )
+
     def process_lost(self) -> None:
         """Report that a further process was killed."""
         self.say(

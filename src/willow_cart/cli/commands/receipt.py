@@ -11,7 +11,7 @@ from datetime import datetime
 from itertools import islice
 from typing import Any
 
-from willow_cart.addresses import name_of
+from willow_cart.addresses import name_of, take_inside
 from willow_cart.cart.sheet import cover
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_line, show_table
@@ -228,7 +228,7 @@ def _show_workers(receipt: OpenReceipt) -> None:
 def _show_unpacked(receipt: OpenReceipt) -> None:
     show_line("unpacked:")
     cells = [
-        [each.path, format_size(each.size), each.sha256[:12], name_of(each.archive_address)]
+        [each.path, format_size(each.size), each.sha256[:12], name_of(take_inside(each.address)[0])]
         for each in islice(receipt.unpacked(), MAX_DRAWN_ROWS)
     ]
     show_table(("path", "size", "sha256", "from"), cells, numeric=("size",))
