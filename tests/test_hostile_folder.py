@@ -124,7 +124,7 @@ EDITS: dict[str, tuple[str, tuple[object, ...]]] = {
     "a checksum of words": ("UPDATE arrival SET sha256 = ?", ("abc",)),
     "a twin outside": ("UPDATE arrival SET instead = ?", ("twin ../outside/thesis.txt",)),
     "a partial file outside": (
-        "INSERT INTO part VALUES (?1, ?2, ?2, ?3, 1, NULL, NULL, NULL, 'safe', NULL, '', '', '', '')",
+        "INSERT INTO part SELECT ?1, ?2, ?2, ?3, 1, NULL, NULL, NULL, 'safe', NULL, '', '', '', ''",
         ("http://h/x", "http://h/x", "../../outside/thesis.txt"),
     ),
     "a sealed file outside": (

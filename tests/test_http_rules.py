@@ -79,7 +79,7 @@ def test_a_length_is_a_length_or_none(text: str | None, length: int | None) -> N
     ],
 )
 def test_retry_after_has_two_forms(text: str | None, seconds: float | None) -> None:
-    assert rules.parse_retry_after(text, datetime(2031, 6, 1, 12, tzinfo=UTC)) == seconds
+    assert rules.parse_retry_after(text, None, datetime(2031, 6, 1, 12, tzinfo=UTC)) == seconds
 
 
 @pytest.mark.parametrize(

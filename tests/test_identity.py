@@ -112,8 +112,8 @@ def test_files_change_places_whatever_their_addresses_hash_to(
 
 
 DAYS = {
-    "AWS 4": "X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential=AK%2F2031060{d}&X-Amz-Date=2031060{d}"
-    "T060000Z&X-Amz-Expires=900&X-Amz-SignedHeaders=host&X-Amz-Signature={h}",
+    "AWS 4": "X-Amz-Algorithm=AWS4-HMAC-SHA256&X-Amz-Credential=AK%2F2031060{d}&X-Amz-Date="
+    "2031060{d}T060000Z&X-Amz-Expires=900&X-Amz-SignedHeaders=host&X-Amz-Signature={h}",
     "Google 4": "X-Goog-Date=2031060{d}T060000Z&X-Goog-Credential=a%40b&X-Goog-Signature={h}",
     "AWS 2": "AWSAccessKeyId=AKIA&Expires=190000000{d}&Signature={h}%3D",
     "a policy": "Policy=eyJ{h}&Signature={h}&Key-Pair-Id=K1",

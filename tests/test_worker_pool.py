@@ -59,7 +59,7 @@ class ColumnSummary(Observer):
     def switched_mirror(self, *_: object) -> None:
         self.events["turned"] += 1
 
-    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+    def host_given_up(self, host: str, why: str, files: int) -> None:
         self.events[f"given up {host}"] += files
 
 

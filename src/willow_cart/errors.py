@@ -14,11 +14,12 @@ An error carries its parts as attributes, so that callers decide on fields and n
     ├── NothingChosen          the request is fine, but no file is left (exit code 3)
     ├── TransferFailed         one file did not come
     │   ├── TransientError           ... and another attempt may well succeed
+    │   │   ├── TooManyFiles
     │   │   ├── ConnectionLost
     │   │   ├── TimedOut
     │   │   │   └── TooSlow
     │   │   └── ServerBusy
-    │   └── Hopeless           ... and asking again the same way will not help
+    │   └── PermanentError     ... and asking again the same way will not help
     │       ├── HostUnknown
     │       ├── NotTrusted
     │       ├── NotServed
@@ -43,11 +44,15 @@ Every error reads as one line: the thing, the reason, what to do.
 
 from __future__ import annotations
 
+import errno
 import traceback
 from pathlib import Path
 from typing import Any
 
 from willow_cart.redaction import without_secrets
+
+TOO_MANY_FILES = frozenset({errno.EMFILE, errno.ENFILE})
+"""What the system says if no further file can be opened; `OSError.errno`."""
 
 
 def plainly(error: OSError) -> str:
@@ -207,6 +212,15 @@ class TransientError(TransferFailed):
     ) -> None:
         super().__init__(thing, reason, advice)
         self.wait = wait
+
+
+class TooManyFiles(TransientError):
+    """This machine lets the program open no further file or connection for now."""
+
+
+def too_many_files(thing: str) -> TooManyFiles:
+    """Return the error for something that could not be opened."""
+    return TooManyFiles(thing, "too many open files", "raise the limit (ulimit -n), or --lanes 4")
 
 
 class ConnectionLost(TransientError):

@@ -16,7 +16,7 @@ from typing import BinaryIO
 from willow_cart.destination.disk import DiskRoom
 from willow_cart.destination.names import fold
 from willow_cart.destination.tree import FileTree, Stamp
-from willow_cart.errors import CannotStore, UnusableDestination, plainly
+from willow_cart.errors import TOO_MANY_FILES, CannotStore, UnusableDestination, plainly
 from willow_cart.model import OWN_FOLDER
 from willow_cart.platform import disks, files, locks
 from willow_cart.platform.links import LinkFound
@@ -356,6 +356,10 @@ def cannot_store(path: str, error: OSError) -> CannotStore:
                 path,
                 "the disk is full",
                 "free some space and run the same command to resume",
+            )
+        case number if number in TOO_MANY_FILES:
+            return CannotStore(
+                path, "too many open files", "raise the limit (ulimit -n), or use fewer --lanes"
             )
         case errno.ENOTDIR | errno.EEXIST:
             return CannotStore(path, "a file exists in place of its folder", "move that file")

@@ -97,6 +97,7 @@ class WorkerPool:
         self._lost: list[Executor] = []  # those that were told of
         self._batch_lanes = 0
         self._ended = False
+        self._given_up: dict[str, WillowCartError] = {}
         self._failure: BaseException | None = None
 
     def work(self) -> None:
@@ -294,6 +295,8 @@ class WorkerPool:
                 self._queue.return_untried(host, [n for n in numbers if n not in begun])
                 self._queue.finish(host)
                 self._change.notify_all()
+            if host in self._given_up:
+                self._give_up_host(host, self._given_up[host])
 
     def _keep_gap(self, host: str, now: float) -> None:
         pace = self._policy.pace
@@ -368,11 +371,15 @@ class WorkerPool:
         decision = self._retry_policy.decide(
             replace(failure, consecutive=transfer.consecutive_failures), self._random_value()
         )
+        if isinstance(decision, Retry) and host in self._given_up:
+            decision = GiveUp.ATTEMPTS  # it was under way when its host was given up
         if isinstance(decision, Retry):
             assert isinstance(error, TransientError), "nothing else is retried"
             self._put_off(lane, host, transfer, error, decision.after)
             return None
         why = _why(error, decision, transfer.consecutive_failures)
+        if decision is GiveUp.WAIT:
+            self._give_up_host(host, error)
         # What this machine cannot keep no other place can help.
         if not isinstance(error, CannotStore) and self._turn_to_mirror(lane, host, transfer, why):
             return None
@@ -407,8 +414,20 @@ class WorkerPool:
                 self._transfers.reset_failures(host)
                 self._observer.host_suspended(host, error, pause)
                 return
+        self._give_up_host(host, error)
+
+    def _give_up_host(self, host: str, error: WillowCartError) -> None:
+        """Settle all files that wait for a host without requesting them, but for those elsewhere.
+
+        A host that wants to be left alone for long wants so for all of its files.
+        """
+        with self._change:
+            self._given_up[host] = error
             left = self._queue.give_up(host)
-        why = f"gave up on its host: {error.why}"
+        wait = error.wait if isinstance(error, TransientError) else None
+        is_wait = wait is not None and wait > self._retry_policy.longest_wait
+        reason = _why(error, GiveUp.WAIT, 0) if is_wait else error.why
+        why = f"gave up on its host: {reason}"
         lost = [
             transfer
             for transfer in map(self._transfers.__getitem__, left)
@@ -417,7 +436,7 @@ class WorkerPool:
         for transfer in lost:
             self._commit_thread.take(transfer.result(State.FAILED, why))
         if lost:
-            self._observer.host_given_up(host, error, len(lost))
+            self._observer.host_given_up(host, reason, len(lost))
 
     def _has_moved(self, transfer: Transfer) -> bool:
         """Move a file of a failed host to its next mirror, if it has one."""

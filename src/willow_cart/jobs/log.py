@@ -128,9 +128,9 @@ class LogFile(Observer):
         """Write which host was suspended."""
         self._write("host_suspended", host=host, why=error.reason, pause=round(pause, 3))
 
-    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+    def host_given_up(self, host: str, why: str, files: int) -> None:
         """Write which host was given up."""
-        self._write("host_given_up", host=host, why=error.why, files=files)
+        self._write("host_given_up", host=host, why=why, files=files)
 
     def internal_error(self, path: str, error: InternalError) -> None:
         """Write where a bug of this program occurred."""

@@ -17,6 +17,7 @@ from willow_cart.errors import (
     HostUnknown,
     NotTrusted,
     ServerBusy,
+    TooManyFiles,
     TransientError,
     WillowCartError,
 )
@@ -69,6 +70,8 @@ class Failure:
         """
         if self._is_crowding:
             return Cause.CROWDING
+        if isinstance(self.error, TooManyFiles):
+            return Cause.FILE
         if isinstance(self.error, TransientError):
             return Cause.HOST if self.consecutive else Cause.FILE
         return Cause.HOST if isinstance(self.error, HostUnknown | NotTrusted) else Cause.FILE

@@ -141,6 +141,7 @@ class TimedReader(io.RawIOBase):
     Attributes:
         deadline: by the monotonic clock; whatever is being read must have come by then.
         was_cut: whether a TLS connection ended without the alert that says so (RFC 8446, 6.1).
+        is_paused: whether reading returns None, as if nothing had come yet.
     """
 
     def __init__(self, sock: socket.socket, stall_seconds: float) -> None:
@@ -148,8 +149,10 @@ class TimedReader(io.RawIOBase):
         # The library closes a socket when its last file is closed, so there must be one.
         self._file = sock.makefile("rb", buffering=0)
         self._stall_seconds = stall_seconds
+        self._limit = 0.0  # the socket's own time limit is not known
         self.deadline = time.monotonic() + stall_seconds
         self.was_cut = False
+        self.is_paused = False
 
     def readable(self) -> bool:
         """Return True."""
@@ -159,18 +162,22 @@ class TimedReader(io.RawIOBase):
         """Move the deadline to this many seconds from now."""
         self.deadline = time.monotonic() + seconds
 
-    def readinto(self, buffer: Any) -> int:
-        """Receive available bytes, waiting for at least one; 0 at the end.
+    def readinto(self, buffer: Any) -> int | None:
+        """Receive available bytes, waiting for at least one; 0 at the end, None while paused.
 
         Raises:
             TimeoutError: nothing came in time.
             OSError: the connection broke.
         """
+        if self.is_paused:
+            return None
         left = self.deadline - time.monotonic()
         if left <= 0:
             raise TimeoutError("timed out")
-        if left < 0.9 * self._stall_seconds:
-            self._sock.settimeout(left)
+        limit = left if left < 0.9 * self._stall_seconds else self._stall_seconds
+        if limit != self._limit:
+            self._sock.settimeout(limit)
+            self._limit = limit
         try:
             count = self._file.readinto(buffer)
         except ssl.SSLEOFError:

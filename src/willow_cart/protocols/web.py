@@ -426,7 +426,8 @@ class WebAccess(Access):
             final: who answered.
         """
         status = response.status
-        wait = rules.parse_retry_after(response.fields.get("Retry-After"), self._now())
+        fields = response.fields
+        wait = rules.parse_retry_after(fields.get("Retry-After"), fields.get("Date"), self._now())
         explained = self._explained(response, address)
         self._sender.drop(response)
         if explained is not None:

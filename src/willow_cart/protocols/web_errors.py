@@ -8,6 +8,7 @@ import socket
 import ssl
 
 from willow_cart.errors import (
+    TOO_MANY_FILES,
     ConnectionLost,
     HostUnknown,
     NotServed,
@@ -15,6 +16,7 @@ from willow_cart.errors import (
     ProtocolError,
     TimedOut,
     TransferFailed,
+    too_many_files,
 )
 from willow_cart.protocols.http.http_response import FramingError
 from willow_cart.redaction import without_secrets
@@ -41,6 +43,8 @@ def no_connection(error: BaseException | None, address: str, host: str) -> Trans
             return TimedOut(
                 shown, f"{host} cannot be reached: timed out", "check that the server is running"
             )
+        case OSError(errno=number) if number in TOO_MANY_FILES:
+            return too_many_files(shown)
         case OSError(errno=errno.ECONNREFUSED):
             reason = f"connection refused by {host}"
         case OSError(errno=errno.ENETUNREACH | errno.EHOSTUNREACH):
@@ -69,14 +73,14 @@ def translate(
         case TimeoutError():
             return TimedOut(shown, f"no data for {format_duration(stall_after)}", "try later")
         case FramingError():
-            reason = f"not a valid HTTP answer: {error}"
+            reason = f"invalid HTTP response: {error}"
             return ProtocolError(shown, reason, "report it to the server")
         case http.client.InvalidURL():
             return ProtocolError(shown, f"{host} cannot be asked", "check the address")
         case http.client.IncompleteRead() | http.client.RemoteDisconnected():
             pass
         case http.client.HTTPException():
-            return ProtocolError(shown, "invalid HTTP response", "check the address")
+            return ProtocolError(shown, "invalid HTTP response", "report it to the server")
     when = "before the file was complete" if reading else "before an answer came"
     return ConnectionLost(shown, f"the connection broke {when}", "try again later")
 

@@ -15,7 +15,14 @@ from willow_cart.checks.verdicts import (
     weakness_of,
 )
 from willow_cart.destination import Destination, cannot_store
-from willow_cart.errors import CheckFailed, TooSlow, TransientError, Unproved
+from willow_cart.errors import (
+    TOO_MANY_FILES,
+    CheckFailed,
+    TooSlow,
+    TransientError,
+    Unproved,
+    too_many_files,
+)
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Origin, State
@@ -97,6 +104,8 @@ class FileTransfer:
             transfer.failed(gained=gained >= _enough(transfer) and not isinstance(error, TooSlow))
             raise
         except OSError as error:
+            if error.errno in TOO_MANY_FILES:
+                raise too_many_files(transfer.filed.path) from error
             raise cannot_store(transfer.filed.path, error) from error
         finally:
             transfer.stop_timing()

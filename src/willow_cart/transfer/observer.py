@@ -138,7 +138,7 @@ class Observer:
         It is tried again after the others, and a pause.
         """
 
-    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+    def host_given_up(self, host: str, why: str, files: int) -> None:
         """A host was given up; this many of its files are not requested."""
 
     def internal_error(self, path: str, error: InternalError) -> None:

@@ -142,9 +142,9 @@ class View(ProgressTracker):
             f" {format_duration(pause)} at the earliest"
         )
 
-    def host_given_up(self, host: str, error: WillowCartError, files: int) -> None:
+    def host_given_up(self, host: str, why: str, files: int) -> None:
         """Report how many files a failed host leaves, in one line."""
-        self.say(f"giving up on {host}, {count_of(files, 'file')} left: {error.why}")
+        self.say(f"giving up on {host}, {count_of(files, 'file')} left: {why}")
 
     def moved_aside(self, path: str, kept: Path) -> None:
         """Report where an existing file was moved."""

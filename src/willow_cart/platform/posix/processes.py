@@ -27,6 +27,14 @@ def usable_processors() -> int:
         return len(os.sched_getaffinity(0))
 
 
+def files_to_keep_open(most: int) -> int:
+    """Return how many files may stay open for later: a quarter of what the system allows."""
+    import resource  # few commands need it
+
+    allowed, _ = resource.getrlimit(resource.RLIMIT_NOFILE)
+    return most if allowed == resource.RLIM_INFINITY else max(1, min(most, allowed // 4))
+
+
 def words_of(command: str) -> list[str]:
     """Split a command into words as the shell does (POSIX.1-2017, Shell, 2.2).
 

@@ -28,6 +28,11 @@ def usable_processors() -> int:
     return os.cpu_count() or 1
 
 
+def files_to_keep_open(most: int) -> int:
+    """Return how many files may stay open for later; sockets count for themselves here."""
+    return most
+
+
 def words_of(command: str) -> list[str]:
     r"""Split a command into words; quotes keep words together, and `\` separates folders.
 

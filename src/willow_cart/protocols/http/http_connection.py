@@ -9,19 +9,24 @@ from __future__ import annotations
 import http.client
 import socket
 import ssl
+import threading
 import time
-from collections import deque
+from collections import OrderedDict, defaultdict, deque
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from willow_cart.errors import TOO_MANY_FILES
 from willow_cart.platform import connections
 from willow_cart.protocols.http.http_response import KeptFile, StrictResponse
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.protocols.sockets import SocketGuard, TimedReader
 
 _PORTS = {"http": 80, "https": 443}
+
+# The server has closed a connection for being idle, or does not answer for this host on it.
+_OTHER_CONNECTION = frozenset({408, 421})
 
 
 class CannotConnect(Exception):
@@ -139,13 +144,8 @@ class WebConnection(http.client.HTTPConnection):
         """Send a request when it is the host's turn, and read the head of its response.
 
         Raises:
-            CannotConnect: the connection cannot be made.
             http.client.HTTPException, OSError: no valid response came.
         """
-        if self.sock is None:
-            self.connect()
-        elif self.sock.gettimeout() != self._supervision.stall_seconds:
-            self.sock.settimeout(self._supervision.stall_seconds)  # the last answer came late
         self._supervision.guard.wait_turn(self._supervision.host)
         self._deadline = time.monotonic() + self._supervision.longest_seconds
         self.request(method, target, body or None, headers=fields)
@@ -171,67 +171,155 @@ class WebConnection(http.client.HTTPConnection):
             self._file = None
 
     def is_usable(self) -> bool:
-        """Whether a connection that was kept open still is: nothing has come, not even its end."""
-        return self.sock is not None and not connections.has_something(self.sock)
+        """Whether a connection can carry another request: nothing has come, not even its end.
+
+        More than the last answer said would be read as the answer to the next request.
+        """
+        if self.sock is None or not (self._file is None or self._file.is_empty()):
+            return False
+        if isinstance(self.sock, ssl.SSLSocket):
+            decrypted = self.sock.pending()
+        else:  # of TLS within TLS it is not known
+            decrypted = 0 if isinstance(self.sock, socket.socket) else 1
+        return not decrypted and not connections.has_something(self.sock)
+
+
+class IdleConnections:
+    """Connections of all origins that are kept open for further requests (RFC 9112, 9.3).
+
+    Thread-safe. Of too many, that which was used the longest ago is closed.
+
+    Args:
+        most: how many are kept open.
+        most_per_origin: how many of one origin.
+    """
+
+    def __init__(self, most: int, most_per_origin: int) -> None:
+        self._most = most
+        self._most_per_origin = most_per_origin
+        self._by_origin: defaultdict[str, deque[WebConnection]] = defaultdict(deque)
+        self._in_order: OrderedDict[WebConnection, str] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def take(self, origin: str) -> WebConnection | None:
+        """Return a usable connection, the one that was used last; None if there is none."""
+        while True:
+            with self._lock:
+                if not (idle := self._by_origin.get(origin)):
+                    return None
+                connection = idle.pop()
+                del self._in_order[connection]
+            if connection.is_usable():
+                return connection
+            connection.end()
+
+    def keep(self, origin: str, connection: WebConnection) -> None:
+        """Keep a connection, unless something is left of its last answer."""
+        if not connection.is_usable():
+            connection.end()
+            return
+        with self._lock:
+            idle = self._by_origin[origin]
+            idle.append(connection)
+            self._in_order[connection] = origin
+            leaving = None
+            if len(idle) > self._most_per_origin:
+                leaving = idle.popleft()
+                del self._in_order[leaving]
+            elif len(self._in_order) > self._most:
+                leaving, other = self._in_order.popitem(last=False)
+                self._by_origin[other].remove(leaving)
+        if leaving is not None:
+            leaving.end()
+
+    def close(self) -> None:
+        """Close all of them."""
+        with self._lock:
+            closing = list(self._in_order)
+            self._in_order.clear()
+            self._by_origin.clear()
+        for connection in closing:
+            connection.end()
 
 
 class ConnectionPool:
-    """Connections to one origin, kept open for further requests (RFC 9112, 9.3); thread-safe.
+    """Sends requests to one origin, over connections that are idle or new; thread-safe.
 
     Args:
         route: how they get there.
         supervision: of their sockets.
-        most: how many are kept open.
+        idle: the connections that are kept.
 
     Attributes:
         route: how they get there.
     """
 
-    def __init__(self, route: Route, supervision: Supervision, most: int) -> None:
+    def __init__(self, route: Route, supervision: Supervision, idle: IdleConnections) -> None:
         self.route = route
         self._supervision = supervision
-        self._most = most
-        self._idle: deque[WebConnection] = deque()
+        self._idle = idle
 
     def request(
         self, method: str, target: str, fields: Mapping[str, str], body: bytes = b""
     ) -> Answer:
-        """Send a request over a connection that is free, or a new one.
+        """Send a request over a connection that is idle, or a new one.
+
+        A server may close an idle connection at any time. A request without effects that finds
+        none but a broken one, or gets no valid answer there, is sent again at once over a new one
+        (RFC 9112, 9.3.1); so is one that the server wants on another (RFC 9110, 15.5.9, 15.5.20).
 
         Raises:
             CannotConnect: the connection cannot be made.
             http.client.HTTPException, OSError: no valid response came.
         """
-        connection = self._take()
+        used = None if body else self._idle.take(self.route.origin)
+        if used is not None:
+            try:
+                answer = self._request_over(used, method, target, fields, body)
+            except TimeoutError:
+                raise
+            except (OSError, http.client.HTTPException):
+                pass
+            else:
+                if answer.status not in _OTHER_CONNECTION:
+                    return answer
+                answer.close()
+        return self._request_over(self._connected(), method, target, fields, body)
+
+    def _connected(self) -> WebConnection:
+        """Return a new connection; idle ones make room if too many files are open.
+
+        Raises:
+            CannotConnect: it cannot be made.
+        """
+        connection = WebConnection(self.route, self._supervision)
+        try:
+            connection.connect()
+        except CannotConnect as error:
+            cause = error.__cause__
+            if not (isinstance(cause, OSError) and cause.errno in TOO_MANY_FILES):
+                raise
+            self._idle.close()
+            connection.connect()
+        return connection
+
+    def _request_over(
+        self,
+        connection: WebConnection,
+        method: str,
+        target: str,
+        fields: Mapping[str, str],
+        body: bytes,
+    ) -> Answer:
         try:
             return Answer(connection.ask(method, target, fields, body), connection, self)
         except BaseException:
             connection.end()
             raise
 
-    def _take(self) -> WebConnection:
-        """Return the connection that was used last, which is the least likely to be closed."""
-        while self._idle:
-            try:
-                connection = self._idle.pop()
-            except IndexError:  # another lane was faster
-                break
-            if connection.is_usable():
-                return connection
-            connection.end()
-        return WebConnection(self.route, self._supervision)
-
     def give_back(self, connection: WebConnection) -> None:
-        """Keep a connection for another request, unless there are enough."""
-        if len(self._idle) < self._most:
-            self._idle.append(connection)
-        else:
-            connection.end()
-
-    def close(self) -> None:
-        """Close the connections that are free."""
-        while self._idle:
-            self._idle.pop().end()
+        """Keep a connection for another request."""
+        self._idle.keep(self.route.origin, connection)
 
 
 class Answer:

@@ -97,6 +97,14 @@ class KeptFile(io.BufferedReader):
         super().__init__(reader, 64 << 10)
         self.reader = reader
 
+    def is_empty(self) -> bool:
+        """Whether all that was received has been read; receives nothing itself."""
+        self.reader.is_paused = True
+        try:
+            return not self.peek(1)
+        finally:
+            self.reader.is_paused = False
+
     def makefile(self, _mode: str) -> KeptFile:
         """Return the file; the library makes one for each response otherwise."""
         return self

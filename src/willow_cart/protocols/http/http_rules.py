@@ -46,15 +46,27 @@ def basic_credentials(user: str, password: str) -> str:
     return f"Basic {base64.b64encode(f'{user}:{password}'.encode()).decode()}"
 
 
+# What a wait of more digits than a lifetime has comes to.
+_FOR_EVER_SECONDS = 1e9
+
+# The longest form with blanks, and room for what servers add.
+_MAX_DATE_CHARACTERS = 100
+
+
 def parse_date(text: str | None) -> datetime | None:
-    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid."""
+    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid.
+
+    It is in UTC. A date within a day of the first or the last that can be written counts as
+    invalid: no zone takes it further.
+    """
     if not text:
         return None
     try:
-        moment = parsedate_to_datetime(text)
-    except (ValueError, IndexError):
+        moment = parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS])
+        moment = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    except (ValueError, IndexError, OverflowError, TypeError):
         return None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return moment if 1 < moment.year < 9999 else None
 
 
 def joining_validator(validators: Validators) -> str | None:
@@ -163,15 +175,21 @@ def parse_content_length(text: str | None) -> int | None:
     return None if values else read_count(value)
 
 
-def parse_retry_after(text: str | None, now: datetime) -> float | None:
-    """Parse a Retry-After field in either form (10.2.3); return seconds from now."""
+def parse_retry_after(text: str | None, date: str | None, now: datetime) -> float | None:
+    """Parse a Retry-After field in either form (10.2.3); return seconds from now.
+
+    Args:
+        text: the field.
+        date: the Date field of the same answer, by whose clock a date is meant.
+        now: this machine's clock, for an answer without one.
+    """
     if text is None:
         return None
     text = text.strip()
-    if (seconds := read_count(text)) is not None:
-        return float(seconds)
+    if text.isascii() and text.isdigit():
+        return float(read_count(text) or 0) if len(text) <= 9 else _FOR_EVER_SECONDS
     moment = parse_date(text)
-    return max(0.0, (moment - now).total_seconds()) if moment else None
+    return max(0.0, (moment - (parse_date(date) or now)).total_seconds()) if moment else None
 
 
 def next_address(address: str, location: str | None, seen: list[str], since: int = 0) -> str:

@@ -11,10 +11,12 @@ from urllib.parse import urlsplit
 
 from willow_cart.addresses import WEB, host_of, origin_of
 from willow_cart.errors import ProtocolError
+from willow_cart.platform import processes
 from willow_cart.protocols.http.http_connection import (
     Answer,
     CannotConnect,
     ConnectionPool,
+    IdleConnections,
     Route,
     Supervision,
 )
@@ -26,6 +28,9 @@ from willow_cart.version import __version__
 
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
 _MAX_DRAINED_BYTES = 64 * 1024
+
+# Idle connections of all origins together.
+_MAX_IDLE_CONNECTIONS = 128
 
 # How long the body of a refusal is waited for.
 _DRAIN_SECONDS = 10.0
@@ -52,7 +57,9 @@ class WebSender:
         overhearing: ExchangeRecorder | None,
     ) -> None:
         self._pools: dict[str, ConnectionPool] = {}
-        self._lanes_per_host = lanes_per_host
+        self._idle = IdleConnections(
+            processes.files_to_keep_open(_MAX_IDLE_CONNECTIONS), lanes_per_host
+        )
         self._connect_after = connect_after
         self._stall_after = stall_after
         self._longest = longest
@@ -113,7 +120,7 @@ class WebSender:
                 self._stall_after,
                 float("inf") if self._longest is None else self._longest,
             )
-            made = ConnectionPool(route, supervision, self._lanes_per_host)
+            made = ConnectionPool(route, supervision, self._idle)
             pool = self._pools.setdefault(origin, made)
         return pool
 
@@ -148,7 +155,6 @@ class WebSender:
 
     def close(self) -> None:
         """Release all connections."""
-        for pool in self._pools.values():
-            pool.close()
+        self._idle.close()
         if self._overhearing is not None:
             self._overhearing.end()
