@@ -8,6 +8,7 @@ import sys
 import threading
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -143,7 +144,7 @@ def test_hauls_from_many_hosts_keep_few_connections(tmp_path: Path) -> None:
         assert sha256(b"") not in {*map(sha256, files_in(tmp_path / "d").values())}
 
 
-WAITS: dict[str, dict[str, object]] = {
+WAITS: dict[str, dict[str, Any]] = {
     "seconds": {"Retry_After": 3600},
     "many seconds": {"Retry_After": "9" * 40},
     "a date by the server's own clock": {
@@ -173,7 +174,7 @@ def test_a_host_that_wants_a_long_wait_is_asked_for_nothing_more(
 
 
 def test_a_wait_that_ends_soon_by_the_servers_clock_is_waited_for(tmp_path: Path) -> None:
-    clock = {
+    clock: dict[str, Any] = {
         "Date": "Thu, 01 Jan 2026 00:00:00 GMT",
         "Retry_After": "Thu, 01 Jan 2026 00:00:01 GMT",
     }

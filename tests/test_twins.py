@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import os
+import zipfile
 from pathlib import Path
 
 import pytest
@@ -11,6 +13,14 @@ from tests.support.program import Outcome, files_in, run
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 SAME = b"reedbed,1.204\n" * 50
+
+
+def zipped(members: dict[str, bytes]) -> bytes:
+    file = io.BytesIO()
+    with zipfile.ZipFile(file, "w") as archive:
+        for name, content in members.items():
+            archive.writestr(zipfile.ZipInfo(name), content)
+    return file.getvalue()
 
 
 @pytest.fixture
@@ -81,3 +91,57 @@ def test_an_old_version_never_passes_for_the_new_one(twins: StandIn, tmp_path: P
     twins.exhibits["b/other.csv"] = Exhibit(SAME)
     assert "1 arrived" in haul(twins, "skip", tmp_path).out
     assert files_in(tmp_path / "data")["b/other.csv"] == SAME
+
+
+@pytest.mark.parametrize("how", ["keep", "link", "skip"])
+@pytest.mark.parametrize(
+    "change", ["renewed", "renewed with it", "refiled", "unpacked", "moved aside"]
+)
+def test_nothing_is_replaced_while_something_else_stands_on_it(
+    place: StandIn, tmp_path: Path, how: str, change: str
+) -> None:
+    """Whatever happens to one of two equal files, the other is here and vouched for."""
+    archive = zipped({"in.csv": SAME, "more.csv": b"m\n"})
+    place.exhibits |= {
+        "a/x.csv": Exhibit(SAME), "b/y.csv": Exhibit(SAME), "c/z.zip": Exhibit(archive),
+        "d/z.zip": Exhibit(archive),
+    }  # fmt: skip
+    assert haul(place, how, tmp_path).code == 0
+    expected = {"b/y.csv": SAME, "d/z.zip": archive}
+    data = tmp_path / "data"
+    if change == "renewed":
+        place.exhibits["a/x.csv"] = Exhibit(b"new,1\n")
+        place.exhibits["c/z.zip"] = Exhibit(newer := zipped({"in.csv": b"new\n"}))
+        gone = [f"{place.base}/a/x.csv", f"{place.base}/c/z.zip"]
+        assert run("haul", *gone, "--into", "data", "--keep-folders", cwd=tmp_path).code == 0
+        expected |= {"a/x.csv": b"new,1\n", "c/z.zip": newer}
+    elif change == "renewed with it":
+        for name in ("a/x.csv", "b/y.csv"):
+            place.exhibits[name] = Exhibit(name.encode())
+            expected[name] = name.encode()
+        done = haul(place, how, tmp_path)
+        assert "an existing file was moved" not in done.err
+    elif change == "refiled":
+        assert run("refile", "data", "--layout", "flat", cwd=tmp_path).code == 0
+        place.exhibits["a/x.csv"] = Exhibit(b"new,1\n")
+        assert run("haul", f"{place.base}/a/x.csv", "--into", "data", cwd=tmp_path).code == 0
+        expected = {"b/y.csv": SAME}
+    elif change == "unpacked":
+        words = ["--unpack", "*.zip", "--then", "remove"]
+        assert haul(place, how, tmp_path, *words).code == 0
+        expected = {"b/y.csv": SAME}
+    else:
+        corrupt = bytearray(SAME)
+        corrupt[3] ^= 1
+        stamp = (data / "a/x.csv").stat()
+        (data / "a/x.csv").write_bytes(corrupt)
+        os.utime(data / "a/x.csv", ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
+        if how != "keep":
+            told = run("audit", "data", cwd=tmp_path).out
+            assert "b/y.csv" in told
+        assert run("audit", "data", "--repair", cwd=tmp_path).code == 0
+    assert run("audit", "data", cwd=tmp_path).code == 0
+    bytes_here = [*files_in(data).values()]
+    assert all(content in bytes_here for content in expected.values())
+    listed = run("audit", "data", "--json", cwd=tmp_path).out
+    assert "b/y.csv" in listed or change == "refiled"

@@ -322,7 +322,7 @@ def test_a_member_meets_files_of_others(tmp_path: Path, place: StandIn) -> None:
     assert run("audit", "data", cwd=tmp_path).code == 0
     # What stood for a member changes: the member is not missing for that.
     place.exhibits["s/same.csv"] = Exhibit(b"new")
-    assert "1 archive unpacked: 3 files" in run(*haul, "--unpack", "*.zip", cwd=tmp_path).out
+    assert "1 archive unpacked before" in run(*haul, "--unpack", "*.zip", cwd=tmp_path).out
     assert files_in(tmp_path / "data")["s/same (s.zip).csv"] == b"same"
     assert files_in(tmp_path / "data")["s/same.csv"] == b"new"
     aside = tmp_path / "data/.willow/aside"

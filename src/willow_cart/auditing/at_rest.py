@@ -7,8 +7,10 @@ import stat
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import ExitStack
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import groupby
 from pathlib import Path
 
 from willow_cart.checks.checksum_files import ChecksumBook, ListedChecksum
@@ -112,15 +114,37 @@ def audit(
     Raises:
         UnreadableLedger: there is neither a ledger nor a list.
     """
-    known = list(_known_to_ledger(root, needed=not entries))
-    tree = FileTree(root)
-    lying = {path: status.st_size for path, status in tree.files(without=OWN_FOLDER)}
-    if entries:
-        known = _with_promises(known, entries, lying, [] if troubles is None else troubles)
-    begin(sum(map(_size_of, known)))
-    # The largest first: the last thread is not left alone with one.
-    known.sort(key=_size_of, reverse=True)
-    examiner = _Examiner(tree, quick, inside, read)
+    if not root.is_dir():
+        raise UnreadableLedger(str(root), "not a folder", "name one that was hauled into")
+    with ExitStack() as stack:
+        ledger = None
+        if has_ledger(root) or not entries:
+            ledger = stack.enter_context(Ledger(ledger_path(root)))
+        tree = stack.enter_context(FileTree(root))
+        examiner = _Examiner(tree, quick, inside, read)
+        # A million files are never in memory; only lists need all paths at once.
+        if entries:
+            lying = [path for path, _ in tree.files(without=OWN_FOLDER)]
+            recorded = [] if ledger is None else [*_known_to(ledger)]
+            known = _with_promises(recorded, entries, lying, [] if troubles is None else troubles)
+            begin(sum(map(_size_of, known)))
+            known.sort(key=_size_of, reverse=True)
+            yield from _examined(known, examiner, threads)
+            is_expected: Callable[[str], bool] = {each.path for each in known}.__contains__
+        else:
+            assert ledger is not None, "there is one, or there are lists"
+            begin(ledger.bytes_present())
+            yield from _examined(_known_to(ledger), examiner, threads)
+            is_expected = ledger.vouches_for
+        if ledger is not None:
+            yield from _twins_in(ledger, examiner)
+        for path, status in tree.files(without=OWN_FOLDER):
+            if not is_expected(path):
+                yield Audited(path, Finding.UNKNOWN, "not from any haul", status.st_size)
+
+
+def _examined(known: Iterable[_Known], examiner: _Examiner, threads: int) -> Iterator[Audited]:
+    """Examine files in threads."""
     pool = ThreadPoolExecutor(threads)
     waiting: deque[Future[list[Audited]]] = deque()
     try:
@@ -132,11 +156,19 @@ def audit(
             yield from waiting.popleft().result()
     finally:
         pool.shutdown(cancel_futures=True)
-        tree.close()
-    paths = {each.path for each in known}
-    for path, size in lying.items():
-        if path not in paths:
-            yield Audited(path, Finding.UNKNOWN, "not from any haul", size)
+
+
+def _twins_in(ledger: Ledger, examiner: _Examiner) -> Iterator[Audited]:
+    """Examine the files whose content is the file at another path, which is read once."""
+    for path, twins in groupby(ledger.twins(), key=lambda each: each.twin):
+        found: dict[str, Audited] = {}
+        for twin in twins:
+            if twin.sha256 not in found:
+                known = _Known(path, (Checksum("sha256", twin.sha256),), twin)
+                found[twin.sha256] = examiner.examine(known)
+            at = found[twin.sha256]
+            why = f"its content is {path}: {at.why}" if at.why else ""
+            yield Audited(twin.path, at.finding, why, 0, twin)
 
 
 def _size_of(known: _Known) -> int:
@@ -157,18 +189,15 @@ def _batches(known: Iterable[_Known]) -> Iterator[list[_Known]]:
         yield batch
 
 
-def _known_to_ledger(root: Path, *, needed: bool) -> Iterator[_Known]:
-    """Yield the files that the ledger records: the latest arrival under each path."""
-    if not root.is_dir():
-        raise UnreadableLedger(str(root), "not a folder", "name one that was hauled into")
-    if not has_ledger(root) and not needed:
-        return
-    with Ledger(ledger_path(root)) as ledger:
-        for arrival in ledger.latest_arrivals():
-            promised = (Checksum("sha256", arrival.sha256),)
-            yield _Known(arrival.path, promised, arrival)
-        for each in ledger.made():
-            yield _Known(each.path, (Checksum("sha256", each.sha256),))
+def _known_to(ledger: Ledger) -> Iterator[_Known]:
+    """Yield the files that the ledger records, the largest first.
+
+    The last thread is not left alone with one.
+    """
+    for arrival in ledger.latest_arrivals("size DESC"):
+        yield _Known(arrival.path, (Checksum("sha256", arrival.sha256),), arrival)
+    for each in ledger.made():
+        yield _Known(each.path, (Checksum("sha256", each.sha256),))
 
 
 def _with_promises(

@@ -208,6 +208,28 @@ class Destination(FileTree):
                 self.delete(left)
         return True
 
+    def link_or_copy_within(self, path: str, to: str) -> None:
+        """Create a file with the content and the time stamp of another one, synced.
+
+        Args:
+            path: of the other file.
+            to: where it is created; what a crash has left there is replaced.
+
+        Raises:
+            OSError: it cannot be read, or written.
+        """
+        with suppress(FileNotFoundError):
+            self.delete(to)
+        try:
+            self.link(path, to)
+        except OSError:
+            stamp = self.stamp(path)
+            with self.open(path) as source, self.create(to) as copy:
+                shutil.copyfileobj(source, copy, _COPIED_BYTES)
+                files.sync(copy.fileno())
+            if stamp is not None:
+                self.set_modified(to, stamp.mtime_ns)
+
     def take_away(self, path: str, file: str) -> None:
         """Move a file to a free path in `.willow`.
 

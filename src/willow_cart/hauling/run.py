@@ -38,6 +38,7 @@ from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
+from willow_cart.transfer.duplicates import give_own_files
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
@@ -340,6 +341,7 @@ def _file_what_was_sealed(
                 if destination.stamp(file) == sealed.stamp:
                     earlier = ledger.latest_at(sealed.path)
                     replaces = None if earlier is None else earlier.own_stamp
+                    give_own_files(ledger, destination, sealed.path)
                     if kept := destination.place(file, sealed.path, replaces=replaces):
                         observer.moved_aside(sealed.path, kept)
             except CannotStore:

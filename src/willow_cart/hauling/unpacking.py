@@ -34,6 +34,7 @@ from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
+from willow_cart.transfer.duplicates import give_own_files
 from willow_cart.transfer.observer import Observer, Unpacked
 from willow_cart.transfer.policy import Unpacking
 
@@ -224,10 +225,10 @@ class Unpacker:
                 path, twin, earlier = self._path_for(f"{folder}{each.path}", key, each, archive)
                 stamp = self._destination.stamp(each.file)
                 assert stamp is not None, "it was just unpacked"
-                if twin is None and (
-                    kept := self._destination.place(each.file, path, replaces=earlier)
-                ):
-                    self._observer.moved_aside(path, kept)
+                if twin is None:
+                    give_own_files(self._ledger, self._destination, path)
+                    if kept := self._destination.place(each.file, path, replaces=earlier):
+                        self._observer.moved_aside(path, kept)
             except CannotStore as error:
                 emptied.left_out.append(LeftOut(each.name, error.why))
                 continue
@@ -290,6 +291,7 @@ class Unpacker:
             others = each.archive != archive.sha256 and each.path not in paths
             if others and self._chooses(each):
                 if self._destination.stamp(each.path) == each.own_stamp:
+                    give_own_files(self._ledger, self._destination, each.path)
                     self._destination.move_aside(each.path)
                 gone.append(each)
         return gone
@@ -299,6 +301,8 @@ class Unpacker:
 
     def _remove(self, archive: Archive) -> None:
         """Delete an archive; the ledger keeps that its members replace it."""
+        if archive.root is None:
+            give_own_files(self._ledger, self._destination, archive.arrival.path)
         with self._ledger.transaction(lasting=True):
             self._ledger.replace_by(archive.arrival, "members")
         if archive.root is None:

@@ -272,8 +272,15 @@ class Ledger:
         """Record new paths for the latest arrivals at old ones."""
         # All are found before the first is changed: two files may change names.
         latest = "SELECT max(id) FROM arrival WHERE path = ?"
-        moving = [(move.new, *self._base.execute(latest, (move.old,)).fetchone()) for move in moves]
+        moving: list[tuple[str, int]] = []
+        standing: list[tuple[str, int]] = []
+        twins = "SELECT id FROM arrival WHERE instead = ? AND substr(instead, 1, 5) = 'twin '"
+        for move in moves:
+            moving.append((move.new, *self._base.execute(latest, (move.old,)).fetchone()))
+            rows = self._base.execute(twins, (f"{TWIN}{move.old}",))
+            standing += ((f"{TWIN}{move.new}", row["id"]) for row in rows)
         self._base.executemany("UPDATE arrival SET path = ? WHERE id = ?", moving)
+        self._base.executemany("UPDATE arrival SET instead = ? WHERE id = ?", standing)
 
     def made(self) -> list[Made]:
         """Return the files that were made here, by path.
@@ -361,6 +368,22 @@ class Ledger:
             (instead, arrival.path, arrival.sha256),
         )
 
+    def dependants_of(self, path: str) -> list[Arrival]:
+        """Return the latest arrivals at other paths whose content is the file at a path."""
+        condition = (
+            "instead = ?1 AND substr(instead, 1, 5) = 'twin '"  # as the index has it
+            " AND id = (SELECT max(id) FROM arrival AS later WHERE later.path = a.path)"
+        )
+        return [*self._arrivals(condition, f"{TWIN}{path}")]
+
+    def twins(self) -> Iterator[Arrival]:
+        """Yield the latest arrivals whose content is the file at another path, by that path."""
+        yield from self._arrivals(
+            "substr(instead, 1, 5) = 'twin '"
+            " AND id = (SELECT max(id) FROM arrival AS later WHERE later.path = a.path)"
+            " ORDER BY instead"
+        )
+
     def paths_for_twins(self) -> set[str]:
         """Return the paths of files that stand for others with the same content."""
         statement = "SELECT instead FROM arrival WHERE substr(instead, 1, ?) = ?"
@@ -408,12 +431,24 @@ class Ledger:
         rows = self._base.execute("SELECT * FROM part")
         return {LedgerKey(str(row["key"])): self._read(read_part, row) for row in rows}
 
-    def latest_arrivals(self) -> Iterator[Arrival]:
-        """Yield the latest arrival under each path that has a file.
+    def latest_arrivals(self, order: str = "path") -> Iterator[Arrival]:
+        """Yield the latest arrival under each path that has a file, in an order of columns."""
+        yield from self._arrivals(f"{PRESENT} ORDER BY {order}")
 
-        They come in the order of the paths.
-        """
-        yield from self._arrivals(f"{PRESENT} ORDER BY path")
+    def bytes_present(self) -> int:
+        """Return the size of all files that `latest_arrivals` yields."""
+        (found,) = self.rows(f"SELECT coalesce(sum(size), 0) AS bytes FROM arrival WHERE {PRESENT}")
+        return int(found["bytes"])
+
+    def vouches_for(self, path: str) -> bool:
+        """Whether a file at a path is recorded, as one that arrived or that was made."""
+        row = self._base.execute(
+            "SELECT instead FROM arrival WHERE path = ? ORDER BY id DESC LIMIT 1", (path,)
+        ).fetchone()
+        if row is not None and not row["instead"]:
+            return True
+        made = self._base.execute("SELECT 1 FROM made WHERE path = ?", (path,))
+        return made.fetchone() is not None
 
     def arrivals_of(self, run: int) -> Iterator[Arrival]:
         """Yield the files of a haul that are there, those from archives included, by path."""

@@ -219,6 +219,7 @@ _STEPS = (
     INSERT INTO unhandled SELECT old_key(address, salt) FROM old_unhandled, identity
         WHERE old_key(address, salt) != '';
     DROP TABLE old_unhandled;
+    CREATE INDEX arrival_by_twin ON arrival (instead) WHERE substr(instead, 1, 5) = 'twin ';
     """,
 )
 VERSION = len(_STEPS)

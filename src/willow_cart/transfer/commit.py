@@ -25,7 +25,7 @@ from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
-from willow_cart.transfer.duplicates import DuplicatePolicy
+from willow_cart.transfer.duplicates import DuplicatePolicy, give_own_files
 
 # Files are collected for this time. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
@@ -157,6 +157,7 @@ class CommitThread:
         self._lasting_since = clock()
         self._just_named: dict[str, Arrival] = {}
         self._just_placed: dict[str, Result] = {}
+        self._given: dict[str, Stamp] = {}
         self._known_bytes: set[str] = set()
         self._queue: SimpleQueue[_Item | None] = SimpleQueue()
         self._hurry = threading.Event()
@@ -274,6 +275,9 @@ class CommitThread:
 
     def _record(self, result: Result) -> Result:
         """Record a result; one with a value that the ledger cannot hold is recorded as failed."""
+        arrival = result.arrival
+        if arrival is not None and arrival.twin and arrival.path in self._given:
+            result = replace(result, arrival=replace(arrival, instead=""))
         try:
             self._ledger.enter(self._run, result)
         except (ValueError, OverflowError) as error:
@@ -332,8 +336,15 @@ class CommitThread:
             CannotStore: it cannot lie there.
         """
         path = verified.result.path
-        if kept := self._destination.place(verified.file, path, replaces=verified.replaces):
+        self._free(path)
+        replaces = self._given.get(path, verified.replaces)
+        if kept := self._destination.place(verified.file, path, replaces=replaces):
             self._moved_aside(path, kept)
+
+    def _free(self, path: str) -> None:
+        """See to it that no other file needs the one at a path, which may be replaced."""
+        if self._destination.status(path) is not None:
+            self._given |= give_own_files(self._ledger, self._destination, path)
 
     def _require_own_path(self, result: Result) -> None:
         """Refuse a path that another address of the same run has used.
@@ -381,6 +392,7 @@ class CommitThread:
         result = replace(verified.result, twin=twin.path)
         as_twin = replace(arrival, mtime_ns=twin.mtime_ns)
         # A file that lies there is of an earlier version, and must not pass for what is here now.
+        self._free(result.path)
         replaces = self._destination.status(result.path) is not None
         if self._twins is DuplicatePolicy.SKIP and not replaces:
             with suppress(FileNotFoundError):
