@@ -376,7 +376,7 @@ def test_what_a_program_writes_is_an_ordinary_table(
     quotes.check(b"")
 
 
-def test_days_that_do_not_exist_are_text_and_parts_of_a_microsecond_are_cut(tmp_path: Path) -> None:
+def test_days_that_do_not_exist_and_parts_of_a_microsecond_are_text(tmp_path: Path) -> None:
     (tmp_path / "a.csv").write_text(
         "day,leap,moment,zoned,level,count\n"
         "2031-02-28,2028-02-29,2031-05-01T06:00:00.123456789,2031-05-01 06:00+02:00,+1.5,+7\n"
@@ -387,7 +387,7 @@ def test_days_that_do_not_exist_are_text_and_parts_of_a_microsecond_are_cut(tmp_
     first, second = read_back(tmp_path / "t.parquet")
     assert (first["day"], second["day"]) == ("2031-02-28", "2031-02-30")
     assert first["leap"] == datetime(2028, 2, 29)  # noqa: DTZ001  # the file tells no zone
-    assert first["moment"] == datetime(2031, 5, 1, 6, 0, 0, 123456)  # noqa: DTZ001
+    assert (first["moment"], second["moment"]) == ("2031-05-01T06:00:00.123456789", "2031-05-01")
     assert first["zoned"] == datetime(2031, 5, 1, 4, tzinfo=UTC)
     assert [(row["level"], row["count"]) for row in (first, second)] == [(1.5, 7), (0.5, 0)]
 

@@ -65,25 +65,25 @@ def _tables(
     choosing = make_choosing(request)
     # A rule that says what to take may mean a table by any name.
     named = bool(choosing.keep or choosing.keep_re or choosing.extensions or choosing.numbers)
-    found = {each.offer: each for each in _candidates(request, any_name=named)}
+    found = {each.offer: (each, name) for each, name in _candidates(request, any_name=named)}
     if not found:
         raise nothing_there(", ".join(map(str, request.places)), "table")
     choice = choosing.choose(found)
     choice.require_some()
     chosen = [found[offer] for offer in choice.chosen]
-    if changed := [each for each in chosen if each.is_changed()]:
-        observer.note(ChangedHere(len(changed), changed[0].path))
+    if changed := [name for each, name in chosen if each.is_changed()]:
+        observer.note(ChangedHere(len(changed), changed[0]))
     tables = []
-    for each in chosen:
+    for each, name in chosen:
         try:
-            tables += _tables_in(each, request)
+            tables += _tables_in(each, name, request)
         except NoTable as error:
             unreadable.append(Issue(error.thing, error.why))
     return tables
 
 
-def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]:
-    """Yield the files that may be tables, numbered."""
+def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[tuple[Holding, str]]:
+    """Yield the files that may be tables, numbered, and what their rows say they are from."""
     wanted = None
     if request.cart is not None:
         wanted = {offer.id for offer in Cart.load(request.cart)}
@@ -96,10 +96,9 @@ def _candidates(request: CombineRequest, *, any_name: bool) -> Iterator[Holding]
             if own is not None and each.file.resolve() == own:
                 continue
             number += 1
-            path = (
-                f"{place}/{each.path}" if len(request.places) > 1 and place.is_dir() else each.path
-            )
-            yield replace(each, path=path, offer=replace(each.offer, number=number))
+            several = len(request.places) > 1 and place.is_dir()
+            name = f"{place}/{each.path}" if several else each.path
+            yield replace(each, offer=replace(each.offer, number=number)), name
 
 
 def _is_table(each: Holding) -> bool:
@@ -109,7 +108,7 @@ def _is_table(each: Holding) -> bool:
     return may_be_table(each.path) and holds_table(each.open, each.path)
 
 
-def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
+def _tables_in(each: Holding, name: str, request: CombineRequest) -> list[TableFile]:
     """Return the tables in a file; workbooks may have several.
 
     Raises:
@@ -117,7 +116,10 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
         NoTable: it is a workbook that cannot be opened.
     """
     parts = parts_of_names(request.name_parts, each.offer)
-    sheets = sheets_of(TableFile(each.open, each.file.name, each.path, each.sha256(), parts))
+    place = str(each.root.resolve() if name == each.path else Path.cwd())
+    sheets = sheets_of(
+        TableFile(each.open, each.file.name, name, each.sha256(), parts, place=place)
+    )
     if not sheets[0].sheet:
         return sheets
     if request.sheet is None:
@@ -126,7 +128,5 @@ def _tables_in(each: Holding, request: CombineRequest) -> list[TableFile]:
     chosen = [replace(one, name=f"{one.name}#{one.sheet}") for one in sheets if wanted(one.sheet)]
     if not chosen:
         known = ", ".join(one.sheet for one in sheets)
-        raise BadOption(
-            f"--sheet {request.sheet}", f"not a sheet of {each.path}", f"it has {known}"
-        )
+        raise BadOption(f"--sheet {request.sheet}", f"not a sheet of {name}", f"it has {known}")
     return chosen

@@ -5,8 +5,10 @@ Cells come in arrays of strings (Apache Arrow) and are tested and converted a bl
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from itertools import accumulate
 from typing import Any
 
@@ -21,7 +23,8 @@ EMPTY_WORDS = frozenset({"NA", "N/A", "n/a", "NaN", "nan", "NULL", "null"})
 
 # A number with zeros before it is a name (of a site, of a ring), and would lose them.
 _INTEGER = r"[+-]?(?:0|[1-9]\d{0,17})"
-_REAL = r"[+-]?(?:(?:0|[1-9]\d{0,17})(?:MARK\d*)?|MARK\d+)(?:[eE][+-]?\d+)?"
+# An exponent needs a point before it: 1E5 and 12E1 are names of samples and sites.
+_REAL = r"[+-]?(?:(?:(?:0|[1-9]\d{0,17})MARK\d*|MARK\d+)(?:[eE][+-]?\d{1,4})?|0|[1-9]\d{0,17})"
 
 # ISO 8601, as RFC 3339 and databases write it; other orders of day and month are ambiguous. Only
 # days that exist (RFC 3339, 5.7): in a column of times, any other would end the writing.
@@ -31,7 +34,8 @@ _DAY = (
     rf"|02-(?:0[1-9]|1\d|2[0-8]))|{_LEAP_YEAR}-02-29)"
 )
 _HOURS = r"(?:[01]\d|2[0-3])"
-_CLOCK = rf"{_HOURS}:[0-5]\d(?::[0-5]\d(?:\.\d{{1,9}})?)?"
+# Formats keep microseconds; a finer time is text, which keeps all of it.
+_CLOCK = rf"{_HOURS}:[0-5]\d(?::[0-5]\d(?:\.\d{{1,6}}0{{0,3}})?)?"
 _TIME = rf"{_DAY}(?:[T ]{_CLOCK})?"
 _ZONED = rf"{_DAY}[T ]{_CLOCK}(?:Z|[+-]{_HOURS}:?[0-5]\d)"
 
@@ -81,7 +85,7 @@ class TableColumn:
         before, patterns = self.type, _PATTERNS[self.decimal]
         for type_ in sorted(patterns, key=lambda each: each is not self.type):
             if pc.all(pc.match_substring_regex(said, patterns[type_])).as_py():
-                self.type = self.type.together(type_)
+                self.type = self.type.together(_exact(said, type_, self.decimal))
                 break
         else:
             self.type = Type.TEXT
@@ -110,8 +114,46 @@ class TableColumn:
         types = np.full(len(cells), Type.TEXT, np.int8)
         for type_, pattern in reversed(_PATTERNS[self.decimal].items()):
             types[_flags(pc.match_substring_regex(said, pattern))] = type_
+        for row in np.flatnonzero(types == Type.INTEGER):
+            types[row] = _exact(said[row : row + 1], Type.INTEGER, self.decimal)
+        for row in np.flatnonzero(types == Type.REAL):
+            types[row] = _exact(said[row : row + 1], Type.REAL, self.decimal)
         types[_flags(pc.is_in(said, _NO_VALUE))] = Type.EMPTY
         return types
+
+
+# Numbers of so many characters are the same once they are stored: a double holds any 15 digits.
+_ALWAYS_EXACT_CHARACTERS = 15
+_MOST_EXACT = 1 << 53
+
+
+def _exact(said: pa.Array, type_: Type, decimal: str) -> Type:
+    """Return the type in which numbers, given as strings without blanks, are stored exactly.
+
+    A number is exact if the stored one, written back, has the same value.
+    """
+    if type_ not in (Type.INTEGER, Type.REAL):
+        return type_
+    is_long = pc.greater(pc.utf8_length(said), _ALWAYS_EXACT_CHARACTERS)
+    if type_ is Type.REAL:
+        is_long = pc.or_(is_long, pc.match_substring_regex(said, "[eE]"))
+    doubtful = said.filter(is_long)
+    if not len(doubtful):
+        return type_
+    if type_ is Type.INTEGER:
+        beyond = any(abs(int(cell)) > _MOST_EXACT for cell in doubtful.to_pylist())
+        return Type.LONG if beyond else Type.INTEGER
+    plain = doubtful if decimal == "." else pc.replace_substring(doubtful, decimal, ".")
+    # Nearly all are written as the library writes them, which is quickly seen.
+    written = pc.cast(pc.cast(plain, pa.float64()), pa.string())
+    others = plain.filter(pc.not_equal(plain, written))
+    return Type.REAL if all(map(_is_exact, others.to_pylist())) else Type.TEXT
+
+
+def _is_exact(number: str) -> bool:
+    """Whether a number is the same once it is stored as a double and written back."""
+    stored = float(number)
+    return math.isfinite(stored) and Decimal(repr(stored)) == Decimal(number)
 
 
 def _flags(truths: pa.Array) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
@@ -133,12 +175,21 @@ def convert(cells: pa.Array, type_: Type, decimal: str) -> pa.Array:
     if type_ in (Type.TEXT, Type.EMPTY):
         return _without(_NO_TEXT, cells)
     said = _without_empty(cells)
-    if type_ is Type.INTEGER:
+    if type_ in (Type.INTEGER, Type.LONG):
         return pc.cast(pc.utf8_ltrim(said, "+"), pa.int64())
     if type_ is Type.REAL:
         with_points = said if decimal == "." else pc.replace_substring(said, decimal, ".")
         return pc.cast(with_points, pa.float64())
     return said
+
+
+def as_written(cells: pa.Array, type_: Type, decimal: str) -> pa.Array:
+    """Return the cells of a column as texts; numbers have points for decimal marks."""
+    if type_ is Type.REAL and decimal != ".":
+        pattern = _PATTERNS[decimal][Type.REAL]
+        is_number = pc.match_substring_regex(pc.utf8_trim_whitespace(cells), pattern)
+        return pc.if_else(is_number, pc.replace_substring(cells, decimal, "."), cells)
+    return cells
 
 
 def strings(values: Sequence[str]) -> pa.Array:
@@ -169,9 +220,19 @@ def _without(empty: pa.Array, cells: pa.Array) -> pa.Array:
 def arrow_type(type_: Type) -> Any:
     """Return the Arrow type that `moments_in` gives a column; everything else is text."""
     return {
-        Type.INTEGER: pa.int64(), Type.REAL: pa.float64(), Type.TIME: pa.timestamp("us"),
-        Type.ZONED: pa.timestamp("us", "UTC"),
+        Type.INTEGER: pa.int64(), Type.LONG: pa.int64(), Type.REAL: pa.float64(),
+        Type.TIME: pa.timestamp("us"), Type.ZONED: pa.timestamp("us", "UTC"),
     }.get(type_, pa.string())  # fmt: skip
+
+
+def cast_kept(cells: pa.Array, type_: pa.DataType) -> pa.Array:
+    """Return values of an existing column in the type that it has from now on."""
+    is_time = pa.types.is_timestamp(cells.type) and pa.types.is_string(type_)
+    found = pc.cast(cells, type_)
+    # The library writes all parts of a second, and a day as its first moment.
+    return (
+        pc.replace_substring_regex(found, r"(?: 00:00:00)?\.0+(Z?)$", r"\1") if is_time else found
+    )
 
 
 def with_moments(cells: pa.RecordBatch, types: Mapping[str, Type]) -> pa.RecordBatch:

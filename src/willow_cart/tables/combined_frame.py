@@ -65,7 +65,7 @@ def _of_type(column: pd.Series, type_: Type) -> pd.Series:
     import pandas as pd
 
     match type_:
-        case Type.INTEGER:
+        case Type.INTEGER | Type.LONG:
             return pd.to_numeric(column).astype("Int64")
         case Type.REAL:
             return pd.to_numeric(column).astype("float64")

@@ -6,6 +6,7 @@ read to its end is reported then, and nothing of it is written. The second one w
 
 from __future__ import annotations
 
+import os
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,7 +17,7 @@ import pyarrow.compute as pc
 
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Issue
-from willow_cart.tables.column_types import TableColumn, convert, strings
+from willow_cart.tables.column_types import TableColumn, as_written, convert, strings
 from willow_cart.tables.combined import ColumnSummary, Combined, Combining
 from willow_cart.tables.local_forms import decimal_for, tidied
 from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
@@ -84,44 +85,114 @@ def combine(
         NoTable: what is there was not put together here.
     """
     combined = Combined(troubles=[*unreadable])
-    seen = []
-    for file in files:
-        if output.knows(file, wish.mark):
-            combined.unchanged += 1
-            continue
-        progress(file.name)
-        try:
-            seen.append(_look_through(file, wish))
-        except NoTable as error:
-            combined.troubles.append(Issue(error.thing, error.why))
+    seen, before = _read_all([*files], output, wish, combined, progress)
     combined.files = len(seen)
     if combined.troubles and not seen:
         return combined  # there is nothing to write, and what is there stays
     combined.dialects.update(str(each.reading.dialect or "workbook") for each in seen)
-    before = output.before()
     names = _names_of(seen, wish, before, combined)
     types, spoilers = _types_of(seen, names)
     if spoilers and wish.strict:
         raise TablesDiffer(spoilers[0], *_how_to_allow(spoilers))
     combined.notes += spoilers
+    widened = _widened(seen, before, output)
+    types = {name: type_.together(widened.get(name, type_)) for name, type_ in types.items()}
     whole = output.begin({SOURCE: Type.TEXT, **types}, [each.file.name for each in seen])
     combined.kept = output.kept
     combined.notes += [
-        f"{output.path}: {name} was {type_} before, and is {whole[name]} from now on"
-        for name, type_ in before.items()
-        if type_ is not Type.EMPTY and whole[name] is not type_
+        f"{output.path}: {name} was {type_} before, and is {whole[name]} from now on{absent}"
+        for absent in [_also_for_absent(output)]
+        for name, type_ in widened.items()
     ]
+    combined.notes += _perhaps_moved(output, seen)
     spelled = {name.casefold(): name for name in whole}
     combined.columns = {name: ColumnSummary(type_) for name, type_ in whole.items()}
     for each in seen:
         progress(each.file.name)
         rows = 0
-        for batch in _written(each, wish, whole, spelled):
-            output.write(batch)
+        for batch, text in _written(each, wish, whole, spelled):
+            output.write(text if output.keeps_text else batch)
             rows += batch.num_rows
             _count_in(combined, batch)
         output.note(each.file, wish.mark, rows)
     return combined
+
+
+def _read_all(
+    files: Sequence[TableFile],
+    output: Output,
+    wish: Combining,
+    combined: Combined,
+    progress: Callable[[str], None],
+) -> tuple[list[_Seen], dict[str, Type]]:
+    """Read the tables that are not in the output as they are; count the others.
+
+    If a column cannot hold further rows as it is, those are read as well: what was stored of them
+    is not what is written in their files.
+
+    Returns:
+        The tables that were read, and the existing columns.
+    """
+    output.claim_moved(files)
+    seen: list[_Seen] = []
+    unchanged = [file for file in files if output.knows(file, wish.mark)]
+    known = {file.name for file in unchanged}
+
+    def look_through(some: Iterable[TableFile]) -> None:
+        for file in some:
+            progress(file.name)
+            try:
+                seen.append(_look_through(file, wish))
+            except NoTable as error:
+                combined.troubles.append(Issue(error.thing, error.why))
+
+    look_through(file for file in files if file.name not in known)
+    before = output.before() if seen or not combined.troubles else {}
+    if unchanged and _widened(seen, before, output):
+        look_through(unchanged)
+        unchanged = []
+    combined.unchanged = len(unchanged)
+    return seen, before
+
+
+def _widened(seen: Sequence[_Seen], before: Mapping[str, Type], output: Output) -> dict[str, Type]:
+    """Return the existing columns that cannot hold the new rows as they are, with their types."""
+    types = {name.casefold(): name for name in before}
+    found: dict[str, Type] = {}
+    for each in seen:
+        for own, column in zip(each.names, each.columns, strict=True):
+            name = types.get(own.casefold())
+            known = before[name] if name is not None else Type.EMPTY
+            if name is None or known is Type.EMPTY or name in found:
+                continue
+            whole = known.together(column.type)
+            if whole is not known and (whole, known) != (Type.LONG, Type.INTEGER):
+                found[name] = known
+    # A whole number that no REAL holds makes a column of both text.
+    return {
+        name: Type.LONG if known is Type.INTEGER and output.holds_long(name) else known
+        for name, known in found.items()
+    }
+
+
+def _also_for_absent(output: Output) -> str:
+    """Return what to add about rows whose files cannot be read once more; empty for none."""
+    if not output.kept:
+        return ""
+    return f", also in {count_of(output.kept, 'row')} of files that are not here any more"
+
+
+def _perhaps_moved(output: Output, seen: Sequence[_Seen]) -> Iterator[str]:
+    """Yield a note on kept rows of a file whose name is now that of a file elsewhere."""
+    names: dict[str, _Seen] = {each.file.name.rpartition("/")[2]: each for each in seen}
+    for source, rows in output.kept_of.items():
+        now = names.get(source.rpartition("/")[2])
+        if now is None or not now.file.place or os.path.lexists(f"{now.file.place}/{source}"):
+            continue
+        yield (
+            f"{output.path}: {count_of(rows, 'row')} of {source}, which is not here any more, were"
+            f" kept; if it is {now.file.name} now, start over with --anew"
+        )
 
 
 def _look_through(file: TableFile, wish: Combining) -> _Seen:
@@ -177,6 +248,12 @@ def _names_of(
             spelled.setdefault(name.casefold(), name)
     if SOURCE in spelled:
         raise BadOption(SOURCE, "is already a column of the tables", "rename it there")
+    for each in seen:
+        own = {name.casefold() for name in each.reading.header}
+        for name in each.file.parts:
+            if name.casefold() in own:
+                why = f"{each.file.name} has a column of that name already"
+                raise BadOption(f"--name-parts: {name}", why, "name the group otherwise")
     if not (wish.mixed or wish.columns):
         _require_alike(seen, usual)
     differing = [note for each in seen if (note := _difference(each, usual, spelled))]
@@ -306,8 +383,10 @@ def _how_to_allow(spoilers: Sequence[str]) -> tuple[str, str]:
 
 def _written(
     each: _Seen, wish: Combining, whole: dict[str, Type], spelled: dict[str, str]
-) -> Iterator[pa.RecordBatch]:
-    """Yield the rows of a table in batches, with the columns and types of the combined table.
+) -> Iterator[tuple[pa.RecordBatch, pa.RecordBatch]]:
+    """Yield the rows of a table in batches, with the columns of the combined table.
+
+    The first of two batches has values of their types, the second the cells as they are written.
 
     Raises:
         NoTable: it has changed since the first pass.
@@ -316,14 +395,18 @@ def _written(
     try:
         next(parts)
         for batch in parts:
+            assert isinstance(batch, pa.RecordBatch), "rows come behind the reading"
             cells = _by_name(each, batch, spelled)
-            yield pa.record_batch(
-                [
-                    _values(cells.get(name), type_, each, batch, wish)
-                    for name, type_ in whole.items()
-                ],
-                [*whole],
-            )
+            empty = strings([""] * batch.num_rows)
+            texts, values = [], []
+            for name, type_ in whole.items():
+                decimal = _decimal_of(each.reading, wish)
+                text = cells.get(name, empty)
+                if type_ is not Type.TEXT:  # a text stays as it was written
+                    text = _tidied(text, wish, decimal)
+                values.append(convert(text, type_, decimal))
+                texts.append(as_written(text, type_, decimal))
+            yield pa.record_batch(values, [*whole]), pa.record_batch(texts, [*whole])
     except (NotOrdinary, pa.ArrowInvalid):
         why = "changed while it was read"
         raise NoTable(each.file.name, why, "run the command again") from None
@@ -347,18 +430,6 @@ def _tidied(cells: pa.Array, wish: Combining, decimal: str) -> pa.Array:
     if not (wish.day_first or wish.thousands):
         return cells
     return tidied(cells, day_first=wish.day_first, thousands=wish.thousands, decimal=decimal)
-
-
-def _values(
-    cells: pa.Array | None, type_: Type, each: _Seen, batch: pa.RecordBatch, wish: Combining
-) -> pa.Array:
-    """Return the cells of a column in its type; of a column that the table lacks, nulls."""
-    if cells is None:
-        return convert(strings([""] * batch.num_rows), type_, ".")
-    decimal = _decimal_of(each.reading, wish)
-    if type_ is not Type.TEXT:  # a text stays as it was written
-        cells = _tidied(cells, wish, decimal)
-    return convert(cells, type_, decimal)
 
 
 def _count_in(combined: Combined, batch: pa.RecordBatch) -> None:

@@ -6,15 +6,17 @@ A database may hold other tables. All that is done to it is one transaction.
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from abc import abstractmethod
+from collections import defaultdict
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from willow_cart.errors import CannotStore, NoTable
-from willow_cart.tables.output import SOURCE, Output, require_source, rows_of
+from willow_cart.tables.output import SOURCE, Output, joined, require_source, rows_of
 from willow_cart.tables.table_files import TableFile
 from willow_cart.tables.types import Type
 
@@ -37,7 +39,8 @@ class DatabaseOutput(Output):
     type_names: ClassVar[Mapping[Type, str]]
     earlier_names: ClassVar[Mapping[str, Type]] = {}
     errors: type[Exception]
-    _NOTES = "combined_files"
+    _NOTES = "_willow_combined"
+    _EARLIER_NOTES = "combined_files"
 
     def __init__(
         self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
@@ -52,10 +55,10 @@ class DatabaseOutput(Output):
             self._stack.callback(self._close)
             self.execute(self.begin_statement)
             self._stack.push(self._end)
-            self.execute(
-                f"CREATE TABLE IF NOT EXISTS {self._NOTES} (table_name TEXT, source_file TEXT,"
-                " sha256 TEXT, how TEXT, rows INTEGER, PRIMARY KEY (table_name, source_file))"
-            )
+            if self.table.casefold() == self._NOTES:
+                why = "holds the notes of combine"
+                raise NoTable(f"{path}, {self.table}", why, "name another with --table")
+            self._prepare_notes()
             if anew and not overwrite:
                 self.require_own()
             if anew:
@@ -67,6 +70,23 @@ class DatabaseOutput(Output):
         except NoTable:
             self._stack.close()
             raise
+
+    def _prepare_notes(self) -> None:
+        """Create the table of notes, or bring that of an earlier version up to date."""
+        columns = ["table_name", "source_file", "sha256", "how", "rows"]
+        if self.columns_of(self._EARLIER_NOTES) == columns:
+            self.execute(f"ALTER TABLE {self._EARLIER_NOTES} RENAME TO {self._NOTES}")
+        self.execute(
+            f"CREATE TABLE IF NOT EXISTS {self._NOTES} (table_name TEXT, source_file TEXT,"
+            " sha256 TEXT, how TEXT, rows INTEGER, place TEXT,"
+            " PRIMARY KEY (table_name, source_file))"
+        )
+        if self.columns_of(self._NOTES) == columns:
+            self.execute(f"ALTER TABLE {self._NOTES} ADD COLUMN place TEXT")
+
+    @abstractmethod
+    def columns_of(self, table: str) -> list[str]:
+        """Return the names of the columns of a table; empty if there is none."""
 
     @abstractmethod
     def connect(self) -> Any:
@@ -145,6 +165,43 @@ class DatabaseOutput(Output):
         values = (self.table, file.name, file.sha256, how)
         return bool(self.execute(f"{statement} = (?, ?, ?, ?)", values))
 
+    def claim_moved(self, files: Sequence[TableFile]) -> None:
+        """Give the rows of files that were moved in their folder their new names.
+
+        Such a file has the bytes of one whose path in the folder exists no more.
+        """
+        statement = f"SELECT source_file, sha256, place FROM {self._NOTES} WHERE table_name = ?"
+        noted: defaultdict[tuple[str, str], list[str]] = defaultdict(list)
+        names = set()
+        for name, sha256, place in self.execute(statement, (self.table,)):
+            names.add(name)
+            if place and not os.path.lexists(os.path.join(place, _path_in(name))):
+                noted[sha256, place].append(name)
+        for file in files:
+            # A sheet of a workbook goes where the same sheet was.
+            sheet = file.name.partition("#")[2]
+            gone = noted.get((file.sha256, file.place), [])
+            same = [each for each in gone if each.partition("#")[2] == sheet]
+            if file.name in names or not same:
+                continue
+            gone.remove(same[0])
+            self._begun = True
+            for table, condition, values in (
+                (self.table, "", ()),
+                (self._NOTES, " AND table_name = ?", (self.table,)),
+            ):
+                self.execute(
+                    f"UPDATE {quoted(table)} SET {SOURCE} = ? WHERE {SOURCE} = ?{condition}",
+                    (file.name, same[0], *values),
+                )
+
+    def holds_long(self, name: str) -> bool:
+        """Whether an existing column of whole numbers has one that REAL does not hold."""
+        found = self.execute(
+            f"SELECT 1 FROM {quoted(self.table)} WHERE abs({quoted(name)}) > {1 << 53} LIMIT 1"
+        )
+        return bool(found)
+
     def require_own(self) -> None:
         """Refuse a table that was not written by this program; see `Output.require_own`."""
         if columns := self.before():
@@ -160,7 +217,7 @@ class DatabaseOutput(Output):
                 f"has no column {SOURCE}, so it was not written by combine",
                 "name another table with --table",
             )
-        self._whole = _joined(known, columns)
+        self._whole = joined(known, columns)
         if known:
             self._change(known, self._whole)
         else:
@@ -193,24 +250,15 @@ class DatabaseOutput(Output):
     def note(self, file: TableFile, how: str, rows: int) -> None:
         """Record that the rows of a file were written."""
         self.execute(
-            f"INSERT OR REPLACE INTO {self._NOTES} VALUES (?, ?, ?, ?, ?)",
-            (self.table, file.name, file.sha256, how, rows),
+            f"INSERT OR REPLACE INTO {self._NOTES}"
+            " (table_name, source_file, sha256, how, rows, place) VALUES (?, ?, ?, ?, ?, ?)",
+            (self.table, file.name, file.sha256, how, rows, file.place),
         )
 
     def create(self, table: str, columns: dict[str, Type]) -> None:
         """Make a table with columns of these types."""
         told = [f"{quoted(name)} {self.declared(type_)}" for name, type_ in columns.items()]
         self.execute(f"CREATE TABLE {quoted(table)} ({', '.join(told)})")
-
-
-def _joined(known: dict[str, Type], columns: dict[str, Type]) -> dict[str, Type]:
-    """Return the columns of a table with those of further rows; cases are one."""
-    spelled = {name.casefold(): name for name in known}
-    whole = dict(known)
-    for name, type_ in columns.items():
-        known_as = spelled.get(name.casefold(), name)
-        whole[known_as] = whole.get(known_as, Type.EMPTY).together(type_)
-    return whole
 
 
 class SqliteOutput(DatabaseOutput):
@@ -220,6 +268,7 @@ class SqliteOutput(DatabaseOutput):
     # What holds nothing so far may hold anything later; times are stored as text, in an order that
     # sorts: what does not look like a number stays one (SQLite, "Datatypes", 3 and 3.1).
     type_names: ClassVar[Mapping[Type, str]] = {
+        Type.LONG: "INTEGER",
         Type.INTEGER: "INTEGER",
         Type.REAL: "REAL",
         Type.TIME: "DATETIME",
@@ -235,7 +284,14 @@ class SqliteOutput(DatabaseOutput):
 
     def connect(self) -> Any:
         """Open the database."""
-        return sqlite3.connect(self.path, isolation_level=None)
+        base = sqlite3.connect(self.path, isolation_level=None)
+        # The library's own texts of numbers have 15 digits.
+        base.create_function("exact_text", 1, repr, deterministic=True)
+        return base
+
+    def columns_of(self, table: str) -> list[str]:
+        """Return the names of the columns of a table; empty if there is none."""
+        return [row[1] for row in self.execute(f"PRAGMA table_info({quoted(table)})")]
 
     @staticmethod
     def is_database(path: Path) -> bool:
@@ -251,7 +307,13 @@ class SqliteOutput(DatabaseOutput):
         """Write the table once more, so that numbers among words stay words."""
         self.create("combined_anew", whole)
         names, table = ", ".join(map(quoted, known)), quoted(self.table)
-        self.execute(f"INSERT INTO combined_anew ({names}) SELECT {names} FROM {table}")
+        values = ", ".join(
+            f"CASE typeof({cell}) WHEN 'real' THEN exact_text({cell}) ELSE {cell} END"
+            if whole[name] is Type.TEXT
+            else cell
+            for name, cell in ((name, quoted(name)) for name in known)
+        )
+        self.execute(f"INSERT INTO combined_anew ({names}) SELECT {values} FROM {table}")
         self.execute(f"DROP TABLE {table}")
         self.execute(f"ALTER TABLE combined_anew RENAME TO {table}")
 
@@ -282,6 +344,11 @@ class SqliteOutput(DatabaseOutput):
         if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
             return CannotStore(str(self.path), "cannot be written", "check its folder")
         return no_database(self.path, str(error))
+
+
+def _path_in(source: str) -> str:
+    """Return the path in the name of a source, which may end with that of a sheet."""
+    return source.partition("#")[0]
 
 
 def begins(path: Path, at: int, mark: bytes) -> bool:

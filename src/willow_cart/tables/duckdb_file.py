@@ -33,6 +33,7 @@ class DuckdbOutput(DatabaseOutput):
 
     begin_statement = "BEGIN TRANSACTION"
     type_names: ClassVar[Mapping[Type, str]] = {
+        Type.LONG: "BIGINT",
         Type.INTEGER: "BIGINT",
         Type.REAL: "DOUBLE",
         Type.TIME: "TIMESTAMP",
@@ -73,6 +74,14 @@ class DuckdbOutput(DatabaseOutput):
     def is_database(path: Path) -> bool:
         """Whether a regular file starts like a database (DuckDB, "Storage")."""
         return begins(path, 8, b"DUCK")
+
+    def columns_of(self, table: str) -> list[str]:
+        """Return the names of the columns of a table; empty if there is none."""
+        found = self.execute(
+            "SELECT column_name FROM duckdb_columns() WHERE table_name = ?"
+            " AND schema_name = 'main' AND NOT internal ORDER BY column_index", (table,)
+        )  # fmt: skip
+        return [str(name) for (name,) in found]
 
     def before(self) -> dict[str, Type]:
         """Return the columns of the table; those of text that are empty may hold anything."""

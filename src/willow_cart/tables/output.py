@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Collection, Iterator, Sequence
+from collections import Counter
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Self
@@ -30,10 +31,13 @@ class Output(ABC):
 
     Attributes:
         has_tables: whether a file holds several tables by their names.
+        keeps_text: whether cells are written as they were read, whatever the type of their column.
         kept: how many rows are of files that are not among those of this time.
+        kept_of: how many of them are of each, where the output has no other record of its files.
     """
 
     has_tables: ClassVar[bool] = False
+    keeps_text: ClassVar[bool] = False
 
     def __init__(
         self, path: Path, *, table: str = "", anew: bool = False, overwrite: bool = False
@@ -43,6 +47,7 @@ class Output(ABC):
         self.anew = anew
         self.overwrite = overwrite
         self.kept = 0
+        self.kept_of: Counter[str] = Counter()
         self._stack = ExitStack()
 
     def __enter__(self) -> Self:
@@ -55,9 +60,16 @@ class Output(ABC):
         """Whether the rows of a file exist as they would be written now."""
         return False
 
+    def claim_moved(self, files: Sequence[TableFile]) -> None:  # noqa: B027  # as above
+        """Give the rows of files that were moved in their folder their new names."""
+
     def before(self) -> dict[str, Type]:
         """Return the existing columns; empty if there are none, or they are unknown."""
         return {}
+
+    def holds_long(self, name: str) -> bool:  # noqa: ARG002  # for those that have types
+        """Whether an existing column of whole numbers has one that REAL does not hold."""
+        return False
 
     @abstractmethod
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
@@ -99,6 +111,19 @@ class NoOutput(Output):
 
     def write(self, rows: pa.RecordBatch) -> None:
         """Do nothing."""
+
+
+def joined(known: Mapping[str, Type], columns: Mapping[str, Type]) -> dict[str, Type]:
+    """Return the columns of a table with those of further rows.
+
+    Names that differ only in case are one, spelled as before.
+    """
+    spelled = {name.casefold(): name for name in reversed([*known])}
+    whole = dict(known)
+    for name, type_ in columns.items():
+        known_as = spelled.setdefault(name.casefold(), name)
+        whole[known_as] = whole.get(known_as, Type.EMPTY).together(type_)
+    return whole
 
 
 def rows_of(batch: pa.RecordBatch) -> Iterator[tuple[Value, ...]]:

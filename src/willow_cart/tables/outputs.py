@@ -14,11 +14,11 @@ from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errors import BadOption, CannotStore, plainly
+from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
 from willow_cart.replacing import replacing, require_output
 from willow_cart.tables.database import SqliteOutput
 from willow_cart.tables.duckdb_file import DuckdbOutput
-from willow_cart.tables.output import SOURCE, Output, require_source, rows_of
+from willow_cart.tables.output import SOURCE, Output, joined, require_source, rows_of
 from willow_cart.tables.parquet_file import ParquetOutput
 from willow_cart.tables.types import Type
 
@@ -29,41 +29,78 @@ if TYPE_CHECKING:
 class CsvOutput(Output):
     """A text table (RFC 4180) in UTF-8."""
 
+    keeps_text = True
+
     def before(self) -> dict[str, Type]:
         """Return the columns of the file; their types are unknown."""
         if self.anew or not self.path.exists():
             return {}
         with ExitStack() as stack:
-            header = next(csv.reader(_open_earlier(self.path, stack) or ()), [])
-        require_source(self.path, header)
+            header, _ = self._read_earlier(stack)
         return dict.fromkeys(header, Type.EMPTY)
+
+    def _read_earlier(self, stack: ExitStack) -> tuple[list[str], Iterator[list[str]]]:
+        """Return the header of the existing file, and its rows.
+
+        Somebody may have opened and saved it: empty lines are passed over, a row that is longer or
+        shorter than the header is refused.
+
+        Raises:
+            NoTable: it was not written by this program, or a row of it cannot be read.
+        """
+        lines = _open_earlier(self.path, stack)
+        if lines is None:
+            return [], iter(())
+        csv.field_size_limit(_MAX_CELL_CHARACTERS)
+        reader = csv.reader(lines, strict=True)
+        try:
+            header = next((row for row in reader if row), [])
+        except csv.Error:
+            header = []
+        require_source(self.path, header)
+
+        def rows() -> Iterator[list[str]]:
+            try:
+                for row in reader:
+                    if not any(row):
+                        continue
+                    if len(row) != len(header):
+                        why = f"line {reader.line_num:,} has {len(row)} cells, the header"
+                        raise NoTable(str(self.path), f"{why} {len(header)}", _HOW_TO_MEND)
+                    yield row
+            except csv.Error as error:
+                why = f"line {reader.line_num:,}: {error}"
+                raise NoTable(str(self.path), why, _HOW_TO_MEND) from None
+
+        return header, rows()
 
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Prepare for the rows of some files; see `Output.begin`."""
         # It is closed before it is replaced: an open file cannot be, on Windows.
         with ExitStack() as reading:
-            earlier = None if self.anew else _open_earlier(self.path, reading)
-            header: list[str] = []
-            if earlier is not None:
-                reader = csv.reader(earlier)
-                header = next(reader, [])
-                require_source(self.path, header)
-            whole = dict.fromkeys(header, Type.TEXT) | columns
+            header, earlier = ([], iter(())) if self.anew else self._read_earlier(reading)
+            whole = joined(dict.fromkeys(header, Type.EMPTY), columns)
             text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
             self._writer = csv.writer(text, lineterminator="\r\n")
             self._writer.writerow(whole)
-            if earlier is not None:
-                place = header.index(SOURCE)
-                missing = [""] * (len(whole) - len(header))
-                for row in reader:
-                    if row[place] not in files:
-                        self._writer.writerow(row + missing)
-                        self.kept += 1
+            missing = [""] * (len(whole) - len(header))
+            for row in earlier:
+                source = row[header.index(SOURCE)]
+                if source not in files:
+                    self._writer.writerow(row + missing)
+                    self.kept += 1
+                    self.kept_of[source] += 1
         return whole
 
     def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""
         self._writer.writerows(rows_of(rows))
+
+
+# The longest cell of an existing file: outlines of lakes are longer than the usual limit.
+_MAX_CELL_CHARACTERS = 256 << 20
+
+_HOW_TO_MEND = "correct it, or start over with --anew"
 
 
 class JsonLinesOutput(Output):
@@ -78,21 +115,50 @@ class JsonLinesOutput(Output):
                 except (ValueError, TypeError):
                     require_source(self.path, [])
 
+    def before(self) -> dict[str, Type]:
+        """Return the columns of the file; their types are unknown."""
+        if self.anew:
+            return {}
+        columns: dict[str, Type] = {}
+        with ExitStack() as stack:
+            for _, row in self._read_earlier(stack):
+                columns.update(dict.fromkeys(row, Type.EMPTY))
+        return columns
+
+    def _read_earlier(self, stack: ExitStack) -> Iterator[tuple[str, dict[str, object]]]:
+        """Yield the lines of the existing file, and what they hold; empty ones are passed over.
+
+        Raises:
+            NoTable: it was not written by this program, or a line of it cannot be read.
+        """
+        for number, line in enumerate(_open_earlier(self.path, stack) or (), 1):
+            if not line.strip():
+                continue
+            try:
+                row = json.loads(line)
+            except (ValueError, RecursionError):
+                row = None
+            if not isinstance(row, dict) or not isinstance(row.get(SOURCE), str):
+                if number == 1:
+                    require_source(self.path, [])
+                why = f"line {number:,} is not an object with {SOURCE}"
+                raise NoTable(str(self.path), why, _HOW_TO_MEND)
+            yield line.rstrip("\r\n"), row
+
     def begin(self, columns: dict[str, Type], files: Collection[str]) -> dict[str, Type]:
         """Prepare for the rows of some files; see `Output.begin`."""
+        whole = joined(self.before(), columns)
         with ExitStack() as reading:
-            earlier = None if self.anew else _open_earlier(self.path, reading)
+            earlier = iter(()) if self.anew else self._read_earlier(reading)
             self._text = self._stack.enter_context(replacing(self.path, overwrite=self.overwrite))
-            self._names = list(columns)
-            for line in earlier or ():
-                try:
-                    source = json.loads(line)[SOURCE]
-                except (ValueError, KeyError, TypeError):
-                    require_source(self.path, [])
+            self._names = list(whole)
+            for line, row in earlier:
+                source = str(row[SOURCE])
                 if source not in files:
-                    self._text.write(line)
+                    self._text.write(f"{line}\n")
                     self.kept += 1
-        return columns
+                    self.kept_of[source] += 1
+        return whole
 
     def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""
@@ -163,7 +229,7 @@ def output_for(
 def _open_earlier(path: Path, stack: ExitStack) -> Iterable[str] | None:
     """Return the lines of an existing file, or None."""
     try:
-        text = path.open(encoding="utf-8", newline="")
+        text = path.open(encoding="utf-8-sig", newline="")
     except FileNotFoundError:
         return None
     except OSError as error:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from willow_cart.errors import NoTable
 from willow_cart.replacing import replacing_bytes
-from willow_cart.tables.output import SOURCE, Output, require_source
+from willow_cart.tables.output import SOURCE, Output, joined, require_source
 from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
@@ -95,9 +95,7 @@ class ParquetOutput(Output):
         import pyarrow.parquet as pq  # slow to import
 
         known = self.before()
-        whole = dict(columns)
-        for name, type_ in known.items():
-            whole[name] = type_.together(whole.get(name, Type.EMPTY))
+        whole = joined(known, columns)
         file = self._stack.enter_context(replacing_bytes(self.path, overwrite=self.overwrite))
         self._rows = ParquetRows(file, whole)
         self._stack.push(self._finish)
@@ -107,6 +105,18 @@ class ParquetOutput(Output):
                 for batch in earlier.iter_batches(_ROWS_PER_GROUP):
                     self._keep(batch, files)
         return whole
+
+    def holds_long(self, name: str) -> bool:
+        """Whether an existing column of whole numbers has one that REAL does not hold."""
+        import pyarrow.compute as pc  # slow to import
+        import pyarrow.parquet as pq
+
+        with pq.ParquetFile(self.path) as earlier:
+            for batch in earlier.iter_batches(_ROWS_PER_GROUP, columns=[name]):
+                found = pc.min_max(batch.column(name)).as_py()
+                if found["min"] is not None and max(-found["min"], found["max"]) > 1 << 53:
+                    return True
+        return False
 
     def _finish(self, kind: Any, _error: Any, _trace: Any) -> bool:
         if kind is None:
@@ -122,13 +132,14 @@ class ParquetOutput(Output):
         schema = self._rows.schema
         kept = batch.filter(pc.invert(pc.is_in(batch.column(SOURCE), _columns().strings([*files]))))
         columns = [
-            kept.column(each.name).cast(each.type)
+            _columns().cast_kept(kept.column(each.name), each.type)
             if each.name in kept.schema.names
             else pa.nulls(kept.num_rows, each.type)
             for each in schema
         ]
         self._rows.write(pa.record_batch(columns, schema=schema))
         self.kept += kept.num_rows
+        self.kept_of.update(kept.column(SOURCE).to_pylist())
 
     def write(self, rows: pa.RecordBatch) -> None:
         """Write rows."""

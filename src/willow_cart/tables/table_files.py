@@ -29,6 +29,7 @@ class TableFile:
         sha256: of the file, in hexadecimal.
         parts: further columns that are the same in all of its rows, by their names.
         sheet: of a workbook; empty for other files.
+        place: the full path of the folder that `name` is below; empty if it is below none.
     """
 
     open: Callable[[], BinaryIO]
@@ -37,6 +38,7 @@ class TableFile:
     sha256: str
     parts: Mapping[str, str] = field(default_factory=dict)
     sheet: str = ""
+    place: str = ""
 
 
 @dataclass(slots=True)

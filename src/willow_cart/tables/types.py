@@ -13,19 +13,22 @@ class Type(IntEnum):
 
     EMPTY = 0
     INTEGER = 1
-    REAL = 2
-    TIME = 3
+    LONG = 2
+    """Whole numbers of which some are beyond 2^53: as REAL they would be other numbers."""
+    REAL = 3
+    TIME = 4
     """A day or a moment, by a clock that is not told."""
-    ZONED = 4
+    ZONED = 5
     """A moment in a time zone."""
-    TEXT = 5
+    TEXT = 6
 
     def __str__(self) -> str:
-        return ("empty", "integer", "real", "time", "time with zone", "text")[self]
+        return ("empty", "integer", "integer", "real", "time", "time with zone", "text")[self]
 
     def together(self, other: Type) -> Type:
         """Return the type that holds the values of both."""
         low, high = sorted((self, other))
         if low is high or low is Type.EMPTY or high is Type.TEXT:
             return high
-        return high if high is Type.REAL else Type.TEXT
+        holds = (low, high) in ((Type.INTEGER, Type.LONG), (Type.INTEGER, Type.REAL))
+        return high if holds else Type.TEXT
