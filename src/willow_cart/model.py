@@ -88,6 +88,8 @@ class Metadata:
             that; None elsewhere.
         proofs: names of the fields in which the place promises checksums. Only `Access.ask` reads
             them.
+        proves_end: whether the answer shows where it ends; one that ends with its connection may
+            have been cut off.
     """
 
     address: str
@@ -104,6 +106,7 @@ class Metadata:
     checksums: tuple[Checksum, ...] = ()
     composite: tuple[str, int] | None = None
     proofs: tuple[str, ...] = ()
+    proves_end: bool = True
 
     @property
     def content_type(self) -> str:

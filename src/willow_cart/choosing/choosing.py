@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from enum import Enum, StrEnum
@@ -30,6 +30,7 @@ from willow_cart.choosing.patterns import (
 )
 from willow_cart.choosing.variants import Variants
 from willow_cart.errors import BadOption
+from willow_cart.identity import AddressId
 from willow_cart.kinds import FAMILIES, extension_of
 from willow_cart.model import Offer
 from willow_cart.offer_store import Spool
@@ -110,6 +111,7 @@ class Choosing:
         prefer: of twins only the most preferred is kept; see `Variants`. Empty keeps all.
         nth: of every N remaining offers keep the K-th: `1/3` is the first of every three.
         first: the maximum number of offers to keep; None for all.
+        offered_before: identifiers of addresses; `since` keeps any other. None for all.
 
     Raises:
         BadOption: a rule cannot be read, or can keep nothing.
@@ -139,6 +141,7 @@ class Choosing:
     prefer: tuple[str, ...] = ()
     nth: str = ""
     first: int | None = None
+    offered_before: Container[AddressId] | None = None
 
     def __post_init__(self) -> None:
         self.rules()  # parses them now, so that mistakes are reported before any work is done
@@ -333,9 +336,16 @@ class Choosing:
                 f"--at-least {format_size(least)}", "is more than --at-most", "swap the two"
             )
         if since is not None:
+            known = self.offered_before
             yield ChoosingRule(
                 f"--since {since.isoformat()}",
-                lambda offer: None if offer.modified is None else offer.modified >= since,
+                lambda offer: (
+                    True
+                    if known is not None and offer.id not in known
+                    else None
+                    if offer.modified is None
+                    else offer.modified >= since
+                ),
                 _On.DATE,
             )
         if until is not None:

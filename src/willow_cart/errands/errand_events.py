@@ -69,6 +69,17 @@ class OfferedNoMore(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class UnlistedButThere(Event):
+    """Files in the destination are no longer listed, and their addresses still answer.
+
+    Attributes:
+        files: how many.
+    """
+
+    files: int
+
+
+@dataclass(frozen=True, slots=True)
 class StepsLeft(Event):
     """No step was started because the haul is incomplete.
 

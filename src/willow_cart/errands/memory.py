@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,13 @@ from willow_cart.replacing import replacing
 
 # Sources of earlier months are forgotten beyond this number.
 _MAX_SOURCES = 60
+
+# Times without a zone, as in FTP listings, may be as far from those of this machine.
+_UNKNOWN_CLOCK = timedelta(days=1)
+
+# Dates have whole seconds, and take a moment to come.
+_CLOCK_ROUNDING = timedelta(seconds=60)
+_MAX_CLOCK_SECONDS = 366 * 86400.0
 
 LAST_RUN = "last run"
 """What stands for that moment where a date is requested."""
@@ -66,11 +73,18 @@ class Memory:
         except (KeyError, TypeError, AttributeError):
             return {}
 
-    def keep(self, began: datetime, offered: Mapping[str, Collection[AddressId]]) -> None:
+    def keep(
+        self,
+        began: datetime,
+        offered: Mapping[str, Collection[AddressId]],
+        clocks: Collection[float | None] = (),
+    ) -> None:
         """Store a successful run.
 
         Args:
             began: when.
+            clocks: by how many seconds the clocks of the sources' servers are ahead of this
+                machine's; None for unknown. Dates of files are by the slowest of them.
             offered: what each source offers, by its mark. That of other sources, such as of last
                 month, stays remembered for a while.
 
@@ -81,7 +95,7 @@ class Memory:
         now = {mark: [*addresses] for mark, addresses in offered.items()}
         content = {
             "errand": str(self.errand),
-            "began": began.isoformat(),
+            "began": (began + _margin(clocks)).isoformat(),
             "offers": dict(others[-_MAX_SOURCES:]) | now,
         }
         self.folder.mkdir(parents=True, exist_ok=True)
@@ -93,6 +107,14 @@ class Memory:
             return json.loads(self._file.read_text("utf-8"))
         except (OSError, ValueError):
             return {}
+
+
+def _margin(clocks: Collection[float | None]) -> timedelta:
+    """Return what to add to the time of a run to have it by the clock of any source."""
+    if not clocks or None in clocks:
+        return -_UNKNOWN_CLOCK
+    slowest = min(each for each in clocks if each is not None)
+    return timedelta(seconds=max(min(slowest, 0.0), -_MAX_CLOCK_SECONDS)) - _CLOCK_ROUNDING
 
 
 def my_memory(errand: Path) -> Memory:

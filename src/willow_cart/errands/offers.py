@@ -35,14 +35,17 @@ class Found:
         troubles: how many lines, places or sources could not be taken.
         offered: the identifiers of the addresses that each source has offered up to now and still
             does, by its mark; what was not chosen is not among them.
-        gone: those of what was offered once and is not any more.
+        gone: those of what was offered once and is not any more, with the mark of the source.
+        clocks: by how many seconds the clocks of the sources' servers are ahead of this machine's;
+            None for a source of which that is unknown.
     """
 
     store: OfferStore = field(default_factory=OfferStore)
     seen: int = 0
     troubles: int = 0
     offered: dict[str, dict[AddressId, None]] = field(default_factory=dict)
-    gone: set[AddressId] = field(default_factory=set)
+    gone: dict[AddressId, str] = field(default_factory=dict)
+    clocks: list[float | None] = field(default_factory=list)
 
 
 @contextmanager
@@ -84,7 +87,11 @@ def discover_offers(
     failures: list[WillowCartError] = []
     counts: Counter[str] = Counter()
     for source in job.sources:
-        finder = OfferFinder(source.request, access, job.haul.lanes, observer, asking=asking)
+        known = frozenset(before.get(source.mark, ()))
+        finder = OfferFinder(
+            source.request, access, job.haul.lanes, observer, asking=asking,
+            offered_before=known if source.since_last_run else None,
+        )  # fmt: skip
         already = len(found.store)
         try:
             _go_through(source, finder, before.get(source.mark, ()), found)
@@ -106,7 +113,9 @@ def discover_offers(
         observer.note(failure)
         found.troubles += not isinstance(failure, NothingChosen)
     # Another source may offer what this one does no more.
-    found.gone.difference_update(*found.offered.values())
+    for offered in found.offered.values():
+        for each in offered:
+            found.gone.pop(each, None)
     return found
 
 
@@ -136,9 +145,10 @@ def _go_through(
             found.store.add(replace(offer, source=source.name or offer.source))
     for each in missing:
         if _would_be_offered(each, finder.found):
-            found.gone.add(each)
+            found.gone[each] = source.mark
         else:
             offered[each] = None  # it could not be listed
+    found.clocks += finder.found.clocks or [None]
     found.seen += finder.choice.offered
     found.troubles += len(finder.found.troubles)
     found.offered[source.mark] = offered

@@ -24,6 +24,7 @@ from willow_cart.errands.errand_events import (
     StepFailed,
     StepsLeft,
     TooLittleNew,
+    UnlistedButThere,
 )
 from willow_cart.errands.job import Job, Step, make_job
 from willow_cart.errands.memory import Memory, my_memory
@@ -33,7 +34,7 @@ from willow_cart.errands.values import Values
 from willow_cart.errors import BadOption, UnusableDestination, WillowCartError, plainly
 from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
-from willow_cart.hauling.vanished import find_gone, move_gone_aside
+from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
 from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.combine import combine
@@ -52,7 +53,7 @@ from willow_cart.jobs.load import fill_cart
 from willow_cart.jobs.pack import pack
 from willow_cart.jobs.receipt import receipt
 from willow_cart.jobs.unpack import unpack
-from willow_cart.ledger.entries import StepRecord, timestamp
+from willow_cart.ledger.entries import Arrival, StepRecord, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
@@ -60,6 +61,7 @@ from willow_cart.model import State
 from willow_cart.offer_store import OfferStore
 from willow_cart.packing import Packed
 from willow_cart.platform import files, locks
+from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.errand import ErrandRequest
@@ -188,7 +190,7 @@ def run_errand(request: ErrandRequest, observer: JobObserver) -> ErrandDone | Er
                 accountant.account_for(code_for(error), str(error))
                 raise
             if done.exit_code is Exit.GOOD and request.from_ is None:
-                memory.keep(began, errand.offered)
+                memory.keep(began, errand.offered, errand.clocks)
             accountant.account_for(done.exit_code, done.why, done)
             return done
 
@@ -240,6 +242,7 @@ class _Errand:
 
     Attributes:
         offered: what each source offers, by its mark, once it was looked at.
+        clocks: those of the sources; see `Memory.keep`.
     """
 
     def __init__(self, document: Document, job: Job, memory: Memory, observer: JobObserver) -> None:
@@ -249,6 +252,7 @@ class _Errand:
         self._observer = observer
         self._into = Path(job.into)
         self.offered: Mapping[str, Collection[AddressId]] = {}
+        self.clocks: Collection[float | None] = ()
         self._run: int | None = None
 
     def first_step(self, begin: str | None) -> int:
@@ -333,19 +337,41 @@ class _Errand:
                     offer for offer in Cart.load(request.cart) if store.has(offer.id)
                 )
             account = carry(request, policy, store, access, observer, cluster=cluster)
-        self.offered = found.offered
+            hauled = Hauled(account, request, found.seen, found.troubles)
+            gone: list[Arrival] = []
+            there = 0
+            if not hauled.exit_code and found.gone:
+                gone, there = self._ask_for_gone(found, access, policy.lanes_per_host)
+        self.offered, self.clocks = found.offered, found.clocks
         self._run = account.run
-        hauled = Hauled(account, request, found.seen, found.troubles)
         observer.note(HaulEnded(hauled))
         if not hauled.exit_code:
-            self._see_to_gone(found)
+            self._see_to_gone(gone, there)
         elif self._job.steps:
             observer.note(StepsLeft(self._job.steps[0]))
         return hauled
 
-    def _see_to_gone(self, found: Found) -> None:
+    def _ask_for_gone(self, found: Found, access: Access, lanes: int) -> tuple[list[Arrival], int]:
+        """Ask once for each file that is no longer listed; a listing alone is no proof.
+
+        What is still there counts as offered, so that it is asked for again the next time.
+
+        Returns:
+            The files that are gone, and how many are still there or cannot be asked for.
+        """
+        unlisted = find_gone(self._into, found.gone)
+        gone = confirm_gone(unlisted, access, lanes)
+        with KnownFiles(ledger_path(self._into)) as held:
+            there = {each.archive_key for each in unlisted} - {each.archive_key for each in gone}
+            for identifier, mark in found.gone.items():
+                if held.key_of(identifier) in there:
+                    found.offered[mark][identifier] = None
+        return gone, len(unlisted) - len(gone)
+
+    def _see_to_gone(self, gone: Sequence[Arrival], there: int) -> None:
         """Report files that are no longer offered, and move them aside if requested."""
-        gone = find_gone(self._into, found.gone)
+        if there:
+            self._observer.note(UnlistedButThere(there))
         if not gone:
             return
         kept = None

@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+from willow_cart.addresses import take_inside
 from willow_cart.destination import Destination, FileTree
+from willow_cart.errors import NotServed, TransferFailed, UsageError
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
+from willow_cart.protocols import ONCE_MORE, Access
+from willow_cart.redaction import lacks_secret
+
+# What servers answer for a file that they do not have: of the web, and of FTP.
+_GONE = frozenset({404, 410, 550})
 
 
 def find_gone(root: Path, identifiers: Collection[AddressId]) -> list[Arrival]:
@@ -28,6 +36,35 @@ def find_gone(root: Path, identifiers: Collection[AddressId]) -> list[Arrival]:
             for each in ledger.latest_arrivals()
             if each.archive_key in keys and tree.stamp(each.lies_at) is not None
         ]
+
+
+def confirm_gone(unlisted: Sequence[Arrival], access: Access, lanes: int) -> list[Arrival]:
+    """Ask for files that are no longer listed; return those whose server says that they are gone.
+
+    Each address is requested once, that of an archive for all of its files. A file whose address
+    has a secret, which the ledger does not have, cannot be asked for.
+
+    Args:
+        unlisted: the files.
+        access: client for all protocols.
+        lanes: how many are asked for at a time.
+    """
+
+    def is_gone(address: str) -> bool:
+        if lacks_secret(address):
+            return False
+        try:
+            access.retrier.run(lambda: access.ask(address), ONCE_MORE)
+        except NotServed as error:
+            return error.status in _GONE
+        except (TransferFailed, UsageError):
+            return False
+        return False
+
+    addresses = dict.fromkeys(take_inside(each.address)[0] for each in unlisted)
+    with ThreadPoolExecutor(max(1, lanes)) as pool:
+        gone = dict(zip(addresses, pool.map(is_gone, addresses), strict=True))
+    return [each for each in unlisted if gone[take_inside(each.address)[0]]]
 
 
 def move_gone_aside(root: Path, gone: Collection[Arrival]) -> list[tuple[str, Path]]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import chain
@@ -13,6 +13,7 @@ from typing import TypeVar
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
 from willow_cart.choosing.extents import read_span
 from willow_cart.errors import BadOption, NothingChosen
+from willow_cart.identity import AddressId
 from willow_cart.jobs.job_events import AwaitsAnswers, Looked, MayBeExpanded
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.kinds import kind_of
@@ -68,6 +69,8 @@ class OfferFinder:
         everything: whether also what was not chosen is to be listed.
         besides: offers that are known already, chosen from as well.
         asking: how to use responses that are files; None discards them.
+        offered_before: what `--since` may leave out: an offer that is not among it is new, whatever
+            its date. None for all.
 
     Attributes:
         asks: whether it asks servers for sizes.
@@ -85,6 +88,7 @@ class OfferFinder:
         everything: bool = False,
         besides: Iterable[Offer] = (),
         asking: Asking | None = None,
+        offered_before: Container[AddressId] | None = None,
     ) -> None:
         def await_answers(answered: int, waiting: Sequence[str]) -> None:
             observer.note(AwaitsAnswers(answered, waiting))
@@ -94,7 +98,7 @@ class OfferFinder:
         self._request = request
         self._access = access
         self._besides = besides
-        self._choosing = make_choosing(request)
+        self._choosing = replace(make_choosing(request), offered_before=offered_before)
         self._looking = make_looking(request, lanes, self._choosing, everything=everything)
         self._asker = SizeAsker(access, lanes, observer)
         self.asks: bool = request.ask_sizes

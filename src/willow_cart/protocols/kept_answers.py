@@ -37,6 +37,11 @@ _MAX_READ_SECONDS = 1.0
 # Kept in memory below this, beyond it in a file without a name.
 _MAX_MEMORY_BYTES = 256 << 10
 
+# What all kept responses together may take; what is beyond that is requested again in its turn.
+_MAX_ALL_MEMORY_BYTES = 16 << 20
+_MAX_FILES = 64
+_MAX_ALL_FILE_BYTES = 1 << 30
+
 Keep = Callable[[str, Download, bytes], None]
 """Takes an answer that is a file: its address, and the beginning that was read of it already."""
 
@@ -57,6 +62,7 @@ class KeptAnswers(Access):
         self._most_open = most_open
         self._kept: dict[str, _KeptDelivery] = {}
         self._open: Counter[str] = Counter()
+        self._budget = _Budget()
         self._lock = threading.Lock()
         self.retrier = access.retrier
         self.document_seconds = access.document_seconds
@@ -67,6 +73,9 @@ class KeptAnswers(Access):
         Raises:
             TransferFailed, OSError: never; an answer that breaks off is requested again.
         """
+        if not self._budget.has_room:
+            delivery.close()
+            return
         kept = _KeptDelivery(delivery, self._file())
         try:
             is_kept = (
@@ -74,19 +83,20 @@ class KeptAnswers(Access):
                 or self._leave_open(host_of(address))
                 or kept.read_ahead(b"", float("inf"))
             )
+            kept.rewind()
         except (TransferFailed, OSError):
             is_kept = False
-        if not is_kept:
+        if not (is_kept and self._budget.take(kept.size)):
             kept.close()
             return
-        kept.rewind()
+        kept.ends = lambda: self._budget.give_back(kept.size)
         with self._lock:
             self._kept[address] = kept
 
     def _leave_open(self, host: str) -> bool:
         """Whether one more response of a host may be left open."""
         with self._lock:
-            if self._open[host] >= self._most_open:
+            if self._open[host] >= self._most_open or self._open.total() >= _MAX_FILES:
                 return False
             self._open[host] += 1
             return True
@@ -176,6 +186,42 @@ class KeptAnswers(Access):
         return cast(IO[bytes], made)
 
 
+class _Budget:
+    """Counts what the kept responses take of memory, files and disk; thread-safe."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._memory = self._files = self._bytes = 0
+
+    @property
+    def has_room(self) -> bool:
+        """Whether one more may be kept, as long as it is small."""
+        return self._memory < _MAX_ALL_MEMORY_BYTES and self._files < _MAX_FILES
+
+    def take(self, size: int) -> bool:
+        """Count one more response of some bytes, unless that is too much."""
+        with self._lock:
+            in_memory = size <= _MAX_MEMORY_BYTES
+            if in_memory and self._memory + size <= _MAX_ALL_MEMORY_BYTES:
+                self._memory += size
+                return True
+            fits = self._files < _MAX_FILES and self._bytes + size <= _MAX_ALL_FILE_BYTES
+            if in_memory or not fits:
+                return False
+            self._files += 1
+            self._bytes += size
+            return True
+
+    def give_back(self, size: int) -> None:
+        """Count a response no more."""
+        with self._lock:
+            if size <= _MAX_MEMORY_BYTES:
+                self._memory -= size
+            else:
+                self._files -= 1
+                self._bytes -= size
+
+
 class ReadDelivery(Download):
     """A response that was read to its end; all its bytes are kept.
 
@@ -198,12 +244,19 @@ class ReadDelivery(Download):
 
 
 class _KeptDelivery(Download):
-    """A response whose beginning was read already."""
+    """A response whose beginning was read already.
+
+    Attributes:
+        size: how many of its bytes are kept.
+        ends: called when it is closed.
+    """
 
     def __init__(self, delivery: Download, file: IO[bytes]) -> None:
         self._delivery = delivery
         self._file = file
         self._is_all = False
+        self.size = 0
+        self.ends: Callable[[], None] = lambda: None
         self.facts = delivery.facts
         self.start = delivery.start
         self.joining = delivery.joining
@@ -238,6 +291,7 @@ class _KeptDelivery(Download):
 
     def rewind(self) -> None:
         """Start again at the first kept byte."""
+        self.size = self._file.tell()
         self._file.seek(0)
 
     def read(self) -> bytes:
@@ -248,5 +302,7 @@ class _KeptDelivery(Download):
 
     def close(self) -> None:
         """Close the response and discard the kept bytes."""
+        ends, self.ends = self.ends, lambda: None
+        ends()
         self._file.close()
         self._delivery.close()

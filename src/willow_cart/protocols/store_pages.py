@@ -12,6 +12,10 @@ from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import BrokenXml, Element, local_name, parse_safely
 
 
+# A store may send some empty pages while it looks for the next key, but not many.
+_MAX_PAGES_WITHOUT_NEWS = 100
+
+
 class StorePage(NamedTuple):
     """A page of a listing.
 
@@ -42,11 +46,20 @@ def page_by_page(
     """
     token = ""
     seen = set()
+    last: object = None
+    standing_still = 0
     while True:
         more = {token_field: token} if token else {}
         asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
         entries, following, is_cut = read(asked)
-        yield from entries
+        # Keys come in order; pages that begin with the same key, or with none, bring nothing new.
+        first = entries[0].address if entries else None
+        standing_still = standing_still + 1 if token and first in (last, None) else 0
+        last = first or last
+        if standing_still == _MAX_PAGES_WITHOUT_NEWS:
+            raise _repeats(bucket)
+        if standing_still == 0 or first is None:
+            yield from entries
         if not following and is_cut:
             raise ProtocolError(
                 without_secrets(bucket),
@@ -56,13 +69,17 @@ def page_by_page(
         if not following:
             return
         if following in seen:
-            raise ProtocolError(
-                without_secrets(bucket),
-                "the store repeats the same pages of the listing",
-                "report it to the store",
-            )
+            raise _repeats(bucket)
         seen.add(following)
         token = following
+
+
+def _repeats(bucket: str) -> ProtocolError:
+    return ProtocolError(
+        without_secrets(bucket),
+        "the store repeats the same pages of the listing",
+        "report it to the store",
+    )
 
 
 def open_page(content: bytes, name: str, bucket: str, advice: str) -> Element:

@@ -415,6 +415,8 @@ class WebAccess(Access):
             items=rules.linked(link, "item"),
             checksums=checksums,
             composite=composite,
+            # RFC 9112, 9.8: TLS tells an end from a cut.
+            proves_end=response.response.is_delimited or scheme_of(address) == "https",
         )
 
     def _refusal(self, response: Answer, address: str, final: str) -> TransferFailed:

@@ -132,6 +132,8 @@ class Discovery:
         ended_by: the rule that ended the reading early, as typed; empty for none.
         empty: why sources offered nothing.
         unlisted: how many references of other parts the pages have, such as images.
+        unproved: sources of which a listing may have been cut off.
+        clocks: by how many seconds the clocks of servers are ahead of this machine's.
     """
 
     offers: list[Offer] = field(default_factory=list)
@@ -142,13 +144,15 @@ class Discovery:
     ended_by: str = ""
     empty: list[NothingChosen] = field(default_factory=list)
     unlisted: Counter[str] = field(default_factory=Counter)
+    unproved: set[str] = field(default_factory=set)
+    clocks: list[float] = field(default_factory=list)
 
     def covers(self, offer: Offer) -> bool:
         """Whether the listing would have included an offer if it existed.
 
         Unknown where anything could not be read.
         """
-        if self.troubles or self.ended_by:
+        if self.troubles or self.ended_by or offer.source in self.unproved:
             return False
         return not any(
             each.source == offer.source

@@ -23,6 +23,9 @@ from willow_cart.sources.web_pages.markup import open_page, parse_xml
 from willow_cart.sources.web_pages.pages import read_page
 from willow_cart.sources.web_pages.references import Resolver
 
+# Where the closing tag of a page is looked for; servers and their modules add notes behind it.
+_END_BYTES = 4096
+
 
 class DocumentReader:
     """Reads documents; thread-safe.
@@ -58,8 +61,11 @@ class DocumentReader:
                 return self._read_xml_folder(content, facts, shown, source)
             page = open_page(content, facts.address, facts.charset)
             if kind is Kind.FOLDER or (kind is None and is_folder_index(page)):
-                return read_folder(page, source)
+                listing = read_folder(page, source)
+                listing.proves_absence = _is_closed(content)
+                return listing
             listing = read_page(page, self._rules, source)
+            listing.proves_absence = _is_closed(content)
         elif found in (Kind.FEED, Kind.SITEMAP):
             read = self._read_xml(parse_xml(content, shown), facts, kind, shown, source)
             if read is None or read.kind is Kind.FOLDER:
@@ -115,6 +121,17 @@ class DocumentReader:
         if listing is None:
             raise UnreadableSource(shown, "not a folder index", "use another --as, or leave it out")
         return listing
+
+
+def _is_closed(content: bytes) -> bool:
+    """Whether a page ends with the tags that it began with; otherwise it may have been cut off."""
+    page = content.lower()
+    if b"<html" in page:
+        return b"</html" in page[-_END_BYTES:]
+    # Some servers send only what is inside a page.
+    blocks = (b"body", b"table", b"pre", b"ul")
+    is_balanced = all(page.count(b"<" + tag) == page.count(b"</" + tag) for tag in blocks)
+    return is_balanced and page.rstrip().endswith(b">")
 
 
 def _next_in_header(facts: Metadata) -> str | None:

@@ -59,6 +59,9 @@ class Listing:
         problems: what of it could not be read, a clause for each.
         unlisted: the addresses of references of other parts than those wanted, by part.
         odd: references that are no addresses, or with unsupported schemes, with the reasons.
+        proves_absence: whether all of it is known to be here, so that what it does not list is
+            not there.
+        clock: by how many seconds the server's clock is ahead of this machine's; None if unknown.
     """
 
     address: str
@@ -71,6 +74,8 @@ class Listing:
     unlisted: dict[str, set[str]] = field(default_factory=dict)
     odd: list[str] = field(default_factory=list)
     problems: list[str] = field(default_factory=list)
+    proves_absence: bool = True
+    clock: float | None = None
 
     @property
     def folder(self) -> str:

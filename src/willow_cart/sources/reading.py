@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from datetime import UTC, datetime
 from functools import partial
 from urllib.parse import urlsplit
 
@@ -15,7 +16,7 @@ from willow_cart.checks.soft_failures import (
 from willow_cart.errors import NotServed, UnreadableSource
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access, DirectoryLister, Unchanged
-from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, parse_date
 from willow_cart.protocols.kept_answers import Keep, ReadDelivery
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES, read_whole
 from willow_cart.redaction import without_secrets
@@ -143,6 +144,7 @@ class Reader:
         if kind is None:
             _require_let_in(address, facts, content)
         listing = self.understand(content, facts, kind, source)
+        _note_answer(listing, facts)
         if listing is None and address.endswith("/") and not facts.attachment:
             # A folder was requested: its index must not be filed as if it were the data.
             raise _not_a_listing(address, facts)
@@ -177,6 +179,15 @@ class Reader:
         from willow_cart.sources.document_reader import DocumentReader
 
         return DocumentReader(self._access, self._rules).understand(content, facts, kind, source)
+
+
+def _note_answer(listing: Listing | None, facts: Metadata) -> None:
+    """Note what the answer that a listing came in says about it."""
+    if listing is None:
+        return
+    listing.proves_absence &= facts.proves_end
+    if (sent := parse_date(facts.validators.date)) is not None:
+        listing.clock = (sent - datetime.now(UTC)).total_seconds()
 
 
 def _may_list(facts: Metadata) -> bool:

@@ -152,6 +152,10 @@ class Walk:
     ) -> Iterator[Offer]:
         """Yield a listing's own offers, then those below it."""
         self._note_oddities(listing)
+        if not listing.proves_absence:
+            self._found.unproved.add(self._source)
+        if listing.clock is not None:
+            self._found.clocks.append(listing.clock)
         for offer in listing.offers:
             if offer.address in self._offered:
                 continue

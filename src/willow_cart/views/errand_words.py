@@ -15,6 +15,7 @@ from willow_cart.errands.errand_events import (
     StepFailed,
     StepsLeft,
     TooLittleNew,
+    UnlistedButThere,
 )
 from willow_cart.units import count_of
 from willow_cart.views.words import lines_of, summed_up
@@ -49,6 +50,14 @@ def _of_offered_no_more(event: OfferedNoMore) -> Iterator[str]:
         yield f'{files}; kept (gone = "aside" moves them aside)'
     else:
         yield f"{files}; {event.moved:,} moved to {event.folder}"
+
+
+@lines_of.register(UnlistedButThere)
+def _of_unlisted_but_there(event: UnlistedButThere) -> Iterator[str]:
+    yield (
+        f"{count_of(event.files, 'file')} no longer listed, but not shown to be gone; kept, and"
+        " looked for again in the next run"
+    )
 
 
 @lines_of.register(StepsLeft)
