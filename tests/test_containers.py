@@ -228,7 +228,7 @@ def test_a_listing_that_comes_to_no_end_is_given_up() -> None:
     pages = page_by_page("s3://b/", {"prefix": "a b"}, "marker", in_a_circle)
     with pytest.raises(ProtocolError, match="repeats the same pages"):
         list(pages)
-    assert asked == ["prefix=a%20b", "marker=b&prefix=a%20b", "marker=a&prefix=a%20b"]
+    assert asked == ["prefix=a%20b", "marker=b&prefix=a%20b"]
 
 
 def test_the_stand_in_speaks_the_dialect_as_well(

@@ -139,7 +139,7 @@ def pack(holdings: Iterable[Holding], to: Path, *, overwrite: bool = False) -> P
                 )
             _add_lines(writer, MANIFEST, sha256_sums(arrivals))
             _add_lines(writer, DESCRIPTOR, data_package(each for each in arrivals if each.address))
-        packed.unportable = tuple(unportable(each.path for each in arrivals))
+        packed.unportable = tuple(unportable([each.path for each in arrivals]))
         packed.size = file.tell()
         file.seek(0)
         packed.sha256 = hashlib.file_digest(file, "sha256").hexdigest()  # type: ignore[arg-type]

@@ -60,6 +60,7 @@ class Audited:
         why: in what it differs; empty where it does not.
         size: bytes that lie there.
         arrival: what the ledger says of it; None if it does not know it.
+        url: the address that it came from, without secrets; empty if unknown.
     """
 
     path: str
@@ -67,6 +68,11 @@ class Audited:
     why: str = ""
     size: int = 0
     arrival: Arrival | None = None
+    url: str = ""
+
+    def __post_init__(self) -> None:
+        if self.arrival is not None and not self.url:
+            object.__setattr__(self, "url", self.arrival.address)
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from itertools import islice
 
 from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
@@ -16,6 +17,10 @@ from willow_cart.redaction import without_secrets
 
 # RFC 9110, 15.5.5 and 15.5.11
 _NO_MORE = (404, 410)
+
+
+# So many files are asked for before the next are taken from the list.
+_FILES_PER_LANE = 64
 
 
 def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Iterator[Audited]:
@@ -30,8 +35,10 @@ def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Ite
         What was found of each, in their order.
     """
     pool = ThreadPoolExecutor(lanes)
+    waiting = iter(arrivals)
     try:
-        yield from pool.map(partial(_ask, access), arrivals)
+        while some := list(islice(waiting, lanes * _FILES_PER_LANE)):
+            yield from pool.map(partial(_ask, access), some)
     finally:
         pool.shutdown(cancel_futures=True)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import shutil
 import stat
@@ -27,6 +28,9 @@ PARTIAL = f"{OWN_FOLDER}/partial"
 _ASIDE = f"{OWN_FOLDER}/aside"
 _REFUSED = f"{OWN_FOLDER}/refused"
 _LOCK = f"{OWN_FOLDER}/lock"
+
+# So many versions of a file that failed its check are kept.
+_MAX_REFUSED = 5
 
 # From this many files on, syncing the whole file system is cheaper than syncing each.
 _FILES_WORTH_A_FULL_SYNC = 8
@@ -241,16 +245,40 @@ class Destination(FileTree):
         except OSError as error:
             raise cannot_store(path, error) from None
 
-    def refuse(self, file: str, path: str) -> Path:
+    def refuse(self, file: str, path: str, sha256: str) -> Path:
         """Move a file that failed its check to where it can be inspected; return its path.
+
+        Of the same content one is kept, and of others only so many: the oldest is replaced.
+
+        Args:
+            file: where it lies now.
+            path: what it was to be called.
+            sha256: of its content, hexadecimal.
 
         Raises:
             CannotStore: it cannot be moved.
         """
+        names = [f"{_REFUSED}/{path}{f'.{n}' if n > 1 else ''}" for n in range(1, _MAX_REFUSED + 1)]
         try:
-            return self._put_away(file, f"{_REFUSED}/{path}")
+            size = self.stamp(file)
+            for name in names:
+                there = self.stamp(name)
+                if there is not None and size is not None and there.size == size.size:
+                    with self.open(name) as kept:
+                        same = hashlib.file_digest(kept, "sha256").hexdigest() == sha256  # type: ignore[arg-type]
+                    if same:
+                        self.delete(file)
+                        return self.full_path(name)
+            oldest = min(names, key=self._age_of)
+            self.move(file, oldest, replaces=True)
+            return self.full_path(oldest)
         except OSError as error:
             raise cannot_store(path, error) from None
+
+    def _age_of(self, path: str) -> int:
+        """Return when a file was put at a path, in nanoseconds; 0 for a free path."""
+        status = self.status(path)
+        return 0 if status is None else status.st_ctime_ns
 
     def move_aside(self, path: str) -> Path | None:
         """Move the file at a path aside; return its new path, or None if there was none.

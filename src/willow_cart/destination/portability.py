@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from enum import StrEnum
+from itertools import pairwise
 
 from willow_cart.destination.names import fold, is_safe_path
 
@@ -42,11 +44,15 @@ def unportable(paths: Iterable[str]) -> Iterator[Unportable]:
     """Yield the paths that do not work everywhere, each with the first reason.
 
     Args:
-        paths: of the files of one folder.
+        paths: of the files of one folder; gone through twice.
     """
+    # Paths are compared by hashes first: a million are never in memory.
+    in_order = sorted(array("q", (hash(fold(path)) for path in paths)))
+    shared = {one for one, other in pairwise(in_order) if one == other}
     seen: dict[str, str] = {}
     for path in paths:
-        other = seen.setdefault(fold(path), path)
+        folded = fold(path)
+        other = seen.setdefault(folded, path) if hash(folded) in shared else path
         if other != path:
             yield Unportable(path, Obstacle.CASE, other)
         elif not is_safe_path(path):

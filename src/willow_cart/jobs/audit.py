@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import shlex
-from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from willow_cart.addresses import scheme_of
-from willow_cart.auditing import Audited, Finding, ask_upstream
+from willow_cart.auditing import HARMED, Audited, Finding, Findings, ask_upstream
 from willow_cart.auditing import audit as audit_files
 from willow_cart.checks.checksum_files import ListedChecksum
 from willow_cart.destination import unportable
@@ -21,18 +20,13 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.job_events import KeptAside, NotAsked, NotPortable
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access
 from willow_cart.requests.audit import AuditRequest
 from willow_cart.sources.checksum_lists import read_lists
 from willow_cart.transfer.policy import HaulPolicy
-
-# Worst first, as a user wants to read them.
-_ORDER = (
-    "changed", "broken", "missing", "gone", "newer", "moved", "untold", "unknown", "unchanged",
-)  # fmt: skip
-
-_HARMED = (Finding.CHANGED, Finding.MISSING)
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,17 +39,17 @@ class AuditedFolder:
     """
 
     folder: Path
-    found: Sequence[Audited]
+    found: Findings
 
     @property
-    def counts(self) -> Counter[Finding]:
+    def counts(self) -> Mapping[Finding, int]:
         """Return the number of files by finding."""
-        return Counter(each.finding for each in self.found)
+        return self.found.counts
 
     @property
     def harmed(self) -> Sequence[Audited]:
         """Return the files that a repair would haul again."""
-        return [each for each in self.found if each.finding in _HARMED]
+        return [each for finding in HARMED for each in self.found.of(finding)]
 
     @property
     def exit_code(self) -> Exit:
@@ -70,13 +64,37 @@ def audit(request: AuditRequest, observer: JobObserver) -> AuditedFolder:
         UnreadableLedger: there is neither a ledger nor a list.
         WillowCartError: an option cannot be understood, or a list cannot be read.
     """
-    found = sorted(
-        _find(request, observer), key=lambda each: (_ORDER.index(each.finding), each.path)
-    )
-    here = (each.path for each in found if each.finding is not Finding.MISSING)
-    if clashing := tuple(unportable(here)):
+    troubles: list[Issue] = []
+    entries = _entries(request, observer)
+    found = Findings()
+    with observer.watch_reading() as reading:
+        for each in audit_files(
+            request.folder,
+            entries,
+            quick=request.quick,
+            inside=request.inspect,
+            threads=request.threads,
+            begin=reading.begin,
+            read=reading.advance,
+            troubles=troubles,
+        ):
+            found.add(each)
+    observer.note_each(troubles)
+    if request.upstream:
+        _look_upstream(request, found, observer)
+    if clashing := tuple(unportable(_PathsHere(found))):
         observer.note(NotPortable(clashing))
     return AuditedFolder(request.folder, found)
+
+
+@dataclass(frozen=True, slots=True)
+class _PathsHere:
+    """The paths of the files that are there; can be gone through repeatedly."""
+
+    found: Findings
+
+    def __iter__(self) -> Iterator[str]:
+        return (each.path for each in self.found if each.finding is not Finding.MISSING)
 
 
 def code_of(counts: Mapping[Finding, int]) -> Exit:
@@ -87,34 +105,14 @@ def code_of(counts: Mapping[Finding, int]) -> Exit:
     return Exit.INCOMPLETE if any(counts[each] for each in bad) else Exit.GOOD
 
 
-def _find(request: AuditRequest, observer: JobObserver) -> Iterator[Audited]:
-    """Yield the local findings, followed for unchanged files by what the servers say."""
-    troubles: list[Issue] = []
-    entries = _entries(request, observer)
-    with observer.watch_reading() as reading:
-        found = list(
-            audit_files(
-                request.folder,
-                entries,
-                quick=request.quick,
-                inside=request.inspect,
-                threads=request.threads,
-                begin=reading.begin,
-                read=reading.advance,
-                troubles=troubles,
-            )
-        )
-    observer.note_each(troubles)
-    if not request.upstream:
-        yield from found
+def _look_upstream(request: AuditRequest, found: Findings, observer: JobObserver) -> None:
+    """Replace the findings of unchanged files by what their servers say."""
+    if not has_ledger(request.folder):
         return
-    unharmed = [
-        each.arrival for each in found if each.arrival and each.finding is Finding.UNCHANGED
-    ]
-    yield from (each for each in found if each.finding is not Finding.UNCHANGED or not each.arrival)
-    with _make_access(request, observer) as access:
-        followed = list(_followed(request, unharmed, observer))
-        yield from ask_upstream(followed, access, request.lanes)
+    with _make_access(request, observer) as access, Ledger(ledger_path(request.folder)) as ledger:
+        unharmed = (ledger.latest_at(each.path) for each in found.of(Finding.UNCHANGED) if each.url)
+        followed = _followed(request, unharmed, observer)
+        found.replace([*ask_upstream(followed, access, request.lanes)])
 
 
 def _followed(

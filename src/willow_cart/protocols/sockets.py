@@ -8,6 +8,7 @@ import ssl
 import threading
 import time
 import weakref
+from collections import defaultdict
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
@@ -33,6 +34,22 @@ class RequestPacer:
         self._clock = clock
         self._lock = threading.Lock()
         self._next: dict[str, float] = {}
+        self._lines: defaultdict[str, threading.Lock] = defaultdict(threading.Lock)
+
+    def wait(self, host: str, pause: Callable[[float], object]) -> None:
+        """Wait for the next turn at a host; one at a time, so that the gap is kept when sending.
+
+        Args:
+            host: the host.
+            pause: waits for a number of seconds.
+        """
+        with self._lock:
+            line = self._lines[host]
+        with line:
+            left = self._next.get(host, 0.0) - self._clock()
+            if left > 0:
+                pause(left)
+            self._next[host] = self._clock() + self._gap_after()
 
     def reserve(self, host: str) -> float:
         """Reserve the next turn at a host; return the seconds until then."""
@@ -62,8 +79,8 @@ class SocketGuard:
         Raises:
             ConnectionAbortedError: `abort` was called.
         """
-        if self._pacer is not None and (pause := self._pacer.reserve(host)) > 0:
-            self._aborted.wait(pause)
+        if self._pacer is not None:
+            self._pacer.wait(host, self._aborted.wait)
         self._require_wanted()
 
     def connect(self, address: tuple[str, int], timeout: float) -> socket.socket:

@@ -11,9 +11,8 @@ from willow_cart.protocols.base import DirectoryEntry
 from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import BrokenXml, Element, local_name, parse_safely
 
-
 # A store may send some empty pages while it looks for the next key, but not many.
-_MAX_PAGES_WITHOUT_NEWS = 100
+_MAX_EMPTY_PAGES = 100
 
 
 class StorePage(NamedTuple):
@@ -46,20 +45,19 @@ def page_by_page(
     """
     token = ""
     seen = set()
-    last: object = None
-    standing_still = 0
+    pages = set()
+    empty = 0
     while True:
         more = {token_field: token} if token else {}
         asked = urlencode(sorted({**query, **more}.items()), quote_via=quote, safe="~")
         entries, following, is_cut = read(asked)
-        # Keys come in order; pages that begin with the same key, or with none, bring nothing new.
-        first = entries[0].address if entries else None
-        standing_still = standing_still + 1 if token and first in (last, None) else 0
-        last = first or last
-        if standing_still == _MAX_PAGES_WITHOUT_NEWS:
+        # Tokens that are made anew each time hide that a listing does not move on.
+        empty = 0 if entries else empty + 1
+        page = hash((len(entries), *(each.address for each in (entries[:1] + entries[-1:]))))
+        if empty > _MAX_EMPTY_PAGES or (entries and page in pages):
             raise _repeats(bucket)
-        if standing_still == 0 or first is None:
-            yield from entries
+        pages.add(page)
+        yield from entries
         if not following and is_cut:
             raise ProtocolError(
                 without_secrets(bucket),

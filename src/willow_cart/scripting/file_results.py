@@ -225,7 +225,7 @@ class Audit:
 
     def to_frame(self) -> pd.DataFrame:
         """Return a row per file: path, finding, why, size in bytes, url."""
-        rows = ([each.path, str(each.finding), each.why, each.size, _url(each)]
+        rows = ([each.path, str(each.finding), each.why, each.size, each.url]
                 for each in self.found)  # fmt: skip
         return frame(("path", "finding", "why", "size", "url"), rows)
 
@@ -238,10 +238,6 @@ class Audit:
     def _repr_html_(self) -> str:
         rows = ((str(each.finding), each.path, each.why) for each in self.found)
         return html_table(self._brief(), ("state", "path", "in what"), rows, len(self.found))
-
-
-def _url(audited: Audited) -> str:
-    return audited.arrival.address if audited.arrival else ""
 
 
 @dataclass(frozen=True)

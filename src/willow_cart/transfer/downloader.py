@@ -333,7 +333,7 @@ class Downloader:
         limits = self.policy.limits
         meter = Meter(transfer.shown, limits, self.cap, self.stop.wait, self.clock)
         counted = 0
-        for data in self._pieces(transfer, partial, strand, delivery):
+        for data in self._pieces(transfer, partial, strand, delivery, meter):
             if partial.size + len(data) != length:
                 self._record(transfer, partial)
             count = strand.write(data)
@@ -356,7 +356,12 @@ class Downloader:
                 raise Interrupted(transfer.filed.path, "interrupted")
 
     def _pieces(
-        self, transfer: Transfer, partial: PartialFile, strand: Segment, delivery: Download
+        self,
+        transfer: Transfer,
+        partial: PartialFile,
+        strand: Segment,
+        delivery: Download,
+        meter: Meter,
     ) -> Iterator[bytes]:
         """Yield the content of a strand; end at once if it is not the file.
 
@@ -366,19 +371,28 @@ class Downloader:
         """
         suspect = not (self.policy.accept_anything or strand.at)
         while not partial.abandoned and (strand.end is None or strand.left):
-            data = _enough_of(delivery) if suspect else delivery.read()
+            if suspect:
+                data = self._beginning_of(transfer, delivery, SNIFFED_BYTES, meter)
+            else:
+                data = delivery.read()
             if not data and strand.end is not None:
                 raise ConnectionLost(transfer.shown, "the connection ended before the file did")
             if suspect:
                 is_all = len(data) < SNIFFED_BYTES or len(data) == partial.facts.length
-                self._require_content(transfer, delivery, data, is_all=is_all)
+                self._require_content(transfer, delivery, data, is_all=is_all, meter=meter)
                 suspect = False
             if not data:
                 return
             yield data
 
     def _require_content(
-        self, transfer: Transfer, delivery: Download, beginning: bytes, *, is_all: bool
+        self,
+        transfer: Transfer,
+        delivery: Download,
+        beginning: bytes,
+        *,
+        is_all: bool,
+        meter: Meter | None = None,
     ) -> None:
         """Refuse content that cannot be a file of that name.
 
@@ -388,13 +402,43 @@ class Downloader:
         """
         name = transfer.offer.file_name
         if not may_be_page(name) and looks_like_page(beginning):
-            raise _page_instead(transfer, delivery, beginning)
+            if meter is not None:
+                more = INSPECTED_BYTES
+                beginning = self._beginning_of(transfer, delivery, more, meter, beginning)
+            raise _page_instead(transfer, beginning)
         if instead := stands_for_error(name, beginning, is_all=is_all):
             raise WrongContent(
                 transfer.shown,
                 f"the server sent {instead} instead of the file",
                 "check the address and the sign-in; --accept-anything saves it anyway",
             )
+
+    def _beginning_of(
+        self, transfer: Transfer, delivery: Download, enough: int, meter: Meter, read: bytes = b""
+    ) -> bytes:
+        """Read enough of the start of a file to recognise its type.
+
+        Args:
+            transfer: the file.
+            delivery: the response.
+            enough: how many bytes, unless it has fewer.
+            meter: limits the time that they take.
+            read: what was read of it already.
+
+        Raises:
+            TookTooLong, TooSlow: it takes too long.
+            Interrupted: the user wants to stop.
+        """
+        pieces = [read]
+        count = len(read)
+        while count < enough and (data := delivery.read()):
+            pieces.append(data)
+            count += len(data)
+            if count < enough:
+                meter.check(count)
+                if self.stop.is_set():
+                    raise Interrupted(transfer.filed.path, "interrupted")
+        return b"".join(pieces)
 
     def _require_proof(self, transfer: Transfer, partial: PartialFile) -> None:
         """Refuse a file without a checksum if one is required, before it is fetched.
@@ -428,15 +472,6 @@ class Downloader:
             self.commit_thread.take(Mark(transfer.id, partial.name, str(partial.spans), digests))
 
 
-def _enough_of(delivery: Download) -> bytes:
-    """Read enough of the start of a file to recognise its type."""
-    beginning = delivery.read()
-    if 0 < len(beginning) < SNIFFED_BYTES:
-        while len(beginning) < SNIFFED_BYTES and (more := delivery.read()):
-            beginning += more
-    return beginning
-
-
 def _fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
     """Whether a response is a strand of the version that is being fetched."""
     if delivery.start != strand.start:
@@ -451,10 +486,8 @@ def _marks(validators: Validators) -> tuple[str | None, str | None]:
     return validators.entity_tag, validators.last_modified
 
 
-def _page_instead(transfer: Transfer, delivery: Download, beginning: bytes) -> PageInstead:
+def _page_instead(transfer: Transfer, beginning: bytes) -> PageInstead:
     """Return the error for a web page in place of a file, with its title as the reason."""
-    while len(beginning) < INSPECTED_BYTES and (more := delivery.read()):
-        beginning += more
     title = title_of(beginning)
     named = f', "{title}"' if title else ""
     if asks_to_sign_in(beginning):

@@ -223,7 +223,7 @@ class FileTransfer:
         partial = whole.partial
         if promised := _broken_promise(transfer, whole):
             measured = whole.found[promised.algorithm]
-            kept = self._refuse(transfer, partial)
+            kept = self._refuse(transfer, whole)
             raise CheckFailed(
                 transfer.shown,
                 f"{promised.algorithm} mismatch: got {_short(measured)}, expected"
@@ -238,7 +238,7 @@ class FileTransfer:
         if verdict == LENGTH_ONLY and composite and self._proves(partial, *composite):
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
         if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
-            kept = self._refuse(transfer, partial)
+            kept = self._refuse(transfer, whole)
             reason = f"no checksum; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
         return verdict
@@ -247,8 +247,9 @@ class FileTransfer:
         with self.destination.open(partial.file) as file:
             return proves_composite(file, digest, parts)
 
-    def _refuse(self, transfer: Transfer, partial: PartialFile) -> Path:
-        kept = self.destination.refuse(partial.file, transfer.filed.path)
+    def _refuse(self, transfer: Transfer, whole: ReceivedFile) -> Path:
+        sha256 = whole.found["sha256"].digest
+        kept = self.destination.refuse(whole.partial.file, transfer.filed.path, sha256)
         self.downloader.discard(transfer)
         return kept
 

@@ -145,8 +145,19 @@ class Meter:
             self._paused += pause
             self._wait(pause)
         if not is_whole:
-            seconds = self._clock() - self._began - self._paused
-            self._limits.require_progress(self._thing, self._received, seconds)
+            self.check(0)
+
+    def check(self, uncounted: int) -> None:
+        """Enforce the limits of time and speed.
+
+        Args:
+            uncounted: how many bytes came that are not counted yet.
+
+        Raises:
+            TookTooLong, TooSlow: it goes beyond one.
+        """
+        seconds = self._clock() - self._began - self._paused
+        self._limits.require_progress(self._thing, self._received + uncounted, seconds)
 
 
 class SpeedCap:

@@ -5,10 +5,9 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from collections import Counter
-from collections.abc import Sequence
+from textwrap import indent
 
-from willow_cart.auditing import Audited, Finding
+from willow_cart.auditing import Audited, Finding, Findings
 from willow_cart.cart.sheet import cover
 from willow_cart.cli.console import Console
 from willow_cart.cli.screen import show_line, show_table
@@ -24,7 +23,7 @@ def run(request: AuditRequest) -> int:
     audited = audit(request, console)
     found = audited.found
     if request.json:
-        print(json.dumps([_facts(each) for each in found], ensure_ascii=False, indent=2))
+        _show_json(found)
     elif request.csv:
         writer = csv.DictWriter(sys.stdout, ("path", "finding", "why", "size", "url"))
         writer.writeheader()
@@ -44,7 +43,7 @@ def _facts(each: Audited) -> dict[str, object]:
         "finding": str(each.finding),
         "why": each.why,
         "size": each.size,
-        "url": each.arrival.address if each.arrival else "",
+        "url": each.url,
     }
 
 
@@ -53,18 +52,29 @@ def _covered(each: Audited) -> dict[str, object]:
     return {name: cover(str(value)) for name, value in _facts(each).items()}
 
 
-def _show(found: Sequence[Audited]) -> None:
+def _show_json(found: Findings) -> None:
+    before = "["
+    for each in found:
+        print(before)
+        text = json.dumps(_facts(each), ensure_ascii=False, indent=2)
+        print(indent(text, "  "), end="")
+        before = ","
+    print("\n]" if len(found) else "[]")
+
+
+def _show(found: Findings) -> None:
 
     rows = [
         (str(each.finding), each.path, format_size(each.size) if each.size else "", each.why)
-        for each in found
-        if each.finding is not Finding.UNCHANGED
+        for finding in Finding
+        if finding is not Finding.UNCHANGED
+        for each in found.of(finding)
     ]
     if rows:
         show_table(("state", "path", "size", "details"), rows, numeric=("size",))
-    counts = Counter(each.finding for each in found)
+    counts = found.counts
     told = [f"{counts[each]:,} {each}" for each in Finding if counts[each]]
     if len(told) == 1 and len(found) > 1:
-        told = [f"all {each}" for each in counts]
-    size = format_size(sum(each.size for each in found))
+        told = [f"all {each}" for each in Finding if counts[each]]
+    size = format_size(found.size)
     show_line(f"{count_of(len(found), 'file')}, {size}: {', '.join(told) or 'nothing to check'}")

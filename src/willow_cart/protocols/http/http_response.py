@@ -219,6 +219,7 @@ class StrictResponse(http.client.HTTPResponse):
     def _read_and_discard_trailer(self) -> None:
         """Skip the trailers (RFC 9112, 7.1.2)."""
         for _ in range(_MAX_TRAILER_LINES):
+            self._allow()
             if self.fp.readline(_MAX_LINE_BYTES + 1) in (*_LINE_ENDS, b""):
                 return
         raise FramingError("endless trailers")
