@@ -16,9 +16,10 @@ Underneath, imports run downward only, as `docs/house.md` draws them.
 """
 
 from importlib import import_module
-from typing import TYPE_CHECKING
 
 from willow_cart.version import __version__
+
+TYPE_CHECKING = False  # `typing` takes longer to import than all else here
 
 if TYPE_CHECKING:
     from willow_cart.cart.cart import Cart

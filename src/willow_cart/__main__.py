@@ -1,11 +1,27 @@
 """The program: `willow-cart`, and `python -m willow_cart`."""
 
 import gc
+import os
+import signal
 import sys
+from contextlib import suppress
+from types import FrameType
 
 # Next to nothing of what is loaded becomes garbage, so the first look for it comes late: by
 # default Python looks dozens of times before a command begins.
 gc.set_threshold(10_000)
+
+
+def _leave(_number: int, _frame: FrameType | None) -> None:
+    """End at once: what could report an interrupt better is not loaded yet."""
+    os.write(2, b"willow-cart: interrupted; nothing was changed\n")
+    os._exit(130)
+
+
+# It is ignored in what a shell runs in the background, and stays so.
+_is_interruptible = signal.getsignal(signal.SIGINT) is signal.default_int_handler
+if _is_interruptible:
+    signal.signal(signal.SIGINT, _leave)
 
 from willow_cart.cli.main import main  # noqa: E402
 
@@ -13,9 +29,23 @@ from willow_cart.cli.main import main  # noqa: E402
 def start() -> None:
     """Run the command that was typed, and exit with its code."""
     try:
-        sys.exit(main())
-    finally:
-        gc.freeze()  # all memory is given back at once, without a last look for garbage
+        if _is_interruptible:
+            signal.signal(signal.SIGINT, signal.default_int_handler)
+        code = main()
+    except SystemExit as error:  # of the parser, after a help page or a mistyped word
+        code = error.code if isinstance(error.code, int) else 0
+    except KeyboardInterrupt:  # right before or after `main`, which reports its own
+        code = 130
+    if _is_interruptible:
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # the command has its result
+    if code == 130:
+        # The interpreter would end by the signal instead, if that came while it read code.
+        for stream in (sys.stdout, sys.stderr):
+            with suppress(OSError, ValueError):
+                stream.flush()
+        os._exit(code)
+    gc.freeze()  # all memory is given back at once, without a last look for garbage
+    sys.exit(code)
 
 
 if __name__ == "__main__":

@@ -14,7 +14,7 @@ from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from pathlib import Path
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from willow_cart.cli.arguments import HelpAction, add_arguments, given_by, make_short_help
 from willow_cart.cli.everyday import EVERYDAY
@@ -151,6 +151,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     if isinstance(sys.stdout, io.TextIOWrapper):
         # A name that the terminal's encoding lacks is written out rather than an end of the run.
         sys.stdout.reconfigure(errors="backslashreplace")
+        _outlive_reader(sys.stdout)
     try:
         return _run(words)
     except WillowCartError as error:
@@ -159,10 +160,6 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except KeyboardInterrupt:
         tell("interrupted; nothing was changed")
         return Exit.INTERRUPTED
-    except BrokenPipeError:
-        # The reader has seen enough (`| head`).
-        _close_output()
-        return Exit.GOOD
     except OSError as error:
         _close_output()
         tell(f"{_named(error)}: {plainly(error)}")
@@ -170,6 +167,33 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:  # what reaches here is a fault of this program
         tell(InternalError.of("willow-cart", error))
         return Exit.INCOMPLETE
+
+
+class _Output(io.FileIO):
+    """Standard output, whose reader may leave (`| head`); the command goes on to its true end."""
+
+    def write(self, data: Any) -> int:
+        """Write bytes; nothing more once nobody reads them."""
+        try:
+            return super().write(data)
+        except BrokenPipeError:
+            os.dup2(os.open(os.devnull, os.O_WRONLY), self.fileno())
+            return len(data)
+
+
+def _outlive_reader(output: io.TextIOWrapper) -> None:
+    """Replace standard output by one that bears that its reader is gone."""
+    raw = getattr(output.buffer, "raw", output.buffer)  # the same if nothing is buffered
+    if output is not sys.__stdout__ or not isinstance(raw, io.FileIO) or raw.isatty():
+        return
+    lasting = _Output(raw.fileno(), "wb", closefd=False)
+    sys.stdout = io.TextIOWrapper(
+        lasting if raw is output.buffer else io.BufferedWriter(lasting),
+        encoding=output.encoding,
+        errors=output.errors,
+        newline=None,
+        write_through=output.write_through,
+    )
 
 
 def _write_for_programs() -> None:

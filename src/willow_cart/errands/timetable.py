@@ -6,6 +6,7 @@ A crontab line has five fields (POSIX, crontab, EXTENDED DESCRIPTION); a timer h
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
 import shutil
@@ -18,6 +19,7 @@ from willow_cart.errands.document import read_document
 from willow_cart.errands.schedule import Schedule
 from willow_cart.errands.system_tasks import is_ours, launchd_agent, windows_task
 from willow_cart.errors import BadOption, CannotStore
+from willow_cart.platform.own_folders import state_folder
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.timetable import TimetableRequest
 
@@ -139,24 +141,85 @@ def write_files(entry: TimetableEntry, *, overwrite: bool = False) -> None:
             file.write(content)
 
 
-def install(entry: TimetableEntry) -> None:
+def install(entry: TimetableEntry) -> Path | None:
     """Add a line to the user's crontab, replacing an earlier one for the same errand.
+
+    Returns:
+        Where a copy of the crontab as it was before is kept; None if there was none.
 
     Raises:
         BadOption: no cron here.
-        CannotStore: it would not take it.
+        CannotStore: it cannot be read, or would not take it; it is as it was.
     """
     if shutil.which("crontab") is None:
         raise BadOption(
             "--install", "cron is not installed", "use the timer that is printed without"
         )
-    listed = subprocess.run(["crontab", "-l"], capture_output=True, text=True, check=False)  # noqa: S607
-    lines = listed.stdout.splitlines() if listed.returncode == 0 else []
-    if entry.mark in lines:
-        place = lines.index(entry.mark)
-        del lines[place : place + 2]
-    content = "".join(f"{each}\n" for each in [*lines, entry.mark, entry.line])
-    done = subprocess.run(["crontab", "-"], input=content, text=True, capture_output=True,  # noqa: S607
-                          check=False)  # fmt: skip
+    before = _read_crontab()
+    kept = None if before is None else _keep_copy(before)
+    lines = (before or b"").split(b"\n")
+    if lines and not lines[-1]:
+        lines.pop()
+    mark, line = (os.fsencode(each) for each in (entry.mark, entry.line))
+    if mark in lines:
+        at = lines.index(mark)
+        # The line below is ours only if it runs this errand: somebody may have edited it.
+        own = 2 if _runs_same(lines[at + 1 : at + 2], line) else 1
+        del lines[at : at + own]
+    content = b"".join(each + b"\n" for each in [*lines, mark, line])
+    done = subprocess.run(["crontab", "-"], input=content, capture_output=True, check=False)  # noqa: S607
     if done.returncode:
-        raise CannotStore("your crontab", f"cannot be written: {done.stderr.strip()}", "see cron")
+        said = done.stderr.decode("utf-8", "replace").strip()
+        raise CannotStore(_CRONTAB, f"cannot be written: {said}", "see cron")
+    after = _read_crontab()
+    if after is None or not {*lines, mark, line} <= {*after.split(b"\n")}:
+        advice = "look at crontab -l" if kept is None else f"restore it: crontab {kept}"
+        raise CannotStore(_CRONTAB, "is not what was written", advice)
+    return kept
+
+
+_CRONTAB = "your crontab"
+
+# What different programs say if a user has none yet.
+_NONE_YET = re.compile(rb"no crontab for|can't open '[^']*': No such file", re.IGNORECASE)
+
+
+def _read_crontab() -> bytes | None:
+    """Return the user's crontab; None if there is none.
+
+    Raises:
+        CannotStore: it cannot be read, so that it must not be replaced.
+    """
+    listed = subprocess.run(
+        ["crontab", "-l"],  # noqa: S607
+        capture_output=True,
+        check=False,
+        env={**os.environ, "LC_ALL": "C"},
+    )
+    if listed.returncode == 0:
+        return listed.stdout
+    if _NONE_YET.search(listed.stderr) and not listed.stdout:
+        return None
+    said = listed.stderr.decode("utf-8", "replace").strip() or f"exit code {listed.returncode}"
+    raise CannotStore(
+        _CRONTAB, f"cannot be read: {said}", "it was left as it is; add the line with crontab -e"
+    )
+
+
+def _keep_copy(crontab: bytes) -> Path:
+    """Keep a copy of the crontab, in place of an earlier one; return its path.
+
+    Raises:
+        CannotStore: it cannot be written.
+    """
+    kept = state_folder() / "crontab.before"
+    kept.parent.mkdir(parents=True, exist_ok=True)
+    with replacing_bytes(kept) as file:
+        file.write(crontab)
+    return kept
+
+
+def _runs_same(lines: Sequence[bytes], line: bytes) -> bool:
+    """Whether a line of a crontab runs the errand of another, whenever and however."""
+    errand = line.partition(b" errand ")[2].partition(b" --summary ")[0]
+    return any(b" errand " + errand + b" " in each for each in lines)

@@ -7,6 +7,7 @@ others are held, and a million offers take little more memory than a thousand.
 from __future__ import annotations
 
 from array import array
+from bisect import bisect_left
 from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
@@ -167,7 +168,7 @@ def make_plan(
         wish = safe_path(unsafe)
         key = key_of(wish)
         if (folder := key.rpartition("/")[0]) != last:
-            taken.update(map(hash, _folders_of(key)))
+            taken.add_folders(key)
             last = folder
         at_home = homes.settle(offer)
         if at_home != wish:
@@ -182,8 +183,45 @@ def make_plan(
     shared = {one for one, other in pairwise(in_order) if one == other}
     shared.update(key for key in wished if key in taken)
     if shared:
-        _settle_clashes(plan, homes, shared, taken | (set(wished) - shared), key_of)
+        taken.add(set(wished) - shared)
+        _settle_clashes(plan, homes, shared, taken, key_of)
     return plan
+
+
+class _Taken:
+    """Hashes of the keys of paths that are in use; a million take a few megabytes.
+
+    Args:
+        keys: of the paths of existing files.
+
+    Attributes:
+        of_files: the hashes of these, in order.
+    """
+
+    def __init__(self, keys: Iterable[str]) -> None:
+        self._others: set[int] = set()
+        found = array("q")
+        last = ""
+        for key in keys:
+            found.append(hash(key))
+            folder = key.rpartition("/")[0]
+            if folder != last:
+                self.add_folders(key)
+                last = folder
+        self.of_files = array("q", sorted(found))
+
+    def __contains__(self, key: int) -> bool:
+        place = bisect_left(self.of_files, key)
+        there = place < len(self.of_files) and self.of_files[place] == key
+        return there or key in self._others
+
+    def add_folders(self, key: str) -> None:
+        """Add the folders of a path."""
+        self._others.update(map(hash, _folders_of(key)))
+
+    def add(self, keys: Iterable[int]) -> None:
+        """Add paths by the hashes of their keys."""
+        self._others.update(keys)
 
 
 class _Homes:
@@ -194,19 +232,16 @@ class _Homes:
         key_of: gives the form in which two paths are the same on the file system.
 
     Attributes:
-        taken: hashes of the keys of the paths of all that is held, and of their folders.
+        taken: the paths of all that is held, and their folders.
     """
 
     def __init__(self, held: KnownPaths | None, key_of: Callable[[str], str]) -> None:
         self._held = held
         self._key_of = key_of
-        self._settled: set[int] = set()
         self._displaced: set[str] = set()
-        self.taken: set[int] = set()
-        for path in held.paths() if held is not None else ():
-            key = key_of(path)
-            self.taken.add(hash(key))
-            self.taken.update(map(hash, _folders_of(key)))
+        keys = map(key_of, held.paths()) if held is not None else iter(())
+        self.taken = _Taken(keys)
+        self._settled = bytearray(len(self.taken.of_files))
 
     def settle(self, offer: Offer) -> str | None:
         """Keep the path of an offer; return None if it has none, or another offer has the same.
@@ -216,11 +251,11 @@ class _Homes:
         path = self.of(offer)
         if path is None:
             return None
-        key = hash(self._key_of(path))
-        if key in self._settled:
+        place = bisect_left(self.taken.of_files, hash(self._key_of(path)))
+        if self._settled[place]:
             self._displaced.add(offer.unique)
             return None
-        self._settled.add(key)
+        self._settled[place] = True
         return path
 
     def of(self, offer: Offer) -> str | None:
@@ -281,7 +316,7 @@ def _settle_clashes(
     plan: Plan,
     homes: _Homes,
     shared: Container[int],
-    taken: set[int],
+    taken: _Taken,
     key_of: Callable[[str], str],
 ) -> None:
     """Find a path for each offer whose desired path is shared or in use.
@@ -309,12 +344,12 @@ def _settle_clashes(
             continue
         given = _tell_apart(wanting, settled, taken, key_of)
         plan.elsewhere.update((filed.offer.unique, filed.path) for filed in given)
-        taken.update(hash(key_of(filed.path)) for filed in given)
+        taken.add(hash(key_of(filed.path)) for filed in given)
         plan.clashes.append(Clash(min(filed.path for filed in wanting), tuple(given)))
 
 
 def _tell_apart(
-    wishes: list[Filed], settled: Container[str], taken: set[int], key_of: Callable[[str], str]
+    wishes: list[Filed], settled: Container[str], taken: _Taken, key_of: Callable[[str], str]
 ) -> list[Filed]:
     """Tell offers with one desired path apart by the first mark that differs for all of them.
 
@@ -343,7 +378,7 @@ def _tell_apart(
         given = [filed for filed in told_apart if filed.offer.unique not in settled]
         keys = {key_of(filed.path) for filed in (*first, *told_apart)}
         apart = len(keys) == len(first) + len(told_apart)
-        if apart and not {hash(key_of(filed.path)) for filed in given} & taken:
+        if apart and not any(hash(key_of(filed.path)) in taken for filed in given):
             return first + given
     raise AssertionError("numbers do not end")
 

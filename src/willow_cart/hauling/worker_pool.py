@@ -39,6 +39,10 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 _STOP_GRACE_SECONDS = 0.5
 _ABORT_GRACE_SECONDS = 30.0
 
+# After so many batches in a row without a file for it, the rest is not for an executor either: the
+# files that are here already come last.
+_MAX_UNSUITED_BATCHES = 3
+
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
 _TICK_SECONDS = 0.05
 
@@ -265,7 +269,8 @@ class WorkerPool:
                 self._change.notify_all()
 
     def _carry_all_batches(self, lane: int, executor: Executor) -> None:
-        while executor.is_open and not self._stop.is_set():
+        unsuited = 0
+        while executor.is_open and not self._stop.is_set() and unsuited < _MAX_UNSUITED_BATCHES:
             with self._change:
                 taken = self._queue.take_several(self._clock(), executor.at_once)
                 if taken is None:
@@ -277,6 +282,7 @@ class WorkerPool:
             self._observer.asks(lane, host)
             transfers = [self._transfers[number] for number in numbers]
             suited = [transfer for transfer in transfers if executor.suits(transfer)]
+            unsuited = 0 if suited else unsuited + 1
             begun: set[int] = set()
             began = self._clock()
             seconds = 0.0
@@ -292,6 +298,7 @@ class WorkerPool:
                 if begun:
                     self._queue.record_batch(host, seconds, len(begun))
                 # What was not begun goes back to the queue: large files do not wait for small ones.
+                self._transfers.forget(n for n in numbers if n not in begun)
                 self._queue.return_untried(host, [n for n in numbers if n not in begun])
                 self._queue.finish(host)
                 self._change.notify_all()

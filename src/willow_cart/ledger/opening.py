@@ -34,6 +34,9 @@ _LOCK_WAIT_SECONDS = 5.0
 # Bytes of a value: the timeline of a haul on a thousand lanes has a tenth of this.
 _MAX_VALUE_BYTES = 64 << 20
 
+# With less, SQLite cannot make the index of its journal, and calls that an input or output error.
+_MIN_FREE_BYTES = 1 << 20
+
 DAMAGE = (sqlite3.Error, UnicodeDecodeError)
 """What SQLite raises for a ledger that it cannot read, or cannot write now."""
 
@@ -157,21 +160,41 @@ def _connect_to_copy(path: Path) -> sqlite3.Connection:
 
 
 def unreadable(path: Path, error: Exception) -> UnreadableLedger:
-    """Return the error for a ledger that SQLite cannot read or write."""
+    """Return the error for a ledger that SQLite cannot read or write.
+
+    Only a file that SQLite calls malformed, or no database, is damaged.
+    """
     said = str(error)
-    if "locked" in said or "busy" in said:
-        return UnreadableLedger(
-            str(path), "is in use by another program", "wait for it, and run the command again"
-        )
-    if "readonly" in said or "unable to open" in said:
-        return UnreadableLedger(
-            str(path), f"cannot be opened: {said}", "check its permissions and the disk"
-        )
-    return UnreadableLedger(
-        str(path),
-        f"is damaged: {said}",
-        "restore it from a copy, or move it away; the next haul starts a new one",
-    )
+    # The lowest byte of an extended code is the primary one (SQLite, "Result and Error Codes").
+    code = getattr(error, "sqlite_errorcode", sqlite3.SQLITE_CORRUPT) & 0xFF
+    match code:
+        case sqlite3.SQLITE_CORRUPT | sqlite3.SQLITE_NOTADB:
+            return UnreadableLedger(
+                str(path),
+                f"is damaged: {said}",
+                "restore it from a copy, or move it away; the next haul starts a new one",
+            )
+        case sqlite3.SQLITE_BUSY | sqlite3.SQLITE_LOCKED | sqlite3.SQLITE_PROTOCOL:
+            return UnreadableLedger(
+                str(path), "is in use by another program", "wait for it, and run the command again"
+            )
+        case sqlite3.SQLITE_FULL:
+            return UnreadableLedger(str(path), "the disk is full", "free some space")
+        case sqlite3.SQLITE_IOERR if _is_full(path):
+            return UnreadableLedger(str(path), "the disk is full", "free some space")
+        case sqlite3.SQLITE_TOOBIG:
+            return altered(path, "a value in it is too large")
+        case _:
+            return UnreadableLedger(
+                str(path), f"cannot be opened: {said}", "check its permissions and the disk"
+            )
+
+
+def _is_full(path: Path) -> bool:
+    try:
+        return shutil.disk_usage(path.parent).free < _MIN_FREE_BYTES
+    except OSError:
+        return False
 
 
 def altered(path: Path, what: str) -> UnreadableLedger:
@@ -179,7 +202,7 @@ def altered(path: Path, what: str) -> UnreadableLedger:
     return UnreadableLedger(
         str(path),
         f"was altered: {what}",
-        "use a trusted copy, or move it away; the next haul starts a new one",
+        "use a trusted copy of it, or another destination",
     )
 
 

@@ -339,10 +339,15 @@ class SqliteOutput(DatabaseOutput):
 
     def explained(self, error: Exception) -> NoTable | CannotStore:
         """Return our error for one of the library's."""
-        if "locked" in str(error):
-            return CannotStore(str(self.path), "is in use by another program", "close it there")
-        if isinstance(error, sqlite3.OperationalError) and "unable to open" in str(error):
-            return CannotStore(str(self.path), "cannot be written", "check its folder")
+        match getattr(error, "sqlite_errorcode", 0) & 0xFF:
+            case sqlite3.SQLITE_BUSY | sqlite3.SQLITE_LOCKED | sqlite3.SQLITE_PROTOCOL:
+                return CannotStore(str(self.path), "is in use by another program", "close it there")
+            case sqlite3.SQLITE_FULL:
+                return CannotStore(str(self.path), "the disk is full", "free some space")
+            case sqlite3.SQLITE_CANTOPEN | sqlite3.SQLITE_READONLY | sqlite3.SQLITE_IOERR:
+                return CannotStore(
+                    str(self.path), f"cannot be written: {error}", "check its folder and the disk"
+                )
         return no_database(self.path, str(error))
 
 

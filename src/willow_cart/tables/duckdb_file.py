@@ -132,6 +132,8 @@ class DuckdbOutput(DatabaseOutput):
         said = str(error)
         if "lock" in said:
             return CannotStore(str(self.path), "is in use by another program", "close it there")
+        if "No space left" in said:
+            return CannotStore(str(self.path), "the disk is full", "free some space")
         if "Cannot open file" in said:
             return CannotStore(str(self.path), "cannot be written", "check its folder")
         return no_database(self.path, said.splitlines()[0])

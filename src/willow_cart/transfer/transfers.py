@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
@@ -276,6 +276,14 @@ class Transfers:
             with self._lock:
                 self._under_way[number] = transfer
         return transfer
+
+    def forget(self, numbers: Iterable[int]) -> None:
+        """Forget transfers that were not begun; they are created again when it is their turn."""
+        with self._lock:
+            for number in numbers:
+                transfer = self._under_way.get(number)
+                if transfer is not None and not (transfer.attempts or transfer.partial):
+                    del self._under_way[number]
 
     def reset_failures(self, host: str) -> None:
         """Reset the failure counts of a host's transfers."""

@@ -26,7 +26,8 @@ def run(request: TimetableRequest) -> int:
             tell(f"written to {path}")
         return Exit.GOOD
     if request.install:
-        install(entry)
+        if (kept := install(entry)) is not None:
+            tell(f"the crontab as it was before: {kept}")
         show_line(f"in your crontab: {entry.line}")
         return Exit.GOOD
     shown = ["# For a crontab (crontab -e), or with --install:", entry.line]
