@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Iterator
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
 
@@ -17,6 +16,7 @@ from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
+from willow_cart.outside_values import moment_at
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.local import address_of
 
@@ -134,7 +134,7 @@ def _holding(
         name=name,
         folder=folder,
         size=status.st_size,
-        modified=modified or datetime.fromtimestamp(status.st_mtime, UTC),
+        modified=modified or moment_at(status.st_mtime),
     )
     as_filed = arrival is not None and (
         (status.st_size, status.st_mtime_ns) == (arrival.size, arrival.mtime_ns)

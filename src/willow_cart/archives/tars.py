@@ -11,13 +11,13 @@ import io
 import lzma
 import tarfile
 from collections.abc import Generator
-from datetime import UTC, datetime
 from typing import IO, BinaryIO, cast
 
 from willow_cart.archives.bounds import Outflow
 from willow_cart.archives.members import ArchiveFile, Member, MemberSort
 from willow_cart.archives.reader import ForwardReader, GuardedReader, reading
 from willow_cart.kinds import extension_of
+from willow_cart.outside_values import moment_at
 
 _BLOCK_BYTES = 512
 _CHUNK_BYTES = 1 << 20
@@ -130,14 +130,9 @@ def _member(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Member:
         assert file is not None, "only files are opened"
         return GuardedReader(file)
 
-    return Member(info.name, sort, _moment(info.mtime), info.linkname, opened)
-
-
-def _moment(seconds: float) -> datetime | None:
-    try:
-        return datetime.fromtimestamp(seconds, UTC) if seconds > 0 else None
-    except (OverflowError, ValueError, OSError):
-        return None
+    return Member(
+        info.name, sort, moment_at(info.mtime) if info.mtime > 0 else None, info.linkname, opened
+    )
 
 
 class _Joined(io.RawIOBase):

@@ -6,7 +6,6 @@ import os
 import threading
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
-from datetime import UTC, datetime
 from pathlib import Path
 
 from willow_cart.checks.digests import digest_of
@@ -21,6 +20,7 @@ from willow_cart.ledger.entries import Arrival, timestamp
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import Offer
+from willow_cart.outside_values import moment_at
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.protocols.local import address_of
 from willow_cart.transfer.observer import Observer
@@ -151,7 +151,7 @@ def _found_at(path: Path) -> Archive:
             str(path), f"cannot be read: {plainly(error)}", "name an archive, or a haul's folder"
         ) from None
     address = address_of(path)
-    modified = datetime.fromtimestamp(status.st_mtime, UTC)
+    modified = moment_at(status.st_mtime)
     offer = Offer(address, os.fspath(path), folder="", size=status.st_size, modified=modified)
     arrival = Arrival(
         address, address, path.name, timestamp(), status.st_size, sha256, None, None, "",

@@ -5,13 +5,14 @@ from __future__ import annotations
 import io
 import tarfile
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import datetime
 from itertools import islice
 from zipfile import ZipFile
 
 from willow_cart.archives.members import Damaged
 from willow_cart.archives.reader import LimitedReader, reading
 from willow_cart.archives.zips import is_encrypted, moment_of_member, path_of_member
+from willow_cart.outside_values import moment_at
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.units import format_size
 
@@ -67,7 +68,7 @@ def _members_of(sample: Sample) -> Iterator[list[str]]:
         with reading(), tarfile.open(fileobj=io.BytesIO(sample.beginning), mode="r:") as archive:
             for info in archive:
                 if not info.isdir():
-                    modified = datetime.fromtimestamp(info.mtime, UTC) if info.mtime else None
+                    modified = moment_at(info.mtime) if info.mtime else None
                     yield [info.name, str(info.size), _moment(modified)]
     except Damaged:
         return  # the rest has not been fetched

@@ -11,7 +11,6 @@ import re
 import ssl
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
-from datetime import datetime
 from operator import itemgetter
 from types import MappingProxyType
 from typing import TYPE_CHECKING, TypeVar
@@ -25,6 +24,7 @@ from willow_cart.errors import (
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
+from willow_cart.outside_values import read_iso
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.protocols.read_all import fetch_whole
@@ -269,7 +269,7 @@ def read_page(content: bytes, bucket: str) -> StorePage:
         if key.endswith("/") and size == "0":
             continue  # what consoles put there to show a folder
         entry = DirectoryEntry(
-            address_of_key(bucket, key), read_count(size), _moment(fields.get("LastModified", ""))
+            address_of_key(bucket, key), read_count(size), read_iso(fields.get("LastModified"))
         )
         keyed.append((key, entry))
     if folders:  # which the page has apart from the objects
@@ -277,13 +277,6 @@ def read_page(content: bytes, bucket: str) -> StorePage:
     entries = [entry for _, entry in keyed]
     is_cut = values.get("IsTruncated") == "true"
     return StorePage(entries, values.get("NextContinuationToken", "") if is_cut else "", is_cut)
-
-
-def _moment(text: str) -> datetime | None:
-    try:
-        return datetime.fromisoformat(text)
-    except ValueError:
-        return None
 
 
 # What stores say by their codes, and what a user can do about it.

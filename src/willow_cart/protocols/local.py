@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import os
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import quote
 
 from willow_cart.errors import ConnectionLost, NotServed, plainly
 from willow_cart.model import OWN_FOLDER, Metadata, Validators
+from willow_cart.outside_values import moment_at
 from willow_cart.platform import files
 from willow_cart.protocols.base import (
     CHUNK,
@@ -143,8 +144,8 @@ class LocalDownload(Download):
             self._file = -1
 
 
-def _moment(status: os.stat_result) -> datetime:
-    return datetime.fromtimestamp(status.st_mtime, UTC)
+def _moment(status: os.stat_result) -> datetime | None:
+    return moment_at(status.st_mtime)
 
 
 def _open(address: str) -> int:

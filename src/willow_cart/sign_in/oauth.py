@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote_plus, urlencode
 
 from willow_cart.errors import SignInFailed
+from willow_cart.outside_values import read_json
 from willow_cart.protocols.http.http_rules import basic_credentials
 from willow_cart.redaction import without_secrets
 
@@ -66,9 +67,9 @@ class Token:
     def from_text(cls, text: str) -> Token | None:
         """Parse a kept token; None if it is none."""
         try:
-            facts = json.loads(text)
+            facts = read_json(text)
             return cls(str(facts["access"]), float(facts["expires"]), str(facts["refresh"]))
-        except (ValueError, TypeError, KeyError, RecursionError):
+        except (ValueError, TypeError, KeyError, OverflowError):
             return None
 
 
@@ -206,8 +207,8 @@ class OAuthSignIn:
 
     def _facts(self, content: bytes) -> dict[str, Any]:
         try:
-            facts = json.loads(content)
-        except (ValueError, RecursionError):
+            facts = read_json(content)
+        except ValueError:
             facts = None
         if not isinstance(facts, dict):
             raise self.failed("the answer is not JSON", "check the addresses")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
 from willow_cart.protocols.http.http_rules import parse_date
@@ -29,7 +31,9 @@ def read_feed(root: Element, address: str, source: str) -> Listing:
         # A feed in several pages names the next one (RFC 5005, 3).
         inside = next(link.iterancestors("{*}entry", "{*}item"), None) is not None
         if local_name(link).lower() == "link" and link.get("rel") == "next" and not inside:
-            listing.following = Resolver(_base_of(link, address)).resolve(link.get("href") or "")
+            with suppress(BadAddress):
+                base = _base_of(link, address)
+                listing.following = Resolver(base).resolve(link.get("href") or "")
             break
     return listing
 

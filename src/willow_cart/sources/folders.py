@@ -7,14 +7,14 @@ its date and size are what stands beside it in a form that only dates and sizes 
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from urllib.parse import quote, unquote
+from urllib.parse import unquote
 
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
+from willow_cart.outside_values import in_utc, quote_name, read_iso, read_json
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
 from willow_cart.sources.listing import Kind, Listing
@@ -75,8 +75,8 @@ def read_folder(page: Page, source: str) -> Listing:
 def read_json_folder(content: bytes, address: str, source: str) -> Listing | None:
     """Read a JSON folder index (nginx); None for other JSON."""
     try:
-        entries = json.loads(content)
-    except (ValueError, RecursionError):
+        entries = read_json(content)
+    except ValueError:
         return None
     if not isinstance(entries, list) or not all(
         isinstance(entry, dict)
@@ -87,7 +87,7 @@ def read_json_folder(content: bytes, address: str, source: str) -> Listing | Non
         return None
     listing = Listing(address, Kind.FOLDER)
     for entry in entries:
-        where = address + quote(entry["name"], safe="~")
+        where = address + quote_name(entry["name"])
         if not _is_entry(where, address):
             continue
         if entry["type"] == "directory":
@@ -114,24 +114,16 @@ def read_xml_folder(root: Element, address: str, source: str) -> Listing | None:
         return None
     listing = Listing(address, Kind.FOLDER)
     for element in root:
-        where = address + quote(element.text or "", safe="~")
+        where = address + quote_name(element.text or "")
         if not _is_entry(where, address):
             continue
         if local_name(element) == "directory":
             listing.below.append(f"{where}/")
             continue
         size = read_count(element.get("size") or "")
-        modified = _iso_moment(element.get("mtime") or "")
+        modified = read_iso(element.get("mtime"))
         listing.offers.append(Offer(where, source, folder="", size=size, modified=modified))
     return listing
-
-
-def _iso_moment(text: str) -> datetime | None:
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError:
-        return None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def _is_entry(address: str, folder: str) -> bool:
@@ -177,9 +169,10 @@ def _moment(match: re.Match[str]) -> datetime | None:
     month = match["month"]
     number = int(month) if month.isdigit() else MONTHS.get(month.lower(), 0)
     try:
-        return datetime(
+        moment = datetime(
             int(match["year"]), number, int(match["day"]),
             int(match["hour"]), int(match["minute"]), int(match["second"] or 0), tzinfo=UTC,
         )  # fmt: skip
+        return in_utc(moment)
     except ValueError:
         return None

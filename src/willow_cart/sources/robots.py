@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-from urllib.robotparser import RobotFileParser
+from typing import TYPE_CHECKING
 
 from willow_cart.addresses import origin_of
-from willow_cart.errors import NotServed, TransferFailed
-from willow_cart.protocols import Access
-from willow_cart.protocols.read_all import fetch_whole
-from willow_cart.version import __version__
+from willow_cart.errors import NotServed, TooManyRedirects, TransferFailed
+from willow_cart.protocols import Access, Unchanged
 
-AGENT = f"willow-cart/{__version__}"
+if TYPE_CHECKING:
+    from protego import Protego
 
-# RFC 9309, 2.5: so much has to be read.
+_PRODUCT = "willow-cart"
+"""The product token (2.2.1)."""
+
+# RFC 9309, 2.5: so much has to be read; what is beyond it is ignored.
 _MAX_ROBOTS_BYTES = 500 << 10
 
 
@@ -25,7 +27,7 @@ class Robots:
 
     def __init__(self, access: Access) -> None:
         self._access = access
-        self._rules: dict[str, RobotFileParser] = {}
+        self._rules: dict[str, Protego] = {}
 
     def allow(self, address: str) -> bool:
         """Whether a program that follows links may request an address."""
@@ -33,20 +35,26 @@ class Robots:
         rules = self._rules.get(origin)
         if rules is None:
             rules = self._rules[origin] = self._read(origin)
-        return rules.can_fetch(AGENT, address)
+        return rules.can_fetch(address, _PRODUCT)
 
-    def _read(self, origin: str) -> RobotFileParser:
-        rules = RobotFileParser()
+    def _read(self, origin: str) -> Protego:
         try:
-            text = self._access.retrier.run(
-                lambda: fetch_whole(f"{origin}/robots.txt", self._access, _MAX_ROBOTS_BYTES)[1]
-            )
-        except NotServed:
-            # What is not there forbids nothing (2.3.1.3).
-            rules.parse([])
+            text = self._access.retrier.run(lambda: self._fetch(f"{origin}/robots.txt"))
+        except (NotServed, TooManyRedirects):
+            text = b""  # what is not there forbids nothing (2.3.1.2, 2.3.1.3)
         except TransferFailed:
-            # What cannot be read might forbid everything (2.3.1.4).
-            rules.parse(["User-agent: *", "Disallow: /"])
-        else:
-            rules.parse(text.decode("utf-8", "replace").splitlines())
-        return rules
+            text = b"User-agent: *\nDisallow: /"  # it might forbid everything (2.3.1.4)
+        from protego import Protego  # few sources are walked into
+
+        return Protego.parse(text.decode("utf-8", "replace").removeprefix("\ufeff"))
+
+    def _fetch(self, address: str) -> bytes:
+        download = self._access.open(address)
+        assert not isinstance(download, Unchanged), "no condition was made"
+        text = b""
+        try:
+            while len(text) < _MAX_ROBOTS_BYTES and (piece := download.read()):
+                text += piece
+        finally:
+            download.close()
+        return text[:_MAX_ROBOTS_BYTES]

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import datetime
 
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
+from willow_cart.outside_values import read_iso
 from willow_cart.safe_xml import local_name
 from willow_cart.sources.listing import Kind, Listing
 from willow_cart.sources.web_pages.elements import Element
@@ -37,8 +38,4 @@ def read_sitemap(root: Element, address: str, source: str) -> Listing:
 
 def read_moment(text: str | None) -> datetime | None:
     """Parse a date in the W3C profile of ISO 8601, or None."""
-    try:
-        moment = datetime.fromisoformat(f"{text}-01" if text and len(text) == 7 else text or "")
-    except ValueError:
-        return None
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return read_iso(f"{text}-01" if text and len(text) == 7 else text)

@@ -11,6 +11,7 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
+from willow_cart.outside_values import in_utc, moment_at, read_iso
 from willow_cart.units import MONTHS, read_count
 
 # Months as servers write them in other languages than English, by how they begin. What is not here
@@ -116,7 +117,7 @@ def parse_timestamp(text: str) -> datetime | None:
     if match is None:
         return None
     try:
-        return datetime.strptime(match[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+        return in_utc(datetime.strptime(match[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC))
     except ValueError:
         return None
 
@@ -176,7 +177,7 @@ def _eplf_line(match: re.Match[str]) -> Line | None:
         elif fact.startswith("s"):
             size = read_count(fact[1:])
         elif fact.startswith("m") and (seconds := read_count(fact[1:])) is not None:
-            modified = datetime.fromtimestamp(seconds, UTC) if seconds < 1 << 37 else None
+            modified = moment_at(seconds)
     if not kind:
         return None
     return Line(match["name"], kind, None if kind == "folder" else size, modified)
@@ -185,13 +186,13 @@ def _eplf_line(match: re.Match[str]) -> Line | None:
 def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
     try:
         if match["iso"]:
-            return datetime.fromisoformat(f"{match['iso']} {match['hm3']}").replace(tzinfo=UTC)
+            return read_iso(f"{match['iso']} {match['hm3']}")
         month = _month(match["one"] or match["two"])
         if month is None:
             return None
         day = int(match["day"] or match["day2"])
         if year := match["year"] or match["year2"]:
-            return datetime(int(year), month, day, tzinfo=UTC)
+            return in_utc(datetime(int(year), month, day, tzinfo=UTC))
         hour, minute = map(int, re.split("[:.]", match["hm"] or match["hm2"]))
         for year in (now.year + 1, now.year, now.year - 1):
             # The 29th of February is not in every year.
@@ -238,6 +239,6 @@ def _dos_moment(match: re.Match[str]) -> datetime | None:
     if half := match["half"]:
         hour = hour % 12 + (12 if half.upper().startswith("P") else 0)
     try:
-        return datetime(year, month, day, hour, int(match["minute"]), tzinfo=UTC)
+        return in_utc(datetime(year, month, day, hour, int(match["minute"]), tzinfo=UTC))
     except ValueError:
         return None

@@ -9,7 +9,7 @@ import base64
 import re
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 from urllib.parse import unquote_to_bytes, urljoin
@@ -17,6 +17,7 @@ from urllib.parse import unquote_to_bytes, urljoin
 from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.errors import BadAddress, ProtocolError, TooManyRedirects
 from willow_cart.model import Validators
+from willow_cart.outside_values import in_utc
 from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
@@ -54,19 +55,13 @@ _MAX_DATE_CHARACTERS = 100
 
 
 def parse_date(text: str | None) -> datetime | None:
-    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid.
-
-    It is in UTC. A date within a day of the first or the last that can be written counts as
-    invalid: no zone takes it further.
-    """
+    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid."""
     if not text:
         return None
     try:
-        moment = parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS])
-        moment = moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+        return in_utc(parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS]))
     except (ValueError, IndexError, OverflowError, TypeError):
         return None
-    return moment if 1 < moment.year < 9999 else None
 
 
 def joining_validator(validators: Validators) -> str | None:

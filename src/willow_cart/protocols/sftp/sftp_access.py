@@ -9,13 +9,14 @@ from __future__ import annotations
 import stat
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from datetime import datetime
 from typing import TYPE_CHECKING, Any, cast
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import NotServed
 from willow_cart.model import Metadata, Validators
+from willow_cart.outside_values import moment_at
 from willow_cart.protocols.base import (
     Access,
     DirectoryEntry,
@@ -320,4 +321,4 @@ def _facts(address: str, attributes: Any) -> Metadata:
 
 
 def _moment(attributes: Any) -> datetime | None:
-    return None if attributes.mtime is None else datetime.fromtimestamp(attributes.mtime, UTC)
+    return moment_at(attributes.mtime)

@@ -95,5 +95,8 @@ def _box(value: object) -> Box | None:
     west, south, east, north = value[0], value[1], value[half], value[half + 1]
     if not all(isinstance(each, (int, float)) for each in (west, south, east, north)):
         return None
-    box = float(west), float(south), float(east), float(north)
+    try:
+        box = float(west), float(south), float(east), float(north)
+    except OverflowError:
+        return None
     return box if is_box(*box) else None

@@ -7,13 +7,13 @@ search pages of SpatioTemporal Asset Catalogs, and what is described in JSON-LD 
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import partial
 
 from willow_cart.errors import BadAddress
 from willow_cart.model import Checksum, DataExtent, Offer
+from willow_cart.outside_values import read_json
 from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
 from willow_cart.sources.catalogues.catalogue_words import (
     Node,
@@ -96,8 +96,8 @@ def _documents(content: bytes, address: str, charset: str) -> Iterator[object]:
         texts = [content.decode("utf-8-sig", "replace")]
     for text in texts:
         try:
-            yield json.loads(text)
-        except (ValueError, RecursionError):
+            yield read_json(text)
+        except ValueError:
             continue
 
 

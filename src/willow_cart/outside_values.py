@@ -1,0 +1,58 @@
+"""Read single values in text from elsewhere; one that cannot be right costs itself and no more."""
+
+from __future__ import annotations
+
+import json
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote
+
+# As many digits as any real number has; Python takes minutes for very long ones.
+_MAX_DIGITS = 30
+
+
+def in_utc(moment: datetime) -> datetime | None:
+    """Return a moment in UTC, which one without a zone is taken for.
+
+    None for the first and the last year of the calendar, which no zone or margin may leave.
+    """
+    if not 1 < moment.year < 9999:
+        return None
+    return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+
+
+def read_iso(text: str | None) -> datetime | None:
+    """Read a date or a moment in ISO 8601, in UTC; None if it is none."""
+    try:
+        return in_utc(datetime.fromisoformat(text or ""))
+    except ValueError:
+        return None
+
+
+def moment_at(seconds: float | None) -> datetime | None:
+    """Return the moment so many seconds after 1970 began; None if that is in no year."""
+    try:
+        return None if seconds is None else in_utc(datetime.fromtimestamp(seconds, UTC))
+    except (OverflowError, ValueError, OSError):
+        return None
+
+
+def read_json(text: str | bytes) -> Any:
+    """Read JSON (RFC 8259); a number of too many digits becomes an infinite one.
+
+    Raises:
+        ValueError: it is not JSON, or is nested too deeply.
+    """
+    try:
+        return json.loads(text, parse_int=_read_int)
+    except RecursionError:
+        raise ValueError("is nested too deeply") from None
+
+
+def _read_int(digits: str) -> int | float:
+    return int(digits) if len(digits) <= _MAX_DIGITS else float(f"{digits[:1]}e999")
+
+
+def quote_name(name: str) -> str:
+    """Encode a name for an address; what UTF-8 has no bytes for becomes a question mark."""
+    return quote(name.encode("utf-8", "replace"), safe="~")
