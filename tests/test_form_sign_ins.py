@@ -184,7 +184,7 @@ def test_a_client_gets_tokens_and_renews_them(
     assert first.code == 0, first.err
     assert files_in(tmp_path / "data") == FILES
     assert portal.sign_ins == {"client_credentials": 1}
-    (kept,) = (tmp_path / "state" / "willow-cart" / "tokens").iterdir()
+    (kept,) = (tmp_path / "state" / "willow-cart" / "tokens").glob("*.json")
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600
     assert stat.S_IMODE(kept.parent.stat().st_mode) == 0o700
     assert hauled(tmp_path, f"{portal.base}/records", environment).code == 0
@@ -236,7 +236,7 @@ def test_tokens_are_kept_in_the_keyring_if_wished(
         assert hauled(tmp_path, f"{portal.base}/records", environment).code == 0
     assert portal.sign_ins == {"client_credentials": 1}
     assert kept.exists()
-    assert not (tmp_path / "state" / "willow-cart" / "tokens").exists()
+    assert not [*(tmp_path / "state" / "willow-cart" / "tokens").glob("*.json")]
 
 
 def test_a_refresh_token_from_elsewhere_is_used_and_its_successor_kept(

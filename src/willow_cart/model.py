@@ -37,11 +37,14 @@ class Checksum:
         digest: hexadecimal, in lower case.
         origin: who promises it; says nothing where it was measured, and makes no difference to
             whether two are the same.
+        is_hint: whether it only looks like one, such as an entity tag of 32 digits: a match proves
+            the bytes, and a mismatch of two equal downloads disproves the hint.
     """
 
     algorithm: str
     digest: str
     origin: Origin = field(default=Origin.CART, compare=False)
+    is_hint: bool = field(default=False, compare=False)
 
     def __str__(self) -> str:
         return f"{self.algorithm}:{self.digest}"

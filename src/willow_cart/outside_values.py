@@ -30,7 +30,7 @@ def read_iso(text: str | None) -> datetime | None:
 
 
 def moment_at(seconds: float | None) -> datetime | None:
-    """Return the moment so many seconds after 1970 began; None if that is in no year."""
+    """Return the moment a number of seconds after 1970 began; None if that is in no year."""
     try:
         return None if seconds is None else in_utc(datetime.fromtimestamp(seconds, UTC))
     except (OverflowError, ValueError, OSError):

@@ -19,7 +19,7 @@ from willow_cart.redaction import without_secrets
 _NO_MORE = (404, 410)
 
 
-# So many files are asked for before the next are taken from the list.
+# As many files are asked for before the next are taken from the list.
 _FILES_PER_LANE = 64
 
 

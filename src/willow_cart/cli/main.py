@@ -173,7 +173,7 @@ class _Output(io.FileIO):
     """Standard output, whose reader may leave (`| head`); the command goes on to its true end."""
 
     def write(self, data: Any) -> int:
-        """Write bytes; nothing more once nobody reads them."""
+        """Write bytes; nothing more once the reader is gone."""
         try:
             return super().write(data)
         except BrokenPipeError:

@@ -29,7 +29,7 @@ _ASIDE = f"{OWN_FOLDER}/aside"
 _REFUSED = f"{OWN_FOLDER}/refused"
 _LOCK = f"{OWN_FOLDER}/lock"
 
-# So many versions of a file that failed its check are kept.
+# As many versions of a file that failed its check are kept.
 _MAX_REFUSED = 5
 
 # From this many files on, syncing the whole file system is cheaper than syncing each.
@@ -248,7 +248,7 @@ class Destination(FileTree):
     def refuse(self, file: str, path: str, sha256: str) -> Path:
         """Move a file that failed its check to where it can be inspected; return its path.
 
-        Of the same content one is kept, and of others only so many: the oldest is replaced.
+        Of the same content one is kept, and of others a few: the oldest is replaced.
 
         Args:
             file: where it lies now.

@@ -163,7 +163,7 @@ def install(entry: TimetableEntry) -> Path | None:
     mark, line = (os.fsencode(each) for each in (entry.mark, entry.line))
     if mark in lines:
         at = lines.index(mark)
-        # The line below is ours only if it runs this errand: somebody may have edited it.
+        # The line below is ours only if it runs this errand: it may have been edited.
         own = 2 if _runs_same(lines[at + 1 : at + 2], line) else 1
         del lines[at : at + own]
     content = b"".join(each + b"\n" for each in [*lines, mark, line])

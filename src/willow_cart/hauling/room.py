@@ -87,7 +87,7 @@ def prospect(offers: Iterable[Offer], into: Path) -> Prospect:
                 add(offer)
                 if offer.size is not None and (part := parts.get(ledger.key_of(offer.id))):
                     begun += min(_size_of(f"{PARTIAL}/{part.file}", tree), offer.size)
-            speed = ledger.last_speed()
+            speed = _last_speed(ledger)
     else:
         for offer in offers:
             add(offer)
@@ -148,3 +148,14 @@ def _require_file_sizes(offers: OfferStore, into: Path) -> None:
             needed=size,
             room=LARGEST_ON_FAT,
         )
+
+
+def _last_speed(ledger: Ledger) -> float | None:
+    """Return the speed of the last run of some seconds in bytes per second, or None."""
+    # Runs are recorded to the second, so shorter ones say nothing.
+    rows = ledger.rows(
+        "SELECT sum(received) AS bytes, (julianday(ended) - julianday(started)) * 86400 AS seconds"
+        " FROM run JOIN result ON result.run = run.id GROUP BY run.id"
+        " HAVING seconds > 2 AND bytes > 0 ORDER BY run.id DESC LIMIT 1"
+    )
+    return rows[0]["bytes"] / rows[0]["seconds"] if rows else None

@@ -39,8 +39,8 @@ from willow_cart.transfer.transfers import Transfer, Transfers
 _STOP_GRACE_SECONDS = 0.5
 _ABORT_GRACE_SECONDS = 30.0
 
-# After so many batches in a row without a file for it, the rest is not for an executor either: the
-# files that are here already come last.
+# After this number of batches in a row without a file for it, the rest is not for an executor
+# either: the files that are here already come last.
 _MAX_UNSUITED_BATCHES = 3
 
 # How often the number of lanes is thought about, and an ended wait or a wish to stop noticed.
@@ -379,7 +379,7 @@ class WorkerPool:
             replace(failure, consecutive=transfer.consecutive_failures), self._random_value()
         )
         if isinstance(decision, Retry) and host in self._given_up:
-            decision = GiveUp.ATTEMPTS  # it was under way when its host was given up
+            decision = GiveUp.ATTEMPTS  # it was being fetched when its host was given up
         if isinstance(decision, Retry):
             assert isinstance(error, TransientError), "nothing else is retried"
             self._put_off(lane, host, transfer, error, decision.after)

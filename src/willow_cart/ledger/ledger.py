@@ -483,16 +483,6 @@ class Ledger:
         row = self._base.execute("SELECT * FROM run ORDER BY id DESC LIMIT 1").fetchone()
         return None if row is None or row["ended"] is not None else str(row["started"])
 
-    def last_speed(self) -> float | None:
-        """Return the speed of the last run of some seconds in bytes per second, or None."""
-        seconds = "(julianday(ended) - julianday(started)) * 86400"
-        row = self._base.execute(
-            f"SELECT sum(received) AS bytes, {seconds} AS seconds FROM run JOIN result"
-            f" ON result.run = run.id WHERE {seconds} > 2"  # to the second, so fewer say nothing
-            " GROUP BY run.id HAVING sum(received) > 0 ORDER BY run.id DESC LIMIT 1"
-        ).fetchone()
-        return None if row is None else row["bytes"] / row["seconds"]
-
     def rows(self, statement: str, *values: object) -> list[sqlite3.Row]:
         """Return the rows of a query, for reports."""
         return [*self.each_row(statement, *values)]

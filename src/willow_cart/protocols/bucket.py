@@ -20,13 +20,14 @@ from willow_cart.addresses import address_of_key, host_of, key_of, origin_of, sc
 from willow_cart.errors import (
     BadAddress,
     NotServed,
+    NotTrusted,
     ServerBusy,
     TransferFailed,
 )
 from willow_cart.model import Metadata, Validators
 from willow_cart.outside_values import read_iso
 from willow_cart.protocols.base import Access, DirectoryEntry, Download, ObjectStore, Unchanged
-from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
+from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN, next_address
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.protocols.retry import RequestRules, Retrier
 from willow_cart.protocols.sockets import RequestPacer
@@ -46,6 +47,9 @@ Answer = TypeVar("Answer")
 
 _FIRST_REGION = "us-east-1"
 _PUBLIC = {"s3": "https://s3.{region}.amazonaws.com", "gs": "https://storage.googleapis.com"}
+
+# A bucket that is always in yet another region is in none.
+_MAX_REGIONS = 2
 
 # As many bytes of a listing as are read; a page of a thousand keys of 1,024 bytes has about 2 MB.
 _MAX_PAGE_BYTES = 16 << 20
@@ -73,11 +77,18 @@ class Endpoint:
 
 
 class _Elsewhere(TransferFailed):
-    """The bucket is in another region, which the response names."""
+    """The bucket is in another region or at another host, which the response names.
 
-    def __init__(self, thing: str, region: str) -> None:
-        super().__init__(thing, f"the bucket is in the region {region}", "name it by AWS_REGION")
+    Attributes:
+        region: where; empty if it does not say.
+        location: where it redirects to; empty if it does not.
+    """
+
+    def __init__(self, thing: str, region: str, location: str) -> None:
+        where = f"in the region {region}" if region else "at another host"
+        super().__init__(thing, f"the bucket is {where}", "name it by AWS_REGION or --endpoint")
         self.region = region
+        self.location = location
 
 
 def connect(settings: AccessSettings) -> BucketAccess:
@@ -210,21 +221,54 @@ class BucketAccess(Access, ObjectStore):
         return self.retrier.run(lambda: self._where_it_is(bucket, read))
 
     def _where_it_is(self, address: str, ask: Callable[[str], Answer]) -> Answer:
-        """Send a request, and repeat it in the region that the response names."""
+        """Send a request, and repeat it where the response says, signed for there."""
         try:
-            try:
-                return ask(self._web_address(address))
-            except _Elsewhere as error:
-                self._regions[host_of(address)] = error.region
-                return ask(self._web_address(address))
+            seen = [self._web_address(address)]
+            while True:
+                try:
+                    return ask(seen[-1])
+                except _Elsewhere as error:
+                    seen.append(self._moved_to(address, seen, error))
         except TransferFailed as error:
             # People know the bucket, not the address on the web that it was asked at.
             error.thing = without_secrets(address)
             raise
 
+    def _moved_to(self, address: str, seen: list[str], error: _Elsewhere) -> str:
+        """Return where to ask instead.
+
+        Args:
+            address: of the object or bucket.
+            seen: where it was asked for so far.
+            error: what the last answer said.
+
+        Raises:
+            NotTrusted: it leads away from TLS.
+            ProtocolError, TooManyRedirects: it leads nowhere, or back.
+        """
+        if error.region:
+            self._regions[host_of(address)] = error.region
+            if self._endpoint is None or not error.location:
+                if len(seen) > _MAX_REGIONS:
+                    raise error
+                return self._web_address(address)
+        # A listing is requested with a query of its own, which is added again.
+        location = error.location.partition("?")[0]
+        there = next_address(seen[-1].partition("?")[0], location, seen)
+        if scheme_of(seen[-1]) == "https" and scheme_of(there) == "http":
+            reason = "redirected from https to http; not followed, since requests may be signed"
+            raise NotTrusted(without_secrets(address), reason, "check --endpoint")
+        region = error.region or self._region_of(host_of(address))
+        self._signer.know(there, address, region, public=self._endpoint is None)
+        version = urlsplit(address).query
+        return f"{there}?{version}" if version else there
+
+    def _region_of(self, bucket: str) -> str:
+        return self._regions.get(bucket) or self._region or _FIRST_REGION
+
     def _web_address(self, address: str) -> str:
         scheme, bucket = scheme_of(address), host_of(address)
-        region = self._regions.get(bucket) or self._region or _FIRST_REGION
+        region = self._region_of(bucket)
         endpoint = self._endpoint or _PUBLIC[scheme]
         if "://" not in endpoint:
             raise BadAddress(endpoint, "not an endpoint", "write https://HOST")
@@ -311,8 +355,10 @@ def explain(
     region = fields.get("x-amz-bucket-region") or _tag(body, "Region")
     elsewhere = ("PermanentRedirect", "TemporaryRedirect", "AuthorizationHeaderMalformed",
                  "IllegalLocationConstraintException")  # fmt: skip
-    if region and (code in elsewhere or status in (301, 307)):
-        return _Elsewhere(shown, region)
+    is_moved = status in (301, 307, 308)
+    location = fields.get("Location", "") if is_moved else ""
+    if location or (region and (code in elsewhere or is_moved)):
+        return _Elsewhere(shown, region, location)
     if code in _BUSY or status in (500, 502, 503, 504):
         return ServerBusy(shown, f"{code or status}", "try later", wait=None, status=status)
     if code == "AccessDenied" and b"expired" in body:

@@ -44,9 +44,12 @@ def promised_by_server(fields: Mapping[str, str], *, whole: bool) -> tuple[Check
 def promised_by_store(fields: Mapping[str, str]) -> tuple[Checksum, ...]:
     """Return the checksums that an object store states for an object.
 
-    An entity tag of 32 digits is the MD5 of an object that was put up in one piece, unless the
-    store has encrypted it with a customer key.
+    An entity tag of 32 digits may be the MD5 of an object that was put up in one piece, which not
+    all stores promise. Nothing is promised for an object that the store has decompressed on the
+    way: what it says is true of the stored bytes.
     """
+    if stored_coding(fields):
+        return ()
     return tuple(dict.fromkeys(_by_store(fields)))
 
 
@@ -56,9 +59,15 @@ def composite_of(fields: Mapping[str, str]) -> tuple[str, int] | None:
     The second value is the number of parts; None if the tag is something else.
     """
     mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
-    if mark is None or mark[2] is None or _is_encrypted(fields):
+    if mark is None or mark[2] is None or _is_encrypted(fields) or stored_coding(fields):
         return None
     return mark[1], int(mark[2])
+
+
+def stored_coding(fields: Mapping[str, str]) -> str:
+    """Return the content coding that a store keeps an object in, and may remove; empty for none."""
+    coding = fields.get("x-goog-stored-content-encoding", "").strip().lower()
+    return "" if coding == "identity" else coding
 
 
 def _by_server(fields: Mapping[str, str], *, whole: bool) -> Iterator[Checksum]:
@@ -83,7 +92,7 @@ def _by_store(fields: Mapping[str, str]) -> Iterator[Checksum]:
         yield from read_base64(known, value, Origin.STORE)
     mark = _MD5_MARK.fullmatch(fields.get("ETag", ""))
     if mark is not None and mark[2] is None and not _is_encrypted(fields):
-        yield Checksum("md5", mark[1], Origin.STORE)
+        yield Checksum("md5", mark[1], Origin.STORE, is_hint=True)
 
 
 def _is_encrypted(fields: Mapping[str, str]) -> bool:

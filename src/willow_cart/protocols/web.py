@@ -311,8 +311,12 @@ class WebAccess(Access):
             if self._sessions is not None:
                 vouched |= self._sessions.is_identity_host(seen[-1])
             location = response.fields.get("Location")
-            if location is None and self._explain is not None:
-                raise self._refusal(response, address, seen[-1])
+            if self._explain is not None:  # a store that signs for each host
+                if location is None:
+                    raise self._refusal(response, address, seen[-1])
+                if explained := self._explained(response, address):
+                    self._sender.drop(response)
+                    raise explained
             if cookies.take(seen[-1], response.fields.all_of("Set-Cookie")):
                 since = len(seen)  # who shows a new cookie may be sent to the same place again
             self._sender.drop(response)

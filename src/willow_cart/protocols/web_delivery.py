@@ -22,6 +22,7 @@ from willow_cart.protocols.http.content_coding import (
     is_gzip_within,
 )
 from willow_cart.protocols.http.http_connection import Answer
+from willow_cart.protocols.promises import stored_coding
 from willow_cart.protocols.web_errors import translate
 from willow_cart.redaction import without_secrets
 
@@ -93,6 +94,10 @@ class WebDownload(Download):
             self._undo = decoded(codings, self._receive_all)
             name = ", ".join(codings)
             self.facts = replace(facts, length=None, coding=name, checksums=(), composite=None)
+            self.joining = Resumability.NEVER
+        elif coding := stored_coding(response.fields):
+            # The store has removed it: lengths and ranges are those of other bytes.
+            self.facts = replace(facts, coding=coding)
             self.joining = Resumability.NEVER
         elif framed:
             self.joining = Resumability.NEVER
@@ -185,8 +190,11 @@ class WebDownload(Download):
         """Return the content codings to remove, although none was requested.
 
         Servers label files with codings that these do not have, such as archives that are gzip
-        files. What is plainly the file that was requested is taken as it is.
+        files. What is plainly the file that was requested is taken as it is, and so is a part:
+        parts are only requested of what was taken so.
         """
+        if self.start:
+            return ()
         listed = self._response.fields.get("Content-Encoding", "").lower().split(",")
         labels = [each.strip() for each in listed]
         labels = [each for each in labels if each and each not in _NO_CODINGS]

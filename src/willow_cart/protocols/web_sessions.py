@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Protocol
+from typing import Protocol, TypeGuard
 
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import Interrupted, ProtocolError, ServerBusy, SignInFailed
@@ -297,22 +297,36 @@ class WebSessions:
         Raises:
             SignInFailed: there is none.
         """
-        kept = session.token or self._tokens.load(sign_in)
-        if kept is not None and kept.is_valid(self._now()) and not is_anew:
-            return kept
-        given = sign_in.refresh_token.value if sign_in.refresh_token else ""
-        refusal = None
-        earlier = kept.refresh if kept is not None else ""
-        for refresh in dict.fromkeys(each for each in (earlier, given) if each):
-            try:
-                return self._keep(sign_in, sign_in.body_for_refresh(refresh), refresh)
-            except SignInFailed as error:
-                refusal = error  # it was taken back; another way may be left
-        if sign_in.device_address:
-            return self._token_by_code(sign_in)
-        if refusal is not None and (sign_in.refresh_token or not sign_in.client_secret):
-            raise refusal
-        return self._keep(sign_in, sign_in.body_for_client())
+        # A refresh token may be valid once only, and its second use end the sign-in (RFC 9700,
+        # 4.14.2), so one process at a time uses it, and the next ones use what it was given.
+        with self._tokens.held(sign_in, self._wait):
+            own, kept = session.token, self._tokens.load(sign_in)
+            if self._is_of_use(kept, own, is_anew=is_anew):
+                return kept
+            given = sign_in.refresh_token.value if sign_in.refresh_token else ""
+            tokens = [each.refresh for each in (kept, own) if each is not None]
+            refusal = None
+            for refresh in dict.fromkeys(each for each in (*tokens, given) if each):
+                try:
+                    return self._keep(sign_in, sign_in.body_for_refresh(refresh), refresh)
+                except SignInFailed as error:
+                    refusal = error  # it was taken back; another way may be left
+                kept = self._tokens.load(sign_in)  # by who does not see the lock
+                if self._is_of_use(kept, own, is_anew=is_anew):
+                    return kept
+            if sign_in.device_address:
+                return self._token_by_code(sign_in)
+            if refusal is not None and (sign_in.refresh_token or not sign_in.client_secret):
+                raise refusal
+            return self._keep(sign_in, sign_in.body_for_client())
+
+    def _is_of_use(
+        self, kept: Token | None, own: Token | None, *, is_anew: bool
+    ) -> TypeGuard[Token]:
+        """Whether a kept token lasts, and is not the one that was just refused."""
+        if kept is None or not kept.is_valid(self._now()):
+            return False
+        return not is_anew or own is None or kept.access != own.access
 
     def _keep(self, sign_in: OAuthSignIn, body: bytes, refresh: str = "") -> Token:
         page = self._post(sign_in, sign_in.token_address, body)

@@ -5,12 +5,17 @@ from __future__ import annotations
 import hashlib
 import os
 import tempfile
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from willow_cart.platform import files
+from willow_cart.errors import Interrupted
+from willow_cart.platform import files, locks
+from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.oauth import OAuthSignIn, Token
 from willow_cart.sign_in.sign_ins import require_keyring
+
+_LOCK_POLL_SECONDS = 0.1
 
 _SERVICE = "willow-cart tokens"
 
@@ -24,6 +29,30 @@ class TokenStore:
 
     def __init__(self, folder: Path | None) -> None:
         self._folder = folder
+
+    @contextmanager
+    def held(self, sign_in: OAuthSignIn, wait: Callable[[float], bool | None]) -> Iterator[None]:
+        """Let no other process of this user renew the token meanwhile.
+
+        Where files cannot be locked, nothing is held.
+
+        Args:
+            sign_in: whose token it is.
+            wait: waits for a number of seconds, and says whether the user wants to stop.
+
+        Raises:
+            Interrupted: they do.
+        """
+        with ExitStack() as held:
+            if self._folder is not None:
+                with suppress(OSError):
+                    files.make_private(self._folder)
+                    name = self._folder / f"{_name(sign_in)}.lock"
+                    file = held.enter_context(name.open("ab"))
+                    while not _try_to_lock(file.fileno()):
+                        if wait(_LOCK_POLL_SECONDS):
+                            raise Interrupted(without_secrets(sign_in.token_address), "interrupted")
+            yield
 
     def load(self, sign_in: OAuthSignIn) -> Token | None:
         """Return the token of a sign-in, or None."""
@@ -58,6 +87,19 @@ class TokenStore:
             with os.fdopen(descriptor, "w", encoding="utf-8") as file:
                 file.write(token.as_text())
             Path(made).replace(self._folder / f"{name}.json")
+
+
+def _try_to_lock(descriptor: int) -> bool:
+    """Lock a file; False if another process holds it.
+
+    Raises:
+        OSError: files cannot be locked here.
+    """
+    try:
+        locks.lock(descriptor)
+    except BlockingIOError:
+        return False
+    return True
 
 
 def _name(sign_in: OAuthSignIn) -> str:

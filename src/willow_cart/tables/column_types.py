@@ -122,7 +122,7 @@ class TableColumn:
         return types
 
 
-# Numbers of so many characters are the same once they are stored: a double holds any 15 digits.
+# Numbers of at most this length are the same once they are stored: a double holds any 15 digits.
 _ALWAYS_EXACT_CHARACTERS = 15
 _MOST_EXACT = 1 << 53
 

@@ -42,7 +42,7 @@ class CsvOutput(Output):
     def _read_earlier(self, stack: ExitStack) -> tuple[list[str], Iterator[list[str]]]:
         """Return the header of the existing file, and its rows.
 
-        Somebody may have opened and saved it: empty lines are passed over, a row that is longer or
+        It may have been opened and saved: empty lines are passed over, a row that is longer or
         shorter than the header is refused.
 
         Raises:

@@ -37,6 +37,7 @@ from willow_cart.transfer.pace import Meter, SpeedCap
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.segments import fits
 from willow_cart.transfer.transfers import Transfer
 
 # What has arrived is synced at this interval, so that a power cut loses no more.
@@ -56,11 +57,14 @@ class ReceivedFile:
         partial: its bytes.
         found: what they hash to, by algorithm.
         modified: the file's time stamp in nanoseconds.
+        earlier: what the download before hashed to, which was not as promised either; None for
+            none.
     """
 
     partial: PartialFile
     found: dict[str, Checksum]
     modified: int
+    earlier: Checksum | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,7 +173,7 @@ class Downloader:
             try:
                 delivery = self._ask_for(partial, strand, address, of_origin=transfer.address)
                 try:
-                    if not _fits(delivery, partial, strand):
+                    if not fits(delivery, partial, strand):
                         return False
                     transfer.note_ranges_served()
                     self.observer.joined(lane, transfer.filed, strand.start, strand.end or 0)
@@ -274,7 +278,7 @@ class Downloader:
                 try:
                     if delivery is None:
                         delivery = self._ask_for(partial, strand, transfer.address)
-                        if not _fits(delivery, partial, strand):
+                        if not fits(delivery, partial, strand):
                             another, delivery = delivery, None
                             return self._from_its_beginning(transfer, another)
                         partial.learn(delivery.facts)
@@ -470,20 +474,6 @@ class Downloader:
             partial.marked = self.clock()
             digests = " ".join(map(str, partial.pieces()))
             self.commit_thread.take(Mark(transfer.id, partial.name, str(partial.spans), digests))
-
-
-def _fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
-    """Whether a response is a strand of the version that is being fetched."""
-    if delivery.start != strand.start:
-        return False
-    if partial.facts.length not in (None, delivery.facts.length):
-        return False
-    # Only a start that is not the file's own shows that the place went by the version.
-    return strand.start > 0 or _marks(delivery.facts.validators) == _marks(partial.facts.validators)
-
-
-def _marks(validators: Validators) -> tuple[str | None, str | None]:
-    return validators.entity_tag, validators.last_modified
 
 
 def _page_instead(transfer: Transfer, beginning: bytes) -> PageInstead:

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
 
+from willow_cart.addresses import host_of
 from willow_cart.checks.digests import written
 from willow_cart.checks.verdicts import (
     LENGTH_ONLY,
@@ -50,12 +51,14 @@ class FileTransfer:
         downloader: fetches their bytes.
         destination: where files go.
         held: what the ledger knows; None for nothing yet.
+        not_md5: the hosts whose entity tags look like MD5s, but are not.
     """
 
     downloader: Downloader
     destination: Destination
     held: KnownFiles | None
     here: FilesHere = field(init=False)
+    not_md5: set[str] = field(default_factory=set)
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "here", FilesHere(self.destination, self.held))
@@ -90,12 +93,15 @@ class FileTransfer:
                 unharmed = self.here.unharmed(transfer)
                 held = (unharmed and unharmed.validators) or None
             came = self.downloader.bring(transfer, lane, held)
-            if isinstance(came, ReceivedFile) and _broken_promise(transfer, came):
+            if isinstance(came, ReceivedFile) and self._broken_promise(transfer, came):
                 # What comes wrong is wrong on the way more often than at its place: joined from
                 # parts that do not belong together, or changed in the midst. Once more, in one.
                 transfer.use_one_lane()
                 self.downloader.discard(transfer)
-                came = self.downloader.bring(transfer, lane, None)
+                again = self.downloader.bring(transfer, lane, None)
+                if isinstance(again, ReceivedFile):
+                    again = replace(again, earlier=came.found["sha256"])
+                came = again
             if isinstance(came, Unchanged):
                 return transfer.result(State.UNCHANGED, arrival=transfer.restamped)
             return self._land(transfer, came)
@@ -172,7 +178,7 @@ class FileTransfer:
             sha256=sha256.digest,
             entity_tag=partial.facts.validators.entity_tag,
             last_modified=partial.facts.validators.last_modified,
-            expected=written(_promised(transfer, partial)),
+            expected=written(self._promised(transfer, partial)),
             verdict=verdict,
             mtime_ns=self._stamp(partial.file, modified, whole.modified),
             decoded=partial.facts.coding,
@@ -221,19 +227,26 @@ class FileTransfer:
             Unproved: it has to be proved, and is not; likewise.
         """
         partial = whole.partial
-        if promised := _broken_promise(transfer, whole):
+        is_same = whole.earlier == whole.found["sha256"]
+        promised = self._broken_promise(transfer, whole)
+        if promised and promised.is_hint and is_same:
+            self.not_md5.add(host_of(transfer.address))
+            transfer.note("the entity tag looks like an MD5, but is not one")
+            promised = self._broken_promise(transfer, whole)
+        if promised:
             measured = whole.found[promised.algorithm]
             kept = self._refuse(transfer, whole)
             raise CheckFailed(
                 transfer.shown,
                 f"{promised.algorithm} mismatch: got {_short(measured)}, expected"
-                f" {_short(promised)} from {promised.origin}; two downloads agreed",
+                f" {_short(promised)} from {promised.origin}; two downloads"
+                f" {'agreed' if is_same else 'differed'}",
                 f"kept in {kept}",
                 expected=str(promised),
                 found=str(measured),
                 kept=kept,
             )
-        verdict = verdict_of(_promised(transfer, partial), partial.facts.length)
+        verdict = verdict_of(self._promised(transfer, partial), partial.facts.length)
         composite = partial.facts.composite
         if verdict == LENGTH_ONLY and composite and self._proves(partial, *composite):
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
@@ -242,6 +255,18 @@ class FileTransfer:
             reason = f"no checksum; kept in {kept}"
             raise Unproved(transfer.shown, reason, UNPROVED_ADVICE)
         return verdict
+
+    def _promised(self, transfer: Transfer, partial: PartialFile) -> tuple[Checksum, ...]:
+        """Return all expected checksums of a file, from its source and its server."""
+        promised = (*transfer.offer.checksums, *partial.facts.checksums)
+        if self.not_md5 and host_of(transfer.address) in self.not_md5:
+            return tuple(each for each in promised if not each.is_hint)
+        return promised
+
+    def _broken_promise(self, transfer: Transfer, whole: ReceivedFile) -> Checksum | None:
+        """Return the first expected checksum that does not match."""
+        promised = self._promised(transfer, whole.partial)
+        return next((each for each in promised if whole.found[each.algorithm] != each), None)
 
     def _proves(self, partial: PartialFile, digest: str, parts: int) -> bool:
         with self.destination.open(partial.file) as file:
@@ -267,17 +292,6 @@ def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
     """Return the modification time according to the server, or else to the listing."""
     facts = partial.facts
     return facts.modified or parse_date(facts.validators.last_modified) or transfer.offer.modified
-
-
-def _promised(transfer: Transfer, partial: PartialFile) -> tuple[Checksum, ...]:
-    """Return all expected checksums of a file, from its source and its server."""
-    return (*transfer.offer.checksums, *partial.facts.checksums)
-
-
-def _broken_promise(transfer: Transfer, whole: ReceivedFile) -> Checksum | None:
-    """Return the first expected checksum that does not match."""
-    promised = _promised(transfer, whole.partial)
-    return next((each for each in promised if whole.found[each.algorithm] != each), None)
 
 
 def _short(checksum: Checksum) -> str:

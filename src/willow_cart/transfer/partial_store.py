@@ -14,7 +14,7 @@ from willow_cart.identity import AddressId, LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
-from willow_cart.transfer.partials import PartialFile
+from willow_cart.transfer.partials import HINT, PartialFile
 from willow_cart.transfer.pieces import Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in
 from willow_cart.transfer.spans import Spans
@@ -120,7 +120,12 @@ class PartialStore:
         if not spans.total:
             return None
         promised = tuple(
-            replace(read_checksum(each), origin=Origin.SERVER) for each in record.promised.split()
+            replace(
+                read_checksum(each.removeprefix(HINT)),
+                origin=Origin.SERVER,
+                is_hint=each.startswith(HINT),
+            )
+            for each in record.promised.split()
         )
         facts = Metadata(record.final_address, record.length, record.validators, checksums=promised)
         partial = self._make(record.file, offer, facts, joining, spans)

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
-from willow_cart.checks.digests import RunningDigest, written
+from willow_cart.checks.digests import RunningDigest
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.ledger.entries import Arrival, PartRecord
 from willow_cart.model import Checksum, Metadata, Offer
@@ -20,6 +20,9 @@ from willow_cart.redaction import without_secrets
 from willow_cart.transfer.pieces import Piece, crc32_between
 from willow_cart.transfer.span_notes import leave_note, settle_end
 from willow_cart.transfer.spans import Spans
+
+# Stands before a checksum in the ledger that only looks like one.
+HINT = "hint_"
 
 # A large file is written out in pieces of this size while it is received; left to the end, the
 # sync of a gigabyte took a third as long again as receiving it.
@@ -474,5 +477,5 @@ class PartialFile:
             self.joining.value,
             sealed,
             boot=self._boot,
-            promised=written(self.facts.checksums),
+            promised=" ".join(f"{HINT if it.is_hint else ''}{it}" for it in self.facts.checksums),
         )

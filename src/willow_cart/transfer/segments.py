@@ -8,7 +8,9 @@ from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import WillowCartError
-from willow_cart.transfer.partials import Segment
+from willow_cart.model import Validators
+from willow_cart.protocols import Download
+from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.transfers import SharedFile, Transfer, Transfers
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
@@ -152,3 +154,17 @@ def _origins(transfer: Transfer) -> tuple[str, ...]:
         everywhere = (transfer.address, transfer.offer.address, *transfer.offer.mirrors)
         return tuple(dict.fromkeys(everywhere))
     return (transfer.address,)
+
+
+def fits(delivery: Download, partial: PartialFile, strand: Segment) -> bool:
+    """Whether a response is a strand of the version that is being fetched."""
+    if delivery.start != strand.start:
+        return False
+    if partial.facts.length not in (None, delivery.facts.length):
+        return False
+    # Only a start that is not the file's own shows that the place went by the version.
+    return strand.start > 0 or _marks(delivery.facts.validators) == _marks(partial.facts.validators)
+
+
+def _marks(validators: Validators) -> tuple[str | None, str | None]:
+    return validators.entity_tag, validators.last_modified

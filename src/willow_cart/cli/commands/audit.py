@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import json
 import sys
-from textwrap import indent
 
 from willow_cart.auditing import Audited, Finding, Findings
 from willow_cart.cart.sheet import cover
@@ -57,7 +56,7 @@ def _show_json(found: Findings) -> None:
     for each in found:
         print(before)
         text = json.dumps(_facts(each), ensure_ascii=False, indent=2)
-        print(indent(text, "  "), end="")
+        print("  " + text.replace("\n", "\n  "), end="")
         before = ","
     print("\n]" if len(found) else "[]")
 
