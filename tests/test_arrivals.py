@@ -143,11 +143,11 @@ def test_another_size_than_was_listed_is_told_and_kept_in_the_ledger(
     place.exhibits["x.csv"] = Exhibit(LEVELS)
     (tmp_path / "cart.csv").write_text(f"take,size,url\nyes,999,{place.base}/x.csv\n")
     outcome = run("haul", "cart.csv", "--into", "x", cwd=tmp_path)
-    assert outcome.code == 0
-    told = f"{len(LEVELS)} bytes arrived, the listing said 999"
-    assert f"x.csv: {told}" in outcome.err
-    assert run("receipt", "x", "--json", cwd=tmp_path).json()["files"][0]["note"] == told
-    assert f"x.csv: {told}" in run("receipt", "x", cwd=tmp_path).out
+    assert outcome.code == 4
+    told = f"it has {len(LEVELS)} bytes, the listing said 999"
+    assert f"x.csv arrived, but {told}" in outcome.err
+    assert run("receipt", "x", "--json", cwd=tmp_path).json()["files"][0]["reason"] == told
+    assert told in run("receipt", "x", cwd=tmp_path).out
 
 
 def test_files_have_the_times_of_their_places(tmp_path: Path, place: StandIn) -> None:

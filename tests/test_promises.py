@@ -9,6 +9,7 @@ import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 from urllib.parse import parse_qs
 
 import pytest
@@ -102,7 +103,11 @@ def test_an_archive_labelled_as_what_it_is_can_be_resumed(tmp_path: Path, label:
     cuts = [len(content) // 2]
 
     def respond(request: Request) -> Answer:
-        fields = {"etag": '"1"', "accept-ranges": "bytes", "content_encoding": label}
+        fields: dict[str, Any] = {
+            "etag": '"1"',
+            "accept-ranges": "bytes",
+            "content_encoding": label,
+        }
         first, _, last = request.fields.get("range", "bytes=0-")[6:].partition("-")
         part = content[int(first) : int(last) + 1 if last else None]
         if "range" not in request.fields:
@@ -204,7 +209,7 @@ def test_a_store_that_redirects_is_asked_there_with_a_signature(
     with RawServer(there, host="127.0.0.2") as other:
 
         def here(request: Request) -> Answer:
-            told = {"x_amz_bucket_region": region} if says_region else {}
+            told: dict[str, Any] = {"x_amz_bucket_region": region} if says_region else {}
             return answer(status=status, location=f"{other.base}{request.target}", **told)
 
         with RawServer(here) as first:
@@ -217,3 +222,64 @@ def test_a_store_that_redirects_is_asked_there_with_a_signature(
     assert lost.code == 1
     assert len(lost.err.splitlines()) == 1
     assert "s3://fen/: redirect loop" in lost.err
+
+
+MONDAY, TUESDAY = "Mon, 02 Jun 2031 10:00:20 GMT", "Tue, 03 Jun 2031 10:00:00 GMT"
+
+
+@pytest.mark.parametrize(
+    ("listed", "modified", "code", "words"),
+    [
+        (str(len(LEVELS)), MONDAY, 0, ""),
+        ("1", MONDAY, 4, "a.csv arrived, but it has 8,000 bytes, the listing said 1"),
+        ("1", None, 4, "a.csv arrived, but it has 8,000 bytes, the listing said 1"),
+        ("1", TUESDAY, 0, "the listing said 1; it was changed after it was listed"),
+        ("8.2K", MONDAY, 0, ""),
+        ("12K", MONDAY, 0, ""),
+        ("1.5M", MONDAY, 0, "it has 8,000 bytes, the listing said about 1.57 MB"),
+        ("1.0K", MONDAY, 0, "it has 8,000 bytes, the listing said about 1.02 kB"),
+    ],
+)
+def test_a_size_that_was_listed_is_held_to(
+    tmp_path: Path, listed: str, modified: str | None, code: int, words: str
+) -> None:
+    page = f"""<title>Index of /</title><h1>Index of /</h1><pre><a href="../">../</a>
+<a href="a.csv">a.csv</a>  02-Jun-2031 10:00  {listed}
+</pre>"""
+
+    def respond(request: Request) -> Answer:
+        if request.target == "/":
+            return answer(page.encode(), content_type="text/html")
+        return answer(LEVELS, last_modified=modified)
+
+    with RawServer(respond) as server:
+        told = haul(tmp_path, f"{server.base}/", code=code)
+    assert files_in(tmp_path / "x") == {"a.csv": LEVELS}
+    assert words in told.err
+    (row,) = run("receipt", "x", "--json", cwd=tmp_path).json()["files"]
+    assert row["state"] == "arrived"
+    assert bool(row["reason"]) == (code == 4)
+    assert bool(row["reason"] or row["note"]) == bool(words)
+
+
+@pytest.mark.parametrize(("came", "code"), [("it", 0), ("another", 4), ("newer", 0)])
+def test_the_version_that_a_store_has_listed_is_the_one_that_comes(
+    tmp_path: Path, came: str, code: int
+) -> None:
+    listed = LEVELS if came == "it" else LEVELS.replace(b"1", b"2")
+    page = (
+        f"<ListBucketResult><Contents><Key>a.csv</Key><Size>{len(LEVELS)}</Size><ETag>&quot;{md5(listed)}&quot;</ETag>"
+        "<LastModified>2031-06-02T10:00:20Z</LastModified></Contents></ListBucketResult>"
+    )
+
+    def respond(request: Request) -> Answer:
+        if "list-type" in request.target:
+            return answer(page.encode(), content_type="application/xml")
+        modified = TUESDAY if came == "newer" else MONDAY
+        return answer(LEVELS, etag=f'"{md5(LEVELS)}"', last_modified=modified)
+
+    with RawServer(respond) as server:
+        told = haul(tmp_path, "s3://fen/", "--endpoint", server.base, code=code)
+    assert files_in(tmp_path / "x") == {"a.csv": LEVELS}
+    assert ("another version than the listing said" in told.err) == (came != "it")
+    assert ("changed after it was listed" in told.err) == (came == "newer")

@@ -187,6 +187,8 @@ class Offer:
         extent: what a catalogue says that its data are of; None if it says nothing.
         digest: that in the identifier of the address as it was before its secrets were removed; see
             `identity.address_id`. Empty for an address that is whole.
+        entity_tag: of the version that a listing lists; empty where it says none.
+        size_is_hint: whether sources of its kind are often wrong about sizes.
     """
 
     address: str
@@ -208,6 +210,8 @@ class Offer:
     citation: str = ""
     extent: DataExtent | None = None
     digest: str = ""
+    entity_tag: str = ""
+    size_is_hint: bool = False
 
     def __post_init__(self) -> None:
         # What a server or a list makes up would otherwise fill every disk before it comes.

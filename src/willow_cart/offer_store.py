@@ -164,7 +164,7 @@ def _pack(offer: Offer) -> bytes:
             (cell.row, cell.place, cell.column, cell.title, cell.row_cells) if cell else None,
             offer.mirrors, offer.licence, offer.citation,
             (one.media_type, _written(one.begins), _written(one.ends), one.box) if one else None,
-            offer.digest,
+            offer.digest, offer.entity_tag, offer.size_is_hint,
         )
     )  # fmt: skip
 
@@ -180,7 +180,7 @@ def _moment(written: str | None) -> datetime | None:
 def _unpack(packed: bytes) -> Offer:
     (
         address, source, number, name, folder, size, about, modified, checksums, text, title,
-        heading, headings, cell, mirrors, licence, citation, extent, digest,
+        heading, headings, cell, mirrors, licence, citation, extent, digest, tag, is_hint,
     ) = marshal.loads(packed)  # noqa: S302  # this program has written it  # fmt: skip
     return Offer(
         address, source, number, name, folder, size, about,
@@ -188,5 +188,5 @@ def _unpack(packed: bytes) -> Offer:
         tuple(Checksum(one, two, Origin(who)) for one, two, who in checksums), text, title, heading,
         headings, Cell(*cell) if cell else None, mirrors, licence, citation,
         extent and DataExtent(extent[0], _moment(extent[1]), _moment(extent[2]), extent[3]),
-        digest,
+        digest, tag, is_hint,
     )  # fmt: skip

@@ -21,7 +21,7 @@ class HaulSummary:
         planned: how many files there were to haul.
         seconds: how long it took.
         interrupted: whether it was stopped before its end.
-        unsound: how many files arrived that are broken inside.
+        unsound: how many files arrived that are broken inside, or not as listed.
         counts: how many files there are in each state.
         received: bytes that came, those of files that are not whole yet included.
         twins: how many of them have the same bytes as another file here.

@@ -86,6 +86,7 @@ class DirectoryEntry:
         modified: when it was changed last; None where the place does not say.
         checksums: what its bytes hash to, as the place says.
         name: what it is called, where that cannot be told from the address.
+        entity_tag: of this version; empty where the place does not say.
     """
 
     address: str
@@ -93,6 +94,7 @@ class DirectoryEntry:
     modified: datetime | None = None
     name: str | None = None
     checksums: tuple[Checksum, ...] = ()
+    entity_tag: str = ""
 
     @property
     def is_folder(self) -> bool:

@@ -313,7 +313,10 @@ def read_page(content: bytes, bucket: str) -> StorePage:
         if key.endswith("/") and size == "0":
             continue  # what consoles put there to show a folder
         entry = DirectoryEntry(
-            address_of_key(bucket, key), read_count(size), read_iso(fields.get("LastModified"))
+            address_of_key(bucket, key),
+            read_count(size),
+            read_iso(fields.get("LastModified")),
+            entity_tag=fields.get("ETag", ""),
         )
         keyed.append((key, entry))
     if folders:  # which the page has apart from the objects

@@ -94,6 +94,7 @@ def _entry(item: Element, bucket: str, key: str) -> DirectoryEntry | None:
         read_count(size),
         parse_date(facts.get("Last-Modified")),
         checksums=read_base64("md5", facts.get("Content-MD5", ""), Origin.STORE),
+        entity_tag=facts.get("Etag", ""),
     )
 
 

@@ -59,13 +59,14 @@ def _read_entry(entry: Element, listing: Listing, source: str, heading: str) -> 
         if address is None:
             continue
         length = element.get("length") or ""
-        # Feeds that do not know a length have to say 0.
+        # Feeds that do not know a length have to say one nevertheless, mostly 0.
         size = read_count(length) or None
         listing.offers.append(
             Offer(
                 address,
                 source,
                 size=size,
+                size_is_hint=True,
                 modified=modified,
                 text=texts.get("title", ""),
                 title=element.get("title") or "",

@@ -136,6 +136,7 @@ class _StoreWalk:
             size=entry.size,
             modified=entry.modified,
             checksums=entry.checksums,
+            entity_tag=entry.entity_tag,
         )
 
     def below(self, prefix: str) -> Iterator[Offer]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
 from willow_cart.addresses import host_of
@@ -26,7 +27,7 @@ from willow_cart.errors import (
 )
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
-from willow_cart.model import Checksum, Origin, State
+from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.redaction import without_secrets
@@ -36,8 +37,16 @@ from willow_cart.transfer.existing_files import ExistingFilePolicy
 from willow_cart.transfer.files_here import FilesHere
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.transfers import Transfer
+from willow_cart.units import format_size
 
 _PROGRESS_BYTES = 64 << 10
+
+# The tags that stores list are those of their answers if they are made of the bytes.
+_MD5_TAG = re.compile(r'"?([0-9a-f]{32}(?:-\d+)?)"?')
+
+# How far a time or a small size in a listing may be from the exact one.
+_ROUNDED_TIME = timedelta(minutes=1)
+_ROUNDED_BYTES = 1024
 
 # What fits in 64 bits, as the ledger keeps it: up to the year 2262.
 _LATEST_NANOSECONDS = (1 << 63) - 1
@@ -165,10 +174,17 @@ class FileTransfer:
                     self.downloader.require_going_on,
                 )
         sha256 = whole.found["sha256"]
-        size = transfer.offer.size
-        if size is not None and size != partial.size and not partial.facts.coding:
-            transfer.note(f"{partial.size:,} bytes arrived, the listing said {size:,}")
         modified = _modified(transfer, partial)
+        if not partial.facts.coding and (unlike := _unlike_listing(transfer.offer, partial)):
+            if _is_newer(modified, transfer.offer.modified):
+                transfer.note(f"{unlike}; it was changed after it was listed")
+            elif transfer.offer.size_is_hint:
+                transfer.note(unlike)
+            else:
+                unsound = "; ".join(filter(None, (unlike, unsound)))
+        if _is_far_from(transfer.offer.about, partial.size):
+            about = format_size(transfer.offer.about or 0)
+            transfer.note(f"it has {partial.size:,} bytes, the listing said about {about}")
         arrival = Arrival(
             address=transfer.shown,
             final_address=without_secrets(partial.facts.address),
@@ -292,6 +308,32 @@ def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:
     """Return the modification time according to the server, or else to the listing."""
     facts = partial.facts
     return facts.modified or parse_date(facts.validators.last_modified) or transfer.offer.modified
+
+
+def _unlike_listing(offer: Offer, partial: PartialFile) -> str:
+    """Describe how a file differs from what its source has listed; empty if it does not."""
+    if offer.size is not None and offer.size != partial.size:
+        return f"it has {partial.size:,} bytes, the listing said {offer.size:,}"
+    listed = _MD5_TAG.fullmatch(offer.entity_tag)
+    came = _MD5_TAG.fullmatch(partial.facts.validators.entity_tag or "")
+    if listed and came and listed[1] != came[1]:
+        return (
+            "it is another version than the listing said:"
+            f" its entity tag is {came[1]}, not {listed[1]}"
+        )
+    return ""
+
+
+def _is_newer(modified: datetime | None, listed: datetime | None) -> bool:
+    """Whether a file was changed since it was listed; listings may round to minutes."""
+    return modified is not None and listed is not None and modified - listed > _ROUNDED_TIME
+
+
+def _is_far_from(about: int | None, size: int) -> bool:
+    """Whether a size cannot be one that was rounded so, up or down."""
+    if about is None or abs(size - about) <= _ROUNDED_BYTES:
+        return False
+    return not about <= 2 * size <= 4 * about
 
 
 def _short(checksum: Checksum) -> str:

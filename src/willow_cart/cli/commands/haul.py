@@ -66,7 +66,7 @@ def _tell_rest(account: HaulSummary) -> None:
         left = count_of(account.remaining, "file")
         tell(f"stopped; {left} left. Run the same command to resume.")
     elif account.unsound:
-        tell(f"{count_of(account.unsound, 'file')} arrived damaged (see above)")
+        tell(f"{count_of(account.unsound, 'file')} arrived otherwise than expected (see above)")
     elif account.counts[State.FAILED]:
         tell("run the same command to retry what failed; files that arrived are not fetched again")
 
