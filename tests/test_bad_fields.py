@@ -20,7 +20,7 @@ from tests.support.program import files_in, run
 from tests.support.raw_server import RawServer, answer
 from willow_cart.errors import WillowCartError
 from willow_cart.model import Metadata
-from willow_cart.outside_values import in_utc, moment_at, read_iso, read_json
+from willow_cart.outside_values import moment_at, read_iso, read_json, with_zone
 from willow_cart.protocols.bucket import read_page as read_bucket_page
 from willow_cart.protocols.container import read_page as read_container_page
 from willow_cart.protocols.fake import FakeAccess
@@ -319,7 +319,7 @@ def test_lines_and_fields_have_a_value_or_none(odd: str, other: str) -> None:
     cookies.field_for(BASE)
     Token.from_text(odd)
     Token.from_text(json.dumps({"access": "a", "expires": odd, "refresh": other}))
-    assert read_iso(odd) is None or in_utc(NOW) == NOW
+    assert read_iso(odd) is None or with_zone(NOW) == NOW
     with contextlib.suppress(ValueError):
         moment_at(float(odd))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import signal
 import sys
 import time
@@ -79,6 +80,45 @@ def test_what_was_not_reached_is_not_forgotten(tmp_path: Path, place: StandIn) -
     (tmp_path / "go").touch()
     assert run(*haul, cwd=tmp_path).code == 0
     assert all((tmp_path / f"{name}.csv").exists() for name in "abc")
+
+
+def test_a_command_is_over_when_it_ends_whatever_it_has_started(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits |= {f"{name}.csv": Exhibit(name.encode()) for name in "ab"}
+    script = tmp_path / "leave.sh"
+    # What is left running has the command's output, and goes on until it is ended here.
+    script.write_text("sleep 600 & echo $! >> left; echo done")
+    haul = ["haul", *(f"{place.base}/{path}" for path in place.exhibits), "--into", "data"]
+    outcome = run(*haul, "--on-arrival", "sh leave.sh", cwd=tmp_path)
+    assert outcome.code == 0, outcome.err
+    left = [int(each) for each in (tmp_path / "left").read_text().split()]
+    assert len(left) == 2
+    for process in left:
+        os.kill(process, signal.SIGKILL)  # it is still running
+
+
+def test_a_stop_ends_the_command_and_all_that_it_has_started(
+    tmp_path: Path, place: StandIn
+) -> None:
+    place.exhibits["a.csv"] = Exhibit(b"a")
+    (tmp_path / "stay.sh").write_text("trap '' TERM; sleep 600 & echo $! $$ > left.new\n"
+                                      "mv left.new left; wait; wait; sleep 600")  # fmt: skip
+    process = start("haul", f"{place.base}/a.csv", "--into", "data", "--on-arrival", "sh stay.sh",
+                    cwd=tmp_path)  # fmt: skip
+    deadline = time.monotonic() + 60
+    while not (tmp_path / "left").exists():
+        assert time.monotonic() < deadline
+        time.sleep(0.01)
+    process.send_signal(signal.SIGINT)
+    _, err = process.communicate(timeout=60)
+    assert process.returncode == 130, err
+    for left in (tmp_path / "left").read_text().split():
+        while Path(f"/proc/{left}/stat").exists():  # until the system has cleared it away
+            if Path(f"/proc/{left}/stat").read_text().rpartition(")")[2].split()[0] == "Z":
+                break
+            assert time.monotonic() < deadline
+            time.sleep(0.01)
 
 
 def test_a_slip_is_told_before_anything_is_fetched(tmp_path: Path, place: StandIn) -> None:

@@ -11,20 +11,20 @@ from urllib.parse import quote
 _MAX_DIGITS = 30
 
 
-def in_utc(moment: datetime) -> datetime | None:
-    """Return a moment in UTC, which one without a zone is taken for.
+def with_zone(moment: datetime) -> datetime | None:
+    """Return a moment with its zone; one without is in UTC.
 
     None for the first and the last year of the calendar, which no zone or margin may leave.
     """
     if not 1 < moment.year < 9999:
         return None
-    return moment.astimezone(UTC) if moment.tzinfo else moment.replace(tzinfo=UTC)
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)
 
 
 def read_iso(text: str | None) -> datetime | None:
-    """Read a date or a moment in ISO 8601, in UTC; None if it is none."""
+    """Read a date or a moment in ISO 8601, in UTC if it names no zone; None if it is none."""
     try:
-        return in_utc(datetime.fromisoformat(text or ""))
+        return with_zone(datetime.fromisoformat(text or ""))
     except ValueError:
         return None
 
@@ -32,7 +32,7 @@ def read_iso(text: str | None) -> datetime | None:
 def moment_at(seconds: float | None) -> datetime | None:
     """Return the moment a number of seconds after 1970 began; None if that is in no year."""
     try:
-        return None if seconds is None else in_utc(datetime.fromtimestamp(seconds, UTC))
+        return None if seconds is None else with_zone(datetime.fromtimestamp(seconds, UTC))
     except (OverflowError, ValueError, OSError):
         return None
 

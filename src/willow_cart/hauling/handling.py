@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import os
 import subprocess
+import tempfile
 import threading
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from queue import SimpleQueue
 
@@ -19,14 +21,18 @@ from willow_cart.errors import plainly
 from willow_cart.filing import Filed
 from willow_cart.kinds import extension_of, kind_of, stem_of
 from willow_cart.ledger.entries import Arrival
+from willow_cart.platform import processes
 from willow_cart.transfer.observer import Handled, Observer
 from willow_cart.transfer.policy import ArrivalCommand
 
-# So much of what a command says is kept, from its end.
-_MAX_OUTPUT_CHARACTERS = 10_000
+# How much of what a command says is kept, from its end.
+_MAX_OUTPUT_BYTES = 10_000
 
 # How often it is looked whether the user wants the haul to end, in seconds.
 _POLL_SECONDS = 0.1
+
+# How long a command may take to end in order.
+_END_SECONDS = 5.0
 
 
 class ArrivalHandler:
@@ -91,34 +97,47 @@ class ArrivalHandler:
         fields = fields_of(filed, arrival, full_path)
         environment = {f"WILLOW_{name.upper()}": value for name, value in fields.items()}
         began = time.monotonic()
-        try:
-            process = subprocess.Popen(  # noqa: S603  # the user's own command
-                self._command.words_for(fields),
-                env={**os.environ, **environment},
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.PIPE,
-                stderr=subprocess.STDOUT,
-            )
-        except OSError as error:
-            why = f"{self._command.words[0]} cannot be run: {plainly(error)}"
-            return Handled(filed.path, why, "", 0.0)
-        output = b""
-        while True:
+        # A pipe would have to be read to its end, which comes with the last of all processes that
+        # the command leaves running.
+        with tempfile.TemporaryFile() as output:
             try:
-                output, _ = process.communicate(timeout=_POLL_SECONDS)
-                break
-            except subprocess.TimeoutExpired:
-                if self._stop.is_set():
-                    process.terminate()
-                    process.communicate()
-                    return None
-        said = output.decode("utf-8", "replace")[-_MAX_OUTPUT_CHARACTERS:]
+                process = subprocess.Popen(  # noqa: S603  # the user's own command
+                    self._command.words_for(fields),
+                    env={**os.environ, **environment},
+                    stdin=subprocess.DEVNULL,
+                    stdout=output,
+                    stderr=subprocess.STDOUT,
+                    **processes.apart(),
+                )
+            except OSError as error:
+                why = f"{self._command.words[0]} cannot be run: {plainly(error)}"
+                return Handled(filed.path, why, "", 0.0)
+            while True:
+                try:
+                    process.wait(_POLL_SECONDS)
+                    break
+                except subprocess.TimeoutExpired:
+                    if self._stop.is_set():
+                        self._end(process)
+                        return None
+            length = output.seek(0, os.SEEK_END)
+            output.seek(max(0, length - _MAX_OUTPUT_BYTES))
+            said = output.read(_MAX_OUTPUT_BYTES).decode("utf-8", "replace")
         why = ""
         if process.returncode:
             last = said.rstrip().rpartition("\n")[2]
             why = f"{self._command.words[0]} ended with {_meaning(process.returncode)}"
             why += f": {last}" if last else ""
         return Handled(filed.path, why, said, time.monotonic() - began)
+
+    @staticmethod
+    def _end(process: subprocess.Popen[bytes]) -> None:
+        """End the command, and what it has started."""
+        process.terminate()
+        with suppress(subprocess.TimeoutExpired):
+            process.wait(_END_SECONDS)
+        processes.end_family(process.pid)
+        process.wait()
 
 
 def fields_of(filed: Filed, arrival: Arrival, full_path: str) -> dict[str, str]:

@@ -14,7 +14,7 @@ from urllib.parse import unquote
 
 from willow_cart.errors import BadAddress
 from willow_cart.model import Offer
-from willow_cart.outside_values import in_utc, quote_name, read_iso, read_json
+from willow_cart.outside_values import quote_name, read_iso, read_json, with_zone
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
 from willow_cart.sources.listing import Kind, Listing
@@ -173,6 +173,6 @@ def _moment(match: re.Match[str]) -> datetime | None:
             int(match["year"]), number, int(match["day"]),
             int(match["hour"]), int(match["minute"]), int(match["second"] or 0), tzinfo=UTC,
         )  # fmt: skip
-        return in_utc(moment)
+        return with_zone(moment)
     except ValueError:
         return None

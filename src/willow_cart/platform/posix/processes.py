@@ -85,6 +85,16 @@ def apart() -> dict[str, Any]:
     return {"start_new_session": True}  # setsid(2)
 
 
+def end_family(process: int) -> None:
+    """End a process that was started `apart`, and those that it has started, at once.
+
+    Args:
+        process: its number.
+    """
+    with suppress(ProcessLookupError, PermissionError):
+        os.killpg(process, signal.SIGKILL)
+
+
 def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as Windows has it
     """Ask a process to end in order.
 

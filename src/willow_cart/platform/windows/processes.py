@@ -94,6 +94,20 @@ def apart() -> dict[str, Any]:
         return {"start_new_session": True}
 
 
+def end_family(process: int) -> None:
+    """End a process that was started `apart`, and those that it has started, at once.
+
+    Args:
+        process: its number.
+    """
+    import subprocess
+
+    tool = os.path.join(os.environ.get("SYSTEMROOT", r"C:\Windows"), "System32", "taskkill.exe")
+    subprocess.run(  # noqa: S603  # a part of the system, by its full path
+        [tool, "/F", "/T", "/PID", str(process)], capture_output=True, check=False
+    )
+
+
 def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as POSIX has it
     """Ask a process to end in order.
 

@@ -11,7 +11,7 @@ import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-from willow_cart.outside_values import in_utc, moment_at, read_iso
+from willow_cart.outside_values import moment_at, read_iso, with_zone
 from willow_cart.units import MONTHS, read_count
 
 # Months as servers write them in other languages than English, by how they begin. What is not here
@@ -117,7 +117,7 @@ def parse_timestamp(text: str) -> datetime | None:
     if match is None:
         return None
     try:
-        return in_utc(datetime.strptime(match[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC))
+        return with_zone(datetime.strptime(match[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC))
     except ValueError:
         return None
 
@@ -192,7 +192,7 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
             return None
         day = int(match["day"] or match["day2"])
         if year := match["year"] or match["year2"]:
-            return in_utc(datetime(int(year), month, day, tzinfo=UTC))
+            return with_zone(datetime(int(year), month, day, tzinfo=UTC))
         hour, minute = map(int, re.split("[:.]", match["hm"] or match["hm2"]))
         for year in (now.year + 1, now.year, now.year - 1):
             # The 29th of February is not in every year.
@@ -239,6 +239,6 @@ def _dos_moment(match: re.Match[str]) -> datetime | None:
     if half := match["half"]:
         hour = hour % 12 + (12 if half.upper().startswith("P") else 0)
     try:
-        return in_utc(datetime(year, month, day, hour, int(match["minute"]), tzinfo=UTC))
+        return with_zone(datetime(year, month, day, hour, int(match["minute"]), tzinfo=UTC))
     except ValueError:
         return None

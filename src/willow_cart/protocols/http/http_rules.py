@@ -17,7 +17,7 @@ from urllib.parse import unquote_to_bytes, urljoin
 from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.errors import BadAddress, ProtocolError, TooManyRedirects
 from willow_cart.model import Validators
-from willow_cart.outside_values import in_utc
+from willow_cart.outside_values import with_zone
 from willow_cart.redaction import without_secrets
 from willow_cart.units import read_count
 
@@ -59,7 +59,7 @@ def parse_date(text: str | None) -> datetime | None:
     if not text:
         return None
     try:
-        return in_utc(parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS]))
+        return with_zone(parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS]))
     except (ValueError, IndexError, OverflowError, TypeError):
         return None
 
