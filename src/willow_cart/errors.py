@@ -227,6 +227,10 @@ class ConnectionLost(TransientError):
     """The connection could not be made, or broke before the file was complete."""
 
 
+class SurplusBytes(TransientError):
+    """The server sent more bytes than it announced, so those that came are not to be trusted."""
+
+
 class TimedOut(TransientError):
     """The server sent nothing for too long."""
 

@@ -54,12 +54,14 @@ def as_utf8(beginning: bytes) -> bytes:
 
 # What APIs and databases write where data should be.
 _ERROR = re.compile(
-    rb"\s*(?:error|fatal(?: error)?|exception|warning)\s*[:!]"
+    rb"\s*(?:error|fatal(?: error)?|exception|warning)\s*[:!{]"
     rb"|\s*(?:access denied|forbidden|not found|unauthori[sz]ed|not authori[sz]ed|bad request"
     rb"|too many requests|rate limit|quota exceeded"
     rb"|service unavailable|internal server error|no data)\b[^,;\t]{0,200}\s*$",
     re.IGNORECASE,
 )
+_WORDS = re.compile(rb"[A-Za-z]{2,}[,:]? [A-Za-z]{2,}")
+_CONTROLS = re.compile(rb"[\0-\x08\x0e-\x1f]")
 _STORE_ERROR = re.compile(rb"\s*(?:<\?xml[^>]*>\s*)?<Error>\s*<Code>")
 _JSON = re.compile(rb'\s*(?:\{\s*["}]|\[\s*[\[{])')
 _XML = re.compile(rb"\s*<(?:\?xml|[A-Za-z][\w:.-]*(?:\s[^<>]*)?/?>)")
@@ -94,10 +96,16 @@ def stands_for_error(name: str, beginning: bytes, *, is_all: bool) -> str:
     if _XML.match(text) and (is_binary or extension in _TABLES or extension == "json"):
         return "an XML document"
     may_be_error = is_binary or extension in _TABLES | _MARKED_UP | {"json", "geojson"}
-    if may_be_error and is_all and len(text) <= _MAX_ERROR_BYTES and _ERROR.match(text):
+    is_short = is_all and len(text) <= _MAX_ERROR_BYTES
+    if may_be_error and is_short and (_ERROR.match(text) or (is_binary and _is_prose(text))):
         first = " ".join(text.decode("utf-8", "replace").split())[:80]
         return f'a message, "{first}"'
     return ""
+
+
+def _is_prose(text: bytes) -> bool:
+    """Whether bytes are words for people, which no file with a signature of its own begins with."""
+    return bool(_WORDS.search(text)) and not _CONTROLS.search(text) and _is_utf8(text)
 
 
 def _is_utf8(beginning: bytes) -> bool:

@@ -25,6 +25,7 @@ from willow_cart.errors import (
     Interrupted,
     PageInstead,
     ProtocolError,
+    SurplusBytes,
     Unproved,
     WrongContent,
 )
@@ -250,7 +251,7 @@ class Downloader:
             if delivery is not None:
                 delivery.close()
             if (
-                isinstance(error, (ProtocolError, PageInstead, WrongContent))
+                isinstance(error, (ProtocolError, SurplusBytes, PageInstead, WrongContent))
                 or not partial.size
                 or not partial.recorded
             ):
@@ -346,11 +347,11 @@ class Downloader:
             counted = came or 0
             self.observer.received(lane, count)
             if length is not None and partial.size > length:
-                raise ProtocolError(
-                    transfer.shown,
-                    "the server sent more bytes than announced",
-                    "report it to the server",
-                )
+                reason = "the server sent more bytes than announced"
+                if transfer.contradicted:
+                    raise ProtocolError(transfer.shown, reason, "report it to the server")
+                transfer.contradict()
+                raise SurplusBytes(transfer.shown, reason, "try again later")
             if not partial.is_whole and self.room.free() < CHUNK:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             meter.count(count, partial.size, is_whole=partial.is_whole)

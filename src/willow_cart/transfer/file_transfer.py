@@ -266,6 +266,8 @@ class FileTransfer:
         composite = partial.facts.composite
         if verdict == LENGTH_ONLY and composite and self._proves(partial, *composite):
             verdict = f"md5 of its {composite[1]} parts from {Origin.STORE}{weakness_of('md5')}"
+        if verdict == NOTHING and not partial.facts.proves_end:
+            transfer.note("the server announced no length; it may be incomplete")
         if self.downloader.policy.must_check and verdict in (LENGTH_ONLY, NOTHING):
             kept = self._refuse(transfer, whole)
             reason = f"no checksum; kept in {kept}"

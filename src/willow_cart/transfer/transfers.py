@@ -88,7 +88,7 @@ class Transfer:
     served_before: int = -1
     excused: int = 0
     notes: tuple[str, ...] = ()
-    lengths: dict[str, int] = field(default_factory=dict)
+    lengths: dict[str, set[int]] = field(default_factory=dict)
     contradicted: bool = False
     clock: Callable[[], float] = time.monotonic
     id: AddressId = field(init=False)
@@ -156,13 +156,15 @@ class Transfer:
 
         RFC 9110, 8.8.1: a strong entity tag stands for the same bytes.
         """
-        if self.partial is not None and self.partial.facts.length is not None:
-            known = self.partial.facts.validators.entity_tag
-            self.lengths.setdefault(known or "", self.partial.facts.length)
-        if self.lengths.setdefault(tag, length) == length:
-            return False
-        self.lengths.clear()
-        return True
+        seen = self.lengths.setdefault(tag, set())
+        facts = self.partial.facts if self.partial is not None else None
+        if facts and facts.length is not None and facts.validators.entity_tag == tag:
+            seen.add(facts.length)
+            is_another = length != facts.length
+        else:
+            is_another = bool(seen) and length not in seen
+        seen.add(length)
+        return is_another
 
     def contradict(self) -> None:
         """Record that the server has sent different lengths for one version."""

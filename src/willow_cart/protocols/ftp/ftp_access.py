@@ -134,6 +134,9 @@ class FtpAccess(Access, DirectoryLister):
                 self._pool.release(address, connection)
                 return Unchanged(facts)
             begin = start if same or (start and validators is None) else 0
+            if self._pool.is_doubtful(address):
+                begin = 0
+                connection.use_bytes()
             try:
                 data = connection.open_data(f"RETR {_name_of(address)}", begin)
             except ftplib.error_perm:

@@ -38,7 +38,6 @@ class FtpDownload(Download):
         self._connection: Connection | None = connection
         self._data = data
         self._left = None if facts.length is None else facts.length - start
-        self._extra = b""
         self._ended = False
 
     def read(self) -> bytes:
@@ -50,15 +49,16 @@ class FtpDownload(Download):
         if self._ended or self._connection is None:
             return b""
         try:
-            piece = self._extra or self._data.recv(CHUNK)
-            self._extra = b""
+            piece = self._data.recv(CHUNK)
             if self._left is not None:
                 self._left -= len(piece)
+                if self._left < 0:
+                    self._pool.note_surplus(self.facts.address)
             if piece and self._left != 0:
                 return piece
             if piece and (extra := self._data.recv(CHUNK)):
-                self._extra = extra  # more than it has said: the reader will not take it
-                return piece
+                self._pool.note_surplus(self.facts.address)
+                return piece + extra  # more than it has said, which the reader will not take
             self._end(self._connection)
         except (ftplib.error_temp, ftplib.error_perm) as error:
             raise ConnectionLost(

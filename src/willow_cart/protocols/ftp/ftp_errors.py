@@ -28,15 +28,16 @@ from willow_cart.units import count_of, format_duration
 FOREIGN: tuple[type[Exception], ...] = (*ftplib.all_errors, UnicodeError)
 """What the library and the system raise."""
 
-# What servers say with a 530 that is about their number of connections, and not about who asks.
+# What servers say with a 530 that is about how busy they are, and not about who asks.
 _TOO_MANY = re.compile(
-    r"too many|maximum|max\b|limit|already connected|simultan|connections? (?:from|exceed)",
+    r"too many|maximum|max\b|limit|already connected|simultan|connections? (?:from|exceed)"
+    r"|later|again|temporar|busy|overload|in use",
     re.IGNORECASE,
 )
 
 
 def translate(
-    error: BaseException, address: str, *, stall_after: float, signed: bool
+    error: BaseException, address: str, *, stall_after: float, signed: bool, greeted: bool = True
 ) -> TransferFailed:
     """Translate an exception of ftplib or the system into one of ours.
 
@@ -45,6 +46,7 @@ def translate(
         address: what was asked for.
         stall_after: seconds without a byte after which a connection is given up.
         signed: whether a name and a secret were sent.
+        greeted: whether it has shown itself to be an FTP server.
     """
     shown, host = without_secrets(address), host_of(address)
     said = said_in(error)
@@ -72,6 +74,9 @@ def translate(
             return TimedOut(shown, f"no data for {waited}", "try later")
         case ftplib.error_temp() | ftplib.error_perm():
             return _refused(said, shown, signed=signed)
+        case ftplib.error_proto() | ftplib.error_reply() if greeted:
+            # Replies and commands are out of step; those of a new connection are not.
+            return ConnectionLost(shown, f"unexpected FTP reply: {said}", "try again later")
         case ftplib.error_proto() | ftplib.error_reply() | UnicodeError():
             return ProtocolError(shown, f"invalid FTP reply: {said}", "check the address")
         case OSError() if error.errno == errno.ECONNREFUSED:

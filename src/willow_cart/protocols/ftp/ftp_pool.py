@@ -54,6 +54,7 @@ class _Host:
         most: as many as the host has allowed; None while it has refused none.
         until: when that is forgotten, by the clock of the access.
         implicit: whether TLS begins with the first byte there; None while that is not known.
+        is_doubtful: whether it has sent more of a file than it has said.
     """
 
     idle: list[Connection] = field(default_factory=list)
@@ -61,6 +62,7 @@ class _Host:
     most: int | None = None
     until: float = 0.0
     implicit: bool | None = None
+    is_doubtful: bool = False
 
 
 class FtpConnections:
@@ -112,10 +114,14 @@ class FtpConnections:
                 connection.hang_up()
             host.idle.clear()
 
-    def translate(self, error: BaseException, address: str) -> TransferFailed:
+    def translate(
+        self, error: BaseException, address: str, *, greeted: bool = True
+    ) -> TransferFailed:
         """Translate an exception of ftplib or the system into one of ours."""
         signed = self._sign_ins.password_for(address) is not None
-        return ftp_errors.translate(error, address, stall_after=self.stall_after, signed=signed)
+        return ftp_errors.translate(
+            error, address, stall_after=self.stall_after, signed=signed, greeted=greeted
+        )
 
     @contextmanager
     def lend(self, address: str) -> Iterator[Connection]:
@@ -248,8 +254,19 @@ class FtpConnections:
         except FOREIGN as error:
             if connection is not None:
                 connection.hang_up()
-            raise self.translate(error, address) from error
+            raise self.translate(error, address, greeted=connection is not None) from error
         return connection
+
+    def note_surplus(self, address: str) -> None:
+        """Record that a host has sent more of a file than it has said.
+
+        It may have fallen back to text since SIZE, or have ignored REST.
+        """
+        self._hosts[origin_of(address)].is_doubtful = True
+
+    def is_doubtful(self, address: str) -> bool:
+        """Whether a host has sent more of a file than it has said."""
+        return self._hosts[origin_of(address)].is_doubtful
 
     def release(self, address: str, connection: Connection) -> None:
         """Keep a connection for the next request."""

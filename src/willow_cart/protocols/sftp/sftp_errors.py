@@ -77,7 +77,8 @@ def _refused(error: asyncssh.SFTPError, shown: str) -> TransferFailed:
         case asyncssh.SFTPFailure() if _MUCH in said_in(error).lower():
             return _busy(error, shown)
         case _:
-            return NotServed(shown, f"refused: {said_in(error)}", "check the address", status=500)
+            reason = f"refused: {said_in(error)}"
+            return NotServed(shown, reason, "ask those who run the server", status=500)
 
 
 def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> TransferFailed:
