@@ -393,9 +393,58 @@ class Elsewhere(FTPHandler):  # type: ignore[misc]
     proto_cmds = without("EPSV").proto_cmds
 
 
+class AsText(FTPHandler):  # type: ignore[misc]
+    """Falls back to text after each SIZE."""
+
+    use_sendfile = False
+
+    def ftp_SIZE(self, path: str) -> Any:  # noqa: N802
+        super().ftp_SIZE(path)
+        self._current_type = "a"
+
+
+class FromTheStart(Breaking):
+    """Agrees to begin at a byte, and sends all."""
+
+    broken: set[str] = set()  # noqa: RUF012
+    use_sendfile = False
+
+    def ftp_REST(self, line: str) -> Any:  # noqa: N802
+        super().ftp_REST(line)
+        self._restart_position = 0
+
+
+class OutOfStep(FTPHandler):  # type: ignore[misc]
+    """Sends a reply too many, once."""
+
+    left: list[str] = []  # noqa: RUF012
+
+    def ftp_MDTM(self, path: str) -> Any:  # noqa: N802
+        super().ftp_MDTM(path)
+        if self.left:
+            self.respond(self.left.pop())
+
+
+class Later(FTPHandler):  # type: ignore[misc]
+    """Is too busy to let anybody in, twice."""
+
+    left: list[str] = []  # noqa: RUF012
+
+    def ftp_PASS(self, line: str) -> Any:  # noqa: N802
+        if self.left:
+            self.respond(self.left.pop())
+        else:
+            super().ftp_PASS(line)
+
+
 @pytest.mark.parametrize(
     "handler",
     [
+        AsText,
+        FromTheStart,
+        type("OutOfStep", (OutOfStep,), {"left": ["200 Noted."]}),
+        type("OutOfCode", (OutOfStep,), {"left": ["what?"]}),
+        type("Later", (Later,), {"left": ["530 Server is busy, try again later."] * 2}),
         type("Broken", (Breaking,), {"broken": set(), "use_sendfile": False}),
         without("MLSD", "MLST"),
         without("MLSD", "MLST", "FEAT", "OPTS", "EPSV"),
@@ -403,7 +452,19 @@ class Elsewhere(FTPHandler):  # type: ignore[misc]
         without("REST"),
         Elsewhere,
     ],
-    ids=["breaks", "no MLSD", "ancient", "no SIZE", "no REST", "another host"],
+    ids=[
+        "as text",
+        "from the start",
+        "out of step",
+        "no code",
+        "later",
+        "breaks",
+        "no MLSD",
+        "ancient",
+        "no SIZE",
+        "no REST",
+        "another host",
+    ],
 )
 def test_servers_of_every_age_and_temper_are_hauled_from(
     tmp_path: Path, root: Path, handler: type[Any]

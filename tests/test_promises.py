@@ -283,3 +283,43 @@ def test_the_version_that_a_store_has_listed_is_the_one_that_comes(
     assert files_in(tmp_path / "x") == {"a.csv": LEVELS}
     assert ("another version than the listing said" in told.err) == (came != "it")
     assert ("changed after it was listed" in told.err) == (came == "newer")
+
+
+@pytest.mark.parametrize(
+    ("lengths", "code"), [((9, 9), 0), ((9, 8, 9), 0), ((9, 8, 8), 0), ((9, 8, 7, 7, 7), 1)]
+)
+def test_a_version_has_one_length(tmp_path: Path, lengths: tuple[int, ...], code: int) -> None:
+    """Two may be a slip on the way; what shows a third one is not believed any more."""
+    left = [*lengths]
+
+    def respond(_: Request) -> Answer:
+        content = LEVELS[: left.pop(0) * 700]
+        # All but the last are broken off.
+        return answer(content, cut=None if len(left) in (0, 2) else len(content) - 9, etag='"1"')
+
+    with RawServer(respond) as server:
+        told = haul(tmp_path, f"{server.base}/a.bin", "--as", "file", code=code)
+    assert ("different lengths for one version" in told.err) == bool(code)
+
+
+@pytest.mark.parametrize("path", ["a.zip", "a.nc", "a.h5", "a.parquet", "a.pdf", "a.csv.gz"])
+@pytest.mark.parametrize(
+    "said",
+    [
+        b"The archive is being rebuilt.",
+        b'Error {\n    code = 404;\n    message = "no such file";\n};\n',
+        "Für diese Datei fehlt die Berechtigung.\n".encode(),
+    ],
+)
+def test_words_are_no_file_of_bytes(tmp_path: Path, path: str, said: bytes) -> None:
+    with RawServer(lambda _: answer(said, content_type="application/octet-stream")) as server:
+        told = haul(tmp_path, f"{server.base}/{path}", code=4)
+        assert "the server sent a message" in told.err
+        haul(tmp_path, f"{server.base}/{path}", "--accept-anything")
+    assert files_in(tmp_path / "x") == {path: said}
+
+
+def test_a_file_that_may_have_been_cut_off_says_so(tmp_path: Path) -> None:
+    with RawServer(lambda _: answer(LEVELS, content_length=None, closes=True)) as server:
+        told = haul(tmp_path, f"{server.base}/a.csv")
+    assert "a.csv: the server announced no length; it may be incomplete" in told.err

@@ -7,9 +7,11 @@ import os
 import random
 import subprocess
 import threading
+import time
 from collections.abc import AsyncIterator, Awaitable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import asyncssh
 import pytest
@@ -419,3 +421,55 @@ def test_what_is_requested_ahead_is_of_its_own_user_and_comes_although_few_files
     came, sent = (sorted(files_in(tmp_path / top).values()) for top in ("data", "shelves"))
     assert came == sent
     assert _Shelves.refused, "several files are asked for at a time"
+
+
+class _Trouble(asyncssh.SFTPServer):
+    """Serves a folder, with a fault of its own."""
+
+    root = b""
+    fault = ""
+    failed: list[int] = []  # noqa: RUF012  # shared by all connections on purpose
+
+    def __init__(self, chan: asyncssh.SSHServerChannel[bytes]) -> None:
+        super().__init__(chan, chroot=self.root)
+
+    def fstat(self, file_obj: object) -> Any:
+        attributes = super().fstat(file_obj)
+        assert isinstance(attributes, os.stat_result)
+        sizes = {"no size": 0, "too small": attributes.st_size // 2 - 1}
+        size = sizes.get(self.fault, attributes.st_size)
+        return asyncssh.SFTPAttrs(size=size, permissions=0o100644, mtime=1, atime=1)
+
+    def read(self, file_obj: object, offset: int, size: int) -> Any:
+        if self.fault == "slow":
+            time.sleep(0.04)
+        if self.fault == "fails" and offset > 300_000 and not self.failed:
+            self.failed.append(offset)
+            raise asyncssh.SFTPFailure("Failure")
+        return super().read(file_obj, offset, size)
+
+
+@pytest.mark.parametrize("fault", ["fails", "no size", "too small", "slow"])
+def test_what_servers_say_of_a_file_is_not_its_end(
+    tmp_path: Path, home: dict[str, str], monkeypatch: pytest.MonkeyPatch, fault: str
+) -> None:
+    content = os.urandom(1_700_000)
+    (tmp_path / "shelf").mkdir()
+    (tmp_path / "shelf" / "a.bin").write_bytes(content)
+    monkeypatch.setattr(_Trouble, "root", bytes(tmp_path / "shelf"))
+    monkeypatch.setattr(_Trouble, "fault", fault)
+    monkeypatch.setattr(_Trouble, "failed", [])
+    fingerprint = make_key(tmp_path / "host")
+    with password_server(tmp_path / "host", asks=False, sftp=_Trouble) as port:
+        done = run(
+            "haul", f"sftp://ida@127.0.0.1:{port}/a.bin", "--host-key", fingerprint, "--user",
+            "ida", "--password", "env:FEN", "--into", "data", "--pause", "0.1", "--stall-after",
+            "2", cwd=tmp_path, env=home | {"FEN": "reedmace"},
+        )  # fmt: skip
+    if fault == "too small":
+        assert done.code == 1
+        assert "the server sent more bytes than announced" in done.err
+        assert files_in(tmp_path / "data") == {}
+    else:
+        assert done.code == 0, done.err
+        assert files_in(tmp_path / "data") == {"a.bin": content}
