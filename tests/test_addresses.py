@@ -163,3 +163,16 @@ def test_hosts_in_other_letters_are_written_by_idna_2008(host: str, ascii_form: 
 def test_no_odd_host_raises_anything_else(host: str) -> None:
     with suppress(BadAddress):
         normalise(f"https://{host}/x")
+
+
+SIGNED = "Policy=a%2bb&Signature=x~y%2f[1]{2}|3^&Key-Pair-Id=K1"
+
+
+def test_a_signed_query_stays_as_it_was_signed() -> None:
+    address = f"https://H.example:443/a/../b c.csv?{SIGNED}"
+    assert normalise(address) == f"https://h.example/b%20c.csv?{SIGNED}"
+    assert normalise(normalise(address)) == normalise(address)
+    assert normalise(f"https://h.example/b?{SIGNED}&name=b c") == (
+        f"https://h.example/b?{SIGNED}&name=b%20c"
+    )
+    assert normalise("https://h.example/b?x=%2b[1]") == "https://h.example/b?x=%2B%5B1%5D"

@@ -12,8 +12,10 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
+from willow_cart.cart.undoing import undo
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
+from willow_cart.platform import files
 
 
 @pytest.fixture
@@ -143,6 +145,34 @@ def test_what_pick_cannot_do_is_said_and_the_cart_left_alone(hides: Path) -> Non
     assert (hides / "sounds.csv").read_bytes() == before
     unsure = run("pick", "sounds.csv", "--out", "--since", "2031-01-01", "--drop", "*", cwd=hides)
     assert unsure.code == 3
+
+
+def test_an_undo_that_is_killed_loses_neither_state(
+    hides: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    run("pick", "sounds.csv", "--out", "--ext", "wav", cwd=hides)
+    cart = hides / "sounds.csv"
+    after, before = cart.read_text(), (hides / ".sounds.csv.before").read_text()
+    assert after != before
+    replace, left = files.replace, [0]
+
+    def killed(source: Path, target: Path) -> None:
+        if not left[0]:
+            raise KeyboardInterrupt
+        left[0] -= 1
+        replace(source, target)
+
+    for steps in range(2):
+        left[0] = steps
+        with monkeypatch.context() as patch:
+            patch.setattr(files, "replace", killed)
+            with pytest.raises(KeyboardInterrupt):
+                undo(cart)
+        assert cart.read_text() == (after, before)[steps]
+    assert run("pick", "sounds.csv", "--undo", cwd=hides).code == 0
+    assert cart.read_text() == after
+    assert run("pick", "sounds.csv", "--undo", cwd=hides).code == 0
+    assert cart.read_text() == before
 
 
 def test_a_rule_that_cannot_tell_leaves_a_row_as_it_is(tmp_path: Path) -> None:

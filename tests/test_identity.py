@@ -105,7 +105,8 @@ def test_files_change_places_whatever_their_addresses_hash_to(
     run("haul", "l.txt", "--into", "d", cwd=tmp_path)
     assert run("refile", "d", "--layout", "flat", cwd=tmp_path).code == 0
     done = run("audit", "d", cwd=tmp_path)
-    assert (done.code, "2 files, 24 B: all unchanged" in done.out) == (0, True), done.out
+    assert (done.code, done.out.startswith("2 files, ")) == (0, True), done.out
+    assert "all unchanged" in done.out
     assert run("haul", "l.txt", "--into", "d", cwd=tmp_path).out.startswith(
         "2 offered, 2 chosen: all unch"
     )

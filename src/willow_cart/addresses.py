@@ -13,6 +13,7 @@ from math import prod
 from urllib.parse import parse_qsl, quote, unquote, urlsplit, urlunsplit
 
 from willow_cart.errors import BadAddress
+from willow_cart.identity import is_signed
 from willow_cart.kinds import kind_of, stem_of
 from willow_cart.redaction import INSIDE, without_secrets
 from willow_cart.schemes import SCHEMES, Lists
@@ -35,6 +36,7 @@ _WITHOUT_QUERY = frozenset(
 
 # RFC 3986, 2.2 and 2.3: what may stand in a path or query as it is. `%` stays, since what is
 # pasted is usually encoded already; a stray one is fixed in `_encode`.
+_PRINTABLE = "".join(map(chr, range(33, 127)))
 _PLAIN = "%/:@!$&'()*+,;=-._~?"
 # What programs on the web call the form in which they send something.
 _FORMAT_KEYS = frozenset({"format", "fmt", "type", "filetype", "ext", "extension", "output"})
@@ -109,7 +111,9 @@ def normalise(text: str) -> str:
     authority = user + (host if port in (None, _PORTS[scheme]) else f"{host}:{port}")
     path = _encode(parts.path) or "/"
     path = _keep_dots(path) if scheme in STORES else _without_dot_segments(path)
-    return urlunsplit((scheme, authority, path, _encode(parts.query), ""))
+    # Who signs a query may sign the text as it stands.
+    encode = _encode_blanks if is_signed(text) else _encode
+    return urlunsplit((scheme, authority, path, encode(parts.query), ""))
 
 
 def _encode_host(shown: str, host: str | None) -> str:
@@ -137,6 +141,11 @@ def _in_ascii(host: str) -> str:
     import idna  # most hosts are in ASCII
 
     return idna.encode(host, uts46=True, transitional=False).decode("ascii")
+
+
+def _encode_blanks(part: str) -> str:
+    """Encode only what a request cannot contain."""
+    return quote(part, safe=_PRINTABLE)
 
 
 def _encode(part: str) -> str:

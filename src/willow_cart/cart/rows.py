@@ -170,6 +170,7 @@ class RowReader:
             folder=folder if folder or name else None,
             size=size,
             about=about,
+            size_is_hint=not cells.get("size", "").strip().isdigit(),  # someone wrote a unit
             modified=self._modified(row, cells.get("modified", "")),
             mirrors=tuple(map(normalise, mirrors)),
             **self._alone(cells),

@@ -19,14 +19,10 @@ def keeping_for_undo(path: Path) -> Iterator[None]:
     Raises:
         CannotStore: no room for it.
     """
-    fresh = path.with_name(f".{path.name}.before.new")
+    fresh = _fresh(path)
     try:
-        with suppress(FileNotFoundError):
-            fresh.unlink()
-        try:
-            os.link(path, fresh)
-        except OSError:  # some file systems have no links
-            shutil.copy2(path, fresh)
+        _complete_undo(path)
+        _copy(path, fresh)
     except OSError as error:
         raise _cannot_keep(path, error) from None
     try:
@@ -47,6 +43,10 @@ def undo(path: Path) -> None:
         CannotStore: the files cannot be exchanged.
     """
     kept = _kept(path)
+    try:
+        _complete_undo(path)
+    except OSError as error:
+        raise _cannot_keep(path, error) from None
     if not path.is_file() or not kept.is_file():
         raise BadOption(
             f"--undo {path}", "there is nothing to undo", "pick stores the previous state"
@@ -57,9 +57,10 @@ def undo(path: Path) -> None:
             "was changed after the last picking, and undoing would lose that",
             f"the previous state is in {kept}; copy it to restore it",
         )
-    between = path.with_name(f".{path.name}.before.new")
+    between = _fresh(path)
     try:
-        files.replace(path, between)
+        # After each step there is a cart, and the other state beside it.
+        _copy(path, between)
         files.replace(kept, path)
         files.replace(between, kept)
         _pair(kept, path)
@@ -67,8 +68,28 @@ def undo(path: Path) -> None:
         raise _cannot_keep(path, error) from None
 
 
+def _complete_undo(path: Path) -> None:
+    """Complete an undo that was killed before the state after it was stored."""
+    if _fresh(path).is_file() and path.is_file() and not _kept(path).exists():
+        files.replace(_fresh(path), _kept(path))
+        _pair(_kept(path), path)
+
+
+def _copy(path: Path, to: Path) -> None:
+    with suppress(FileNotFoundError):
+        to.unlink()
+    try:
+        os.link(path, to)
+    except OSError:  # some file systems have no links
+        shutil.copy2(path, to)
+
+
 def _kept(path: Path) -> Path:
     return path.with_name(f".{path.name}.before")
+
+
+def _fresh(path: Path) -> Path:
+    return path.with_name(f".{path.name}.before.new")
 
 
 def _pair(kept: Path, path: Path) -> None:

@@ -173,7 +173,7 @@ class RunningDigest:
         self._ending = False
         self._is_awaited = False
         self._follower: threading.Thread | None = None
-        self._failure: OSError | None = None
+        self._failure: Exception | None = None
 
     def add(self, data: bytes | memoryview, file: int) -> None:
         """Add bytes that were just written to the file.
@@ -276,7 +276,7 @@ class RunningDigest:
                 if self._is_awaited:
                     with self._more:
                         self._more.notify_all()
-        except OSError as error:
+        except Exception as error:  # whatever it is, the digest is not that of the file
             self._failure = error
 
 

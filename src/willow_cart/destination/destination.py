@@ -327,6 +327,8 @@ class Destination(FileTree):
             OSError: the file does not exist, or the disk is full.
         """
         copy = f"{path}.copy"
+        with suppress(FileNotFoundError):
+            self.delete(copy)  # a crash has left it
         with self.open(path) as source, self.create(copy) as out:
             shutil.copyfileobj(source, out, _COPIED_BYTES)
         self.move(copy, path, replaces=True)

@@ -10,12 +10,11 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import suppress
 from dataclasses import replace
 
 from willow_cart.addresses import scheme_of
-from willow_cart.destination import PARTIAL, Destination
-from willow_cart.errors import ClusterLost, Interrupted
+from willow_cart.destination import PARTIAL, Destination, cannot_store
+from willow_cart.errors import CannotStore, ClusterLost, Interrupted
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
 from willow_cart.executors.cluster_files import FileOnItsWay
@@ -162,15 +161,16 @@ class ClusterExecutor(Executor):
                     member, [(transfer.number, transfer.filed)], self._record_of(transfer)
                 )
             except Gone:
-                if member.frozen:
-                    self._replace_by_copy(transfer)
+                # It may still run, cut off from the scheduler only, and write.
+                if failure := self._replace_by_copy(transfer):
+                    return failure
                 continue
             finally:
                 member.told.pop(transfer.number, None)
                 self._segments.end(told)
                 transfer.leave_to(None)
-            if told.may_be_written:
-                self._replace_by_copy(transfer)
+            if told.may_be_written and (failure := self._replace_by_copy(transfer)):
+                return failure
             assert carried.outcome is not None, "a file of its own is never refused"
             if new := told.received(carried.received):
                 if not told.begun:
@@ -219,13 +219,21 @@ class ClusterExecutor(Executor):
         known = self._entries.records.get(transfer.id)
         return known or (None if transfer.attempts else self._partials.record_of(transfer.id))
 
-    def _replace_by_copy(self, transfer: Transfer) -> None:
-        """Go on with a copy of a partial file: a worker hangs that may come back to write."""
+    def _replace_by_copy(self, transfer: Transfer) -> CannotStore | None:
+        """Go on with a copy of a partial file that a lost worker may write to.
+
+        Returns:
+            The error if that is impossible; None if the copy, or nothing, is there now.
+        """
         record = self._entries.records.get(transfer.id)
-        if record is None:
-            return
-        with suppress(OSError):
-            self._destination.replace_by_copy(f"{PARTIAL}/{record.file}")
+        if record is not None:
+            try:
+                self._destination.replace_by_copy(f"{PARTIAL}/{record.file}")
+            except FileNotFoundError:
+                pass
+            except OSError as error:
+                return cannot_store(transfer.filed.path, error)
+        return None
 
     def assist(self, found: SegmentJob, lane: int) -> Assistance:
         """Fetch a strand here, or in a worker; see `Executor.assist`."""

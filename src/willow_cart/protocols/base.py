@@ -76,6 +76,15 @@ class Download(ABC):
         """Release the connection; must be called on every path."""
 
 
+# Times of files are to the second, and clocks of servers may differ a little from this one.
+_SETTLED_SECONDS = 10.0
+
+
+def is_settled(modified: datetime | None, now: datetime) -> bool:
+    """Whether a file can have no other version with the same time, since that is past."""
+    return modified is None or (now - modified).total_seconds() > _SETTLED_SECONDS
+
+
 @dataclass(frozen=True, slots=True)
 class DirectoryEntry:
     """A name in a folder, as listed by the server's protocol.
@@ -273,7 +282,10 @@ class Access(ABC):
         """End every exchange in progress; each fails, and no new one starts."""
 
     def holds(self, address: str) -> bool:  # noqa: ARG002  # for those who keep some
-        """Whether an answer is kept that is the file's at an address."""
+        """Whether a file can be fetched by this access only.
+
+        Its answer is kept here, or its place signs users out who sign in elsewhere too.
+        """
         return False
 
     def reserve(self, address: str) -> float:  # noqa: ARG002  # most keep no gaps

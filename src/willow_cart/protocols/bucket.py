@@ -424,7 +424,9 @@ class _BucketSigner:
         from botocore.awsrequest import AWSRequest
 
         request = AWSRequest(method=method, url=address, headers=fields)
-        S3SigV4Auth(credentials, "s3", region).add_auth(request)
+        # Those of a role may be renewed while they are read one by one.
+        frozen = credentials.get_frozen_credentials()
+        S3SigV4Auth(frozen, "s3", region).add_auth(request)
         return dict(request.headers.items())
 
     def is_for(self, _address: str, _asked: str) -> bool:

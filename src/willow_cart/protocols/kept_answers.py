@@ -102,8 +102,8 @@ class KeptAnswers(Access):
             return True
 
     def holds(self, address: str) -> bool:
-        """Whether a response is kept."""
-        return address in self._kept
+        """Whether a response is kept; see `Access.holds`."""
+        return address in self._kept or self._access.holds(address)
 
     def open(
         self,

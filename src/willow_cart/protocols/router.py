@@ -171,6 +171,11 @@ class ProtocolRouter(Access):
         pacer = self._settings.pacer
         return 0.0 if pacer is None else pacer.reserve(host_of(address))
 
+    def holds(self, address: str) -> bool:
+        """Whether a form signs in for a file, once for each process; see `Access.holds`."""
+        sign_in = self._settings.sign_ins.session_sign_in(address)
+        return sign_in is not None and sign_in.form is not None
+
     def maker(self) -> Callable[[], Access] | None:
         """Return a factory for another router; None if exchanges are recorded here.
 

@@ -155,10 +155,22 @@ def give_usual_mode(descriptor: int, like: Path) -> None:
     try:
         mode = like.stat().st_mode & 0o777
     except FileNotFoundError:
-        mask = os.umask(0)
-        os.umask(mask)
-        mode = 0o666 & ~mask
+        mode = 0o666 & ~_umask()
     os.fchmod(descriptor, mode)
+
+
+def _umask() -> int:
+    """Return which permissions new files do not get.
+
+    Where the system shows it, it is not set to be read: other threads create files meanwhile.
+    """
+    with suppress(OSError, ValueError), open("/proc/self/status", "rb") as status:
+        for line in status:
+            if line.startswith(b"Umask:"):
+                return int(line.split()[1], 8)
+    mask = os.umask(0o077)
+    os.umask(mask)
+    return mask
 
 
 def make_private(folder: Path) -> None:

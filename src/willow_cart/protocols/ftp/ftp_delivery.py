@@ -21,7 +21,16 @@ if TYPE_CHECKING:
 
 
 class FtpDownload(Download):
-    """A file that is received over a data connection."""
+    """A file that is received over a data connection.
+
+    Args:
+        pool: of the connection.
+        connection: the control connection.
+        data: the data connection.
+        facts: what is known of the file.
+        start: its first byte.
+        settled: whether its time was long enough ago to identify its version.
+    """
 
     def __init__(
         self,
@@ -30,10 +39,12 @@ class FtpDownload(Download):
         data: socket.socket,
         facts: Metadata,
         start: int,
+        *,
+        settled: bool,
     ) -> None:
         self.facts = facts
         self.start = start
-        self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
+        self.joining = Resumability.SAFE if facts.validators and settled else Resumability.BLIND
         self._pool = pool
         self._connection: Connection | None = connection
         self._data = data

@@ -6,11 +6,12 @@ import time
 from collections import deque
 from concurrent.futures import Future
 from dataclasses import replace
+from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from willow_cart.errors import ConnectionLost, NotServed
 from willow_cart.model import Metadata
-from willow_cart.protocols.base import CHUNK, Download, Resumability
+from willow_cart.protocols.base import CHUNK, Download, Resumability, is_settled
 
 if TYPE_CHECKING:
     from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
@@ -46,7 +47,8 @@ class SftpDownload(Download):
     ) -> None:
         self.facts = facts
         self.start = 0
-        self.joining = Resumability.SAFE if facts.validators else Resumability.BLIND
+        settled = is_settled(facts.modified, datetime.now(UTC))
+        self.joining = Resumability.SAFE if facts.validators and settled else Resumability.BLIND
         self._pool = pool
         self._session = session
         self._file = file
