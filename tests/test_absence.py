@@ -107,7 +107,7 @@ def test_since_the_last_run_is_by_the_server_and_by_what_was_offered(
         if not name:
             rows = "".join(
                 f'<a href="{each}">{each}</a>'
-                f" {time.strftime('%Y-%m-%d %H:%M', time.gmtime(date))} 5\n"
+                f" {time.strftime('%Y-%m-%d %H:%M', time.gmtime(date))} -\n"
                 for each, date in dates.items()
             )
             page = f"<html><title>Index of /x/</title><pre>{rows}</pre></html>".encode()

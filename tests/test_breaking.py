@@ -105,7 +105,7 @@ def test_asked_to_stop_it_keeps_what_came_and_says_how_to_go_on(
     process = start("haul", "list.txt", "--into", "data", cwd=tmp_path)
     wait_for_bytes(tmp_path / "data", 1_000_000, process)
     process.send_signal(number)
-    out, err = process.communicate(timeout=30)
+    out, err = process.communicate(timeout=240)
     assert process.returncode == 130
     assert b"arrived" in out
     assert b"stopped; 3 files left. Run the same command to resume." in err

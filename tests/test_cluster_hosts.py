@@ -80,7 +80,7 @@ def test_three_hosts_bring_nearly_three_times_what_one_brings(
                 into = f"data{hosts}"
                 done = run(
                     "haul", "list.txt", "--into", into, "--cluster", dask.address, "--lanes", "6",
-                    "--lanes-per-host", "6", "--strands", "6", cwd=tmp_path, timeout=200,
+                    "--lanes-per-host", "6", "--strands", "6", cwd=tmp_path, timeout=240,
                 )  # fmt: skip
                 seconds[hosts] = time.monotonic() - began
             assert done.code == 0, done.err

@@ -70,12 +70,12 @@ def test_what_was_not_reached_is_not_forgotten(tmp_path: Path, place: StandIn) -
             "--keep-folders",
             "--on-arrival", f"'{sys.executable}' wait.py"]  # fmt: skip
     process = start(*haul, cwd=tmp_path)
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 240
     while not any((tmp_path / f"{name}.csv").exists() for name in "abc"):
         assert time.monotonic() < deadline
         time.sleep(0.01)
     process.send_signal(signal.SIGINT)
-    _, err = process.communicate(timeout=60)
+    _, err = process.communicate(timeout=240)
     assert process.returncode == 130, err
     (tmp_path / "go").touch()
     assert run(*haul, cwd=tmp_path).code == 0
@@ -106,12 +106,12 @@ def test_a_stop_ends_the_command_and_all_that_it_has_started(
                                       "mv left.new left; wait; wait; sleep 600")  # fmt: skip
     process = start("haul", f"{place.base}/a.csv", "--into", "data", "--on-arrival", "sh stay.sh",
                     cwd=tmp_path)  # fmt: skip
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 240
     while not (tmp_path / "left").exists():
         assert time.monotonic() < deadline
         time.sleep(0.01)
     process.send_signal(signal.SIGINT)
-    _, err = process.communicate(timeout=60)
+    _, err = process.communicate(timeout=240)
     assert process.returncode == 130, err
     for left in (tmp_path / "left").read_text().split():
         while Path(f"/proc/{left}/stat").exists():  # until the system has cleared it away

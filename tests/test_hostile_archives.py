@@ -146,7 +146,7 @@ def test_no_archive_ends_a_haul_or_swells_beyond_its_bounds(
     }[way]
     addresses = [f"{served.base}/{name}" for name in (*names, "good.zip")]
     done = run("haul", *addresses, "--into", "data", *words, "--swell-at-most", "101MB",
-               "--attempts", "1", cwd=tmp_path, timeout=120)  # fmt: skip
+               "--attempts", "1", cwd=tmp_path, timeout=240)  # fmt: skip
     assert "internal error" not in done.err + done.out
     assert done.code in (1, 4)
     for name in names:
@@ -220,7 +220,7 @@ def test_a_stop_ends_the_reading_of_an_archive(tmp_path: Path) -> None:
     while not (tmp_path / "out" / ".willow" / "unpacking").exists():
         assert process.poll() is None
     process.terminate()
-    process.communicate(timeout=30)
+    process.communicate(timeout=240)
     assert process.returncode == 130
 
 

@@ -34,6 +34,8 @@ def press(
     async def drive() -> tuple[bool | None, str]:
         app = TickingApp(tray, peek, room)
         async with app.run_test(size=size) as pilot:
+            await pilot.pause()
+            await app.workers.wait_for_complete()
             await pilot.press(*keys[:-1])
             await app.workers.wait_for_complete()
             await pilot.pause()

@@ -162,7 +162,7 @@ def test_a_long_listing_is_written_in_pages(tmp_path: Path) -> None:
     """In pages of rows, each with its headings and its own widths."""
     process = start("survey", "-", cwd=tmp_path, stdin=subprocess.PIPE)
     lines = b"".join(b"http://h.example/%d.csv\n" % n for n in range(50_000))
-    out, err = process.communicate(lines, timeout=60)
+    out, err = process.communicate(lines, timeout=240)
     assert process.returncode == 0, err
     rows = [line.split() for line in out.decode().splitlines()]
     assert sum(row[:1] == ["no."] for row in rows) == 25, "a heading for each page of rows"
@@ -366,7 +366,7 @@ def test_the_demo_runs_as_it_says(tmp_path: Path) -> None:
     (config / "willow-cart").mkdir(parents=True)
     (config / "willow-cart" / "config.toml").write_text("lanes = 1\ndepth = 3\n")
     homes = {"XDG_CONFIG_HOME": str(config), "XDG_STATE_HOME": str(state)}
-    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=280, env=homes)
+    outcome = run("demo", "--into", tmp_path, cwd=tmp_path, timeout=800, env=homes)
     assert outcome.code == 0, outcome.out + outcome.err
     assert (tmp_path / "mine.txt").read_text() == "mine"
     assert not state.exists(), "a second run of the example would find the state of the first"

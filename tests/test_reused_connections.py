@@ -137,7 +137,7 @@ def test_hauls_from_many_hosts_keep_few_connections(tmp_path: Path) -> None:
 
         done = subprocess.run(
             [sys.executable, "-c", code, "haul", "l.txt", "--into", "d", "--layout", "flat"],
-            cwd=tmp_path, check=False, capture_output=True, text=True, timeout=60,
+            cwd=tmp_path, check=False, capture_output=True, text=True, timeout=240,
         )  # fmt: skip
         assert (done.returncode, done.stderr) == (0, "")
         assert len(files_in(tmp_path / "d")) == len(hosts)

@@ -51,7 +51,7 @@ def test_a_haul_in_the_background_survives_its_terminal(desk: Path, place: Stand
     ours, theirs = pty.openpty()
     shell = subprocess.run(
         [*COMMAND, *HAUL, "--detach"], cwd=desk, stdin=theirs, stdout=theirs, stderr=theirs,
-        start_new_session=True, check=False, timeout=20,
+        start_new_session=True, check=False, timeout=240,
     )  # fmt: skip
     os.close(theirs)
     said = os.read(ours, 4096).decode()
@@ -135,7 +135,7 @@ def test_a_list_comes_by_a_pipe_also_in_the_background(desk: Path, place: StandI
     quicken(place)
     content = (desk / "list.txt").read_bytes()
     assert run("haul", "-", "--into", "data", "--detach", cwd=desk, stdin=content).code == 0
-    deadline = time.monotonic() + 30
+    deadline = time.monotonic() + 240
     while runs(desk)[0]["alive"] and time.monotonic() < deadline:
         time.sleep(0.05)
     assert runs(desk)[0]["progress"]["files_done"] == 6

@@ -154,7 +154,7 @@ def test_an_interrupt_leaves_what_came_and_a_server_that_dies_is_outlived(
         )  # fmt: skip
         for pid in pids.stdout.split():
             os.kill(int(pid), 9)
-        out, err = haul.communicate(timeout=60)
+        out, err = haul.communicate(timeout=240)
     assert haul.returncode == 0, (out, err)
     assert (tmp_path / "data" / "dawn.wav").read_bytes() == content
     (row,) = run("receipt", "data", "--json", cwd=tmp_path).json()["files"]

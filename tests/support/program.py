@@ -19,7 +19,7 @@ COMMAND = [sys.executable, "-m", "willow_cart"]
 _READ_AT_START = ("PYTHON", "LANG", "LC_", "OPENSSL", "LD_")
 """How variables begin that an interpreter, or a library, reads when it starts."""
 
-PATIENCE = 60.0
+PATIENCE = 240.0
 """Seconds after which a command counts as hung."""
 
 

@@ -117,10 +117,13 @@ def _require_shared(client: ClusterClient, worker: Worker, destination: Destinat
     token = secrets.token_hex(16)
     asked, answered = (f"{PARTIAL}/proof-{token}-{end}" for end in ("asked", "answered"))
     try:
-        with destination.create(asked) as file:
-            file.write(token.encode())
-            file.flush()
-            files.sync(file.fileno())
+        # The worker writes into a file that it does not create: one that answers after it was given
+        # up leaves nothing.
+        for path, content in ((answered, b""), (asked, token.encode())):
+            with destination.create(path) as file:
+                file.write(content)
+                file.flush()
+                files.sync(file.fileno())
         read = client.call(
             worker.address, cluster_worker.prove_shared, destination.root.absolute(), asked,
             answered,

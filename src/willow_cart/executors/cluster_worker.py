@@ -8,6 +8,7 @@ to know of a partial file waits in the worker until the coordinator fetches it.
 from __future__ import annotations
 
 import asyncio
+import os
 import threading
 import time
 from collections import Counter
@@ -286,7 +287,7 @@ def version() -> str:
 
 
 async def prove_shared(root: Path, asked: str, answered: str) -> str:
-    """Read a file that the coordinator has written, and write another one.
+    """Read a file that the coordinator has written, and write into an empty one.
 
     Args:
         root: the destination.
@@ -304,8 +305,9 @@ def _prove_shared(root: Path, asked: str, answered: str) -> str:
         with FileTree(root) as tree:
             with tree.open(asked) as file:
                 token = file.read(100).decode("ascii", "replace")
-            with tree.create(answered) as file:
+            with open(tree.open_for(answered, os.O_WRONLY), "wb") as file:
                 file.write(token.encode())
+                file.flush()
                 files.sync(file.fileno())
             return token
     except OSError:
