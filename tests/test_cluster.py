@@ -23,7 +23,7 @@ from tests.support.dask_cluster import DaskCluster, wait_until
 from tests.support.program import PATIENCE, files_in, partial_bytes, run, start, wait_for_bytes
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
-from willow_cart.destination import Destination
+from willow_cart.destination import PARTIAL, Destination
 from willow_cart.errors import UnusableCluster
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Worker
@@ -477,6 +477,11 @@ def test_a_worker_that_cannot_be_used_is_named(
     with Destination(tmp_path / "d") as destination:
         with pytest.raises(UnusableCluster) as caught:
             let_join(cluster, worker, MemberSetup("h", setup, None, "boot", destination))
+        # One that answers after it was given up leaves nothing either.
+        late = f"{PARTIAL}/proof-asked", f"{PARTIAL}/proof-answered"
+        destination.create(late[0]).close()
+        assert cluster_worker._prove_shared(tmp_path / "d", *late) == ""
+        destination.delete(late[0])
         assert destination.names(".willow/partial") == []
     assert "worker heron: " in str(caught.value)
     assert message in str(caught.value)

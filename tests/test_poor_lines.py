@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import random
+import socket
 from collections.abc import Iterator
+from contextlib import ExitStack
 from pathlib import Path
 
 import pytest
@@ -11,6 +13,7 @@ import pytest
 from tests.support.line import Weather, line
 from tests.support.program import files_in, run
 from tests.support.servers import NGINX, nginx
+from willow_cart.protocols.sockets import SocketGuard
 
 pytestmark = pytest.mark.skipif(NGINX is None, reason="nginx is not installed")
 
@@ -58,3 +61,26 @@ def test_all_comes_home_the_same_whatever_the_line_does(
     # What had arrived was not received again.
     for row in receipt["files"]:
         assert row["received"] == len(files[row["path"]]), row["path"]
+
+
+def test_an_address_that_does_not_answer_holds_up_no_other(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As a host has them whose first address leads nowhere (RFC 8305)."""
+    with ExitStack() as stack:
+        server = stack.enter_context(socket.create_server(("127.0.0.1", 0)))
+        port = server.getsockname()[1]
+        hole = stack.enter_context(socket.socket())
+        hole.bind(("127.0.0.3", port))
+        hole.listen(0)
+        for _ in range(4):  # nobody accepts these, and no more are let in
+            filler = stack.enter_context(socket.socket())
+            filler.setblocking(False)
+            filler.connect_ex(("127.0.0.3", port))
+        for hosts in ([3, 1], [9, 3, 1], [3, 9, 1], [1, 3]):
+            found = [(socket.AF_INET, 1, 6, "", (f"127.0.0.{each}", port)) for each in hosts]
+            monkeypatch.setattr(socket, "getaddrinfo", lambda *_, found=found, **__: found)
+            with SocketGuard().connect(("fen.example", port), 10_000) as line_:
+                assert line_.getpeername() == ("127.0.0.1", port)
+        refusing = [(socket.AF_INET, 1, 6, "", ("127.0.0.9", port))] * 2
+        monkeypatch.setattr(socket, "getaddrinfo", lambda *_, **__: refusing)
+        with pytest.raises(ConnectionRefusedError):
+            SocketGuard().connect(("fen.example", port), 10_000)

@@ -77,7 +77,7 @@ class PaceOptions(PatienceOptions):
     time_per_file: float | None = option(
         None,
         seconds,
-        "time limit for one attempt at a file: 2h; the part that arrived is kept",
+        "longest time for a file: 2h; what takes longer fails, and the next haul resumes it",
         metavar="SECONDS",
     )
     largest: int | None = option(

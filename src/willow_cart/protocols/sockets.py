@@ -8,7 +8,7 @@ import ssl
 import threading
 import time
 import weakref
-from collections import defaultdict
+from collections import defaultdict, deque
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
@@ -17,6 +17,9 @@ from willow_cart.platform import connections
 
 # A connection attempt looks this often whether it is still wanted, in seconds.
 _TICK_SECONDS = 0.1
+
+# After this time the next address of a host is tried as well (RFC 8305, 5).
+_HEAD_START_SECONDS = 0.25
 
 
 class RequestPacer:
@@ -86,6 +89,8 @@ class SocketGuard:
     def connect(self, address: tuple[str, int], timeout: float) -> socket.socket:
         """Connect to the first address of a host that answers, and register the socket.
 
+        An address that does not answer soon is waited for beside the next one (RFC 8305).
+
         Args:
             address: host and port.
             timeout: seconds for each of the host's addresses.
@@ -96,37 +101,63 @@ class SocketGuard:
             OSError: the connection fails, or `abort` was called.
         """
         host, port = address
-        failure: OSError | None = None
         # RFC 6724: the system gives the addresses in the order in which to try them.
-        for family, kind, protocol, _, there in socket.getaddrinfo(
-            host.strip("[]"), port, type=socket.SOCK_STREAM
-        ):
-            self._require_wanted()
-            sock = socket.socket(family, kind, protocol)
-            try:
-                self._connect(sock, there, timeout)
-                sock.settimeout(timeout)
-                self.watch(sock)
-            except OSError as error:
-                sock.close()
-                failure = error
-            else:
-                return sock
-        raise failure or OSError(f"{host} has no address")
+        left = deque(socket.getaddrinfo(host.strip("[]"), port, type=socket.SOCK_STREAM))
+        failure: OSError = OSError(f"{host} has no address")
+        trying: dict[socket.socket, float] = {}  # until when, by the monotonic clock
+        next_at = 0.0
+        try:
+            while left or trying:
+                self._require_wanted()
+                if left and time.monotonic() >= next_at:
+                    family, kind, protocol, _, there = left.popleft()
+                    sock = socket.socket(family, kind, protocol)
+                    trying[sock] = time.monotonic() + timeout
+                    next_at = time.monotonic() + _HEAD_START_SECONDS
+                    sock.setblocking(False)
+                else:
+                    sock, there = next(iter(trying)), None
+                    trying[sock] = trying.pop(sock)  # they take turns
+                try:
+                    if self._is_connected(sock, there, trying[sock], _TICK_SECONDS / len(trying)):
+                        sock.settimeout(timeout)
+                        self.watch(sock)
+                        del trying[sock]
+                        return sock
+                except OSError as error:
+                    sock.close()
+                    del trying[sock]
+                    failure, next_at = error, 0.0
+            raise failure
+        finally:
+            for each in trying:
+                each.close()
 
-    def _connect(self, sock: socket.socket, there: object, timeout: float) -> None:
-        """Connect without blocking, so that an abort is noticed."""
-        sock.setblocking(False)
-        with suppress(BlockingIOError):
-            sock.connect(there)  # type: ignore[arg-type]  # as getaddrinfo gave it
-            return
-        deadline = time.monotonic() + timeout
-        while not connections.is_settled(sock, _TICK_SECONDS):
-            self._require_wanted()
-            if time.monotonic() > deadline:
+    @staticmethod
+    def _is_connected(sock: socket.socket, there: Any, until: float, seconds: float) -> bool:
+        """Begin to connect, or wait a moment for that, without blocking longer.
+
+        Args:
+            sock: to be connected.
+            there: the address; None if it was begun.
+            until: when it is given up.
+            seconds: how long to wait.
+
+        Raises:
+            OSError: it cannot be connected.
+        """
+        if there is not None:
+            with suppress(BlockingIOError):
+                sock.connect(there)
+                return True
+            return False
+        if not connections.is_settled(sock, seconds):
+            if time.monotonic() > until:
                 raise TimeoutError("timed out")
+            return False
         if error := sock.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
             raise OSError(error, "cannot connect")
+        return True
 
     def watch(self, sock: socket.socket) -> None:
         """Register a socket with `abort` while it is in use."""

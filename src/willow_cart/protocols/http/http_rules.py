@@ -268,6 +268,8 @@ def advice_for_status(status: int, signed: bool = False) -> str:
             return "check the address"
         case 416:
             return "its length has changed; haul again"
+        case 421:
+            return "try again later, or with --lanes-per-host 1"
         case 451:
             return "withheld for legal reasons"
         case _:
