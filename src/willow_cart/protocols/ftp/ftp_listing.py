@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from functools import lru_cache
 
 from willow_cart.outside_values import moment_at, read_iso, with_zone
 from willow_cart.units import MONTHS, read_count
@@ -60,6 +61,7 @@ _DOS = re.compile(
 )
 # EPLF (Bernstein): a plus, facts with commas behind them, a tab, the name.
 _EPLF = re.compile(r"\+(?P<facts>[^\t]*)\t(?P<name>.+)")
+_TIMESTAMP = re.compile(r"(\d{4})(\d\d)(\d\d)(\d\d)(\d\d)(\d\d)(?:\.\d+)?", re.ASCII)
 # The line before the names that says how many blocks they take, in any language.
 _IRRELEVANT = re.compile(r"[^\s\d]+\s+\d+\s*|\s*", re.ASCII)
 
@@ -113,11 +115,12 @@ def parse_fact_line(line: str) -> Line | None:
 
 def parse_timestamp(text: str) -> datetime | None:
     """Parse a time in the format of MDTM and MLSD, in UTC (RFC 3659, 2.3)."""
-    match = re.fullmatch(r"(\d{14})(?:\.\d+)?", text.strip())
+    match = _TIMESTAMP.fullmatch(text.strip())
     if match is None:
         return None
     try:
-        return with_zone(datetime.strptime(match[1], "%Y%m%d%H%M%S").replace(tzinfo=UTC))
+        year, month, day, hour, minute, second = map(int, match.groups())
+        return with_zone(datetime(year, month, day, hour, minute, second, tzinfo=UTC))
     except ValueError:
         return None
 
@@ -206,6 +209,7 @@ def _unix_moment(match: re.Match[str], now: datetime) -> datetime | None:
     return None
 
 
+@lru_cache(maxsize=256)
 def _month(written: str) -> int | None:
     """Return the number of a month in one of many languages; None for any other word."""
     try:
