@@ -9,7 +9,7 @@ import base64
 import re
 from contextlib import suppress
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
 from urllib.parse import unquote_to_bytes, urljoin
@@ -55,11 +55,12 @@ _MAX_DATE_CHARACTERS = 100
 
 
 def parse_date(text: str | None) -> datetime | None:
-    """Parse an HTTP date in any of its three forms (5.6.7); None if missing or invalid."""
+    """Parse an HTTP date in any of its three forms (5.6.7), in UTC; None if missing or invalid."""
     if not text:
         return None
     try:
-        return with_zone(parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS]))
+        moment = with_zone(parsedate_to_datetime(text[:_MAX_DATE_CHARACTERS]))
+        return moment and moment.astimezone(UTC)
     except (ValueError, IndexError, OverflowError, TypeError):
         return None
 
