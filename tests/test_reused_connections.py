@@ -186,3 +186,28 @@ def test_a_wait_that_ends_soon_by_the_servers_clock_is_waited_for(tmp_path: Path
     with RawServer(respond) as server:
         done = run("haul", f"{server.base}/a.csv", "--into", "d", cwd=tmp_path)
         assert (done.code, len(server.requests)) == (0, 2)
+
+
+def test_a_long_wait_ends_the_questions_to_a_host_too(tmp_path: Path) -> None:
+    """Sizes, versions, and whether files are gone: each command asks as often as it has lanes."""
+    is_shut = False
+
+    def respond(request: Request) -> Answer:
+        if is_shut:
+            return answer(status="429 Too Many Requests", retry_after=3600)
+        return answer(request.target.encode(), last_modified="Sun, 01 Jun 2031 06:00:00 GMT")
+
+    with RawServer(respond) as server:
+        (tmp_path / "l.txt").write_text("".join(f"{server.base}/{n}.csv\n" for n in range(100)))
+        assert run("haul", "l.txt", "--into", "d", cwd=tmp_path).code == 0
+        assert run("load", "l.txt", "--cart", "c.csv", cwd=tmp_path).code == 0
+        is_shut = True
+        for words in (
+            ("weigh", "c.csv", "--ask-sizes"),
+            ("survey", "l.txt", "--ask-sizes"),
+            ("audit", "d", "--upstream"),
+        ):
+            server.requests.clear()
+            told = run(*words, cwd=tmp_path)
+            assert 1 <= len(server.requests) <= 16, words
+            assert "429" in told.err + told.out

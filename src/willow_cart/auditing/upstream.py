@@ -11,8 +11,9 @@ from willow_cart.auditing.at_rest import Audited, Finding
 from willow_cart.errors import NotServed, TransferFailed
 from willow_cart.ledger.entries import Arrival
 from willow_cart.model import Metadata
-from willow_cart.protocols import ONCE_MORE, Access
+from willow_cart.protocols import Access
 from willow_cart.protocols.http.http_rules import contradict
+from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.redaction import without_secrets
 
 # RFC 9110, 15.5.5 and 15.5.11
@@ -34,21 +35,21 @@ def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Ite
     Yields:
         What was found of each, in their order.
     """
-    pool = ThreadPoolExecutor(lanes)
+    pool, questions = ThreadPoolExecutor(lanes), ManyQuestions(access)
     waiting = iter(arrivals)
     try:
         while some := list(islice(waiting, lanes * _FILES_PER_LANE)):
-            yield from pool.map(partial(_ask, access), some)
+            yield from pool.map(partial(_ask, questions), some)
     finally:
         pool.shutdown(cancel_futures=True)
 
 
-def _ask(access: Access, arrival: Arrival) -> Audited:
+def _ask(questions: ManyQuestions, arrival: Arrival) -> Audited:
     def found(finding: Finding, why: str = "") -> Audited:
         return Audited(arrival.path, finding, why, arrival.size, arrival)
 
     try:
-        facts = access.retrier.run(lambda: access.ask(arrival.address), ONCE_MORE)
+        facts = questions.ask(arrival.address)
     except NotServed as error:
         finding = Finding.GONE if error.status in _NO_MORE else Finding.UNTOLD
         return found(finding, error.reason)

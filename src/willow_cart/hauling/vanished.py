@@ -13,7 +13,8 @@ from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import has_ledger, ledger_path
-from willow_cart.protocols import ONCE_MORE, Access
+from willow_cart.protocols import Access
+from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.redaction import lacks_secret
 
 # What servers answer for a file that they do not have: of the web, and of FTP.
@@ -49,12 +50,13 @@ def confirm_gone(unlisted: Sequence[Arrival], access: Access, lanes: int) -> lis
         access: client for all protocols.
         lanes: how many are asked for at a time.
     """
+    questions = ManyQuestions(access)
 
     def is_gone(address: str) -> bool:
         if lacks_secret(address):
             return False
         try:
-            access.retrier.run(lambda: access.ask(address), ONCE_MORE)
+            questions.ask(address)
         except NotServed as error:
             return error.status in _GONE
         except (TransferFailed, UsageError):

@@ -21,6 +21,7 @@ from willow_cart.model import Issue, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.looking import ChoosingOptions, LookingOptions
 from willow_cart.protocols import Access
+from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.requests.request import LookingRequest
 from willow_cart.sources.asking import ask_sizes
 from willow_cart.sources.discover import discover_each
@@ -45,14 +46,14 @@ class SizeAsker:
     """
 
     def __init__(self, access: Access, lanes: int, observer: JobObserver) -> None:
-        self._access = access
+        self._questions = ManyQuestions(access)
         self._lanes = lanes
         self._observer = observer
         self.unanswered = 0
 
     def __call__(self, offers: Sequence[Offer]) -> Sequence[Offer]:
         """Return the offers with the facts learnt."""
-        learnt, troubles = ask_sizes(offers, self._access, self._lanes)
+        learnt, troubles = ask_sizes(offers, self._questions, self._lanes)
         self._observer.note_each(troubles)
         self.unanswered += len(troubles)
         return learnt

@@ -13,7 +13,6 @@ from willow_cart.protocols.base import (
 )
 from willow_cart.protocols.retry import (
     BUSY,
-    ONCE_MORE,
     Cause,
     Failure,
     GiveUp,
@@ -26,7 +25,6 @@ from willow_cart.protocols.retry import (
 __all__ = [
     "BUSY",
     "CHUNK",
-    "ONCE_MORE",
     "Access",
     "Cause",
     "DirectoryEntry",

@@ -190,10 +190,6 @@ class RetryPolicy:
         return pause if self.growth == 1.0 else pause * _SUSPENSION_FACTOR
 
 
-ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
-"""For asking many places one thing each: a busy one gets a second chance, and no more."""
-
-
 def tell_nothing(*_: object) -> None:
     """Tell nothing; a named function, so that it can be pickled."""
 

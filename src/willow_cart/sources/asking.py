@@ -13,7 +13,7 @@ from willow_cart.addresses import host_of
 from willow_cart.errors import TransferFailed
 from willow_cart.kinds import extension_of
 from willow_cart.model import Issue, Offer
-from willow_cart.protocols import ONCE_MORE, Access
+from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.redaction import without_secrets
 
 Answer = TypeVar("Answer")
@@ -29,7 +29,7 @@ Progress = Callable[[int, list[str]], None]
 
 
 def ask_sizes(
-    offers: Sequence[Offer], access: Access, lanes: int
+    offers: Sequence[Offer], questions: ManyQuestions, lanes: int
 ) -> tuple[list[Offer], list[Issue]]:
     """Request the size and date of each offer that lacks one; fetches no file.
 
@@ -43,7 +43,7 @@ def ask_sizes(
         if offer.size is not None and offer.modified is not None:
             return offer
         try:
-            facts = access.retrier.run(lambda: access.ask(offer.address), ONCE_MORE)
+            facts = questions.ask(offer.address)
         except TransferFailed as error:
             return Issue(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length
