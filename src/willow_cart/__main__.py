@@ -12,9 +12,12 @@ from types import FrameType
 gc.set_threshold(10_000)
 
 
+_INTERRUPTED = b"willow-cart: interrupted; nothing was changed\n"
+
+
 def _leave(_number: int, _frame: FrameType | None) -> None:
     """End at once: what could report an interrupt better is not loaded yet."""
-    os.write(2, b"willow-cart: interrupted; nothing was changed\n")
+    os.write(2, _INTERRUPTED)
     os._exit(130)
 
 
@@ -28,16 +31,21 @@ from willow_cart.cli.main import main  # noqa: E402
 
 def start() -> None:
     """Run the command that was typed, and exit with its code."""
+    code = None
     try:
         if _is_interruptible:
             signal.signal(signal.SIGINT, signal.default_int_handler)
-        code = main()
-    except SystemExit as error:  # of the parser, after a help page or a mistyped word
-        code = error.code if isinstance(error.code, int) else 0
+        try:
+            code = main()
+        except SystemExit as error:  # of the parser, after a help page or a mistyped word
+            code = error.code if isinstance(error.code, int) else 0
+        if _is_interruptible:
+            signal.signal(signal.SIGINT, signal.SIG_IGN)  # the command has its result
     except KeyboardInterrupt:  # right before or after `main`, which reports its own
-        code = 130
-    if _is_interruptible:
-        signal.signal(signal.SIGINT, signal.SIG_IGN)  # the command has its result
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        if code is None:
+            os.write(2, _INTERRUPTED)
+            code = 130
     if code == 130:
         # The interpreter would end by the signal instead, if that came while it read code.
         for stream in (sys.stdout, sys.stderr):
