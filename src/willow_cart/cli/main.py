@@ -165,6 +165,9 @@ def main(arguments: Sequence[str] | None = None) -> int:
         tell(f"{_named(error)}: {plainly(error)}")
         return Exit.INCOMPLETE
     except Exception as error:  # what reaches here is a fault of this program
+        if isinstance(error.__cause__, KeyboardInterrupt):  # while a class was made (3.11)
+            tell("interrupted; nothing was changed")
+            return Exit.INTERRUPTED
         tell(InternalError.of("willow-cart", error))
         return Exit.INCOMPLETE
 
