@@ -21,7 +21,7 @@ from willow_cart.errors import BadAddress
 from willow_cart.filing import make_plan
 from willow_cart.ledger.entries import Arrival, Made
 from willow_cart.ledger.ledger import Ledger
-from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.opening import has_ledger, ledger_path
 from willow_cart.model import OWN_FOLDER, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.offline_copies.documents import (
@@ -81,6 +81,8 @@ def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | Non
         UnusableDestination: a haul is running there.
         CannotStore: something cannot be written.
     """
+    if taken.interrupted and not has_ledger(into):
+        return None  # before anything was fetched
     with Destination(into) as destination, Ledger(ledger_path(into)) as ledger:
         before = ledger.made()
         if not taken.arrivals or (taken.interrupted and before):
