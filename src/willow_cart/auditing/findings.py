@@ -64,8 +64,6 @@ class Findings:
     def replace(self, findings: Iterable[Audited]) -> None:
         """Put findings in the place of others of the same files, which were unchanged."""
         for audited in findings:
-            if audited.finding is Finding.UNCHANGED:
-                continue
             self._base.execute(
                 "DELETE FROM found WHERE (rank, path) = (?, ?)",
                 (ORDER.index(Finding.UNCHANGED), audited.path),

@@ -337,17 +337,13 @@ class Choosing:
             )
         if since is not None:
             known = self.offered_before
-            yield ChoosingRule(
-                f"--since {since.isoformat()}",
-                lambda offer: (
-                    True
-                    if known is not None and offer.id not in known
-                    else None
-                    if offer.modified is None
-                    else offer.modified >= since
-                ),
-                _On.DATE,
-            )
+
+            def is_new(offer: Offer) -> bool | None:
+                if known is not None and offer.id not in known:
+                    return True
+                return None if offer.modified is None else offer.modified >= since
+
+            yield ChoosingRule(f"--since {since.isoformat()}", is_new, _On.DATE)
         if until is not None:
             yield ChoosingRule(
                 f"--until {until.isoformat()}",

@@ -112,7 +112,8 @@ def _look_upstream(request: AuditRequest, found: Findings, observer: JobObserver
     with _make_access(request, observer) as access, Ledger(ledger_path(request.folder)) as ledger:
         unharmed = (ledger.latest_at(each.path) for each in found.of(Finding.UNCHANGED) if each.url)
         followed = _followed(request, unharmed, observer)
-        found.replace([*ask_upstream(followed, access, request.lanes)])
+        asked = ask_upstream(followed, access, request.lanes)
+        found.replace([each for each in asked if each.finding is not Finding.UNCHANGED])
 
 
 def _followed(

@@ -39,6 +39,10 @@ from willow_cart.version import __version__
 PRESENT = "id IN (SELECT max(id) FROM arrival GROUP BY path) AND instead = ''"
 """What is true of the latest arrival under every path at which a file should lie."""
 
+# In the words of the index of twins.
+_IS_TWIN = "substr(instead, 1, 5) = 'twin '"
+_IS_LATEST = "id = (SELECT max(id) FROM arrival AS later WHERE later.path = a.path)"
+
 OF_ARCHIVE = (
     "key >= ?1 AND key < ?1 || char(1114111) AND instead != 'nothing' AND NOT EXISTS"
     " (SELECT 1 FROM arrival AS later WHERE later.path = a.path AND later.id > a.id) ORDER BY path"
@@ -274,7 +278,7 @@ class Ledger:
         latest = "SELECT max(id) FROM arrival WHERE path = ?"
         moving: list[tuple[str, int]] = []
         standing: list[tuple[str, int]] = []
-        twins = "SELECT id FROM arrival WHERE instead = ? AND substr(instead, 1, 5) = 'twin '"
+        twins = f"SELECT id FROM arrival WHERE instead = ? AND {_IS_TWIN}"
         for move in moves:
             moving.append((move.new, *self._base.execute(latest, (move.old,)).fetchone()))
             rows = self._base.execute(twins, (f"{TWIN}{move.old}",))
@@ -370,19 +374,12 @@ class Ledger:
 
     def dependants_of(self, path: str) -> list[Arrival]:
         """Return the latest arrivals at other paths whose content is the file at a path."""
-        condition = (
-            "instead = ?1 AND substr(instead, 1, 5) = 'twin '"  # as the index has it
-            " AND id = (SELECT max(id) FROM arrival AS later WHERE later.path = a.path)"
-        )
+        condition = f"instead = ? AND {_IS_TWIN} AND {_IS_LATEST}"
         return [*self._arrivals(condition, f"{TWIN}{path}")]
 
     def twins(self) -> Iterator[Arrival]:
         """Yield the latest arrivals whose content is the file at another path, by that path."""
-        yield from self._arrivals(
-            "substr(instead, 1, 5) = 'twin '"
-            " AND id = (SELECT max(id) FROM arrival AS later WHERE later.path = a.path)"
-            " ORDER BY instead"
-        )
+        yield from self._arrivals(f"{_IS_TWIN} AND {_IS_LATEST} ORDER BY instead")
 
     def paths_for_twins(self) -> set[str]:
         """Return the paths of files that stand for others with the same content."""

@@ -80,9 +80,14 @@ class Download(ABC):
 _SETTLED_SECONDS = 10.0
 
 
-def is_settled(modified: datetime | None, now: datetime) -> bool:
-    """Whether a file can have no other version with the same time, since that is past."""
-    return modified is None or (now - modified).total_seconds() > _SETTLED_SECONDS
+def joining_by_time(facts: Metadata, now: datetime) -> Resumability:
+    """Return how parts of a file join whose version is identified by its size and time.
+
+    Until that time is past, the file may have another version with the same one.
+    """
+    modified = facts.modified
+    settled = modified is None or (now - modified).total_seconds() > _SETTLED_SECONDS
+    return Resumability.SAFE if facts.validators and settled else Resumability.BLIND
 
 
 @dataclass(frozen=True, slots=True)

@@ -64,6 +64,12 @@ def composite_of(fields: Mapping[str, str]) -> tuple[str, int] | None:
     return mark[1], int(mark[2])
 
 
+def md5_mark_in(entity_tag: str) -> str:
+    """Return an entity tag without quotes if it looks like an MD5, also of parts; else nothing."""
+    bare = entity_tag.strip('"')
+    return bare if _MD5_MARK.fullmatch(f'"{bare}"') else ""
+
+
 def stored_coding(fields: Mapping[str, str]) -> str:
     """Return the content coding that a store keeps an object in, and may remove; empty for none."""
     coding = fields.get("x-goog-stored-content-encoding", "").strip().lower()

@@ -84,8 +84,9 @@ class CsvOutput(Output):
             self._writer = csv.writer(text, lineterminator="\r\n")
             self._writer.writerow(whole)
             missing = [""] * (len(whole) - len(header))
+            place = header.index(SOURCE) if header else 0
             for row in earlier:
-                source = row[header.index(SOURCE)]
+                source = row[place]
                 if source not in files:
                     self._writer.writerow(row + missing)
                     self.kept += 1

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field, replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -30,6 +29,7 @@ from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Offer, Origin, State
 from willow_cart.protocols import Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import parse_date
+from willow_cart.protocols.promises import md5_mark_in
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import VerifiedFile
 from willow_cart.transfer.downloader import UNPROVED_ADVICE, Downloader, ReceivedFile
@@ -40,9 +40,6 @@ from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import format_size
 
 _PROGRESS_BYTES = 64 << 10
-
-# The tags that stores list are those of their answers if they are made of the bytes.
-_MD5_TAG = re.compile(r'"?([0-9a-f]{32}(?:-\d+)?)"?')
 
 # How far a time or a small size in a listing may be from the exact one.
 _ROUNDED_TIME = timedelta(minutes=1)
@@ -316,12 +313,12 @@ def _unlike_listing(offer: Offer, partial: PartialFile) -> str:
     """Describe how a file differs from what its source has listed; empty if it does not."""
     if offer.size is not None and offer.size != partial.size:
         return f"it has {partial.size:,} bytes, the listing said {offer.size:,}"
-    listed = _MD5_TAG.fullmatch(offer.entity_tag)
-    came = _MD5_TAG.fullmatch(partial.facts.validators.entity_tag or "")
-    if listed and came and listed[1] != came[1]:
+    # The tags that stores list are those of their answers if they are made of the bytes.
+    listed = md5_mark_in(offer.entity_tag)
+    came = md5_mark_in(partial.facts.validators.entity_tag or "")
+    if listed and came and listed != came:
         return (
-            "it is another version than the listing said:"
-            f" its entity tag is {came[1]}, not {listed[1]}"
+            f"it is another version than the listing said: its entity tag is {came}, not {listed}"
         )
     return ""
 

@@ -29,7 +29,7 @@ from willow_cart.protocols.base import (
     Download,
     FolderEntries,
     Unchanged,
-    is_settled,
+    joining_by_time,
 )
 from willow_cart.protocols.ftp.ftp_connection import Connection
 from willow_cart.protocols.ftp.ftp_delivery import FtpDownload, ListingLines
@@ -147,8 +147,8 @@ class FtpAccess(Access, DirectoryLister):
                 begin = 0
                 data = connection.open_data(f"RETR {_name_of(address)}")
             data.settimeout(self._stall_after)
-            settled = is_settled(facts.modified, self._now())
-            return FtpDownload(self._pool, connection, data, facts, begin, settled=settled)
+            joining = joining_by_time(facts, self._now())
+            return FtpDownload(self._pool, connection, data, facts, begin, joining=joining)
         except BaseException as error:
             self._pool.drop(address, connection)
             if isinstance(error, FOREIGN):

@@ -29,7 +29,7 @@ class FtpDownload(Download):
         data: the data connection.
         facts: what is known of the file.
         start: its first byte.
-        settled: whether its time was long enough ago to identify its version.
+        joining: how its parts join.
     """
 
     def __init__(
@@ -40,11 +40,11 @@ class FtpDownload(Download):
         facts: Metadata,
         start: int,
         *,
-        settled: bool,
+        joining: Resumability,
     ) -> None:
         self.facts = facts
         self.start = start
-        self.joining = Resumability.SAFE if facts.validators and settled else Resumability.BLIND
+        self.joining = joining
         self._pool = pool
         self._connection: Connection | None = connection
         self._data = data

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from willow_cart.errors import ConnectionLost, NotServed
 from willow_cart.model import Metadata
-from willow_cart.protocols.base import CHUNK, Download, Resumability, is_settled
+from willow_cart.protocols.base import CHUNK, Download, joining_by_time
 
 if TYPE_CHECKING:
     from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
@@ -47,8 +47,7 @@ class SftpDownload(Download):
     ) -> None:
         self.facts = facts
         self.start = 0
-        settled = is_settled(facts.modified, datetime.now(UTC))
-        self.joining = Resumability.SAFE if facts.validators and settled else Resumability.BLIND
+        self.joining = joining_by_time(facts, datetime.now(UTC))
         self._pool = pool
         self._session = session
         self._file = file
