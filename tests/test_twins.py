@@ -136,7 +136,9 @@ def test_nothing_is_replaced_while_something_else_stands_on_it(
         stamp = (data / "a/x.csv").stat()
         (data / "a/x.csv").write_bytes(corrupt)
         os.utime(data / "a/x.csv", ns=(stamp.st_atime_ns, stamp.st_mtime_ns))
-        if how != "keep":
+        # A disk without links keeps two files where a link was asked for.
+        linked = how == "link" and (data / "a/x.csv").samefile(data / "b/y.csv")
+        if linked or how == "skip":
             told = run("audit", "data", cwd=tmp_path).out
             assert "b/y.csv" in told
         assert run("audit", "data", "--repair", cwd=tmp_path).code == 0
