@@ -144,3 +144,16 @@ def test_both_families_of_the_platform_have_the_same_functions() -> None:
     posix, windows = map(public, OF_PLATFORMS)
     assert posix == windows
     assert len(posix) > 30
+
+
+def test_standard_output_and_standard_error_have_one_way_each() -> None:
+    """What is printed is made printable there."""
+    printing = {
+        str(path)
+        for path, tree in modules()
+        if path.parts[0] not in ("demo", "standalone")
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call)
+        and ast.unparse(node.func) in ("print", "sys.stdout.write", "sys.stderr.write")
+    }
+    assert printing == {"cli/screen.py", "cli/messages.py", "scripting/listener.py"}

@@ -1,4 +1,4 @@
-"""Read TOML 1.0 files, with the line number of each key."""
+"""Read TOML 1.0 files, with the line number of each key, and write lines of them."""
 
 from __future__ import annotations
 
@@ -12,12 +12,41 @@ from pathlib import Path
 
 from willow_cart.errors import BadOption, plainly
 from willow_cart.named_files import open_named
+from willow_cart.units import printable
 
 _HEAD = re.compile(r"\s*\[(\[)?\s*([\w.-]+)\s*\]")
 _KEY = re.compile(r"\s*[\"']?([\w-]+)[\"']?\s*=")
 
 # No person writes a longer one.
 _MAX_FILE_BYTES = 16 << 20
+
+
+def toml_line(key: str, value: object) -> str:
+    """Return the line of a key.
+
+    Args:
+        key: of letters, digits and underscores.
+        value: a text, a number, a truth value, or a sequence of such.
+
+    Raises:
+        BadOption: the value has bytes that no TOML file can hold.
+    """
+    from tomlkit import item  # only commands that write an errand need it
+
+    written = item([*value] if isinstance(value, list | tuple) else value).as_string()
+    if any("\ud800" <= character <= "\udfff" for character in written):
+        raise BadOption(
+            f"{key} {printable(written)}", "is not UTF-8, so it cannot be written", "rename it"
+        )
+    # TOML allows them as they are, a terminal that shows the file would interpret them.
+    return f"{key} = " + "".join(
+        each if each.isprintable() else f"\\U{ord(each):08x}" for each in written
+    )
+
+
+def toml_comment(text: str) -> str:
+    """Return a comment of one line, whatever the text holds."""
+    return f"# {printable(text)}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +153,7 @@ def _lines_of(text: str) -> dict[tuple[str, int], dict[str, int]]:
     lines: dict[tuple[str, int], dict[str, int]] = {("", 0): {}}
     counts: Counter[str] = Counter()
     here = lines["", 0]
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(text.split("\n"), 1):
         if head := _HEAD.match(line):
             name = head[2]
             here = lines.setdefault((name, counts[name]), {"": number})

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 
 from willow_cart.errors import BadOption
@@ -103,5 +104,26 @@ def printable(text: str) -> str:
         return text
     return "".join(
         character if character.isprintable() else character.encode("unicode_escape").decode()
+        for character in text
+    )
+
+
+def printable_lines(text: str) -> str:
+    """Escape as `printable` does, except the ends of lines and tabs."""
+    if text.isprintable():
+        return text
+    return "".join(each if each in "\n\t" else printable(each) for each in _LINE_PARTS.split(text))
+
+
+_LINE_PARTS = re.compile(r"([\n\t])")
+
+
+def json_text(value: object, *, indent: int | None = None) -> str:
+    """Return JSON (RFC 8259) in which whatever a terminal would interpret is escaped."""
+    text = json.dumps(value, ensure_ascii=False, indent=indent)
+    if text.isprintable():
+        return text
+    return "".join(
+        character if character.isprintable() or character == "\n" else json.dumps(character)[1:-1]
         for character in text
     )

@@ -11,6 +11,7 @@ from willow_cart.addresses import normalise
 from willow_cart.cart.columns import CART_COLUMNS
 from willow_cart.errors import BadOption, UsageError
 from willow_cart.model import Issue, Offer
+from willow_cart.units import json_text
 
 _MAX_DIGITS = 30
 
@@ -109,4 +110,4 @@ def write_json_lines(offers: Iterable[Offer], to: TextIO) -> None:
     """Write offers, one object per line."""
     for offer in offers:
         entry = entry_of(offer, taken=True)
-        to.write(json.dumps(entry, ensure_ascii=False) + "\n")
+        to.write(json_text(entry) + "\n")

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from operator import itemgetter
 from pathlib import Path
-from typing import Any, TextIO
+from typing import TYPE_CHECKING, Any
 
 from willow_cart.addresses import normalise
 from willow_cart.cart.cells import is_day_first, read_bytes, read_date, read_mark
@@ -19,6 +19,9 @@ from willow_cart.cart.sheet import Sheet, SheetRow, uncover
 from willow_cart.errors import BadAddress, BadOption, UsageError
 from willow_cart.model import Issue, Offer
 from willow_cart.units import read_count
+
+if TYPE_CHECKING:
+    from _typeshed import SupportsWrite
 
 # Those whose cell alone decides; the others are read by `RowReader` together.
 _READ_ALONE = tuple(column for column in CART_COLUMNS if column.read is not None)
@@ -279,7 +282,9 @@ def cells_of(
 
 
 def write_table(
-    offers: Iterable[tuple[Offer, bool]], to: TextIO, columns: Sequence[str] = PLAIN_COLUMNS
+    offers: Iterable[tuple[Offer, bool]],
+    to: SupportsWrite[str],
+    columns: Sequence[str] = PLAIN_COLUMNS,
 ) -> None:
     """Write offers as a cart with the line ends of RFC 4180.
 

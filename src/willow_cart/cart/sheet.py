@@ -25,8 +25,9 @@ _DELIMITERS = ",;\t"
 # Longer than any header row, and than the first lines by which formats are recognised.
 MAX_HEADER_BYTES = 1 << 16
 
-# What makes a spreadsheet run a cell as a formula when the file is opened in one.
-_RUNS = ("=", "+", "-", "@", "\t", "\r")
+# What makes a spreadsheet run a cell as a formula when the file is opened in one; the forms of
+# full width do in some.
+_RUNS = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20")
 
 
 @dataclass(frozen=True, slots=True)
@@ -253,15 +254,16 @@ def writing(
         yield writer.writerow
 
 
-# The control characters of Unicode, without tab, line feed and carriage return.
-_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f]")
+# The control characters of Unicode, without tab, line feed and carriage return, and those that
+# end lines or turn the direction of what follows (UAX #9).
+_CONTROL = re.compile(r"[\x00-\x08\x0b\x0c\x0e-\x1f\x7f-\x9f\u2028-\u202e\u2066-\u2069]")
 
 
 def cover(cell: str) -> str:
     """Protect a cell from being run as a formula and from losing its outer spaces.
 
-    A cell that looks covered is covered once more. Another character stands for those that control
-    a terminal; line ends and tabs stay.
+    A cell that looks covered is covered once more. Another character replaces those that control a
+    terminal; line ends and tabs stay.
     """
     if not cell:
         return cell

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from willow_cart.cli.everyday import EVERYDAY
+from willow_cart.cli.screen import show_text
 from willow_cart.errors import BadOption
 from willow_cart.options.given import Given
 from willow_cart.requests import Command, Option
@@ -81,7 +82,7 @@ class HelpAction(argparse.Action):
         if self._short is None or values == "all":
             parser.print_help()
         else:
-            print(self._short())  # as argparse does
+            show_text(self._short())
         parser.exit()
 
 

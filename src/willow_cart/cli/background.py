@@ -15,7 +15,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.cli.messages import tell
+from willow_cart.cli.messages import pass_on, tell
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs
 from willow_cart.ledger.runs import OwnRun
@@ -106,7 +106,7 @@ def _start_and_wait() -> int:
         # It has ended, well or not; what it had to say is said here.
         code = process.wait()
         if log:
-            sys.stderr.write(Path(log).read_text("utf-8", "replace"))
+            pass_on(Path(log).read_text("utf-8", "replace"))
             my_runs().forget(int(number))
         return code
     if number:

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import json
-import sys
 from collections.abc import Iterator
 from datetime import datetime
 from functools import partial
@@ -12,9 +9,10 @@ from typing import NamedTuple
 
 from willow_cart.cart.folder_tree import FolderTree
 from willow_cart.cli.render import Showing, Totals, show_total, written
-from willow_cart.cli.screen import show_table
+from willow_cart.cli.screen import show_csv, show_table, show_text
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Sizes
+from willow_cart.units import json_text
 
 
 class _Row(NamedTuple):
@@ -48,14 +46,10 @@ class AsFolders(Showing):
             return
         rows = list(self._rows(trees))
         if self._form == "json":
-            print(json.dumps([*map(_as_json, rows)], ensure_ascii=False, indent=1))
+            show_text(json_text([*map(_as_json, rows)], indent=1))
         elif self._form == "csv":
-            writer = csv.writer(sys.stdout, lineterminator="\n")
-            writer.writerow(
-                ("folder", "files", "bytes_known", "bytes_about", "sizes_unknown", "newest")
-            )
-            for row in rows:
-                writer.writerow(_as_json(row).values())
+            names = ("folder", "files", "bytes_known", "bytes_about", "sizes_unknown", "newest")
+            show_csv([names, *(_as_json(row).values() for row in rows)])
         else:
             _show(rows)
             show_total(finder, totals)

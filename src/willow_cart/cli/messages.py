@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 
 from willow_cart.cli.wrapping import wrapped
-from willow_cart.units import printable
+from willow_cart.units import printable, printable_lines
 
 
 def tell(line: object) -> None:
@@ -15,6 +15,12 @@ def tell(line: object) -> None:
     # It may have been closed; work continues.
     with suppress(OSError):
         print(wrapped(f"willow-cart: {printable(str(line))}", sys.stderr), file=sys.stderr)
+
+
+def pass_on(text: str) -> None:
+    """Print lines of a log on standard error as they are."""
+    with suppress(OSError):
+        sys.stderr.write(printable_lines(text))
 
 
 def tell_each(lines: Iterable[object]) -> None:

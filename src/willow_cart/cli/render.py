@@ -5,23 +5,30 @@ All but the tree write while they look, and hold no more than a screen's worth o
 
 from __future__ import annotations
 
-import json
 import sys
 from abc import ABC, abstractmethod
 from collections import defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.cart.rows import write_table
-from willow_cart.cli.screen import MAX_DRAWN_ROWS, Branch, show_line, show_table, show_tree
+from willow_cart.cli.screen import (
+    MAX_DRAWN_ROWS,
+    Branch,
+    Shown,
+    show_line,
+    show_table,
+    show_text,
+    show_tree,
+)
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.model import Offer, Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import Why
-from willow_cart.units import count_of, format_size
+from willow_cart.units import count_of, format_size, json_text
 
 if TYPE_CHECKING:
     from willow_cart.sources.discovery import NotEntered
@@ -97,8 +104,7 @@ class Totals:
 class AsCart(Showing):
     """Output as a cart, which can be hauled, or edited first."""
 
-    def __init__(self, to: TextIO, *, why: bool) -> None:
-        self._to = to
+    def __init__(self, *, why: bool) -> None:
         self._why = why
 
     def show(self, finder: OfferFinder) -> None:
@@ -109,7 +115,7 @@ class AsCart(Showing):
                 for offer, dropped_by in finder.judged()
                 if self._why or not dropped_by
             ),
-            self._to,
+            Shown(),
         )
 
 
@@ -129,10 +135,10 @@ class AsJson(Showing):
             elif not self._why:
                 continue
             entry = _entry_of(offer) | ({"dropped_by": dropped_by or None} if self._why else {})
-            print(f"{between}\n  {json.dumps(entry, ensure_ascii=False)}", end="")
+            show_text(f"{between}\n  {json_text(entry)}", end="")
             between = ","
         if between != ",":
-            print(between, end="")
+            show_text(between, end="")
         sizes = totals.all
         counts = {
             "offered": finder.choice.offered,
@@ -150,7 +156,7 @@ class AsJson(Showing):
                 for each in finder.found.not_entered
             ],
         }
-        print(f"\n],\n{json.dumps(counts, ensure_ascii=False, indent=1)[2:]}")
+        show_text(f"\n],\n{json_text(counts, indent=1)[2:]}")
 
 
 def _entry_of(offer: Offer) -> dict[str, object]:

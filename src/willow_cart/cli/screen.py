@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import csv
 import sys
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from willow_cart.cart.sheet import cover
 from willow_cart.cli.wrapping import wrapped
 from willow_cart.model import State
 from willow_cart.platform import consoles
-from willow_cart.units import printable
+from willow_cart.units import printable, printable_lines
 
 if TYPE_CHECKING:
     from rich.table import Table
@@ -67,6 +69,7 @@ def show_table(
         rows: a cell for each column.
         numeric: the columns that are set flush right.
     """
+    columns, numeric = [*map(printable, columns)], [*map(printable, numeric)]
     rows = [[printable(cell) for cell in row] for row in rows]
     if sys.stdout.isatty() and len(rows) <= MAX_DRAWN_ROWS:
         _draw(columns, rows, numeric)
@@ -98,7 +101,7 @@ def show_tables(
     room = console.width
     for columns, cells in tables:
         printed = [[*map(printable, each)] for each in cells]
-        table = Padding(_table(columns, printed, numeric), (0, 4, 1, 0))
+        table = Padding(_table([*map(printable, columns)], printed, numeric), (0, 4, 1, 0))
         width = Measurement.get(console, console.options, table).maximum
         if row and width > room:
             console.print(Columns(row, padding=0))
@@ -112,6 +115,27 @@ def show_line(line: str, *, dim: bool = False) -> None:
     """Print a line, wrapped at words on a terminal."""
     line = wrapped(printable(line), sys.stdout)
     print(f"\x1b[2m{line}\x1b[0m" if dim and consoles.has_styles(sys.stdout) else line)
+
+
+def show_text(text: str, *, end: str = "\n") -> None:
+    """Print lines in full."""
+    print(printable_lines(text), end=end)
+
+
+class Shown:
+    """Standard output as a file whose lines are printable."""
+
+    def write(self, text: str) -> int:
+        """Print a part of the text."""
+        show_text(text, end="")
+        return len(text)
+
+
+def show_csv(rows: Iterable[Iterable[object]]) -> None:
+    """Print rows as CSV (RFC 4180), with cells that no spreadsheet runs."""
+    writer = csv.writer(Shown())
+    for row in rows:
+        writer.writerow(["" if cell is None else cover(str(cell)) for cell in row])
 
 
 def show_tree(roots: Iterable[Branch]) -> None:
@@ -165,7 +189,7 @@ def _table(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Seque
 
 def _write(columns: Sequence[str], rows: Sequence[Sequence[str]], numeric: Sequence[str]) -> None:
     """Print aligned text in full, for pipes."""
-    print("\n".join(aligned(columns, rows, numeric)))
+    show_text("\n".join(aligned(columns, rows, numeric)))
 
 
 def aligned(

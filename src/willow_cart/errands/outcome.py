@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
 import shutil
@@ -20,7 +19,7 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import State, label_of
 from willow_cart.platform import processes
 from willow_cart.replacing import replacing
-from willow_cart.units import format_duration
+from willow_cart.units import format_duration, json_text
 
 if TYPE_CHECKING:
     from willow_cart.errands.running import ErrandDone
@@ -99,7 +98,7 @@ class Accountant:
                     "counts": counts,
                     "steps": _steps_of(done),
                 }
-                text = json.dumps(facts, ensure_ascii=False)
+                text = json_text(facts)
             with replacing(self.summary, is_ours=_is_summary, overwrite=self.overwrite) as file:
                 file.write(f"{text}\n")
         keys = document.top.keys

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections import Counter
 from collections.abc import Iterator, Sequence
@@ -27,6 +26,7 @@ from willow_cart.requests.commands import COMMANDS
 from willow_cart.requests.errand import ErrandRequest
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery, Why
+from willow_cart.toml_file import toml_comment, toml_line
 from willow_cart.units import count_of
 
 # A month as addresses have it; the years are those that users keep files of.
@@ -85,7 +85,7 @@ def require_only_new(request: ErrandRequest) -> None:
 
 def _head(month: str) -> Iterator[str]:
     yield "# Where everything goes; relative to this file."
-    yield f"into = {json.dumps('data/{month}' if month else 'data')}"
+    yield toml_line("into", "data/{month}" if month else "data")
     yield '# gone = "aside"  # what happens to files no longer offered; kept if left out'
     if month:
         yield from ("", "[values]")
@@ -96,24 +96,25 @@ def _source(
     source: str, offers: Sequence[Offer], found: Discovery, month: str, given: Given
 ) -> Iterator[str]:
     """Yield the lines for a source: what was typed, what it offers, and keys that may be useful."""
-    yield from ("", "[[source]]", f"at = {_quoted(_with_month(source, month))}")
+    yield from ("", "[[source]]", toml_line("at", _with_month(source, month)))
     yield from (_with_month(line, month) for line in keys_of("source", given))
     such = f", such as {offers[0].path}" if offers else ""
-    yield f"# It offers {count_of(len(offers), 'file')}{such}"
+    yield toml_comment(f"It offers {count_of(len(offers), 'file')}{such}")
     for key, why, noun in (("depth = 2", Why.DEPTH, "folder"), ("pages = 2", Why.PAGES, "page")):
         further = [each.path for each in found.not_entered if each.why is why]
         if further:
-            yield f"# {key}  # {count_of(len(further), noun)} not entered, such as {further[0]}"
+            entered = f"{count_of(len(further), noun)} not entered, such as {further[0]}"
+            yield toml_comment(f"{key}  # {entered}")
     kinds = Counter(extension_of(offer.file_name) for offer in offers).most_common(_MOST_KINDS)
     if len(kinds) > 1 and "ext" not in given:
         listed = ", ".join(f"{count:,} {extension or 'bare'}" for extension, count in kinds)
-        yield f"# ext = [{_quoted(kinds[0][0])}]  # {listed}"
+        yield toml_comment(f"{toml_line('ext', [kinds[0][0]])}  # {listed}")
     if "keep" in given:
         return
     series = Counter(_series_of(_with_month(offer.file_name, month)) for offer in offers)
     for pattern, count in series.most_common(_MOST_SERIES):
         if count > 1 and "?" in pattern:
-            yield f"# keep = [{_quoted(pattern)}]  # {count:,} of them"
+            yield toml_comment(f"{toml_line('keep', [pattern])}  # {count:,} of them")
 
 
 def _series_of(name: str) -> str:
@@ -130,7 +131,3 @@ def _with_month(text: str, month: str) -> str:
         return text
     year, number = month[:4], month[-2:]
     return text.replace(f"{year}-{number}", "{month}").replace(f"{year}{number}", "{month:%Y%m}")
-
-
-def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
@@ -15,6 +14,7 @@ from willow_cart.requests import COMMANDS
 from willow_cart.requests.request import Request
 from willow_cart.requests.secrets import without_value
 from willow_cart.requests.toml_keys import options_of, options_of_command
+from willow_cart.toml_file import toml_line
 
 # What makes no sense in unattended runs, or is about the run that writes the errand.
 _NOT_OF_ERRANDS = ("preview", "detach", "write_errand", "add", "to_script", "overwrite")
@@ -83,11 +83,11 @@ def require_no_secrets(what: str, given: Given, options: Mapping[str, Option]) -
 def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
     """Yield the lines of an errand; options are removed from the dictionary as they are written."""
     # Whatever is relative is relative to the errand's file then.
-    yield f"into = {_quoted(given.pop('into', ('data',))[0])}"
+    yield toml_line("into", given.pop("into", ("data",))[0])
     for key in ("note", "cart"):
         if key in given:
-            yield f"{key} = {_quoted(given.pop(key)[0])}"
-    yield from ("", "[[source]]", f"at = {_quoted(given.pop('sources'))}")
+            yield toml_line(key, given.pop(key)[0])
+    yield from ("", "[[source]]", toml_line("at", given.pop("sources")))
     archives = given.pop("unpack", ())
     step = _taken_out(given) if archives else {}
     for table in ("source", "connecting", "haul", "filing"):
@@ -97,7 +97,7 @@ def _lines(given: dict[str, tuple[str, ...]]) -> Iterator[str]:
             yield from ("", f"[{table}]")
         yield from keys
     if archives:
-        yield from ("", "[[arrival]]", f"unpack = {_quoted(archives)}")
+        yield from ("", "[[arrival]]", toml_line("unpack", archives))
         yield from _keys(options_of("unpack"), step)
     if missing := [key for key in given if key not in _NOT_OF_ERRANDS]:
         raise BadOption("--write-errand", f"has no place for {', '.join(missing)}", "leave it out")
@@ -132,8 +132,4 @@ def _keys(options: Mapping[str, Option], given: Given) -> Iterator[str]:
         option = options[key]
         value = True if option.is_flag else texts if option.takes_several else texts[0]
         if value != str(option.default):
-            yield f"{key} = {_quoted(value)}"
-
-
-def _quoted(value: object) -> str:
-    return json.dumps(value, ensure_ascii=False)
+            yield toml_line(key, value)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 from contextlib import suppress
 from datetime import UTC, datetime
@@ -16,6 +15,7 @@ from willow_cart.ledger.entries import Result
 from willow_cart.redaction import without_secrets
 from willow_cart.replacing import require_output
 from willow_cart.transfer.observer import Handled, Observer, Unpacked
+from willow_cart.units import json_text
 
 
 class LogFile(Observer):
@@ -60,7 +60,7 @@ class LogFile(Observer):
 
     def _write(self, event: str, **facts: object) -> None:
         moment = datetime.now(UTC).isoformat(timespec="milliseconds")
-        line = json.dumps({"time": moment, "event": event, **facts}, ensure_ascii=False)
+        line = json_text({"time": moment, "event": event, **facts})
         # A disk that is full ends no haul for the sake of its log.
         with self._lock, suppress(OSError):
             self._file.write(f"{line}\n")

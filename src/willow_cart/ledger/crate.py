@@ -6,7 +6,6 @@ fetched it, with the command, the program and the time.
 
 from __future__ import annotations
 
-import json
 import mimetypes
 from collections.abc import Iterator, Mapping
 from itertools import groupby
@@ -15,6 +14,7 @@ from urllib.parse import quote
 
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import PRESENT, Ledger
+from willow_cart.units import json_text
 
 _SPECIFICATION = "https://w3id.org/ro/crate/1.1"
 # The terms of the specification have no SHA-256; schema.org has had one since its version 12.
@@ -30,14 +30,14 @@ _BROUGHT = f"SELECT run, path FROM arrival WHERE {PRESENT} ORDER BY run, path"
 
 def crate_lines(ledger: Ledger) -> Iterator[str]:
     """Yield the lines of `ro-crate-metadata.json`."""
-    yield f'{{"@context": {json.dumps(_CONTEXT)}, "@graph": ['
+    yield f'{{"@context": {json_text(_CONTEXT)}, "@graph": ['
     descriptor = {
         "@id": "ro-crate-metadata.json",
         "@type": "CreativeWork",
         "conformsTo": {"@id": _SPECIFICATION},
         "about": {"@id": "./"},
     }
-    yield f"{json.dumps(descriptor)},"
+    yield f"{json_text(descriptor)},"
     runs = [dict(run) for run in ledger.each_row(_RUNS)]
     root = {
         "@id": "./",
@@ -51,22 +51,22 @@ def crate_lines(ledger: Ledger) -> Iterator[str]:
     parts = (_reference(arrival.path) for arrival in ledger.latest_arrivals())
     yield from _with_list(root, "hasPart", parts)
     for arrival in ledger.latest_arrivals():
-        yield f",{json.dumps(_file(arrival), ensure_ascii=False)}"
+        yield f",{json_text(_file(arrival))}"
     for software in sorted({run["software"] for run in runs if run["software"]}):
-        yield f",{json.dumps(_application(software))}"
+        yield f",{json_text(_application(software))}"
     actions = {run["id"]: _action(run) for run in runs}
     for number, those in groupby(ledger.each_row(_BROUGHT), key=itemgetter("run")):
         yield ","
         fetched = (_reference(path) for _, path in those)
         yield from _with_list(actions.pop(number), "result", fetched)
     for action in actions.values():  # their files were renewed since
-        yield f",{json.dumps({**action, 'result': []}, ensure_ascii=False)}"
+        yield f",{json_text({**action, 'result': []})}"
     yield "]}"
 
 
 def _with_list(entity: Mapping[str, object], name: str, items: Iterator[str]) -> Iterator[str]:
     """Yield an entity with a property that is a list, which may be long."""
-    yield f'{json.dumps(entity, ensure_ascii=False)[:-1]}, "{name}": ['
+    yield f'{json_text(entity)[:-1]}, "{name}": ['
     comma = ""
     for item in items:
         yield f"{comma}{item}"
@@ -80,7 +80,7 @@ def _name(runs: list[dict[str, str]]) -> str:
 
 
 def _reference(path: str) -> str:
-    return json.dumps({"@id": quote(path)})
+    return json_text({"@id": quote(path)})
 
 
 def _file(arrival: Arrival) -> dict[str, object]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Iterator
@@ -13,7 +12,7 @@ from willow_cart.addresses import host_of, looks_like_address, name_of
 from willow_cart.ledger.crate import crate_lines
 from willow_cart.ledger.entries import Arrival
 from willow_cart.ledger.ledger import Ledger
-from willow_cart.units import count_of, format_size
+from willow_cart.units import count_of, format_size, json_text
 from willow_cart.version import __version__
 
 # Files that a section of a report lists.
@@ -81,7 +80,7 @@ def data_package(arrivals: Iterable[Arrival]) -> Iterator[str]:
             resource["licenses"] = [{"path" if is_address else "name": arrival.licence}]
         if arrival.citation:
             resource["citation"] = arrival.citation
-        yield f"{comma}{json.dumps(resource, ensure_ascii=False)}"
+        yield f"{comma}{json_text(resource)}"
         comma = ","
     yield "]}"
 

@@ -80,9 +80,17 @@ def main() -> int:
         told = [f"all {told[0].partition(' ')[2]}"]
     print(f"{len(FILES)} files: {', '.join(told) or 'none done'}")
     if _stop.is_set():
-        print("interrupted; run it again to go on", file=sys.stderr)
+        _tell("interrupted; run it again to go on")
         return 130
     return 4 if counts["refused"] else 1 if counts["failed"] else 0
+
+
+def _tell(line: str) -> None:
+    """Print a line on standard error; what a terminal would interpret is escaped."""
+    shown = (
+        each if each.isprintable() else each.encode("unicode_escape").decode() for each in line
+    )
+    print("".join(shown), file=sys.stderr)
 
 
 def _tidy(folder: str) -> None:
@@ -137,7 +145,7 @@ def _give_name(stem: str, file: dict[str, Any], into: str) -> None:
         ):
             number += 1
         os.replace(path, kept)
-        print(f"{file['path']}: the existing file was moved to {kept}", file=sys.stderr)
+        _tell(f"{file['path']}: the existing file was moved to {kept}")
     os.replace(stem, path)
 
 
@@ -162,7 +170,7 @@ def bring(file: dict[str, Any], into: str) -> str:
                 state, why = "failed", str(error) or type(error).__name__
                 if _stop.wait(_pause_after(error, attempt)):
                     return "failed"
-    print(f"{state}: {file['path']}: {why}", file=sys.stderr)
+    _tell(f"{state}: {file['path']}: {why}")
     return state
 
 

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import csv
-import json
 import sys
+from itertools import chain
 
 from willow_cart.auditing import Audited, Finding, Findings
-from willow_cart.cart.sheet import cover
 from willow_cart.cli.console import Console
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.screen import show_csv, show_line, show_table, show_text
 from willow_cart.jobs.audit import audit, repair
 from willow_cart.requests.audit import AuditRequest
-from willow_cart.units import count_of, format_size
+from willow_cart.units import count_of, format_size, json_text
 from willow_cart.views.words import counted
 
 
@@ -24,14 +22,14 @@ def run(request: AuditRequest) -> int:
     if request.json:
         _show_json(found)
     elif request.csv:
-        writer = csv.DictWriter(sys.stdout, ("path", "finding", "why", "size", "url"))
-        writer.writeheader()
-        writer.writerows(map(_covered, found))
+        names = ("path", "finding", "why", "size", "url")
+        show_csv(chain([names], (_facts(each).values() for each in found)))
     else:
         _show(found)
     if request.repair and audited.harmed:
         account = repair(request, audited, console)
-        print(counted(account.planned, account.counts), flush=True)
+        show_line(counted(account.planned, account.counts))
+        sys.stdout.flush()
         return account.exit_code
     return audited.exit_code
 
@@ -46,19 +44,14 @@ def _facts(each: Audited) -> dict[str, object]:
     }
 
 
-def _covered(each: Audited) -> dict[str, object]:
-
-    return {name: cover(str(value)) for name, value in _facts(each).items()}
-
-
 def _show_json(found: Findings) -> None:
     before = "["
     for each in found:
-        print(before)
-        text = json.dumps(_facts(each), ensure_ascii=False, indent=2)
-        print("  " + text.replace("\n", "\n  "), end="")
+        show_text(before)
+        text = json_text(_facts(each), indent=2)
+        show_text("  " + text.replace("\n", "\n  "), end="")
         before = ","
-    print("\n]" if len(found) else "[]")
+    show_text("\n]" if len(found) else "[]")
 
 
 def _show(found: Findings) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterator
 
+from willow_cart.cli.screen import show_text
 from willow_cart.exits import Exit
 from willow_cart.requests import COMMANDS, Option
 from willow_cart.requests.completion import CompletionRequest
@@ -13,7 +14,7 @@ from willow_cart.requests.completion import CompletionRequest
 def run(request: CompletionRequest) -> int:
     """Print the completion script for a shell."""
     write = {"bash": _bash, "zsh": _zsh, "fish": _fish}[request.shell]
-    print("\n".join(write()))
+    show_text("\n".join(write()))
     return Exit.GOOD
 
 

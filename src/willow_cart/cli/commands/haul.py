@@ -46,7 +46,8 @@ def show(done: Hauled) -> None:
     """Print the result of a haul, and what to do next."""
     account, request = done.account, done.request
     sys.stdout.flush()
-    print(summed_up(account, request.into, done.offered), flush=True)
+    show_line(summed_up(account, request.into, done.offered))
+    sys.stdout.flush()
     _tell_rest(account)
     if done.troubles:
         tell(f"{count_of(done.troubles, 'source line')} skipped (see above)")

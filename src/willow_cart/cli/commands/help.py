@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
 
-from willow_cart.cli.screen import show_line
+from willow_cart.cli.screen import show_line, show_text
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.requests import COMMANDS
@@ -125,7 +125,7 @@ def _score(passage: _Passage, words: Sequence[re.Pattern[str]]) -> int:
 
 def _show(text: str) -> None:
     if not sys.stdout.isatty():
-        print(text)
+        show_text(text)
         return
     from rich.console import Console
     from rich.markdown import Markdown

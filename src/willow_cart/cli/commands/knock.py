@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 
 from willow_cart.cli.console import Console
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.jobs.knock import knock
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.knock import KnockRequest
+from willow_cart.units import json_text
 
 
 def run(request: KnockRequest) -> int:
@@ -17,7 +17,7 @@ def run(request: KnockRequest) -> int:
     done = knock(request, Console())
     if request.json:
         facts = [asdict(finding) for finding in done.findings]
-        print(json.dumps(facts, ensure_ascii=False, indent=2))
+        show_text(json_text(facts, indent=2))
         return done.exit_code
     rows = [(each.tried, str(each.verdict), each.found) for each in done.findings]
     show_table(("step", "result", "details"), rows)

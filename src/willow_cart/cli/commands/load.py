@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
+from willow_cart.cli.screen import show_line
 from willow_cart.errors import BadOption
 from willow_cart.jobs.load import load
 from willow_cart.requests.load import LoadRequest
@@ -17,9 +18,9 @@ def run(request: LoadRequest) -> int:
         raise BadOption("load", "has no output", "give --cart FILE or --to-script FILE.py")
     loaded = load(request, Console())
     if loaded.cart is not None:
-        print(cart_line(loaded.cart))
+        show_line(cart_line(loaded.cart))
     if (script := loaded.script) is not None:
         tell_each(script.left_out)
         files = count_of(script.files, "file")
-        print(f"{script.path}: hauls {files}; run python3 {script.path} --into DIR")
+        show_line(f"{script.path}: hauls {files}; run python3 {script.path} --into DIR")
     return loaded.exit_code

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import json
-
 from willow_cart.cli.console import Console
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.jobs.peek import peek
 from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.peek import PeekRequest
+from willow_cart.units import json_text
 from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
 
 
@@ -17,7 +16,7 @@ def run(request: PeekRequest) -> int:
     """Look into files and print what is in them."""
     done = peek(request, Console())
     if request.json:
-        print(json.dumps([*map(_as_json, done.files)], ensure_ascii=False, indent=1))
+        show_text(json_text([*map(_as_json, done.files)], indent=1))
         return done.exit_code
     for number, peeked in enumerate(done.files):
         if number:

@@ -9,6 +9,7 @@ from willow_cart.cart.cart_view import CartView
 from willow_cart.cart.picking import Picked, Way, mark_in
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell_each
+from willow_cart.cli.screen import show_line
 from willow_cart.destination import room_at
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
@@ -22,7 +23,7 @@ def run(request: PickRequest) -> int:
     """Pick by options, or in the picker."""
     if request.undo:
         taken = undo_picking(request)
-        print(f"{request.cart}: last change undone; taken: {in_words(taken)}")
+        show_line(f"{request.cart}: last change undone; taken: {in_words(taken)}")
         return Exit.GOOD
     way = way_of(request)
     return _tick(request) if way is None else _pick(request, way)
@@ -47,7 +48,7 @@ def _tick(request: PickRequest) -> int:
 
     tray = CartView(request.cart)
     if not tick(tray, request, _room()):
-        print(f"{request.cart}: not changed")
+        show_line(f"{request.cart}: not changed")
         return Exit.GOOD
     picked = mark_in(tray.sheet, map(bool, tray.marks))
     _sum_up(request.cart, picked, "changed")
@@ -64,4 +65,4 @@ def _room() -> int | None:
 
 def _sum_up(path: Path, picked: Picked, done: str) -> None:
     tell_each([*picked.unread, *picked.oddities])
-    print(f"{path}: {done}: {in_words(picked.changed)}; taken now: {in_words(picked.taken)}")
+    show_line(f"{path}: {done}: {in_words(picked.changed)}; taken now: {in_words(picked.taken)}")

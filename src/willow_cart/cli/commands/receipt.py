@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import csv
-import json
-import sys
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, fields
 from datetime import datetime
-from itertools import islice
+from itertools import chain, islice
 from typing import Any
 
 from willow_cart.addresses import name_of, take_inside
-from willow_cart.cart.sheet import cover
 from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_line, show_table
+from willow_cart.cli.screen import MAX_DRAWN_ROWS, show_csv, show_line, show_table, show_text
 from willow_cart.exits import Exit
 from willow_cart.jobs.receipt import (
     BagWritten,
@@ -28,7 +24,7 @@ from willow_cart.jobs.receipt import (
 from willow_cart.ledger.receipt import Chapter, OpenReceipt, ReceiptRow, RunSummary
 from willow_cart.model import State, label_of
 from willow_cart.requests.receipt import ReceiptRequest
-from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.units import count_of, format_duration, format_size, json_text
 from willow_cart.views.words import counted, step_line
 
 # What is reported of a file that came out of an archive.
@@ -51,7 +47,7 @@ def show(request: ReceiptRequest, result: Result) -> None:
             tell(f"written to {result.page}")
         case Lines():
             for line in result.lines:
-                print(line)
+                show_text(line)
         case Summaries():
             _list(request, [*map(_run_facts, result.runs)])
         case Story():
@@ -59,39 +55,33 @@ def show(request: ReceiptRequest, result: Result) -> None:
         case OpenReceipt() if request.json:
             _write_json(result)
         case OpenReceipt() if request.csv:
-            _write_csv(map(_as_dict, result.rows()), [field.name for field in fields(ReceiptRow)])
+            names = [field.name for field in fields(ReceiptRow)]
+            show_csv(chain([names], (_as_dict(row).values() for row in result.rows())))
         case OpenReceipt():
             _show(result)
 
 
 def _write_json(receipt: OpenReceipt) -> None:
     """Print one JSON object with a line per file; rows are streamed."""
-    print(json.dumps(_run_facts(receipt.summary), ensure_ascii=False, indent=2)[:-2], end="")
+    show_text(json_text(_run_facts(receipt.summary), indent=2)[:-2], end="")
     _write_json_list("files", map(_as_dict, receipt.rows()))
     members = ({name: getattr(each, name) for name in _OF_MEMBER} for each in receipt.unpacked())
     _write_json_list("members", members)
     _write_json_list("steps", map(asdict, receipt.steps))
-    print("\n}")
+    show_text("\n}")
 
 
 def _write_json_list(name: str, entries: Iterable[object]) -> None:
-    print(f',\n  "{name}": [', end="")
+    show_text(f',\n  "{name}": [', end="")
     comma = ""
     for entry in entries:
-        print(f"{comma}\n    {json.dumps(entry, ensure_ascii=False)}", end="")
+        show_text(f"{comma}\n    {json_text(entry)}", end="")
         comma = ","
-    print("\n  ]", end="")
+    show_text("\n  ]", end="")
 
 
 def _as_dict(row: ReceiptRow) -> dict[str, object]:
     return {name: getattr(row, name) for name in row.__slots__}
-
-
-def _write_csv(rows: Iterable[Mapping[str, object]], columns: Sequence[str]) -> None:
-    writer = csv.writer(sys.stdout)
-    writer.writerow(columns)
-    for row in rows:
-        writer.writerow("" if cell is None else cover(str(cell)) for cell in row.values())
 
 
 def _run_facts(run: RunSummary) -> dict[str, object]:
@@ -113,10 +103,10 @@ def _flat(row: Mapping[str, Any]) -> dict[str, object]:
 def _list(request: ReceiptRequest, rows: list[dict[str, object]]) -> None:
     """Print runs, or the history of a file."""
     if request.json:
-        print(json.dumps(rows, ensure_ascii=False, indent=2))
+        show_text(json_text(rows, indent=2))
     elif request.csv:
         flat = [*map(_flat, rows)]
-        _write_csv(flat, [*flat[0]])
+        show_csv([flat[0], *(row.values() for row in flat)])
     elif request.runs:
         _show_runs(rows)
     else:

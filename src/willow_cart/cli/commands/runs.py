@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 import time
 from collections.abc import Callable
@@ -11,14 +10,14 @@ from datetime import datetime
 from functools import partial
 from pathlib import Path
 
-from willow_cart.cli.messages import tell
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.messages import pass_on, tell
+from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.errors import NoSuchRun
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs, stop_run
 from willow_cart.ledger.runs import Run, Runs
 from willow_cart.requests.runs import RunsRequest
-from willow_cart.units import count_of, format_size
+from willow_cart.units import count_of, format_size, json_text, printable_lines
 
 # How often a run that is watched is looked at, in seconds.
 _POLL_SECONDS = 0.2
@@ -41,7 +40,7 @@ def run(request: RunsRequest) -> int:
     if request.log is not None:
         return _show_log(runs, runs.find(request.log or None))
     if request.json:
-        print(json.dumps([asdict(run) for run in runs.all()], ensure_ascii=False, indent=2))
+        show_text(json_text([asdict(run) for run in runs.all()], indent=2))
     else:
         _show(runs.all())
     return Exit.GOOD
@@ -83,7 +82,7 @@ def _show_log(runs: Runs, run: Run) -> int:
     log = runs.log_of(run)
     if not log.is_file():
         raise NoSuchRun(f"run {run.number}", "has no log", "it has a terminal of its own")
-    sys.stdout.write(log.read_text("utf-8", "replace"))
+    show_text(log.read_text("utf-8", "replace"), end="")
     return Exit.GOOD
 
 
@@ -95,10 +94,10 @@ def _watch(runs: Runs, run: Run) -> int:
             run = _draw(runs, run)
         else:
             while run.alive:
-                said = _pass_on(runs.log_of(run), said, sys.stderr.write)
+                said = _pass_on(runs.log_of(run), said, pass_on)
                 time.sleep(_POLL_SECONDS)
                 run = runs.find(run.number)
-            _pass_on(runs.log_of(run), said, sys.stderr.write)
+            _pass_on(runs.log_of(run), said, pass_on)
     except KeyboardInterrupt:
         tell(
             f"run {run.number} continues in the background;"
@@ -137,7 +136,7 @@ def _pass_on(log: Path, said: int, write: Callable[[str], object]) -> int:
         news = file.read()
     whole = news[: news.rfind(b"\n") + 1].decode("utf-8", "replace")
     if whole:
-        write(whole)
+        write(printable_lines(whole))
     return said + news.rfind(b"\n") + 1
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection
 from pathlib import Path
 
-from willow_cart.cli.screen import show_line, show_table
+from willow_cart.cli.screen import show_line, show_table, show_text
 from willow_cart.exits import Exit
 from willow_cart.requests.settings import SettingsRequest
 from willow_cart.requests.toml_keys import options_of
 from willow_cart.settings import PROJECT_FILE, TABLES, Setting, own_file, settings_in
+from willow_cart.units import json_text
 
 
 def run(request: SettingsRequest) -> int:
@@ -22,7 +22,7 @@ def run(request: SettingsRequest) -> int:
     rows.sort(key=lambda row: (TABLES.index(row[0]), row[1]))
     if request.json:
         names = ("table", "key", "value", "from")
-        print(json.dumps([dict(zip(names, row, strict=True)) for row in rows], indent=2))
+        show_text(json_text([dict(zip(names, row, strict=True)) for row in rows], indent=2))
         return Exit.GOOD
     if rows:
         cells = [(table, key, _shown(value), place) for table, key, value, place in rows]

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import sys
-
 from willow_cart.cli import render
 from willow_cart.cli.console import Console
 from willow_cart.cli.folder_view import AsFolders
@@ -29,7 +27,7 @@ def _make_showing(request: SurveyRequest) -> render.Showing:
     if request.json:
         return render.AsJson(why=request.why)
     if request.csv:
-        return render.AsCart(sys.stdout, why=request.why)
+        return render.AsCart(why=request.why)
     if request.tree:
         if request.why:
             raise BadOption("--why", "does not go with --tree", "leave out one of them")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -11,14 +10,14 @@ from willow_cart.cart.weighing import Weight, heaviest, in_time
 from willow_cart.cli.console import Console
 from willow_cart.cli.messages import tell, tell_each
 from willow_cart.cli.render import written
-from willow_cart.cli.screen import show_line, show_table, show_tables
+from willow_cart.cli.screen import show_line, show_table, show_tables, show_text
 from willow_cart.destination import LARGEST_ON_FAT
 from willow_cart.hauling.room import Prospect
 from willow_cart.jobs.weigh import Weighed, draw, weigh
 from willow_cart.model import Sizes, sum_of
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.weigh import WeighRequest
-from willow_cart.units import count_of, format_duration, format_size
+from willow_cart.units import count_of, format_duration, format_size, json_text
 from willow_cart.views.words import in_words
 
 Parts = Sequence[tuple[Path, CartPart]]
@@ -34,7 +33,7 @@ def run(request: WeighRequest) -> int:
     _tell_of_parts(request, done)
     if request.json:
         facts = _as_json(done.weight, done.ahead, done.parts, request)
-        print(json.dumps(facts, ensure_ascii=False, indent=1))
+        show_text(json_text(facts, indent=1))
     else:
         _show(done.weight, done.ahead, request)
         _show_parts(done.parts)
