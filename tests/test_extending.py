@@ -24,6 +24,9 @@ from willow_cart.errands.job import make_job
 from willow_cart.jobs.errand_text import write_errand
 from willow_cart.options.option import option
 from willow_cart.options.readers import positive
+from willow_cart.protocols import Access
+from willow_cart.protocols.kept_answers import KeptAnswers
+from willow_cart.protocols.router import ProtocolRouter
 from willow_cart.requests import COMMANDS, Command
 from willow_cart.requests.completion import CompletionRequest
 from willow_cart.requests.haul import HaulRequest
@@ -50,7 +53,7 @@ def program(
 
 
 MEMORY = """
-from willow_cart.protocols import Access
+from willow_cart.protocols import Access, Access
 from willow_cart.protocols.fake import FakeAccess, FakeFile
 from willow_cart.protocols.base import DirectoryEntry, DirectoryLister, FolderEntries
 
@@ -179,3 +182,11 @@ def test_a_command_is_a_line_a_request_a_job_and_what_is_printed() -> None:
     for name in COMMANDS:
         for place in ("requests", "cli/commands"):
             assert (source / place / f"{name}.py").is_file()
+
+
+@pytest.mark.parametrize("wrapper", [KeptAnswers, ProtocolRouter])
+def test_an_access_around_others_passes_on_every_request(wrapper: type[Access]) -> None:
+    """What `Access` does by itself would be done in place of theirs."""
+    requests = {name for name, value in vars(Access).items() if callable(value)}
+    own = {"__init__", "__enter__", "__exit__"}
+    assert {each for each in requests if not each.startswith("__")} - own <= {*vars(wrapper)}

@@ -230,7 +230,7 @@ def test_a_secure_connection_that_is_cut_has_not_ended(closes: bool) -> None:
         server.start()
         trust = ssl.create_default_context(cafile=str(certificate))
         address = f"https://127.0.0.1:{listener.getsockname()[1]}/x"
-        with WebAccess(stall_after=5.0, context=trust) as web:
+        with WebAccess(stall_after=5.0, context_for=lambda _: trust) as web:
             if closes:
                 assert fetch(web, address)[1] == b"half"
             else:

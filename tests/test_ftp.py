@@ -98,7 +98,7 @@ def test_the_port_that_is_kept_for_it_is_secured_from_the_first_byte(
         # No test may count on the real one being free.
         port = int(base.rpartition(":")[2])
         monkeypatch.setattr("willow_cart.protocols.ftp.ftp_connection._IMPLICIT_PORT", port)
-        with FtpAccess(context=context) as ftp:
+        with FtpAccess(context_for=lambda _: context) as ftp:
             delivery = ftp.open(f"{base}/outbox/2031/05/deep.bin", start=0)
             assert isinstance(delivery, Download)
             content = b"".join(iter(delivery.read, b""))
@@ -120,7 +120,7 @@ def test_the_other_way_to_secure_a_connection_is_found(
         port = int(base.rpartition(":")[2])
         if not implicit:
             monkeypatch.setattr("willow_cart.protocols.ftp.ftp_connection._IMPLICIT_PORT", port)
-        with FtpAccess(context=context) as ftp:
+        with FtpAccess(context_for=lambda _: context) as ftp:
             (entry,) = ftp.entries(f"{base}/outbox/2031/05/").entries
             assert entry.size == len(FILES["outbox/2031/05/deep.bin"])
 

@@ -19,6 +19,7 @@ from willow_cart.protocols.base import Download
 from willow_cart.protocols.bucket import BucketAccess
 from willow_cart.redaction import holds_secret, without_secrets
 from willow_cart.sign_in.cookie_file import Cookie, CookieJar
+from willow_cart.sign_in.origins import NamedBy, NamedOrigins
 from willow_cart.sign_in.sign_ins import SignIn, SignIns, read_secret
 
 SECRET = "Zq7Otter93xW"
@@ -202,16 +203,16 @@ COOKIE = Cookie("h.example", True, "/", False, "visit", SECRET)
     ],
 )
 def test_a_cookie_goes_to_its_origins_only(address: str, *, goes: bool) -> None:
-    jar = CookieJar((COOKIE,), frozenset({"http://h.example:8080"}))
-    assert bool(SignIns(cookies=jar).fields_for("GET", address)) == goes
-    only = CookieJar((COOKIE,), frozenset({"https://h.example:8443"}), only_named=True)
-    assert not SignIns(cookies=only).fields_for("GET", "https://h.example/x")
+    named = NamedOrigins(["http://h.example:8080"])
+    sign_ins = SignIns(cookies=CookieJar((COOKIE,)), origins=named)
+    assert bool(sign_ins.fields_for("GET", address)) == goes
+    only = SignIns(cookies=CookieJar((COOKIE,), only_named=True), origins=named)
+    assert bool(only.fields_for("GET", address)) == (goes and ":8080" in address)
 
 
 def test_an_address_of_the_network_is_no_domain() -> None:
     cookie = Cookie("0.0.1", True, "/", False, "visit", SECRET)
-    jar = CookieJar((cookie,), frozenset({"http://127.0.0.1:8080"}))
-    assert not jar.field_for("http://127.0.0.1:8080/x")
+    assert not CookieJar((cookie,)).field_for("http://127.0.0.1:8080/x", NamedBy.USER)
 
 
 @pytest.mark.parametrize(
@@ -273,8 +274,8 @@ def test_keys_of_this_machine_are_for_stores_that_the_person_has_named() -> None
         for name, value in keys.items():
             patched.setenv(name, value)
         with StandIn({"named/x.csv": Exhibit(b"x"), "other/x.csv": Exhibit(b"x")}) as place:
-            access = BucketAccess(endpoint=place.base)
-            access.trust("s3://named/")
+            named = SignIns(origins=NamedOrigins(listed=["s3://named"]))
+            access = BucketAccess(endpoint=place.base, sign_ins=named)
             for bucket in ("named", "other"):
                 delivery = access.open(f"s3://{bucket}/x.csv")
                 assert isinstance(delivery, Download)

@@ -172,6 +172,7 @@ def test_no_command_prints_what_a_terminal_would_interpret(
         assert done.code in (0, 1, 4), (words, done.err)
         assert not raw_signs(done.out), words
         assert not raw_signs(done.err), words
+        assert "\\r\n" not in done.out, words
         if words[0] not in ("pick", "load", "pack", "refile", "timetable"):
             again = [word.replace("data.zip", "data2.zip") for word in words]
             if "--new" in again or "--detach" in again:

@@ -407,7 +407,7 @@ def test_a_redirect_away_from_tls_is_told_and_refused_to_who_is_signed_in(
                  context=context) as secure:  # fmt: skip
         sign_ins = SignIns({secure.base: SignIn(token=Secret("reedmace"))} if signed else {})
         trust = ssl.create_default_context(cafile=str(certificate))
-        with WebAccess(context=trust, sign_ins=sign_ins) as web:
+        with WebAccess(context_for=lambda _: trust, sign_ins=sign_ins) as web:
             if signed:
                 with pytest.raises(NotTrusted, match="redirected from https to http"):
                     fetch(web, f"{secure.base}/x")

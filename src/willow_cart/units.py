@@ -112,10 +112,13 @@ def printable_lines(text: str) -> str:
     """Escape as `printable` does, except the ends of lines and tabs."""
     if text.isprintable():
         return text
-    return "".join(each if each in "\n\t" else printable(each) for each in _LINE_PARTS.split(text))
+    return "".join(
+        each if each in _LINE_ENDS else printable(each) for each in _LINE_PARTS.split(text)
+    )
 
 
-_LINE_PARTS = re.compile(r"([\n\t])")
+_LINE_PARTS = re.compile(r"(\r?\n|\t)")
+_LINE_ENDS = ("\n", "\r\n", "\t")
 
 
 def json_text(value: object, *, indent: int | None = None) -> str:

@@ -26,6 +26,7 @@ from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outco
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
+from willow_cart.model import Offer
 from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
@@ -252,6 +253,15 @@ class ClusterExecutor(Executor):
         self._here.close()
 
 
+def _has_secret(offer: Offer) -> bool:
+    """Whether anything that a worker is sent of an offer holds a secret."""
+    texts = (
+        offer.address, *offer.mirrors, offer.source, offer.text, offer.title, offer.heading,
+        *offer.headings, offer.licence, offer.citation,
+    )  # fmt: skip
+    return any(without_secrets(each) != each for each in texts)
+
+
 class Cluster:
     """A Dask cluster that a haul can run on.
 
@@ -300,9 +310,8 @@ class Cluster:
         """
         make_access = access.maker()
         assert make_access is not None, "hauls record no exchanges"
-        addresses = (each.offer.address for each in plan)
-        is_signed = any(without_secrets(each) != each for each in addresses)
-        openly = None if is_signed else access.open_maker({*plan.new, *plan.known})
+        has_secret = any(_has_secret(filed.offer) for filed in plan)
+        openly = None if has_secret else access.open_maker({*plan.new, *plan.known})
         downloader = file_transfer.downloader
         return ClusterExecutor(
             self.client, file_transfer.destination, downloader.policy,

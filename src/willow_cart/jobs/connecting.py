@@ -31,6 +31,7 @@ from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.requests.request import ReachingRequest
 from willow_cart.settings import TABLES, own_file
 from willow_cart.sign_in.cookie_file import CookieJar, read_cookies
+from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_in_file import read_sign_ins
 from willow_cart.sign_in.sign_ins import Secret, SignIn, SignIns, read_secret
 from willow_cart.sign_in.trust import Trust
@@ -119,8 +120,9 @@ def _make_sign_ins(
     jar = None
     if cookies:
         only_named = any(each.sign_in_at is not None for each in several)
-        jar = CookieJar(read_cookies(cookies, time.time()), frozenset(all_named), only_named)
-    return SignIns(by_origin, cookies=jar, netrc=_read_netrc(observer), named=all_named)
+        jar = CookieJar(read_cookies(cookies, time.time()), only_named)
+    origins = NamedOrigins(all_named)
+    return SignIns(by_origin, cookies=jar, netrc=_read_netrc(observer), origins=origins)
 
 
 def _sign_ins_of(
@@ -267,7 +269,8 @@ def trust_of(request: ConnectingOptions) -> Trust:
     """
     files = (request.ca, request.client_cert, request.client_key)
     trust = Trust(*(None if each is None else Path(each) for each in files))
-    trust.context()  # reports a mistake before any request
+    if any(files):
+        trust.context()  # reports a mistake before any request
     return trust
 
 

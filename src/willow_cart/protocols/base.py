@@ -270,10 +270,9 @@ class Access(ABC):
         return address
 
     def trust(self, address: str) -> None:  # noqa: B027  # most have nothing to do
-        """Use the machine's credentials for a store, which the user has named.
+        """Record that a list of this machine, or the user, named an address.
 
-        Args:
-            address: of the store, or of something in it.
+        Its origin may get the machine's own keys; see `sign_in.origins`.
         """
 
     def store(self, address: str) -> ObjectStore | None:  # noqa: ARG002  # for those that are some

@@ -8,8 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-import ssl
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from operator import itemgetter
 from types import MappingProxyType
@@ -35,7 +34,9 @@ from willow_cart.protocols.store_credentials import UsualCredentials
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
 from willow_cart.protocols.web import WebAccess
 from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.origins import Credential, may_go
 from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.sign_in.trust import ContextFor, TlsContexts
 from willow_cart.units import read_count
 
 if TYPE_CHECKING:
@@ -99,7 +100,7 @@ def connect(settings: AccessSettings) -> BucketAccess:
         usual=UsualCredentials(settings.profile, ambient=settings.ambient),
         requester_pays=settings.requester_pays,
         lanes_per_host=settings.lanes_per_host,
-        context=settings.trust.context(),
+        context_for=TlsContexts(settings.trust, settings.sign_ins.origins),
         rules=settings.rules,
         pacer=settings.pacer,
         retrier=settings.retrier,
@@ -115,7 +116,7 @@ class BucketAccess(Access, ObjectStore):
         usual: the credentials in the usual places.
         requester_pays: whether we bear the costs where the bucket's owner does not.
         lanes_per_host: how many connections are kept open to one host.
-        context: for TLS; None trusts whom the system trusts.
+        context_for: the TLS context for an origin; None trusts whom the system trusts.
         rules: how requests are made.
         pacer: keeps gaps between requests; None for no gaps.
         retrier: makes attempts again for listings.
@@ -130,7 +131,7 @@ class BucketAccess(Access, ObjectStore):
         usual: UsualCredentials | None = None,
         requester_pays: bool = False,
         lanes_per_host: int = 4,
-        context: ssl.SSLContext | None = None,
+        context_for: ContextFor | None = None,
         rules: RequestRules | None = None,
         pacer: RequestPacer | None = None,
         retrier: Retrier | None = None,
@@ -143,7 +144,9 @@ class BucketAccess(Access, ObjectStore):
         self._region = environment.get("AWS_REGION") or environment.get("AWS_DEFAULT_REGION")
         self._regions: dict[str, str] = {}
         self._signer = _BucketSigner(
-            sign_ins or SignIns(), usual or UsualCredentials(), requester_pays=requester_pays
+            SignIns() if sign_ins is None else sign_ins,
+            usual or UsualCredentials(),
+            requester_pays=requester_pays,
         )
         self._web = WebAccess(
             lanes_per_host=lanes_per_host,
@@ -151,7 +154,9 @@ class BucketAccess(Access, ObjectStore):
             longest=rules.longest,
             pacer=pacer,
             sign_ins=self._signer,
-            context=context,
+            context_for=None
+            if context_for is None
+            else lambda there: context_for(self._signer.told(there)),
             of_store=True,
             explain=explain,
         )
@@ -185,10 +190,6 @@ class BucketAccess(Access, ObjectStore):
     def store(self, address: str) -> ObjectStore:  # noqa: ARG002  # there is one for all
         """Return this object."""
         return self
-
-    def trust(self, address: str) -> None:
-        """Sign requests to a bucket with the machine's credentials; see `Access.trust`."""
-        self._signer.trust(address)
 
     def list_keys(
         self, bucket: str, prefix: str, *, deep: bool, after: str = ""
@@ -389,11 +390,6 @@ class _BucketSigner:
         self._usual = usual
         self._requester_pays = requester_pays
         self._known: dict[str, tuple[str, str, bool]] = {}
-        self._trusted: set[str] = set()
-
-    def trust(self, address: str) -> None:
-        """Use the machine's credentials for a bucket that the user has named."""
-        self._trusted.add(origin_of(address))
 
     def __bool__(self) -> bool:
         return True
@@ -401,6 +397,11 @@ class _BucketSigner:
     def know(self, there: str, address: str, region: str, *, public: bool) -> None:
         """Record which store and region an origin belongs to."""
         self._known[there.split("/", 3)[2]] = (address, region, public)
+
+    def told(self, there: str) -> str:
+        """Return the origin of the store that an origin of the web belongs to."""
+        known = self._known.get(host_of(there))
+        return origin_of(known[0]) if known else there
 
     def query_for(self, _address: str) -> str:
         """Return nothing: the query is not used for signing."""
@@ -429,7 +430,7 @@ class _BucketSigner:
         S3SigV4Auth(frozen, "s3", region).add_auth(request)
         return dict(request.headers.items())
 
-    def is_for(self, _address: str, _asked: str) -> bool:
+    def is_for(self, _address: str, _led_by: Sequence[str]) -> bool:
         """Return True: stores are signed for by their own addresses."""
         return True
 
@@ -447,8 +448,9 @@ class _BucketSigner:
         named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
         if named is not None:
             return Credentials(*named)
-        # A bucket that a page or a ledger names is not one that the user has named.
-        if origin_of(told) not in self._trusted:
+        origin = origin_of(told)
+        named_by = self._sign_ins.origins.named_by(origin)
+        if not may_go(Credential.STORE_KEY, origin, named_by):
             return None
         # The usual places are those of one service; another one is not shown what is kept there.
         if scheme_of(told) != "s3" and public:

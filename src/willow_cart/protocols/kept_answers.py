@@ -154,6 +154,10 @@ class KeptAnswers(Access):
         """Return the address that is really contacted; see `Access.contact`."""
         return self._access.contact(address)
 
+    def trust(self, address: str) -> None:
+        """Record who named an address; see `Access.trust`."""
+        self._access.trust(address)
+
     def store(self, address: str) -> ObjectStore | None:
         """Return the lister of objects; see `Access.store`."""
         return self._access.store(address)

@@ -12,7 +12,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.addresses import STORES, host_of, is_inside, origin_of, scheme_of
+from willow_cart.addresses import host_of, is_inside, scheme_of
 from willow_cart.archives.bounds import Bounds
 from willow_cart.errors import BadAddress
 from willow_cart.model import Metadata, Validators
@@ -78,7 +78,6 @@ class ProtocolRouter(Access):
         settings: how places are talked to.
         stopped: set by `abort`, to end what waits.
         bounds: how far archives may swell whose members are fetched; None as usual.
-        trusted: the stores that the machine's credentials are for.
 
     Attributes:
         inside: what fetches files inside archives.
@@ -89,7 +88,6 @@ class ProtocolRouter(Access):
         settings: AccessSettings,
         stopped: threading.Event | None = None,
         bounds: Bounds | None = None,
-        trusted: Collection[str] = (),
     ) -> None:
         if settings.rules.longest is not None:
             self.document_seconds = settings.rules.longest
@@ -98,10 +96,7 @@ class ProtocolRouter(Access):
         self._settings = settings
         self._made: dict[str, Access] = {}
         self._bounds = bounds
-        self._trusted = set(trusted)
         self.inside = Inside(self, bounds)
-        for address in trusted:
-            self.trust(address)
 
     def open(
         self,
@@ -151,10 +146,8 @@ class ProtocolRouter(Access):
         return self._access_to(address).contact(address)
 
     def trust(self, address: str) -> None:
-        """Use the machine's credentials for a store; see `Access.trust`."""
-        if scheme_of(address) in STORES:
-            self._trusted.add(f"{origin_of(address)}/")
-            self._access_to(address).trust(address)
+        """Record that a list of this machine named an address; see `Access.trust`."""
+        self._settings.sign_ins.origins.add(address)
 
     def store(self, address: str) -> ObjectStore | None:
         """Return the lister of objects; see `Access.store`."""
@@ -201,9 +194,7 @@ class ProtocolRouter(Access):
             announce=tell_nothing,  # who starts it speaks to people
             trust=settings.trust.absolute(),
         )
-        return partial(
-            ProtocolRouter, elsewhere, bounds=self._bounds, trusted=frozenset(self._trusted)
-        )
+        return partial(ProtocolRouter, elsewhere, bounds=self._bounds)
 
     def close(self) -> None:
         """Release all connections."""

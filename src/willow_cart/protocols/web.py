@@ -7,9 +7,8 @@ what is sent, and over which connections, is in `protocols.http`.
 from __future__ import annotations
 
 import os
-import ssl
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -47,7 +46,9 @@ from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob
 from willow_cart.protocols.web_parts import is_complete, part_from
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
+from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_ins import Signer, SignIns
+from willow_cart.sign_in.trust import ContextFor, TlsContexts, Trust
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
@@ -81,7 +82,7 @@ def connect(settings: AccessSettings) -> WebAccess:
     return WebAccess(
         lanes_per_host=settings.lanes_per_host,
         sign_ins=settings.sign_ins,
-        context=settings.trust.context(),
+        context_for=TlsContexts(settings.trust, settings.sign_ins.origins),
         stall_after=settings.rules.stall_after,
         longest=settings.rules.longest,
         pacer=settings.pacer,
@@ -103,7 +104,7 @@ class WebAccess(Access):
         longest: seconds after which a head is given up whatever came; None for no limit.
         pacer: keeps gaps between requests; None for no gaps.
         sign_ins: who is authorised where.
-        context: for TLS; None trusts whom the system trusts.
+        context_for: the TLS context for an origin; None trusts whom the system trusts.
         of_store: whether the answers are those of object stores, whose fields promise more.
         explain: makes an error of an answer that fetches no file, from its status, fields, the
             beginning of its body and the address; None where it has nothing to add.
@@ -124,7 +125,7 @@ class WebAccess(Access):
         longest: float | None = None,
         pacer: RequestPacer | None = None,
         sign_ins: Signer | None = None,
-        context: ssl.SSLContext | None = None,
+        context_for: ContextFor | None = None,
         of_store: bool = False,
         explain: Explain | None = None,
         proxy_for: Callable[[str], str | None] = lambda origin: usual_proxy(origin, os.environ),
@@ -134,7 +135,7 @@ class WebAccess(Access):
         wait: Callable[[float], bool | None] = time.sleep,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
-        self._sign_ins = sign_ins or SignIns()
+        self._sign_ins = SignIns() if sign_ins is None else sign_ins
         self._of_store = of_store
         self._explain = explain
         self._now = now
@@ -145,7 +146,7 @@ class WebAccess(Access):
             stall_after=self._stall_after,
             longest=longest,
             pacer=pacer,
-            context=context,
+            context_for=context_for or TlsContexts(Trust(), NamedOrigins()),
             proxy_for=proxy_for,
             overhearing=overhearing,
         )
@@ -303,7 +304,7 @@ class WebAccess(Access):
         since = 0
         vouched = False
         while True:
-            response = self._request(method, seen[-1], fields, cookies, asked=address)
+            response = self._request(method, seen, fields, cookies)
             if response.status not in rules.REDIRECTS:
                 if vouched and self._sessions is not None:
                     self._sessions.keep_identity(address, cookies)
@@ -342,16 +343,22 @@ class WebAccess(Access):
     def _request(
         self,
         method: str,
-        address: str,
+        seen: Sequence[str],
         fields: dict[str, str],
         cookies: ChainCookies,
-        *,
-        asked: str,
     ) -> Answer:
-        """Send one request with the credentials of its origin."""
+        """Send one request with the credentials of its origin.
+
+        Args:
+            method: of the request.
+            seen: what has led there, and last the address that is asked.
+            fields: of the request.
+            cookies: of the chain.
+        """
+        asked, address = seen[0], seen[-1]
         if cookie := cookies.field_for(address):
             fields = fields | {"Cookie": cookie}
-        if not self._sign_ins or not self._sign_ins.is_for(address, asked):
+        if not self._sign_ins or not self._sign_ins.is_for(address, seen[:-1]):
             return self._sender.send(method, address, fields, asked=asked)
         if self._sessions is not None:
             return self._request_in_session(self._sessions, method, address, fields, asked=asked)

@@ -10,6 +10,7 @@ from urllib.parse import urlsplit
 
 from willow_cart.addresses import origin_of
 from willow_cart.errors import BadOption, plainly
+from willow_cart.sign_in.origins import Credential, NamedBy, may_go
 
 # What some programs put before the domain of a cookie that pages cannot read.
 _HTTP_ONLY = "#HttpOnly_"
@@ -62,25 +63,24 @@ class Cookie:
 class CookieJar:
     """The cookies of a file, each sent to its own origins only.
 
-    A file has no schemes and ports. So cookies go to the origins that the user named, and to
-    other hosts that they belong to only on the port that secure connections use.
-
     Attributes:
         cookies: all of them.
-        named: the origins that the user named.
-        only_named: whether cookies go to those only.
+        only_named: whether cookies go only to origins that the user named.
     """
 
     cookies: tuple[Cookie, ...]
-    named: frozenset[str] = frozenset()
     only_named: bool = False
 
-    def field_for(self, address: str) -> str:
-        """Return the Cookie field for a request; empty if missing."""
-        origin = origin_of(address)
-        parts = urlsplit(origin)
-        is_usual = parts.scheme == "https" and parts.port is None and not self.only_named
-        if origin not in self.named and not is_usual:
+    def field_for(self, address: str, named_by: NamedBy) -> str:
+        """Return the Cookie field for a request; empty if missing.
+
+        Args:
+            address: that is asked.
+            named_by: who named its origin.
+        """
+        if self.only_named and named_by is not NamedBy.USER:
+            return ""
+        if not may_go(Credential.COOKIE, origin_of(address), named_by):
             return ""
         return "; ".join(
             f"{each.name}={each.value}" for each in self.cookies if each.belongs_to(address)

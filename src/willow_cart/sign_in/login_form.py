@@ -7,9 +7,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
-from willow_cart.addresses import origin_of
+from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import BadAddress, SignInFailed
 from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.origins import Credential, NamedBy, may_go
 
 if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret
@@ -36,16 +37,25 @@ class FormSignIn:
     password: Secret | None = None
     fields: tuple[tuple[str, Secret], ...] = ()
 
-    def fill_in(self, page: bytes, address: str) -> FilledForm:
+    @property
+    def addresses(self) -> tuple[str, ...]:
+        """The addresses that the user wrote down for it."""
+        return (self.address,)
+
+    def fill_in(self, page: bytes, address: str, named_by: NamedBy) -> FilledForm:
         """Fill in the form on a page, beside its hidden fields.
 
         Args:
             page: as it came.
-            address: where it came from.
+            address: where it came from, after redirects.
+            named_by: who named that origin.
 
         Raises:
             SignInFailed: the form is not there, lacks a field, or sends its values elsewhere.
         """
+        if not may_go(Credential.FORM, origin_of(address), named_by, (origin_of(self.address),)):
+            shown = host_of(address) or "nowhere"
+            raise self._failed(f"leads to another place, {shown}, which gets no password", _MOVED)
         form = next(_sign_in_forms(page, address), None)
         if form is None:
             raise self._failed("has no form with a password field", "check the address of the form")
@@ -105,6 +115,7 @@ class FormSignIn:
 
 _BY_COOKIE = "sign in with a browser, and give its cookies with --cookies"
 _NAME_FIELDS = "name its fields in form_fields"
+_MOVED = "if the form is there now, write its address into the config file"
 _CHANGED = "check form_fields; the form may have changed"
 
 

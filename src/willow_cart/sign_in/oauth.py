@@ -115,6 +115,11 @@ class OAuthSignIn:
     in_keyring: bool = False
 
     @property
+    def addresses(self) -> tuple[str, ...]:
+        """The addresses that the user wrote down for it."""
+        return tuple(filter(None, (self.token_address, self.device_address)))
+
+    @property
     def fields(self) -> dict[str, str]:
         """The header fields that prove the client (RFC 6749, 2.3.1)."""
         fields = {"Accept": "application/json"}

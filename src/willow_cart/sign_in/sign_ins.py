@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import threading
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -18,6 +18,7 @@ from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.account_key import sign_for_account
 from willow_cart.sign_in.cookie_file import CookieJar
 from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_digest_challenge
+from willow_cart.sign_in.origins import Credential, NamedOrigins, may_follow, may_go
 
 if TYPE_CHECKING:
     import netrc
@@ -249,8 +250,8 @@ class Signer(Protocol):
     def challenged(self, address: str, challenges: list[str], sent: Mapping[str, str]) -> bool:
         """Process WWW-Authenticate; return whether to retry."""
 
-    def is_for(self, address: str, asked: str) -> bool:
-        """Whether a request that another address has led to may be authorised."""
+    def is_for(self, address: str, led_by: Sequence[str]) -> bool:
+        """Whether a request that other addresses have led to may be authorised."""
 
 
 class SignIns:
@@ -259,9 +260,8 @@ class SignIns:
     Args:
         by_origin: the sign-in for each origin.
         cookies: from a file, each with where it may go.
-        netrc: sign-ins by host name. They are for origins that the user named, and for the web's
-            secure port; a host alone does not say which of its servers is meant.
-        named: the origins that the user named.
+        netrc: sign-ins by host name.
+        origins: who named which origins.
         make_nonce: makes the nonces of digest authentication.
         now: the clock that signatures are dated by.
     """
@@ -272,7 +272,7 @@ class SignIns:
         *,
         cookies: CookieJar | None = None,
         netrc: netrc.netrc | None = None,
-        named: Iterable[str] = (),
+        origins: NamedOrigins | None = None,
         make_nonce: Callable[[], str] = lambda: os.urandom(16).hex(),
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
     ) -> None:
@@ -280,7 +280,11 @@ class SignIns:
         self._by_origin = dict(by_origin or {})
         self._cookies = cookies
         self._netrc = netrc
-        self._named = frozenset(named)
+        self.origins = origins or NamedOrigins()
+        for sign_in in self._by_origin.values():  # what the user wrote down beside a sign-in
+            for place in (sign_in.form, sign_in.oauth):
+                for address in place.addresses if place is not None else ():
+                    self.origins.add(address)
         self._make_nonce = make_nonce
         self._basic: set[str] = set()
         self._digests: dict[str, DigestChallenge] = {}
@@ -288,7 +292,7 @@ class SignIns:
 
     def __reduce__(self) -> tuple[Callable[..., SignIns], tuple[object, ...]]:
         """Support copying to another process, which has its own nonces."""
-        return _again, (self._by_origin, self._cookies, self._netrc, self._named)
+        return _again, (self._by_origin, self._cookies, self._netrc, self.origins)
 
     def by_names(self, hosts: Collection[str]) -> SignIns | None:
         """Return the sign-ins of some hosts by the names of their secrets, without the values.
@@ -310,7 +314,7 @@ class SignIns:
             origin: sign_in.with_each(lambda secret: Secret("", secret.name))
             for origin, sign_in in wanted.items()
         }
-        return SignIns(without_value, named=self._named)
+        return SignIns(without_value, origins=self.origins)
 
     def __bool__(self) -> bool:
         return bool(self._by_origin or self._netrc or self._cookies is not None)
@@ -327,8 +331,9 @@ class SignIns:
         """
         origin = origin_of(address)
         fields: dict[str, str] = {}
-        if self._cookies is not None and (cookie := self._cookies.field_for(address)):
-            fields["Cookie"] = cookie
+        if self._cookies is not None:
+            cookie = self._cookies.field_for(address, self.origins.named_by(origin))
+            fields |= {"Cookie": cookie} if cookie else {}
         sign_in = self._sign_in_for(origin)
         if sign_in is None:
             return fields
@@ -363,15 +368,18 @@ class SignIns:
         sign_in = self._by_origin.get(origin_of(address))
         return sign_in is not None and bool(sign_in.only_from)
 
-    def is_for(self, address: str, asked: str) -> bool:
+    def is_for(self, address: str, led_by: Sequence[str]) -> bool:
         """Whether a request may be authorised.
 
         Args:
             address: that is asked.
-            asked: what was requested at first, and has led there.
+            led_by: what was requested before, and has led there.
         """
-        sign_in = self._by_origin.get(origin_of(address))
-        return not (sign_in and sign_in.only_from) or origin_of(asked) in sign_in.only_from
+        origin = origin_of(address)
+        sign_in = self._by_origin.get(origin)
+        if sign_in is None or not sign_in.only_from:
+            return True
+        return may_follow(origin, led_by, sign_in.only_from)
 
     def query_for(self, address: str) -> str:
         """Return the shared access signature of an origin; empty if missing."""
@@ -443,14 +451,17 @@ class SignIns:
         return self._sign_in_for(origin) or self._sign_in_for(host)
 
     def _sign_in_for(self, origin: str) -> SignIn | None:
-        sign_in = self._by_origin.get(origin)
-        if sign_in is not None or self._netrc is None:
-            return sign_in
-        parts = urlsplit(origin)
-        secure = parts.scheme in ("https", "ftps", "sftp") and parts.port is None
-        if not (secure or origin in self._named):
+        named_by = self.origins.named_by(origin)
+        if may_go(Credential.SIGN_IN, origin, named_by, self._by_origin):
+            return self._by_origin[origin]
+        if self._netrc is None:
             return None
-        entry = self._netrc.authenticators(parts.hostname or "")
+        host = urlsplit(origin).hostname or ""
+        is_entry = host in self._netrc.hosts
+        kind = Credential.NETRC_ENTRY if is_entry else Credential.NETRC_DEFAULT
+        if not may_go(kind, origin, named_by):
+            return None
+        entry = self._netrc.authenticators(host)
         if entry is None or not entry[2]:
             return None
         return SignIn(user=entry[0] or "", password=Secret(entry[2]))
@@ -460,10 +471,10 @@ def _again(
     by_origin: Mapping[str, SignIn],
     cookies: CookieJar | None,
     kept: netrc.netrc | None,
-    named: frozenset[str],
+    origins: NamedOrigins,
 ) -> SignIns:
     here = {origin: sign_in.with_each(_valued) for origin, sign_in in by_origin.items()}
-    return SignIns(here, cookies=cookies, netrc=kept, named=named)
+    return SignIns(here, cookies=cookies, netrc=kept, origins=origins)
 
 
 def _valued(secret: Secret) -> Secret:

@@ -122,6 +122,7 @@ class SourceGuide:
         self._standard_input = standard_input
         self._walk: Walk | None = None
         self._is_cart = False
+        self._is_remote = False
 
     def ask_ahead(self, sources: Iterable[str]) -> None:
         """Probe sources in parallel, ahead of their turn."""
@@ -196,7 +197,8 @@ class SourceGuide:
         What a server sends may not name files of this machine, and no store that the user's own
         credentials open.
         """
-        is_remote = looks_like_address(source) and not source.lower().lstrip().startswith("file:")
+        is_local = not looks_like_address(source) or source.lower().lstrip().startswith("file:")
+        self._is_remote = is_remote = not is_local
         for item in self._go_through(source):
             if isinstance(item, Issue):
                 yield item
@@ -266,6 +268,8 @@ class SourceGuide:
             if address := uncommented(line):
                 try:
                     self._walk = None
+                    if not self._is_remote:
+                        self._access.trust(normalise(next(expand_ranges(address))))
                     yield from self._at_addresses(address)
                 except (UsageError, TransferFailed) as error:
                     yield Issue(error.thing, error.why)

@@ -46,7 +46,9 @@ from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.origins import NamedOrigins
 from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.sign_in.trust import ContextFor, TlsContexts, Trust
 from willow_cart.units import count_of, printable, read_count
 
 if TYPE_CHECKING:
@@ -58,7 +60,7 @@ def connect(settings: AccessSettings) -> FtpAccess:
     return FtpAccess(
         sign_ins=settings.sign_ins,
         active=settings.active,
-        context=settings.trust.context(),
+        context_for=TlsContexts(settings.trust, settings.sign_ins.origins),
         stall_after=settings.rules.stall_after,
         longest=settings.rules.longest,
         largest_listing=settings.largest_listing,
@@ -77,7 +79,7 @@ class FtpAccess(Access, DirectoryLister):
         largest_listing: bytes of a listing that are read.
         pacer: keeps gaps between requests; None for no gaps.
         active: whether servers connect to us for data.
-        context: for TLS; None trusts whom the system trusts.
+        context_for: the TLS context for an origin; None trusts whom the system trusts.
         now: the clock that dates without a year are placed by.
         clock: a monotonic clock in seconds.
     """
@@ -92,7 +94,7 @@ class FtpAccess(Access, DirectoryLister):
         largest_listing: int = MAX_DOCUMENT_BYTES,
         pacer: RequestPacer | None = None,
         active: bool = False,
-        context: ssl.SSLContext | None = None,
+        context_for: ContextFor | None = None,
         now: Callable[[], datetime] = lambda: datetime.now(UTC),
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
@@ -103,12 +105,12 @@ class FtpAccess(Access, DirectoryLister):
         self._largest_listing = largest_listing
         self._now = now
         self._pool = FtpConnections(
-            sign_ins=sign_ins or SignIns(),
+            sign_ins=SignIns() if sign_ins is None else sign_ins,
             connect_after=connect_after,
             stall_after=self._stall_after,
             pacer=pacer,
             active=active,
-            context=context or ssl.create_default_context(),
+            context_for=context_for or TlsContexts(Trust(), NamedOrigins()),
             clock=clock,
         )
 

@@ -27,6 +27,7 @@ from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES
 from willow_cart.sign_in.sign_ins import SignIns
+from willow_cart.sign_in.trust import ContextFor
 
 # Who has no name there says so (RFC 1635), and that this program is asking.
 _ANONYMOUS = ("anonymous", "willow-cart@")
@@ -74,7 +75,7 @@ class FtpConnections:
         stall_after: seconds without a byte after which a connection is given up.
         pacer: keeps gaps between requests; None for no gaps.
         active: whether servers connect to us for data.
-        context: for TLS.
+        context_for: the TLS context for an origin.
         clock: a monotonic clock in seconds.
     """
 
@@ -86,7 +87,7 @@ class FtpConnections:
         stall_after: float,
         pacer: RequestPacer | None,
         active: bool,
-        context: ssl.SSLContext,
+        context_for: ContextFor,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self.stall_after = stall_after
@@ -95,7 +96,7 @@ class FtpConnections:
         self._connect_after = connect_after
         self._guard = SocketGuard(pacer)
         self._active = active
-        self._context = context
+        self._context_for = context_for
         self._hosts: defaultdict[str, _Host] = defaultdict(_Host)
         self._change = threading.Condition()
 
@@ -247,8 +248,9 @@ class FtpConnections:
         try:
             connection = Connection(
                 parts.hostname or "", port, secure=parts.scheme == "ftps", implicit=implicit,
-                context=self._context, active=self._active, connect_after=self._connect_after,
-                reply_seconds=self.stall_after, greeting_seconds=greeting, guard=self._guard,
+                context=self._context_for(origin_of(address)), active=self._active,
+                connect_after=self._connect_after, reply_seconds=self.stall_after,
+                greeting_seconds=greeting, guard=self._guard,
             )  # fmt: skip
             connection.sign_in(*(self._sign_ins.password_for(address) or _ANONYMOUS))
         except FOREIGN as error:

@@ -59,12 +59,14 @@ class Route:
     Attributes:
         origin: scheme, host and port.
         proxy: the address of the proxy; None for a direct connection.
-        context: for TLS.
+        context: for TLS with the origin.
+        proxy_context: for TLS with the proxy.
     """
 
     origin: str
     proxy: str | None
     context: ssl.SSLContext
+    proxy_context: ssl.SSLContext
 
     @property
     def is_relayed(self) -> bool:
@@ -116,20 +118,19 @@ class WebConnection(http.client.HTTPConnection):
             sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
             self.sock = sock
             if (self._route.proxy or "").startswith("https:"):
-                self.sock = self._secure(sock, self.host)
+                self.sock = self._secure(sock, self.host, self._route.proxy_context)
             if self._route.proxy and not self._route.is_relayed:
                 self._tunnel()  # type: ignore[attr-defined]  # the library's own connect calls it
                 self._drop_file()
             if self._route.origin.startswith("https:"):
-                self.sock = self._secure(self.sock, self._origin_host)
+                self.sock = self._secure(self.sock, self._origin_host, self._route.context)
             self.sock.settimeout(supervision.stall_seconds)
             supervision.guard.watch(self.sock)
         except (OSError, http.client.HTTPException) as error:
             self.end()
             raise CannotConnect from error
 
-    def _secure(self, sock: Any, host: str) -> Any:
-        context = self._route.context
+    def _secure(self, sock: Any, host: str, context: ssl.SSLContext) -> Any:
         host = host.rstrip(".")  # no certificate has the dot of a complete name (RFC 6125, 6.4)
         if isinstance(sock, ssl.SSLSocket):
             from urllib3.util.ssltransport import SSLTransport  # TLS within TLS, which few need

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import http.client
-import ssl
 from collections.abc import Callable
 from contextlib import suppress
-from functools import cached_property
 from urllib.parse import urlsplit
 
 from willow_cart.addresses import WEB, host_of, origin_of
@@ -24,6 +22,7 @@ from willow_cart.protocols.recorder import ExchangeRecorder
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.protocols.web_errors import no_connection, translate
 from willow_cart.redaction import without_secrets
+from willow_cart.sign_in.trust import ContextFor
 from willow_cart.version import __version__
 
 # A refusal's page is read to its end if it is short, so that the connection can be used again.
@@ -40,7 +39,7 @@ class WebSender:
     """Sends requests, each once; thread-safe.
 
     Args:
-        lanes_per_host, connect_after, stall_after, longest, pacer, context, proxy_for,
+        lanes_per_host, connect_after, stall_after, longest, pacer, context_for, proxy_for,
             overhearing: see `WebAccess`.
     """
 
@@ -52,7 +51,7 @@ class WebSender:
         stall_after: float,
         longest: float | None,
         pacer: RequestPacer | None,
-        context: ssl.SSLContext | None,
+        context_for: ContextFor,
         proxy_for: Callable[[str], str | None],
         overhearing: ExchangeRecorder | None,
     ) -> None:
@@ -64,7 +63,7 @@ class WebSender:
         self._stall_after = stall_after
         self._longest = longest
         self._guard = SocketGuard(pacer)
-        self._context = context
+        self._context_for = context_for
         self._proxy_for = proxy_for
         self._overhearing = overhearing
         self._fields = {
@@ -112,7 +111,13 @@ class WebSender:
         """
         pool = self._pools.get(origin)
         if pool is None:
-            route = Route(origin, self._proxy_for(origin), self._trust)
+            proxy = self._proxy_for(origin)
+            context = self._context_for(origin)
+            context.set_alpn_protocols(["http/1.1"])
+            if context.post_handshake_auth is not None:
+                context.post_handshake_auth = True  # RFC 8446, 4.6.2
+            to_proxy = context if proxy is None else self._context_for(origin_of(proxy))
+            route = Route(origin, proxy, context, to_proxy)
             supervision = Supervision(
                 self._guard,
                 host_of(origin),
@@ -123,15 +128,6 @@ class WebSender:
             made = ConnectionPool(route, supervision, self._idle)
             pool = self._pools.setdefault(origin, made)
         return pool
-
-    @cached_property
-    def _trust(self) -> ssl.SSLContext:
-        """Who is trusted; reading the system's certificates takes a while."""
-        context = self._context or ssl.create_default_context()
-        context.set_alpn_protocols(["http/1.1"])
-        if context.post_handshake_auth is not None:
-            context.post_handshake_auth = True  # RFC 8446, 4.6.2
-        return context
 
     def drop(self, response: Answer) -> None:
         """Drain or close a response without using its body."""

@@ -82,7 +82,7 @@ class SftpAccess(Access, DirectoryLister):
         self._stall_after = stall_after if longest is None else min(stall_after, longest)
         self._largest_listing = largest_listing
         self._pool = SftpConnections(
-            sign_ins=sign_ins or SignIns(),
+            sign_ins=SignIns() if sign_ins is None else sign_ins,
             host_keys=host_keys or HostKeys(),
             stall_after=self._stall_after,
             pacer=pacer,

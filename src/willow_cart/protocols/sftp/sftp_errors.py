@@ -29,7 +29,7 @@ _MUCH = "too many"
 
 
 def translate(
-    error: BaseException, address: str, *, stall_after: float, signed: bool
+    error: BaseException, address: str, *, stall_after: float, signed: bool, with_keys: bool
 ) -> TransferFailed:
     """Translate an exception.
 
@@ -38,6 +38,7 @@ def translate(
         address: what was asked for.
         stall_after: seconds without an answer after which a connection is given up.
         signed: whether a sign-in was given.
+        with_keys: whether the user's own keys could be used.
     """
     shown = without_secrets(address)
     if isinstance(error, TransferFailed):
@@ -45,7 +46,7 @@ def translate(
     if isinstance(error, asyncssh.SFTPError):
         return _refused(error, shown)
     if isinstance(error, asyncssh.Error):
-        return _no_connection(error, shown, signed=signed)
+        return _no_connection(error, shown, signed=signed, with_keys=with_keys)
     host = host_of(address)
     match error:
         case asyncssh.KeyImportError() | asyncssh.KeyEncryptionError():
@@ -81,10 +82,19 @@ def _refused(error: asyncssh.SFTPError, shown: str) -> TransferFailed:
             return NotServed(shown, reason, "ask those who run the server", status=500)
 
 
-def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> TransferFailed:
+def _no_connection(
+    error: asyncssh.Error, shown: str, *, signed: bool, with_keys: bool
+) -> TransferFailed:
     """Return the error for a connection that was not made, or was ended by the server."""
     said = said_in(error)
     match error:
+        case asyncssh.PermissionDenied() if not (signed or with_keys):
+            return NotServed(
+                shown,
+                "sign-in refused: your SSH keys are not used for an address that a server named",
+                "name the place yourself, as a source or with --sign-in-at",
+                status=401,
+            )
         case asyncssh.PermissionDenied():
             advice = "check the name, the secret and the key" if signed else _HOW_TO_SIGN_IN
             return NotServed(shown, f"sign-in refused: {said}", advice, status=401)
@@ -94,7 +104,10 @@ def _no_connection(error: asyncssh.Error, shown: str, *, signed: bool) -> Transf
             return ConnectionLost(shown, "the connection broke", "try again later")
         case _ if _MUCH in said.lower():
             return _busy(error, shown)
-        case asyncssh.ProtocolError() | asyncssh.KeyExchangeFailed():
+        case asyncssh.KeyExchangeFailed():
+            reason = f"no algorithm in common that is still safe: {said}"
+            return NotTrusted(shown, reason, "ask those who run the server to update it")
+        case asyncssh.ProtocolError():
             return ProtocolError(shown, f"invalid SSH answer: {said}", "check the address")
         case _:
             return ConnectionLost(shown, f"the server ended the connection: {said}", "try again")

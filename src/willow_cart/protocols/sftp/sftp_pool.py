@@ -9,7 +9,7 @@ import asyncio
 import concurrent.futures
 import threading
 from collections import defaultdict
-from collections.abc import Coroutine, Iterator, Sequence
+from collections.abc import Coroutine, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -28,6 +28,7 @@ from willow_cart.platform import connections
 from willow_cart.protocols.sftp import sftp_errors
 from willow_cart.protocols.sftp.sftp_trust import HostKeys
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
+from willow_cart.sign_in.origins import Credential, may_go
 from willow_cart.sign_in.sign_ins import SignIn, SignIns
 
 # Files of one connection share its window and its place in the server's queue.
@@ -42,6 +43,19 @@ _CIPHERS = (
     "aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com",
     "aes256-ctr", "aes192-ctr", "aes128-ctr",
 )  # fmt: skip
+_MACS = (
+    "hmac-sha2-256-etm@openssh.com", "hmac-sha2-512-etm@openssh.com", "hmac-sha1-etm@openssh.com",
+    "hmac-sha2-256", "hmac-sha2-512", "hmac-sha1",
+)  # fmt: skip
+
+# Signatures by SHA-1 can be forged (RFC 8332); the same RSA keys sign by SHA-2.
+_HOST_KEYS = "-ssh-rsa,ssh-rsa-cert-v01@openssh.com,ssh-dss,ssh-dss-cert-v01@openssh.com"
+
+# What is the user's own in connections to a server that another server named: nothing.
+_NOTHING_OWN: Mapping[str, Any] = {
+    "config": None, "client_keys": None, "agent_path": None, "gss_host": None,
+    "username": "anonymous",
+}  # fmt: skip
 
 Answer = TypeVar("Answer")
 
@@ -242,17 +256,6 @@ class SftpConnections:
             raise
 
     async def _connect(self, address: str, refusals: list[NotTrusted]) -> Session:
-        parts = urlsplit(address)
-        sign_in = self._sign_ins.sign_in_for(address) or SignIn()
-        config = Path("~/.ssh/config").expanduser()
-        options: dict[str, Any] = {"port": parts.port} if parts.port else {}
-        if user := (unquote(parts.username or "") or sign_in.user):
-            options["username"] = user
-        if sign_in.password is not None:
-            options["password"] = sign_in.password.value
-        if sign_in.key:
-            options["client_keys"] = [sign_in.key]
-            options["passphrase"] = sign_in.passphrase and sign_in.passphrase.value
         host_keys = self._host_keys
 
         class Client(asyncssh.SSHClient):
@@ -273,16 +276,17 @@ class SftpConnections:
                 return refusal is None
 
         connection = await asyncssh.connect(
-            parts.hostname or "",
-            config=[str(config)] if config.is_file() else None,
+            urlsplit(address).hostname or "",
             known_hosts=host_keys.known_hosts(),
             client_factory=Client,
             connect_timeout=_CONNECT_SECONDS,
             login_timeout=self.stall_after,
             keepalive_interval=max(1.0, self.stall_after / 2),
             encryption_algs=_CIPHERS,
+            mac_algs=_MACS,
+            server_host_key_algs=_HOST_KEYS,
             compression_algs=["none"],
-            **options,
+            **self._options_for(address),
         )
         try:
             sftp = await connection.start_sftp_client(path_encoding=None)
@@ -290,6 +294,29 @@ class SftpConnections:
             connection.abort()
             raise
         return Session(origin_of(address), connection, sftp, files=1)
+
+    def _options_for(self, address: str) -> dict[str, Any]:
+        """Return who asks a server, and with which proofs, as options of asyncssh."""
+        parts = urlsplit(address)
+        sign_in = self._sign_ins.sign_in_for(address) or SignIn()
+        config = Path("~/.ssh/config").expanduser()
+        options: dict[str, Any] = {"config": [str(config)] if config.is_file() else None}
+        if not self._may_use_own_keys(address):
+            options |= _NOTHING_OWN
+        if parts.port:
+            options["port"] = parts.port
+        if user := (unquote(parts.username or "") or sign_in.user):
+            options["username"] = user
+        if sign_in.password is not None:
+            options["password"] = sign_in.password.value
+        if sign_in.key:
+            options["client_keys"] = [sign_in.key]
+            options["passphrase"] = sign_in.passphrase and sign_in.passphrase.value
+        return options
+
+    def _may_use_own_keys(self, address: str) -> bool:
+        origin = origin_of(address)
+        return may_go(Credential.SSH_KEY, origin, self._sign_ins.origins.named_by(origin))
 
     # The end
 
@@ -325,7 +352,13 @@ class SftpConnections:
     def translate(self, error: BaseException, address: str) -> TransferFailed:
         """Translate an exception of asyncssh or the system into one of ours."""
         signed = self._sign_ins.sign_in_for(address) is not None
-        return sftp_errors.translate(error, address, stall_after=self.stall_after, signed=signed)
+        return sftp_errors.translate(
+            error,
+            address,
+            stall_after=self.stall_after,
+            signed=signed,
+            with_keys=self._may_use_own_keys(address),
+        )
 
 
 async def _answer_all(
