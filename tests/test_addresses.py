@@ -66,7 +66,7 @@ def test_addresses_have_one_normal_form(text: str, expected: str) -> None:
         ("gopher://trust.example/x", "unsupported scheme gopher://"),
         ("http:///x", "has no host"),
         ("http://trust.example:port/", "not a valid address"),
-        ("http://a b/", "cannot be a host name"),
+        ("http://a b/", "has no valid host name"),
         ("http://[::1/", "not a valid address"),
     ],
 )

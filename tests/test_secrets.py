@@ -57,6 +57,8 @@ WITH_USER = (
     "ida:{}@h.example/", "http:/ida:{}@h.example", "http:///ida:{}@h.example",
     "http:\\\\ida:{}@h.example", "HTTP://IDA:{}@h.example/", "ftp://ida:{}@h.example/x",
     "http://ida:{}%40h.example/", "http://{}@h.example/", "http://ida:{}@[::1]/",
+    "http://ida%3A{}%40h.example/a.csv", "http://ida%3a{}@h.example/", "ida%3A{}@h.example/a.csv",
+    "http://ida%253A{}%2540h.example/", "https://ida%3A{}/a.csv", "x/ida:{}@h.example",
     "s3://key:{}@bucket/x", "gopher://ida:{}@h.example/", "http://ida:{}@", "http://ida:{}",
 )  # fmt: skip
 

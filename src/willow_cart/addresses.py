@@ -124,9 +124,9 @@ def _encode_host(shown: str, host: str | None) -> str:
     try:
         encoded = host.encode("idna").decode("ascii") if host.isascii() else _in_ascii(host)
     except UnicodeError:
-        raise BadAddress(shown, f"{host!r} cannot be a host name", "check the spelling") from None
+        raise BadAddress(shown, "has no valid host name", "check the spelling") from None
     if not re.fullmatch(r"[a-z0-9._-]+", encoded):
-        raise BadAddress(shown, f"{host!r} cannot be a host name", "check the spelling")
+        raise BadAddress(shown, "has no valid host name", "check the spelling")
     return encoded
 
 

@@ -7,6 +7,8 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
 
+from willow_cart.limits import require_shallow
+
 # As many digits as any real number has; Python takes minutes for very long ones.
 _MAX_DIGITS = 30
 
@@ -43,10 +45,8 @@ def read_json(text: str | bytes) -> Any:
     Raises:
         ValueError: it is not JSON, or is nested too deeply.
     """
-    try:
-        return json.loads(text, parse_int=_read_int)
-    except RecursionError:
-        raise ValueError("is nested too deeply") from None
+    require_shallow(text if isinstance(text, bytes) else text.encode("utf-8", "surrogatepass"))
+    return json.loads(text, parse_int=_read_int)
 
 
 def _read_int(digits: str) -> int | float:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from urllib.parse import unquote_plus
+from urllib.parse import quote, unquote, unquote_plus
 
 from willow_cart.kinds import kind_of
 from willow_cart.schemes import SCHEMES, Lists
@@ -34,16 +34,17 @@ _PLAIN_ADDRESS = re.compile(
 )
 _MAY_HOLD = re.compile(r"[@?#;]|:[/\\]")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]*")
-_WITH_SLASHES = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:[/\\]+")
-_NEXT_ADDRESS = re.compile(r"(\s+(?=[A-Za-z][A-Za-z0-9+.-]*:[/\\]{2}))")
+_WITH_SLASHES = re.compile(r"(?<![A-Za-z0-9+.-])[0-9+.-]*+[A-Za-z][A-Za-z0-9+.-]*+:[/\\]++")
+_NEXT_ADDRESS = re.compile(r"(?<!\s)(\s++(?=[A-Za-z][A-Za-z0-9+.-]*+:[/\\]{2}))")
 _BLANKS = re.compile(r"(\s+)")
 # RFC 3986, 3.2: a host and perhaps a port, and no name and password before them.
 _HOST_AND_PORT = re.compile(r"(?:\[[0-9A-Fa-f:.]*\]|[^:@\[\]]*)(?::\d*)?")
 # A user name alone is not a secret where it is part of the address.
 _WITH_USERS = tuple(f"{each.name}://" for each in SCHEMES.values() if each.has_users)
 _USER_AND_HOST = re.compile(rf"[^\s:@/\\?#]+@(?:{_HOST_AND_PORT.pattern})(?=[/\\?#]|$)(?!.*@)")
-_USER_INFO = re.compile(r"[^\s/@]+:\S*@")
-_HAS_QUERY = re.compile(r"\?[^=\s]+=")
+_WORD = re.compile(r"\S+")
+_SEGMENT = re.compile(r"[^/@]+")
+_HAS_QUERY = re.compile(r"(?:^|[=\s])[^=\s?]*+\?[^=\s]++=")
 _SEPARATOR = re.compile(r"([?&;#])")
 
 # Names that are kept: longer or odder ones may be secrets themselves.
@@ -130,7 +131,7 @@ def _cleared(text: str) -> str:
     scheme = _WITH_SLASHES.search(text) or _SCHEME.match(text)
     if scheme is None:
         if "@" in text:
-            text = _USER_INFO.sub(f"{_MASK}@", text)
+            text = _WORD.sub(_without_user_info, text)
         return _without_values(text) if _HAS_QUERY.search(text) else text
     before, rest = text[: scheme.end()], text[scheme.end() :]
     has_slashes = before.endswith(("/", "\\"))
@@ -143,20 +144,40 @@ def _cleared(text: str) -> str:
     return before + _without_values(rest)
 
 
+def _without_user_info(word: re.Match[str]) -> str:
+    """Remove a name and a password from a word without a scheme: all up to its last `@`."""
+    before, at, host = word[0].rpartition("@")
+    for segment in _SEGMENT.finditer(before):
+        if ":" in _decoded(segment[0])[1:]:
+            return f"{before[: segment.start()]}{_MASK}{at}{host}"
+    return word[0]
+
+
+def _decoded(text: str) -> str:
+    """Decode percent-encodings, also of what was encoded before."""
+    for _ in range(_MAX_ENCODINGS if "%" in text else 0):
+        text = unquote(text)
+    return text
+
+
 def _without_user(rest: str, *, has_authority: bool) -> str:
     """Remove the user name and password after a scheme.
 
     In an odd address it may hold any character, so it goes up to the last sign that can end it.
     """
     authority = re.split(r"[/\\?#]", rest, maxsplit=1)[0]
-    if has_authority and _HOST_AND_PORT.fullmatch(authority):
+    decoded = _decoded(authority)
+    if has_authority and _HOST_AND_PORT.fullmatch(decoded):
         return rest
     _, at, host = rest.rpartition("@")
     if at:
         return f"{_MASK}@{host}"
     if not has_authority:
         return rest
-    name, _, _ = authority.partition(":")
+    _, at, host = decoded.rpartition("@")
+    if at:
+        return f"{_MASK}@{quote(host, safe=':[]')}{rest[len(authority) :]}"
+    name, _, _ = decoded.partition(":")
     return f"{name}:{_MASK}{rest[len(authority) :]}"
 
 

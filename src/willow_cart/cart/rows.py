@@ -29,7 +29,7 @@ _OF_OFFERS = CART_COLUMNS[1:]
 _NUMBER = COLUMNS.index("number") - 1
 
 # Several addresses in one cell are mirrors; a blank within one is left to it.
-_BETWEEN_ADDRESSES = re.compile(r"\s+(?=[A-Za-z][A-Za-z0-9+.-]*://)")
+_BETWEEN_ADDRESSES = re.compile(r"(?<!\s)\s++(?=[A-Za-z][A-Za-z0-9+.-]*+://)")
 
 _MAX_NAMED_ROWS = 5
 

@@ -17,7 +17,8 @@ _BEGINNINGS = (
 )  # fmt: skip
 _PAGE = re.compile(rf"\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*<(?:{_BEGINNINGS})[\s>]".encode(),
                    re.IGNORECASE | re.DOTALL)  # fmt: skip
-_TITLE = re.compile(rb"<title[^>]*>(.*?)</title", re.IGNORECASE | re.DOTALL)
+_TITLE = re.compile(r"<title[^<>]*+>", re.IGNORECASE)
+_TITLE_END = re.compile(r"</title", re.IGNORECASE)
 _PASSWORD = re.compile(rb"<input[^>]*\btype\s*=\s*[\"']?password", re.IGNORECASE)
 
 INSPECTED_BYTES = 64 * 1024
@@ -60,7 +61,7 @@ _ERROR = re.compile(
     rb"|service unavailable|internal server error|no data)\b[^,;\t]{0,200}\s*$",
     re.IGNORECASE,
 )
-_WORDS = re.compile(rb"[A-Za-z]{2,}[,:]? [A-Za-z]{2,}")
+_WORDS = re.compile(rb"[A-Za-z]{2}[,:]? [A-Za-z]{2}")
 _CONTROLS = re.compile(rb"[\0-\x08\x0e-\x1f]")
 _STORE_ERROR = re.compile(rb"\s*(?:<\?xml[^>]*>\s*)?<Error>\s*<Code>")
 _JSON = re.compile(rb'\s*(?:\{\s*["}]|\[\s*[\[{])')
@@ -119,9 +120,16 @@ def _is_utf8(beginning: bytes) -> bool:
 
 def title_of(beginning: bytes) -> str:
     """Return the title of a page, at most 80 characters; empty if missing."""
-    match = _TITLE.search(as_utf8(beginning))
-    text = html.unescape(match[1].decode("utf-8", "replace")) if match else ""
-    return " ".join(text.split())[:80]
+    return whole_title_of(as_utf8(beginning).decode("utf-8", "replace"))[:80]
+
+
+def whole_title_of(page: str) -> str:
+    """Return the title of a page in one line; empty if missing."""
+    start = _TITLE.search(page)
+    end = _TITLE_END.search(page, start.end()) if start else None
+    if start is None or end is None:
+        return ""
+    return " ".join(html.unescape(page[start.end() : end.start()]).split())
 
 
 def asks_to_sign_in(beginning: bytes) -> bool:

@@ -19,6 +19,7 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.offline_copies import Readings, Scope, Stay, TakenPages, make_readable, take
 from willow_cart.offline_copies.warc import WarcFile, require_warc_name
 from willow_cart.protocols.recorder import ExchangeRecorder
+from willow_cart.redaction import without_secrets
 from willow_cart.replacing import replacing_bytes
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.secrets import shown_command
@@ -89,7 +90,9 @@ def _scope(request: OfflineRequest) -> Scope:
     pages = tuple(normalise(each) for page in request.pages for each in expand_ranges(page))
     for page in pages:
         if scheme_of(page) not in WEB:
-            raise BadAddress(page, "not a web address", "pages begin with https:// or http://")
+            raise BadAddress(
+                without_secrets(page), "not a web address", "pages begin with https:// or http://"
+            )
     words = words_in([request.parts])
     known = [part for part in PagePart if part is not PagePart.LINKS]
     for word in words:

@@ -11,11 +11,12 @@ import html
 import re
 from collections.abc import Iterator, Sequence
 from functools import cached_property
-from html.parser import HTMLParser
 from itertools import accumulate
 
+from willow_cart.checks.soft_failures import whole_title_of
 from willow_cart.offline_copies.roles import Rewrite, Role
 from willow_cart.offline_copies.styles import rewrite_style
+from willow_cart.sources.web_pages.flat_pages import PageParser
 from willow_cart.sources.web_pages.references import candidates_in_set
 
 NOTHING = "data:,"
@@ -105,8 +106,7 @@ class Markup:
     @property
     def title(self) -> str:
         """Return the title in one line; empty if missing."""
-        found = re.search(r"<title[^>]*>(.*?)</title", self.text, re.IGNORECASE | re.DOTALL)
-        return " ".join(html.unescape(found[1]).split()) if found else ""
+        return whole_title_of(self.text)
 
     @property
     def canonical(self) -> str:
@@ -230,17 +230,16 @@ class _Tag:
         return roles[0] if roles else Role.LINK
 
 
-class _Scanner(HTMLParser):
+class _Scanner(PageParser):
     """Finds start tags and the content of style elements, with their positions."""
 
     def __init__(self, text: str) -> None:
-        super().__init__(convert_charrefs=False)
+        super().__init__()
         self.tags: list[_Tag] = []
         self.styles: list[tuple[int, int]] = []
         self._lines: Sequence[int] = [0, *accumulate(len(line) for line in _lines(text))]
         self._open_style: int | None = None
-        self.feed(text)
-        self.close()
+        self.read(text)
         self._end_style(len(text))
 
     def handle_starttag(self, tag: str, attrs: object) -> None:  # noqa: ARG002  # read as written

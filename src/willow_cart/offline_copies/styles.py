@@ -6,7 +6,8 @@ import re
 
 from willow_cart.offline_copies.roles import Rewrite, Role
 
-_STRING = r""""(?:\\.|[^"\\\n])*"|'(?:\\.|[^'\\\n])*'"""
+_UNCLOSED = r""""(?:\\.|[^"\\\n])*+|'(?:\\.|[^'\\\n])*+"""
+_STRING = r""""(?:\\.|[^"\\\n])*+"|'(?:\\.|[^'\\\n])*+'"""
 
 # What comes first wins: nothing in a comment or another string is a reference, and the address of a
 # namespace is a name.
@@ -14,10 +15,10 @@ _TOKENS = re.compile(
     rf"""
     /\*.*?(?:\*/|\Z)
     | @namespace\b[^;]*
-    | (?P<import>@import\s+)(?P<imported>{_STRING})
-    | (?P<open>(?P<of>@import\s+)?(?<![\w-])url\(\s*)
-      (?P<address>{_STRING}|(?:\\[0-9a-f]{{1,6}}\s?|\\.|[^\s"'()\\])*)(?P<close>\s*\))
-    | {_STRING}
+    | (?P<import>@import\s++)(?P<imported>{_STRING})
+    | (?P<open>(?P<of>@import\s++)?(?<![\w-])url\(\s*+)
+      (?P<address>{_STRING}|(?:\\[0-9a-f]{{1,6}}\s?|\\.|[^\s"'()\\])*+)(?P<close>\s*+\))
+    | {_STRING}|{_UNCLOSED}
     """,
     re.DOTALL | re.VERBOSE | re.IGNORECASE,
 )

@@ -272,7 +272,7 @@ class BucketAccess(Access, ObjectStore):
         region = self._region_of(bucket)
         endpoint = self._endpoint or _PUBLIC[scheme]
         if "://" not in endpoint:
-            raise BadAddress(endpoint, "not an endpoint", "write https://HOST")
+            raise BadAddress(without_secrets(endpoint), "not an endpoint", "write https://HOST")
         there = Endpoint(endpoint).web_address(bucket, key_of(address), region)
         self._signer.know(there, address, region, public=self._endpoint is None)
         version = urlsplit(address).query

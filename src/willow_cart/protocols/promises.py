@@ -20,10 +20,10 @@ PROOFS = (
 _NAMES = {"sha-512": "sha512", "sha-256": "sha256", "sha": "sha1", "md5": "md5", "crc32c": "crc32c"}
 
 # RFC 8941, 3.2 and 3.3.5: a member of a dictionary whose value is a byte sequence.
-_MEMBER = re.compile(r"([a-z*][a-z0-9_.*-]*)=:([A-Za-z0-9+/=]*):")
+_MEMBER = re.compile(r"(?<![a-z0-9_.*-])([a-z*][a-z0-9_.*-]*+)=:([A-Za-z0-9+/=]*+):")
 
 # RFC 3230, 4.2: an algorithm, an equals sign, and its output as the algorithm has it.
-_INSTANCE = re.compile(r"\s*([A-Za-z0-9-]+)=([A-Za-z0-9+/=]+)\s*(?:,|$)")
+_INSTANCE = re.compile(r"(?<![A-Za-z0-9-])([A-Za-z0-9-]++)=([A-Za-z0-9+/=]++)\s*+(?:,|$)")
 
 _LENGTHS = {"sha512": 64, "sha256": 32, "sha1": 20, "md5": 16, "crc32": 4, "crc32c": 4}
 

@@ -278,8 +278,14 @@ def advice_for_status(status: int, signed: bool = False) -> str:
 
 
 # RFC 9110, 5.6.2 and 5.6.4: a name with a value that is a token or a quoted string.
-_PARAMETER = re.compile(r'\s*([!#$%&\'*+.^_`|~\w-]+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,;"]*))')
-_SCHEME = re.compile(r"\s*,?\s*([!#$%&\'*+.^_`|~\w-]+)(?=\s|,|$)(?!\s*=)")
+# Possessive, so that a field without an end is read in one go.
+_PARAMETER = re.compile(
+    r"(?<![!#$%&'*+.^_`|~\w-])([!#$%&'*+.^_`|~\w-]++)\s*+=\s*+"
+    r'(?:"((?:[^"\\]++|\\.)*+)"|([^\s,;"]*+))'
+)
+_TOKEN = re.compile(r"[!#$%&'*+.^_`|~\w-]*+")
+_SCHEME = re.compile(r"([!#$%&'*+.^_`|~\w-]++)(?=\s|,|$)(?!\s*+=)")
+_BETWEEN = re.compile(r"[\s,]*+")
 
 
 def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
@@ -287,7 +293,7 @@ def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
     challenges: list[tuple[str, dict[str, str]]] = []
     for field in fields:
         at = 0
-        while at < len(field):
+        while (at := _end(_BETWEEN, field, at)) < len(field):
             if scheme := _SCHEME.match(field, at):
                 challenges.append((scheme[1].lower(), {}))
                 at = scheme.end()
@@ -295,8 +301,14 @@ def parse_challenges(fields: list[str]) -> list[tuple[str, dict[str, str]]]:
                 challenges[-1][1][match[1].lower()] = _unquoted(match)
                 at = match.end()
             else:
-                at += 1
+                at = max(at + 1, _end(_TOKEN, field, at))
     return challenges
+
+
+def _end(pattern: re.Pattern[str], field: str, at: int) -> int:
+    """Return where what a pattern matches ends, which may be nothing."""
+    match = pattern.match(field, at)
+    return match.end() if match else at
 
 
 def parse_content_type(field: str | None) -> tuple[str, str]:
@@ -336,7 +348,7 @@ def file_name_in(disposition: str | None) -> str:
     return re.split(r"[/\\]", name)[-1].strip()
 
 
-_LINK = re.compile(r"<([^>]*)>((?:[^,\"]|\"(?:[^\"\\]|\\.)*\")*)")
+_LINK = re.compile(r'<([^<>]*+)>((?:[^,"<]++|"(?:[^"\\]++|\\.)*+")*+)')
 
 
 def following_link(field: str | None) -> str | None:

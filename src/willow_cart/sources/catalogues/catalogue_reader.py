@@ -12,6 +12,7 @@ from contextlib import suppress
 from functools import partial
 
 from willow_cart.errors import BadAddress
+from willow_cart.limits import require_shallow
 from willow_cart.model import Checksum, DataExtent, Offer
 from willow_cart.outside_values import read_json
 from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
@@ -136,6 +137,11 @@ class _Catalogue:
         """Read a long collection of items one by one; one that breaks off counts up to there."""
         import ijson  # few catalogues are that long
 
+        try:
+            require_shallow(content)  # the library keeps the names of all levels for each of them
+        except ValueError as error:
+            self.listing.problems.append(f"it {error}")
+            return
         text = partial(ijson.items, content, use_float=True)
         broken = (ijson.JSONError, UnicodeDecodeError)
         head: dict[str, object] = {"features": [], "links": []}

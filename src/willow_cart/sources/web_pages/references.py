@@ -7,10 +7,13 @@ from urllib.parse import quote, urljoin
 
 from willow_cart.addresses import normalise, origin_of
 from willow_cart.errors import BadAddress
+from willow_cart.redaction import without_secrets
 from willow_cart.sources.listing import folder_of
 
 _PLAIN = re.compile(r"(/)?[A-Za-z0-9_][A-Za-z0-9_.~-]*(?:/[A-Za-z0-9_][A-Za-z0-9_.~-]*)*/?")
 _SCHEME = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*):")
+# Browsers read any number of slashes before a host as two (WHATWG URL, 4.4).
+_SLASHES = re.compile(r"((?:(?:https?|ftps?|wss?):)?/)/{2,}", re.IGNORECASE)
 _LINE_BREAKS = re.compile(r"[\t\n\r]")
 
 # What leads to no file, whatever stands behind the colon.
@@ -53,17 +56,24 @@ class Resolver:
             return None
         if scheme and scheme[1].lower() == "file" and not self._base.startswith("file:"):
             # The author of a page must not decide what is read on this machine.
-            raise BadAddress(reference, "is a local file", "name it yourself")
+            raise BadAddress(without_secrets(reference), "is a local file", "name it yourself")
         head, mark, query = reference.partition("?")
         if mark and not query.isascii():
             query = quote(query.encode(self._charset, "xmlcharrefreplace"), safe="%/:@!$&'()*+,;=?")
-        reference = head.replace("\\", "/") + mark + query
+        head = head.replace("\\", "/")
+        if slashes := _SLASHES.match(head):
+            head = f"{slashes[1]}/{head[slashes.end() :]}"
+        reference = head + mark + query
         if not self._base and not (scheme and "//" in reference):
-            raise BadAddress(reference, "is relative, and its base is unknown", "give --base")
+            raise BadAddress(
+                without_secrets(reference), "is relative, and its base is unknown", "give --base"
+            )
         try:
             return normalise(urljoin(self._base, reference))
         except ValueError:
-            raise BadAddress(reference, "not a valid address", "check the spelling") from None
+            raise BadAddress(
+                without_secrets(reference), "not a valid address", "check the spelling"
+            ) from None
 
 
 def sources_in_set(text: str) -> list[str]:
