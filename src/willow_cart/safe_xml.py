@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+import re
+from codecs import lookup
 from collections.abc import Iterator
 from typing import BinaryIO
 from xml.parsers import expat
+from xml.parsers.expat import errors
 
 from lxml import etree
 
@@ -79,8 +82,34 @@ def _require_no_declarations(file: BinaryIO) -> None:
     try:
         while piece := file.read(_PIECE_BYTES):
             parser.Parse(piece)
-    except (expat.ExpatError, _PrologRead):
-        return  # what is broken is reported by the parser that reads the rest
+    except _PrologRead:
+        return
+    except expat.ExpatError as error:
+        # What is broken is reported by the parser that reads the rest.
+        if error.code == errors.codes[errors.XML_ERROR_UNKNOWN_ENCODING]:
+            _require_no_declarations_in(piece)
+
+
+# In these, all of ASCII is as it is there.
+_LIKE_ASCII = frozenset("shift_jis euc_jp gb2312 gbk gb18030 big5 euc_kr iso2022_jp".split())
+_ENCODING = re.compile(rb"<\?xml[^>]*?encoding\s*=\s*[\"']([\w.-]+)")
+
+
+def _require_no_declarations_in(beginning: bytes) -> None:
+    """Refuse declarations in an encoding with characters of several bytes.
+
+    Raises:
+        BrokenXml: there are some, or it is another encoding.
+    """
+    named = _ENCODING.match(beginning)
+    try:
+        is_known = named is not None and lookup(named[1].decode()).name in _LIKE_ASCII
+    except LookupError:
+        is_known = False
+    if not is_known:
+        raise BrokenXml("its encoding is not read")
+    if b"<!DOCTYPE" in beginning:
+        raise BrokenXml("a DOCTYPE in this encoding is not read")
 
 
 def _refuse_declarations(

@@ -102,16 +102,18 @@ class Sheet:
         """
         try:
             book = open_workbook(file)
-        except UnreadableWorkbook:
-            return None
-        for sheet in book.worksheets:
-            rows = (cells for _, cells in rows_of(sheet))
-            header = next(filter(any, rows), [])
-            if "url" in places_of(header):
-                text = io.StringIO(newline="")
-                csv.writer(text).writerows(cells for _, cells in rows_of(sheet))
-                content = text.getvalue().encode("utf-8", "replace")
-                return cls(partial(io.BytesIO, content), place)
+            for sheet in book.worksheets:
+                rows = (cells for _, cells in rows_of(sheet))
+                header = next(filter(any, rows), [])
+                if "url" in places_of(header):
+                    text = io.StringIO(newline="")
+                    csv.writer(text).writerows(cells for _, cells in rows_of(sheet))
+                    content = text.getvalue().encode("utf-8", "replace")
+                    return cls(partial(io.BytesIO, content), place)
+        except UnreadableWorkbook as error:
+            raise UnreadableSource(
+                place, f"not a readable workbook: {error}", "save the list as CSV"
+            ) from None
         return None
 
     @classmethod

@@ -16,6 +16,10 @@ from willow_cart.errors import BadOption
 
 _FIELD = re.compile(r"\{([A-Za-z_]\w*)(?:\[([^][{}]*)\])?(?:\|or ([^{}:]*))?(?::([^{}]*))?\}")
 
+# No text of an errand is longer, and no value is written wider.
+_MAX_CHARACTERS = 1 << 16
+_WIDE = re.compile(r"\d{4}")
+
 _DAY, _MONTH = "%Y-%m-%d", "%Y-%m"
 
 
@@ -101,10 +105,23 @@ class Values:
             leave: whether names that are no values stay: fields of a template.
 
         Raises:
-            BadOption: a name is not a value, or one that cannot be written so.
+            BadOption: a name is not a value, or one that cannot be written so; or the text
+                becomes too long.
         """
+        characters = 0
 
         def put(found: re.Match[str]) -> str:
+            nonlocal characters
+            if _WIDE.search(found[4] or ""):
+                raise BadOption(f"{place}, {found[0]}", "not a format", "see the guide on values")
+            value = written(found)
+            characters += len(value)
+            if characters > _MAX_CHARACTERS:
+                reason = f"comes to more than {_MAX_CHARACTERS:,} characters"
+                raise BadOption(place, reason, "shorten the values in it")
+            return value
+
+        def written(found: re.Match[str]) -> str:
             name, part, otherwise, spec = found.groups()
             if name in self._words and part is None:
                 return _written(self._words[name], spec or "", f"{place}, {found[0]}")
@@ -114,6 +131,10 @@ class Values:
                 )
             moment = self._moment(name, part, place, found[0])
             if moment is not None:
+                if _WIDE.search(spec or ""):
+                    raise BadOption(
+                        f"{place}, {found[0]}", "not a format", "see the guide on values"
+                    )
                 return format(moment[0], spec or moment[1])
             if name == "env" and part:
                 value = self._environment.get(part, otherwise)
@@ -157,4 +178,7 @@ class Values:
         if part is None or not part.isdecimal() or len(part) > 5:
             raise BadOption(f"{place}, {written}", "has no number", f"write {{{name}[5]}}")
         before, spec = _BEFORE[name]
-        return before(self._now, int(part)), spec
+        try:
+            return before(self._now, int(part)), spec
+        except (ValueError, OverflowError):
+            raise BadOption(f"{place}, {written}", "is before the year 1", "see it") from None

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import re
 import struct
 from collections.abc import Iterator
 from contextlib import closing
 from itertools import islice
-from typing import Any
+from typing import Any, BinaryIO
 from zipfile import ZipFile
 
 from willow_cart.archives.members import Damaged
 from willow_cart.archives.reader import LimitedReader, reading
+from willow_cart.limits import MAX_PAGE_BYTES
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.protocols.remote_file import TooMuchRead
 from willow_cart.tables.table_files import unique_names
@@ -36,9 +38,10 @@ def look_at_parquet(sample: Sample, rows: int) -> Content:
     import pyarrow as pa
     from pyarrow import parquet
 
+    source = sample.file()
     try:
         with closing(
-            parquet.ParquetFile(sample.file(), buffer_size=_BUFFER_BYTES, pre_buffer=False)
+            parquet.ParquetFile(source, buffer_size=_BUFFER_BYTES, pre_buffer=False)
         ) as file:
             about = file.metadata
             columns = [PeekedColumn(each.name, str(each.type)) for each in file.schema_arrow]
@@ -48,24 +51,49 @@ def look_at_parquet(sample: Sample, rows: int) -> Content:
                 "row groups": about.num_row_groups,
                 "written by": about.created_by or "unknown",
             }
-            listed, notes = _first_rows(file, rows) if about.num_rows else ([], [])
+            listed, notes = _first_rows(file, source, rows) if about.num_rows else ([], [])
     except pa.ArrowException as error:
         raise Unreadable(f"it is not a readable Parquet file: {error}".splitlines()[0]) from None
     return Content("Parquet table", facts, columns, listed, "row", notes)
 
 
-def _first_rows(file: Any, rows: int) -> tuple[list[list[str]], list[str]]:
+def _first_rows(file: Any, source: BinaryIO, rows: int) -> tuple[list[list[str]], list[str]]:
     """Return the first rows of a Parquet file, or a note why they were not read."""
     if not rows:
         return [], []
-    if file.metadata.row_group(0).total_byte_size > _MAX_ROW_GROUP_BYTES:
+    group = file.metadata.row_group(0)
+    if group.total_byte_size > _MAX_ROW_GROUP_BYTES:
         return [], ["its first rows are in a group that is too large; haul it to see them"]
     try:
+        if max(_page_sizes(group, source)) > MAX_PAGE_BYTES:
+            return [], ["its first rows are in a page that is too large; haul it to see them"]
         first = next(file.iter_batches(batch_size=rows))
     except TooMuchRead:
         return [], ["its first rows need more bytes than are fetched here; haul it to see them"]
     cells = (column.to_pylist() for column in first.columns)
     return [[*map(text_of, row)] for row in zip(*cells, strict=True)], []
+
+
+# A page begins with its type and its size, each a number of variable length behind a byte that
+# names its field (Parquet, PageHeader; Thrift, compact protocol).
+_PAGE_HEADER = re.compile(rb"\x15([\x80-\xff]{0,4}[\0-\x7f])\x15([\x80-\xff]{0,4}[\0-\x7f])")
+
+
+def _page_sizes(group: Any, source: BinaryIO) -> Iterator[int]:
+    """Yield the sizes of the first pages of each column, in bytes once they are unpacked.
+
+    Raises:
+        Unreadable: there is no page where one should be.
+    """
+    for number in range(group.num_columns):
+        column = group.column(number)
+        for offset in {column.dictionary_page_offset, column.data_page_offset} - {None}:
+            source.seek(offset)
+            header = _PAGE_HEADER.match(source.read(16))
+            if header is None:
+                raise Unreadable("it is not a readable Parquet file: a page has no header")
+            size = sum((byte & 0x7F) << 7 * at for at, byte in enumerate(header[2]))
+            yield size >> 1  # signs are in the last bit
 
 
 def look_at_workbook(sample: Sample, rows: int) -> Content:
@@ -85,11 +113,11 @@ def look_at_workbook(sample: Sample, rows: int) -> Content:
                     continue
                 names = unique_names(header)
                 listed = [(cells + [""] * len(names))[: len(names)] for cells in islice(said, rows)]
-                if sheet.max_row is not None:
-                    facts[f"rows of {sheet.title}"] = sheet.max_row - 1
+                if sheet.rows_said is not None:
+                    facts[f"rows of {sheet.title}"] = sheet.rows_said - 1
                 columns = [PeekedColumn(name) for name in names]
                 return Content("workbook", facts, columns, listed, f"row of {sheet.title}")
-    except UnreadableWorkbook as error:
+    except (UnreadableWorkbook, ValueError) as error:
         raise Unreadable(f"it is not a readable workbook: {error}") from None
     return Content("empty workbook", facts)
 

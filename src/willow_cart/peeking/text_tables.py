@@ -8,7 +8,7 @@ from itertools import islice
 
 from willow_cart.checks.soft_failures import looks_like_page, title_of
 from willow_cart.kinds import extension_of
-from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample
+from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.tables.column_types import TableColumn, strings
 from willow_cart.tables.dialect import (
     Dialect,
@@ -52,7 +52,10 @@ def _table(sample: Sample, beginning: bytes, rows: int) -> Content:
     header = next(reader, None)
     if header is None:
         return Content("empty table")
-    names = unique_names(header)
+    try:
+        names = unique_names(header)
+    except ValueError as error:
+        raise Unreadable(str(error)) from None
     body = [(row + [""] * len(names))[: len(names)] for row in reader]
     first = lines[0].encode(dialect.encoding, "replace")
     facts: dict[str, Fact] = {

@@ -18,6 +18,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.csv
 
+from willow_cart.limits import MAX_TEXT_BYTES
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect
 from willow_cart.tables.table_files import Reading, TableFile, open_plain, unique_names
 
@@ -122,9 +123,13 @@ class _Text:
         self.closed = False
         data = self._next().removeprefix(codecs.BOM_UTF8)
         for _ in range(skip):
+            if not data:
+                break
             while not (end := _LINE_END.search(data)) and (more := self._next()):
                 data += more
-            data = data[end.end() :] if end else b""
+                if len(data) > MAX_TEXT_BYTES:
+                    raise NotOrdinary
+            data = data[end.end() :] if end else self._next()
         self.beginning = data or self._next()
         self._pending = self.beginning
         self._quotes.check(self.beginning)

@@ -10,6 +10,7 @@ from typing import Any, BinaryIO
 from willow_cart.archives.tars import open_packed, packing_of
 from willow_cart.errors import NoTable, plainly
 from willow_cart.kinds import extension_of, stem_of
+from willow_cart.limits import MAX_COLUMNS
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of, looks_like_table
 from willow_cart.workbooks import EXTENSIONS, UnreadableWorkbook, open_workbook
 
@@ -140,9 +141,14 @@ def open_book(file: TableFile, stack: ExitStack) -> Any:
         book = open_workbook(stack.enter_context(file.open()))
     except (OSError, UnreadableWorkbook) as error:
         said = plainly(error) if isinstance(error, OSError) else str(error)
-        raise NoTable(file.name, f"not a readable workbook: {said}", "check the file") from None
+        raise not_a_workbook(file, said) from None
     stack.callback(book.close)
     return book
+
+
+def not_a_workbook(file: TableFile, reason: str) -> NoTable:
+    """Return the error for a workbook that cannot be read."""
+    return NoTable(file.name, f"not a readable workbook: {reason}", "check the file")
 
 
 def unreadable(file: TableFile, error: Exception) -> NoTable:
@@ -155,7 +161,12 @@ def unique_names(header: list[str]) -> list[str]:
     """Return unique names for columns.
 
     Blanks around them are removed, empty ones numbered, duplicates marked.
+
+    Raises:
+        ValueError: they are too many.
     """
+    if len(header) > MAX_COLUMNS:
+        raise ValueError(f"it has {len(header):,} columns, and at most {MAX_COLUMNS:,} are read")
     names: list[str] = []
     taken: set[str] = set()
     for place, cell in enumerate(header, 1):

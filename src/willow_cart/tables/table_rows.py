@@ -8,33 +8,35 @@ from __future__ import annotations
 import codecs
 import csv
 import io
+from collections import deque
 from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
 from itertools import chain, islice
+from typing import TextIO
 
 import pyarrow as pa
 
 from willow_cart.errors import NoTable
+from willow_cart.limits import MAX_TEXT_BYTES
 from willow_cart.tables.column_types import strings
 from willow_cart.tables.dialect import SAMPLE_BYTES, Dialect, dialect_of
 from willow_cart.tables.table_files import (
     Reading,
     TableFile,
     dialect_by_beginning,
+    not_a_workbook,
     open_book,
     open_plain,
     unique_names,
     unreadable,
 )
-from willow_cart.workbooks import rows_of
+from willow_cart.units import format_size
+from willow_cart.workbooks import UnreadableWorkbook, rows_of
 
 # What is in memory at a time. The first batch is small, for rows may be of any length.
 _CHARACTERS_PER_BATCH = 4 << 20
 _MAX_ROWS_PER_BATCH = 20_000
 _FIRST_ROWS = 100
-
-# The longest cell: outlines of lakes are longer than the usual limit.
-_MAX_CELL_CHARACTERS = 256 << 20
 
 _Batch = tuple[list[int], list[list[str]]]
 
@@ -68,7 +70,10 @@ def read_rows(
                 above = next((place for place, row in enumerate(rows) if any(row)), None)
                 if above is None:
                     continue
-                reading = Reading(found, unique_names(rows[above]))
+                try:
+                    reading = Reading(found, unique_names(rows[above]))
+                except ValueError as error:
+                    raise unreadable(file, error) from None
                 yield reading
                 del rows[: above + 1], lines[: above + 1]
             width = len(reading.header)
@@ -139,18 +144,33 @@ def _rows_of_text(
             open_plain(file, stack), dialect.encoding, errors="backslashreplace", newline=""
         )
     )
-    csv.field_size_limit(_MAX_CELL_CHARACTERS)
+    csv.field_size_limit(MAX_TEXT_BYTES)
+    lines = _lines_of(text)
     try:
-        for _ in range(skip):
-            text.readline()
-        reader = csv.reader(text, delimiter=dialect.delimiter, strict=True)
+        deque(islice(lines, skip), maxlen=0)
+        reader = csv.reader(lines, delimiter=dialect.delimiter, strict=True)
         yield from _batches((reader.line_num + skip, row) for row in reader)
     except (csv.Error, OSError, EOFError, ValueError) as error:
         raise unreadable(file, error) from None
 
 
+def _lines_of(text: TextIO) -> Iterator[str]:
+    """Yield the lines of a text.
+
+    Raises:
+        ValueError: one is too long.
+    """
+    while line := text.readline(MAX_TEXT_BYTES):
+        if len(line) == MAX_TEXT_BYTES:
+            raise ValueError(f"it has a line of more than {format_size(MAX_TEXT_BYTES)}")
+        yield line
+
+
 def _rows_of_sheet(file: TableFile, skip: int, stack: ExitStack) -> Iterator[_Batch]:
-    yield from _batches(rows_of(open_book(file, stack)[file.sheet], skip))
+    try:
+        yield from _batches(rows_of(open_book(file, stack)[file.sheet], skip))
+    except UnreadableWorkbook as error:
+        raise not_a_workbook(file, str(error)) from None
 
 
 def _batches(numbered: Iterator[tuple[int, list[str]]]) -> Iterator[_Batch]:
