@@ -360,7 +360,7 @@ def test_a_killed_haul_goes_on_unless_the_file_has_changed(
         assert outcome.code == 0, outcome.err
     assert files_in(tmp_path / "x") == {"deep.bin": file.read_bytes()}
     row = run("receipt", "x", "--json", cwd=tmp_path).json()["files"][0]
-    assert row["resumed"] == (0 if changed else had)
+    assert row["resumed"] == 0 if changed else had / 2 < row["resumed"] <= had
 
 
 class Breaking(FTPHandler):  # type: ignore[misc]

@@ -21,28 +21,42 @@ def _leave(_number: int, _frame: FrameType | None) -> None:
     os._exit(130)
 
 
-# It is ignored in what a shell runs in the background, and stays so.
-_is_interruptible = signal.getsignal(signal.SIGINT) is signal.default_int_handler
-if _is_interruptible:
-    signal.signal(signal.SIGINT, _leave)
+# The first is ignored in what a shell runs in the background, and stays so.
+_STOPS = [
+    number
+    for number in (signal.SIGINT, signal.SIGTERM)
+    if signal.getsignal(number) in (signal.default_int_handler, signal.SIG_DFL)
+]
+for _each in _STOPS:
+    signal.signal(_each, _leave)
 
 from willow_cart.cli.main import main  # noqa: E402
+
+
+def _speak_utf8() -> None:
+    """Begin anew in UTF-8 if the locale has no letters beyond ASCII, which names of files have."""
+    if sys.getfilesystemencoding() == "utf-8":
+        return
+    words = [sys.executable, *sys.orig_argv[1:]]
+    os.execve(sys.executable, words, {**os.environ, "PYTHONUTF8": "1"})  # noqa: S606
 
 
 def start() -> None:
     """Run the command that was typed, and exit with its code."""
     code = None
     try:
-        if _is_interruptible:
-            signal.signal(signal.SIGINT, signal.default_int_handler)
+        _speak_utf8()
+        for number in _STOPS:
+            signal.signal(number, signal.default_int_handler)
         try:
             code = main()
         except SystemExit as error:  # of the parser, after a help page or a mistyped word
             code = error.code if isinstance(error.code, int) else 0
-        if _is_interruptible:
-            signal.signal(signal.SIGINT, signal.SIG_IGN)  # the command has its result
+        for number in _STOPS:
+            signal.signal(number, signal.SIG_IGN)  # the command has its result
     except KeyboardInterrupt:  # right before or after `main`, which reports its own
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        for number in _STOPS:
+            signal.signal(number, signal.SIG_IGN)
         if code is None:
             os.write(2, _INTERRUPTED)
             code = 130

@@ -84,6 +84,10 @@ def _require_no_declarations(file: BinaryIO) -> None:
             parser.Parse(piece)
     except _PrologRead:
         return
+    except BrokenXml:
+        raise
+    except ValueError:  # characters of several bytes
+        _require_no_declarations_in(piece)
     except expat.ExpatError as error:
         # What is broken is reported by the parser that reads the rest.
         if error.code == errors.codes[errors.XML_ERROR_UNKNOWN_ENCODING]:

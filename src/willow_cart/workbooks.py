@@ -36,7 +36,7 @@ class _Part:
 
     Args:
         source: its bytes.
-        most_bytes: so many are read between two calls of `count_anew`.
+        most_bytes: what may be read between two calls of `count_anew`.
         most_elements: likewise the tags among them.
     """
 

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import argparse
+import json
+import os
+import sys
 from collections.abc import Callable, Iterable
 from typing import Any
 
@@ -10,6 +13,7 @@ from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.screen import show_text
 from willow_cart.errors import BadOption
 from willow_cart.options.given import Given
+from willow_cart.platform import processes
 from willow_cart.requests import Command, Option
 
 
@@ -84,6 +88,17 @@ class HelpAction(argparse.Action):
         else:
             show_text(self._short())
         parser.exit()
+
+
+MARK = "WILLOW_CART_GOES_ON"
+"""The variable by which a process knows that it goes on for another one, and with what."""
+
+
+def typed_words() -> list[str]:
+    """Return the words of the command: those that were typed, or handed over."""
+    if MARK in os.environ:
+        sys.argv[1:] = json.loads(processes.handed_over(os.environ[MARK]))
+    return sys.argv[1:]
 
 
 def given_by(typed: argparse.Namespace, command: Command) -> Given:

@@ -7,6 +7,7 @@ and when it has begun.
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -15,6 +16,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from willow_cart.cli.arguments import MARK
 from willow_cart.cli.messages import pass_on, tell
 from willow_cart.exits import Exit
 from willow_cart.jobs.runs import my_runs
@@ -25,7 +27,6 @@ from willow_cart.platform import processes
 # haul is running there. Looking at a large place goes on without it.
 _START_WAIT_SECONDS = 5.0
 
-_MARK = "WILLOW_CART_GOES_ON"
 
 _BEGUN = "begun"
 
@@ -69,7 +70,7 @@ def detach(command: str, into: Path) -> Background | int:
     Raises:
         CannotStore: there is nowhere to write what it says.
     """
-    if os.environ.pop(_MARK, None) is None:
+    if os.environ.pop(MARK, None) is None:
         return _start_and_wait()
     run = my_runs().begin(command, into, background=True)
     line = os.dup(1)
@@ -89,14 +90,17 @@ def _write_to(log: Path) -> None:
 
 def _start_and_wait() -> int:
     """Start the process, wait until it has begun or ended, and say how to watch it."""
-    process = subprocess.Popen(  # noqa: S603  # this program, by its full path
-        [sys.executable, "-P", "-m", "willow_cart", *sys.argv[1:]],
-        # A list may still come by a pipe.
-        stdin=subprocess.DEVNULL if sys.stdin is None or sys.stdin.isatty() else None,
-        stdout=subprocess.PIPE,
-        env={**os.environ, _MARK: "yes"},
-        **processes.apart(),
-    )
+    # Everybody can read the words of a process for as long as it runs, and not what it is handed.
+    with processes.handing_over(json.dumps(sys.argv[1:])) as (name, handing):
+        process = subprocess.Popen(  # this program, by its full path
+            [sys.executable, "-P", "-m", "willow_cart"],
+            # A list may still come by a pipe.
+            stdin=subprocess.DEVNULL if sys.stdin is None or sys.stdin.isatty() else None,
+            stdout=subprocess.PIPE,
+            env={**os.environ, MARK: name},
+            **handing,
+            **processes.apart(),
+        )
     said: list[str] = []
     listener = threading.Thread(target=_listen, args=(process, said), daemon=True)
     listener.start()

@@ -16,7 +16,13 @@ from importlib import import_module
 from pathlib import Path
 from typing import Any, NoReturn
 
-from willow_cart.cli.arguments import HelpAction, add_arguments, given_by, make_short_help
+from willow_cart.cli.arguments import (
+    HelpAction,
+    add_arguments,
+    given_by,
+    make_short_help,
+    typed_words,
+)
 from willow_cart.cli.everyday import EVERYDAY
 from willow_cart.cli.messages import tell
 from willow_cart.cli.screen import show_line
@@ -144,7 +150,7 @@ def make_parser(
 
 def main(arguments: Sequence[str] | None = None) -> int:
     """Run a command and return its exit code; errors are printed in one line."""
-    words = sys.argv[1:] if arguments is None else arguments
+    words = typed_words() if arguments is None else arguments
     threading.excepthook = _tell_of_thread
     if sys.stdout is None:
         sys.stdout = open(os.devnull, "w", encoding="utf-8")  # noqa: SIM115  # it was closed

@@ -321,7 +321,7 @@ class _Errand:
         with (
             open_access(self._document, self._job, observer) as made,
             keeping_answers(made, self._into, policy.lanes_per_host) as (access, asking),
-            connected_to(request.cluster) as cluster,
+            connected_to(request.cluster, observer) as cluster,
         ):
             offered = self._memory.offered()
             with listed_by(cluster, places, access, asking, request.largest_listing) as asks:

@@ -114,44 +114,41 @@ class Values:
             nonlocal characters
             if _WIDE.search(found[4] or ""):
                 raise BadOption(f"{place}, {found[0]}", "not a format", "see the guide on values")
-            value = written(found)
+            value = self._value_of(found, place, leave=leave)
             characters += len(value)
             if characters > _MAX_CHARACTERS:
                 reason = f"comes to more than {_MAX_CHARACTERS:,} characters"
                 raise BadOption(place, reason, "shorten the values in it")
             return value
 
-        def written(found: re.Match[str]) -> str:
-            name, part, otherwise, spec = found.groups()
-            if name in self._words and part is None:
-                return _written(self._words[name], spec or "", f"{place}, {found[0]}")
-            if name in self._lists:
-                raise BadOption(
-                    f"{place}, {found[0]}", "is a list, which can be used in sources only", "see it"
-                )
-            moment = self._moment(name, part, place, found[0])
-            if moment is not None:
-                if _WIDE.search(spec or ""):
-                    raise BadOption(
-                        f"{place}, {found[0]}", "not a format", "see the guide on values"
-                    )
-                return format(moment[0], spec or moment[1])
-            if name == "env" and part:
-                value = self._environment.get(part, otherwise)
-                if value is None:
-                    raise BadOption(
-                        f"{place}, {found[0]}", "not set", f"set it, or write {{env[{part}]|or"
-                        " WORD}"
-                    )  # fmt: skip
-                return value
-            if leave:
-                return found[0]
-            known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
-            near = difflib.get_close_matches(name, known, 1)
-            meant = f"did you mean {{{near[0]}}}?" if near else f"there are {', '.join(known)}"
-            raise BadOption(f"{place}, {found[0]}", "not a value", meant)
-
         return _FIELD.sub(put, text)
+
+    def _value_of(self, found: re.Match[str], place: str, *, leave: bool) -> str:
+        """Return what a name in braces stands for; see `fill`."""
+        name, part, otherwise, spec = found.groups()
+        if name in self._words and part is None:
+            return _written(self._words[name], spec or "", f"{place}, {found[0]}")
+        if name in self._lists:
+            raise BadOption(
+                f"{place}, {found[0]}", "is a list, which can be used in sources only", "see it"
+            )
+        moment = self._moment(name, part, place, found[0])
+        if moment is not None:
+            return format(moment[0], spec or moment[1])
+        if name == "env" and part:
+            value = self._environment.get(part, otherwise)
+            if value is None:
+                raise BadOption(
+                    f"{place}, {found[0]}", "not set", f"set it, or write {{env[{part}]|or"
+                    " WORD}"
+                )  # fmt: skip
+            return value
+        if leave:
+            return found[0]
+        known = [*self._words, *self._lists, *_MOMENTS, *_BEFORE, "env"]
+        near = difflib.get_close_matches(name, known, 1)
+        meant = f"did you mean {{{near[0]}}}?" if near else f"there are {', '.join(known)}"
+        raise BadOption(f"{place}, {found[0]}", "not a value", meant)
 
     def variants(self, texts: Sequence[str]) -> Iterator[Values]:
         """Yield one set of values for every combination of the lists that texts refer to."""

@@ -10,7 +10,11 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import host_of
 from willow_cart.jobs.connecting import places_in
+from willow_cart.jobs.job_events import OpenCluster
+from willow_cart.jobs.job_observer import JobObserver
+from willow_cart.platform import processes
 from willow_cart.protocols import Access
+from willow_cart.protocols.http.proxies import is_this_machine
 from willow_cart.sources.source_guide import Asking
 
 if TYPE_CHECKING:
@@ -25,8 +29,12 @@ def _modules() -> tuple[ModuleType, ModuleType]:
 
 
 @contextmanager
-def connected_to(scheduler: object) -> Iterator[Cluster | None]:
-    """Connect to a scheduler: its address, its file, or a client of Dask's; None for none.
+def connected_to(scheduler: object, observer: JobObserver) -> Iterator[Cluster | None]:
+    """Connect to a scheduler.
+
+    Args:
+        scheduler: its address, its file, or a client of Dask's; None for none.
+        observer: told if the line to it is open to others.
 
     Raises:
         UnusableCluster: nothing answers there.
@@ -35,6 +43,11 @@ def connected_to(scheduler: object) -> Iterator[Cluster | None]:
         yield None
         return
     with closing(_modules()[0].Cluster(scheduler)) as cluster:
+        shown = cluster.client.shown
+        if shown.startswith("tcp://"):
+            is_here = is_this_machine(host_of(shown).rpartition(":")[0].strip("[]"))
+            if not is_here or processes.has_other_users():
+                observer.note(OpenCluster(shown, is_here))
         yield cluster
 
 

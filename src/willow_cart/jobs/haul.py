@@ -137,7 +137,7 @@ def haul(
             [request], policy.connections_per_host, observer, make_request_rules(request, policy)
         ) as made,
         keeping_answers(made, request.into, lanes) as (access, keeping),
-        connected_to(request.cluster if cluster is None else cluster) as workers,
+        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
     ):
         asking = Asking() if request.preview else keeping
         with listed_by(workers, request.sources, access, asking, request.largest_listing) as asks:

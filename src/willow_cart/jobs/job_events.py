@@ -122,6 +122,19 @@ class PassedOver(Event):
 
 
 @dataclass(frozen=True, slots=True)
+class OpenCluster(Event):
+    """The line to a scheduler is not protected; who can reach it can run programs as the user.
+
+    Attributes:
+        scheduler: its address.
+        is_here: whether it is on this machine, which has other users.
+    """
+
+    scheduler: str
+    is_here: bool
+
+
+@dataclass(frozen=True, slots=True)
 class ErrandWritten(Event):
     """The request was written as an errand.
 

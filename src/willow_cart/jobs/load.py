@@ -109,7 +109,7 @@ def load(
     everything = cart is not None and cart.exists()
     with (
         make_access([request], request.lanes, observer) as access,
-        connected_to(request.cluster if cluster is None else cluster) as workers,
+        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
         listed_by(workers, request.sources, access, Asking(), request.largest_listing) as asking,
     ):
         finder = OfferFinder(

@@ -60,7 +60,7 @@ def survey(
     """
     with (
         make_access([request], request.lanes, observer) as access,
-        connected_to(request.cluster if cluster is None else cluster) as workers,
+        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
         listed_by(workers, request.sources, access, Asking(), request.largest_listing) as asking,
     ):
         finder = OfferFinder(

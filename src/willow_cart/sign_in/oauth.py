@@ -39,6 +39,9 @@ _REASONS = {
 }
 """What errors mean (RFC 6749, 5.2; RFC 8628, 3.5), and what to do."""
 
+# Registered as well; what else a place writes there may be a secret that it was sent.
+_SHOWN = frozenset({"invalid_request", "server_error", "temporarily_unavailable", "slow_down"})
+
 
 @dataclass(frozen=True, slots=True)
 class Token:
@@ -203,8 +206,10 @@ class OAuthSignIn:
     def refused(self, status: int, content: bytes) -> SignInFailed:
         """Return the error for a refusal."""
         code = self.error_in(content)
-        reason, advice = _REASONS.get(code, (f"the answer was {status} {code[:80]}".rstrip(), ""))
-        return self.failed(reason, advice)
+        if code in _REASONS:
+            return self.failed(*_REASONS[code])
+        shown = code if code in _SHOWN else "another error" if code else ""
+        return self.failed(f"the answer was {status} {shown}".rstrip(), "")
 
     def failed(self, reason: str, advice: str) -> SignInFailed:
         """Return the error for a step that failed."""

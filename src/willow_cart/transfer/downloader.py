@@ -32,17 +32,14 @@ from willow_cart.errors import (
 from willow_cart.model import Checksum, Validators
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
-from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
+from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Note
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.pace import Meter, SpeedCap
-from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partial_store import PartialStore, mark_of
 from willow_cart.transfer.partials import PartialFile, Segment
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import fits
 from willow_cart.transfer.transfers import Transfer
-
-# What has arrived is synced at this interval, so that a power cut loses no more.
-_CHECKPOINT_SECONDS = 10.0
 
 UNPROVED_ADVICE = "give a list with --checksums, or leave out --must-check"
 
@@ -190,7 +187,7 @@ class Downloader:
     def find(self, transfer: Transfer) -> None:
         """Use the partial file of an earlier run for a transfer, if it can be resumed.
 
-        Bytes that were changed since they were marked as safe are deleted, and told.
+        Only bytes that a digest vouches for are used; if they were changed, that is told.
 
         Raises:
             OSError: it cannot be read.
@@ -199,7 +196,7 @@ class Downloader:
         if partial is None:
             return
         transfer.adopt(partial)
-        if not partial.is_as_marked(self.partials.pieces_of(transfer.offer)):
+        if not partial.is_as_vouched():
             self.discard(transfer)
             transfer.note("the partial file was changed since the last run; fetched from the start")
 
@@ -257,7 +254,7 @@ class Downloader:
             ):
                 self.discard(transfer)
             else:
-                self._mark(transfer, partial)
+                self._vouch(transfer, partial, last=True)
             raise
 
     def _bring_strands(
@@ -355,8 +352,7 @@ class Downloader:
             if not partial.is_whole and self.room.free() < CHUNK:
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))
             meter.count(count, partial.size, is_whole=partial.is_whole)
-            if self.clock() - partial.marked > _CHECKPOINT_SECONDS:
-                self._mark(transfer, partial)
+            self._vouch(transfer, partial)
             if self.stop.is_set():
                 raise Interrupted(transfer.filed.path, "interrupted")
 
@@ -469,12 +465,10 @@ class Downloader:
             partial.marked = self.clock()
             self.commit_thread.take_at_once(Note(KeepPart(transfer.id, record)))
 
-    def _mark(self, transfer: Transfer, partial: PartialFile) -> None:
-        """Sync what has arrived, and record its extent in the ledger."""
-        if partial.recorded:
-            partial.marked = self.clock()
-            digests = " ".join(map(str, partial.pieces()))
-            self.commit_thread.take(Mark(transfer.id, partial.name, str(partial.spans), digests))
+    def _vouch(self, transfer: Transfer, partial: PartialFile, *, last: bool = False) -> None:
+        """Record now and then what has arrived, and at last whatever is not the whole."""
+        if mark := mark_of(transfer.id, partial, self.clock(), last=last):
+            self.commit_thread.take(mark)
 
 
 def _page_instead(transfer: Transfer, beginning: bytes) -> PageInstead:

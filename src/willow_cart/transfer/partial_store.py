@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from dataclasses import replace
 
@@ -14,10 +14,18 @@ from willow_cart.identity import AddressId, LedgerKey
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
+from willow_cart.transfer.commit import Mark
 from willow_cart.transfer.partials import HINT, PartialFile
 from willow_cart.transfer.pieces import Piece
 from willow_cart.transfer.span_notes import cut_to, spans_in
 from willow_cart.transfer.spans import Spans
+
+# What has arrived is synced at this interval, so that a power cut loses no more.
+_CHECKPOINT_SECONDS = 10.0
+
+# A kill loses what came in the last moment, or the last third.
+_NOTE_SECONDS = 0.25
+_NOTE_GROWTH = 1.5
 
 
 class PartialStore:
@@ -117,6 +125,8 @@ class PartialStore:
             return None  # it is gone, or not a file
         if spans is None:
             spans = Spans.read(record.synced)
+        vouched = _vouched(map(Piece.parse, record.digests.split()), spans)
+        spans = Spans.of((piece.start, piece.end) for piece in vouched)
         if not spans.total:
             return None
         promised = tuple(
@@ -130,9 +140,49 @@ class PartialStore:
         facts = Metadata(record.final_address, record.length, record.validators, checksums=promised)
         partial = self._make(record.file, offer, facts, joining, spans)
         partial.recorded = True
+        partial.vouched = vouched
         return partial
 
-    def pieces_of(self, offer: Offer) -> list[Piece]:
-        """Return the pieces that an earlier run hashed of the partial file of an offer."""
-        record = self.record_of(offer.id)
-        return [] if record is None else [*map(Piece.parse, record.digests.split())]
+
+def _vouched(pieces: Iterable[Piece], spans: Spans) -> list[Piece]:
+    """Return the largest pieces that an earlier run hashed of bytes that are there."""
+    here = [
+        piece
+        for piece in pieces
+        if any(first <= piece.start and piece.end <= end for first, end in spans.pairs)
+    ]
+    chosen: list[Piece] = []
+    for piece in sorted(here, key=lambda each: (each.start, -each.end)):
+        if not chosen or piece.start >= chosen[-1].end:
+            chosen.append(piece)
+    return chosen
+
+
+def mark_of(
+    identifier: AddressId, partial: PartialFile, now: float, *, last: bool = False
+) -> Mark | None:
+    """Return what is to be recorded of a partial file, from which a later run goes on.
+
+    Args:
+        identifier: of its address.
+        partial: the file.
+        now: by the clock that its times are of.
+        last: whether no more comes for now.
+
+    Returns:
+        None if it has not grown much since the last time, and no moment has passed.
+    """
+    is_time = (
+        now - partial.noted > _NOTE_SECONDS or partial.size >= _NOTE_GROWTH * partial.noted_size
+    )
+    if not partial.recorded or partial.abandoned or partial.is_whole or not (is_time or last):
+        return None
+    partial.noted, partial.noted_size = now, partial.size
+    digests = " ".join(map(str, partial.pieces()))
+    spans = None
+    if last or now - partial.marked > _CHECKPOINT_SECONDS:
+        partial.marked, partial.synced_digests = now, digests
+        spans = str(partial.spans)
+    elif partial.synced_digests:
+        digests = f"{partial.synced_digests} {digests}"  # after a power cut only those are sure
+    return Mark(identifier, partial.name, spans, digests)

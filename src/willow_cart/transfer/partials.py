@@ -112,6 +112,9 @@ class PartialFile:
         abandoned: whether they are not wanted any more.
         share: how many bytes one of its strands should fetch; None for as many as come.
         marked: when it was last asked to be made safe on the disk, by its user's clock.
+        vouched: the pieces that an earlier run hashed of what is here.
+        synced_digests: of what was made safe on the disk last.
+        noted, noted_size: when its digests were recorded last, and its size then.
     """
 
     def __init__(
@@ -135,6 +138,9 @@ class PartialFile:
         self._is_to_go = False
         self.share: int | None = None
         self.marked = 0.0
+        self.vouched: list[Piece] = []
+        self.synced_digests = ""
+        self.noted, self.noted_size = 0.0, 0
         self._boot = boot
         self._here = spans
         self._strands: list[Segment] = []
@@ -406,7 +412,7 @@ class PartialFile:
                     pieces.append(piece)
             return pieces
 
-    def is_as_marked(self, pieces: Iterable[Piece]) -> bool:
+    def is_as_vouched(self) -> bool:
         """Whether its bytes are those that an earlier run hashed.
 
         Raises:
@@ -414,17 +420,15 @@ class PartialFile:
         """
         file = self._destination.open_partial(self.name, is_new=False)
         try:
-            for piece in pieces:
+            for piece in self.vouched:
                 if piece.start:
                     digest = crc32_between(file, piece.start, piece.end)
                     self._pieces.append(piece)
-                elif piece.end <= self.spans.beginning:
+                else:
                     # The digest of the whole continues from here.
                     self._digest.reach(piece.end, file)
                     self._digest.settle()
                     self._hashed, digest = self._digest.so_far()
-                else:
-                    return False
                 if digest != piece.digest:
                     return False
             return True

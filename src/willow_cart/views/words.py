@@ -22,6 +22,7 @@ from willow_cart.jobs.job_events import (
     NotAsked,
     NotPortable,
     NotPromised,
+    OpenCluster,
     PassedOver,
     Unsure,
     Waits,
@@ -75,6 +76,15 @@ def _of_answers(event: AwaitsAnswers) -> Iterator[str]:
 @lines_of.register(PassedOver)
 def _of_passed_over(event: PassedOver) -> Iterator[str]:
     yield f"{event.path}: ignored: {event.reason}"
+
+
+@lines_of.register(OpenCluster)
+def _of_open_cluster(event: OpenCluster) -> Iterator[str]:
+    who = "other users of this machine" if event.is_here else "whoever can reach it"
+    yield (
+        f"{event.scheduler}: {who} can run programs as you, here and on the workers; tls://"
+        " prevents that (see the guide)"
+    )
 
 
 @lines_of.register(ErrandWritten)

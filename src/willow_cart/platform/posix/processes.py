@@ -7,9 +7,10 @@ import shlex
 import signal
 import socket
 import sys
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from tempfile import TemporaryFile
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -78,6 +79,38 @@ def connect_to_parent(word: str) -> tuple[Connection, Callable[[], bool]]:
         signal.signal(number, signal.SIG_IGN)  # it ends with the process that started it
     parent = os.getppid()
     return Connection(int(word)), lambda: os.getppid() == parent
+
+
+def has_other_users() -> bool:
+    """Whether other people have accounts on this machine, from 1000 on as useradd(8) counts."""
+    import pwd
+
+    return any(
+        1000 <= each.pw_uid < 60_000
+        and each.pw_uid != os.getuid()
+        and not each.pw_shell.endswith(("nologin", "false"))
+        for each in pwd.getpwall()
+    )
+
+
+@contextmanager
+def handing_over(text: str) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Hand a text to a process that is started within, so that no other user can read it.
+
+    Yields:
+        What the process asks for the text by, and arguments for `subprocess.Popen`.
+    """
+    with TemporaryFile() as file:
+        file.write(text.encode("utf-8", "surrogateescape"))
+        file.flush()
+        yield str(file.fileno()), {"pass_fds": (file.fileno(),)}
+
+
+def handed_over(name: str) -> str:
+    """Return the text that was handed to this process."""
+    with open(int(name), "rb") as file:
+        file.seek(0)
+        return file.read().decode("utf-8", "surrogateescape")
 
 
 def apart() -> dict[str, Any]:

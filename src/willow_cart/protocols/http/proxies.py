@@ -31,7 +31,7 @@ def proxy_for(origin: str, environment: Mapping[str, str]) -> str | None:
     parts = urlsplit(origin)
     host = (parts.hostname or "").lower()
     port = parts.port or (443 if parts.scheme == "https" else 80)
-    if _is_this_machine(host) or _is_excepted(host, port, _value(environment, "no_proxy")):
+    if is_this_machine(host) or _is_excepted(host, port, _value(environment, "no_proxy")):
         return None
     specific = f"{parts.scheme}_proxy"
     if parts.scheme == "http":
@@ -59,7 +59,7 @@ def _value(environment: Mapping[str, str], name: str) -> str:
     return environment.get(name) or environment.get(name.upper()) or ""
 
 
-def _is_this_machine(host: str) -> bool:
+def is_this_machine(host: str) -> bool:
     """Whether a host is the loopback (RFC 1122, 3.2.1.3; RFC 4291, 2.5.3; RFC 6761, 6.3)."""
     if host == "localhost" or host.endswith(".localhost"):
         return True

@@ -140,6 +140,7 @@ class _Catalogue:
         try:
             require_shallow(content)  # the library keeps the names of all levels for each of them
         except ValueError as error:
+            self.is_known = True
             self.listing.problems.append(f"it {error}")
             return
         text = partial(ijson.items, content, use_float=True)
