@@ -16,7 +16,16 @@ from types import ModuleType
 
 import pytest
 
-from tests.support.program import COMMAND, RunHere, files_in, kill_haul, run, start, wait_for_bytes
+from tests.support.program import (
+    COMMAND,
+    PATIENCE,
+    RunHere,
+    files_in,
+    kill_haul,
+    run,
+    start,
+    wait_for_bytes,
+)
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.destination import Destination, LinkFound, Stamp
 from willow_cart.destination import tree as destination_tree
@@ -262,6 +271,22 @@ def test_a_folder_swapped_for_a_link_during_a_haul_lets_nothing_out(tmp_path: Pa
     assert swapped.is_set()
     assert list(outside.iterdir()) == []
     assert account.exit_code == 1, "what could not be filed is told"
+
+
+@pytest.mark.posix
+def test_a_destination_swapped_for_a_link_during_a_haul_lets_nothing_out(
+    tmp_path: Path, place: StandIn
+) -> None:
+    (tmp_path / "outside").mkdir()
+    place.exhibits["slow.csv"] = Exhibit(b"x" * 200_000, speed=200_000)
+    process = start("haul", f"{place.base}/slow.csv", "--into", "data", cwd=tmp_path)
+    wait_for_bytes(tmp_path / "data", 1, process)
+    (tmp_path / "data").rename(tmp_path / "moved")
+    (tmp_path / "data").symlink_to("outside")
+    _, err = process.communicate(timeout=PATIENCE)
+    assert process.returncode == 1, err
+    assert b"is a link" in err
+    assert list((tmp_path / "outside").iterdir()) == []
 
 
 def make_fifo(path: Path) -> None:

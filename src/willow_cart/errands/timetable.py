@@ -102,7 +102,8 @@ def make_entry(request: TimetableRequest, program: Sequence[str]) -> TimetableEn
     when = Schedule.parse(request.at)
     read_document(request.file)  # one that cannot be read would fail every night
     path = request.file.resolve()
-    if not str(path).isprintable():
+    # A backslash before a percent sign ends the command in a crontab, however it is quoted.
+    if not str(path).isprintable() or "\\%" in str(path):
         raise BadOption(
             repr(str(path)), "has characters that a timetable cannot hold", "rename the errand"
         )

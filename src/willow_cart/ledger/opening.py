@@ -7,6 +7,7 @@ views, triggers or anything else that is run when a table is read.
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import shutil
@@ -89,6 +90,7 @@ class LedgerFile:
             self.close()
             raise
         self._identity = _identity_of(path)
+        self._is_below_link = path.parent.parent.is_symlink()
 
     def close(self) -> None:
         """Close it; committed entries are in it."""
@@ -105,7 +107,10 @@ class LedgerFile:
         """
         if _identity_of(self.path) == self._identity:
             return False
-        with FileTree(self.path.parent.parent) as tree:
+        root = self.path.parent.parent
+        if root.is_symlink() and not self._is_below_link:
+            raise OSError(errno.ELOOP, "was replaced by a link", str(root))
+        with FileTree(root) as tree:
             tree.make_folder(OWN_FOLDER)
             for ending in _FILES:
                 if tree.status(f"{_NAME}{ending}") is not None:

@@ -80,7 +80,7 @@ def _of_passed_over(event: PassedOver) -> Iterator[str]:
 
 @lines_of.register(OpenCluster)
 def _of_open_cluster(event: OpenCluster) -> Iterator[str]:
-    who = "other users of this machine" if event.is_here else "whoever can reach it"
+    who = "other users of this machine" if event.is_here else "all who can reach it"
     yield (
         f"{event.scheduler}: {who} can run programs as you, here and on the workers; tls://"
         " prevents that (see the guide)"
