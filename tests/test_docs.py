@@ -144,6 +144,16 @@ def test_the_house_is_drawn_as_its_imports_run() -> None:
     assert there == set(drawn)
 
 
+def test_every_promise_of_security_md_names_a_test_that_holds_it() -> None:
+    text = (ROOT / "SECURITY.md").read_text().partition("## What is promised")[2]
+    promises = re.split(r"^\d+\. ", text.partition("\n## ")[0], flags=re.MULTILINE)[1:]
+    assert len(promises) > 10
+    for promise in promises:
+        named = re.findall(r"`(tests/\w+\.py)`", promise)
+        assert named, promise
+        assert all((ROOT / each).is_file() for each in named), promise
+
+
 @pytest.mark.parametrize("page", PAGES, ids=lambda page: page.name)
 def test_every_part_of_the_program_on_a_page_exists(page: Path) -> None:
     parts = {path.stem for path in (ROOT / "src" / "willow_cart").glob("[a-z]*")}

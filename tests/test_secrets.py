@@ -85,6 +85,19 @@ def test_no_odd_address_shows_a_password(tmp_path: Path, form: str) -> None:
     assert SECRET not in done.err + done.out
 
 
+def test_a_password_in_a_link_is_shown_in_no_form(tmp_path: Path, place: StandIn) -> None:
+    forms = [form.format(SECRET) for form in WITH_USER if "://" in form]
+    forms += [form.replace("://", ":///", 1) for form in forms if "://" in form]
+    forms += [f"//{form.partition('://')[2]}" for form in forms if "://" in form]
+    links = "".join(f'<a href="{each}">x</a>' for each in forms)
+    place.exhibits["page.html"] = Exhibit(f"{links}<a href=x.csv>x</a>".encode())
+    for words in (["survey"], ["survey", "--json"], ["haul", "--into", "x", "--attempts", "1"]):
+        done = run(words[0], f"{place.base}/page.html", *words[1:], cwd=tmp_path)
+        assert SECRET not in done.out + done.err
+    for path in tmp_path.rglob("*"):
+        assert not path.is_file() or SECRET.encode() not in path.read_bytes(), path
+
+
 @example(":REPORT", "A")
 @given(st.text(), st.text(st.characters(codec="ascii", categories=["L", "N", "P"]), min_size=1))
 def test_two_addresses_stay_two_and_nothing_is_hidden_twice(name: str, value: str) -> None:

@@ -104,9 +104,7 @@ class WorkerEntries:
                     case Mark(identifier, name, spans, digests):
                         known = self.records.get(identifier)
                         if known is not None and known.file == name:
-                            synced = known.synced if spans is None else spans
-                            known = replace(known, synced=synced, digests=digests)
-                            self.records[identifier] = known
+                            self.records[identifier] = replace(known, synced=spans, digests=digests)
                         self._ledger_writer.take(entry)
                 member.entered = number
                 member.made.append(number)

@@ -119,7 +119,7 @@ class _Outbox:
         """Keep an entry for the coordinator; what a batch deletes was never recorded."""
         if getattr(self._in_batch, "refuses", False):
             return
-        if isinstance(item, Mark) and item.spans is not None:
+        if isinstance(item, Mark):
             with suppress(FileNotFoundError):  # it was deleted, or has its name
                 self._destination.sync(f"{PARTIAL}/{item.name}")
         self._put(item.write if isinstance(item, Note) else item)

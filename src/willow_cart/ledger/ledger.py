@@ -238,10 +238,10 @@ class Ledger:
              part.synced, part.boot, part.promised, part.digests),
         )  # fmt: skip
 
-    def mark_part(self, identifier: AddressId, file: str, synced: str | None, digests: str) -> None:
-        """Record the digests of a partial file, and what is synced, if it is the same file."""
+    def mark_part(self, identifier: AddressId, file: str, synced: str, digests: str) -> None:
+        """Record which bytes of a partial file are synced, if it is still the same file."""
         self._base.execute(
-            "UPDATE part SET synced = ifnull(?, synced), digests = ? WHERE key = ? AND file = ?",
+            "UPDATE part SET synced = ?, digests = ? WHERE key = ? AND file = ?",
             (synced, digests, self.key_of(identifier), file),
         )
 

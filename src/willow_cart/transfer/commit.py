@@ -94,13 +94,13 @@ class Mark:
     Attributes:
         id: the identifier of the file's address.
         name: of its file.
-        spans: which bytes are there, as byte ranges; None to record the digests alone.
+        spans: which bytes are there, as byte ranges.
         digests: of those that are hashed; see `transfer.partials.Piece`.
     """
 
     id: AddressId
     name: str
-    spans: str | None
+    spans: str
     digests: str
 
 
@@ -291,7 +291,7 @@ class CommitThread:
 
     def _make_safe(self, items: Sequence[_Item]) -> None:
         """Sync what is to be named or marked, and commit the entries that must precede it."""
-        marks = [item for item in items if isinstance(item, Mark) and item.spans is not None]
+        marks = [item for item in items if isinstance(item, Mark)]
         unsealed = [
             item.file for item in items if isinstance(item, VerifiedFile) and item.seal is None
         ]

@@ -16,16 +16,12 @@ from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
 from willow_cart.transfer.commit import Mark
 from willow_cart.transfer.partials import HINT, PartialFile
-from willow_cart.transfer.pieces import Piece
+from willow_cart.transfer.pieces import VOUCHED, Piece, delete_note, vouched_in
 from willow_cart.transfer.span_notes import cut_to, spans_in
 from willow_cart.transfer.spans import Spans
 
 # What has arrived is synced at this interval, so that a power cut loses no more.
 _CHECKPOINT_SECONDS = 10.0
-
-# A kill loses what came in the last moment, or the last third.
-_NOTE_SECONDS = 0.25
-_NOTE_GROWTH = 1.5
 
 
 class PartialStore:
@@ -67,6 +63,10 @@ class PartialStore:
             if name not in wanted or self._destination.stamp(f"{PARTIAL}/{name}") is None:
                 with suppress(IsADirectoryError, PermissionError):  # a folder is not ours
                     self._destination.delete(f"{PARTIAL}/{name}")
+        with suppress(FileNotFoundError):  # no haul was interrupted here
+            for name in self._destination.names(VOUCHED):
+                if name not in wanted:
+                    delete_note(self._destination, name)
         for record in self._records.values():
             if record.sealed is None:
                 self.cut_to_what_is_sure(record)
@@ -125,7 +125,10 @@ class PartialStore:
             return None  # it is gone, or not a file
         if spans is None:
             spans = Spans.read(record.synced)
-        vouched = _vouched(map(Piece.parse, record.digests.split()), spans)
+        pieces = [*map(Piece.parse, record.digests.split())]
+        if self._boot and record.boot == self._boot:  # a power cut may keep one without the other
+            pieces += vouched_in(self._destination, record.file)
+        vouched = _vouched(pieces, spans)
         spans = Spans.of((piece.start, piece.end) for piece in vouched)
         if not spans.total:
             return None
@@ -170,19 +173,12 @@ def mark_of(
         last: whether no more comes for now.
 
     Returns:
-        None if it has not grown much since the last time, and no moment has passed.
+        None if it was recorded a short while ago.
     """
-    is_time = (
-        now - partial.noted > _NOTE_SECONDS or partial.size >= _NOTE_GROWTH * partial.noted_size
-    )
-    if not partial.recorded or partial.abandoned or partial.is_whole or not (is_time or last):
+    if not partial.recorded or partial.abandoned or partial.is_whole:
         return None
-    partial.noted, partial.noted_size = now, partial.size
+    if not last and now - partial.marked <= _CHECKPOINT_SECONDS:
+        return None
+    partial.marked = now
     digests = " ".join(map(str, partial.pieces()))
-    spans = None
-    if last or now - partial.marked > _CHECKPOINT_SECONDS:
-        partial.marked, partial.synced_digests = now, digests
-        spans = str(partial.spans)
-    elif partial.synced_digests:
-        digests = f"{partial.synced_digests} {digests}"  # after a power cut only those are sure
-    return Mark(identifier, partial.name, spans, digests)
+    return Mark(identifier, partial.name, str(partial.spans), digests)

@@ -17,7 +17,7 @@ from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.platform import disks, files
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets
-from willow_cart.transfer.pieces import Piece, crc32_between
+from willow_cart.transfer.pieces import Piece, crc32_between, delete_note, leave_digests, open_note
 from willow_cart.transfer.span_notes import leave_note, settle_end
 from willow_cart.transfer.spans import Spans
 
@@ -113,8 +113,6 @@ class PartialFile:
         share: how many bytes one of its strands should fetch; None for as many as come.
         marked: when it was last asked to be made safe on the disk, by its user's clock.
         vouched: the pieces that an earlier run hashed of what is here.
-        synced_digests: of what was made safe on the disk last.
-        noted, noted_size: when its digests were recorded last, and its size then.
     """
 
     def __init__(
@@ -139,8 +137,7 @@ class PartialFile:
         self.share: int | None = None
         self.marked = 0.0
         self.vouched: list[Piece] = []
-        self.synced_digests = ""
-        self.noted, self.noted_size = 0.0, 0
+        self._note = -1
         self._boot = boot
         self._here = spans
         self._strands: list[Segment] = []
@@ -361,6 +358,7 @@ class PartialFile:
                 # If it was cut short meanwhile, the other strand will write the same once more.
                 self._take_in(strand, self._wanted(strand, view[:count]))
             view = self._wanted(strand, view[count:])
+        self._vouch()
         if strand.at - began < len(data):
             # What comes next of its delivery is not what comes next of the file: it ends here for
             # good, also if what is behind it becomes a gap again.
@@ -370,6 +368,15 @@ class PartialFile:
             disks.begin_to_write_out(self._file)
             self._on_its_way = self.size
         return strand.at - began
+
+    def _vouch(self) -> None:
+        """Note the digests of what is here; without them a later run begins anew."""
+        if not self.recorded or self.abandoned or self.is_whole:
+            return
+        with suppress(OSError):
+            if self._note < 0:
+                self._note = open_note(self._destination, self.name)
+            leave_digests(self._note, self.pieces())
 
     def _wanted(self, strand: Segment, view: memoryview) -> memoryview:
         """Return the part of the bytes that a strand may write.
@@ -446,9 +453,17 @@ class PartialFile:
             finally:
                 os.close(self._file)
                 self._file = -1
+                self._end_note()
                 if self._is_to_go:
                     with suppress(OSError):  # the next haul deletes it otherwise
                         self._destination.delete(self.file)
+
+    def _end_note(self) -> None:
+        if self._note >= 0:
+            os.close(self._note)
+            self._note = -1
+            if self._is_to_go or self.is_whole:
+                delete_note(self._destination, self.name)
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
         """Finish a complete file; sync it if it took more than a moment.
