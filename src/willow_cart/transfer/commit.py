@@ -26,6 +26,7 @@ from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
 from willow_cart.transfer.duplicates import DuplicatePolicy, give_own_files
+from willow_cart.transfer.pieces import delete_note
 
 # Files are collected for this time. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.
@@ -340,6 +341,8 @@ class CommitThread:
         replaces = self._given.get(path, verified.replaces)
         if kept := self._destination.place(verified.file, path, replaces=replaces):
             self._moved_aside(path, kept)
+        if verified.seal is not None:
+            delete_note(self._destination, verified.seal.file)
 
     def _free(self, path: str) -> None:
         """See to it that no other file needs the one at a path, which may be replaced."""

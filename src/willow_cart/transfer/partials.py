@@ -453,17 +453,13 @@ class PartialFile:
             finally:
                 os.close(self._file)
                 self._file = -1
-                self._end_note()
+                if self._note >= 0:
+                    os.close(self._note)
+                    self._note = -1
                 if self._is_to_go:
+                    delete_note(self._destination, self.name)
                     with suppress(OSError):  # the next haul deletes it otherwise
                         self._destination.delete(self.file)
-
-    def _end_note(self) -> None:
-        if self._note >= 0:
-            os.close(self._note)
-            self._note = -1
-            if self._is_to_go or self.is_whole:
-                delete_note(self._destination, self.name)
 
     def finish(self) -> tuple[dict[str, Checksum], int]:
         """Finish a complete file; sync it if it took more than a moment.
@@ -482,6 +478,9 @@ class PartialFile:
             files.sync(self._file)
         modified = os.fstat(self._file).st_mtime_ns
         self._digest.settle()
+        if self._note >= 0:
+            with suppress(OSError):
+                leave_digests(self._note, self.pieces())
         return self._digest.checksums(), modified
 
     def record(self, offer: Offer, sealed: Arrival | None = None) -> PartRecord:
