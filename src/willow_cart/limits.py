@@ -43,7 +43,7 @@ def require_shallow(text: bytes) -> None:
     while at < len(text):
         piece = text[at : at + _PIECE_BYTES]
         while piece.endswith(b"\\") and at + len(piece) < len(text):
-            piece = text[at : at + len(piece) + 1]  # an escape in two pieces is none
+            piece = text[at : at + len(piece) + 1]  # keep an escape in one piece
         at += len(piece)
         if b"\\" in piece:
             piece = _ESCAPED.sub(b"", piece)

@@ -83,7 +83,7 @@ def _page_sizes(group: Any, source: BinaryIO) -> Iterator[int]:
     """Yield the sizes of the first pages of each column, in bytes once they are unpacked.
 
     Raises:
-        Unreadable: there is no page where one should be.
+        Unreadable: an offset leads to something other than a page.
     """
     for number in range(group.num_columns):
         column = group.column(number)

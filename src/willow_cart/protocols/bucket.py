@@ -34,7 +34,7 @@ from willow_cart.protocols.store_credentials import UsualCredentials
 from willow_cart.protocols.store_pages import StorePage, open_page, page_by_page
 from willow_cart.protocols.web import WebAccess
 from willow_cart.redaction import without_secrets
-from willow_cart.sign_in.origins import Credential, may_go
+from willow_cart.sign_in.origins import Credential
 from willow_cart.sign_in.sign_ins import SignIns
 from willow_cart.sign_in.trust import ContextFor, TlsContexts
 from willow_cart.units import read_count
@@ -448,9 +448,7 @@ class _BucketSigner:
         named = self._sign_ins.password_for(told) or self._sign_ins.password_for(there)
         if named is not None:
             return Credentials(*named)
-        origin = origin_of(told)
-        named_by = self._sign_ins.origins.named_by(origin)
-        if not may_go(Credential.STORE_KEY, origin, named_by):
+        if not self._sign_ins.origins.allow(Credential.STORE_KEY, origin_of(told)):
             return None
         # The usual places are those of one service; another one is not shown what is kept there.
         if scheme_of(told) != "s3" and public:

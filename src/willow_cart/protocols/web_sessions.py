@@ -252,8 +252,7 @@ class WebSessions:
         """
         cookies = ChainCookies()
         page = self._chain("GET", form.address, cookies)
-        named_by = self._sign_ins.origins.named_by(origin_of(page.address))
-        filled = form.fill_in(page.content, page.address, named_by)
+        filled = form.fill_in(page.content, page.address, self._sign_ins.origins)
         answer = self._chain("POST", filled.address, cookies, filled.body)
         if form.is_on(answer.content, answer.address):
             raise form.refused()

@@ -10,7 +10,7 @@ from urllib.parse import urlencode, urljoin, urlsplit
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import BadAddress, SignInFailed
 from willow_cart.redaction import without_secrets
-from willow_cart.sign_in.origins import Credential, NamedBy, may_go
+from willow_cart.sign_in.origins import Credential, NamedOrigins
 
 if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret
@@ -42,18 +42,18 @@ class FormSignIn:
         """The addresses that the user wrote down for it."""
         return (self.address,)
 
-    def fill_in(self, page: bytes, address: str, named_by: NamedBy) -> FilledForm:
+    def fill_in(self, page: bytes, address: str, origins: NamedOrigins) -> FilledForm:
         """Fill in the form on a page, beside its hidden fields.
 
         Args:
             page: as it came.
             address: where it came from, after redirects.
-            named_by: who named that origin.
+            origins: who named which origins.
 
         Raises:
             SignInFailed: the form is not there, lacks a field, or sends its values elsewhere.
         """
-        if not may_go(Credential.FORM, origin_of(address), named_by, (origin_of(self.address),)):
+        if not origins.allow(Credential.FORM, origin_of(address), (origin_of(self.address),)):
             shown = host_of(address) or "nowhere"
             raise self._failed(f"leads to another place, {shown}, which gets no password", _MOVED)
         form = next(_sign_in_forms(page, address), None)

@@ -111,6 +111,10 @@ class NamedOrigins:
         """Record that a list of this machine named an address."""
         self._listed.add(origin_of(address))
 
+    def allow(self, credential: Credential, origin: str, bound_to: Collection[str] = ()) -> bool:
+        """Whether a credential may go to an origin; see `may_go`."""
+        return may_go(credential, origin, self.named_by(origin), bound_to)
+
     def named_by(self, origin: str) -> NamedBy:
         """Return who named an origin."""
         if origin in self._typed:

@@ -18,7 +18,7 @@ from willow_cart.protocols.http import http_rules as rules
 from willow_cart.sign_in.account_key import sign_for_account
 from willow_cart.sign_in.cookie_file import CookieJar
 from willow_cart.sign_in.digest import DigestChallenge, answer_digest, read_digest_challenge
-from willow_cart.sign_in.origins import Credential, NamedOrigins, may_follow, may_go
+from willow_cart.sign_in.origins import Credential, NamedOrigins, may_follow
 
 if TYPE_CHECKING:
     import netrc
@@ -451,15 +451,14 @@ class SignIns:
         return self._sign_in_for(origin) or self._sign_in_for(host)
 
     def _sign_in_for(self, origin: str) -> SignIn | None:
-        named_by = self.origins.named_by(origin)
-        if may_go(Credential.SIGN_IN, origin, named_by, self._by_origin):
+        if self.origins.allow(Credential.SIGN_IN, origin, self._by_origin):
             return self._by_origin[origin]
         if self._netrc is None:
             return None
         host = urlsplit(origin).hostname or ""
         is_entry = host in self._netrc.hosts
         kind = Credential.NETRC_ENTRY if is_entry else Credential.NETRC_DEFAULT
-        if not may_go(kind, origin, named_by):
+        if not self.origins.allow(kind, origin):
             return None
         entry = self._netrc.authenticators(host)
         if entry is None or not entry[2]:

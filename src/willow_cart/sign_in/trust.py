@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 
 from willow_cart.errors import BadOption
-from willow_cart.sign_in.origins import Credential, NamedOrigins, may_go
+from willow_cart.sign_in.origins import Credential, NamedOrigins
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,9 +78,8 @@ class TlsContexts:
         """Return the context for an origin."""
         if self._trust.client_cert is None:
             return self._without
-        named_by = self._origins.named_by(origin)
-        may = may_go(Credential.CLIENT_CERTIFICATE, origin, named_by)
-        return self._with if may else self._without
+        may_show = self._origins.allow(Credential.CLIENT_CERTIFICATE, origin)
+        return self._with if may_show else self._without
 
     @cached_property
     def _with(self) -> ssl.SSLContext:

@@ -198,16 +198,16 @@ class SourceGuide:
         credentials open.
         """
         is_local = not looks_like_address(source) or source.lower().lstrip().startswith("file:")
-        self._is_remote = is_remote = not is_local
+        self._is_remote = not is_local
         for item in self._go_through(source):
             if isinstance(item, Issue):
                 yield item
                 continue
             addresses = (item.address, *item.mirrors)
-            if is_remote and any(scheme_of(each) == "file" for each in addresses):
+            if self._is_remote and any(scheme_of(each) == "file" for each in addresses):
                 yield Issue(item.address, "servers may not refer to local files; ignored")
                 continue
-            if not is_remote:
+            if not self._is_remote:
                 for each in addresses:
                     self._access.trust(each)
             yield item

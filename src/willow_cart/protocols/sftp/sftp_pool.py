@@ -28,7 +28,7 @@ from willow_cart.platform import connections
 from willow_cart.protocols.sftp import sftp_errors
 from willow_cart.protocols.sftp.sftp_trust import HostKeys
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
-from willow_cart.sign_in.origins import Credential, may_go
+from willow_cart.sign_in.origins import Credential
 from willow_cart.sign_in.sign_ins import SignIn, SignIns
 
 # Files of one connection share its window and its place in the server's queue.
@@ -315,8 +315,7 @@ class SftpConnections:
         return options
 
     def _may_use_own_keys(self, address: str) -> bool:
-        origin = origin_of(address)
-        return may_go(Credential.SSH_KEY, origin, self._sign_ins.origins.named_by(origin))
+        return self._sign_ins.origins.allow(Credential.SSH_KEY, origin_of(address))
 
     # The end
 

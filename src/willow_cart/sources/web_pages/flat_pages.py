@@ -47,7 +47,7 @@ class PageParser(HTMLParser):
         self._failures = 0
 
     def read(self, text: str) -> None:
-        """Read a page; what begins behind the last `>` is no tag."""
+        """Read a page; nothing after the last `>` can be a tag."""
         self.feed(text[: text.rfind(">") + 1])
         self.close()
 
