@@ -466,7 +466,7 @@ class Downloader:
             self.commit_thread.take_at_once(Note(KeepPart(transfer.id, record)))
 
     def _vouch(self, transfer: Transfer, partial: PartialFile, *, last: bool = False) -> None:
-        """Record now and then what has arrived, and at last whatever is not the whole."""
+        """Sync what has arrived now and then, and record its extent in the ledger."""
         if mark := mark_of(transfer.id, partial, self.clock(), last=last):
             self.commit_thread.take(mark)
 

@@ -175,9 +175,7 @@ def mark_of(
     Returns:
         None if it was recorded a short while ago.
     """
-    if not partial.recorded or partial.abandoned or partial.is_whole:
-        return None
-    if not last and now - partial.marked <= _CHECKPOINT_SECONDS:
+    if not partial.recorded or not (last or now - partial.marked > _CHECKPOINT_SECONDS):
         return None
     partial.marked = now
     digests = " ".join(map(str, partial.pieces()))
