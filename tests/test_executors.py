@@ -9,7 +9,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import pytest
@@ -23,11 +23,12 @@ from willow_cart.errors import CheckFailed, ConnectionLost, Interrupted, NotServ
 from willow_cart.executors import processes
 from willow_cart.executors.cluster import ClusterExecutor
 from willow_cart.executors.cluster_client import ClusterClient
-from willow_cart.executors.executor import Executor
+from willow_cart.executors.cluster_joining import Admission
+from willow_cart.executors.executor import BatchRule, Executor
 from willow_cart.executors.processes import ProcessExecutor
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.filing import Filed
-from willow_cart.hauling import concurrency, host_queue
+from willow_cart.hauling import concurrency
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
 from willow_cart.jobs.connecting import make_access
@@ -99,9 +100,11 @@ class Bench:
             make = access.maker()
             assert make is not None
             self.executor = ClusterExecutor(
-                ClusterClient(dask.client), self.destination, WISHES, make_access=make,
-                make_access_openly=None, observer=self.heard, ledger_writer=NoLedger(),
-                partials=partials, here=self.executor,
+                self.destination, WISHES,
+                admission=Admission(ClusterClient(dask.client)),
+                make_access=make, make_access_openly=None, reserve=access.reserve,
+                observer=self.heard, ledger_writer=NoLedger(), partials=partials,
+                here=self.executor,
             )  # fmt: skip
 
     def content(self, verified: object) -> bytes:
@@ -270,16 +273,18 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> Eager:
         told.carried.append(len(came))
         return came
 
-    def patient(self: HostQueue[int], now: float, *, leaves_batches: bool = False) -> object:
+    def patient(self: HostQueue[int], now: float, *, leaves: BatchRule | None = None) -> object:
         if len(taken) >= 15 and not told.suffices():
             return QueueWait(0.01)
-        found = take(self, now, leaves_batches=leaves_batches)
+        found = take(self, now, leaves=leaves)
         if not isinstance(found, QueueWait):
             taken.append(found)
         return found
 
     monkeypatch.setattr(HostQueue, "take", patient)
-    monkeypatch.setattr(host_queue, "_MAX_BATCH_FILE_SECONDS", float("inf"))
+    monkeypatch.setattr(
+        ProcessExecutor, "batches", replace(ProcessExecutor.batches, slowest=float("inf"))
+    )
 
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
@@ -425,9 +430,9 @@ def test_a_busy_answer_ends_a_batch_and_what_was_not_begun_goes_back(
 def test_large_files_do_not_wait_for_the_small_ones_of_their_batch() -> None:
     """What is given back is taken by any lane, one by one, and by the dozen no more."""
     queue = HostQueue([("h", n) for n in range(6)], lanes_per_host=4)
-    taken = queue.take_several(0.0, 4)
+    taken = queue.take_several(0.0, BatchRule(4), 1)
     assert taken == ("h", [0, 1, 2, 3])
     queue.return_untried("h", [2, 3])
     assert queue.take(0.0) == ("h", 2)
-    assert queue.take_several(0.0, 4) == ("h", [4, 5])
+    assert queue.take_several(0.0, BatchRule(4), 1) == ("h", [4, 5])
     assert queue.take(0.0) == ("h", 3)

@@ -23,7 +23,7 @@ from willow_cart.errors import (
     TimedOut,
     WillowCartError,
 )
-from willow_cart.executors.executor import Executor, Outcome
+from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.filing import Layout, make_plan
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.worker_pool import WorkerPool
@@ -228,7 +228,7 @@ def test_a_fault_of_our_own_ends_the_pool_with_it() -> None:
 class Half(Executor):
     """Carries the first half of every batch, and begins no more than that."""
 
-    at_once = 8
+    batches = BatchRule(8)
 
     def __init__(self) -> None:
         self.carried: list[int] = []

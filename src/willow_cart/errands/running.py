@@ -36,7 +36,7 @@ from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
-from willow_cart.jobs.clusters import connected_to, listed_by
+from willow_cart.jobs.clusters import connected_to
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import (
     Hauled,
@@ -317,15 +317,15 @@ class _Errand:
         request, observer = self._job.haul, self._observer
         require_not_vanished(request, self._into)
         policy = make_policy(request)
-        places = [place for source in self._job.sources for place in source.request.sources]
         with (
             open_access(self._document, self._job, observer) as made,
-            keeping_answers(made, self._into, policy.lanes_per_host) as (access, asking),
             connected_to(request.cluster, observer) as cluster,
+            keeping_answers(
+                made, self._into, policy.lanes_per_host, is_fetched_here=cluster is None
+            ) as (access, asking),
         ):
             offered = self._memory.offered()
-            with listed_by(cluster, places, access, asking, request.largest_listing) as asks:
-                found = discover_offers(self._job, access, offered, observer, asks)
+            found = discover_offers(self._job, access, offered, observer, asking)
             store = found.store
             if request.cart is not None:
                 find = Find((offer, True) for offer in store)

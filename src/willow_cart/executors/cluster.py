@@ -9,55 +9,69 @@ knows that it is still wanted.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Callable, Collection, Iterator, Sequence
+import threading
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager
 from dataclasses import replace
 
-from willow_cart.addresses import scheme_of
+from willow_cart.addresses import host_of, scheme_of
 from willow_cart.destination import PARTIAL, Destination, cannot_store
-from willow_cart.errors import CannotStore, ClusterLost, Interrupted
+from willow_cart.errors import CannotStore, ClusterLost, Interrupted, UnusableCluster
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
-from willow_cart.executors.cluster_files import FileOnItsWay
-from willow_cart.executors.cluster_joining import MemberSetup, require_usable_workers
-from willow_cart.executors.cluster_members import ClusterMember, ClusterMembers, WorkerEntries
-from willow_cart.executors.cluster_segments import ClusterSegments
+from willow_cart.executors.cluster_joining import (
+    Admission,
+    MemberSetup,
+    SharedFolder,
+    require_usable,
+)
+from willow_cart.executors.cluster_members import (
+    ClusterMember,
+    ClusterMembers,
+    FileOnItsWay,
+    WorkerEntries,
+)
 from willow_cart.executors.cluster_worker import Batch
-from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome
+from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed, Plan
 from willow_cart.ledger.entries import PartRecord, Result
 from willow_cart.model import Offer
-from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.commit import LedgerWriter, VerifiedFile
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.pace import Pace
 from willow_cart.transfer.partial_store import PartialStore
 from willow_cart.transfer.policy import HaulPolicy
 from willow_cart.transfer.segments import Assistance, SegmentJob
 from willow_cart.transfer.transfers import Transfer
 from willow_cart.units import count_of
 
-# A task costs the scheduler some milliseconds, whatever is in it.
-_FILES_PER_BATCH = 64
+# A task costs scheduler, worker and this process some milliseconds, whatever is in it. It counts in
+# the time of its files, so that no file is too slow.
+_BATCHES = BatchRule(256, seconds=1.5, slowest=float("inf"))
 
 
 class ClusterExecutor(Executor):
     """Runs transfers in the workers of a cluster, and those that need this process here.
 
     Args:
-        client: talks to the scheduler.
         destination: where files are filed; workers have it under the same path.
         policy: how to do it.
+        admission: finds out which workers can be used.
         make_access: makes what talks to places, there.
         make_access_openly: the same with names in place of secrets; None if that cannot be.
+        reserve: reserves this process's next turn at the host of an address; returns the seconds
+            until then.
         observer: receives the progress.
         ledger_writer: makes entries in the ledger.
         partials: what earlier runs have left.
         here: carries what workers cannot: files that are here already, and their strands.
-        holds: whether an answer is kept in this process that is the file's.
-        proved: the addresses of workers that need not be tested again.
+        holds: whether only this process can fetch an address.
 
     Raises:
         UnusableCluster: there are no workers, or one of them cannot be used.
@@ -65,20 +79,19 @@ class ClusterExecutor(Executor):
 
     def __init__(
         self,
-        client: ClusterClient,
         destination: Destination,
         policy: HaulPolicy,
         *,
+        admission: Admission,
         make_access: Callable[[], Access],
         make_access_openly: Callable[[], Access] | None,
+        reserve: Callable[[str], float],
         observer: Observer,
         ledger_writer: LedgerWriter,
         partials: PartialStore,
         here: Executor,
         holds: Callable[[str], bool] = lambda _: False,
-        proved: Collection[str] = (),
     ) -> None:
-        self._client = client
         self._destination = destination
         self._observer = observer
         self._partials = partials
@@ -89,13 +102,16 @@ class ClusterExecutor(Executor):
         self._large = 0
         setup = Setup.of(make_access, destination.root.absolute(), policy)
         openly = make_access_openly and replace(setup, make_access=make_access_openly)
-        given = MemberSetup(self._haul, setup, openly, disks.boot_mark(), destination, proved)
+        self._folder = SharedFolder(destination)
+        given = MemberSetup(self._haul, setup, openly, self._folder)
         self._entries = WorkerEntries(ledger_writer)
-        self._members = ClusterMembers(
-            client, given, self._entries, observer, policy.pace.speed_share
-        )
-        self._segments = ClusterSegments(self._members, self._haul, observer)
-        self.at_once = _FILES_PER_BATCH if policy.pace.is_free and policy.lanes > 1 else 1
+        try:
+            self._members = ClusterMembers(admission, given, self._entries, observer, policy)
+        except BaseException:
+            self._folder.close()
+            raise
+        self._turns = _HostTurns(policy.pace, reserve) if policy.pace.gap else None
+        self.batches = _BATCHES if policy.pace.is_free and policy.lanes > 1 else BatchRule()
         self.lanes = max(1, min(policy.lanes, self._members.lanes))
 
     # The seam
@@ -120,11 +136,30 @@ class ClusterExecutor(Executor):
     def carry(self, transfers: Sequence[Transfer], lane: int) -> Iterator[tuple[Transfer, Outcome]]:
         """Make one attempt at each transfer; see `Executor.carry`."""
         if len(transfers) == 1 and not self._is_for_workers(transfers[0]):
-            yield from self._here.carry(transfers, lane)
+            with self._turn(transfers[0], ""):
+                yield from self._here.carry(transfers, lane)
         elif len(transfers) == 1:
             yield transfers[0], self._carry_alone(transfers[0], lane)
         elif transfers:
             yield from self._carry_batch(transfers, lane)
+
+    @contextmanager
+    def _turn(self, transfer: Transfer, carrier: str) -> Iterator[None]:
+        """Wait until the host of a file is a carrier's, if requests to it keep a gap."""
+        if self._turns is None:
+            yield
+            return
+        host = host_of(transfer.address)
+        self._members.pause(self._turns.take(host, transfer.address, carrier))
+        try:
+            yield
+        finally:
+            self._turns.give_back(host)
+
+    def _choose(self, transfer: Transfer) -> ClusterMember:
+        """Return the worker for a file; where a gap is kept, a host has one worker at a time."""
+        carrier = self._turns.carrier_of(host_of(transfer.address)) if self._turns else None
+        return self._members.choose(carrier)
 
     def _carry_batch(
         self, transfers: Sequence[Transfer], lane: int
@@ -132,7 +167,7 @@ class ClusterExecutor(Executor):
         """Carry small files; of a worker that is lost, what it had was not begun."""
         by_number = {transfer.number: transfer for transfer in transfers}
         batch = [(transfer.number, transfer.filed) for transfer in transfers]
-        member = self._members.choose()
+        member = self._choose(transfers[0])
         self._observer.handed_over(lane, member.name)
         try:
             carried = self._hand_over(member, batch, None)
@@ -140,7 +175,7 @@ class ClusterExecutor(Executor):
             return
         self._large += sum(each.outcome is None for each in carried)
         for each in carried:
-            if each.outcome is not None:
+            if each.outcome is not None and self._stands(each.outcome, member):
                 transfer = by_number[each.number]
                 outcome = self._take_over(transfer, each, each.outcome, member)
                 self._observer.started(lane, transfer.filed, each.received, 0)
@@ -148,19 +183,27 @@ class ClusterExecutor(Executor):
                 self._observer.carried_by(transfer.filed, member.name)
                 yield transfer, outcome
 
+    def _stands(self, outcome: Outcome, member: ClusterMember) -> bool:
+        """Whether an outcome is the file's, and not the fault of the worker that had it."""
+        if isinstance(outcome, CannotStore):
+            return not self._members.doubt(member, outcome)
+        if isinstance(outcome, VerifiedFile):
+            self._members.vouch_for(member)
+        return True
+
     def _carry_alone(self, transfer: Transfer, lane: int) -> Outcome:
         """Carry a file; if its worker is lost, another one resumes it at its byte."""
         # A file on its way in many workers that were lost may be what they were lost by.
         for _ in range(self._attempts):
-            member = self._members.choose()
+            member = self._choose(transfer)
             self._observer.handed_over(lane, member.name)
-            told = FileOnItsWay(lane, transfer.filed, member.address)
+            told = FileOnItsWay(lane, transfer.filed)
             member.told[transfer.number] = told
-            transfer.leave_to(told)
             try:
-                (carried,) = self._hand_over(
-                    member, [(transfer.number, transfer.filed)], self._record_of(transfer)
-                )
+                with self._turn(transfer, member.address):
+                    (carried,) = self._hand_over(
+                        member, [(transfer.number, transfer.filed)], self._record_of(transfer)
+                    )
             except Gone:
                 # It may still run, cut off from the scheduler only, and write.
                 if failure := self._replace_by_copy(transfer):
@@ -168,17 +211,14 @@ class ClusterExecutor(Executor):
                 continue
             finally:
                 member.told.pop(transfer.number, None)
-                self._segments.end(told)
-                transfer.leave_to(None)
-            if told.may_be_written and (failure := self._replace_by_copy(transfer)):
-                return failure
             assert carried.outcome is not None, "a file of its own is never refused"
             if new := told.received(carried.received):
                 if not told.begun:
                     self._observer.started(lane, transfer.filed, carried.received, 0)
                 self._observer.received(lane, new)
             self._observer.carried_by(transfer.filed, member.name)
-            return self._take_over(transfer, carried, carried.outcome, member)
+            if self._stands(carried.outcome, member):
+                return self._take_over(transfer, carried, carried.outcome, member)
         return ClusterLost(
             transfer.shown,
             f"{count_of(self._attempts, 'worker')} were lost while they fetched it",
@@ -237,10 +277,9 @@ class ClusterExecutor(Executor):
         return None
 
     def assist(self, found: SegmentJob, lane: int) -> Assistance:
-        """Fetch a strand here, or in a worker; see `Executor.assist`."""
-        if found.strand is not None:
+        """Fetch a strand of a file that is carried here; see `Executor.assist`."""
+        with self._turn(found.transfer, ""):
             return self._here.assist(found, lane)
-        return self._segments.fetch(found, lane)
 
     def abort(self) -> None:
         """End what runs here and in workers; see `Executor.abort`."""
@@ -250,7 +289,58 @@ class ClusterExecutor(Executor):
     def close(self) -> None:
         """Dismiss the workers, and enter what they still have to tell."""
         self._members.close()
+        self._folder.close()
         self._here.close()
+
+
+class _HostTurns:
+    """Lets one carrier at a time send requests to a host, so that the gap is kept over all of them.
+
+    Each keeps the gap between its own requests itself, redirects and retries included.
+
+    Args:
+        pace: of the requests.
+        reserve: reserves this process's next turn at the host of an address; returns the seconds
+            until then.
+    """
+
+    def __init__(self, pace: Pace, reserve: Callable[[str], float]) -> None:
+        self._longest = pace.gap * (1 + pace.jitter)
+        self._reserve = reserve
+        self._change = threading.Condition()
+        self._carriers: dict[str, str] = {}
+        self._busy: Counter[str] = Counter()
+        self._ended: dict[str, float] = {}
+
+    def carrier_of(self, host: str) -> str | None:
+        """Return the worker that has a host; None if it is any carrier's."""
+        with self._change:
+            return self._carriers.get(host)
+
+    def take(self, host: str, address: str, carrier: str) -> float:
+        """Wait until no other carrier has a host; return the seconds that are left to be waited.
+
+        Args:
+            host: the host.
+            address: at that host.
+            carrier: the address of a worker; empty for this process.
+        """
+        with self._change:
+            self._change.wait_for(lambda: not self._busy[host] or self._carriers[host] == carrier)
+            self._busy[host] += 1
+            before = self._carriers.get(host, "")
+            self._carriers[host] = carrier
+            if before == carrier:
+                return 0.0
+            pause = max(0.0, self._ended.get(host, 0.0) + self._longest - time.monotonic())
+            return max(pause, self._reserve(address)) if carrier else pause
+
+    def give_back(self, host: str) -> None:
+        """Note that a carrier has ended a file of a host."""
+        with self._change:
+            self._busy[host] -= 1
+            self._ended[host] = time.monotonic()
+            self._change.notify_all()
 
 
 def _has_secret(offer: Offer) -> bool:
@@ -277,15 +367,22 @@ class Cluster:
 
     def __init__(self, scheduler: object) -> None:
         self.client = ClusterClient(scheduler)
-        self._proved: frozenset[str] = frozenset()
+        self._admission = Admission(self.client)
 
-    def require_usable(self, destination: Destination) -> None:
+    def require_usable(self, destination: Destination, observer: Observer) -> None:
         """Refuse a cluster before any work is done.
 
         Raises:
             UnusableCluster: it has no workers, or one that cannot be used.
+            CannotStore: the destination cannot be written.
         """
-        self._proved = require_usable_workers(self.client, destination)
+        workers = self.client.wait_for_workers()
+        with closing(SharedFolder(destination)) as folder:
+            try:
+                lacks = self._admission.lacks(workers, folder)
+            except Gone as error:
+                raise UnusableCluster(self.client.shown, error.reason, "start it again") from None
+            require_usable(self.client, workers, lacks, observer)
 
     def make_executor(
         self,
@@ -306,7 +403,7 @@ class Cluster:
             here: runs transfers in this process.
 
         Raises:
-            UnusableCluster: as for `require_usable`.
+            UnusableCluster: there are no workers, or one of them cannot be used.
         """
         make_access = access.maker()
         assert make_access is not None, "hauls record no exchanges"
@@ -314,11 +411,12 @@ class Cluster:
         openly = None if has_secret else access.open_maker({*plan.new, *plan.known})
         downloader = file_transfer.downloader
         return ClusterExecutor(
-            self.client, file_transfer.destination, downloader.policy,
-            make_access=make_access, make_access_openly=openly,
+            file_transfer.destination, downloader.policy,
+            admission=self._admission,
+            make_access=make_access, make_access_openly=openly, reserve=access.reserve,
             observer=downloader.observer, ledger_writer=downloader.commit_thread,
             partials=partials, here=here,
-            holds=access.holds, proved=self._proved,
+            holds=access.holds,
         )  # fmt: skip
 
     def close(self) -> None:

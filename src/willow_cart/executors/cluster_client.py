@@ -5,11 +5,10 @@ from __future__ import annotations
 import json
 import logging
 import socket
+import ssl
 import threading
 import time
-from collections.abc import Callable, Sequence
-from concurrent.futures import Future
-from contextlib import suppress
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -24,8 +23,6 @@ _ANSWER_SECONDS = 30.0
 
 # Workers of a batch system may come up after the scheduler.
 _FIRST_WORKER_SECONDS = 30.0
-
-_POLL_SECONDS = 0.2
 
 
 class Gone(Exception):
@@ -124,12 +121,19 @@ class ClusterClient:
                 "requires the package distributed, which is not installed",
                 "install it with pip install 'willow-cart[cluster]'",
             ) from None
+        except Exception as error:  # it reads files of the user's while it is loaded
+            raise UnusableCluster(
+                "Dask's configuration",
+                f"cannot be read: {' '.join(str(error).split())}",
+                "mend or move the file in ~/.config/dask",
+            ) from error
         self._is_own = isinstance(place, str)
-        self.shown: str
         self._signs: dict[str, tuple[float, float]] = {}
         self._client: Any  # the package has no types to speak of
-        self.shown = place if self._is_own else place.scheduler.address
-        self._client = self._connect(distributed, place) if self._is_own else place
+        self._client = self._connect(distributed, place) if self._is_own else _require_open(place)
+        self.shown: str = self._client.scheduler.address
+        self._boot: str | None = None
+        self._id = ""
 
     def _connect(self, distributed: Any, place: str) -> Any:
         _silence()
@@ -142,13 +146,33 @@ class ClusterClient:
                 address, timeout=_CONNECT_SECONDS, set_as_default=False, name="willow-cart"
             )
         except (OSError, ValueError, RuntimeError) as error:
+            if (wrong := _trouble_with_tls(error)) is not None:
+                raise UnusableCluster(
+                    place,
+                    f"TLS fails: {wrong}",
+                    "give this machine the certificates of the cluster's authority"
+                    " (distributed.comm.tls); the guide has an example",
+                ) from error
             raise UnusableCluster(
                 place,
                 "no scheduler answers there",
                 "start one with dask scheduler, and check the address",
             ) from error
-        self.shown = client.scheduler.address
         return client
+
+    @property
+    def boot_mark(self) -> str:
+        """What tells the start of the scheduler's machine from others; empty if unknown."""
+        if self._boot is None:
+            try:
+                self._boot = str(
+                    self._client.run_on_scheduler(
+                        _make_boot_probe(), callback_timeout=_ANSWER_SECONDS
+                    )
+                )
+            except Exception:  # it may not run what it is sent
+                self._boot = ""
+        return self._boot
 
     @property
     def dashboard(self) -> str:
@@ -158,30 +182,21 @@ class ClusterClient:
         except Exception:  # it has none, which shows as a missing key, or does not answer
             return ""
 
-    def is_private(self, worker: str) -> bool:
-        """Whether secrets may go to a worker: by TLS, or without leaving this machine."""
-        return all(
-            each.startswith(("tls://", "inproc://")) or _is_here(each)
-            for each in (self.shown, worker)
-        )
-
     def wait_for_workers(self) -> list[Worker]:
         """Return the workers; wait for the first one.
 
         Raises:
             UnusableCluster: none comes.
         """
-        deadline = time.monotonic() + _FIRST_WORKER_SECONDS
         try:
-            while not (present := self.workers()):
-                if time.monotonic() > deadline:
-                    raise UnusableCluster(
-                        self.shown, "has no workers", f"start some: dask worker {self.shown}"
-                    )
-                time.sleep(_POLL_SECONDS)
+            self._client.wait_for_workers(1, timeout=_FIRST_WORKER_SECONDS)
+            return list(self.workers().values())
+        except TimeoutError:
+            raise UnusableCluster(
+                self.shown, "has no workers", f"start some: dask worker {self.shown}"
+            ) from None
         except Gone as error:
             raise UnusableCluster(self.shown, error.reason, "start it again") from None
-        return list(present.values())
 
     def workers(self) -> dict[str, Worker]:
         """Return the workers that the scheduler knows, by their addresses.
@@ -195,6 +210,9 @@ class ClusterClient:
             )
         except Exception as error:  # a closed connection shows in many ways
             raise Gone(self.shown, "the scheduler does not answer") from error
+        if told.get("id") != (self._id or told.get("id")):
+            raise Gone(self.shown, "the scheduler was started anew")
+        self._id = told.get("id") or ""
         present = {}
         now = time.monotonic()
         for address, each in told["workers"].items():
@@ -212,77 +230,109 @@ class ClusterClient:
         Raises:
             Gone: the scheduler is gone.
         """
-        return self.submit_to_any([worker], function, *args)
-
-    def submit_to_any(
-        self, workers: Sequence[str], function: Callable[..., Any], *args: Any
-    ) -> Task:
-        """Have one of several workers run a function in one of its threads.
-
-        Raises:
-            Gone: the scheduler is gone.
-        """
         try:
             future = self._client.submit(
-                function, *args, workers=[*workers], allow_other_workers=False, pure=False,
-                retries=0,
-            )  # fmt: skip
+                function, *args, workers=[worker], allow_other_workers=False, pure=False, retries=0
+            )
         except Exception as error:
             raise Gone(self.shown, "the scheduler does not answer") from error
         return Task(future)
 
-    def call(
+    def ask(
         self,
-        worker: str,
         function: Callable[..., Any],
-        *args: Any,
-        is_lost: Callable[[], bool] = lambda: False,
-    ) -> Any:
-        """Have a worker run a short function at once, and return what it returns.
+        args: Mapping[str, Sequence[Any]],
+        *,
+        late: float = _ANSWER_SECONDS,
+    ) -> dict[str, Any]:
+        """Have workers run a short function at once, each with arguments of its own.
 
         Args:
-            worker: the address of the worker.
             function: what to run.
-            args: its arguments.
-            is_lost: whether the worker is known to be gone.
+            args: its arguments, by the addresses of the workers.
+            late: for how many seconds the others are waited for once one has answered.
+
+        Returns:
+            What each has returned or raised; those are missing that do not answer, or are gone.
+
+        Raises:
+            Gone: the scheduler does not answer.
+        """
+        try:
+            answers: dict[str, Any] = self._client.sync(
+                self._ask_all, function, args, late, callback_timeout=2 * _ANSWER_SECONDS
+            )
+        except Exception as error:
+            raise Gone(self.shown, "the scheduler does not answer") from error
+        lost = _losses()
+        return {
+            worker: answer for worker, answer in answers.items() if not isinstance(answer, lost)
+        }
+
+    async def _ask_all(
+        self, function: Callable[..., Any], args: Mapping[str, Sequence[Any]], late: float
+    ) -> dict[str, Any]:
+        import asyncio
+
+        asked = {
+            asyncio.ensure_future(
+                self._client.run(
+                    function, *those, workers=[worker], on_error="return", asynchronous=True
+                )
+            ): worker
+            for worker, those in args.items()
+        }
+        if not asked:
+            return {}
+        answered, waiting = await asyncio.wait(
+            asked, timeout=_ANSWER_SECONDS, return_when=asyncio.FIRST_COMPLETED
+        )
+        if waiting and answered:
+            answered |= (await asyncio.wait(waiting, timeout=late))[0]
+        for task in asked.keys() - answered:
+            task.cancel()
+        return {
+            asked[task]: task.exception() or task.result().get(asked[task]) for task in answered
+        }
+
+    def call(self, worker: str, function: Callable[..., Any], *args: Any) -> Any:
+        """Have a worker run a short function at once, and return what it returns.
 
         Raises:
             Gone: the worker or the scheduler is gone, or does not answer.
         """
-        from distributed.comm.core import CommClosedError
-
-        answers: Future[Any] = Future()
-
-        def ask() -> None:
-            try:
-                answers.set_result(
-                    self._client.run(function, *args, workers=[worker], on_error="return")
-                )
-            except BaseException as error:
-                answers.set_exception(error)
-
-        # A worker that hangs answers no call, and the call itself would never end.
-        threading.Thread(target=ask, name="cluster call", daemon=True).start()
-        deadline = time.monotonic() + _ANSWER_SECONDS
-        while not answers.done():
-            with suppress(TimeoutError):
-                answers.exception(_POLL_SECONDS)
-            if is_lost() or time.monotonic() > deadline:
-                raise Gone(worker, "does not answer")
-        try:
-            answer = answers.result().get(worker)
-        except Exception as error:
-            raise Gone(worker, "does not answer") from error
-        if isinstance(answer, (OSError, CommClosedError, ValueError, KeyError, RuntimeError)):
-            raise Gone(worker, "does not answer") from answer
-        if isinstance(answer, Exception):
-            raise answer
-        return answer
+        answers = self.ask(function, {worker: args})
+        if worker not in answers:
+            raise Gone(worker, "does not answer")
+        if isinstance(answers[worker], Exception):
+            raise answers[worker]
+        return answers[worker]
 
     def close(self) -> None:
         """Close the connection, if it was made here."""
         if self._is_own:
             self._client.close(timeout=_CONNECT_SECONDS)
+
+
+def _losses() -> tuple[type[Exception], ...]:
+    """Return what is raised when a worker that is asked has ended, or ends."""
+    from distributed.comm.core import CommClosedError
+
+    return (OSError, CommClosedError, ValueError, KeyError, RuntimeError)
+
+
+def _make_boot_probe() -> Callable[[], str]:
+    """Return a function that is sent as code: a scheduler may lack this package."""
+
+    def probe() -> str:
+        try:
+            from willow_cart.platform import disks
+
+            return disks.boot_mark()
+        except Exception:  # whatever is wrong there, it cannot be told from another machine
+            return ""
+
+    return probe
 
 
 def _require_open_port(address: str) -> None:
@@ -324,6 +374,33 @@ def _address_in(file: Path) -> str:
         ) from error
 
 
+def _require_open(client: Any) -> Any:
+    """Return a client of Dask's that was given.
+
+    Raises:
+        UnusableCluster: it cannot be used.
+    """
+    advice = "pass a client made by distributed.Client(ADDRESS), or the address"
+    if not all(hasattr(client, each) for each in ("scheduler", "sync", "submit")):
+        raise UnusableCluster("cluster", f"is {type(client).__name__}, no client of Dask's", advice)
+    if client.asynchronous:
+        raise UnusableCluster("cluster", "is an asynchronous client", advice)
+    if client.status != "running":
+        raise UnusableCluster("cluster", "is a client that is closed", advice)
+    return client
+
+
+def _trouble_with_tls(error: BaseException | None) -> str | None:
+    """Return what TLS objects to, if that is why no connection was made."""
+    while error is not None:
+        if isinstance(error, ssl.SSLError):
+            return error.reason or str(error)
+        if "SSL" in str(error) and "CERTIFICATE" in str(error):
+            return "the certificate is not one that is trusted here"
+        error = error.__cause__ or error.__context__
+    return None
+
+
 def _require_certificates(distributed: Any, place: str) -> None:
     """Refuse TLS without certificates.
 
@@ -339,15 +416,3 @@ def _require_certificates(distributed: Any, place: str) -> None:
         raise UnusableCluster(
             place, reason, "set distributed.comm.tls in it; the guide has an example"
         )
-
-
-def _is_here(address: str) -> bool:
-    """Whether an address is one of this machine's own."""
-    host = urlsplit(address).hostname or ""
-    family = socket.AF_INET6 if ":" in host else socket.AF_INET
-    with socket.socket(family, socket.SOCK_DGRAM) as probe:
-        try:
-            probe.bind((host, 0))
-        except OSError:
-            return False
-    return True

@@ -3,21 +3,34 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from willow_cart.errors import ClusterLost, Interrupted, WillowCartError
+from willow_cart.errors import (
+    CannotStore,
+    ClusterLost,
+    InternalError,
+    Interrupted,
+    UnusableCluster,
+    WillowCartError,
+)
 from willow_cart.executors import cluster_worker
-from willow_cart.executors.cluster_client import ClusterClient, Gone, Worker
-from willow_cart.executors.cluster_files import FileOnItsWay
-from willow_cart.executors.cluster_joining import MemberSetup, let_join
+from willow_cart.executors.cluster_client import Gone, Worker
+from willow_cart.executors.cluster_joining import (
+    Admission,
+    MemberSetup,
+    name_unusable,
+    require_usable,
+)
 from willow_cart.executors.cluster_worker import Entries, Notes
+from willow_cart.filing import Filed
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import PartRecord
 from willow_cart.transfer.commit import ForgetPart, KeepPart, LedgerWriter, Mark, Note
 from willow_cart.transfer.observer import Observer
+from willow_cart.transfer.policy import HaulPolicy
 
 # How often a worker is asked what is new: for each of them the scheduler passes on one call.
 _REPORT_SECONDS = 0.2
@@ -37,8 +50,28 @@ _NO_WORKER_SECONDS = 60.0
 
 _END_SECONDS = 10.0
 
-# Likewise for a worker that was just joining.
-_JOINING_SECONDS = 2.0
+
+@dataclass(slots=True, eq=False)
+class FileOnItsWay:
+    """What is known here of a file that a worker carries alone.
+
+    Attributes:
+        lane: waits for it.
+        filed: the file.
+        begun: whether the observer was told of it.
+        bytes: that the observer was told of.
+    """
+
+    lane: int
+    filed: Filed
+    begun: bool = False
+    bytes: int = 0
+
+    def received(self, came: int) -> int:
+        """Record how many bytes have come; return how many of them are new."""
+        new = max(0, came - self.bytes)
+        self.bytes += new
+        return new
 
 
 @dataclass(slots=True, eq=False)
@@ -52,7 +85,8 @@ class ClusterMember:
         load: how many batches it has now.
         lost: set once it is given up.
         frozen: whether it may still be writing although it was given up.
-        told: the files that it carries alone, and the segments of others, by number.
+        doubt: why it could not write, until another worker could; None if it can.
+        told: the files that it carries alone, by number.
         made: the numbers of its entries that were made.
         entered: the number of its latest entry that was made.
         entering: held while its entries are made.
@@ -66,6 +100,7 @@ class ClusterMember:
     load: int = 0
     lost: threading.Event = field(default_factory=threading.Event)
     frozen: bool = False
+    doubt: CannotStore | None = None
     told: dict[int, FileOnItsWay] = field(default_factory=dict)
     made: list[int] = field(default_factory=list)
     entered: int = 0
@@ -114,11 +149,11 @@ class ClusterMembers:
     """The workers that have a share in a haul.
 
     Args:
-        client: talks to the scheduler.
+        admission: finds out which workers can be used.
         given: what each worker gets.
         entries: makes their entries in the ledger.
         observer: is told of workers, and of files that one carries alone.
-        speed_share: gives the bytes a second of each worker by their number; None for no limit.
+        policy: how many lanes there are, and how fast they may be.
 
     Raises:
         UnusableCluster: there are no workers, or one of them cannot be used.
@@ -126,33 +161,60 @@ class ClusterMembers:
 
     def __init__(
         self,
-        client: ClusterClient,
+        admission: Admission,
         given: MemberSetup,
         entries: WorkerEntries,
         observer: Observer,
-        speed_share: Callable[[int], int | None],
+        policy: HaulPolicy,
     ) -> None:
-        self._client = client
+        self._client = admission.client
+        self._admission = admission
         self._given = given
         self._haul = given.haul
         self._entries = entries
         self._observer = observer
-        self._speed_share = speed_share
+        self._policy = policy
         self._members: dict[str, ClusterMember] = {}
         self._known: set[str] = set()
         self._change = threading.Condition()
         self._failure: WillowCartError | None = None
         self._stopping = threading.Event()
         self._closed = threading.Event()
-        for worker in client.wait_for_workers():
-            with suppress(Gone):  # it has just ended
-                let_join(client, worker, given)
-                self._take_on(worker.address, worker.name, worker.lanes)
-        self._joining: list[threading.Thread] = []
+        workers = [
+            worker
+            for worker in self._client.wait_for_workers()
+            if worker.address not in admission.late  # the roll call asks these
+        ]
+        try:
+            self._take_on_all(workers, is_start=True)
+        except Gone as error:
+            raise UnusableCluster(self._client.shown, error.reason, "start it again") from None
         self._roll_call = threading.Thread(
-            target=self._call_roll, name="cluster roll call", daemon=True
+            target=self._guard, args=(self._call_roll,), name="cluster roll call", daemon=True
         )
         self._roll_call.start()
+
+    def _take_on_all(self, workers: Sequence[Worker], *, is_start: bool) -> None:
+        """Give a share to each worker that can be used, and name the others.
+
+        Raises:
+            UnusableCluster: at the start, if one cannot be used, or none answers.
+            Gone: the scheduler does not answer.
+        """
+        by_address = {worker.address: worker for worker in workers}
+        self._known |= by_address.keys()
+        lacks = self._admission.lacks(workers, self._given.folder)
+        usable = [address for address, lack in lacks.items() if lack is None]
+        lacks |= self._admission.join(self._given, usable)
+        if is_start:
+            require_usable(self._client, workers, lacks, self._observer)
+        else:
+            name_unusable(workers, lacks, self._observer)
+        self._known -= by_address.keys() - lacks.keys()  # the next roll call asks these again
+        joined = [by_address[each] for each, lack in lacks.items() if lack is None]
+        for worker in joined:
+            if not self._stopping.is_set():
+                self._take_on(worker.address, worker.name, worker.lanes)
 
     @property
     def lanes(self) -> int:
@@ -201,24 +263,6 @@ class ClusterMembers:
         finally:
             self.release(member)
 
-    def call(self, address: str, function: Callable[..., Any], *args: Any) -> Any:
-        """Have a worker run a short function at once, as long as it is not given up.
-
-        Raises:
-            Gone: it has no share any more.
-            ClusterLost: the scheduler is gone.
-            Interrupted: the haul is to end.
-        """
-        with self._change:
-            member = self._members.get(address)
-        if member is None:
-            raise Gone(address, "is lost")
-        try:
-            return self._client.call(address, function, *args, is_lost=member.lost.is_set)
-        except Gone:
-            self.require_going_on()
-            raise
-
     def _find_lost(self, member: ClusterMember) -> None:
         """Wait until it is known what became of a worker that has lost a batch.
 
@@ -229,14 +273,22 @@ class ClusterMembers:
             self.lose(member, "it has lost what it was given")
         self.require_going_on()
 
+    def pause(self, seconds: float) -> None:
+        """Wait, unless the haul is to end."""
+        if seconds > 0:
+            self._stopping.wait(seconds)
+
     def release(self, member: ClusterMember) -> None:
         """Count that a worker has a batch less."""
         with self._change:
             member.load -= 1
             self._change.notify_all()
 
-    def choose(self) -> ClusterMember:
+    def choose(self, wanted: str | None = None) -> ClusterMember:
         """Return the worker with the least to do, and count what it is about to get.
+
+        Args:
+            wanted: the address of a worker that is taken as long as it is there.
 
         Raises:
             ClusterLost: no worker is left.
@@ -248,27 +300,14 @@ class ClusterMembers:
                 if self._stopping.is_set():
                     raise Interrupted("a file", "interrupted")
                 if self._members:
-                    member = min(self._members.values(), key=lambda each: each.load / each.lanes)
+                    member = self._members.get(wanted or "") or min(
+                        self._members.values(),
+                        key=lambda each: (each.doubt is not None, each.load / each.lanes),
+                    )
                     member.load += 1
                     return member
                 if not self._change.wait(_NO_WORKER_SECONDS) and not self._members:
-                    self._fail("has no workers left")
-
-    def choose_idle(self, owner: str) -> ClusterMember | None:
-        """Return a worker with an idle thread, if there is one, and count what it is about to get.
-
-        What waits for a thread must not be what those in the threads wait for.
-
-        Args:
-            owner: the address of one that is the last choice.
-        """
-        with self._change:
-            idle = [each for each in self._members.values() if each.load < each.lanes]
-            if not idle or self._stopping.is_set():
-                return None
-            member = min(idle, key=lambda each: (each.address == owner, each.load / each.lanes))
-            member.load += 1
-            return member
+                    self._fail(self._lost("has no workers left"))
 
     def _take_on(self, address: str, name: str, lanes: int) -> None:
         member = ClusterMember(address, name, max(1, lanes))
@@ -278,17 +317,23 @@ class ClusterMembers:
             self._change.notify_all()
         self._observer.worker_joined(name, member.lanes)
         member.thread = threading.Thread(
-            target=self._attend, args=(member,), name=f"cluster worker {name}", daemon=True
+            target=self._guard,
+            args=(self._attend, member),
+            name=f"cluster worker {name}",
+            daemon=True,
         )
         member.thread.start()
 
-    def lose(self, member: ClusterMember, why: str, *, frozen: bool = False) -> None:
+    def lose(
+        self, member: ClusterMember, why: str, *, frozen: bool = False, is_known: bool = False
+    ) -> None:
         """Give a worker up.
 
         Args:
             member: the worker.
             why: a clause for the user.
             frozen: whether it may come back and write on.
+            is_known: whether it is still there, and is not to join anew.
         """
         with self._change:
             if member.lost.is_set():
@@ -296,20 +341,47 @@ class ClusterMembers:
             member.frozen = frozen
             member.lost.set()
             self._members.pop(member.address, None)
-            self._known.discard(member.address)  # should it come back, it joins anew
+            if not is_known:
+                self._known.discard(member.address)  # should it come back, it joins anew
             self._change.notify_all()
         member.wake.set()
-        if not self._closed.is_set():
+        if not self._stopping.is_set():
             self._observer.worker_lost(member.name, why)
 
-    def _fail(self, reason: str) -> None:
+    def _lost(self, reason: str) -> ClusterLost:
+        advice = "run the same command to resume, with or without it"
+        return ClusterLost(self._client.shown, reason, advice)
+
+    def _fail(self, failure: WillowCartError) -> None:
         with self._change:
-            self._failure = self._failure or ClusterLost(
-                self._client.shown, reason, "run the same command to resume, with or without it"
-            )
+            self._failure = self._failure or failure
             self._change.notify_all()
         for member in list(self._members.values()):
             member.lost.set()
+
+    def doubt(self, member: ClusterMember, error: CannotStore) -> bool:
+        """Note that a worker could not write; return whether another one is to try.
+
+        Only once another has written is it known that the fault is that worker's.
+        """
+        with self._change:
+            member.doubt = error
+            return any(each.doubt is None for each in self._members.values())
+
+    def vouch_for(self, member: ClusterMember) -> None:
+        """Note that a worker has written, and do without those that could not."""
+        with self._change:
+            member.doubt = None
+            doubted = [(each, each.doubt) for each in self._members.values() if each.doubt]
+        for each, error in doubted:
+            self.lose(each, f"it cannot write there: {error.why}", is_known=True)
+
+    def _guard(self, work: Callable[..., None], *args: Any) -> None:
+        """Run a thread of this haul; what nobody has foreseen ends the haul in order."""
+        try:
+            work(*args)
+        except Exception as error:
+            self._fail(InternalError.of(self._client.shown, error))
 
     def _call_roll(self) -> None:
         """Notice workers that join, end, or hang, and the end of the scheduler."""
@@ -317,7 +389,7 @@ class ClusterMembers:
             try:
                 present = self._client.workers()
             except Gone as error:
-                self._fail(error.reason)
+                self._fail(self._lost(error.reason))
                 return
             for member in list(self._members.values()):
                 worker = present.get(member.address)
@@ -325,40 +397,25 @@ class ClusterMembers:
                     self.lose(member, "its process ended")
                 elif worker.silent_seconds > _SILENT_SECONDS:
                     self.lose(member, "it hangs, or its network is cut", frozen=True)
-            for address in present.keys() - self._known:
-                self._known.add(address)
-                joining = threading.Thread(
-                    target=self._let_in, args=(present[address],), daemon=True
-                )
-                self._joining = [each for each in self._joining if each.is_alive()] + [joining]
-                joining.start()
+            new = [present[address] for address in present.keys() - self._known]
+            if new:
+                self._known |= {each.address for each in new}
+                threading.Thread(target=self._guard, args=(self._let_in, new), daemon=True).start()
 
-    def _let_in(self, worker: Worker) -> None:
-        """Let a worker join that has come late; one that does not answer yet is tried again."""
-        try:
-            let_join(self._client, worker, self._given)
-        except WillowCartError as error:
-            self._observer.worker_lost(worker.name, error.why)
-        except Gone:
-            self._closed.wait(_ROLL_CALL_SECONDS)
-            self._known.discard(worker.address)
-        else:
-            if not self._stopping.is_set():
-                self._take_on(worker.address, worker.name, worker.lanes)
+    def _let_in(self, workers: Sequence[Worker]) -> None:
+        """Let workers join that have come late."""
+        with suppress(Gone, CannotStore):  # the roll call, or the haul, finds out
+            self._take_on_all(workers, is_start=False)
 
     def _attend(self, member: ClusterMember) -> None:
         """Ask a worker what is new, as long as it is there."""
         while not (member.lost.is_set() or self._closed.is_set()):
             with member.entering:
                 made, member.made = member.made, []
+            speed, strands = self._shares()
             try:
                 entries = self._client.call(
-                    member.address,
-                    cluster_worker.report,
-                    self._haul,
-                    made,
-                    self._speed_share(len(self._members)),
-                    is_lost=member.lost.is_set,
+                    member.address, cluster_worker.report, self._haul, made, speed, strands
                 )
             except Gone:
                 with member.entering:
@@ -375,15 +432,26 @@ class ClusterMembers:
             pause = max(_REPORT_SECONDS, _SECONDS_PER_WORKER * len(self._members))
             member.wake.clear()
             if not member.made:
-                woken = member.wake.wait(pause if member.load else _IDLE_REPORT_SECONDS)
+                # What becomes of a batch comes with its end; it has nothing to tell before.
+                woken = member.wake.wait(pause if member.told else _IDLE_REPORT_SECONDS)
                 self._closed.wait(pause if woken else 0)
+
+    def _shares(self) -> tuple[int | None, int]:
+        """Return a worker's bytes a second, and the threads that each of its large files may have.
+
+        All files together have as many as there are lanes at a host.
+        """
+        with self._change:
+            files = sum(len(each.told) for each in self._members.values())
+            workers = len(self._members)
+        lanes = min(self._policy.lanes, self._policy.connections_per_host)
+        return self._policy.pace.speed_share(workers), max(1, lanes // max(1, files))
 
     def _tell(self, member: ClusterMember, entries: Entries) -> None:
         """Tell how far the files are that a worker carries alone."""
         for number, told in list(member.told.items()):
             if number in entries.lengths and not told.begun:
-                told.length, start = entries.lengths[number]
-                self._observer.started(told.lane, told.filed, told.length, start)
+                self._observer.started(told.lane, told.filed, *entries.lengths[number])
                 told.begun = True
             if told.begun and (new := told.received(entries.received.get(number, 0))):
                 self._observer.received(told.lane, new)
@@ -423,8 +491,6 @@ class ClusterMembers:
             if member.thread is not None:
                 member.thread.join(_END_SECONDS)
         self._roll_call.join(_END_SECONDS)
-        for joining in self._joining:
-            joining.join(_JOINING_SECONDS)  # what proves that it shares the folder is deleted then
 
     def _dismiss(self, member: ClusterMember) -> None:
         with suppress(Gone):

@@ -8,19 +8,21 @@ to know of a partial file waits in the worker until the coordinator fetches it.
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import os
 import threading
 import time
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, nullcontext, suppress
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
+import willow_cart
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
-from willow_cart.executors.cluster_lending import Fetched, Lending
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.executors.worker import Carried, NotForWorkers, Setup, carry_all
 from willow_cart.filing import Filed
@@ -30,9 +32,12 @@ from willow_cart.platform import disks, files
 from willow_cart.transfer.commit import Mark, Note, VerifiedFile
 from willow_cart.transfer.downloader import Downloader
 from willow_cart.transfer.file_transfer import FileTransfer
-from willow_cart.transfer.lent_segments import LentSegment
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.partial_store import PartialStore
+from willow_cart.transfer.partials import PartialFile
+from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
+from willow_cart.transfer.transfers import Transfer
 from willow_cart.version import __version__
 
 # A worker that has not heard from its coordinator for so long ends what it does: the command may
@@ -43,6 +48,9 @@ _ORPHANED_SECONDS = 20.0
 _FROZEN_SECONDS = 15.0
 
 _WATCH_SECONDS = 1.0
+
+# How often it is thought about whether a large file should have a thread more.
+_STRAND_SECONDS = 0.1
 
 Notes = tuple[tuple[int, object], ...]
 """Entries for the ledger with their numbers, each kept until it is acknowledged."""
@@ -159,6 +167,81 @@ class _Outbox:
             self._change.notify_all()
 
 
+class _Strands:
+    """Fetches large files on further threads, as long as they pay.
+
+    Args:
+        here: fetches a strand.
+        policy: how many a file may have.
+        stop: set when the haul is to end.
+
+    Attributes:
+        most: how many threads a file may have now, the one that carries it included.
+    """
+
+    def __init__(self, here: ThreadExecutor, policy: HaulPolicy, stop: threading.Event) -> None:
+        self.most = 1
+        self._here = here
+        self._policy = policy
+        self._stop = stop
+
+    @contextmanager
+    def beside(self, moving: dict[int, Transfer]) -> Iterator[None]:
+        """Help with the only file in progress.
+
+        When it is through, or its attempt has failed, no thread writes into it any more: it may be
+        given to another worker.
+
+        Args:
+            moving: the file, while it is in progress.
+        """
+        if self._policy.strands == 1:
+            yield
+            return
+        ended = threading.Event()
+        helped: list[PartialFile] = []
+        watch = threading.Thread(
+            target=self._watch,
+            args=(moving, ended, helped),
+            name="willow-cart strands",
+            daemon=True,
+        )
+        watch.start()
+        try:
+            yield
+        finally:
+            ended.set()
+            watch.join()
+            for each in helped:
+                each.end_strands()
+
+    def _watch(
+        self, moving: dict[int, Transfer], ended: threading.Event, helped: list[PartialFile]
+    ) -> None:
+        """Begin strands while there are too few."""
+        lanes = self._policy.connections_per_host
+        finder = SegmentScheduler(lambda: list(moving.values()), self._policy.strands, lanes)
+        lock = threading.Lock()
+        helpers: list[threading.Thread] = []
+        while not (ended.wait(_STRAND_SECONDS) or self._stop.is_set()):
+            helpers = [each for each in helpers if each.is_alive()]
+            if 1 + len(helpers) >= self.most:
+                continue
+            with lock:
+                job = finder.find(time.monotonic(), lambda _: True)
+            if job is not None:
+                helped.append(job.strand.partial)
+                helper = threading.Thread(target=self._help, args=(job, finder, lock), daemon=True)
+                helpers.append(helper)
+                helper.start()
+
+    def _help(self, job: SegmentJob, finder: SegmentScheduler, lock: threading.Lock) -> None:
+        with suppress(Interrupted):
+            done = self._here.assist(job, job.transfer.number)
+            with lock:
+                finder.ended(job, well=done.served and (not done.failure or done.progressed))
+
+
 class _Share:
     """A worker's share of a haul.
 
@@ -188,7 +271,8 @@ class _Share:
             self._destination.room,
         )  # fmt: skip
         self._file_transfer = FileTransfer(self._downloader, self._destination, None)
-        self.lending = Lending(ThreadExecutor(self._file_transfer, self.stop), self._destination)
+        here = ThreadExecutor(self._file_transfer, self.stop)
+        self._strands = _Strands(here, setup.policy, self.stop)
         threading.Thread(target=self._watch, name="willow-cart watch", daemon=True).start()
 
     def carry(self, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
@@ -206,11 +290,11 @@ class _Share:
                 self._partials.cut_to_what_is_sure(record)
             self._records[key] = record
         try:
-            carried = list(
-                carry_all(
-                    self._file_transfer, batch, lambda: not self.stop.is_set(), self.lending.moving
+            moving: dict[int, Transfer] = {}
+            with self._strands.beside(moving) if len(batch) == 1 else nullcontext():
+                carried = list(
+                    carry_all(self._file_transfer, batch, lambda: not self.stop.is_set(), moving)
                 )
-            )
         finally:
             if record is not None:
                 self._records.pop(key, None)
@@ -224,16 +308,10 @@ class _Share:
             self._destination.sync_files(files)
         return Batch(carried, self.outbox.waiting(()))
 
-    def fetch(self, number: int, filed: Filed, lent: LentSegment, address: str) -> Fetched:
-        """Fetch a segment of another worker's file; see `Lending.fetch`."""
-        try:
-            return self.lending.fetch(number, filed, lent, address)
-        finally:
-            self.progress.forget(number)
-
-    def report(self, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:
+    def report(self, acknowledged: Sequence[int], speed_cap: int | None, strands: int) -> Entries:
         """Return what is new, and take note that the coordinator lives."""
         self.heard = time.monotonic()
+        self._strands.most = strands
         if speed_cap and self._downloader.cap is not None:
             self._downloader.cap.change(speed_cap)
         progress = self.progress
@@ -252,6 +330,8 @@ class _Share:
         self.is_closed = True
         self.end()
         self._downloader.close()
+        self._access.close()
+        self._destination.close()
 
     def _watch(self) -> None:
         """End the share once it is not wanted any more."""
@@ -281,23 +361,34 @@ def _share_of(haul: str) -> _Share:
 # The functions that the coordinator calls. Those that may wait for a disk leave the worker's loop.
 
 
-def version() -> str:
-    """Return the version of this package here."""
-    return __version__
+@cache
+def build_mark() -> str:
+    """Return a digest of this package's source; two builds may have one version."""
+    digest = hashlib.sha256()
+    folder = Path(willow_cart.__file__).parent
+    for path in sorted(folder.rglob("*.py")):
+        digest.update(f"{path.relative_to(folder).as_posix()}\n".encode() + path.read_bytes())
+    return digest.hexdigest()
 
 
-async def prove_shared(root: Path, asked: str, answered: str) -> str:
-    """Read a file that the coordinator has written, and write into an empty one.
+def describe(root: Path, asked: str, answered: str) -> dict[str, str]:
+    """Return what the coordinator has to know of a worker before it sends it anything.
 
     Args:
         root: the destination.
-        asked: the path of the file to read, below the destination.
-        answered: the path of the file to write.
+        asked: the path of a file to read, below the destination.
+        answered: the path of an empty file to write the same into.
 
     Returns:
-        What the first one holds; empty if this worker does not see it.
+        The version and the build of this package, the start of this machine, and what was read;
+        in plain types, which any other build understands.
     """
-    return await asyncio.to_thread(_prove_shared, root, asked, answered)
+    return {
+        "version": __version__,
+        "build": build_mark(),
+        "boot": disks.boot_mark(),
+        "read": _prove_shared(root, asked, answered),
+    }
 
 
 def _prove_shared(root: Path, asked: str, answered: str) -> str:
@@ -314,31 +405,40 @@ def _prove_shared(root: Path, asked: str, answered: str) -> str:
         return ""
 
 
-async def join(haul: str, setup: Setup, boot: str) -> None:
+async def join(haul: str, setup: Setup, boot: str) -> tuple[str, str] | None:
     """Begin a share in a haul.
 
     Args:
         haul: its name.
         setup: what to do, and where.
         boot: of the coordinator's machine.
+
+    Returns:
+        What this worker lacks, and what to do about it; None for nothing.
     """
     # One haul at a time has the destination: another share in it is of one that was killed.
     for name, share in list(_shares.items()):
         if name == haul or share.root == setup.root:
             del _shares[name]
             await asyncio.to_thread(share.close)
-    _shares[haul] = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != disks.boot_mark())
+    try:
+        made = await asyncio.to_thread(_Share, setup, is_elsewhere=boot != disks.boot_mark())
+    except WillowCartError as error:
+        return str(error), error.advice
+    _shares[haul] = made
+    return None
 
 
-def report(haul: str, acknowledged: Sequence[int], speed_cap: int | None) -> Entries:
+def report(haul: str, acknowledged: Sequence[int], speed_cap: int | None, strands: int) -> Entries:
     """Return what is new of a share; see `Entries`.
 
     Args:
         haul: its name.
         acknowledged: the entries that were made.
         speed_cap: bytes a second that are this worker's now.
+        strands: how many threads a large file may have.
     """
-    return _share_of(haul).report(acknowledged, speed_cap)
+    return _share_of(haul).report(acknowledged, speed_cap, strands)
 
 
 def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | None) -> Batch:
@@ -350,26 +450,6 @@ def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | No
         record: what has come of the only file of a batch, if it can be resumed.
     """
     return _share_of(haul).carry(batch, record)
-
-
-async def lend(haul: str, number: int, share: int) -> LentSegment | None:
-    """Lend a segment of a file that is carried here; see `Lending.lend`."""
-    return await asyncio.to_thread(_share_of(haul).lending.lend, number, share)
-
-
-async def take_back(haul: str, number: int, fetched: Fetched) -> None:
-    """Take back what was lent; see `Lending.take_back`."""
-    await asyncio.to_thread(_share_of(haul).lending.take_back, number, fetched)
-
-
-def fetch(haul: str, number: int, filed: Filed, lent: LentSegment, address: str) -> Fetched:
-    """Fetch a segment of another worker's file; see `Lending.fetch`."""
-    return _share_of(haul).fetch(number, filed, lent, address)
-
-
-def stop_fetching(haul: str, number: int) -> None:
-    """Stop fetching a segment."""
-    _share_of(haul).lending.stop(number)
 
 
 def stop(haul: str) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 
 from willow_cart.errors import ConnectionLost, ServerBusy, WillowCartError
 from willow_cart.ledger.entries import Result
@@ -25,6 +26,23 @@ def ends_batch(outcome: Outcome | None) -> bool:
     return isinstance(outcome, ServerBusy | ConnectionLost)
 
 
+@dataclass(frozen=True, slots=True)
+class BatchRule:
+    """How many files a batch has.
+
+    Attributes:
+        files: at most.
+        seconds: how long it keeps its lane busy. In shorter ones the passing to and fro costs
+            more; after longer ones a large file behind them, or a wish to stop, would wait.
+        slowest: the seconds of a file beyond which it waits for its line: several at a time are
+            faster than one by one.
+    """
+
+    files: int = 1
+    seconds: float = 0.25
+    slowest: float = 0.05
+
+
 class Executor(ABC):
     """Runs attempts at transfers, one batch at a time for each lane.
 
@@ -39,11 +57,11 @@ class Executor(ABC):
       that it started is left running.
 
     Attributes:
-        at_once: how many transfers a batch has at most.
+        batches: how many transfers a batch has.
         lanes: how many lanes should use it at a time.
     """
 
-    at_once: int = 1
+    batches: BatchRule = BatchRule()
     lanes: int = 1
 
     @property

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING
 
 from willow_cart.addresses import WEB, scheme_of
 from willow_cart.destination import Destination
-from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, Executor, Outcome
+from willow_cart.executors.executor import MAX_SMALL_FILE_BYTES, BatchRule, Executor, Outcome
 from willow_cart.executors.worker import Carried, Setup
 from willow_cart.filing import Filed
 from willow_cart.platform import processes
@@ -64,7 +64,7 @@ class ProcessExecutor(Executor):
         holds: whether an answer is kept in this process that is the file's.
     """
 
-    at_once = _FILES_PER_BATCH
+    batches = BatchRule(_FILES_PER_BATCH)
     lanes = _LANES_PER_PROCESS
 
     def __init__(

@@ -63,7 +63,6 @@ class ThreadExecutor(Executor):
     def assist(self, found: SegmentJob, lane: int) -> Assistance:
         """Fetch a strand of another lane's file; see `Executor.assist`."""
         strand = found.strand
-        assert strand is not None, "files in this process have theirs"
         failure: WillowCartError | None = None
         served = True
         try:

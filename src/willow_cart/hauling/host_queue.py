@@ -9,17 +9,14 @@ from dataclasses import dataclass
 from itertools import count, islice
 from typing import Generic, TypeVar
 
+from willow_cart.executors.executor import BatchRule
 from willow_cart.hauling.host_rate import HostRate
 from willow_cart.hauling.lane_finder import LaneFinder
 
 Item = TypeVar("Item")
 
-# A file that takes longer waits for its line: several at a time are faster than one by one.
-_MAX_BATCH_FILE_SECONDS = 0.05
-
-# How long a batch keeps its lane busy. In shorter ones the passing to and fro costs more; after
-# longer ones a large file behind them, or a wish to stop, would wait.
-_BATCH_SECONDS = 0.25
+# Of a host of which nothing is known yet, so many files are a batch.
+_FIRST_BATCH = 16
 
 # The share of the last files in the mean time of a host's files.
 _NEW_SHARE = 0.2
@@ -97,13 +94,13 @@ class HostQueue(Generic[Item]):
         return sum(min(len(items), self._most_per_host) for items in self._waiting.values())
 
     def take(
-        self, now: float, *, leaves_batches: bool = False
+        self, now: float, *, leaves: BatchRule | None = None
     ) -> tuple[str, Item] | QueueWait | None:
         """Take the next file and its host; return None when the queue is empty for good.
 
         Args:
             now: the time in seconds.
-            leaves_batches: whether to leave what `take_several` takes to others.
+            leaves: by which rule others take several files; these are left to them.
         """
         self._bring_back(now)
         for host in [host for host, since in self._slowed.items() if now - since >= _QUIET_SECONDS]:
@@ -112,7 +109,7 @@ class HostQueue(Generic[Item]):
             self._aside.clear()
 
         def fits(host: str) -> bool:
-            left = leaves_batches and self._is_for_batches(host, now)
+            left = leaves is not None and self._is_for_batches(host, now, leaves)
             return self._is_free(host, now) and (not left or bool(self._returned[host]))
 
         free = self._next_host(fits)
@@ -142,7 +139,9 @@ class HostQueue(Generic[Item]):
             return QueueWait(self._next_time(now))
         return None
 
-    def take_several(self, now: float, most: int) -> tuple[str, list[Item]] | QueueWait | None:
+    def take_several(
+        self, now: float, rule: BatchRule, lanes: int
+    ) -> tuple[str, list[Item]] | QueueWait | None:
         """Take several files of one host for one of its lanes; `finish` releases the lane.
 
         Of a host that has ever been busy or that answers slowly, and of what was returned, nothing
@@ -150,18 +149,22 @@ class HostQueue(Generic[Item]):
 
         Args:
             now: the time in seconds.
-            most: how many.
+            rule: how many.
+            lanes: that take several; all of them get some of the last files.
         """
         self._bring_back(now)
         host = self._next_host(
-            lambda host: self._is_for_batches(host, now) and self.has_lane(host, now)
+            lambda host: self._is_for_batches(host, now, rule) and self.has_lane(host, now)
         )
         if host is None:
             return self._wait(now) if any(self._waiting.values()) else None
         self._taken[host] += 1
         waiting = self._waiting[host]
-        if seconds := self._seconds.get(host):
-            most = max(1, min(most, int(_BATCH_SECONDS / seconds)))
+        most = min(rule.files, max(_FIRST_BATCH, len(waiting) // (2 * lanes)))
+        if (seconds := self._seconds.get(host)) is None:
+            most = min(most, _FIRST_BATCH)
+        elif seconds:
+            most = max(1, min(most, int(rule.seconds / seconds)))
         return host, [waiting.popleft() for _ in range(min(most, len(waiting)))]
 
     def upcoming(self, host: str, now: float, most: int) -> list[Item]:
@@ -170,12 +173,12 @@ class HostQueue(Generic[Item]):
             return []
         return list(islice(self._waiting[host], most))
 
-    def _is_for_batches(self, host: str, now: float) -> bool:
+    def _is_for_batches(self, host: str, now: float, rule: BatchRule) -> bool:
         """Whether the next file of a host should be taken together with others."""
         return (
             bool(self._waiting[host])
             and self._rates[host].rate(now) is None
-            and self._seconds.get(host, 0.0) <= _MAX_BATCH_FILE_SECONDS
+            and self._seconds.get(host, 0.0) <= rule.slowest
         )
 
     def return_untried(self, host: str, items: Iterable[Item]) -> None:

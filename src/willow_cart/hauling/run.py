@@ -131,7 +131,7 @@ def haul_offers(
         if (begun := ledger.cut_off()) is not None:
             observer.resuming(begun)
         if cluster is not None:
-            cluster.require_usable(destination)
+            cluster.require_usable(destination, observer)
             observer.cluster_used(cluster.client.shown, cluster.client.dashboard)
         end_moves(ledger, destination)
         if passes.run:

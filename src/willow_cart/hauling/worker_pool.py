@@ -21,7 +21,7 @@ from willow_cart.errors import (
     VerificationError,
     WillowCartError,
 )
-from willow_cart.executors.executor import Executor, Outcome
+from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.hauling.concurrency import ConcurrencyController
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
@@ -91,7 +91,7 @@ class WorkerPool:
         self._clock = clock
         self._processor_time = processor_time
         self._helping = SegmentScheduler(
-            transfers, downloader.policy.strands, downloader.policy.lanes
+            transfers.moving, downloader.policy.strands, downloader.policy.lanes
         )
         self._lookahead = Lookahead(queue, self._executor.files_ahead)
         self._files = self._bytes = 0
@@ -100,6 +100,7 @@ class WorkerPool:
         self._further: Sequence[Executor] = ()
         self._lost: list[Executor] = []  # those that were told of
         self._batch_lanes = 0
+        self._batches: BatchRule | None = None
         self._ended = False
         self._given_up: dict[str, WillowCartError] = {}
         self._failure: BaseException | None = None
@@ -121,7 +122,7 @@ class WorkerPool:
         """Open lanes while more of them help, and wait for their end."""
         lanes = [self._open_lane(0, self._carry_one_by_one)] if most else []
         opened = len(lanes)
-        if self._executor.at_once > 1:
+        if self._executor.batches.files > 1:
             lanes += self._open_batch_lanes([self._executor], most)
         concurrency = ConcurrencyController(most, self._clock(), self._processor_time())
         deadline = None
@@ -171,6 +172,7 @@ class WorkerPool:
         """Open the lanes that pass batches to executors, with numbers from this one on."""
         for_each = [each for each in executors for _ in range(each.lanes)]
         self._batch_lanes += len(for_each)
+        self._batches = executors[0].batches if executors else None
         return [
             self._open_lane(number + place, partial(self._carry_batches, executor=each))
             for place, each in enumerate(for_each)
@@ -244,7 +246,7 @@ class WorkerPool:
                     self._change.wait()
                     continue
                 now = self._clock()
-                taken = self._queue.take(now, leaves_batches=self._batch_lanes > 0)
+                taken = self._queue.take(now, leaves=self._batches)
                 if taken is None:
                     self._ended = True
                     self._change.notify_all()
@@ -266,13 +268,15 @@ class WorkerPool:
         finally:
             with self._change:
                 self._batch_lanes -= 1
+                if not self._batch_lanes:
+                    self._batches = None
                 self._change.notify_all()
 
     def _carry_all_batches(self, lane: int, executor: Executor) -> None:
         unsuited = 0
         while executor.is_open and not self._stop.is_set() and unsuited < _MAX_UNSUITED_BATCHES:
             with self._change:
-                taken = self._queue.take_several(self._clock(), executor.at_once)
+                taken = self._queue.take_several(self._clock(), executor.batches, self._batch_lanes)
                 if taken is None:
                     return
                 if isinstance(taken, QueueWait):

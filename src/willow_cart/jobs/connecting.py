@@ -26,7 +26,6 @@ from willow_cart.options.reaching import ConnectingOptions, PatienceOptions, Sig
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.protocols import RequestRules, Retrier, RetryPolicy
 from willow_cart.protocols.router import AccessSettings, ProtocolRouter
-from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import SECRET_REFERENCES
 from willow_cart.requests.request import ReachingRequest
 from willow_cart.settings import TABLES, own_file
@@ -74,7 +73,7 @@ def make_access(
         sign_ins=_make_sign_ins(several, kept or {}, observer),
         trust=trust_of(request),
         retrier=Retrier(rules.retry_policy, stopped.wait, WaitNotes(observer)),
-        pacer=RequestPacer(rules.gap_after) if rules.gap_after is not None else None,
+        pacer=None,
         overhearing=overhearing,
         active=request.active,
         endpoint=request.endpoint,

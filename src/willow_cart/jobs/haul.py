@@ -20,7 +20,7 @@ from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import AddressId, address_id
-from willow_cart.jobs.clusters import connected_to, listed_by
+from willow_cart.jobs.clusters import connected_to
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
@@ -136,13 +136,12 @@ def haul(
         make_access(
             [request], policy.connections_per_host, observer, make_request_rules(request, policy)
         ) as made,
-        keeping_answers(made, request.into, lanes) as (access, keeping),
         connected_to(request.cluster if cluster is None else cluster, observer) as workers,
+        keeping_answers(made, request.into, lanes, is_fetched_here=workers is None) as kept,
     ):
-        asking = Asking() if request.preview else keeping
-        with listed_by(workers, request.sources, access, asking, request.largest_listing) as asks:
-            finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asks)
-            offers = finder.chosen()
+        access, asking = kept[0], Asking() if request.preview else kept[1]
+        finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asking)
+        offers = finder.chosen()
         troubles = finder.found.troubles
         if request.preview:
             planned = plan_haul(offers, request.into, policy.layout)
@@ -212,13 +211,16 @@ def plan_haul(offers: OfferStore, into: Path, rule: FilingRule) -> Planned:
 
 
 @contextmanager
-def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tuple[Access, Asking]]:
+def keeping_answers(
+    access: Access, into: Path, most_open: int, *, is_fetched_here: bool
+) -> Iterator[tuple[Access, Asking]]:
     """Keep the responses of probes for the download, and probe nothing that the ledger knows.
 
     Args:
         access: how places are talked to.
         into: the destination.
         most_open: how many large answers of one host are left open.
+        is_fetched_here: whether this process downloads; otherwise responses are dropped.
 
     Yields:
         How places are talked to from now on, and what to do with answers.
@@ -234,7 +236,7 @@ def keeping_answers(access: Access, into: Path, most_open: int) -> Iterator[tupl
                 held = stack.enter_context(KnownFiles(ledger_path(into)))
                 held.is_known(AddressId(""))
                 is_known = lambda address: held.is_known(address_id(address))  # noqa: E731
-        yield kept, Asking(is_known, kept.keep)
+        yield kept, Asking(is_known, kept.keep if is_fetched_here else None)
 
 
 def _with_checksums(

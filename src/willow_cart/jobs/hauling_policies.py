@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import partial
 from random import random
 
 from willow_cart.errors import BadOption
@@ -78,10 +79,14 @@ def make_request_rules(request: PaceOptions, policy: HaulPolicy) -> RequestRules
     pace = policy.pace
     return RequestRules(
         policy.retry_policy,
-        (lambda: pace.gap_after(random())) if pace.gap else None,  # noqa: S311  # not a secret
+        partial(_next_gap, pace) if pace.gap else None,
         request.stall_after,
         request.time_per_file,
     )
+
+
+def _next_gap(pace: Pace) -> float:
+    return pace.gap_after(random())  # noqa: S311  # not a secret
 
 
 def make_rule(request: FilingOptions) -> Layout | Template:

@@ -14,7 +14,6 @@ from willow_cart.cart.loading import load as load_cart
 from willow_cart.cart.sheet import Style
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
-from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
@@ -23,7 +22,6 @@ from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
 from willow_cart.requests.load import LoadRequest
 from willow_cart.sources.discovery import Discovery
-from willow_cart.sources.source_guide import Asking
 from willow_cart.standalone import write_script
 
 
@@ -80,8 +78,6 @@ def load(
     request: LoadRequest,
     observer: JobObserver,
     besides: Iterable[Offer] = (),
-    *,
-    cluster: object = None,
 ) -> LoadedSources:
     """List the sources, choose, and write the cart or script.
 
@@ -89,7 +85,6 @@ def load(
         request: what is requested; without a cart and a script nothing is written.
         observer: receives the events.
         besides: offers that are known already, chosen from as well.
-        cluster: a client of Dask's, in place of the request's `cluster`.
 
     Raises:
         NothingChosen: nothing is left.
@@ -107,19 +102,9 @@ def load(
         observer.note(ErrandWritten(request.write_errand))
     # All that there is, and not only what is chosen, for an existing cart.
     everything = cart is not None and cart.exists()
-    with (
-        make_access([request], request.lanes, observer) as access,
-        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
-        listed_by(workers, request.sources, access, Asking(), request.largest_listing) as asking,
-    ):
+    with make_access([request], request.lanes, observer) as access:
         finder = OfferFinder(
-            request,
-            access,
-            request.lanes,
-            observer,
-            everything=everything,
-            besides=besides,
-            asking=asking,
+            request, access, request.lanes, observer, everything=everything, besides=besides
         )
         find = Find((offer, not dropped_by) for offer, dropped_by in finder.judged())
     finder.require_some()

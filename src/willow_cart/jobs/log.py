@@ -112,6 +112,10 @@ class LogFile(Observer):
         """Write which worker of the cluster carries files from now on."""
         self._write("worker_joined", worker=worker, lanes=lanes)
 
+    def worker_unusable(self, worker: str, why: str) -> None:
+        """Write which worker of the cluster gets no files."""
+        self._write("worker_unusable", worker=worker, why=why)
+
     def worker_lost(self, worker: str, why: str) -> None:
         """Write which worker of the cluster carries no more files."""
         self._write("worker_lost", worker=worker, why=why)

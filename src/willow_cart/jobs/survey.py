@@ -7,14 +7,12 @@ from dataclasses import dataclass
 
 from willow_cart.choosing import Choice
 from willow_cart.exits import Exit
-from willow_cart.jobs.clusters import connected_to, listed_by
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Offer
 from willow_cart.requests.survey import SurveyRequest
 from willow_cart.sources.discovery import Discovery
-from willow_cart.sources.source_guide import Asking
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,8 +40,6 @@ def survey(
     observer: JobObserver,
     show: Callable[[OfferFinder], None],
     besides: Iterable[Offer] = (),
-    *,
-    cluster: object = None,
 ) -> Surveyed:
     """List the sources and choose.
 
@@ -52,20 +48,13 @@ def survey(
         observer: receives the events.
         show: takes the offers as they go by; a million are not kept.
         besides: offers that are known already, chosen from as well.
-        cluster: a client of Dask's, in place of the request's `cluster`.
 
     Raises:
         NothingChosen: nothing is left.
         WillowCartError: none of the sources can be read.
     """
-    with (
-        make_access([request], request.lanes, observer) as access,
-        connected_to(request.cluster if cluster is None else cluster, observer) as workers,
-        listed_by(workers, request.sources, access, Asking(), request.largest_listing) as asking,
-    ):
-        finder = OfferFinder(
-            request, access, request.lanes, observer, besides=besides, asking=asking
-        )
+    with make_access([request], request.lanes, observer) as access:
+        finder = OfferFinder(request, access, request.lanes, observer, besides=besides)
         show(finder)
     if not finder.has_only_folders:  # which are told, and what a survey is for
         finder.require_some()

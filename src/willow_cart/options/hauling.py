@@ -137,8 +137,7 @@ class HandlingOptions:
     cluster: str | None = option(
         None,
         str,
-        "list and fetch with the workers of a Dask cluster that shares the destination: "
-        "tcp://HOST:8786, "
+        "fetch with the workers of a Dask cluster that shares the destination: tcp://HOST:8786, "
         "tls://HOST:8786, or the scheduler's file",
         metavar="SCHEDULER",
     )

@@ -67,19 +67,6 @@ class FormOptions:
 
 
 @option_group
-class ListingClusterOption:
-    """Whose workers list folders."""
-
-    cluster: str | None = option(
-        None,
-        str,
-        "list folders and buckets with the workers of a Dask cluster: tcp://HOST:8786, "
-        "tls://HOST:8786, or the scheduler's file",
-        metavar="SCHEDULER",
-    )
-
-
-@option_group
 class LanesOption:
     """The number of parallel requests."""
 

@@ -40,7 +40,7 @@ class AccessSettings:
         sign_ins: what proves who asks.
         trust: for TLS.
         retrier: makes attempts again for listings and other documents.
-        pacer: keeps a gap between requests; None for none.
+        pacer: keeps a gap between requests; None has the router make it, if the rules want one.
         overhearing: hears every exchange with the web; None for none.
         active: whether FTP servers open data connections to this machine.
         endpoint: the address of an object store; None for the usual one.
@@ -93,6 +93,9 @@ class ProtocolRouter(Access):
             self.document_seconds = settings.rules.longest
         self.retrier = settings.retrier
         self._stopped = stopped or threading.Event()
+        gap_after = settings.rules.gap_after
+        if settings.pacer is None and gap_after is not None:
+            settings = replace(settings, pacer=RequestPacer(gap_after))
         self._settings = settings
         self._made: dict[str, Access] = {}
         self._bounds = bounds
@@ -170,10 +173,7 @@ class ProtocolRouter(Access):
         return sign_in is not None and sign_in.form is not None
 
     def maker(self) -> Callable[[], Access] | None:
-        """Return a factory for another router; None if exchanges are recorded here.
-
-        The gaps between requests are kept by who starts them.
-        """
+        """Return a factory for another router; None if exchanges are recorded here."""
         return self._maker_with(self._settings)
 
     def open_maker(self, hosts: Collection[str]) -> Callable[[], Access] | None:
@@ -189,7 +189,6 @@ class ProtocolRouter(Access):
         elsewhere = replace(
             settings,
             pacer=None,
-            rules=replace(settings.rules, gap_after=None),
             retrier=Retrier(settings.retrier.retry_policy),
             announce=tell_nothing,  # who starts it speaks to people
             trust=settings.trust.absolute(),

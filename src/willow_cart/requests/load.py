@@ -9,7 +9,6 @@ from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.shared import (
     LanesOption,
-    ListingClusterOption,
     OverwriteOption,
     WriteErrandOption,
 )
@@ -21,7 +20,6 @@ class LoadRequest(
     OverwriteOption,
     WriteErrandOption,
     LanesOption,
-    ListingClusterOption,
     LookingRequest,
     PatienceOptions,
 ):

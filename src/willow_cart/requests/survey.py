@@ -7,14 +7,12 @@ from dataclasses import dataclass
 from willow_cart.options.option import flag, option
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import positive
-from willow_cart.options.shared import FormOptions, LanesOption, ListingClusterOption
+from willow_cart.options.shared import FormOptions, LanesOption
 from willow_cart.requests.request import LookingRequest
 
 
 @dataclass(frozen=True, kw_only=True)
-class SurveyRequest(
-    FormOptions, LanesOption, ListingClusterOption, LookingRequest, PatienceOptions
-):
+class SurveyRequest(FormOptions, LanesOption, LookingRequest, PatienceOptions):
     """A request for a survey."""
 
     command = "survey"

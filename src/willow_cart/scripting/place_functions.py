@@ -52,14 +52,12 @@ if TYPE_CHECKING:
     from willow_cart.scripting.requesting import Source
 
 
-def survey(*sources: Source, cluster: object = None, **options: Unpack[SurveyKeywords]) -> Survey:
+def survey(*sources: Source, **options: Unpack[SurveyKeywords]) -> Survey:
     """List what sources offer, and choose; fetches no file.
 
     Args:
         sources: addresses, and paths of lists, carts, saved pages and folders; several of them
             in a list or a series; carts, surveys, and data frames with a `url` column.
-        cluster: whose workers list folders: a client of Dask's, the address of a scheduler, or its
-            file; None for this machine alone.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:
@@ -73,7 +71,7 @@ def survey(*sources: Source, cluster: object = None, **options: Unpack[SurveyKey
         chosen.extend(finder.chosen())
 
     listener = Listener()
-    done = survey_sources(request, listener, keep, offers, cluster=_scheduler(cluster))
+    done = survey_sources(request, listener, keep, offers)
     return Survey(
         tuple(chosen),
         done.choice.offered,
@@ -87,7 +85,6 @@ def load(
     *sources: Source,
     cart: str | PathLike[str] | None = None,
     add: bool = False,
-    cluster: object = None,
     **options: Unpack[SurveyKeywords],
 ) -> Cart:
     """Write the chosen offers into a cart.
@@ -96,7 +93,6 @@ def load(
         sources: as for `survey`.
         cart: its file, made or updated as by the command; None for a cart in memory.
         add: whether sources may be added to a file that has others.
-        cluster: as for `survey`.
         options: as for `survey`.
 
     Returns:
@@ -108,7 +104,7 @@ def load(
     """
     own = given_by_arguments(cart=cart, add=add)
     request, offers = read_looking(LoadRequest, sources, options, own)
-    done = load_sources(request, Listener(), offers, cluster=_scheduler(cluster))
+    done = load_sources(request, Listener(), offers)
     return Cart.of(done.find.chosen()) if request.cart is None else Cart.load(request.cart)
 
 
@@ -130,7 +126,8 @@ def haul(
         into: the folder to file into.
         progress: whether bars are drawn; None draws them in notebooks.
         must_arrive: whether something that did not arrive, or failed its check, is an error.
-        cluster: whose workers list and fetch, as for `survey`.
+        cluster: whose workers fetch: a client of Dask's, the address of a scheduler, or its file;
+            None for this machine alone.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:

@@ -54,7 +54,6 @@ from willow_cart.sources.listing import (
 )
 from willow_cart.sources.lists import offers_promised, read_list, uncommented
 from willow_cart.sources.reading import Answer, fetch_answer
-from willow_cart.sources.remote_listing import RemoteLister
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.walk import Walk
 from willow_cart.sources.wildcards import has_web_wildcard, matching_offers
@@ -94,13 +93,11 @@ class Asking:
         is_known: whether an address is known to be a file's, from an earlier haul.
         keep: takes an answer that is a file; None throws it away.
         progress: told now and then which answers are waited for.
-        lister: lists folders elsewhere; None lists all of them here.
     """
 
     is_known: Callable[[str], bool] = lambda address: False  # noqa: ARG005
     keep: Keep | None = None
     progress: Progress = lambda answered, waiting: None  # noqa: ARG005
-    lister: RemoteLister | None = None
 
 
 class SourceGuide:
@@ -360,9 +357,7 @@ class SourceGuide:
             return offers_in_archive(self._access, address, source)
         if store is None:
             return self._walk_of(source).offers_at(address)
-
-        lister = self._asking.lister
-        return offers_in_store(store, address, self._looking, self._found, source, lister=lister)
+        return offers_in_store(store, address, self._looking, self._found, source)
 
     def _offers_below(self, source: str, folder: str, levels: int) -> Iterator[Offer]:
         """Yield the offers of a page and of folders below it, at least to a number of levels."""
@@ -385,7 +380,6 @@ class SourceGuide:
             source,
             answer=answer,
             keep=self._asking.keep,
-            lister=self._asking.lister,
         )
 
     def _in_list(self, opened: Callable[[], BinaryIO], place: str) -> Iterator[Offer | Issue]:

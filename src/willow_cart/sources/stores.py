@@ -11,14 +11,13 @@ from collections.abc import Iterator
 from itertools import count, islice
 from urllib.parse import unquote
 
-from willow_cart.addresses import STORES, WEB, address_of_key, host_of, scheme_of
+from willow_cart.addresses import WEB, address_of_key, host_of, scheme_of
 from willow_cart.choosing.patterns import literal_beginning, matcher
 from willow_cart.errors import NothingChosen, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
-from willow_cart.sources.remote_listing import RemoteLister, list_by_prefixes
 from willow_cart.sources.wildcards import nothing_matches
 
 _MAX_SUGGESTIONS = 5
@@ -30,8 +29,6 @@ def offers_in_store(
     looking: DiscoveryOptions,
     found: Discovery,
     source: str,
-    *,
-    lister: RemoteLister | None = None,
 ) -> Iterator[Offer]:
     """Yield every object that an address in a bucket refers to.
 
@@ -41,7 +38,6 @@ def offers_in_store(
         looking: how far to go.
         found: where it is noted what is not entered.
         source: the source, as typed by the user.
-        lister: lists folders elsewhere; None lists them here.
 
     Raises:
         TransferFailed: the store does not answer, or refuses.
@@ -51,7 +47,7 @@ def offers_in_store(
     if "?" in address:  # a version of one object
         yield Offer(address, source)
         return
-    walk = _StoreWalk(store, address, looking, found, source, lister=lister)
+    walk = _StoreWalk(store, address, looking, found, source)
     typed = walk.key_of(address)
     if re.search(r"[*?]", typed):
         yield from walk.matching(typed)
@@ -97,11 +93,7 @@ class _StoreWalk:
         looking: DiscoveryOptions,
         found: Discovery,
         source: str,
-        *,
-        lister: RemoteLister | None,
     ) -> None:
-        # Of stores of other kinds a listing cannot begin behind a key.
-        self._lister = lister if scheme_of(address) in STORES else None
         self._store = store
         self._looking = looking
         self._found = found
@@ -146,13 +138,7 @@ class _StoreWalk:
         after = f"{top}{looking.after}" if looking.after else ""
         if looking.depth is None:
             beginning = prefix + looking.beginning if prefix == top else prefix
-            if self._lister is not None and not after:
-                entries = list_by_prefixes(
-                    self._store, self._lister, self.bucket, beginning, looking.lanes
-                )
-            else:
-                entries = self._store.list_keys(self.bucket, beginning, deep=True, after=after)
-            for entry in entries:
+            for entry in self._store.list_keys(self.bucket, beginning, deep=True, after=after):
                 yield self.offer(entry, top)
             return
         pushed = looking.beginning if prefix == top and looking.depth == 1 else ""

@@ -17,7 +17,6 @@ from willow_cart.redaction import without_secrets
 from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
 from willow_cart.sources.listing import Kind, Listing, folder_below
 from willow_cart.sources.reading import Answer, Reader
-from willow_cart.sources.remote_listing import RemoteLister, is_listed_remotely
 from willow_cart.sources.robots import Robots
 
 # A source is read no further after a hundredth as many folders as files.
@@ -39,7 +38,6 @@ class Walk:
         source: the source, as typed by the user.
         answer: gives the answer of a place that was asked already; None asks when it is its turn.
         keep: takes what was read of a place that is a file after all.
-        lister: lists what is below; None lists it here.
     """
 
     def __init__(
@@ -51,9 +49,7 @@ class Walk:
         *,
         answer: Callable[[str], Answer] | None = None,
         keep: Keep | None = None,
-        lister: RemoteLister | None = None,
     ) -> None:
-        self._lister = lister
         self._answer = answer
         self._keep = keep
         self._access = access
@@ -226,9 +222,6 @@ class Walk:
                 yield from self._series(listing, pool, level, above)
 
     def _read(self, address: str, kind: Kind | None) -> Listing | None:
-        """Read a listing, elsewhere if there is who does it."""
-        if self._lister is not None and is_listed_remotely(address):
-            return self._lister.read(address, kind, self._source, self._looking.rules)
         return self._reader.read(address, kind, self._source)
 
     def _may_go(self, address: str) -> bool:

@@ -123,6 +123,9 @@ class Observer:
     def worker_joined(self, worker: str, lanes: int) -> None:
         """A worker of a cluster carries files from now on, up to `lanes` at a time."""
 
+    def worker_unusable(self, worker: str, why: str) -> None:
+        """A worker of a cluster is given no files."""
+
     def worker_lost(self, worker: str, why: str) -> None:
         """A worker of a cluster carries no more files; those it carried go on elsewhere."""
 

@@ -49,7 +49,6 @@ class Segment:
         end: the byte behind the last that is wanted: nearer while another strand fetches the rest.
         at: the byte that comes next.
         digested: the byte behind the last that it has hashed by itself.
-        is_lent: whether another process fetches it.
     """
 
     partial: PartialFile
@@ -58,7 +57,6 @@ class Segment:
     end: int | None = field(init=False)
     at: int = field(init=False)
     digested: int = field(init=False)
-    is_lent: bool = False
     _crc32: int = field(init=False, default=0)
 
     def __post_init__(self) -> None:
@@ -209,8 +207,7 @@ class PartialFile:
 
     def _gap_from_busiest(self) -> tuple[int, int] | None:
         """Return half of the busiest strand's range, or everything beyond its share."""
-        own = [each for each in self._strands if not each.is_lent]
-        busiest = max(own, key=lambda each: each.left, default=None)
+        busiest = max(self._strands, key=lambda each: each.left, default=None)
         if busiest is None or busiest.end is None or busiest.left < 2 * _MIN_STRAND_BYTES:
             return None
         end = busiest.end
@@ -236,52 +233,6 @@ class PartialFile:
                         each.end = min([each.asked, *(at for at in starts if at >= each.at)])
             self._change.notify_all()
 
-    def lend(self) -> Segment | None:
-        """Return a range that another process writes into this file; `take_back` must follow.
-
-        Returns:
-            None if nothing is left that would be worth a request, or parts cannot be joined.
-
-        Raises:
-            OSError: the file cannot be written.
-        """
-        if not self.can_be_shared or self.joining is not Resumability.SAFE:
-            return None
-        strand = self.take()
-        if strand is None:
-            return None
-        strand.is_lent = True
-        with self._change:
-            if self._users:
-                # What is written behind these ranges must not count as theirs after a kill.
-                self._has_note = True
-                leave_note(self._file, self.spans, self.facts.length)
-                return strand
-        self.release(strand)
-        return None
-
-    def take_back(self, strand: Segment, at: int, *, is_elsewhere: bool) -> None:
-        """Take a lent range back.
-
-        Args:
-            strand: the range.
-            at: the byte behind the last that was written of it.
-            is_elsewhere: whether another machine has written it.
-
-        Raises:
-            OSError: the file cannot be read for its digest, or written.
-        """
-        with self._change:
-            came = max(0, min(at, strand.asked or 0) - strand.start)
-            if self._users and not self.abandoned:
-                if is_elsewhere:
-                    disks.forget_cached(self._file, strand.start, strand.start + came)
-                strand.at += came
-                self._follow()
-                leave_note(self._file, self.spans, self.facts.length)
-                self.size += came  # last: others wait until it is whole
-        self.release(strand)
-
     def learn(self, facts: Metadata) -> None:
         """Add facts about the whole file that were unknown.
 
@@ -304,6 +255,12 @@ class PartialFile:
         with self._change:
             if self._strands:
                 self._change.wait(seconds)
+
+    def end_strands(self) -> None:
+        """End all strands where they are; what they have fetched stays."""
+        with self._change:
+            for each in self._strands:
+                each.asked = each.end = each.at
 
     def abandon(self) -> None:
         """Stop all strands of this file."""

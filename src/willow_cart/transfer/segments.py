@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
 from willow_cart.addresses import host_of
@@ -11,7 +11,7 @@ from willow_cart.errors import WillowCartError
 from willow_cart.model import Validators
 from willow_cart.protocols import Download
 from willow_cart.transfer.partials import PartialFile, Segment
-from willow_cart.transfer.transfers import SharedFile, Transfer, Transfers
+from willow_cart.transfer.transfers import Transfer
 
 # So long a file is watched on its lanes before it is judged whether they pay, in seconds, after a
 # moment in which connections are made and gather speed.
@@ -28,13 +28,13 @@ class SegmentJob:
 
     Attributes:
         transfer: the file.
-        strand: the stretch; None if another process has the file, and will say which.
+        strand: the stretch.
         address: where to ask for it.
         host: whose lane that takes.
     """
 
     transfer: Transfer
-    strand: Segment | None
+    strand: Segment
     address: str
     host: str
 
@@ -95,13 +95,15 @@ class SegmentScheduler:
     """Finds strands for idle lanes; not thread-safe.
 
     Args:
-        transfers: the files that are in progress.
+        moving: gives the files that are in progress.
         strands: how many lanes one file may have; None for as many as pay.
         lanes: how many there are.
     """
 
-    def __init__(self, transfers: Transfers, strands: int | None, lanes: int) -> None:
-        self._transfers = transfers
+    def __init__(
+        self, moving: Callable[[], Iterable[Transfer]], strands: int | None, lanes: int
+    ) -> None:
+        self._moving = moving
         self._strands = None if strands is None else min(strands, lanes)
         self._helpers: Counter[int] = Counter()
         self._paying: dict[int, ConcurrencyProbe] = {}
@@ -120,7 +122,7 @@ class SegmentScheduler:
                 if not has_lane(host_of(address)):
                     continue
                 strand = transfer.partial.take() if transfer.partial else None
-                if strand is None and transfer.elsewhere is None:
+                if strand is None:
                     break
                 self._helpers[transfer.number] += 1
                 return SegmentJob(transfer, strand, address, host_of(address))
@@ -133,8 +135,8 @@ class SegmentScheduler:
             help_.transfer.use_one_lane()
 
     def _in_want_of_help(self, now: float) -> Iterator[Transfer]:
-        for transfer in self._transfers.shared():
-            file: SharedFile | None = transfer.partial or transfer.elsewhere
+        for transfer in self._moving():
+            file = transfer.partial
             if file is None or transfer.alone or not file.can_be_shared:
                 continue
             busy = 1 + self._helpers[transfer.number]

@@ -6,7 +6,6 @@ import threading
 import time
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field, replace
-from typing import Protocol
 
 from willow_cart.addresses import host_of
 from willow_cart.filing import Filed, Plan
@@ -16,28 +15,6 @@ from willow_cart.model import Offer, State
 from willow_cart.protocols import Download
 from willow_cart.redaction import without_secrets
 from willow_cart.transfer.partials import PartialFile
-
-
-class SharedFile(Protocol):
-    """A file that several lanes may fetch, here or in another process.
-
-    Attributes:
-        share: how many bytes one of its strands should fetch; None for as many as come.
-    """
-
-    share: int | None
-
-    @property
-    def length(self) -> int | None:
-        """How many bytes it has; None if unknown."""
-
-    @property
-    def size(self) -> int:
-        """How many of them are here."""
-
-    @property
-    def can_be_shared(self) -> bool:
-        """Whether another strand may fetch it now."""
 
 
 @dataclass(slots=True)
@@ -54,7 +31,6 @@ class Transfer:
         resumed: bytes that a later attempt did not have to fetch again.
         seconds: time spent on it, pauses left out.
         partial: what has come so far, if it can be resumed.
-        elsewhere: the file in the process that fetches it for this one; None for this one.
         moving: whether a lane carries it now.
         in_parts: whether its place has shown that it serves parts.
         alone: whether it is to come on one lane.
@@ -79,7 +55,6 @@ class Transfer:
     resumed: int = 0
     seconds: float = 0.0
     partial: PartialFile | None = None
-    elsewhere: SharedFile | None = None
     worker: str = ""
     restamped: Arrival | None = None
     moving: bool = False
@@ -119,10 +94,6 @@ class Transfer:
         """Release the partial file and return it."""
         partial, self.partial = self.partial, None
         return partial
-
-    def leave_to(self, elsewhere: SharedFile | None) -> None:
-        """Record which file in another process it is now; None for none."""
-        self.elsewhere = elsewhere
 
     def begin_attempt(self) -> None:
         """Count an attempt."""
@@ -307,15 +278,6 @@ class Transfers:
         """Return the transfers in progress."""
         with self._lock:
             return [transfer for transfer in self._under_way.values() if transfer.moving]
-
-    def shared(self) -> list[Transfer]:
-        """Return the transfers in progress, here and in other processes."""
-        with self._lock:
-            return [
-                transfer
-                for transfer in self._under_way.values()
-                if transfer.moving or transfer.elsewhere is not None
-            ]
 
     @property
     def received(self) -> int:

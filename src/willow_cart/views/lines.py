@@ -129,6 +129,10 @@ class View(ProgressTracker):
         if dashboard:
             self.say(f"on the cluster {scheduler}; see the workers at {dashboard}")
 
+    def worker_unusable(self, worker: str, why: str) -> None:
+        """Report that a worker of the cluster gets no files."""
+        self.say(f"worker {worker} {why}")
+
     def worker_lost(self, worker: str, why: str) -> None:
         """Report that a worker of the cluster carries no more files."""
         super().worker_lost(worker, why)

@@ -38,19 +38,6 @@ def sync_file_system(descriptor: int) -> bool:
     return True
 
 
-def forget_cached(descriptor: int, start: int, end: int) -> None:
-    """Have the next read of a range come from the disk (posix_fadvise(2), POSIX_FADV_DONTNEED).
-
-    On a network file system, another machine may have written there since this one has read.
-
-    Raises:
-        OSError: the disk would not take what was written here.
-    """
-    if sys.platform != "darwin":
-        os.fsync(descriptor)  # what is still to be written is not forgotten
-        os.posix_fadvise(descriptor, start, end - start, os.POSIX_FADV_DONTNEED)
-
-
 def begin_to_write_out(descriptor: int) -> None:
     """Start writing the dirty pages of a file to the disk (sync_file_range(2)).
 

@@ -16,15 +16,6 @@ def sync_file_system(descriptor: int) -> bool:  # noqa: ARG001  # as POSIX has i
     return False
 
 
-def forget_cached(descriptor: int, start: int, end: int) -> None:  # noqa: ARG001
-    """Sync a file; what another machine has written to a share is read from there.
-
-    Raises:
-        OSError: the disk would not take what was written here.
-    """
-    os.fsync(descriptor)
-
-
 def begin_to_write_out(descriptor: int) -> None:
     """Do nothing: the system writes when it likes."""
 
