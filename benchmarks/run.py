@@ -12,19 +12,33 @@ import os
 import platform
 import random
 import resource
+import statistics
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
+
+import psutil  # type: ignore[import-untyped]
 
 ROOT = Path(__file__).parent.parent
 sys.path.insert(0, str(ROOT))
 
 from records import large_audit, large_bucket, large_cart, large_ledger, large_page  # noqa: E402
-from rows import Command, Row, compared, memory_of, new_folder, seconds_of, table_of  # noqa: E402
+from rows import (  # noqa: E402
+    Command,
+    Row,
+    compared,
+    memory_of,
+    new_folder,
+    seconds_of,
+    table_of,
+    usage_of,
+)  # fmt: skip
 
+from tests.support.dask_cluster import DaskCluster  # noqa: E402
 from tests.support.line import Weather, line  # noqa: E402
 from tests.support.servers import SshServer, nginx, openssh, vsftpd  # noqa: E402
 
@@ -212,6 +226,35 @@ class Bench:
                 wanted=wanted,
             )  # fmt: skip
 
+    def cluster(self) -> Iterator[Row]:
+        """Small files by four workers of a cluster on this machine, and without it."""
+        base = self.folder("small")
+        files = FILES["small"][0]
+        haul = [*WILLOW_CART, "haul", f"{base}/{{00000..{files - 1:05}}}.bin", "--into"]
+        spent: dict[str, list[float]] = {"seconds": [], "processor": []}
+        ours: dict[str, list[float]] = {"seconds": [], "processor": []}
+        with DaskCluster(self.work / "dask") as dask:
+            dask.add(4, threads=1)
+            members = [psutil.Process(each.pid) for each in (*dask.workers, dask.scheduler)]
+            for number in range(self.passes + 1):
+                for told, words in ((ours, ["--cluster", dask.address]), (spent, [])):
+                    before = sum(sum(each.cpu_times()[:2]) for each in members)
+                    began = time.perf_counter()
+                    usage = usage_of([*haul, new_folder(self.work), *words])
+                    seconds = time.perf_counter() - began
+                    theirs = sum(sum(each.cpu_times()[:2]) for each in members) - before
+                    if number:
+                        told["seconds"].append(seconds)
+                        told["processor"].append(usage.ru_utime + usage.ru_stime + theirs)
+        for kind, wanted in (("processor", 1.5), ("seconds", 1.0)):
+            ratios = [a / b for a, b in zip(ours[kind], spent[kind], strict=True)]
+            each, local = (1000 * statistics.median(x[kind]) / files for x in (ours, spent))
+            yield Row(
+                f"{files:,} files of 8 KiB by 4 workers of a cluster, {kind}",
+                f"{each:.2f} ms a file", f"the same haul without: {local:.2f} ms a file",
+                statistics.median(ratios), wanted,
+            )  # fmt: skip
+
     def combine(self) -> Iterator[Row]:
         """A million rows of five columns, in ten texts."""
         folder = self.work / "tables"
@@ -321,7 +364,18 @@ def processor() -> str:
 def main() -> None:
     """Measure what is asked for, and print the table."""
     parser = argparse.ArgumentParser(description=__doc__)
-    groups = ("start", "small", "large", "far", "ftp", "sftp", "combine", "audit", "records")
+    groups = (
+        "start",
+        "small",
+        "large",
+        "far",
+        "ftp",
+        "sftp",
+        "cluster",
+        "combine",
+        "audit",
+        "records",
+    )
     parser.add_argument("--only", action="append", choices=groups, help="measure this; repeatable")
     parser.add_argument("--passes", type=int, default=5)
     parser.add_argument("--folder", type=Path, help="where to work, on the disk to measure")

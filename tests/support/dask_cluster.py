@@ -40,6 +40,11 @@ class Forked:
         self._process = _FORKED.Process(target=_serve, args=arguments, daemon=True)
         self._process.start()
 
+    @property
+    def pid(self) -> int | None:
+        """Return its number; None before it has started."""
+        return self._process.pid
+
     def poll(self) -> int | None:
         """Return the exit code; None while it runs."""
         return self._process.exitcode
