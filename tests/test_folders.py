@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.index_servers import INDEX_SERVERS, index_server, is_installed
 from tests.support.program import files_in, run
 from tests.support.servers import APACHE, NGINX, apache, nginx, python_server
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler, make_index
@@ -96,6 +97,45 @@ def test_what_a_survey_shows_a_haul_brings_home(tmp_path: Path, server: str) -> 
     )
     again = run("haul", *options, "--into", "x", cwd=tmp_path)
     assert "all unchanged" in again.last_line
+
+
+TREE = {
+    "levels.csv": b"station,level\nS001,1.2\n",
+    "noext": b"no extension",
+    "2031/a.csv": b"a" * 3000,
+    "2031/deep/dawn.wav": b"w" * 70_000,
+    "Reed & Co/a b, 1.csv": b"blanks and signs",
+    "raw.d/data": b"a folder with a dot",
+    "raw.d/2030/Pegelstände.csv": "ä".encode(),
+}
+
+
+@pytest.mark.parametrize("name", INDEX_SERVERS)
+def test_a_tree_comes_as_it_is_whatever_server_lists_it(tmp_path: Path, name: str) -> None:
+    """No folder is filed as data, none is missing, and nothing that sorts or advertises comes."""
+    if not is_installed(name):
+        pytest.skip("is not installed")
+    for path, content in TREE.items():
+        file = tmp_path / "www" / path
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_bytes(content)
+    with index_server(name, tmp_path / "www", tmp_path / "work") as base:
+        words = [base, "--depth", "all"]
+        found = run("survey", *words, "--json", cwd=tmp_path)
+        assert found.code == 0, found.err
+        assert {each["path"] for each in found.json()["offers"]} == set(TREE)
+        done = run("haul", *words, "--into", "x", cwd=tmp_path)
+        assert done.code == 0, done.err
+        assert files_in(tmp_path / "x") == TREE
+        again = run("haul", *words, "--into", "x", cwd=tmp_path)
+        assert again.code == 0, again.err
+        assert "unchanged" in again.last_line or "all already here" in again.last_line
+        # A folder that a list takes for a file is not filed as data either.
+        (tmp_path / "list.txt").write_text(f"{base}raw.d\n{base}2031\n")
+        listed = run("haul", "list.txt", "--into", "y", cwd=tmp_path)
+        assert {Path(path).name for path in files_in(tmp_path / "y")} <= {
+            Path(path).name for path in TREE
+        }, listed.err
 
 
 def test_folders_that_are_not_entered_are_counted_and_named(tmp_path: Path, archive: Path) -> None:

@@ -10,17 +10,22 @@ get() { # PROGRAM PACKAGE
     sh "$(dirname "$0")/get_package.sh" $2 || echo "its tests will be skipped" >&2
   }
 }
-# The emulator of blob stores is a program of Node's, and is put beside the environment.
+# The emulator of blob stores and two servers are programs of Node's, put beside the environment.
 get_emulator() { # FOLDER
-  [ -x "$1/node_modules/.bin/azurite-blob" ] || {
+  [ -x "$1/node_modules/.bin/azurite-blob" ] && [ -x "$1/node_modules/.bin/serve" ] || {
     get npm "nodejs npm"
-    echo "installing azurite for the tests" >&2
-    npm install --silent --no-audit --no-fund --prefix "$1" azurite@3.37.0 >/dev/null 2>&1 ||
+    echo "installing azurite, http-server and serve for the tests" >&2
+    npm install --silent --no-audit --no-fund --prefix "$1" azurite@3.37.0 http-server@14 serve@14 \
+      >/dev/null 2>&1 ||
       echo "its tests will be skipped" >&2
   }
 }
 get nginx nginx-light
 get apache2 apache2-bin
+get lighttpd lighttpd
+get caddy caddy
+get webfsd webfs
+get mini_httpd mini-httpd
 get vsftpd vsftpd
 get sshd "openssh-server openssh-client"
 get sqlite3 sqlite3

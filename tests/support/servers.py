@@ -64,7 +64,7 @@ def nginx(
         "work": work, "root": root, "requests": keepalive_requests,
         "secure": secure if certificate else "",
     }  # fmt: skip
-    _make_readable(root, work)
+    make_readable(root, work)
     (work / "users").write_text("ida:{PLAIN}reedmace\n")
     with _serving(command, config, _CONFIG, values) as base:
         yield base.replace("http:", "https:") if certificate else base
@@ -126,7 +126,7 @@ Alias /dav {root}
 def apache(root: Path, work: Path) -> Iterator[str]:
     """Serve a folder with Apache, and give the address of its root without a slash at the end."""
     assert APACHE is not None, "Apache is not installed"
-    _make_readable(root, work)
+    make_readable(root, work)
     secret = hashlib.md5(b"ida:members:reedmace").hexdigest()
     (work / "users").write_text(f"ida:members:{secret}\n")
     (work / "types").write_text("text/html html\ntext/csv csv\n")
@@ -179,7 +179,7 @@ def vsftpd(
     The address that it names for data is none of this machine, as behind a careless router.
     """
     assert VSFTPD is not None, "vsftpd is not installed"
-    _make_readable(root, work)
+    make_readable(root, work)
     (work / "empty").mkdir()
     config = work / "vsftpd.conf"
     more = (
@@ -278,7 +278,7 @@ def python_server(root: Path) -> Iterator[str]:
         server.shutdown()
 
 
-def _make_readable(root: Path, work: Path) -> None:
+def make_readable(root: Path, work: Path) -> None:
     """Let workers of a user of their own reach the folders, which pytest keeps to itself."""
     work.mkdir(parents=True, exist_ok=True)
     for folder in (root, work, *root.parents):

@@ -132,6 +132,26 @@ def whole_title_of(page: str) -> str:
     return " ".join(html.unescape(page[start.end() : end.start()]).split())
 
 
+# What servers call the index of a folder that they make.
+_INDEX = re.compile(
+    r"(?:index|directory listing|listing|contents|directory) (?:of|for)\b|files within\b|listing:",
+    re.IGNORECASE,
+)
+_HEADING = re.compile(r"<h1[^<>]*+>([^<]{0,100})", re.IGNORECASE)
+
+
+def is_index_title(words: str) -> bool:
+    """Whether a title or a heading is that of an index of a folder."""
+    return _INDEX.match(words) is not None
+
+
+def looks_like_index(beginning: bytes) -> bool:
+    """Whether a page is titled as the index of a folder."""
+    heading = _HEADING.search(as_utf8(beginning).decode("utf-8", "replace"))
+    titles = (title_of(beginning), heading[1].strip() if heading else "")
+    return any(is_index_title(title) for title in titles)
+
+
 def asks_to_sign_in(beginning: bytes) -> bool:
     """Whether a page contains a password field."""
     return _PASSWORD.search(as_utf8(beginning)) is not None

@@ -1,34 +1,38 @@
 """Folder indexes: the listings that web servers generate, in all common formats.
 
-nginx (as a page, as JSON and as XML), Apache (plain, fancy, as a table), lighttpd, Python's own
-server. No style is requested by name: an entry is a link to one name right below the folder, and
-its date and size are what stands beside it in a form that only dates and sizes have.
+No server's style is asked for by name, but for nginx's JSON and XML: an entry is a link to one name
+right below the folder, a folder where its address or its words end with a slash, and its date and
+size are what stands beside it in a form that only dates and sizes have.
 """
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from urllib.parse import unquote
 
+from willow_cart.addresses import host_of, name_of
+from willow_cart.checks.soft_failures import is_index_title
 from willow_cart.errors import BadAddress
+from willow_cart.kinds import kind_of
 from willow_cart.model import Offer
 from willow_cart.outside_values import quote_name, read_iso, read_json, with_zone
 from willow_cart.protocols.http.http_rules import parse_date
 from willow_cart.safe_xml import local_name
-from willow_cart.sources.listing import Kind, Listing
+from willow_cart.sources.listing import Kind, Listing, folder_of, may_be_listing
 from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.sources.web_pages.markup import Page
 from willow_cart.units import MONTHS, read_count
 
-_TITLE = re.compile(
-    r"(index|directory listing|listing|contents|directory) (of|for)\b", re.IGNORECASE
-)
+# Of the links of a listing without a title, so many are entries, or sort them.
+_SHARE_OF_ENTRIES = 0.8
+_SORTING_LINKS = 2
 _TIME = r"[ T](?P<hour>\d\d):(?P<minute>\d\d)(?::(?P<second>\d\d))?"
 _DATES = (
     re.compile(rf"(?P<year>\d{{4}})-(?P<month>\d\d|[A-Za-z]{{3}})-(?P<day>\d\d){_TIME}"),
-    re.compile(rf"(?P<day>\d\d)-(?P<month>[A-Za-z]{{3}})-(?P<year>\d{{4}}){_TIME}"),
+    re.compile(rf"(?P<day>\d\d)-?(?P<month>[A-Za-z]{{3}})-?(?P<year>\d{{4}}){_TIME}"),
 )
 _SIZE = re.compile(r"\s*(?P<number>\d{1,18}(?:\.\d{1,9})?)\s?(?P<unit>[KMGTP]?)(?:i?B)?(?=\s|$)")
 # All of the servers count in these, whatever they call them.
@@ -38,29 +42,49 @@ _UNITS = {"": 1, "K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40, "P": 1 
 def is_folder_index(page: Page) -> bool:
     """Whether a page is a server's index of the folder at its address."""
     root = page.root
-    if root is None or not page.address.endswith("/"):
+    if root is None or not page.address or "?" in page.address:
+        return False
+    if not page.address.endswith("/") and kind_of(name_of(page.address)) != "other":
         return False
     for element in root.iter("title", "h1"):
-        if _TITLE.match(words_of(element)):
+        if is_index_title(words_of(element)):
             return True
-    # A listing with a header of its own is known by the links that sort it.
-    sorting = [a for a in root.iter("a") if re.match(r"\?[CNMSD]=", a.get("href") or "")]
-    return len(sorting) >= 3
+    return _is_shaped_as_index(page)
+
+
+def _is_shaped_as_index(page: Page) -> bool:
+    """Whether a page is known as an index by the links that sort it, or by what is beside links."""
+    folder = _folder_of(page)
+    sorting, entries, others = set(), set(), set()
+    dated = 0
+    for link, address in _links_of(page):
+        if address.partition("?")[0] in (page.address, folder):
+            sorting.add(address.partition("?")[2])
+        elif _is_entry(address, folder):
+            entries.add(address)
+            dated += any(fact is not None for fact in _facts_beside(link))
+        elif not folder.startswith(address) and host_of(address) == host_of(folder):
+            others.add(address)
+    if not entries or len(entries) < _SHARE_OF_ENTRIES * (len(entries) + len(others)):
+        return False
+    is_dated = page.address.endswith("/") and len(entries) > 1 and 2 * dated > len(entries)
+    return is_dated or len(sorting - {""}) > _SORTING_LINKS
 
 
 def read_folder(page: Page, source: str) -> Listing:
-    """Read a folder index, without links for sorting and links to other folders."""
-    listing = Listing(page.address, Kind.FOLDER)
-    if page.root is None:
-        return listing
+    """Read a folder index, without links for sorting and links to other folders.
+
+    Where no entry says that it is a folder, it is left open of those whose names do not say that
+    they are files.
+    """
+    folder = _folder_of(page)
+    listing = Listing(folder, Kind.FOLDER)
     seen = set()
-    for link in page.root.iter("a"):
-        try:
-            address = page.resolver.resolve(link.get("href") or "")
-        except BadAddress:
+    for link, address in _links_of(page):
+        if not _is_entry(address, folder) or address in seen or f"{address}/" in seen:
             continue
-        if address is None or address in seen or not _is_entry(address, listing.folder):
-            continue
+        if words_of(link).endswith("/") and not address.endswith("/"):
+            address += "/"  # noqa: PLW2901  # this is its whole address
         seen.add(address)
         if address.endswith("/"):
             listing.below.append(address)
@@ -69,7 +93,30 @@ def read_folder(page: Page, source: str) -> Listing:
         listing.offers.append(
             Offer(address, source, folder="", size=size, about=about, modified=modified)
         )
+    if not listing.below:
+        listing.unsure = {each.address for each in listing.offers if may_be_listing(each.address)}
     return listing
+
+
+def _folder_of(page: Page) -> str:
+    """Return the address below which the entries of an index are.
+
+    Some servers send the index of a folder for its address without a slash as well.
+    """
+    if page.address.endswith("/"):
+        return page.address
+    below = f"{page.address}/"
+    if any(address.startswith(below) for _, address in _links_of(page)):
+        return below
+    return folder_of(page.address)
+
+
+def _links_of(page: Page) -> Iterator[tuple[Element, str]]:
+    """Yield the links of a page that have an address, each with it."""
+    for link in () if page.root is None else page.root.iter("a"):
+        with suppress(BadAddress):
+            if (address := page.resolver.resolve(link.get("href") or "")) is not None:
+                yield link, address
 
 
 def read_json_folder(content: bytes, address: str, source: str) -> Listing | None:

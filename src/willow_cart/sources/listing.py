@@ -53,6 +53,7 @@ class Listing:
         kind: what it is.
         offers: the files, in order.
         below: what can be entered from here: a folder's folders, a page's links further down.
+        unsure: the addresses of offers that may be folders: the listing does not say.
         parts: listings that belong to this one, such as the sitemaps of an index.
         following: the next of a series, where it names one.
         relative: how many references cannot be resolved since its address is unknown.
@@ -68,6 +69,7 @@ class Listing:
     kind: Kind
     offers: list[Offer] = field(default_factory=list)
     below: list[str] = field(default_factory=list)
+    unsure: set[str] = field(default_factory=set)
     parts: list[str] = field(default_factory=list)
     following: str | None = None
     relative: int = 0

@@ -9,6 +9,7 @@ from dataclasses import replace
 from urllib.parse import unquote
 
 from willow_cart.addresses import WEB, normalise, scheme_of
+from willow_cart.checks.soft_failures import PAGE_TYPES
 from willow_cart.errors import TransferFailed, UnreadableSource, UsageError, WillowCartError
 from willow_cart.model import Issue, Metadata, Offer
 from willow_cart.protocols import Access
@@ -152,7 +153,7 @@ class Walk:
             self._found.unproved.add(self._source)
         if listing.clock is not None:
             self._found.clocks.append(listing.clock)
-        for offer in listing.offers:
+        for offer in self._files_of(listing, pool):
             if offer.address in self._offered:
                 continue
             self._offered.add(offer.address)
@@ -170,6 +171,42 @@ class Walk:
         if listing.kind is Kind.WEBDAV:
             kind = Kind.WEBDAV
         yield from self._below(ways, pool, level + 1, marks, kind)
+
+    def _files_of(self, listing: Listing, pool: ThreadPoolExecutor | None) -> Iterator[Offer]:
+        """Yield the offers of a listing; those that turn out to be folders are entered."""
+        if pool is None or not listing.unsure:
+            yield from listing.offers
+            return
+        ahead: deque[tuple[Offer, Future[bool] | None]] = deque()
+        offers = iter(listing.offers)
+        while True:
+            while len(ahead) < self._looking.lanes and (offer := next(offers, None)) is not None:
+                is_unsure = offer.address in listing.unsure
+                asked = pool.submit(self._is_folder, offer.address) if is_unsure else None
+                ahead.append((offer, asked))
+            if not ahead:
+                return
+            offer, asked = ahead.popleft()
+            if asked is not None and asked.result():
+                listing.below.append(f"{offer.address}/")
+            else:
+                yield offer
+
+    def _is_folder(self, address: str) -> bool:
+        """Whether an entry of a listing is a folder: a redirect adds its slash, or it has an index.
+
+        What does not answer is taken for a file, which will fail by its name.
+        """
+        try:
+            facts = self._access.retrier.run(lambda: self._access.ask(address))
+            if facts.address == f"{address}/":
+                return True
+            if facts.media_type not in PAGE_TYPES or facts.attachment:
+                return False
+            listing = self._reader.read(address, None, self._source)
+        except (TransferFailed, UsageError):
+            return False
+        return listing is not None and listing.kind is Kind.FOLDER
 
     def _placed(self, offer: Offer) -> Offer:
         """Return an offer from a subfolder with its folder relative to the source."""

@@ -14,6 +14,7 @@ from willow_cart.checks.soft_failures import (
     INSPECTED_BYTES,
     SNIFFED_BYTES,
     asks_to_sign_in,
+    looks_like_index,
     looks_like_page,
     may_be_page,
     stands_for_error,
@@ -29,6 +30,7 @@ from willow_cart.errors import (
     Unproved,
     WrongContent,
 )
+from willow_cart.kinds import kind_of
 from willow_cart.model import Checksum, Validators
 from willow_cart.protocols import CHUNK, Access, Download, Resumability, Unchanged
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
@@ -402,11 +404,21 @@ class Downloader:
             WrongContent: it is an error document, or nothing.
         """
         name = transfer.offer.file_name
-        if not may_be_page(name) and looks_like_page(beginning):
+        if looks_like_page(beginning) and kind_of(name) != "page":
             if meter is not None:
                 more = INSPECTED_BYTES
                 beginning = self._beginning_of(transfer, delivery, more, meter, beginning)
-            raise _page_instead(transfer, beginning)
+            # What a page links may lead to another page.
+            adds_slash = delivery.facts.address == f"{transfer.address}/"
+            if looks_like_index(beginning) or (adds_slash and not transfer.offer.text):
+                raise PageInstead(
+                    transfer.shown,
+                    "is a folder: the server sent its index",
+                    "haul it by its address with a slash at the end",
+                    title=title_of(beginning),
+                )
+            if not may_be_page(name):
+                raise _page_instead(transfer, beginning)
         if instead := stands_for_error(name, beginning, is_all=is_all):
             raise WrongContent(
                 transfer.shown,
