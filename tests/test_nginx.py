@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -64,7 +65,10 @@ def test_a_killed_haul_goes_on_with_the_range_that_is_missing(
     assert run(*haul, cwd=tmp_path).code == 0
     assert files_in(tmp_path / "data") == {"slow/dawn.wav": files["dawn.wav"]}
     log = (tmp_path / "nginx" / "access.log").read_text().splitlines()
-    assert f'" 206 {4_000_000 - had} ' in log[-1]
+    came = re.search(r'" 206 (\d+) ', log[-1])
+    assert came is not None
+    # Of what had come, all but the last piece was vouched for when it was killed.
+    assert 4_000_000 - had <= int(came[1]) < 4_000_000
 
 
 def test_a_server_that_limits_requests_is_waited_for(tmp_path: Path, server: str) -> None:

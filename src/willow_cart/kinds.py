@@ -24,6 +24,9 @@ FAMILIES: dict[str, frozenset[str]] = {
 }
 _FAMILY_OF = {extension: family for family, those in FAMILIES.items() for extension in those}
 
+# Of what makes pages and files; the address says nothing of what comes.
+_SCRIPTS = frozenset({"php", "asp", "aspx", "jsp"})
+
 # Endings that say how a file is packed; what stands before them still says what it is.
 _PACKINGS = frozenset("gz bz2 xz zst".split())
 
@@ -47,6 +50,25 @@ def stem_of(name: str) -> str:
     """Return a name without its extension."""
     extension = extension_of(name)
     return name[: -len(extension) - 1] if extension else name
+
+
+def better_name(own: str, given: str) -> str:
+    """Return the name that a server gives a file, if the one in its address says no kind of file.
+
+    Args:
+        own: the name in the address.
+        given: the server's; empty for none.
+
+    Returns:
+        The server's name; empty if the own one is to be used.
+    """
+    same = extension_of(own) == extension_of(given)
+    return "" if tells_kind(own) or same or not extension_of(given) else given
+
+
+def tells_kind(name: str) -> bool:
+    """Whether a name says what kind of file it is: not if it is that of a script, or of nothing."""
+    return kind_of(name) != "other" and extension_of(name) not in _SCRIPTS
 
 
 def kind_of(name: str) -> str:

@@ -29,6 +29,7 @@ class Choice:
         chosen: those that every rule kept, in the order they were offered, if they are gathered.
         undated: how many offers a rule on dates met that have none.
         unsized: how many offers a rule on sizes met of which no size is known, or not well enough.
+        unnamed: how many offers rules on names have dropped whose addresses name no kind of file.
         extensions: how many offers there were of each extension.
         ended_by: the rule by which nothing that follows can be kept, as typed; empty while
             undecided.
@@ -42,6 +43,7 @@ class Choice:
     chosen: list[Offer] = field(default_factory=list)
     undated: int = 0
     unsized: int = 0
+    unnamed: int = 0
     extensions: Counter[str] = field(default_factory=Counter)
     ended_by: str = ""
     examples: list[Offer] = field(default_factory=list)
@@ -74,10 +76,16 @@ class Choice:
         left = f"all {count_of(before, 'offer')}"
         if before < self.offered:
             left = f"the {count_of(before, 'offer')} that the other rules left"
+        there = self._what_there_was(rule, is_first=before == self.offered)
+        if self.unnamed:
+            there = (
+                f"{count_of(self.unnamed, 'address', 'addresses')} may have other names at their"
+                f" servers: --ask-sizes asks for them; {there}"
+            )
         raise NothingChosen(
             "nothing matched",
             f"{rule} excluded {left}",
-            self._what_there_was(rule, is_first=before == self.offered),
+            there,
             offered=self.offered,
             rule=rule,
         )

@@ -14,6 +14,7 @@ from datetime import datetime
 from enum import Enum, StrEnum
 from itertools import count, islice
 
+from willow_cart.addresses import WEB, scheme_of
 from willow_cart.choosing.choice import Choice
 from willow_cart.choosing.extents import (
     is_within_box,
@@ -31,7 +32,7 @@ from willow_cart.choosing.patterns import (
 from willow_cart.choosing.variants import Variants
 from willow_cart.errors import BadOption
 from willow_cart.identity import AddressId
-from willow_cart.kinds import FAMILIES, extension_of
+from willow_cart.kinds import FAMILIES, extension_of, tells_kind
 from willow_cart.model import Offer
 from willow_cart.offer_store import Spool
 from willow_cart.units import format_size
@@ -223,8 +224,13 @@ class Choosing:
     ) -> Iterator[tuple[Offer, str]]:
         """Apply the rules that examine one offer at a time."""
         coming = iter(offers)
+        by_kind = bool(self.extensions or self.kinds or self.keep)
         while batch := list(islice(coming, _BATCH_OFFERS)):
+            if learn is not None and by_kind:
+                batch = [o for o, _ in _learn([(o, "") for o in batch], learn, _has_no_kind)]
             judged = [(offer, self._first_against(offer, early, choice)) for offer in batch]
+            if by_kind and learn is None:
+                choice.unnamed += sum(bool(rule) and _has_no_kind(o) for o, rule in judged)
             if learn is not None:
                 judged = _learn(judged, learn, _lacks(on_facts))
             if on_facts:
@@ -400,6 +406,12 @@ def _learn(
         return judged
     learnt = iter(learn(asking))
     return [(next(learnt) if not rule and lacks(offer) else offer, rule) for offer, rule in judged]
+
+
+def _has_no_kind(offer: Offer) -> bool:
+    """Whether the name of an offer does not tell what kind of file it is, and a server's may."""
+    is_web = scheme_of(offer.address) in WEB
+    return is_web and offer.name is None and not tells_kind(offer.file_name)
 
 
 def _lacks(rules: Sequence[ChoosingRule]) -> Callable[[Offer], bool]:

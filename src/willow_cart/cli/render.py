@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import sys
 from abc import ABC, abstractmethod
-from collections import defaultdict, deque
+from collections import Counter, defaultdict, deque
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
@@ -236,12 +236,23 @@ def _show_ends(coming: Iterator[tuple[Offer, str]], *, why: bool) -> None:
         _show_offers(list(last), why=why)
 
 
+def _paths_of(offers: Sequence[Offer]) -> list[str]:
+    """Return the paths of offers; those that several share, each with its address."""
+    often = Counter(offer.path for offer in offers)
+    return [
+        offer.path
+        if often[offer.path] == 1
+        else f"{offer.path} ({without_secrets(offer.address).partition('://')[2]})"
+        for offer in offers
+    ]
+
+
 def _show_offers(rows: Sequence[tuple[Offer, str]], *, why: bool) -> None:
     """Print offers with the columns that are not empty."""
     offers = [offer for offer, _ in rows]
     columns = {
         "no.": [f"{offer.number:,}" for offer in offers],
-        "path": [offer.path for offer in offers],
+        "path": _paths_of(offers),
         "link": [offer.text for offer in offers],
         "heading": [offer.heading for offer in offers],
         "column": [f"{o.cell.column} {o.cell.title}".strip() if o.cell else "" for o in offers],

@@ -125,7 +125,7 @@ class ClusterClient:
             raise UnusableCluster(
                 "Dask's configuration",
                 f"cannot be read: {' '.join(str(error).split())}",
-                "mend or move the file in ~/.config/dask",
+                "correct or move the file in ~/.config/dask",
             ) from error
         self._is_own = isinstance(place, str)
         self._signs: dict[str, tuple[float, float]] = {}

@@ -377,7 +377,7 @@ class ClusterMembers:
             self.lose(each, f"it cannot write there: {error.why}", is_known=True)
 
     def _guard(self, work: Callable[..., None], *args: Any) -> None:
-        """Run a thread of this haul; what nobody has foreseen ends the haul in order."""
+        """Run a thread of this haul; an unforeseen error ends the haul in order."""
         try:
             work(*args)
         except Exception as error:

@@ -109,6 +109,7 @@ class Plan:
     new: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
     known: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
     longest: int = 0
+    _keys: array[int] | None = None
 
     def __len__(self) -> int:
         return len(self.offers)
@@ -119,6 +120,18 @@ class Plan:
 
     def __iter__(self) -> Iterator[Filed]:
         return (self._file(offer) for offer in self.offers)
+
+    def has_path(self, path: str) -> bool:
+        """Whether a path is that of an offer, or could be taken for it by some file system."""
+        if self._keys is None:
+            self._keys = array("q", sorted(hash(fold(filed.path)) for filed in self))
+        key = hash(fold(path))
+        place = bisect_left(self._keys, key)
+        return place < len(self._keys) and self._keys[place] == key
+
+    def move(self, filed: Filed, path: str) -> None:
+        """Note that an offer lies at another path than planned: its server named it."""
+        self.elsewhere[filed.offer.unique] = path
 
     def _file(self, offer: Offer) -> Filed:
         path = self.elsewhere.get(offer.unique)

@@ -15,7 +15,7 @@ from willow_cart.hauling.lane_finder import LaneFinder
 
 Item = TypeVar("Item")
 
-# Of a host of which nothing is known yet, so many files are a batch.
+# The size of the first batch of a host, of which nothing is known yet.
 _FIRST_BATCH = 16
 
 # The share of the last files in the mean time of a host's files.

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import chain, islice
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -20,7 +20,7 @@ from willow_cart.errors import CannotStore
 from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.exits import Exit, gravest
-from willow_cart.filing import Filed, Plan, make_plan
+from willow_cart.filing import Filed, Layout, Plan, make_plan
 from willow_cart.hauling.host_queue import HostQueue
 from willow_cart.hauling.refiling import end_moves
 from willow_cart.hauling.room import require_room
@@ -186,6 +186,9 @@ class _Haul:
         def settled(result: Result) -> None:
             account.add(result)
             filed = transfers.settle(result.number)
+            if result.arrival is not None and result.path != filed.path and not result.twin:
+                self.plan.move(filed, result.path)
+                filed = replace(filed, path=result.path)
             self.observer.settled(filed, result)
             if handler is not None and result.state is State.ARRIVED and result.arrival:
                 handler.take(filed, result.arrival)
@@ -202,6 +205,7 @@ class _Haul:
             moved_aside=self.observer.moved_aside,
             twins=policy.twins,
             handles=policy.on_arrival is not None,
+            is_planned=self.plan.has_path if isinstance(policy.layout, Layout) else None,
         )
         handler = self._make_handler(commit_thread)
         told = all_of(timeline_recorder, self.observer)

@@ -158,7 +158,7 @@ def take(
         TakenPages(scope),
         into,
         access,
-        replace(policy, layout=AsServed()),
+        replace(policy, layout=AsServed(), takes_pages=True),
         choosing or Choosing(),
         learn,
         None if ignore_robots else Robots(access),

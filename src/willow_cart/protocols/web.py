@@ -421,7 +421,8 @@ class WebAccess(Access):
             media_type=media_type,
             charset=charset,
             attachment=rules.is_attachment(fields.get("Content-Disposition")),
-            file_name=rules.file_name_in(fields.get("Content-Disposition")),
+            file_name=rules.file_name_in(fields.get("Content-Disposition"))
+            or rules.name_of_variant(fields.get("Content-Location"), address),
             following=rules.following_link(link := fields.get("Link")),
             items=rules.linked(link, "item"),
             checksums=checksums,

@@ -11,7 +11,7 @@ from typing import Generic, TypeVar
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import TransferFailed
-from willow_cart.kinds import extension_of
+from willow_cart.kinds import better_name
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols.many_questions import ManyQuestions
 from willow_cart.redaction import without_secrets
@@ -48,8 +48,8 @@ def ask_sizes(
             return Issue(without_secrets(offer.address), error.why)
         size = offer.size if facts.length is None else facts.length
         name = offer.name
-        if name is None and facts.file_name and not extension_of(offer.file_name):
-            name = facts.file_name
+        if name is None:
+            name = better_name(offer.file_name, facts.file_name) or None
         return replace(offer, name=name, size=size, modified=facts.modified or offer.modified)
 
     pool = ThreadPoolExecutor(lanes)

@@ -26,7 +26,8 @@ from willow_cart.sources.web_pages.elements import Element, words_of
 from willow_cart.sources.web_pages.markup import Page
 from willow_cart.units import MONTHS, read_count
 
-# Of the links of a listing without a title, so many are entries, or sort them.
+# A page without such a title is an index if this share of its links are entries, and more links
+# than this sort it.
 _SHARE_OF_ENTRIES = 0.8
 _SORTING_LINKS = 2
 _TIME = r"[ T](?P<hour>\d\d):(?P<minute>\d\d)(?::(?P<second>\d\d))?"

@@ -19,12 +19,22 @@ from pathlib import Path
 from queue import SimpleQueue
 from typing import Protocol
 
-from willow_cart.destination import PARTIAL, Destination, Stamp, cannot_store
+from willow_cart.addresses import query_of
+from willow_cart.destination import (
+    PARTIAL,
+    Destination,
+    Stamp,
+    cannot_store,
+    fold,
+    marked_name,
+    safe_path,
+)
 from willow_cart.errors import CannotStore, InternalError
 from willow_cart.identity import AddressId
 from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
+from willow_cart.redaction import fingerprint
 from willow_cart.transfer.duplicates import DuplicatePolicy, give_own_files
 from willow_cart.transfer.pieces import delete_note
 
@@ -49,12 +59,14 @@ class VerifiedFile:
         replaces: the stamp of the file whose place it takes, one of an earlier haul; None for none.
         seal: what to record before it gets it, for one that would be dear to fetch again; its
             bytes are synced already.
+        named: the name that the server gives it, in place of the one in its path; empty for none.
     """
 
     file: str
     result: Result
     replaces: Stamp | None = None
     seal: PartRecord | None = None
+    named: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,6 +142,7 @@ class CommitThread:
         set_aside: told of a file that lay where one was filed, and where it is kept.
         twins: what to do with files whose bytes exist already under another name.
         handles: whether a command is run for what arrives, which the ledger is to remember.
+        is_planned: whether a path is another file's, or may be; None if servers give no names.
         clock: monotonic, in seconds.
     """
 
@@ -144,6 +157,7 @@ class CommitThread:
         moved_aside: Callable[[str, Path], None] = lambda _path, _kept: None,
         twins: DuplicatePolicy = DuplicatePolicy.KEEP,
         handles: bool = False,
+        is_planned: Callable[[str], bool] | None = None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
         self._ledger = ledger
@@ -154,6 +168,8 @@ class CommitThread:
         self._moved_aside = moved_aside
         self._twins = twins
         self._handles = handles
+        self._is_planned = is_planned
+        self._named: set[str] = set()
         self._clock = clock
         self._lasting_since = clock()
         self._just_named: dict[str, Arrival] = {}
@@ -242,6 +258,9 @@ class CommitThread:
             self._failure = error
 
     def _file(self, items: Sequence[_Item]) -> None:
+        items = [
+            self._with_name(item) if isinstance(item, VerifiedFile) else item for item in items
+        ]
         self._make_safe(items)
         self._just_named.clear()
         self._just_placed.clear()
@@ -314,6 +333,27 @@ class CommitThread:
                     self._ledger.keep_part(item.result.id, item.seal)
                 elif isinstance(item, Mark):
                     self._ledger.mark_part(item.id, item.name, item.spans, item.digests)
+
+    def _with_name(self, verified: VerifiedFile) -> VerifiedFile:
+        """Return a file under the name that its server gives it, if that is free."""
+        result, is_planned = verified.result, self._is_planned
+        if not verified.named or is_planned is None or result.arrival is None:
+            return verified
+        folder, slash, _ = result.path.rpartition("/")
+        marks = ("", query_of(result.address), fingerprint(result.id))
+        for mark in marks:
+            name = marked_name(verified.named, mark) if mark else verified.named
+            path = safe_path(f"{folder}{slash}{_in_one(name)}")
+            is_free = self._destination.status(path) is None and not is_planned(path)
+            if is_free and fold(path) not in self._named:
+                self._named.add(fold(path))
+                arrival = replace(result.arrival, path=path)
+                return replace(
+                    verified,
+                    result=replace(result, path=path, arrival=arrival),
+                    seal=verified.seal and replace(verified.seal, sealed=arrival),
+                )
+        return verified
 
     def _name(self, verified: VerifiedFile) -> Result:
         result = verified.result
@@ -408,6 +448,10 @@ class CommitThread:
             return replace(result, arrival=as_twin)
         self._place(verified)
         return result
+
+
+def _in_one(name: str) -> str:
+    return name.replace("/", "_").replace("\\", "_")
 
 
 def _any_sealed(items: Sequence[_Item]) -> bool:

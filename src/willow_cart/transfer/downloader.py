@@ -410,7 +410,8 @@ class Downloader:
                 beginning = self._beginning_of(transfer, delivery, more, meter, beginning)
             # What a page links may lead to another page.
             adds_slash = delivery.facts.address == f"{transfer.address}/"
-            if looks_like_index(beginning) or (adds_slash and not transfer.offer.text):
+            is_index = looks_like_index(beginning) or (adds_slash and not transfer.offer.text)
+            if is_index and not self.policy.takes_pages:
                 raise PageInstead(
                     transfer.shown,
                     "is a folder: the server sent its index",

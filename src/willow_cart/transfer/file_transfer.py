@@ -24,6 +24,7 @@ from willow_cart.errors import (
     Unproved,
     too_many_files,
 )
+from willow_cart.kinds import better_name, extension_of
 from willow_cart.ledger.entries import Arrival, Result, timestamp
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.model import Checksum, Offer, Origin, State
@@ -212,6 +213,7 @@ class FileTransfer:
             transfer.result(State.ARRIVED, unsound, arrival),
             unharmed.own_stamp if unharmed else None,
             partial.record(transfer.offer, arrival) if partial.recorded else None,
+            _named_by_server(transfer, partial),
         )
 
     def _stamp(self, file: str, modified: datetime | None, stamp: int) -> int:
@@ -301,6 +303,18 @@ def _enough(transfer: Transfer) -> int:
     """
     length = transfer.partial.facts.length if transfer.partial else None
     return _PROGRESS_BYTES if length is None else min(_PROGRESS_BYTES, max(1, length // 20))
+
+
+def _named_by_server(transfer: Transfer, partial: PartialFile) -> str:
+    """Return the name that the server gives a file whose address names none; empty otherwise.
+
+    What an earlier run has filed by such a name keeps it.
+    """
+    own = transfer.offer.file_name
+    is_own = extension_of(transfer.filed.path) == extension_of(own)
+    if transfer.offer.name is not None or not is_own:
+        return ""
+    return better_name(own, partial.facts.file_name)
 
 
 def _modified(transfer: Transfer, partial: PartialFile) -> datetime | None:

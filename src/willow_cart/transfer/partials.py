@@ -243,6 +243,8 @@ class PartialFile:
             if not self.facts.media_type:
                 known = replace(self.facts, media_type=facts.media_type, charset=facts.charset)
                 self.facts = replace(known, modified=known.modified or facts.modified)
+            if not self.facts.file_name:
+                self.facts = replace(self.facts, file_name=facts.file_name)
             if self.facts.length is not None:
                 return
             self.facts = replace(self.facts, length=facts.length)

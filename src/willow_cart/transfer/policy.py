@@ -12,7 +12,7 @@ from willow_cart.choosing.patterns import on_path, wildcard
 from willow_cart.errors import BadOption
 from willow_cart.filing import Filed, Layout, Template, require_fields
 from willow_cart.filing.plan import FilingRule
-from willow_cart.kinds import stem_of
+from willow_cart.kinds import stem_of, tells_kind
 from willow_cart.platform import processes
 from willow_cart.protocols import RetryPolicy
 from willow_cart.transfer.duplicates import DuplicatePolicy
@@ -103,7 +103,13 @@ class Unpacking:
     def wanted(self, filed: Iterable[Filed]) -> Iterator[Filed]:
         """Yield the files that are archives to be unpacked; all of them without patterns."""
         tests = [wildcard(pattern) for pattern in self.archives]
-        return (each for each in filed if not tests or any(test(each.offer) for test in tests))
+
+        def is_wanted(each: Filed) -> bool:
+            offer, name = each.offer, each.path.rpartition("/")[2]
+            as_named = offer if tells_kind(offer.file_name) else replace(offer, name=name)
+            return not tests or any(test(as_named) for test in tests)
+
+        return filter(is_wanted, filed)
 
     def chooses(self, path: str) -> bool:
         """Whether a member is wanted, by its path in the archive."""
@@ -145,6 +151,7 @@ class HaulPolicy:
             for no more than those.
         retry_policy: when to try again.
         accept_anything: whether pages are filed that come where something else was requested.
+        takes_pages: whether pages are what is wanted, those of folders included.
         inspect: whether what arrives is opened to see whether it is sound inside.
         bounds: how far an archive may swell that is inspected.
         must_check: whether files are refused that no checksum proves.
@@ -166,6 +173,7 @@ class HaulPolicy:
     most_lanes_per_host: int | None = None
     retry_policy: RetryPolicy = field(default_factory=RetryPolicy)
     accept_anything: bool = False
+    takes_pages: bool = False
     inspect: bool = False
     bounds: Bounds = field(default_factory=Bounds)
     must_check: bool = False

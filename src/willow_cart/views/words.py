@@ -162,6 +162,11 @@ def _of_unsure(event: Unsure) -> Iterator[str]:
                 f"{count_of(count, 'offer')} {verb} no {fact}, which a rule needs"
                 f" ({option} keep|drop decides; --ask-sizes asks the servers)"
             )
+    if unnamed := event.choice.unnamed:
+        yield (
+            f"{count_of(unnamed, 'address', 'addresses')} left out by name say no kind of file;"
+            " --ask-sizes asks the servers for their names"
+        )
 
 
 @lines_of.register(Looked)

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from http import HTTPStatus
-from urllib.parse import unquote_to_bytes, urljoin
+from urllib.parse import unquote, unquote_to_bytes, urljoin
 
 from willow_cart.addresses import WEB, normalise, scheme_of
 from willow_cart.errors import BadAddress, ProtocolError, TooManyRedirects
@@ -346,6 +346,21 @@ def file_name_in(disposition: str | None) -> str:
         with suppress(UnicodeError):  # fields come as ISO 8859-1, and many servers send UTF-8
             name = name.encode("iso-8859-1").decode()
     return re.split(r"[/\\]", name)[-1].strip()
+
+
+def name_of_variant(location: str | None, address: str) -> str:
+    """Return the name in a Content-Location field (RFC 9110, 8.7); empty without one.
+
+    It is that of the variant which the server chose, if it lies beside the address that was asked.
+    """
+    if not location:
+        return ""
+    with suppress(ValueError):
+        there = urljoin(address, location).partition("?")[0]
+        folder, _, name = there.rpartition("/")
+        if folder == address.partition("?")[0].rpartition("/")[0]:
+            return unquote(name)
+    return ""
 
 
 _LINK = re.compile(r'<([^<>]*+)>((?:[^,"<]++|"(?:[^"\\]++|\\.)*+")*+)')
