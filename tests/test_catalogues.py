@@ -13,11 +13,11 @@ import pytest
 
 from tests.support.program import files_in, run
 from willow_cart.choosing.extents import is_within_box
-from willow_cart.demo.stand_in import Exhibit, StandIn
+from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.model import DataExtent, Offer
 from willow_cart.offer_store import OfferStore
 from willow_cart.sources.catalogues import catalogue_reader
-from willow_cart.sources.catalogues.catalogue_reader import read_catalogue
+from willow_cart.sources.catalogues.catalogue_reader import read_catalogue, read_linkset_text
 from willow_cart.sources.catalogues.catalogue_words import nodes_in, value_of
 
 MAY, JUNE = b"station,level\nalder,1.2\n", b"station,level\nalder,1.4\n"
@@ -451,3 +451,184 @@ def test_words_are_found_by_any_prefix() -> None:
     assert value_of({"name": {"@value": 7}}, "name") == "7"
     nested = [{"a": [{"b": {}}]}, {"c": 1}]
     assert [sorted(each) for each in nodes_in(nested)] == [["a"], ["b"], [], ["c"]]
+
+
+DCAT_WORDS, SPDX, TERMS = (
+    "http://www.w3.org/ns/dcat#",
+    "http://spdx.org/rdf/terms#",
+    "http://purl.org/dc/terms/",
+)
+PREFIXES = {"dcat": DCAT_WORDS, "spdx": SPDX, "dct": TERMS}
+
+
+def linked(form: str, digest: str) -> dict[str, Any]:
+    """One dataset with one distribution, as different programs write it."""
+    algorithm = f"{SPDX}checksumAlgorithm_sha256"
+    if form == "nested":
+        return {
+            "@context": PREFIXES, "@type": "dcat:Dataset", "dct:title": "Levels",
+            "dct:license": {"@id": "https://rights.example/by"},
+            "dcat:distribution": {
+                "@type": "dcat:Distribution", "dcat:downloadURL": {"@id": "levels.csv"},
+                "spdx:checksum": {"spdx:algorithm": {"@id": algorithm},
+                                  "spdx:checksumValue": digest},
+            },
+        }  # fmt: skip
+    flat: list[Any] = [
+        {"@id": "#set", "@type": ["dcat:Dataset"], "dct:title": [{"@value": "Levels"}],
+         "dct:license": {"@id": "https://rights.example/by"},
+         "dcat:distribution": [{"@id": "#d"}]},
+        {"@id": "#d", "@type": "dcat:Distribution", "dcat:downloadURL": {"@id": "levels.csv"},
+         "spdx:checksum": {"@id": "#sum-5"}},
+        {"@id": "#sum-5", "@type": "spdx:Checksum", "spdx:algorithm": {"@id": algorithm},
+         "spdx:checksumValue": {"@type": "http://www.w3.org/2001/XMLSchema#hexBinary",
+                                "@value": digest}},
+    ]  # fmt: skip
+    if form == "flat":
+        return {"@context": PREFIXES, "@graph": flat}
+    if form == "bare nodes":
+        names = [json.loads(json.dumps(node).replace("#sum-5", "_:b5")) for node in flat]
+        return {"@context": PREFIXES, "@graph": names}
+    typed: dict[str, Any] = {
+        "id": "@id",
+        "type": "@type",
+        "Dataset": f"{DCAT_WORDS}Dataset",
+        "title": f"{TERMS}title",
+        "place": {"@id": f"{DCAT_WORDS}downloadURL", "@type": "@id"},
+        "sum": {"@id": f"{SPDX}checksum", "@type": "@id"},
+        "how": {"@id": f"{SPDX}algorithm", "@type": "@vocab"},
+        "sha256": f"{SPDX}checksumAlgorithm_sha256",
+        "digits": f"{SPDX}checksumValue",
+        "files": {"@reverse": f"{DCAT_WORDS}isDistributionOf", "@type": "@id"},
+        "rights": {"@id": f"{TERMS}license", "@type": "@id"},
+    }
+    nodes = [
+        {"id": "#d", "place": "levels.csv", "sum": "#sum-5"},
+        {"id": "#sum-5", "how": "sha256", "digits": digest},
+    ]
+    top: dict[str, Any] = {"id": "#set", "type": "Dataset", "title": "Levels", "files": ["#d"],
+           "rights": "https://rights.example/by"}  # fmt: skip
+    if form == "typed terms":
+        return {"@context": typed, "@graph": [top, *nodes]}
+    if form == "included":
+        return {"@context": {"@version": 1.1, **typed}, **top, "@included": nodes}
+    assert form == "a context elsewhere"
+    named = {"id": "#d", "downloadURL": "levels.csv", "checksum": "#sum-5"}
+    sums = {"id": "#sum-5", "algorithm": algorithm, "checksumValue": digest}
+    top = {"id": "#set", "type": "Dataset", "title": "Levels", "distribution": ["#d"],
+           "license": "https://rights.example/by"}  # fmt: skip
+    return {"@context": "https://contexts.example/dcat.jsonld", "@graph": [top, named, sums]}
+
+
+FORMS = ["nested", "flat", "bare nodes", "typed terms", "included", "a context elsewhere"]
+
+
+@pytest.mark.parametrize("form", FORMS)
+@pytest.mark.parametrize("is_right", [True, False], ids=["right", "wrong"])
+def test_checksums_are_found_in_any_form_of_linked_data(
+    tmp_path: Path, place: StandIn, form: str, *, is_right: bool
+) -> None:
+    content = b"station,level\n"
+    place.exhibits["data/levels.csv"] = Exhibit(content)
+    digest = hashlib.sha256(content if is_right else b"another").hexdigest()
+    place.exhibits["data/catalogue.jsonld"] = Exhibit(
+        json.dumps(linked(form, digest)).encode(), media_type="application/ld+json"
+    )
+    haul = ["haul", f"{place.base}/data/catalogue.jsonld", "--into", "x", "--must-check"]
+    done = run(*haul, cwd=tmp_path)
+    assert "context" not in done.err, done.err
+    if not is_right:
+        assert done.code == 4
+        assert "sha256 mismatch" in done.err
+        assert files_in(tmp_path / "x") == {}
+        return
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "x") == {"levels.csv": content}
+    document = json.dumps(linked(form, digest)).encode()
+    listing = read_catalogue(document, f"{place.base}/data/catalogue.jsonld", "")
+    assert listing is not None
+    assert [each.licence for each in listing.offers] == ["https://rights.example/by"]
+
+
+def test_paths_in_packages_are_paths(tmp_path: Path, place: StandIn) -> None:
+    files = {"p/a #1.csv": b"1", "p/what?.csv": b"2", "p/in/100%.csv": b"3", "secret.csv": b"no"}
+    for path, content in files.items():
+        place.exhibits[quote(path)] = Exhibit(content)
+    paths = ["a #1.csv", "what?.csv", "in/100%.csv", "../secret.csv", "/secret.csv",
+             f"{place.base}/p/in/100%25.csv"]  # fmt: skip
+    package = {"name": "reeds", "resources": [{"name": f"r{n}", "path": p}
+                                              for n, p in enumerate(paths)]}  # fmt: skip
+    place.exhibits["p/datapackage.json"] = Exhibit(json.dumps(package).encode())
+    done = run("haul", f"{place.base}/p/datapackage.json", "--into", "x", cwd=tmp_path)
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "x") == {"a #1.csv": b"1", "what_.csv": b"2", "in/100%.csv": b"3"}
+    assert "outside of it" in done.err
+
+
+LINKSET_TEXT = """<levels.csv>;
+   rel="item"; type="text/csv"; title="Levels"; anchor="/about",
+ <https://rights.example/by>; rel="license"; anchor="/about",
+ <maps/reed.tif>; rel=item ; anchor="/about"
+"""
+
+
+def test_linksets_in_text_are_read_and_followed_from_pages(tmp_path: Path, place: StandIn) -> None:
+    place.exhibits["set/levels.csv"] = Exhibit(b"l")
+    place.exhibits["set/maps/reed.tif"] = Exhibit(b"II*\0" + b"m" * 40)
+    place.exhibits["set/links"] = Exhibit(LINKSET_TEXT.encode(), media_type="application/linkset")
+
+    def about(handler: Any) -> None:
+        body = b"<!doctype html><html><title>About</title><p>The data.</html>"
+        handler.send_response(200)
+        handler.send_header("Content-Type", "text/html")
+        handler.send_header("Link", '<set/links>; rel="linkset"; type="application/linkset"')
+        handler.send_header("Content-Length", str(len(body)))
+        handler.end_headers()
+        handler.wfile.write(body)
+
+    place.exhibits["about"] = Exhibit(script=about)
+    for number, source in enumerate(("set/links", "about")):
+        done = run("haul", f"{place.base}/{source}", "--into", f"x{number}", cwd=tmp_path)
+        assert done.code == 0, done.err
+        assert sorted(Path(p).name for p in files_in(tmp_path / f"x{number}")) == [
+            "levels.csv", "reed.tif",
+        ]  # fmt: skip
+    read = read_linkset_text(LINKSET_TEXT.encode(), f"{place.base}/set/links", "")
+    assert {each.licence for each in read.offers} == {"https://rights.example/by"}
+
+
+def test_searches_that_go_on_by_posting_are_followed(
+    tmp_path: Path, place: StandIn, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(StandInHandler, "do_POST", StandInHandler.do_GET, raising=False)
+    posted: list[dict[str, Any]] = []
+
+    def search(handler: Any) -> None:
+        page = 0
+        if handler.command == "POST":
+            length = int(handler.headers["Content-Length"])
+            posted.append(json.loads(handler.rfile.read(length)))
+            page = posted[-1]["token"]
+        body: dict[str, Any] = {
+            "type": "FeatureCollection", "links": [],
+            "features": [{"type": "Feature", "stac_version": "1.0.0", "id": f"scene-{page}",
+                          "assets": {"data": {"href": f"{place.base}/scenes/{page}.tif"}}}],
+        }  # fmt: skip
+        if page < 3:
+            body["links"] = [
+                {"rel": "next", "method": "POST", "href": f"{place.base}/search",
+                 "body": {"collections": ["fen"], "token": page + 1}}
+            ]  # fmt: skip
+        content = json.dumps(body).encode()
+        handler.send_response(200)
+        handler.send_header("Content-Type", "application/geo+json")
+        handler.send_header("Content-Length", str(len(content)))
+        handler.end_headers()
+        handler.wfile.write(content)
+
+    place.exhibits["search"] = Exhibit(script=search)
+    found = run("survey", f"{place.base}/search", "--pages", "9", "--json", cwd=tmp_path)
+    assert found.code == 0, found.err
+    names = [each["path"].rpartition("/")[2] for each in found.json()["offers"]]
+    assert names == ["0.tif", "1.tif", "2.tif", "3.tif"]
+    assert [each["token"] for each in posted] == [1, 2, 3]

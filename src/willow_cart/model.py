@@ -85,6 +85,8 @@ class Metadata:
         file_name: the name that the server gives it for that, as it came; empty for none.
         following: the address of the next of a series, where the server names one (RFC 8288).
         items: the addresses of the files that a page is about, likewise (RFC 6573).
+        linkset: the address of a list of links with those files among them (RFC 9264); empty for
+            none.
         coding: the content coding (RFC 9110, 8.4) that is undone while it comes; empty for none.
         checksums: what the place itself promises that the bytes hash to.
         composite: the MD5 of the MD5s of its parts, and how many they are, where a store keeps only
@@ -105,6 +107,7 @@ class Metadata:
     file_name: str = ""
     following: str | None = None
     items: tuple[str, ...] = ()
+    linkset: str = ""
     coding: str = ""
     checksums: tuple[Checksum, ...] = ()
     composite: tuple[str, int] | None = None

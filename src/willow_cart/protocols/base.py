@@ -245,6 +245,14 @@ class Access(ABC):
         """Return the lister of folders; None where documents list them, as on the web."""
         return None
 
+    def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:  # noqa: ARG002  # likewise
+        """Send a document in JSON to the web, and read the answer.
+
+        Raises:
+            TransferFailed: it is refused, or elsewhere than on the web.
+        """
+        raise BadAddress(without_secrets(address), "is not on the web", "use https://")
+
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:  # noqa: ARG002  # likewise
         """Request the properties of a WebDAV resource (RFC 4918, 9.1).
 

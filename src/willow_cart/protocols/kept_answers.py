@@ -142,6 +142,10 @@ class KeptAnswers(Access):
         """Return the lister of folders; see `Access.directory`."""
         return self._access.directory(address)
 
+    def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:
+        """Send a document; see `Access.post`."""
+        return self._access.post(address, body)
+
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:
         """Request the properties of a WebDAV resource; see `Access.properties`."""
         return self._access.properties(address, depth)

@@ -230,6 +230,22 @@ class WebAccess(Access):
             proofs=tuple(name for name in PROOFS if name in response.fields),
         )
 
+    def post(self, address: str, body: bytes) -> tuple[Metadata, bytes]:
+        """Send a document in JSON; see `Access.post`. It is sent to no other place.
+
+        A redirect is followed only as GET (RFC 9110, 15.4.4).
+        """
+        fields = {"Content-Type": "application/json", "Accept": "application/geo+json, */*;q=0.5"}
+        response = self._request("POST", [address], fields, ChainCookies(), body)
+        if response.status not in (200, 203):
+            raise self._refusal(response, address, address)
+        facts = self._facts_from(response, address)
+        download = WebDownload(response, address, facts, 0, self._stall_after)
+        try:
+            return facts, read_whole(download, seconds=self.document_seconds)
+        finally:
+            download.close()
+
     def properties(self, address: str, depth: int) -> tuple[str, bytes]:
         """Request the properties of a WebDAV resource; see `Access.properties`.
 
@@ -346,6 +362,7 @@ class WebAccess(Access):
         seen: Sequence[str],
         fields: dict[str, str],
         cookies: ChainCookies,
+        body: bytes | None = None,
     ) -> Answer:
         """Send one request with the credentials of its origin.
 
@@ -354,15 +371,16 @@ class WebAccess(Access):
             seen: what has led there, and last the address that is asked.
             fields: of the request.
             cookies: of the chain.
+            body: what is sent with it; None for nothing.
         """
         asked, address = seen[0], seen[-1]
         if cookie := cookies.field_for(address):
             fields = fields | {"Cookie": cookie}
         if not self._sign_ins or not self._sign_ins.is_for(address, seen[:-1]):
-            return self._sender.send(method, address, fields, asked=asked)
-        if self._sessions is not None:
+            return self._sender.send(method, address, fields, asked=asked, body=body)
+        if self._sessions is not None and body is None:
             return self._request_in_session(self._sessions, method, address, fields, asked=asked)
-        return self._request_signed(method, address, fields, asked=asked)
+        return self._request_signed(method, address, fields, asked=asked, body=body)
 
     def _request_in_session(
         self,
@@ -385,7 +403,13 @@ class WebAccess(Access):
         return answer
 
     def _request_signed(
-        self, method: str, address: str, fields: dict[str, str], *, asked: str
+        self,
+        method: str,
+        address: str,
+        fields: dict[str, str],
+        *,
+        asked: str,
+        body: bytes | None = None,
     ) -> Answer:
         """Send one request with the credentials of its origin."""
         cookie = fields.get("Cookie", "")
@@ -397,7 +421,7 @@ class WebAccess(Access):
             if cookie and "Cookie" in signed:
                 signed["Cookie"] += f"; {cookie}"
             signed = fields | signed
-            response = self._sender.send(method, there, signed, asked=asked)
+            response = self._sender.send(method, there, signed, asked=asked, body=body)
             challenges = response.fields.all_of("WWW-Authenticate")
             if response.status != 401 or not self._sign_ins.challenged(address, challenges, signed):
                 break
@@ -425,6 +449,7 @@ class WebAccess(Access):
             or rules.name_of_variant(fields.get("Content-Location"), address),
             following=rules.following_link(link := fields.get("Link")),
             items=rules.linked(link, "item"),
+            linkset=next(iter(rules.linked(link, "linkset")), ""),
             checksums=checksums,
             composite=composite,
             # RFC 9112, 9.8: TLS tells an end from a cut.

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from willow_cart.checks.soft_failures import INSPECTED_BYTES
+from contextlib import suppress
+
+from willow_cart.checks.soft_failures import INSPECTED_BYTES, PAGE_TYPES
 from willow_cart.errors import BadAddress, UnreadableSource
 from willow_cart.model import Metadata
 from willow_cart.protocols import Access
@@ -10,7 +12,11 @@ from willow_cart.redaction import without_secrets
 from willow_cart.safe_xml import Element, local_name
 from willow_cart.sources import feeds, sitemaps
 from willow_cart.sources.catalogues.bag_reader import DECLARATION, read_bag
-from willow_cart.sources.catalogues.catalogue_reader import read_catalogue, read_items
+from willow_cart.sources.catalogues.catalogue_reader import (
+    read_catalogue,
+    read_items,
+    read_linkset_text,
+)
 from willow_cart.sources.discovery import PageRules
 from willow_cart.sources.folders import (
     is_folder_index,
@@ -50,6 +56,8 @@ class DocumentReader:
         shown = without_secrets(facts.address) or source
         if facts.items and kind in (None, Kind.CATALOGUE):
             return read_items(facts.items, facts.address, source)
+        if facts.linkset and kind is None and facts.media_type in PAGE_TYPES:
+            return _lead_to_linkset(facts)
         found = kind or kind_of_document(content, facts)
         if found is Kind.CATALOGUE:
             return self._read_catalogue(content, facts, kind, source)
@@ -103,6 +111,8 @@ class DocumentReader:
         Raises:
             UnreadableSource: it was said to be one, and is not.
         """
+        if facts.media_type == "application/linkset":
+            return read_linkset_text(content, facts.address, source)
         if content.startswith(DECLARATION):
             return read_bag(self._access, facts.address, source)
         listing = read_catalogue(content, facts.address, source, facts.charset)
@@ -121,6 +131,15 @@ class DocumentReader:
         if listing is None:
             raise UnreadableSource(shown, "not a folder index", "use another --as, or leave it out")
         return listing
+
+
+def _lead_to_linkset(facts: Metadata) -> Listing:
+    """Return a listing that consists of the linkset which a page names."""
+    listing = Listing(facts.address, Kind.CATALOGUE)
+    with suppress(BadAddress):
+        if (address := Resolver(facts.address).resolve(facts.linkset)) is not None:
+            listing.parts.append(address)
+    return listing
 
 
 def _is_closed(content: bytes) -> bool:

@@ -24,7 +24,12 @@ CATALOGUE_NAMES = frozenset({"datapackage.json", "ro-crate-metadata.json", "bagi
 """What catalogues are called by their standards."""
 
 CATALOGUE_TYPES = frozenset(
-    {"application/geo+json", "application/ld+json", "application/linkset+json"}
+    {
+        "application/geo+json",
+        "application/ld+json",
+        "application/linkset",
+        "application/linkset+json",
+    }
 )
 """What a catalogue is sent as; other JSON is data."""
 
@@ -56,6 +61,7 @@ class Listing:
         unsure: the addresses of offers that may be folders: the listing does not say.
         parts: listings that belong to this one, such as the sitemaps of an index.
         following: the next of a series, where it names one.
+        following_body: what is posted to ask for it, in JSON; empty for nothing.
         relative: how many references cannot be resolved since its address is unknown.
         problems: what of it could not be read, a clause for each.
         unlisted: the addresses of references of other parts than those wanted, by part.
@@ -72,6 +78,7 @@ class Listing:
     unsure: set[str] = field(default_factory=set)
     parts: list[str] = field(default_factory=list)
     following: str | None = None
+    following_body: str = ""
     relative: int = 0
     unlisted: dict[str, set[str]] = field(default_factory=dict)
     odd: list[str] = field(default_factory=list)

@@ -152,6 +152,20 @@ class Reader:
             keep(address, ReadDelivery(facts), content)
         return listing
 
+    def read_following(self, listing: Listing, source: str) -> Listing | None:
+        """Read the next listing of a series; None if it is a file.
+
+        Raises:
+            TransferFailed: it does not answer, or with nothing to read.
+            UnreadableSource: what it answers cannot be read.
+        """
+        address, body = listing.following, listing.following_body.encode()
+        assert address is not None, "the listing names one"
+        if not body:
+            return self.read(address, listing.kind, source)
+        facts, content = self._access.retrier.run(lambda: self._access.post(address, body))
+        return self.understand(content, facts, listing.kind, source)
+
     def _webdav(self) -> DirectoryLister:
         from willow_cart.protocols.webdav import WebDav  # and what reads XML
 

@@ -133,10 +133,10 @@ class Walk:
             if number == self._looking.pages:
                 self._leave_out(following, Why.PAGES)
                 return
-            if not self._may_go(following):
+            if not listing.following_body and not self._may_go(following):
                 return
             try:
-                read = self._reader.read(following, listing.kind, self._source)
+                read = self._reader.read_following(listing, self._source)
             except WillowCartError as error:
                 self._found.troubles.append(Issue(error.thing, error.why))
                 return

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import re
+from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -366,6 +367,13 @@ def name_of_variant(location: str | None, address: str) -> str:
 _LINK = re.compile(r'<([^<>]*+)>((?:[^,"<]++|"(?:[^"\\]++|\\.)*+")*+)')
 
 
+def parse_links(text: str) -> Iterator[tuple[str, dict[str, str]]]:
+    """Yield the links of a Link field (RFC 8288, 3), or of a linkset, with their parameters."""
+    for match in _LINK.finditer(text):
+        parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
+        yield match[1].strip(), parameters
+
+
 def following_link(field: str | None) -> str | None:
     """Return the target of the Link field (RFC 8288, 3) with rel=next, if any."""
     return next(iter(linked(field, "next")), None)
@@ -373,12 +381,11 @@ def following_link(field: str | None) -> str | None:
 
 def linked(field: str | None, relation: str) -> tuple[str, ...]:
     """Return the targets of the Link field (RFC 8288, 3) with a relation, in order."""
-    targets = []
-    for match in _LINK.finditer(field or ""):
-        parameters = {each[1].lower(): _unquoted(each) for each in _PARAMETER.finditer(match[2])}
-        if relation in parameters.get("rel", "").lower().split():
-            targets.append(match[1].strip())
-    return tuple(targets)
+    return tuple(
+        target
+        for target, parameters in parse_links(field or "")
+        if relation in parameters.get("rel", "").lower().split()
+    )
 
 
 def _unquoted(parameter: re.Match[str]) -> str:

@@ -7,6 +7,7 @@ search pages of SpatioTemporal Asset Catalogs, and what is described in JSON-LD 
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import partial
@@ -14,13 +15,16 @@ from functools import partial
 from willow_cart.errors import BadAddress
 from willow_cart.limits import require_shallow
 from willow_cart.model import Checksum, DataExtent, Offer
-from willow_cart.outside_values import read_json
+from willow_cart.outside_values import quote_name, read_json
+from willow_cart.protocols.http.http_rules import parse_links
 from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
 from willow_cart.sources.catalogues.catalogue_words import (
+    Graph,
     Node,
     checksums_of,
+    expanded,
     list_of,
-    nodes_in,
+    node_of,
     text_of,
     value_of,
 )
@@ -80,6 +84,21 @@ def read_items(items: tuple[str, ...], address: str, source: str) -> Listing:
     found = _Catalogue(address, source)
     for item in items:
         found.offer(item)
+    return found.listing
+
+
+def read_linkset_text(content: bytes, address: str, source: str) -> Listing:
+    """Read a linkset in text, which is a Link field in several lines (RFC 9264, 4.1)."""
+    found = _Catalogue(address, source)
+    contexts: dict[str, dict[str, object]] = {}
+    for target, parameters in parse_links(content.decode("utf-8", "replace")):
+        context = contexts.setdefault(parameters.get("anchor", ""), {})
+        link = {"href": target, **parameters}
+        for relation in parameters.get("rel", "").lower().split():
+            listed = context.setdefault(relation, [])
+            assert isinstance(listed, list), "these are made here"
+            listed.append(link)
+    found.read({"linkset": list(contexts.values())})
     return found.listing
 
 
@@ -170,8 +189,12 @@ class _Catalogue:
                 continue
             paths = [each for each in list_of(resource.get("path")) if isinstance(each, str)]
             for path in paths:
+                where = _file_at(path)
+                if where is None:
+                    self.listing.odd.append(f"{path} (a package may not refer to outside of it)")
+                    continue
                 self.offer(
-                    path,
+                    where,
                     heading=heading,
                     text=text_of(resource, "title") or text_of(resource, "name"),
                     title=text_of(resource, "description"),
@@ -201,8 +224,11 @@ class _Catalogue:
             if relation in _PARTS and "stac_version" in document:
                 self.is_known = True
                 self._part(where)
-            elif relation == "next" and text_of(link, "method").upper() in ("", "GET"):
+            elif relation == "next":
                 self.listing.following = self._resolve(where)
+                if text_of(link, "method").upper() == "POST":
+                    body = link.get("body")
+                    self.listing.following_body = json.dumps(body if isinstance(body, dict) else {})
 
     def _read_assets_of(self, item: object) -> None:
         assets = item.get("assets") if isinstance(item, dict) else None
@@ -261,27 +287,28 @@ class _Catalogue:
 
     def _read_linked_data(self, document: object) -> None:
         """Read what DCAT and schema.org call distributions, and the files of a crate."""
-        is_crate = any("ro/crate" in value_of(each, "conformsTo") for each in nodes_in(document))
-        heading = next(
-            (
-                name
-                for each in nodes_in(document)
-                if "Dataset" in value_of(each, "@type")
-                and (name := value_of(each, "title") or value_of(each, "name"))
-            ),
-            "",
-        )
-        dataset = next(
-            (each for each in nodes_in(document) if "Dataset" in value_of(each, "@type")), {}
-        )
+        graph = Graph(expanded(document, self.listing.address))
+        if not any(_place_of(each) for each in graph.nodes):
+            graph = Graph(document)  # its words need not be those of its context
+        is_crate = any("ro/crate" in value_of(each, "conformsTo") for each in graph.nodes)
+        datasets = [
+            graph.whole(each)
+            for each in graph.nodes
+            if "Dataset" in value_of(each, "@type").split()
+            or "Dataset" in value_of(each, "type").split()
+        ]
+        dataset = datasets[0] if datasets else {}
+        heading = next(filter(None, (_title_of(each) for each in datasets)), "")
         licence, citation = _rights_of(dataset)
-        for node in nodes_in(document):
-            where = value_of(node, "downloadURL") or value_of(node, "contentUrl")
-            if is_crate and not where and "File" in value_of(node, "@type").split():
-                where = value_of(node, "@id")
+        for each in graph.nodes:
+            where = _place_of(each)
+            types = value_of(each, "@type").split()
+            if is_crate and not where and ("File" in types or "MediaObject" in types):
+                where = value_of(each, "@id")
             if not where:
                 continue
             self.is_known = True
+            node = graph.whole(each)
             own_licence, own_citation = _rights_of(node)
             self.offer(
                 where,
@@ -289,7 +316,7 @@ class _Catalogue:
                 citation=own_citation or citation,
                 extent=extent_of_dataset(dataset, node),
                 heading=heading,
-                text=value_of(node, "title") or value_of(node, "name"),
+                text=_title_of(node),
                 title=value_of(node, "description"),
                 size=_count(value_of(node, "byteSize") or value_of(node, "contentSize")),
                 checksums=_checksums_in(node),
@@ -341,6 +368,18 @@ class _Catalogue:
             return None
 
 
+def _file_at(path: str) -> str | None:
+    """Return the reference to a file of a data package; None if its path leads outside.
+
+    What is no address is a POSIX path ("Data Resource", `path`), in which `#` and `?` are letters.
+    """
+    if "://" in path:
+        return path
+    if path.startswith("/") or ".." in path.split("/"):
+        return None
+    return "/".join(map(quote_name, path.split("/")))
+
+
 def _licence_in(node: Node) -> str:
     """Return the licence of a package or resource: `licenses`, or the older `license`."""
     for each in (*list_of(node.get("licenses")), *list_of(node.get("license"))):
@@ -367,11 +406,30 @@ def _first_link(context: Node, relation: str) -> str:
     return next((text_of(each, "href") for each in targets if isinstance(each, dict)), "")
 
 
+def _place_of(node: Node) -> str:
+    return value_of(node, "downloadURL") or value_of(node, "contentUrl")
+
+
+def _title_of(node: Node) -> str:
+    return value_of(node, "title") or value_of(node, "name")
+
+
 def _rights_of(node: Node) -> tuple[str, str]:
     """Return licence and citation in the words of DCAT, Dublin Core or schema.org."""
-    licence = value_of(node, "license") or value_of(node, "rights")
-    citation = value_of(node, "bibliographicCitation") or value_of(node, "citation")
+    licence = _told(node, "license") or _told(node, "rights")
+    citation = _told(node, "bibliographicCitation") or _told(node, "citation")
     return licence, citation
+
+
+def _told(node: Node, word: str) -> str:
+    """Return the text of a word; of a node of the same document what it is called, or where."""
+    there = node_of(node, word)
+    if len(there) > 1 and "@value" not in there:
+        name = value_of(there, "@id") or value_of(there, "id")
+        is_local = not name or name.startswith("_:") or "#" in name
+        told = value_of(there, "url") or _title_of(there) or value_of(there, "label")
+        return told if is_local and told else name or told
+    return value_of(node, word)
 
 
 def _count(value: object) -> int | None:
@@ -393,7 +451,7 @@ def _checksums_in(node: Node) -> tuple[Checksum, ...]:
     for algorithm in ("sha256", "sha512", "sha1", "md5"):
         found += checksums_of(value_of(node, algorithm), algorithm)
     for key, value in node.items():
-        if key.endswith("checksum") and isinstance(value, (dict, list)):
+        if key.endswith("checksum"):
             for each in list_of(value):
                 if isinstance(each, Mapping):
                     named = value_of(each, "algorithm").rpartition("checksumAlgorithm_")[2]

@@ -72,9 +72,97 @@ def nodes_in(document: object) -> Iterator[Node]:
         value = waiting.pop()
         if isinstance(value, dict):
             yield value
-            waiting += reversed(value.values())
+            waiting += reversed([each for key, each in value.items() if key != "@context"])
         elif isinstance(value, list):
             waiting += reversed(value)
+
+
+class Graph:
+    """A document in JSON-LD, in any of its forms, with what its nodes refer to.
+
+    Args:
+        document: as it was written, or expanded.
+
+    Attributes:
+        nodes: its objects, the outer ones first, in their order.
+    """
+
+    def __init__(self, document: object) -> None:
+        self.nodes = list(nodes_in(document))
+        self._by_name: dict[str, Node] = {}
+        for node in self.nodes:
+            name = node.get("@id", node.get("id"))
+            known = self._by_name.get(name, {}) if isinstance(name, str) else node
+            if isinstance(name, str) and len(node) > len(known):
+                self._by_name[name] = node
+
+    def whole(self, node: Node) -> Node:
+        """Return a node with the nodes that it refers to in place of the references."""
+        return {
+            key: value if key in _NAMES else [self._target_of(each) for each in list_of(value)]
+            for key, value in node.items()
+        }
+
+    def _target_of(self, value: object) -> object:
+        """Return the node that a value refers to; the value itself if it is none, or elsewhere."""
+        name = value
+        if isinstance(value, dict):
+            if len(value) > 1:
+                return value
+            name = value.get("@id", value.get("id"))
+        return self._by_name.get(name, value) if isinstance(name, str) else value
+
+
+# What a node is called, and its types.
+_NAMES = ("@id", "id", "@type", "type")
+
+# Larger documents are read by their words as they are: expanding them takes minutes.
+_MAX_EXPANDED_NODES = 20_000
+
+
+def _defines_words(document: object) -> bool:
+    """Whether a document has a context of its own, and words that mean what that says."""
+    tops = list_of(document)
+    contexts = [
+        each for top in tops if isinstance(top, dict) for each in list_of(top.get("@context"))
+    ]
+    return any(isinstance(each, dict) for each in contexts)
+
+
+def expanded(document: object, address: str) -> object:
+    """Return a document with whole addresses for its words (JSON-LD 1.1, "Expansion").
+
+    One without words of its own is returned as it is, and so is a very large one. Contexts at other
+    addresses are not fetched: their words stay as they are.
+
+    Args:
+        document: as it was written.
+        address: its own, against which its references are resolved; empty if unknown.
+    """
+    if not _defines_words(document):
+        return document
+    from pyld import jsonld  # type: ignore[import-untyped]  # few documents need it
+
+    if sum(1 for _ in zip(nodes_in(document), range(_MAX_EXPANDED_NODES), strict=False)) == (
+        _MAX_EXPANDED_NODES
+    ):
+        return document
+
+    def stand_in(there: str, _: object) -> dict[str, object]:
+        words = {"@vocab": f"{there}#", "id": "@id", "type": "@type"}
+        return {
+            "contextUrl": None,
+            "contentType": "application/ld+json",
+            "documentUrl": there,
+            "document": {"@context": words},
+        }
+
+    try:
+        options = {"base": address, "documentLoader": stand_in, "ordered": False}
+        whole: object = jsonld.expand(document, options)
+    except (jsonld.JsonLdError, ValueError, TypeError, KeyError, RecursionError):
+        return document
+    return whole or document
 
 
 def checksums_of(value: object, usual: str) -> tuple[Checksum, ...]:
