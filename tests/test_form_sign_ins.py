@@ -255,6 +255,18 @@ def test_a_refresh_token_from_elsewhere_is_used_and_its_successor_kept(
     assert "the token was taken back or has expired; sign in anew" in over.err
 
 
+@pytest.mark.parametrize("seconds", [3, 30, 61])
+def test_a_token_that_lasts_for_seconds_is_used_for_all_of_them(
+    tmp_path: Path, portal: Portal, configure: Configure, seconds: int
+) -> None:
+    portal.token_seconds = seconds
+    environment = configure(tokens_of(portal, 'client_secret_env = "SEDGE"\n'))
+    assert hauled(tmp_path, f"{portal.base}/records", environment).code == 0
+    given = sum(portal.sign_ins.get(each, 0) for each in ("client_credentials", "refresh_token"))
+    asked = sum("records" in request.path for request in portal.requests)
+    assert given <= (2 if seconds > 3 else 3) < asked, "not one for each request"
+
+
 def test_a_code_is_shown_and_waited_for(
     tmp_path: Path, portal: Portal, configure: Configure, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -320,8 +332,12 @@ def test_the_forms_that_a_config_file_may_have(
 def test_answers_of_token_places_are_read_with_care() -> None:
     sign_in = OAuthSignIn("https://a.example/token", "desk", Secret("s"))
     token = sign_in.read_token(b'{"access_token": "t", "expires_in": "90"}', 1000.0, "r")
-    assert token == Token("t", 1090.0, "r")
-    assert (token.is_valid(1029.0), token.is_valid(1031.0)) == (True, False)
+    assert token == Token("t", 1090.0, "r", 90.0)
+    assert (token.is_valid(1080.0), token.is_valid(1082.0)) == (True, False)
+    short = sign_in.read_token(b'{"access_token": "t", "expires_in": 5}', 1000.0)
+    assert (short.is_valid(1004.0), short.is_valid(1004.9)) == (True, False)
+    long = sign_in.read_token(b'{"access_token": "t", "expires_in": 7200}', 1000.0)
+    assert (long.is_valid(8139.0), long.is_valid(8141.0)) == (True, False)
     assert Token.from_text(token.as_text()) == token
     for text in ("", "[]", "{}", '{"access": 1}', "[" * 100_000):
         assert Token.from_text(text) is None

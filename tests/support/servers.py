@@ -172,7 +172,12 @@ ssl_tlsv1=YES
 
 @contextmanager
 def vsftpd(
-    root: Path, work: Path, *, certificate: Path | None = None, implicit: bool = False
+    root: Path,
+    work: Path,
+    *,
+    certificate: Path | None = None,
+    implicit: bool = False,
+    settings: str = "",
 ) -> Iterator[str]:
     """Serve a folder by FTP; with a certificate only to those who speak TLS, at once or on request.
 
@@ -187,7 +192,7 @@ def vsftpd(
         if certificate
         else ""
     )
-    values = {"work": work, "root": root, "more": more}
+    values = {"work": work, "root": root, "more": f"{more}\n{settings}"}
     with _serving([VSFTPD, str(config)], config, _VSFTPD_CONFIG, values) as base:
         yield base.replace("http", "ftps" if certificate else "ftp")
 

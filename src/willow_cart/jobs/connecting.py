@@ -83,7 +83,7 @@ def make_access(
         ambient=request.ambient,
         host_keys=request.host_key,
         tokens=state_folder() / "tokens",
-        announce=lambda code: observer.note(CodeWanted(code.address, code.user_code)),
+        announce=lambda code: observer.note(CodeWanted(code.address, code.user_code, code.why)),
     )
     bounds = read_bounds(request.swell_at_most if isinstance(request, UnpackingOptions) else None)
     access = ProtocolRouter(settings, stopped, bounds)

@@ -46,10 +46,12 @@ class CodeWanted(Event):
     Attributes:
         address: of the page.
         code: what to enter.
+        why: why another code is needed in this run; empty for the first.
     """
 
     address: str
     code: str
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)

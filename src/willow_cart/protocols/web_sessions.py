@@ -10,7 +10,7 @@ import http.client
 import threading
 import time
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol, TypeGuard
 
@@ -315,7 +315,7 @@ class WebSessions:
                 if self._is_of_use(kept, own, is_anew=is_anew):
                     return kept
             if sign_in.device_address:
-                return self._token_by_code(sign_in)
+                return self._token_by_code(sign_in, own)
             if refusal is not None and (sign_in.refresh_token or not sign_in.client_secret):
                 raise refusal
             return self._keep(sign_in, sign_in.body_for_client())
@@ -329,15 +329,20 @@ class WebSessions:
         return not is_anew or own is None or kept.access != own.access
 
     def _keep(self, sign_in: OAuthSignIn, body: bytes, refresh: str = "") -> Token:
+        began = self._now()
         page = self._post(sign_in, sign_in.token_address, body)
         if page.status != 200:
             raise sign_in.refused(page.status, page.content)
-        token = sign_in.read_token(page.content, self._now(), refresh)
+        token = sign_in.read_token(page.content, began, refresh)
         self._tokens.keep(sign_in, token)
         return token
 
-    def _token_by_code(self, sign_in: OAuthSignIn) -> Token:
+    def _token_by_code(self, sign_in: OAuthSignIn, earlier: Token | None) -> Token:
         """Have the user enter a code elsewhere, and wait for it (RFC 8628, 3.3 to 3.5).
+
+        Args:
+            sign_in: how.
+            earlier: the token of this run that has ended; None for the first one.
 
         Raises:
             SignInFailed: the user refused, or did not come in time.
@@ -347,14 +352,19 @@ class WebSessions:
         if page.status != 200:
             raise sign_in.refused(page.status, page.content)
         code = sign_in.read_code(page.content, self._now())
+        if earlier is not None:
+            host = host_of(sign_in.token_address)
+            why = f"the sign-in at {host} has ended: its place gives none that can be renewed"
+            code = replace(code, why=why)
         self._announce(code)
         interval = code.interval
         while self._now() < code.expires:
             if self._wait(interval):
                 raise Interrupted(without_secrets(sign_in.device_address), "interrupted")
+            began = self._now()
             page = self._post(sign_in, sign_in.token_address, sign_in.body_for_device(code))
             if page.status == 200:
-                token = sign_in.read_token(page.content, self._now())
+                token = sign_in.read_token(page.content, began)
                 self._tokens.keep(sign_in, token)
                 return token
             match sign_in.error_in(page.content):

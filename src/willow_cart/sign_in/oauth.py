@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote_plus, urlencode
 
@@ -15,8 +15,9 @@ from willow_cart.redaction import without_secrets
 if TYPE_CHECKING:
     from willow_cart.sign_in.sign_ins import Secret
 
-# A token is renewed so long before its end.
+# A token is renewed this long before its end, or after nine tenths of its life.
 _MARGIN_SECONDS = 60.0
+_MARGIN_SHARE = 0.1
 
 # Who does not say how long a token is valid has one that is (RFC 6749, 5.1).
 _UNSAID_SECONDS = 3600.0
@@ -51,27 +52,31 @@ class Token:
         access: the token.
         expires: when it ends, in seconds of the epoch.
         refresh: for the next one; empty for none.
+        lasts: for how many seconds it was given.
     """
 
     access: str
     expires: float
     refresh: str = ""
+    lasts: float = _UNSAID_SECONDS
 
     def is_valid(self, now: float) -> bool:
         """Whether it lasts for a while."""
-        return now < self.expires - _MARGIN_SECONDS
+        return now < self.expires - min(_MARGIN_SECONDS, _MARGIN_SHARE * self.lasts)
 
     def as_text(self) -> str:
         """Return it as JSON, to be kept."""
-        facts = {"access": self.access, "expires": self.expires, "refresh": self.refresh}
-        return json.dumps(facts)
+        return json.dumps(asdict(self))
 
     @classmethod
     def from_text(cls, text: str) -> Token | None:
         """Parse a kept token; None if it is none."""
         try:
             facts = read_json(text)
-            return cls(str(facts["access"]), float(facts["expires"]), str(facts["refresh"]))
+            return cls(
+                str(facts["access"]), float(facts["expires"]), str(facts["refresh"]),
+                float(facts.get("lasts", _UNSAID_SECONDS)),
+            )  # fmt: skip
         except (ValueError, TypeError, KeyError, OverflowError):
             return None
 
@@ -86,6 +91,7 @@ class DeviceCode:
         address: where.
         interval: seconds between two questions whether that was done.
         expires: when it ends, in seconds of the epoch.
+        why: why another one is needed in this run; empty for the first.
     """
 
     code: str
@@ -93,6 +99,7 @@ class DeviceCode:
     address: str
     interval: float
     expires: float
+    why: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +164,7 @@ class OAuthSignIn:
 
         Args:
             content: its body.
-            now: the time in seconds of the epoch.
+            now: when it was requested, in seconds of the epoch.
             refresh: the token that it was requested with, which stays if no new one comes.
 
         Raises:
@@ -169,11 +176,8 @@ class OAuthSignIn:
             raise self.failed("the answer has no token", "check token_address")
         if str(facts.get("token_type", "bearer")).lower() != "bearer":
             raise self.failed(f"tokens of type {facts['token_type']} are not supported", "")
-        return Token(
-            access,
-            now + _seconds(facts.get("expires_in"), _UNSAID_SECONDS),
-            str(facts.get("refresh_token") or refresh),
-        )
+        lasts = _seconds(facts.get("expires_in"), _UNSAID_SECONDS)
+        return Token(access, now + lasts, str(facts.get("refresh_token") or refresh), lasts)
 
     def read_code(self, content: bytes, now: float) -> DeviceCode:
         """Read the answer with a code to enter elsewhere (RFC 8628, 3.2).

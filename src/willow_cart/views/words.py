@@ -60,6 +60,8 @@ def _of_wait(event: Waits) -> Iterator[str]:
 
 @lines_of.register(CodeWanted)
 def _of_code(event: CodeWanted) -> Iterator[str]:
+    if event.why:
+        yield event.why
     yield f"to sign in, open {event.address} and enter the code {event.code}"
 
 

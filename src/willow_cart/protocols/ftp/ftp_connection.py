@@ -23,6 +23,14 @@ class TlsRefused(ftplib.error_perm):
     """The server does not support AUTH TLS (RFC 4217, 4)."""
 
 
+class PassiveRefused(ftplib.Error):
+    """The server opens no port for data, and does not connect to this machine either."""
+
+
+class ActiveRefused(ftplib.Error):
+    """The server does not connect to this machine for data."""
+
+
 class Connection(ftplib.FTP_TLS):
     """A control connection (RFC 959), with or without TLS (RFC 4217).
 
@@ -184,11 +192,19 @@ class Connection(ftplib.FTP_TLS):
                 return host, ftplib.parse229(self.sendcmd("EPSV"), peer)[1]
             except (ftplib.error_perm, ftplib.error_proto):
                 self._extended = False
-        return host, ftplib.parse227(self.sendcmd("PASV"))[1]
+        try:
+            return host, ftplib.parse227(self.sendcmd("PASV"))[1]
+        except (ftplib.error_perm, ftplib.error_temp) as error:
+            if isinstance(error, ftplib.error_temp) and not str(error).startswith("425"):
+                raise  # it is busy
+            raise PassiveRefused(str(error)) from error
 
     def open_data(self, command: str, start: int = 0) -> socket.socket:
         """Open a data connection for a command, starting at a byte (REST, RFC 3659, 5)."""
-        connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
+        try:
+            connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
+        except PassiveRefused as refused:
+            connection = self._open_actively(command, start, refused)
         try:
             self._guard.watch(connection)
             if not self._secure:
@@ -203,6 +219,32 @@ class Connection(ftplib.FTP_TLS):
             connection.close()
             raise
         return secured
+
+    def _open_actively(self, command: str, start: int, refused: PassiveRefused) -> socket.socket:
+        """Have the server connect to this machine, and keep to that if it does.
+
+        Raises:
+            PassiveRefused: it does not do that either.
+        """
+        self.set_pasv(False)
+        try:
+            connection, _ = ftplib.FTP.ntransfercmd(self, command, start or None)
+        except ActiveRefused as error:
+            raise refused from error
+        except (TimeoutError, ConnectionError) as error:
+            raise refused from error
+        return connection
+
+    def makeport(self) -> socket.socket:
+        """Listen for the server's connection, and tell it where.
+
+        Raises:
+            ActiveRefused: it does not connect to others.
+        """
+        try:
+            return super().makeport()
+        except (ftplib.error_perm, ftplib.error_temp) as error:
+            raise ActiveRefused(str(error)) from error
 
     def hang_up(self) -> None:
         """Close everything at once."""

@@ -20,7 +20,7 @@ from willow_cart.errors import (
     TransferFailed,
     said_in,
 )
-from willow_cart.protocols.ftp.ftp_connection import TlsRefused
+from willow_cart.protocols.ftp.ftp_connection import ActiveRefused, PassiveRefused, TlsRefused
 from willow_cart.protocols.http.http_rules import HOW_TO_SIGN_IN
 from willow_cart.redaction import without_secrets
 from willow_cart.units import count_of, format_duration
@@ -53,22 +53,10 @@ def translate(
     match error:
         case socket.gaierror() if error.errno != socket.EAI_AGAIN:
             return HostUnknown(shown, f"unknown host {host}", "check the spelling")
-        case ssl.SSLCertVerificationError():
-            reason = f"no secure connection to {host}: {error.verify_message.rstrip('.')}"
-            return NotTrusted(
-                shown, reason, "check the address, or use --ca to trust another authority"
-            )
-        case ssl.SSLError():
-            return NotTrusted(
-                shown, f"no secure connection to {host}: {said}",
-                "ftps:// on port 990 is secured at once, on others by AUTH TLS",
-            )  # fmt: skip
-        case TlsRefused():
-            return NotTrusted(
-                shown,
-                f"{host} does not offer TLS: {said}",
-                "use ftp:// for an unencrypted connection",
-            )
+        case ssl.SSLError() | TlsRefused():
+            return _not_secured(error, shown, host, said)
+        case PassiveRefused() | ActiveRefused():
+            return _no_data(error, shown, host, said.rstrip("."))
         case TimeoutError():
             waited = format_duration(stall_after)
             return TimedOut(shown, f"no data for {waited}", "try later")
@@ -85,6 +73,40 @@ def translate(
             )
         case _:
             return ConnectionLost(shown, f"the connection to {host} broke", "try again later")
+
+
+def _not_secured(error: BaseException, shown: str, host: str, said: str) -> NotTrusted:
+    """Return the error for a server with which TLS fails."""
+    match error:
+        case ssl.SSLCertVerificationError():
+            reason = f"no secure connection to {host}: {error.verify_message.rstrip('.')}"
+            advice = "check the address, or use --ca to trust another authority"
+        case ssl.SSLError():
+            reason = f"no secure connection to {host}: {said}"
+            advice = "ftps:// on port 990 is secured at once, on others by AUTH TLS"
+        case _:
+            reason = f"{host} does not offer TLS: {said}"
+            advice = "use ftp:// for an unencrypted connection"
+    return NotTrusted(shown, reason, advice)
+
+
+def _no_data(error: BaseException, shown: str, host: str, said: str) -> NotServed:
+    """Return the error for a server that makes no data connection."""
+    status = _status_in(said)
+    if isinstance(error, ActiveRefused):
+        return NotServed(
+            shown, f"{host} refuses active mode ({said})", "leave out --active", status=status
+        )
+    return NotServed(
+        shown,
+        f"{host} refuses passive mode ({said}), and does not reach this machine in active mode",
+        "let it connect to this machine, as --active has it, or ask for passive mode there",
+        status=status,
+    )
+
+
+def _status_in(said: str) -> int:
+    return int(said[:3]) if said[:3].isdigit() else 550
 
 
 def _refused(said: str, shown: str, *, signed: bool = False) -> TransferFailed:
