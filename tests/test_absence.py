@@ -13,7 +13,7 @@ import pytest
 
 from tests.support.program import files_in, run
 from tests.support.raw_server import Answer, RawServer, Request, answer
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 
 NAMES = [f"level_{number}.csv" for number in range(10)]
 JOB = 'into = "d"\ngone = "aside"\n[[source]]\nat = "{at}"\n'

@@ -28,7 +28,7 @@ from willow_cart.executors.executor import BatchRule, Executor
 from willow_cart.executors.processes import ProcessExecutor
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.filing import Filed
-from willow_cart.hauling import concurrency
+from willow_cart.hauling import worker_pool
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.run import haul_offers
 from willow_cart.jobs.connecting import make_access
@@ -289,8 +289,8 @@ def eager(monkeypatch: pytest.MonkeyPatch) -> Eager:
     monkeypatch.setattr(processes, "_FILES_WORTH_A_PROCESS", 10)
     monkeypatch.setattr(ProcessExecutor, "carry", counted)
     monkeypatch.setattr(os, "sched_getaffinity", lambda _: {0, 1}, raising=False)
-    monkeypatch.setattr(concurrency, "_IDLE_SHARE", -1.0)
-    monkeypatch.setattr(concurrency, "_CROWDED_SHARE", 0.0)
+    monkeypatch.setattr(worker_pool, "_IDLE_SHARE", -1.0)
+    monkeypatch.setattr(worker_pool, "_CROWDED_SHARE", 0.0)
     return told
 
 
@@ -392,7 +392,7 @@ def test_a_process_runs_no_script_of_its_folder_and_not_its_starter_again(
         "import sys; del sys.path[0]\n"
         "import willow_cart as wc\n"
         "from willow_cart.executors import processes\n"
-        "from willow_cart.hauling import concurrency as crowding\n"
+        "from willow_cart.hauling import worker_pool as crowding\n"
         "processes._FILES_WORTH_A_PROCESS = 10\n"
         "crowding._IDLE_SHARE, crowding._CROWDED_SHARE = -1.0, 0.0\n"
         f"done = wc.haul('{place.base}/{{0..39}}.csv', into='d')\n"

@@ -13,7 +13,7 @@ import pytest
 from tests.support.program import files_in, run
 from tests.support.servers import free_port
 from willow_cart import haul
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 LEVELS = b"day,level\n2031-05-01,0.42\n" * 200

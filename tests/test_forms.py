@@ -11,8 +11,7 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from tests.support.offers import offers
-from willow_cart.cart.bag import read_fetch_list, write_fetch_list
-from willow_cart.cart.forms import form_for
+from willow_cart.cart.forms import form_for, read_fetch_list, write_fetch_list
 from willow_cart.cart.json_lines import read_json_lines, write_json_lines
 from willow_cart.cart.metalink import NAMESPACE, read_metalink, write_metalink
 from willow_cart.errors import BadOption, UnreadableSource

@@ -14,7 +14,7 @@ import pytest
 
 from tests.support.program import files_in, partial_bytes, run, start, wait_for_bytes
 from tests.support.servers import VSFTPD, vsftpd
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.protocols import Download
 from willow_cart.protocols.ftp.ftp_access import FtpAccess

@@ -10,7 +10,7 @@ import pytest
 
 from tests.support.program import run
 from tests.support.servers import VSFTPD, vsftpd
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.demo.store import DemoStore
 from willow_cart.knocking.reach import SecuredConnection

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import RunHere, files_in, run
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 
 FILES = {

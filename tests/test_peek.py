@@ -21,7 +21,7 @@ import pytest
 import willow_cart
 from tests.support.media import recording
 from tests.support.program import RunHere, run
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.peeking.peek import Peeked, peek

@@ -22,11 +22,11 @@ from willow_cart.errors import (
     WrongContent,
 )
 from willow_cart.exits import Exit
-from willow_cart.hauling.concurrency import ConcurrencyController
 from willow_cart.hauling.host_queue import HostQueue, QueueWait
 from willow_cart.hauling.host_rate import HostRate
 from willow_cart.hauling.progress import Gauge, TimeLeft
 from willow_cart.hauling.summary import HaulSummary
+from willow_cart.hauling.worker_pool import ConcurrencyController
 from willow_cart.model import State
 from willow_cart.protocols import Cause, Failure, GiveUp, Retrier, Retry, RetryPolicy
 from willow_cart.units import format_duration, format_size, parse_size

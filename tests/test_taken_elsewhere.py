@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests.support.program import PATIENCE, files_in, run, sha256
-from willow_cart.demo.outbox import Outbox
+from willow_cart.demo.places import Outbox
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 
 

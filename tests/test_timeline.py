@@ -14,13 +14,12 @@ from willow_cart.addresses import host_of
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Filed
-from willow_cart.hauling.run import haul_offers
-from willow_cart.hauling.timeline_recorder import TimelineRecorder
+from willow_cart.hauling.run import TimelineRecorder, haul_offers
 from willow_cart.ledger.receipt import open_receipt
 from willow_cart.ledger.timeline import MAX_STEPS, OTHER_HOSTS, Timeline
 from willow_cart.model import Offer
 from willow_cart.protocols.web import WebAccess
-from willow_cart.report.scales import even_marks, name_time, time_marks
+from willow_cart.report.figures import even_marks, name_time, time_marks
 from willow_cart.transfer.policy import HaulPolicy
 
 DOINGS = st.lists(

@@ -2,23 +2,229 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import re
 import tempfile
+import threading
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from email.utils import formatdate
+from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
+from urllib.parse import quote, unquote
+from xml.sax.saxutils import escape
 
 from willow_cart.demo import harrowmere
-from willow_cart.demo.dav_outbox import DavOutbox
 from willow_cart.demo.field_guide import OLD_CHARSET, OLD_PAGE, make_field_guide
-from willow_cart.demo.outbox import Outbox
 from willow_cart.demo.portal import IdentityHost, Portal
-from willow_cart.demo.ssh_outbox import SshOutbox
-from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn
+from willow_cart.demo.stand_in import PUT_UP, Exhibit, StandIn, StandInHandler, members_of
 from willow_cart.demo.store import DemoStore
+
+if TYPE_CHECKING:
+    import asyncssh
+
+
+class SshOutbox:
+    """An SFTP server for the files of a folder.
+
+    Args:
+        folder: what is served, as `/`.
+        user, password: who is authorised.
+
+    Attributes:
+        base: its address, with the user.
+        fingerprint: of its key, as `--host-key` takes it.
+    """
+
+    def __init__(self, folder: Path, user: str, password: str) -> None:
+        self._folder = folder
+        self._user = user
+        self._password = password
+        self._loop: asyncio.AbstractEventLoop
+        self._thread: threading.Thread
+        self._server: asyncssh.SSHAcceptor
+        self.base = self.fingerprint = ""
+
+    def __enter__(self) -> Self:
+        import asyncssh
+
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
+        self._thread.start()
+        key = asyncssh.generate_private_key("ssh-ed25519")
+        self.fingerprint = key.get_fingerprint()
+
+        async def listen() -> asyncssh.SSHAcceptor:
+            return await asyncssh.listen(
+                "127.0.0.1", 0, server_host_keys=[key],
+                server_factory=partial(_make_door, self._user, self._password),
+                sftp_factory=partial(asyncssh.SFTPServer, chroot=bytes(self._folder)),
+            )  # fmt: skip
+
+        self._server = asyncio.run_coroutine_threadsafe(listen(), self._loop).result()
+        self.base = f"sftp://{self._user}@127.0.0.1:{self._server.get_port()}"
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        async def end() -> None:
+            self._server.close()
+            await self._server.wait_closed()
+            running = asyncio.all_tasks() - {asyncio.current_task()}
+            for task in running:
+                task.cancel()
+            await asyncio.gather(*running, return_exceptions=True)
+
+        asyncio.run_coroutine_threadsafe(end(), self._loop).result()
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join()
+        self._loop.close()
+
+
+def _make_door(user: str, password: str) -> Any:
+    """Return what lets one user in by a password."""
+    import asyncssh
+
+    class Door(asyncssh.SSHServer):
+        def begin_auth(self, username: str) -> bool:  # noqa: ARG002  # everyone is asked
+            return True
+
+        def password_auth_supported(self) -> bool:
+            return True
+
+        def validate_password(self, username: str, password_: str) -> bool:
+            return (username, password_) == (user, password)
+
+    return Door()
+
+
+with warnings.catch_warnings():
+    # The library uses a module of the standard library that Python 3.12 has left out.
+    warnings.simplefilter("ignore", DeprecationWarning)
+    from pyftpdlib.authorizers import DummyAuthorizer
+    from pyftpdlib.handlers import FTPHandler
+    from pyftpdlib.log import config_logging
+    from pyftpdlib.servers import FTPServer
+
+
+class Outbox:
+    """An FTP server for the files of a folder.
+
+    Args:
+        folder: what is served.
+        port: 0 takes a free one.
+        user: who is authorised, as `user:password`; empty allows everybody.
+        most: how many connections at a time; 0 for any number.
+        handler: how a connection is served; replaced by tests that want faults.
+
+    Attributes:
+        base: the address of its root, without a slash at the end.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        port: int = 0,
+        *,
+        user: str = "",
+        most: int = 0,
+        handler: type[Any] = FTPHandler,
+    ) -> None:
+        config_logging(level=50)
+        authorizer = DummyAuthorizer()
+        if user:
+            authorizer.add_user(*user.split(":", 1), str(folder), perm="elr")
+        else:
+            authorizer.add_anonymous(str(folder))
+        served = type("Handler", (handler,), {"authorizer": authorizer, "banner": "Harrowmere"})
+        self._server = FTPServer(("127.0.0.1", port), served)
+        self._server.max_cons = most
+        self.base = f"ftp://127.0.0.1:{self._server.address[1]}"
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+
+    def __enter__(self) -> Self:
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stop.set()
+        self._thread.join()
+
+    def _serve(self) -> None:
+        # All of the library's sockets belong to the thread that serves them.
+        while not self._stop.is_set():
+            self._server.serve_forever(timeout=0.05, blocking=False, handle_exit=False)
+        self._server.close_all()
+
+
+_MULTI_STATUS = '<?xml version="1.0"?>\n<D:multistatus xmlns:D="DAV:">{}</D:multistatus>\n'
+_RESPONSE = (
+    "<D:response><D:href>{}</D:href><D:propstat><D:prop>{}</D:prop>"
+    "<D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>"
+)
+_COLLECTION = "<D:resourcetype><D:collection/></D:resourcetype>"
+
+
+class DavOutbox(StandIn):
+    """A server on a free port that has class 1 of RFC 4918, for reading."""
+
+    def handler(self) -> type[StandInHandler]:
+        """Return the handler class for connections."""
+        return DavHandler
+
+
+class DavHandler(StandInHandler):
+    """One connection to the server."""
+
+    def answer(self) -> None:
+        """Answer a request for a file; a folder is not shown as a page."""
+        path, exhibits = unquote(self.path.lstrip("/")), self.server.stand_in.exhibits
+        if path not in exhibits and members_of(path, exhibits):
+            self.refuse(403)
+        else:
+            super().answer()
+
+    def do_OPTIONS(self) -> None:  # noqa: N802  # as the library calls it
+        """Say what the server can do (RFC 4918, 10.1)."""
+        self.start(200, {"DAV": "1", "Allow": "GET, HEAD, PROPFIND", "Content-Length": "0"})
+
+    def do_PROPFIND(self) -> None:  # noqa: N802  # as the library calls it
+        """List a folder, or describe a file (RFC 4918, 9.1)."""
+        path, exhibits = unquote(self.path.lstrip("/")), self.server.stand_in.exhibits
+        folder = path and path.rstrip("/") + "/"
+        if path in exhibits:
+            responses = [_describe(path, exhibits[path])]
+        elif members := members_of(folder, exhibits):
+            responses = [_describe(folder, None)]
+            if self.headers.get("Depth") == "1":
+                responses += [_describe(folder + name, each) for name, each in members.items()]
+        else:
+            self.refuse(404)
+            return
+        page = _MULTI_STATUS.format("".join(responses)).encode()
+        self.start(207, {"Content-Type": "application/xml", "Content-Length": str(len(page))})
+        self.wfile.write(page)
+
+
+def _describe(path: str, exhibit: Exhibit | None) -> str:
+    """Return the response element of a file, or of a folder."""
+    if exhibit is None:
+        properties = _COLLECTION
+    else:
+        properties = (
+            f"<D:resourcetype/><D:getcontentlength>{len(exhibit.content)}</D:getcontentlength>"
+            f"<D:getetag>{escape(exhibit.tag or '')}</D:getetag>"
+        )
+        if exhibit.modified is not None:
+            moment = formatdate(exhibit.modified, usegmt=True)
+            properties += f"<D:getlastmodified>{moment}</D:getlastmodified>"
+    return _RESPONSE.format(quote(f"/{path}"), properties)
+
 
 MEMBERS = "ida:reedmace"
 """Who is authorised to what is for members of the made-up trust."""

@@ -19,7 +19,6 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-import willow_cart
 from willow_cart.destination import PARTIAL, Destination
 from willow_cart.destination.tree import FileTree
 from willow_cart.errors import Interrupted, WillowCartError
@@ -365,7 +364,7 @@ def _share_of(haul: str) -> _Share:
 def build_mark() -> str:
     """Return a digest of this package's source; two builds may have one version."""
     digest = hashlib.sha256()
-    folder = Path(willow_cart.__file__).parent
+    folder = Path(__file__).parents[1]
     for path in sorted(folder.rglob("*.py")):
         digest.update(f"{path.relative_to(folder).as_posix()}\n".encode() + path.read_bytes())
     return digest.hexdigest()

@@ -5,10 +5,11 @@ from __future__ import annotations
 import random
 import threading
 import time
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
+from typing import Generic
 
 from willow_cart.addresses import host_of
 from willow_cart.errors import (
@@ -23,9 +24,7 @@ from willow_cart.errors import (
 )
 from willow_cart.executors.executor import BatchRule, Executor, Outcome
 from willow_cart.executors.threads import ThreadExecutor
-from willow_cart.hauling.concurrency import ConcurrencyController
-from willow_cart.hauling.host_queue import HostQueue, QueueWait
-from willow_cart.hauling.lookahead import Lookahead
+from willow_cart.hauling.host_queue import HostQueue, Item, QueueWait
 from willow_cart.ledger.entries import Result
 from willow_cart.model import State
 from willow_cart.protocols import BUSY, Cause, Failure, GiveUp, Retry
@@ -33,6 +32,112 @@ from willow_cart.redaction import without_secrets
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.segments import SegmentJob, SegmentScheduler
 from willow_cart.transfer.transfers import Transfer, Transfers
+
+
+class Lookahead(Generic[Item]):
+    """Chooses the next files of a host in groups; `choose` is not thread-safe.
+
+    A group is half of what should be on the way: while it is worked through, the other half comes.
+
+    Args:
+        queue: what comes next.
+        files_ahead: how many files of a host should be on the way; 0 for none.
+    """
+
+    def __init__(self, queue: HostQueue[Item], files_ahead: Callable[[str], int]) -> None:
+        self._queue = queue
+        self._files_ahead = files_ahead
+        self._most: dict[str, int] = {}
+        self._until_next: Counter[str] = Counter()
+        self._chosen: defaultdict[str, set[Item]] = defaultdict(set)
+
+    def files_ahead(self, host: str, address: str) -> int:
+        """Return how many files of a host should be on the way, which is looked up once.
+
+        Args:
+            host: the host.
+            address: of a file there.
+        """
+        most = self._most.get(host)
+        if most is None:
+            most = self._most[host] = self._files_ahead(address)
+        return most
+
+    def choose(self, host: str, now: float) -> list[Item]:
+        """Return the files to request now, when a lane has taken one of a host.
+
+        Args:
+            host: the host, for which `files_ahead` was not 0.
+            now: the time in seconds.
+        """
+        if self._until_next[host] > 1:
+            self._until_next[host] -= 1
+            return []
+        most = self._most[host]
+        self._until_next[host] = max(1, most // 2)
+        upcoming = self._queue.upcoming(host, now, most)
+        chosen = [item for item in upcoming if item not in self._chosen[host]]
+        self._chosen[host] = set(upcoming)
+        return chosen
+
+
+# Shares of one processor. Above the first, lanes wait for the interpreter and not for the line;
+# below the second, another one finds it idle.
+_CROWDED_SHARE = 0.9
+_IDLE_SHARE = 0.5
+
+# Up to this size, files cost more processor time than transfer time.
+_MAX_SMALL_FILE_BYTES = 256 * 1024
+
+
+class ConcurrencyController:
+    """Watches how busy the interpreter is, and computes how many lanes should be open.
+
+    Python runs one thread at a time between waits. On a fast line, lanes that all have something to
+    do hand the interpreter to and fro: two spend a third more processor time on the same small
+    files than one. While the line or the disk makes them wait, more lanes are a gain; they are
+    doubled from measurement to measurement, so that a slow line has all of them at once.
+
+    Args:
+        most: the lanes that the user allows.
+        now: the time in seconds.
+        used: processor time that this process has used, in seconds.
+
+    Attributes:
+        lanes: how many should be open.
+        is_crowded: whether the interpreter has ever been what kept them from going faster.
+    """
+
+    def __init__(self, most: int, now: float, used: float) -> None:
+        self._most = most
+        self._last = (now, used, 0, 0)
+        self.lanes = 1
+        self.is_crowded = False
+
+    def measure(self, now: float, used: float, files: int, received: int) -> int:
+        """Return how many lanes should be open from now on.
+
+        Args:
+            now: the time in seconds.
+            used: processor time that this process has used, in seconds.
+            files: how many have come so far.
+            received: how many bytes they were.
+        """
+        then, used_then, files_then, received_then = self._last
+        self._last = (now, used, files, received)
+        came = files - files_then
+        share = (used - used_then) / (now - then) if now > then else 0.0
+        if (
+            came == 0
+            or received - received_then > came * _MAX_SMALL_FILE_BYTES
+            or share <= _IDLE_SHARE
+        ):
+            self.lanes = min(self._most, 2 * self.lanes)
+        elif share >= _CROWDED_SHARE:
+            self.lanes = max(1, self.lanes // 2)
+            self.is_crowded = True
+        return self.lanes
+
 
 # How long lanes that wait for bytes are waited for once the user wants to stop; after that their
 # connections are ended. Then they have as long as a name may take to be looked up.

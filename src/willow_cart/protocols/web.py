@@ -43,7 +43,6 @@ from willow_cart.protocols.retry import tell_nothing
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.protocols.web_delivery import WebDownload
 from willow_cart.protocols.web_errors import BLOB_ERRORS, explain_blob
-from willow_cart.protocols.web_parts import is_complete, part_from
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.chain_cookies import ChainCookies
 from willow_cart.sign_in.origins import NamedOrigins
@@ -54,6 +53,37 @@ if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
     from willow_cart.protocols.web_sessions import WebSessions
     from willow_cart.sign_in.oauth import DeviceCode
+
+
+def part_from(
+    response: Answer, facts: Metadata, start: int, end: int | None, validators: Validators | None
+) -> Metadata | None:
+    """Return the metadata of the complete representation.
+
+    None unless a 206 is exactly the part that was requested.
+    """
+    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
+    if content_range is None or content_range.first != start or content_range.length is None:
+        return None
+    last = (content_range.length if end is None else end) - 1
+    if content_range.last != last:
+        return None
+    if facts.length not in (None, last + 1 - start):
+        return None
+    # A server that ignores If-Range shows itself by other marks (RFC 9110, 13.1.5, 15.3.7).
+    if validators is not None and rules.contradict(facts.validators, validators):
+        return None
+    return replace(facts, length=content_range.length, validators=validators or facts.validators)
+
+
+def is_complete(response: Answer, start: int, validators: Validators | None) -> bool:
+    """Whether a 416 means that the file is complete: same version, and this length.
+
+    A server that found another version would have sent it whole (RFC 9110, 13.1.5, 15.5.17).
+    """
+    content_range = rules.parse_content_range(response.fields.get("Content-Range"))
+    return validators is not None and content_range is not None and content_range.length == start
+
 
 _PAGE_TYPES = ("text/html", "application/xhtml+xml")
 

@@ -38,7 +38,6 @@ from willow_cart.protocols import Access, ObjectStore
 from willow_cart.protocols.local import address_of
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.archives import offers_in_archive
 from willow_cart.sources.asking import AskAhead
 from willow_cart.sources.directories import has_wildcard
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
@@ -52,7 +51,6 @@ from willow_cart.sources.listing import (
     may_be_listing,
     placed_below,
 )
-from willow_cart.sources.lists import offers_promised, read_list, uncommented
 from willow_cart.sources.reading import Answer, fetch_answer
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.walk import Walk
@@ -62,6 +60,116 @@ from willow_cart.units import count_of
 if TYPE_CHECKING:
     from willow_cart.protocols.kept_answers import Keep
     from willow_cart.sources.asking import Progress
+
+from urllib.parse import quote
+
+from willow_cart.addresses import take_inside
+from willow_cart.checks.checksum_files import read_checksum_list
+from willow_cart.protocols.inside import Inside
+
+# Bytes that are not UTF-8, as they are left in a text.
+_NOT_UTF8 = re.compile("[\udc80-\udcff]")
+
+
+def read_list(lines: Iterable[str], place: str) -> Iterator[Offer | Issue]:
+    """Read a list of addresses line by line.
+
+    One address, or one with ranges, a line; a `#` at the beginning of a line or after a blank
+    starts a comment, so that a fragment is not one.
+
+    Yields:
+        The offers in each line, or what is wrong with the line.
+    """
+    number = 0
+    for line_number, raw in enumerate(lines, 1):
+        if not raw.isascii() and _NOT_UTF8.search(raw):
+            yield Issue(f"{place}, line {line_number}", "is not UTF-8; save it as UTF-8")
+            continue
+        line = uncommented(raw)
+        if not line:
+            continue
+        try:
+            for offer in offers_from(line, place, number):
+                number = offer.number
+                yield offer
+        except UsageError as error:
+            yield Issue(f"{place}, line {line_number}", str(error))
+
+
+def uncommented(line: str) -> str:
+    """Return a line of a list without its comment."""
+    return re.sub(r"(?:^|\s)#.*", "", line).strip()
+
+
+def offers_from(text: str, place: str, after: int = 0) -> Iterator[Offer]:
+    """Yield the offers of an address, several if it contains ranges.
+
+    Args:
+        text: the address as it was written.
+        place: the source it was written in.
+        after: the number of the offer before.
+
+    Raises:
+        BadAddress: it is invalid.
+    """
+    for number, address in enumerate(expand_ranges(text), after + 1):
+        yield Offer(address=normalise(address), source=place, number=number)
+
+
+def offers_promised(lines: Iterable[str], place: str, base: str) -> Iterator[Offer | Issue]:
+    """Yield the files that a checksum list names, with their expected checksums.
+
+    Args:
+        lines: of the list.
+        place: where the list is; the files lie beside it.
+        base: where the files are, where the list lies elsewhere.
+
+    Raises:
+        UnreadableSource: the location of the files is unknown.
+    """
+    beside = base or (place if looks_like_address(place) else "")
+    if not beside:
+        raise UnreadableSource(
+            place,
+            "is a checksum list and does not contain the addresses of its files",
+            "give the address of their folder with --base, or a list for --checksums",
+        )
+    folder = normalise(beside).rpartition("/")[0]
+    number = 0
+    for item in read_checksum_list("".join(lines), place):
+        if isinstance(item, Issue):
+            yield item
+            continue
+        number += 1
+        # A way up would lead out of what the list is a list of.
+        parts = [part for part in item.parts if part != ".."]
+        path = "/".join(quote(part, safe="~") for part in parts)
+        yield Offer(
+            normalise(f"{folder}/{path}"),
+            place,
+            number,
+            folder="/".join(parts[:-1]),
+            checksums=(item.checksum,),
+        )
+
+
+def offers_in_archive(access: Access, archive: str, source: str) -> Iterator[Offer]:
+    """Yield the files in a zip archive; only its directory is fetched.
+
+    Args:
+        access: how the archive is talked to.
+        archive: its address.
+        source: as typed by the user.
+
+    Raises:
+        TransferFailed: it does not arrive, is not an archive, or its place does not serve parts.
+    """
+    for number, entry in enumerate(Inside(access).entries(archive), 1):
+        folder = take_inside(entry.address)[1].rpartition("/")[0]
+        yield Offer(
+            entry.address, source, number, folder=folder, size=entry.size, modified=entry.modified
+        )
+
 
 STANDARD_INPUT = "-"
 

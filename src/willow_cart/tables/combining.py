@@ -19,13 +19,50 @@ from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Issue
 from willow_cart.tables.column_types import TableColumn, as_written, convert, strings
 from willow_cart.tables.combined import ColumnSummary, Combined, Combining
-from willow_cart.tables.local_forms import decimal_for, tidied
 from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
 from willow_cart.tables.output import SOURCE, Output, rows_of
 from willow_cart.tables.table_files import Reading, TableFile, dialect_by_beginning
 from willow_cart.tables.table_rows import read_rows
 from willow_cart.tables.types import Type
 from willow_cart.units import count_of
+
+THOUSANDS = {"comma": ",", "point": ".", "space": " \u00a0\u202f\u2009", "apostrophe": "'\u2019"}
+"""The marks between thousands, by their names."""
+
+_DECIMALS = {"comma": ".", "point": ","}
+
+_DAY_FIRST = r"^\s*(\d{1,2})[./-](\d{1,2})[./-](\d{4})((?:[ T]\d.*)?)\s*$"
+
+
+def decimal_for(thousands: str, detected: str) -> str:
+    """Return the decimal mark of numbers, which is never that between thousands."""
+    return _DECIMALS.get(thousands, detected)
+
+
+def tidied(cells: pa.Array, *, day_first: bool, thousands: str, decimal: str) -> pa.Array:
+    """Return cells with dates in ISO 8601 and without marks between thousands.
+
+    What is neither stays as it is.
+
+    Args:
+        cells: strings.
+        day_first: whether dates are written as day, month and year.
+        thousands: the name of the mark; empty for none.
+        decimal: the mark in numbers.
+    """
+    if day_first:
+        cells = pc.replace_substring_regex(cells, _DAY_FIRST, r"\3-\2-\1\4")
+        cells = pc.replace_substring_regex(cells, r"^(\d{4})-(\d)-", r"\1-0\2-")
+        cells = pc.replace_substring_regex(cells, r"^(\d{4}-\d{2})-(\d)($|[ T])", r"\1-0\2\3")
+    if thousands:
+        marks = f"[{THOUSANDS[thousands]}]"
+        fraction = rf"(?:\{decimal}\d+)?"
+        is_number = pc.match_substring_regex(
+            cells, rf"^\s*[+-]?\d{{1,3}}(?:{marks}\d{{3}})+{fraction}\s*$"
+        )
+        cells = pc.if_else(is_number, pc.replace_substring_regex(cells, marks, ""), cells)
+    return cells
+
 
 _MAX_FIRST_ROWS = 5
 

@@ -371,7 +371,7 @@ class _Catalogue:
 def _file_at(path: str) -> str | None:
     """Return the reference to a file of a data package; None if its path leads outside.
 
-    What is no address is a POSIX path ("Data Resource", `path`), in which `#` and `?` are letters.
+    Except for addresses, it is a POSIX path ("Data Resource", `path`), in which `#` and `?` are letters.
     """
     if "://" in path:
         return path
