@@ -6,7 +6,7 @@ import json
 from collections.abc import Mapping
 from pathlib import Path
 
-from willow_cart.errands.document import GONE, MAIL_WHEN, NUMBERS, TEXTS
+from willow_cart.errands.job import GONE, MAIL_WHEN, NUMBERS, TEXTS
 from willow_cart.requests import Option
 from willow_cart.requests.toml_keys import STEPS, TABLES, options_of
 

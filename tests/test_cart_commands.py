@@ -12,7 +12,7 @@ import pytest
 from lxml import etree
 
 from tests.support.program import Outcome, files_in, run, sha256, start
-from willow_cart.cart.undoing import undo
+from willow_cart.cart.picking import undo
 from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.platform import files

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import pytest
 
 from tests.support.program import files_in, run
-from willow_cart.choosing.extents import is_within_box
+from willow_cart.choosing.choosing import is_within_box
 from willow_cart.demo.stand_in import Exhibit, StandIn, StandInHandler
 from willow_cart.model import DataExtent, Offer
 from willow_cart.offer_store import OfferStore

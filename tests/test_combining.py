@@ -29,13 +29,13 @@ from willow_cart.demo import harrowmere
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import BadOption
 from willow_cart.tables.column_types import TableColumn, convert
+from willow_cart.tables.combined import Type
 from willow_cart.tables.dialect import Dialect, dialect_of
 from willow_cart.tables.ordinary_text import NotOrdinary, Quotes, read_ordinary
 from willow_cart.tables.output import rows_of
 from willow_cart.tables.outputs import output_for
 from willow_cart.tables.table_files import Reading, TableFile
 from willow_cart.tables.table_rows import read_rows
-from willow_cart.tables.types import Type
 
 MAY = {
     path.rpartition("/")[2]: content

@@ -26,7 +26,7 @@ from tests.test_unpacking import zipped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errands import Values, read_document
 from willow_cart.errands.job import make_job
-from willow_cart.errands.schedule import Schedule
+from willow_cart.errands.system_tasks import Schedule
 from willow_cart.errands.timetable import units
 from willow_cart.errors import BadOption
 

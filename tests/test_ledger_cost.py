@@ -13,9 +13,7 @@ import pytest
 from willow_cart.hauling.run import haul_offers
 from willow_cart.model import Offer
 from willow_cart.protocols.local import LocalAccess, address_of
-from willow_cart.transfer.duplicates import DuplicatePolicy
-from willow_cart.transfer.existing_files import ExistingFilePolicy
-from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.policy import DuplicatePolicy, ExistingFilePolicy, HaulPolicy
 
 PLANNED = ("SELECT", "INSERT", "UPDATE", "DELETE")
 

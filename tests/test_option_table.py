@@ -37,8 +37,7 @@ from willow_cart.requests.unpack import UnpackRequest
 from willow_cart.scripting import keywords
 from willow_cart.sources.listing import Kind
 from willow_cart.toml_file import Table
-from willow_cart.transfer.duplicates import DuplicatePolicy
-from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.transfer.policy import DuplicatePolicy, ExistingFilePolicy
 
 _FUNCTIONS = (
     "survey peek load pick weigh haul unpack combine pack audit receipt refile offline errand knock"

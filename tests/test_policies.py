@@ -22,8 +22,7 @@ from willow_cart.errors import (
     WrongContent,
 )
 from willow_cart.exits import Exit
-from willow_cart.hauling.host_queue import HostQueue, QueueWait
-from willow_cart.hauling.host_rate import HostRate
+from willow_cart.hauling.host_queue import HostQueue, HostRate, QueueWait
 from willow_cart.hauling.progress import Gauge, TimeLeft
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.worker_pool import ConcurrencyController

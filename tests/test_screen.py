@@ -16,7 +16,7 @@ import pytest
 from rich.console import Console
 
 from tests.support.program import COMMAND, files_in
-from willow_cart.cli.wrapping import wrapped
+from willow_cart.cli.screen import wrapped
 from willow_cart.demo.stand_in import Exhibit, StandIn
 from willow_cart.errors import ConnectionLost
 from willow_cart.filing import Layout, Plan, make_plan

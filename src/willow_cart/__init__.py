@@ -70,9 +70,8 @@ if TYPE_CHECKING:
     from willow_cart.sources.asking import ask_sizes
     from willow_cart.sources.discover import discover
     from willow_cart.sources.discovery import Discovery, DiscoveryOptions, NotEntered, PageRules
-    from willow_cart.transfer.duplicates import DuplicatePolicy
     from willow_cart.transfer.observer import Observer
-    from willow_cart.transfer.policy import ArrivalCommand, HaulPolicy, Unpacking
+    from willow_cart.transfer.policy import ArrivalCommand, DuplicatePolicy, HaulPolicy, Unpacking
     from willow_cart.views.bars import LiveView
 
 _HOMES = {
@@ -87,7 +86,7 @@ _HOMES = {
     "CombineResult": "scripting",
     "Discovery": "sources.discovery",
     "DiscoveryOptions": "sources.discovery",
-    "DuplicatePolicy": "transfer.duplicates",
+    "DuplicatePolicy": "transfer.policy",
     "ErrandRun": "scripting",
     "Haul": "scripting",
     "HaulPolicy": "transfer.policy",

@@ -15,8 +15,7 @@ from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
 from willow_cart.archives.bounds import Bounds, Outflow
-from willow_cart.archives.members import Damaged, Member, MemberSort
-from willow_cart.archives.reader import ForwardReader
+from willow_cart.archives.reader import Damaged, ForwardReader, Member, MemberSort
 from willow_cart.archives.tars import (
     is_tar,
     members_of_tar,

@@ -14,8 +14,14 @@ from collections.abc import Generator
 from typing import IO, BinaryIO, cast
 
 from willow_cart.archives.bounds import Outflow
-from willow_cart.archives.members import ArchiveFile, Member, MemberSort
-from willow_cart.archives.reader import ForwardReader, GuardedReader, reading
+from willow_cart.archives.reader import (
+    ArchiveFile,
+    ForwardReader,
+    GuardedReader,
+    Member,
+    MemberSort,
+    reading,
+)
 from willow_cart.kinds import extension_of
 from willow_cart.outside_values import moment_at
 

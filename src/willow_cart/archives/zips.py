@@ -9,8 +9,14 @@ from datetime import UTC, datetime
 from typing import BinaryIO
 
 from willow_cart.archives.bounds import Outflow
-from willow_cart.archives.members import ArchiveFile, Damaged, Member, MemberSort
-from willow_cart.archives.reader import LimitedReader, reading
+from willow_cart.archives.reader import (
+    ArchiveFile,
+    Damaged,
+    LimitedReader,
+    Member,
+    MemberSort,
+    reading,
+)
 
 _MADE_BY_UNIX = 3
 _FLAG_ENCRYPTED = 1

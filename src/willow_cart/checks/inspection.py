@@ -12,7 +12,7 @@ from typing import BinaryIO
 
 from willow_cart.archives.bounds import Bounds, Outflow
 from willow_cart.archives.extract import open_members
-from willow_cart.archives.members import Damaged, Member, MemberSort
+from willow_cart.archives.reader import Damaged, Member, MemberSort
 from willow_cart.checks.media_lengths import (
     Unsound,
     check_aiff,

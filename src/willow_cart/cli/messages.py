@@ -6,7 +6,7 @@ import sys
 from collections.abc import Iterable
 from contextlib import suppress
 
-from willow_cart.cli.wrapping import wrapped
+from willow_cart.cli.screen import wrapped
 from willow_cart.units import printable, printable_lines
 
 

@@ -9,13 +9,31 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from willow_cart.cart.sheet import cover
-from willow_cart.cli.wrapping import wrapped
 from willow_cart.model import State
 from willow_cart.platform import consoles
 from willow_cart.units import printable, printable_lines
 
 if TYPE_CHECKING:
     from rich.table import Table
+import os
+import textwrap
+from typing import TextIO
+
+
+def wrapped(line: str, stream: TextIO) -> str:
+    """Wrap a line at words to the width of a terminal; return it unchanged for other streams.
+
+    Words that are longer than a line, such as addresses, are left for the terminal to break, so
+    that they can be copied whole.
+    """
+    try:
+        width = os.get_terminal_size(stream.fileno()).columns if stream.isatty() else 0
+    except (OSError, ValueError):
+        return line
+    if not width or len(line) <= width:
+        return line
+    return textwrap.fill(line, width, break_long_words=False, break_on_hyphens=False)
+
 
 MAX_DRAWN_ROWS = 2000
 """As many rows are drawn on a terminal; more are written as plain lines.

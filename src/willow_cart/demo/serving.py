@@ -6,8 +6,8 @@ import shlex
 import time
 from pathlib import Path
 
+from willow_cart.demo.example import SECRETS
 from willow_cart.demo.places import open_places
-from willow_cart.demo.stage import SECRETS
 
 
 def serve(folder: Path, port: int) -> None:

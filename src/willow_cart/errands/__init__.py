@@ -1,6 +1,6 @@
 """Errands: whole jobs in a file, to be run again."""
 
-from willow_cart.errands.document import Document, read_document
+from willow_cart.errands.job import Document, read_document
 from willow_cart.errands.memory import LAST_RUN, Memory
 from willow_cart.errands.values import Values
 

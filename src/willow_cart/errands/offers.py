@@ -7,9 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 
-from willow_cart.errands.document import Document
 from willow_cart.errands.errand_events import SourceOffers
-from willow_cart.errands.job import Job, Source
+from willow_cart.errands.job import Document, Job, Source
 from willow_cart.errors import NothingChosen, WillowCartError
 from willow_cart.identity import AddressId
 from willow_cart.jobs.connecting import make_access

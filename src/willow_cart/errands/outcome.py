@@ -11,8 +11,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from willow_cart.errands.document import Document
 from willow_cart.errands.errand_events import CannotRun
+from willow_cart.errands.job import Document
 from willow_cart.errors import plainly
 from willow_cart.exits import Exit
 from willow_cart.jobs.job_observer import JobObserver

@@ -14,7 +14,6 @@ from pathlib import Path
 from willow_cart.cart.cart import Cart
 from willow_cart.cart.loading import Find
 from willow_cart.destination import FileTree
-from willow_cart.errands.document import Document, read_document
 from willow_cart.errands.errand_events import (
     CannotRun,
     HaulEnded,
@@ -26,7 +25,7 @@ from willow_cart.errands.errand_events import (
     TooLittleNew,
     UnlistedButThere,
 )
-from willow_cart.errands.job import Job, Step, make_job
+from willow_cart.errands.job import Document, Job, Step, make_job, read_document
 from willow_cart.errands.memory import Memory, my_memory
 from willow_cart.errands.offers import Found, discover_offers, open_access
 from willow_cart.errands.outcome import Accountant
@@ -36,12 +35,12 @@ from willow_cart.exits import Exit, code_for
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.hauling.vanished import confirm_gone, find_gone, move_gone_aside
 from willow_cart.identity import AddressId
-from willow_cart.jobs.clusters import connected_to
 from willow_cart.jobs.combine import combine
 from willow_cart.jobs.haul import (
     Hauled,
     Planned,
     carry,
+    connected_to,
     keeping_answers,
     plan_haul,
     require_not_vanished,

@@ -15,9 +15,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from willow_cart.errands.document import read_document
-from willow_cart.errands.schedule import Schedule
-from willow_cart.errands.system_tasks import is_ours, launchd_agent, windows_task
+from willow_cart.errands.job import read_document
+from willow_cart.errands.system_tasks import Schedule, is_ours, launchd_agent, windows_task
 from willow_cart.errors import BadOption, CannotStore
 from willow_cart.platform.own_folders import state_folder
 from willow_cart.replacing import replacing_bytes

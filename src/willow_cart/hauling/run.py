@@ -37,11 +37,10 @@ from willow_cart.platform import disks
 from willow_cart.protocols import Access
 from willow_cart.transfer.commit import CommitThread, Note
 from willow_cart.transfer.downloader import Downloader
-from willow_cart.transfer.duplicates import give_own_files
 from willow_cart.transfer.file_transfer import FileTransfer
 from willow_cart.transfer.observer import Observer, all_of
 from willow_cart.transfer.partial_store import PartialStore
-from willow_cart.transfer.policy import HaulPolicy
+from willow_cart.transfer.policy import HaulPolicy, give_own_files
 from willow_cart.transfer.transfers import Transfers
 
 if TYPE_CHECKING:

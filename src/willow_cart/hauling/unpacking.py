@@ -34,9 +34,8 @@ from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import OWN_FOLDER
 from willow_cart.protocols import CHUNK
-from willow_cart.transfer.duplicates import give_own_files
 from willow_cart.transfer.observer import Observer, Unpacked
-from willow_cart.transfer.policy import Unpacking
+from willow_cart.transfer.policy import Unpacking, give_own_files
 
 _UNPACKING = f"{OWN_FOLDER}/unpacking"
 

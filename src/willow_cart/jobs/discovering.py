@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from willow_cart.choosing import Choice, Choosing, Unknown, parse_when
-from willow_cart.choosing.extents import read_span
+from willow_cart.choosing.choosing import read_span
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.identity import AddressId
 from willow_cart.jobs.job_events import AwaitsAnswers, Looked, MayBeExpanded

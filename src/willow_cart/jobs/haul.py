@@ -20,7 +20,6 @@ from willow_cart.hauling.progress import ProgressTracker
 from willow_cart.hauling.run import haul_offers
 from willow_cart.hauling.summary import HaulSummary
 from willow_cart.identity import AddressId, address_id
-from willow_cart.jobs.clusters import connected_to
 from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
@@ -45,6 +44,16 @@ from willow_cart.sources.discovery import Discovery
 from willow_cart.sources.source_guide import Asking
 from willow_cart.transfer.observer import all_of
 from willow_cart.transfer.policy import HaulPolicy
+
+if TYPE_CHECKING:
+    from willow_cart.executors.cluster import Cluster
+from contextlib import closing
+from typing import TYPE_CHECKING
+
+from willow_cart.addresses import host_of
+from willow_cart.jobs.job_events import OpenCluster
+from willow_cart.platform import processes
+from willow_cart.protocols.http.proxies import is_this_machine
 
 if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
@@ -350,3 +359,28 @@ def _entered(
         if not (view.files or own):
             # It has not begun, and has said so where it was started.
             my_runs().forget(run.run.number)
+
+
+@contextmanager
+def connected_to(scheduler: object, observer: JobObserver) -> Iterator[Cluster | None]:
+    """Connect to a scheduler.
+
+    Args:
+        scheduler: its address, its file, or a client of Dask's; None for none.
+        observer: told if the line to it is open to others.
+
+    Raises:
+        UnusableCluster: nothing answers there.
+    """
+    if scheduler is None:
+        yield None
+        return
+    from willow_cart.executors.cluster import Cluster  # most commands have none
+
+    with closing(Cluster(scheduler)) as cluster:
+        shown = cluster.client.shown
+        if shown.startswith("tcp://"):
+            is_here = is_this_machine(host_of(shown).rpartition(":")[0].strip("[]"))
+            if not is_here or processes.has_other_users():
+                observer.note(OpenCluster(shown, is_here))
+        yield cluster

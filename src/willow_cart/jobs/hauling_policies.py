@@ -15,10 +15,14 @@ from willow_cart.options.hauling import FilingOptions, PaceOptions, UnpackingOpt
 from willow_cart.protocols import RequestRules
 from willow_cart.requests.haul import HaulRequest
 from willow_cart.sign_in.sign_ins import read_secret
-from willow_cart.transfer.duplicates import DuplicatePolicy
-from willow_cart.transfer.existing_files import ExistingFilePolicy
 from willow_cart.transfer.pace import Limits, Pace
-from willow_cart.transfer.policy import ArrivalCommand, HaulPolicy, Unpacking
+from willow_cart.transfer.policy import (
+    ArrivalCommand,
+    DuplicatePolicy,
+    ExistingFilePolicy,
+    HaulPolicy,
+    Unpacking,
+)
 
 # How many lanes one host has at first, and how many while it keeps getting faster with more.
 _LANES_PER_HOST = 4

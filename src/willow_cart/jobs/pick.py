@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from willow_cart.cart.picking import Picked, Way, pick_in
+from willow_cart.cart.picking import Picked, Way, pick_in, undo
 from willow_cart.cart.rows import read_marked
-from willow_cart.cart.undoing import undo
 from willow_cart.cart.weighing import weigh
 from willow_cart.choosing import Choice, Unknown
 from willow_cart.errors import BadOption

@@ -35,7 +35,7 @@ from willow_cart.offline_copies.roles import Role
 from willow_cart.offline_copies.scope import Out, Scope, plain_address
 from willow_cart.protocols import Access
 from willow_cart.redaction import without_secrets
-from willow_cart.sources.robots import Robots
+from willow_cart.sources.walk import Robots
 from willow_cart.transfer.observer import Observer
 from willow_cart.transfer.policy import HaulPolicy
 

@@ -10,8 +10,7 @@ from itertools import islice
 from typing import Any, BinaryIO
 from zipfile import ZipFile
 
-from willow_cart.archives.members import Damaged
-from willow_cart.archives.reader import LimitedReader, reading
+from willow_cart.archives.reader import Damaged, LimitedReader, reading
 from willow_cart.limits import MAX_PAGE_BYTES
 from willow_cart.peeking.content import Content, Fact, PeekedColumn, Sample, Unreadable
 from willow_cart.protocols.remote_file import TooMuchRead

@@ -39,7 +39,6 @@ from willow_cart.scripting.file_results import (
     UnpackResult,
     WeighResult,
 )
-from willow_cart.scripting.incomplete import incomplete
 from willow_cart.scripting.keywords import (
     AuditKeywords,
     CombineKeywords,
@@ -50,8 +49,7 @@ from willow_cart.scripting.keywords import (
     UnpackKeywords,
     WeighKeywords,
 )
-from willow_cart.scripting.listener import Listener
-from willow_cart.scripting.requesting import given_by_arguments, read_request
+from willow_cart.scripting.requesting import Listener, given_by_arguments, incomplete, read_request
 from willow_cart.views.words import lines_of
 
 File = str | PathLike[str]

@@ -22,8 +22,7 @@ from willow_cart.ledger.receipt import Chapter, ReceiptRow, RunSummary
 from willow_cart.markup_table import html_table
 from willow_cart.model import Sizes, State
 from willow_cart.packing import Packed
-from willow_cart.scripting.result_frames import frame, frame_of_receipt
-from willow_cart.scripting.unpacked_paths import paths_of_members
+from willow_cart.scripting.result_frames import frame, frame_of_receipt, paths_of_members
 from willow_cart.tables import Combined
 from willow_cart.tables.combined_frame import read_frame, typed
 from willow_cart.units import count_of, format_size

@@ -27,7 +27,6 @@ from willow_cart.requests.load import LoadRequest
 from willow_cart.requests.offline import OfflineRequest
 from willow_cart.requests.peek import PeekRequest
 from willow_cart.requests.survey import SurveyRequest
-from willow_cart.scripting.incomplete import RETRY, incomplete
 from willow_cart.scripting.keywords import (
     HaulKeywords,
     KnockKeywords,
@@ -35,7 +34,6 @@ from willow_cart.scripting.keywords import (
     PeekKeywords,
     SurveyKeywords,
 )
-from willow_cart.scripting.listener import Listener, in_notebook
 from willow_cart.scripting.place_results import (
     ErrandRun,
     Haul,
@@ -44,7 +42,15 @@ from willow_cart.scripting.place_results import (
     PeekResult,
     Survey,
 )
-from willow_cart.scripting.requesting import given_by_arguments, read_looking, read_request
+from willow_cart.scripting.requesting import (
+    RETRY,
+    Listener,
+    given_by_arguments,
+    in_notebook,
+    incomplete,
+    read_looking,
+    read_request,
+)
 from willow_cart.views import errand_words  # noqa: F401  # registers the messages of errands
 from willow_cart.views.words import counted, summed_up
 

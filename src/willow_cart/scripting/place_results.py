@@ -26,8 +26,12 @@ from willow_cart.peeking.peek import Peeked
 from willow_cart.redaction import without_secrets
 from willow_cart.requests.combine import CombineRequest
 from willow_cart.requests.pack import PackRequest
-from willow_cart.scripting.result_frames import frame, frame_of_receipt, typed_frame
-from willow_cart.scripting.unpacked_paths import paths_of_members
+from willow_cart.scripting.result_frames import (
+    frame,
+    frame_of_receipt,
+    paths_of_members,
+    typed_frame,
+)
 from willow_cart.sources.discovery import NotEntered
 from willow_cart.tables import Combined
 from willow_cart.units import format_size

@@ -11,6 +11,12 @@ from willow_cart.peeking.content import REAL_NUMBERS, WHOLE_NUMBERS
 
 if TYPE_CHECKING:
     import pandas as pd
+from collections import defaultdict
+from pathlib import Path
+
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 
 
 def frame(
@@ -60,3 +66,23 @@ def frame_of_receipt(rows: Iterable[ReceiptRow]) -> pd.DataFrame:
     names = [each.name for each in fields(ReceiptRow)]
     cells = ([getattr(row, name) for name in names] for row in rows)
     return frame(names, cells, {"size": "Int64"})
+
+
+def paths_of_members(archives: Iterable[tuple[Path, Arrival]]) -> tuple[Path, ...]:
+    """Return the paths of the files from archives that exist, in order.
+
+    Args:
+        archives: each with its destination.
+
+    Raises:
+        UnreadableLedger: a ledger there cannot be read.
+    """
+    by_folder: defaultdict[Path, list[Arrival]] = defaultdict(list)
+    for folder, archive in archives:
+        by_folder[folder].append(archive)
+    paths: list[Path] = []
+    for folder, arrivals in by_folder.items():
+        with Ledger(ledger_path(folder)) as ledger:
+            for archive in arrivals:
+                paths += (folder / each.lies_at for each in ledger.members_of(archive))
+    return tuple(path for path in paths if path.is_file())

@@ -39,7 +39,7 @@ from willow_cart.protocols.local import address_of
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
 from willow_cart.sources.asking import AskAhead
-from willow_cart.sources.directories import has_wildcard
+from willow_cart.sources.directories import has_web_wildcard, has_wildcard, matching_offers
 from willow_cart.sources.discovery import Discovery, DiscoveryOptions
 from willow_cart.sources.fetching import MAX_LIST_BYTES, open_file
 from willow_cart.sources.listing import (
@@ -54,7 +54,6 @@ from willow_cart.sources.listing import (
 from willow_cart.sources.reading import Answer, fetch_answer
 from willow_cart.sources.stores import offers_in_store
 from willow_cart.sources.walk import Walk
-from willow_cart.sources.wildcards import has_web_wildcard, matching_offers
 from willow_cart.units import count_of
 
 if TYPE_CHECKING:

@@ -17,8 +17,8 @@ from willow_cart.errors import NothingChosen, UnreadableSource
 from willow_cart.model import Offer
 from willow_cart.protocols import DirectoryEntry, ObjectStore
 from willow_cart.redaction import without_secrets
+from willow_cart.sources.directories import nothing_matches
 from willow_cart.sources.discovery import MAX_DEPTH, Discovery, DiscoveryOptions, NotEntered, Why
-from willow_cart.sources.wildcards import nothing_matches
 
 _MAX_SUGGESTIONS = 5
 

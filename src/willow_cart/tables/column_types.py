@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from willow_cart.tables.types import Type
+from willow_cart.tables.combined import Type
 
 EMPTY_WORDS = frozenset({"NA", "N/A", "n/a", "NaN", "nan", "NULL", "null"})
 """What stands for nothing in a column of numbers or times; in one of text it is text."""

@@ -9,8 +9,8 @@ from contextlib import closing
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.tables.combined import Type
 from willow_cart.tables.database import all_rows_of
-from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pandas as pd

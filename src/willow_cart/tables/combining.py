@@ -18,12 +18,11 @@ import pyarrow.compute as pc
 from willow_cart.errors import BadOption, NoTable, TablesDiffer
 from willow_cart.model import Issue
 from willow_cart.tables.column_types import TableColumn, as_written, convert, strings
-from willow_cart.tables.combined import ColumnSummary, Combined, Combining
+from willow_cart.tables.combined import ColumnSummary, Combined, Combining, Type
 from willow_cart.tables.ordinary_text import NotOrdinary, read_ordinary
 from willow_cart.tables.output import SOURCE, Output, rows_of
 from willow_cart.tables.table_files import Reading, TableFile, dialect_by_beginning
 from willow_cart.tables.table_rows import read_rows
-from willow_cart.tables.types import Type
 from willow_cart.units import count_of
 
 THOUSANDS = {"comma": ",", "point": ".", "space": " \u00a0\u202f\u2009", "apostrophe": "'\u2019"}

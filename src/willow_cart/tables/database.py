@@ -16,9 +16,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from willow_cart.errors import CannotStore, NoTable
+from willow_cart.tables.combined import Type
 from willow_cart.tables.output import SOURCE, Output, joined, require_source, rows_of
 from willow_cart.tables.table_files import TableFile
-from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -8,10 +8,10 @@ from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from willow_cart.errors import BadOption, CannotStore, NoTable
+from willow_cart.tables.combined import Type
 from willow_cart.tables.database import DatabaseOutput, begins, no_database, quoted
 from willow_cart.tables.output import SOURCE
 from willow_cart.tables.parquet_file import ParquetRows
-from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -10,8 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar, Self
 
 from willow_cart.errors import NoTable
+from willow_cart.tables.combined import Type, Value
 from willow_cart.tables.table_files import TableFile
-from willow_cart.tables.types import Type, Value
 
 if TYPE_CHECKING:
     import pyarrow as pa

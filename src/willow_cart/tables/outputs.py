@@ -16,11 +16,11 @@ from typing import TYPE_CHECKING
 
 from willow_cart.errors import BadOption, CannotStore, NoTable, plainly
 from willow_cart.replacing import replacing, require_output
+from willow_cart.tables.combined import Type
 from willow_cart.tables.database import SqliteOutput
 from willow_cart.tables.duckdb_file import DuckdbOutput
 from willow_cart.tables.output import SOURCE, Output, joined, require_source, rows_of
 from willow_cart.tables.parquet_file import ParquetOutput
-from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pyarrow as pa

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from willow_cart.errors import NoTable
 from willow_cart.replacing import replacing_bytes
+from willow_cart.tables.combined import Type
 from willow_cart.tables.output import SOURCE, Output, joined, require_source
-from willow_cart.tables.types import Type
 
 if TYPE_CHECKING:
     import pyarrow as pa

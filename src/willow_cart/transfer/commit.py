@@ -35,8 +35,8 @@ from willow_cart.ledger.entries import TWIN, Arrival, PartRecord, Result
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.model import State
 from willow_cart.redaction import fingerprint
-from willow_cart.transfer.duplicates import DuplicatePolicy, give_own_files
-from willow_cart.transfer.pieces import delete_note
+from willow_cart.transfer.policy import DuplicatePolicy, give_own_files
+from willow_cart.transfer.spans import delete_note
 
 # Files are collected for this time. A crash can lose that much of small files, which are fetched
 # again; a file that took longer to come is sealed before it is named, and is not lost.

@@ -16,9 +16,15 @@ from willow_cart.model import Metadata, Offer, Origin
 from willow_cart.protocols import Download, Resumability
 from willow_cart.transfer.commit import Mark
 from willow_cart.transfer.partials import HINT, PartialFile
-from willow_cart.transfer.pieces import VOUCHED, Piece, delete_note, vouched_in
-from willow_cart.transfer.span_notes import cut_to, spans_in
-from willow_cart.transfer.spans import Spans
+from willow_cart.transfer.spans import (
+    VOUCHED,
+    Piece,
+    Spans,
+    cut_to,
+    delete_note,
+    spans_in,
+    vouched_in,
+)
 
 # What has arrived is synced at this interval, so that a power cut loses no more.
 _CHECKPOINT_SECONDS = 10.0

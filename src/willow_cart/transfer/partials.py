@@ -17,9 +17,16 @@ from willow_cart.model import Checksum, Metadata, Offer
 from willow_cart.platform import disks, files
 from willow_cart.protocols import Resumability
 from willow_cart.redaction import without_secrets
-from willow_cart.transfer.pieces import Piece, crc32_between, delete_note, leave_digests, open_note
-from willow_cart.transfer.span_notes import leave_note, settle_end
-from willow_cart.transfer.spans import Spans
+from willow_cart.transfer.spans import (
+    Piece,
+    Spans,
+    crc32_between,
+    delete_note,
+    leave_digests,
+    leave_note,
+    open_note,
+    settle_end,
+)
 
 # Stands before a checksum in the ledger that only looks like one.
 HINT = "hint_"

@@ -6,18 +6,103 @@ import json
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
+from enum import StrEnum
 
 from willow_cart.archives.bounds import Bounds
 from willow_cart.choosing.patterns import on_path, wildcard
+from willow_cart.destination import PARTIAL, Destination, Stamp
 from willow_cart.errors import BadOption
-from willow_cart.filing import Filed, Layout, Template, require_fields
+from willow_cart.filing import Filed, Layout, Plan, Template, require_fields
 from willow_cart.filing.plan import FilingRule
+from willow_cart.identity import hash_of
 from willow_cart.kinds import stem_of, tells_kind
+from willow_cart.ledger.entries import Result
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.model import State
 from willow_cart.platform import processes
 from willow_cart.protocols import RetryPolicy
-from willow_cart.transfer.duplicates import DuplicatePolicy
-from willow_cart.transfer.existing_files import ExistingFilePolicy
+from willow_cart.redaction import without_secrets
 from willow_cart.transfer.pace import Limits, Pace
+
+
+class ExistingFilePolicy(StrEnum):
+    """What a haul does about a file that exists at the path of another one."""
+
+    RENEW = "renew"
+    """Ask its place whether it has changed, and fetch it if so."""
+    KEEP = "keep"
+    """Leave it, and make no request."""
+    REPLACE = "replace"
+    """Fetch it anew, changed or not."""
+    FAIL = "fail"
+    """Leave it, and count it as a failure."""
+
+    def settle(self, plan: Plan, destination: Destination) -> Iterator[Result]:
+        """Yield the results for existing files that need no request.
+
+        It is known before any lane is open, and a haul of files that are all here is over at once.
+        """
+        if self is ExistingFilePolicy.RENEW or self is ExistingFilePolicy.REPLACE:
+            return
+        for number, filed in enumerate(plan, 1):
+            if destination.status(filed.path) is not None:
+                offer = filed.offer
+                address = without_secrets(offer.address)
+                if self is ExistingFilePolicy.KEEP:
+                    yield Result(number, address, filed.path, State.HERE, id=filed.offer.id)
+                else:
+                    why = "already exists; see --if-present"
+                    yield Result(
+                        number, address, filed.path, State.FAILED, why, attempts=1, id=offer.id
+                    )
+
+
+class DuplicatePolicy(StrEnum):
+    """What a haul does about a file that has the same content as another file here, by SHA-256."""
+
+    KEEP = "keep"
+    """File it anyway."""
+    LINK = "link"
+    """Have both names lead to one file on the disk (a hard link, POSIX `link`)."""
+    SKIP = "skip"
+    """Leave it out; the ledger knows which file stands for it."""
+
+
+def give_own_files(ledger: Ledger, destination: Destination, path: str) -> dict[str, Stamp]:
+    """Give a file of their own to those that another file stands for, before it is replaced.
+
+    They are linked, or copied where the disk has no links, and entered in the ledger before this
+    returns.
+
+    Args:
+        ledger: of the destination.
+        destination: where the files are.
+        path: of the file that is to be replaced, moved or deleted.
+
+    Returns:
+        The paths of the files given, with their stamps.
+
+    Raises:
+        CannotStore: one cannot lie there.
+        OSError: one cannot be copied.
+    """
+    given: dict[str, Stamp] = {}
+    for arrival in ledger.dependants_of(path):
+        if destination.stamp(path) != arrival.stamp:
+            continue  # its bytes are lost already; `audit` reports it
+        if destination.stamp(arrival.path) != arrival.stamp:
+            temporary = f"{PARTIAL}/{hash_of(arrival.path)}"
+            destination.link_or_copy_within(path, temporary)
+            destination.place(temporary, arrival.path)
+        given[arrival.path] = arrival.stamp
+        with ledger.transaction():
+            ledger.replace_by(arrival, "")
+    if given:
+        destination.sync_folders()
+        with ledger.transaction(lasting=True):
+            pass
+    return given
+
 
 _FIELD = re.compile(r"\{(\w*)\}")
 

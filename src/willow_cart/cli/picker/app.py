@@ -6,26 +6,201 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import ClassVar
 
+from rich.segment import Segment
+from rich.style import Style
 from textual import work
 from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
 from textual.containers import Horizontal, VerticalScroll
+from textual.geometry import Region, Size
+from textual.reactive import reactive
 from textual.screen import ModalScreen
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
 from textual.widgets import Footer, Input, Static
 
 from willow_cart.cart.cart_view import By, CartView
-from willow_cart.cli.picker.cursor_list import CursorList
-from willow_cart.cli.picker.levels import Levels
 from willow_cart.cli.render import size_of
 from willow_cart.cli.screen import aligned
 from willow_cart.errors import BadOption, WillowCartError
 from willow_cart.jobs.peek import peek_offer
-from willow_cart.model import Offer
+from willow_cart.model import Offer, Sizes
 from willow_cart.requests.pick import PickRequest
 from willow_cart.units import count_of, format_size, printable
 from willow_cart.views.bars import cut_middle
 from willow_cart.views.peek_words import facts_line, fetched_line, headline, shown_table
 from willow_cart.views.words import in_words
+
+
+class CursorList(ScrollView, can_focus=True):
+    """A list that is moved through by keys; subclasses know the lines."""
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("up", "move(-1)", show=False),
+        Binding("down", "move(1)", show=False),
+        Binding("pageup", "page(-1)", show=False),
+        Binding("pagedown", "page(1)", show=False),
+        Binding("home", "end(-1)", show=False),
+        Binding("end", "end(1)", show=False),
+    ]
+    cursor: reactive[int] = reactive(0)
+
+    def count(self) -> int:
+        """Return how many lines there are."""
+        raise NotImplementedError
+
+    def line(self, number: int, width: int) -> tuple[str, bool]:
+        """Return the text of a line in this width, and whether it is dim."""
+        raise NotImplementedError
+
+    def moved(self) -> None:
+        """React to a new place of the cursor."""
+
+    def on_mount(self) -> None:
+        """Set the size of the list."""
+        self.refilled()
+
+    def refilled(self, cursor: int = 0) -> None:
+        """Draw the list anew after its lines have changed."""
+        self.virtual_size = Size(0, self.count())
+        self.cursor = max(0, min(self.count() - 1, cursor))
+        self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
+        self.refresh()
+
+    def action_page(self, by: int) -> None:
+        """Move the cursor by a page."""
+        self.action_move(by * max(1, self.size.height - 1))
+
+    def action_end(self, by: int) -> None:
+        """Move the cursor to the first or last line."""
+        self.action_move(by * self.count())
+
+    def action_move(self, by: int) -> None:
+        """Move the cursor by this many lines, within the list."""
+        before = self.cursor
+        self.cursor = max(0, min(self.count() - 1, self.cursor + by))
+        self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
+        self.refresh()
+        if self.cursor != before:
+            self.moved()
+
+    def on_focus(self) -> None:
+        """Draw the cursor as that of the list with the keyboard."""
+        self.refresh()
+
+    def on_blur(self) -> None:
+        """Draw the cursor as that of a list without the keyboard."""
+        self.refresh()
+
+    @property
+    def room(self) -> int:
+        """The width of a line without the scroll bar."""
+        return self.scrollable_content_region.width or self.size.width
+
+    def render_line(self, y: int) -> Strip:
+        """Render one line of the screen."""
+        number = y + self.scroll_offset.y
+        width = self.room
+        if number >= self.count():
+            return Strip.blank(width)
+        text, is_dim = self.line(number, width)
+        is_here = number == self.cursor
+        style = Style(
+            reverse=is_here and self.has_focus, bold=is_here and not self.has_focus, dim=is_dim
+        )
+        return Strip([Segment(text, style)], len(text))
+
+
+_COUNT, _SIZE = 13, 8
+
+
+class Levels(CursorList):
+    """The folders, each with what is taken of how many files below it.
+
+    Args:
+        tray: the rows of the cart.
+        entered: called when the cursor stands on another folder.
+    """
+
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding("right", "open", "open"),
+        Binding("left", "close", "close"),
+    ]
+
+    def __init__(self, tray: CartView, entered: Callable[[int], None]) -> None:
+        super().__init__()
+        self._tray = tray
+        self._entered = entered
+        self._open = {tray.root}
+        self._sums = tray.tree.sums()
+        self._visible = self._walk()
+
+    def count(self) -> int:
+        """Return how many folders are visible."""
+        return len(self._visible)
+
+    @property
+    def folder(self) -> int:
+        """The folder under the cursor."""
+        return self._visible[self.cursor]
+
+    def moved(self) -> None:
+        """Show the rows of the folder."""
+        self._entered(self.folder)
+
+    def action_open(self) -> None:
+        """Open a folder; if it is open, go to the first one in it."""
+        if self._tray.tree.children(self.folder):
+            if self.folder in self._open:
+                self.action_move(1)
+            else:
+                self._open.add(self.folder)
+                self._refill(self.folder)
+
+    def action_close(self) -> None:
+        """Close a folder; if it is closed, go to the one that holds it."""
+        folder = self.folder
+        if folder in self._open and folder != self._tray.root:
+            self._open.discard(folder)
+            self._refill(folder)
+        elif folder != self._tray.root:
+            depth = self._tray.tree.depths[folder]
+            above = self.cursor
+            while self._tray.tree.depths[self._visible[above]] >= depth:
+                above -= 1
+            self.action_move(above - self.cursor)
+
+    def _refill(self, folder: int) -> None:
+        self._visible = self._walk()
+        self.refilled(self._visible.index(folder))
+
+    def _walk(self) -> list[int]:
+        """Return the folders that are visible, those below closed ones left out."""
+        return list(self._tray.tree.walk(self._tray.root, self._open.__contains__))
+
+    def line(self, number: int, width: int) -> tuple[str, bool]:
+        """Return a folder as a line; those of which nothing is taken are dim."""
+        tree, folder = self._tray.tree, self._visible[number]
+        every, taken = self._sums[folder], self._tray.taken_within[folder]
+        mark = " " if not taken.files else "x" if taken.files == every.files else "-"
+        sign = " " if not tree.children(folder) else "-" if folder in self._open else "+"
+        name = (
+            f"{tree.names[folder].removesuffix('/')}/"
+            if folder != self._tray.root
+            else "all folders"
+        )
+        depth = tree.depths[folder] - tree.depths[self._tray.root]
+        line = f"[{mark}] {'  ' * depth}{sign} "
+        tail = f" {f'{taken.files:,}/{every.files:,}':>{_COUNT}} {_written(taken):>{_SIZE}}"
+        room = max(1, width - len(line) - len(tail))
+        return f"{line}{cut_middle(printable(name), room):<{room}}{tail}"[:width], not taken.files
+
+
+def _written(sizes: Sizes) -> str:
+    if not sizes.bytes and sizes.unknown:
+        return "?"
+    return f"{'~' if sizes.rough or sizes.unknown else ''}{format_size(sizes.bytes)}"
+
 
 # Widths of all columns but that of the path, which gets what is left.
 _NUMBER, _SIZE, _DATE, _KIND = 7, 8, 10, 9

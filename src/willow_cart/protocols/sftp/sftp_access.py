@@ -28,8 +28,7 @@ from willow_cart.protocols.base import (
 from willow_cart.protocols.listed_names import readable_name, too_long
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
 from willow_cart.protocols.sftp.sftp_delivery import FIRST_READ_BYTES, SftpDownload
-from willow_cart.protocols.sftp.sftp_pool import Session, SftpConnections
-from willow_cart.protocols.sftp.sftp_trust import HostKeys
+from willow_cart.protocols.sftp.sftp_pool import HostKeys, Session, SftpConnections
 from willow_cart.protocols.sockets import RequestPacer
 from willow_cart.redaction import without_secrets
 from willow_cart.sign_in.sign_ins import SignIns

@@ -17,12 +17,13 @@ from willow_cart.limits import require_shallow
 from willow_cart.model import Checksum, DataExtent, Offer
 from willow_cart.outside_values import quote_name, read_json
 from willow_cart.protocols.http.http_rules import parse_links
-from willow_cart.sources.catalogues.catalogue_extents import extent_of_dataset, extent_of_item
 from willow_cart.sources.catalogues.catalogue_words import (
     Graph,
     Node,
     checksums_of,
     expanded,
+    extent_of_dataset,
+    extent_of_item,
     list_of,
     node_of,
     text_of,
@@ -371,7 +372,7 @@ class _Catalogue:
 def _file_at(path: str) -> str | None:
     """Return the reference to a file of a data package; None if its path leads outside.
 
-    Except for addresses, it is a POSIX path ("Data Resource", `path`), in which `#` and `?` are letters.
+    It is an address or a POSIX path ("Data Resource", `path`), in which `#` and `?` are letters.
     """
     if "://" in path:
         return path
