@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+import builtins
+import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator
 from pathlib import Path
@@ -71,6 +73,34 @@ def test_no_module_is_a_part_of_its_only_reader() -> None:
     }
     # The command line runs each command by its name; an errand calls some besides.
     assert {name for name in small if ".cli.commands." not in name} == set()
+
+
+def test_docstrings_name_nothing_that_does_not_exist() -> None:
+    known = {
+        *dir(builtins),
+        *(part for path, _ in modules() for part in path.with_suffix("").parts),
+    }
+    docstrings = []
+    for path, tree in modules():
+        for node in ast.walk(tree):
+            match node:
+                case ast.Name(id=name) | ast.Attribute(attr=name) | ast.arg(arg=name):
+                    known.add(name)
+                case ast.alias(name=name):
+                    known.update(name.split("."))
+                case ast.ClassDef() | ast.FunctionDef() | ast.AsyncFunctionDef():
+                    known.add(node.name)
+            if isinstance(node, ast.Module | ast.ClassDef | ast.FunctionDef):
+                docstrings.append((path, ast.get_docstring(node) or ""))
+    unknown = [
+        f"{path}: {name}"
+        for path, text in docstrings
+        for name in re.findall(r"`((?:\w+\.)*[A-Z][a-z]\w*|[\w.]+(?=\(\)`))", text)
+        if not known.issuperset(name.split("."))
+    ]
+    # Of other programs and libraries.
+    others = {"Fri", "Int64"}
+    assert {each for each in unknown if each.rpartition(": ")[2] not in others} == set()
 
 
 def test_own_modules_are_imported_at_the_top() -> None:

@@ -391,7 +391,6 @@ class InternalError(WillowCartError):
 
         Args:
             thing: what was dealt with.
-            error: what was raised.
         """
         frames = traceback.extract_tb(error.__traceback__)
         trace = tuple(f"{Path(each.filename).name}:{each.lineno} {each.name}" for each in frames)

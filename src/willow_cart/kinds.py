@@ -118,7 +118,6 @@ def begins_as_named(name: str, beginning: bytes) -> bool | None:
     """Whether bytes have the signature for a name's extension; None if it has none.
 
     Args:
-        name: of the file.
         beginning: its first bytes; 16 are enough.
     """
     expected = _BEGINNINGS.get(extension_of(name))

@@ -31,7 +31,6 @@ class OfferStore:
 
     Attributes:
         twice: how many offers were not put on it, since their address was there already.
-        sizes: of all that are on it.
     """
 
     def __init__(self, offers: Iterable[Offer] = (), *, distinct: bool = True) -> None:

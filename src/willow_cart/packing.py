@@ -48,7 +48,6 @@ class Packed:
 
     Attributes:
         files: how many files are in the archive, the lists of them not counted.
-        bytes: of them all.
         size: of the archive.
         sha256: of the archive, in hexadecimal.
         troubles: files that could not be packed, or are not as they were hauled.

@@ -42,7 +42,6 @@ def replacing(
     """Replace a text file atomically.
 
     Args:
-        path: of the file.
         encoding: as Python names it.
         advice: what to do if it cannot be written.
         is_ours: whether what is there may be replaced; None for a file that was read before, or

@@ -45,7 +45,6 @@ class Setting:
     """A setting and where it is set.
 
     Attributes:
-        table: that it is in.
         key: its name.
         value: as it stands there.
         place: the file.

@@ -90,7 +90,6 @@ class TomlFile:
     """A TOML file, read as a whole.
 
     Args:
-        path: of the file.
         advice: what to do if it cannot be read.
 
     Attributes:

@@ -42,7 +42,6 @@ class Member:
 
     Attributes:
         name: its path, as the archive has it; with `/` between the parts.
-        sort: what it is.
         modified: when it was changed last; None where the archive does not say, or says nonsense.
         target: of a hard link, the name of the member whose bytes it has.
         open: gives its bytes.

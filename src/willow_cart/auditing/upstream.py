@@ -29,7 +29,6 @@ def ask_upstream(arrivals: Iterable[Arrival], access: Access, lanes: int) -> Ite
 
     Args:
         arrivals: what the ledger says of them.
-        access: how places are talked to.
         lanes: how many are asked at a time.
 
     Yields:

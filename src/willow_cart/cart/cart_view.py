@@ -32,9 +32,6 @@ class CartView:
 
     Rows are known by their index, from 0. They are held on disk, so a million are no burden.
 
-    Args:
-        path: the cart.
-
     Attributes:
         sheet: the table in it, as it was when the tray was filled.
         marks: whether each row is ticked, 1 or 0.

@@ -37,7 +37,6 @@ def draw(
     Args:
         weight: what to draw.
         path: a name that ends in `.png` or `.svg`.
-        title: what it is of.
         room: bytes that are free where it is to go; None if unknown.
         overwrite: whether a file there is replaced that is not such a figure.
 

@@ -68,7 +68,6 @@ class Find:
     Attributes:
         shelf: the offers, without secrets.
         secrets: how many of the chosen ones had some.
-        sources: all that they are of.
         columns: those that a new table of them has.
     """
 
@@ -110,7 +109,6 @@ def load(
 
     Args:
         find: what the sources offer.
-        path: the cart.
         sources: those that could be looked at, also if they offered nothing, as offers name them.
         covers: whether an offer would have been found if it were still there.
         add: whether sources may be added to a cart that has others.

@@ -203,7 +203,6 @@ def pick_in(
     """Pick rows in the file of a cart; its previous state is stored next to it for `undo`.
 
     Args:
-        path: the cart.
         way: what to do with the chosen rows.
         choosing: the rules that select rows.
         choice: where they are counted.

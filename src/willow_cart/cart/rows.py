@@ -98,9 +98,6 @@ class Oddities:
 class RowReader:
     """Reads the rows of a sheet.
 
-    Args:
-        sheet: what they are of.
-
     Attributes:
         oddities: what was not understood and does not matter much.
     """

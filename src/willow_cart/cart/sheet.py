@@ -241,7 +241,6 @@ def writing(
     Args:
         path: where.
         columns: the header row.
-        style: how.
         overwrite: whether a link there is replaced, and not what it leads to.
 
     Yields:

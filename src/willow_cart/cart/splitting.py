@@ -42,7 +42,6 @@ class CartPart:
         name: what it is: `drive-1`, `share-3`.
         capacity: bytes that it may hold; None for as many as there are.
         reckoned: bytes that it is reckoned to take on a disk.
-        sizes: of what is in it.
     """
 
     name: str
@@ -218,7 +217,6 @@ def split(path: Path, packing: Packing, *, overwrite: bool = False) -> list[tupl
     The parts have all the columns of the cart, also those that a user has added.
 
     Args:
-        path: the cart.
         packing: the parts; what is given to them is noted there.
         overwrite: whether files are replaced that are not carts with the same columns.
 

@@ -238,7 +238,6 @@ class ChoosingRule:
     """One rule of a selection.
 
     Attributes:
-        typed: as typed.
         keeps: whether it keeps an offer; None where it cannot tell.
         on: what it looks at.
         meets: is shown every offer that comes to it before it is asked about the first; None
@@ -349,7 +348,6 @@ class Choosing:
         """Apply the rules to offers, which are read once and not kept in memory.
 
         Args:
-            offers: what there is.
             choice: where it is counted.
             learn: requests the facts that rules need, and for the sizes of what is chosen, as late
                 and as little as can be; None leaves unknown what is.

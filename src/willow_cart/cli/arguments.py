@@ -33,7 +33,6 @@ def make_short_help(prog: str, command: Command) -> str:
 
     Args:
         prog: the program's name.
-        command: the command.
     """
     everyday = EVERYDAY[command.name]
     options = command.by_key()

@@ -62,7 +62,6 @@ def detach(command: str, into: Path) -> Background | int:
 
     Args:
         command: the command line, without secrets.
-        into: the destination.
 
     Returns:
         In the new process what it needs; in the old one the exit code.

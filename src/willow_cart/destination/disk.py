@@ -71,7 +71,6 @@ class DiskRoom:
         """Refuse a file that there is no room for, so that smaller ones still fit.
 
         Args:
-            path: of the file.
             length: its bytes.
             have: how many of them are here.
 

@@ -104,7 +104,6 @@ class FileTree:
         """Open a regular file; return its descriptor.
 
         Args:
-            path: of the file.
             flags: as open(2) takes them. A file that is opened to be written must not have
                 further names: what is written would appear under those too.
 

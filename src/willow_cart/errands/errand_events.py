@@ -56,7 +56,6 @@ class OfferedNoMore(Event):
     """Files in the destination are no longer offered by their sources.
 
     Attributes:
-        files: how many.
         example: the path of one.
         moved: how many were moved aside; None if they are kept.
         folder: where they are then.
@@ -70,33 +69,21 @@ class OfferedNoMore(Event):
 
 @dataclass(frozen=True, slots=True)
 class UnlistedButThere(Event):
-    """Files in the destination are no longer listed, and their addresses still answer.
-
-    Attributes:
-        files: how many.
-    """
+    """Files in the destination are no longer listed, and their addresses still answer."""
 
     files: int
 
 
 @dataclass(frozen=True, slots=True)
 class StepsLeft(Event):
-    """No step was started because the haul is incomplete.
-
-    Attributes:
-        first: the first of them.
-    """
+    """No step was started because the haul is incomplete."""
 
     first: Step
 
 
 @dataclass(frozen=True, slots=True)
 class StepBegun(Event):
-    """A step was started.
-
-    Attributes:
-        step: the step.
-    """
+    """A step was started."""
 
     step: Step
 
@@ -106,7 +93,6 @@ class StepEnded(Event):
     """A step has ended.
 
     Attributes:
-        step: the step.
         result: what its job returns; None for a program of the user's own.
     """
 
@@ -119,7 +105,6 @@ class StepFailed(Event):
     """A step failed; later steps are not run.
 
     Attributes:
-        step: the step.
         exit_code: what it came to.
     """
 

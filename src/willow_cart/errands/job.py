@@ -44,7 +44,6 @@ class Document:
     """The content of an errand's file.
 
     Attributes:
-        path: of the file.
         top: what stands before the first table: `into`, and perhaps `cart`, `note`, `gone`,
             `expect_new`, `on_failure`, `mail_to` and `mail_when`.
         values: what changes from run to run.

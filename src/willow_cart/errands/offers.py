@@ -73,9 +73,7 @@ def discover_offers(
 
     Args:
         job: the errand.
-        access: how places are talked to.
         before: what the sources have offered up to the last good run, by their marks.
-        observer: receives the events.
         asking: how to use responses that are files; None discards them.
 
     Raises:

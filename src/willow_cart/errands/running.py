@@ -80,7 +80,6 @@ class StepDone:
     """A step that was run.
 
     Attributes:
-        step: the step.
         result: what its job returned; None for a program of the user's own, or an error.
         exit_code: what it came to.
     """
@@ -237,7 +236,6 @@ class _Errand:
         document: the errand as it is written.
         job: with its values put in.
         memory: what is remembered of earlier runs.
-        observer: receives the events.
 
     Attributes:
         offered: what each source offers, by its mark, once it was looked at.

@@ -61,13 +61,11 @@ class ClusterExecutor(Executor):
 
     Args:
         destination: where files are filed; workers have it under the same path.
-        policy: how to do it.
         admission: finds out which workers can be used.
         make_access: makes what talks to places, there.
         make_access_openly: the same with names in place of secrets; None if that cannot be.
         reserve: reserves this process's next turn at the host of an address; returns the seconds
             until then.
-        observer: receives the progress.
         ledger_writer: makes entries in the ledger.
         partials: what earlier runs have left.
         here: carries what workers cannot: files that are here already, and their strands.
@@ -321,7 +319,6 @@ class _HostTurns:
         """Wait until no other carrier has a host; return the seconds that are left to be waited.
 
         Args:
-            host: the host.
             address: at that host.
             carrier: the address of a worker; empty for this process.
         """
@@ -396,8 +393,6 @@ class Cluster:
         """Return what passes the files of a haul to workers.
 
         Args:
-            access: how places are talked to.
-            plan: what is hauled.
             file_transfer: carries files in this process.
             partials: what earlier runs have left.
             here: runs transfers in this process.

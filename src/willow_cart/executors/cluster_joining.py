@@ -127,7 +127,6 @@ class Admission:
         """Ask workers what they have, all at once.
 
         Args:
-            workers: the workers.
             folder: proves that they have the destination.
 
         Returns:

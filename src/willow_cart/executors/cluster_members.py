@@ -330,7 +330,6 @@ class ClusterMembers:
         """Give a worker up.
 
         Args:
-            member: the worker.
             why: a clause for the user.
             frozen: whether it may come back and write on.
             is_known: whether it is still there, and is not to join anew.

@@ -190,9 +190,6 @@ class _Strands:
 
         When it is through, or its attempt has failed, no thread writes into it any more: it may be
         given to another worker.
-
-        Args:
-            moving: the file, while it is in progress.
         """
         if self._policy.strands == 1:
             yield
@@ -374,7 +371,6 @@ def describe(root: Path, asked: str, answered: str) -> dict[str, str]:
     """Return what the coordinator has to know of a worker before it sends it anything.
 
     Args:
-        root: the destination.
         asked: the path of a file to read, below the destination.
         answered: the path of an empty file to write the same into.
 
@@ -444,7 +440,6 @@ def carry(haul: str, batch: Sequence[tuple[int, Filed]], record: PartRecord | No
     """Make one attempt at each file of a batch, until its host is busy.
 
     Args:
-        haul: which one.
         batch: the files by their numbers.
         record: what has come of the only file of a batch, if it can be resumed.
     """

@@ -58,9 +58,6 @@ class ProcessExecutor(Executor):
 
     Args:
         make_access: makes what talks to places, there.
-        destination: where files are filed.
-        policy: how to do it.
-        observer: receives the progress.
         holds: whether an answer is kept in this process that is the file's.
     """
 
@@ -182,9 +179,6 @@ def start_if_it_pays(
 
     Args:
         access: how places are talked to; the process gets one like it.
-        destination: where files are filed.
-        policy: how to do it.
-        observer: receives the progress.
         files: how many are to come.
     """
     make_access = access.maker()

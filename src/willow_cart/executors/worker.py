@@ -34,8 +34,6 @@ class Setup:
 
     Attributes:
         make_access: makes what talks to places.
-        root: the destination.
-        policy: how to do it.
     """
 
     make_access: Callable[[], Access]

@@ -151,7 +151,6 @@ def make_plan(
     keeps one name: what an earlier haul has filed stays where it is.
 
     Args:
-        offers: what is to be hauled.
         layout: the rule for where files go.
         held: what the ledger knows; None if there is nothing yet.
         case_sensitive: whether the file system keeps `A.csv` and `a.csv` apart.
@@ -282,7 +281,6 @@ def require_fields(filed: Iterable[Filed], wish_for: Callable[[Filed], str]) -> 
     """Refuse a template with a field that has no value for some files.
 
     Args:
-        filed: the files.
         wish_for: what the template makes of each; raises `FieldMissing`.
 
     Raises:

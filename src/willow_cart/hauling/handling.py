@@ -41,7 +41,6 @@ class ArrivalHandler:
     Args:
         command: to be run.
         full_path: gives the path on the disk of one below the destination.
-        observer: receives the events.
         stop: set when the user wants to stop; what waits then waits for the next haul.
         ended_well: told of every file for which it did.
 

@@ -318,7 +318,6 @@ class HostQueue(Generic[Item]):
         """Record how long a lane took for a file of a host.
 
         Args:
-            host: the host.
             began: when the lane took the file, in seconds.
             now: the time in seconds.
             received: the bytes that came.
@@ -372,7 +371,6 @@ class HostQueue(Generic[Item]):
         """Record a failure of a host.
 
         Args:
-            host: the host.
             now: the time in seconds.
 
         Returns:
@@ -410,7 +408,6 @@ class HostQueue(Generic[Item]):
         """Lower the rate of a busy host; halve its lanes if the rate was far too high.
 
         Args:
-            host: the host.
             now: the time in seconds.
             wait: seconds that it asked to be left alone; None if it did not.
         """

@@ -73,7 +73,6 @@ def refile(into: Path, rule: FilingRule, *, only_look: bool = False) -> Refiled:
     """Move the files of a destination to the paths of a rule.
 
     Args:
-        into: the destination.
         rule: the new one. It knows of a file what its address and its path say, when it arrived and
             when it was changed last.
         only_look: whether to find out what would be moved, and no more.

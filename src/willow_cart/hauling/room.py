@@ -111,7 +111,6 @@ def require_room(offers: OfferStore, into: Path) -> None:
 
     Args:
         offers: what is wanted; gone through only if all of it would be too much.
-        into: the destination.
 
     Raises:
         TooLittleRoom: they do not fit.

@@ -175,11 +175,9 @@ def haul_offers(
     Args:
         offers: what is wanted; of offers with the same address the first counts.
         into: the destination; made if it is not there.
-        access: how places are talked to.
-        policy: how to do it; None as `Wishes()`.
+        policy: how to do it; None as `HaulPolicy()`.
         command: the command line, for the ledger; without secrets.
         note: the user's note, for the ledger.
-        observer: receives the events.
         stop: set it to end the haul early.
         passes: those that this haul is one of; None for a haul of its own.
         cluster: whose workers fetch; None for this machine alone.

@@ -89,11 +89,9 @@ class Unpacker:
     """Unpacks archives into a destination.
 
     Args:
-        wish: the settings.
         ledger: of the destination, written by no other process meanwhile.
         destination: where members get their names.
         run: that they are entered under.
-        observer: receives the events.
         stop: set when the user wants to stop.
 
     Attributes:

@@ -43,10 +43,7 @@ def unpack(
         places: folders that were hauled into, whose archives are meant, and archives.
         into: the destination for all of them; None for that which they were hauled into, or else
             the folder that they lie in.
-        wish: the settings.
-        choosing: which of them.
         command: the command line, for the ledger.
-        observer: receives the events.
         stop: set it to end early.
 
     Returns:

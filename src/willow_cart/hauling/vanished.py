@@ -25,7 +25,6 @@ def find_gone(root: Path, identifiers: Collection[AddressId]) -> list[Arrival]:
     """Return the files in a destination whose addresses are no longer offered.
 
     Args:
-        root: the destination.
         identifiers: of these addresses.
     """
     if not identifiers or not has_ledger(root):
@@ -103,7 +102,6 @@ def move_corrupt_aside(root: Path, arrivals: Iterable[Arrival]) -> list[tuple[st
     A haul would believe them. Others it sees for itself, once what replaces them is there.
 
     Args:
-        root: the destination.
         arrivals: what the ledger says of the files that have changed.
 
     Returns:

@@ -55,7 +55,6 @@ class Lookahead(Generic[Item]):
         """Return how many files of a host should be on the way, which is looked up once.
 
         Args:
-            host: the host.
             address: of a file there.
         """
         most = self._most.get(host)

@@ -37,9 +37,7 @@ class SizeAsker:
     """Asks servers for the sizes and dates of offers, and reports those that remain unknown.
 
     Args:
-        access: how places are talked to.
         lanes: how many are requested at a time.
-        observer: receives the events.
 
     Attributes:
         unanswered: how many offers have no known size.
@@ -63,10 +61,7 @@ class OfferFinder:
     """Lists sources and chooses, as the options of a command say.
 
     Args:
-        request: the options.
-        access: how places are talked to.
         lanes: how many folders are read and sizes requested at a time.
-        observer: receives the events.
         everything: whether also what was not chosen is to be listed.
         besides: offers that are known already, chosen from as well.
         asking: how to use responses that are files; None discards them.
@@ -259,7 +254,6 @@ def make_looking(
     """Return the listing options, and what the rules allow to skip.
 
     Args:
-        request: the options.
         lanes: how many folders are read at a time.
         choosing: what is chosen.
         everything: whether also what was not chosen is to be listed.

@@ -65,8 +65,6 @@ class Planned:
 
     Attributes:
         plan: the path of each file.
-        into: the destination.
-        sizes: of all of them.
         known: how many were fetched by earlier hauls.
         incomplete: whether something of the sources could not be taken.
     """
@@ -89,7 +87,6 @@ class Hauled:
 
     Attributes:
         account: counts, bytes and seconds.
-        request: what was requested.
         offered: how many files the sources offered.
         troubles: how many lines and places of the sources could not be taken.
         unread: what these are; empty where an errand has told them.
@@ -120,7 +117,6 @@ def haul(
     """List the sources, choose, and haul; or only plan it.
 
     Args:
-        request: what is requested.
         observer: receives the events, and can stop the haul.
         besides: offers that are known already, chosen from as well.
         run: its entry in the list of runs; None makes one.
@@ -226,8 +222,6 @@ def keeping_answers(
     """Keep the responses of probes for the download, and probe nothing that the ledger knows.
 
     Args:
-        access: how places are talked to.
-        into: the destination.
         most_open: how many large answers of one host are left open.
         is_fetched_here: whether this process downloads; otherwise responses are dropped.
 
@@ -288,7 +282,6 @@ def carry(
         request: the options of a haul, and what was typed.
         policy: what they come to.
         offers: what was chosen.
-        access: how places are talked to.
         observer: receives the events, and can stop the haul.
         run: its own entry; None makes one.
         cluster: whose workers fetch; None for this machine alone.
@@ -340,7 +333,6 @@ def _entered(
 
     Args:
         command: the command line, without secrets.
-        into: the destination.
         own: its entry, if it is in the background and has one already.
         view: knows how far it is.
     """

@@ -116,7 +116,6 @@ class PassedOver(Event):
 
     Attributes:
         path: the file.
-        reason: why.
     """
 
     path: Path
@@ -152,7 +151,6 @@ class CartFilled(Event):
     """Offers were written into a cart.
 
     Attributes:
-        path: the cart.
         loaded: what changed in it.
         form: in which it is written; None for a cart as such.
         bare: how many checksums the format cannot hold.
@@ -206,7 +204,6 @@ class ChangedHere(Event):
     """Files to be read have changed since they were hauled.
 
     Attributes:
-        files: how many.
         example: the path of one.
     """
 
@@ -241,7 +238,6 @@ class KeptAside(Event):
     """A file was moved aside because it is hauled again.
 
     Attributes:
-        path: the path.
         kept: where it is now.
     """
 

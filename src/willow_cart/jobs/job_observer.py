@@ -53,7 +53,6 @@ class JobObserver:
         """Return an observer for the files of a haul, as a context manager.
 
         Args:
-            into: the destination.
             bars: whether bars may be drawn.
             failures: whether files that do not come are reported one by one.
         """
@@ -102,11 +101,7 @@ class Throttle:
 
 
 class WaitNotes:
-    """Reports waits, at most once per host and interval.
-
-    Args:
-        observer: receives the events.
-    """
+    """Reports waits, at most once per host and interval."""
 
     def __init__(self, observer: JobObserver) -> None:
         self._observer = observer

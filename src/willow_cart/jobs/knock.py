@@ -20,7 +20,6 @@ class Knocked:
     """The findings at a server.
 
     Attributes:
-        address: of the place.
         findings: the steps with their results.
     """
 

@@ -83,7 +83,6 @@ def load(
 
     Args:
         request: what is requested; without a cart and a script nothing is written.
-        observer: receives the events.
         besides: offers that are known already, chosen from as well.
 
     Raises:
@@ -149,9 +148,7 @@ def fill_cart(
 
     Args:
         find: what was found.
-        path: the cart.
         found: what is known of the looking.
-        observer: receives the events.
         add: whether sources may be added to a cart that has others.
         style: how a table is to be written; None as before, or by its name.
     """

@@ -44,8 +44,6 @@ def survey(
     """List the sources and choose.
 
     Args:
-        request: what is requested.
-        observer: receives the events.
         show: takes the offers as they go by; a million are not kept.
         besides: offers that are known already, chosen from as well.
 

@@ -65,7 +65,6 @@ class Knocker:
     """Tests servers.
 
     Attributes:
-        access: how places are talked to.
         context: for TLS; None trusts whom the system trusts.
         signed: whether a sign-in was given.
         looking: how the place is listed; None as usual.

@@ -26,7 +26,6 @@ def write_bag(root: Path, arrivals: Iterable[Arrival], bag: Path, note: str = ""
     the checksums that the ledger has; the recipient of the bag checks them.
 
     Args:
-        root: the destination.
         arrivals: the files in the folder.
         bag: the folder to make; it must not be there.
         note: the user's description of the bag.

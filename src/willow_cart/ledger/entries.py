@@ -49,7 +49,7 @@ class Arrival:
         sha256: hexadecimal.
         entity_tag, last_modified: the validators it came with.
         expected: the promised checksums as `algorithm:hex`, with a blank between them.
-        verdict: by what it was checked; see `model.Proof`.
+        verdict: by what it was checked; see `Checksum`.
         mtime_ns: the file's own time stamp when it was filed, in nanoseconds.
         decoded: the content coding that was undone; empty for none.
         instead: what replaces it where no file lies at its path: `twin PATH`, another file that
@@ -138,7 +138,7 @@ class PartRecord:
         file: its name in the folder of partial files.
         length: of the whole representation in bytes; None where the place did not say.
         validators: of the version that its bytes are from.
-        joining: whether the rest can be joined to it; see `access.Joining`.
+        joining: whether the rest can be joined to it; see `Resumability`.
         sealed: what it becomes: set once it is whole, checked and safe on the disk.
         synced: which bytes are safe on the disk, as byte ranges: `0-99,500-509`.
         boot: tells the start of the machine in which it was written from every other.

@@ -349,9 +349,7 @@ class Ledger:
         """Record the files that were unpacked from an archive.
 
         Args:
-            run: in which that was.
             archive: as it was unpacked.
-            wish: how it was to be.
             members: what lies under its name now.
             left_out: how many members could not be taken, and never can; None if it is to be
                 unpacked again, since others might be taken then.

@@ -38,7 +38,6 @@ class Manifest(StrEnum):
         """Yield the lines of the manifest of a ledger.
 
         Args:
-            ledger: the ledger.
             run: of which haul; None for all that is there. An RO-Crate is always about all.
         """
         if self is Manifest.RO_CRATE:
@@ -91,7 +90,6 @@ class _Place:
 
     Attributes:
         files: how many files.
-        bytes: of them all.
         times: when the first and the last came.
         verdicts: how many were proved by what.
         licences, citations: how many files their catalogues say these of.

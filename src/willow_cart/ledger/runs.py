@@ -88,7 +88,6 @@ class Run:
         process: that it runs in.
         started, ended: when, in UTC, ISO 8601; `ended` is empty without an end.
         command: as typed, without secrets.
-        into: the destination.
         folder: where it was typed.
         background: whether it has no terminal.
         alive: whether it is still in progress.
@@ -214,7 +213,6 @@ class OwnRun:
     """The run of this process; others see what it reports.
 
     Args:
-        folder: its own, which is there.
         run: what is known of it so far.
 
     Raises:

@@ -58,8 +58,6 @@ class TimelineWait:
     Attributes:
         at: when, in seconds from the haul's beginning.
         lane: that had carried it.
-        path: of the file.
-        reason: why.
         pause: for how many seconds.
     """
 

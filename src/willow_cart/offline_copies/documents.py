@@ -42,7 +42,6 @@ class OfflineDocument:
     """A document whose references can be replaced; all other bytes stay the same.
 
     Attributes:
-        sort: what it is.
         content: what it says, in which bytes that are none of its character set are kept.
         codec: by which that is written again.
         label: its character set, where only its server has said so; empty otherwise.

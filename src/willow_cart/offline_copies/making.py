@@ -111,8 +111,6 @@ def make_readable(taken: TakenPages, into: Path, *, when: str) -> Readings | Non
     """Write readable copies of everything that was fetched.
 
     Args:
-        taken: what was.
-        into: the destination.
         when: the moment of taking, for the start page.
 
     Returns:

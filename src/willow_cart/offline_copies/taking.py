@@ -51,7 +51,6 @@ class Missing:
         address: without secrets.
         why: the reason.
         wanted_by: the addresses of pages that have it; a few of them.
-        role: what it is for.
         kept: whether an earlier version of it is here.
     """
 
@@ -140,7 +139,6 @@ def take(
     Args:
         scope: what belongs to it.
         into: the destination; everything lies in its folder `as-served`.
-        access: how places are talked to.
         policy: how it is hauled; its layout does not count.
         choosing: which of what links lead to is taken, by address, date and size; None for all.
         learn: requests the dates and sizes that rules have to know; None leaves them unknown.

@@ -59,7 +59,6 @@ class Sample:
     """A file of which the beginning is here.
 
     Attributes:
-        name: of the file.
         beginning: its first bytes.
         length: of the whole file; None for unknown.
         open: opens the whole file to be read here and there; None where that is impossible.

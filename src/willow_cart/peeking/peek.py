@@ -221,12 +221,9 @@ class Peeked:
     """What is in a file, and how little of it was fetched.
 
     Attributes:
-        address: of the file.
-        name: of the file.
         size: in bytes; None for unknown.
         modified: when it was changed last; None where the place does not say.
         media_type: as the place says; empty for none.
-        content: what is in it.
         fetched: how many of its bytes were fetched.
     """
 
@@ -244,7 +241,6 @@ def peek(access: Access, address: str, rows: int) -> Peeked:
 
     Args:
         access: how its place is talked to.
-        address: of the file.
         rows: how many rows, records or members are wanted.
 
     Raises:

@@ -14,11 +14,7 @@ _ONCE_MORE = RetryPolicy(attempts=2, longest_wait=10.0)
 
 
 class ManyQuestions:
-    """Asks hosts until one wants to be left alone for longer than is waited; thread-safe.
-
-    Args:
-        access: how places are talked to.
-    """
+    """Asks hosts until one wants to be left alone for longer than is waited; thread-safe."""
 
     def __init__(self, access: Access) -> None:
         self._access = access

@@ -35,7 +35,6 @@ class Exchange:
     """A request and its response, without credentials.
 
     Attributes:
-        method: of the request.
         address: what was requested.
         target: of the request line (RFC 9112, 3.2).
         asked: the request's fields.

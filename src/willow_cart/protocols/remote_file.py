@@ -25,8 +25,6 @@ def open_range(access: Access, address: str, facts: Metadata, start: int, end: i
     The version is compared here, so that places with weak validators serve it as well.
 
     Args:
-        access: how the place is talked to.
-        address: of the file.
         facts: what was known of it when it was asked about first.
         start: the first byte.
         end: the byte before which it ends.
@@ -54,8 +52,6 @@ def read_beginning(access: Access, address: str, count: int) -> tuple[Metadata, 
     """Fetch the first bytes of a file, in one request.
 
     Args:
-        access: how the place is talked to.
-        address: of the file.
         count: how many bytes; fewer are returned of a shorter file.
 
     Raises:
@@ -73,8 +69,6 @@ class RemoteFile(io.RawIOBase):
     """A remote file, of which only the blocks that are read are fetched, each once.
 
     Args:
-        access: how the place is talked to.
-        address: of the file.
         facts: what the place says about it.
         length: its length in bytes.
         tail_bytes: how many of its last bytes are fetched together, as soon as one is read.

@@ -43,7 +43,6 @@ class RequestPacer:
         """Wait for the next turn at a host; one at a time, so that the gap is kept when sending.
 
         Args:
-            host: the host.
             pause: waits for a number of seconds.
         """
         with self._lock:

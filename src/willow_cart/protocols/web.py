@@ -397,9 +397,7 @@ class WebAccess(Access):
         """Send one request with the credentials of its origin.
 
         Args:
-            method: of the request.
             seen: what has led there, and last the address that is asked.
-            fields: of the request.
             cookies: of the chain.
             body: what is sent with it; None for nothing.
         """

@@ -27,7 +27,6 @@ def no_connection(error: BaseException | None, address: str, host: str) -> Trans
     """Return the error for a connection that could not be made.
 
     Args:
-        error: what was raised.
         address: the file that was requested.
         host: the host that was to be talked to, which redirects may have changed.
     """
@@ -60,7 +59,6 @@ def translate(
     """Translate an exception of the HTTP library or the system into one of ours.
 
     Args:
-        error: what was raised.
         address: the file that was requested.
         host: the host that was being talked to, which redirects may have changed.
         stall_after: the silence in seconds that counts as a stall.

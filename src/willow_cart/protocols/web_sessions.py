@@ -341,7 +341,6 @@ class WebSessions:
         """Have the user enter a code elsewhere, and wait for it (RFC 8628, 3.3 to 3.5).
 
         Args:
-            sign_in: how.
             earlier: the token of this run that has ended; None for the first one.
 
         Raises:

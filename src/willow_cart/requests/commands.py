@@ -23,7 +23,6 @@ class Group:
 
     Attributes:
         title: what they are about; empty for a command's first ones.
-        options: what they are.
         text: a sentence about all of them; empty for none.
     """
 

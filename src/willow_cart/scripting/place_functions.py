@@ -232,7 +232,6 @@ def knock(address: str, **options: Unpack[KnockKeywords]) -> KnockResult:
     """Test a server step by step: name, connection, certificate, sign-in, ranges.
 
     Args:
-        address: of the place.
         options: those of the command, by their names with `_` for `-`.
 
     Raises:

@@ -113,7 +113,6 @@ class Haul:
     """The result of a haul.
 
     Attributes:
-        into: the destination.
         account: counts, and the exit code that follows from them.
         notes: the messages.
     """
@@ -194,7 +193,6 @@ class OfflineResult:
     """The result of copying pages.
 
     Attributes:
-        into: the destination.
         taken: what was served, and what was not.
         made: the copies that lead to each other; None where none were made.
         notes: the messages.
@@ -274,7 +272,6 @@ class KnockResult:
     """The findings at a server.
 
     Attributes:
-        address: of the place.
         findings: the steps with their results.
     """
 

@@ -64,7 +64,6 @@ class CookieJar:
     """The cookies of a file, each sent to its own origins only.
 
     Attributes:
-        cookies: all of them.
         only_named: whether cookies go only to origins that the user named.
     """
 
@@ -75,7 +74,6 @@ class CookieJar:
         """Return the Cookie field for a request; empty if missing.
 
         Args:
-            address: that is asked.
             named_by: who named its origin.
         """
         if self.only_named and named_by is not NamedBy.USER:

@@ -60,7 +60,6 @@ def answer_digest(
         challenge: the server's challenge; its count is incremented.
         user: who is asking.
         password: theirs.
-        method: of the request.
         target: of the request, path and query.
         make_nonce: makes the client's own nonce.
     """

@@ -163,7 +163,6 @@ class OAuthSignIn:
         """Read the answer with a token (RFC 6749, 5.1).
 
         Args:
-            content: its body.
             now: when it was requested, in seconds of the epoch.
             refresh: the token that it was requested with, which stays if no new one comes.
 

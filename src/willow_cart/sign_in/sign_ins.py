@@ -47,8 +47,6 @@ def sign_for_account(
     Args:
         account: its name.
         key: its key, in base 64.
-        method: of the request.
-        address: that is asked.
         sent: the fields that the request has already.
         now: the time, in UTC.
 
@@ -369,8 +367,6 @@ class SignIns:
         """Return the header fields that authorise a request; passwords only after a challenge.
 
         Args:
-            method: of the request.
-            address: that is asked.
             sent: the fields that the request has already; some signatures cover them.
         """
         origin = origin_of(address)
@@ -416,7 +412,6 @@ class SignIns:
         """Whether a request may be authorised.
 
         Args:
-            address: that is asked.
             led_by: what was requested before, and has led there.
         """
         origin = origin_of(address)

@@ -72,7 +72,6 @@ class AskAhead(Generic[Answer]):
 
     Args:
         addresses: in the order in which their answers are wanted.
-        ask: asks one.
         lanes: how many of one host are asked at a time; twice as many of all.
         progress: told now and then while answers are waited for.
     """

@@ -51,7 +51,6 @@ def read_lists(places: Iterable[str], access: Access) -> tuple[list[ListedChecks
 
     Args:
         places: paths and addresses.
-        access: how places are talked to.
 
     Returns:
         What they promise, and the lines that are none of a list.
@@ -81,7 +80,6 @@ def lists_beside(offers: Iterable[Offer], access: Access) -> Iterator[FoundList]
 
     Args:
         offers: the files.
-        access: how places are talked to.
     """
     folders: defaultdict[str, list[str]] = defaultdict(list)
     for offer in offers:

@@ -81,7 +81,6 @@ def nothing_matches(address: str, names: Iterable[str], folder: str) -> NothingC
 
     Args:
         address: as typed by the user, in normal form.
-        names: that are there.
         folder: where they are.
     """
     wanted = name_of(address.rstrip("/")).replace("*", "").replace("?", "")

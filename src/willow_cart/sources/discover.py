@@ -33,7 +33,7 @@ def discover(
     Args:
         sources: as typed by the user: addresses, paths, `-` for standard input.
         access: how places are talked to; None talks to the web without any sign-in.
-        looking: how they are looked at; None as `Looking()`.
+        looking: how they are looked at; None as `DiscoveryOptions()`.
         standard_input: the stream for `-`.
 
     Raises:
@@ -62,8 +62,7 @@ def discover_each(
     Args:
         sources: as typed by the user.
         found: filled with everything but the offers as they are gone through.
-        access: how places are talked to.
-        looking: how they are looked at; None as `Looking()`.
+        looking: how they are looked at; None as `DiscoveryOptions()`.
         standard_input: the stream for `-`.
         asking: how to use responses that are files; None discards them.
     """

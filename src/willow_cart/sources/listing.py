@@ -55,7 +55,6 @@ class Listing:
 
     Attributes:
         address: its own, after redirects; empty if unknown.
-        kind: what it is.
         offers: the files, in order.
         below: what can be entered from here: a folder's folders, a page's links further down.
         unsure: the addresses of offers that may be folders: the listing does not say.

@@ -41,8 +41,6 @@ def fetch_answer(
     """Probe an address with retries; return its listing.
 
     Args:
-        access: how places are talked to.
-        address: the place.
         kind: what it is, where the user has said so.
         largest: bytes of a document that are read.
         keep: takes the answer if it is a file; None closes it.
@@ -92,7 +90,6 @@ class Reader:
     """Reads documents; thread-safe.
 
     Args:
-        access: how places are talked to.
         rules: what counts on pages.
         largest: bytes of a document that are read.
     """
@@ -113,7 +110,6 @@ class Reader:
         """Read the listing at an address; None if it is a file.
 
         Args:
-            address: the place.
             kind: what it is, where the user has said so.
             source: the source that its offers are of.
             answer: gives the answer of a place that was asked already; None asks here.

@@ -38,11 +38,7 @@ _MAX_ROBOTS_BYTES = 500 << 10
 
 
 class Robots:
-    """Reads robots.txt once per origin.
-
-    Args:
-        access: how places are talked to.
-    """
+    """Reads robots.txt once per origin."""
 
     def __init__(self, access: Access) -> None:
         self._access = access
@@ -92,7 +88,6 @@ class Walk:
     """A walk through one source.
 
     Args:
-        access: how places are talked to.
         looking: how far to go.
         found: where it is noted what could not be taken.
         source: the source, as typed by the user.
@@ -150,7 +145,6 @@ class Walk:
         """Yield the offers of a document that was saved or pasted; requests nothing.
 
         Args:
-            content: the document.
             media_type: what it looks like, unless the user has said what it is.
 
         Raises:

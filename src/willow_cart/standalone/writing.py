@@ -33,7 +33,6 @@ def write_script(
 
     Args:
         offers: what is to come.
-        path: of the file.
         made: when, to be told in it.
         overwrite: whether a file there is replaced that is not such a script.
 

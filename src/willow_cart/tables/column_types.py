@@ -166,7 +166,6 @@ def convert(cells: pa.Array, type_: Type, decimal: str) -> pa.Array:
 
     Args:
         cells: strings, all of which have the type.
-        type_: the type.
         decimal: the mark in their numbers.
 
     Returns:

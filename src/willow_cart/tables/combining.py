@@ -111,7 +111,6 @@ def combine(
     Args:
         files: the tables; their names tell them apart.
         output: where they go; open.
-        wish: the settings.
         unreadable: what is known already not to be readable, among the troubles of the result.
         progress: called with the name of every file that is read.
 

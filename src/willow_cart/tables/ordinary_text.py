@@ -39,7 +39,6 @@ def read_ordinary(
     """Read a table: first its format, then its rows in blocks of strings.
 
     Args:
-        file: the table.
         skip: how many lines come before its header.
         dialect: how it is written.
 
@@ -100,7 +99,6 @@ class _Text:
     """A table as UTF-8, without the lines above it; quotes are checked as it is read.
 
     Args:
-        file: the table.
         dialect: how it is written.
         skip: how many lines are above it.
 

@@ -24,7 +24,6 @@ class Output(ABC):
     """A destination of rows; after an error it is left unchanged.
 
     Args:
-        path: of the file.
         table: of a database; empty for the file's own name.
         anew: whether to start over.
         overwrite: whether a link there is replaced, and not what it leads to.

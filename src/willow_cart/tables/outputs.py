@@ -209,7 +209,6 @@ def output_for(
     """Return the output for a file name.
 
     Args:
-        path: of the file.
         table: of a database; empty for the file's own name.
         anew: whether to start over.
         overwrite: whether to replace what was not put together here.

@@ -49,7 +49,6 @@ def read_rows(
     Rows without a cell that says anything are passed over; rows that are too short are filled.
 
     Args:
-        file: the table.
         skip: how many lines come before its header.
         dialect: how it is written, where that is known from an earlier reading.
         encoding: of the text; empty for unknown.

@@ -72,12 +72,9 @@ class Downloader:
     """Receives files; shared by all lanes.
 
     Attributes:
-        access: how places are talked to.
         partials: where files grow.
         commit_thread: who writes the ledger.
-        observer: receives the events.
         stop: set when the user wants to stop.
-        policy: how to do it.
         room: on the disk of the destination.
         clock: a monotonic clock in seconds.
         closed: set once no file may be changed any more.
@@ -156,7 +153,6 @@ class Downloader:
         """Fetch one more strand of a file that another lane is fetching.
 
         Args:
-            transfer: the file.
             strand: the stretch to fetch; what does not come of it is a gap again.
             address: where to ask: its own address, or a mirror of the same bytes.
             lane: the lane that fetches it.
@@ -433,8 +429,6 @@ class Downloader:
         """Read enough of the start of a file to recognise its type.
 
         Args:
-            transfer: the file.
-            delivery: the response.
             enough: how many bytes, unless it has fewer.
             meter: limits the time that they take.
             read: what was read of it already.

@@ -127,7 +127,6 @@ class FileTransfer:
         """Fetch a strand of another lane's file.
 
         Args:
-            transfer: the file.
             strand: the stretch.
             address: where to ask for it.
             lane: the lane that fetches it.

@@ -23,7 +23,6 @@ class Unpacked:
         path: the archive's.
         folder: where its members are, with a slash at the end.
         files: how many were filed.
-        bytes: of them all.
         not_chosen: how many were not requested.
         left_out: those that were not taken, with the reasons.
         left_out_before: how many were not, where all that is to be said was said in an earlier run.

@@ -174,7 +174,6 @@ def mark_of(
 
     Args:
         identifier: of its address.
-        partial: the file.
         now: by the clock that its times are of.
         last: whether no more comes for now.
 

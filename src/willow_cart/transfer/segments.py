@@ -27,7 +27,6 @@ class SegmentJob:
     """A strand for a lane to fetch.
 
     Attributes:
-        transfer: the file.
         strand: the stretch.
         address: where to ask for it.
         host: whose lane that takes.

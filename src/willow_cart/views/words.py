@@ -265,7 +265,6 @@ def summed_up(done: HaulSummary | TakenPages, into: Path, offered: int | None = 
 
     Args:
         done: the counts.
-        into: the destination.
         offered: how many files there were to choose from; None where nothing was chosen.
     """
     amount = f"{format_size(done.received)} in {format_duration(done.seconds)}"

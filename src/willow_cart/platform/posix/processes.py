@@ -119,11 +119,7 @@ def apart() -> dict[str, Any]:
 
 
 def end_family(process: int) -> None:
-    """End a process that was started `apart`, and those that it has started, at once.
-
-    Args:
-        process: its number.
-    """
+    """End a process that was started `apart`, and those that it has started, at once."""
     with suppress(ProcessLookupError, PermissionError):
         os.killpg(process, signal.SIGKILL)
 
@@ -132,7 +128,6 @@ def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as Window
     """Ask a process to end in order.
 
     Args:
-        process: its number.
         folder: of its own, where it listens.
     """
     with suppress(ProcessLookupError):

@@ -116,11 +116,7 @@ def apart() -> dict[str, Any]:
 
 
 def end_family(process: int) -> None:
-    """End a process that was started `apart`, and those that it has started, at once.
-
-    Args:
-        process: its number.
-    """
+    """End a process that was started `apart`, and those that it has started, at once."""
     import subprocess
 
     tool = os.path.join(os.environ.get("SYSTEMROOT", r"C:\Windows"), "System32", "taskkill.exe")
@@ -133,7 +129,6 @@ def ask_to_end(process: int, folder: Path) -> None:  # noqa: ARG001  # as POSIX 
     """Ask a process to end in order.
 
     Args:
-        process: its number.
         folder: of its own, where it listens.
     """
     (folder / _END).touch()

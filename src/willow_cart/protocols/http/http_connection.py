@@ -334,7 +334,6 @@ class Answer:
     Attributes:
         response: the library's.
         status: its code.
-        fields: its fields.
         received: how many bytes of the body were read, without framing.
     """
 

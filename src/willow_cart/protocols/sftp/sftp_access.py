@@ -320,7 +320,6 @@ async def _begin(
 
     Args:
         session: where it is.
-        path: its path there.
         start: its first byte to read.
         size: how many bytes.
         block_size: in which it is read; 0 for one request for each read, -1 for what the server

@@ -31,7 +31,6 @@ def read_bag(access: Access, address: str, source: str) -> Listing:
     """Read the manifest of a bag, and what else has to be fetched for it.
 
     Args:
-        access: how places are talked to.
         address: of the bag's `bagit.txt`.
         source: the source that the offers are of.
 

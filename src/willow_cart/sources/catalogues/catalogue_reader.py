@@ -126,7 +126,6 @@ class _Catalogue:
     """Collects what one document describes.
 
     Attributes:
-        listing: what was found.
         is_known: whether anything in it was a catalogue's.
     """
 

@@ -33,7 +33,6 @@ def decode_page(content: bytes, charset: str = "") -> tuple[str, str]:
     UTF-8 if it can be, and else what old pages are mostly in.
 
     Args:
-        content: the page.
         charset: what the server says; empty where it does not.
 
     Returns:

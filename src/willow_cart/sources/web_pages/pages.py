@@ -88,9 +88,6 @@ class _Sections:
     """The headings of the sections around the current place of a page (HTML, 4.3.11).
 
     A page's only `h1` is its title, and heads no section if there are other headings.
-
-    Args:
-        root: the page.
     """
 
     def __init__(self, root: Element) -> None:
@@ -191,7 +188,6 @@ def _resolved(page: Page, reference: str, listing: Listing | None) -> str | None
     """Return the address of a reference; None for one that has none.
 
     Args:
-        page: the page.
         reference: as it stands there.
         listing: records what is wrong with it; None where that does not matter.
     """
