@@ -1,4 +1,4 @@
-"""The file formats of carts: our table, and open standards."""
+"""The file formats of carts: our table, and open standards, with the lists of BagIt."""
 
 from __future__ import annotations
 

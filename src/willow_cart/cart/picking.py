@@ -1,4 +1,4 @@
-"""Take rows of a cart out, and put them back."""
+"""Take rows of a cart out and put them back, and undo that."""
 
 from __future__ import annotations
 

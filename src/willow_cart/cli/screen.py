@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import csv
+import os
 import sys
+import textwrap
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TextIO
 
 from willow_cart.cart.sheet import cover
 from willow_cart.model import State
@@ -15,9 +17,6 @@ from willow_cart.units import printable, printable_lines
 
 if TYPE_CHECKING:
     from rich.table import Table
-import os
-import textwrap
-from typing import TextIO
 
 
 def wrapped(line: str, stream: TextIO) -> str:

@@ -1,4 +1,4 @@
-"""The full example: each command is shown before it is run."""
+"""The full example on its stage: each command is shown before it is run."""
 
 from __future__ import annotations
 

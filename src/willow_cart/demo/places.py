@@ -1,4 +1,4 @@
-"""The demo servers, and what they show."""
+"""The demo servers of each protocol, and what they show."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Turn an errand into a job: fill in values, and make requests of its tables."""
+"""Read the document of an errand, and turn it into a job: values filled in, requests made."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""The queue of files by host: decides which file a free lane takes next."""
+"""The queue of files by host, and how fast each host is asked for them."""
 
 from __future__ import annotations
 

@@ -1,10 +1,10 @@
-"""Run one haul from its plan to its summary."""
+"""Run one haul from its plan to its summary, and record its timeline."""
 
 from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import chain, islice
 from pathlib import Path
@@ -16,7 +16,7 @@ from willow_cart.destination import (
     cannot_store,
     is_case_sensitive,
 )
-from willow_cart.errors import CannotStore
+from willow_cart.errors import CannotStore, TransientError
 from willow_cart.executors.processes import start_if_it_pays
 from willow_cart.executors.threads import ThreadExecutor
 from willow_cart.exits import Exit, gravest
@@ -31,6 +31,7 @@ from willow_cart.ledger.entries import Arrival, PartRecord, Result
 from willow_cart.ledger.known_files import KnownFiles
 from willow_cart.ledger.ledger import Ledger
 from willow_cart.ledger.opening import ledger_path
+from willow_cart.ledger.timeline import Timeline, TimelineWait
 from willow_cart.model import Offer, State
 from willow_cart.offer_store import OfferStore
 from willow_cart.platform import disks
@@ -47,10 +48,6 @@ if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
     from willow_cart.executors.executor import Executor
     from willow_cart.hauling.handling import ArrivalHandler
-from collections.abc import Callable
-
-from willow_cart.errors import TransientError
-from willow_cart.ledger.timeline import Timeline, TimelineWait
 
 
 @dataclass(slots=True)

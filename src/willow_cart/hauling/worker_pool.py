@@ -1,4 +1,4 @@
-"""The lanes of a haul: threads that take transfers from the queue and pass them to an executor."""
+"""The lanes of a haul: how many there are, and what they take from the queue and pass on."""
 
 from __future__ import annotations
 

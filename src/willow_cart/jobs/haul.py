@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.addresses import host_of
 from willow_cart.cart.forms import form_for
 from willow_cart.checks.checksum_files import ChecksumBook
 from willow_cart.destination import is_case_sensitive
@@ -24,7 +25,7 @@ from willow_cart.jobs.connecting import make_access
 from willow_cart.jobs.discovering import OfferFinder
 from willow_cart.jobs.errand_text import write_errand
 from willow_cart.jobs.hauling_policies import make_policy, make_request_rules
-from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised
+from willow_cart.jobs.job_events import CartKept, ErrandWritten, ListFound, NotPromised, OpenCluster
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.jobs.log import LogFile
 from willow_cart.jobs.runs import my_runs
@@ -34,7 +35,9 @@ from willow_cart.ledger.runs import OwnRun
 from willow_cart.model import Issue, Offer, Sizes
 from willow_cart.offer_store import OfferStore
 from willow_cart.options.hauling import HandlingOptions
+from willow_cart.platform import processes
 from willow_cart.protocols import Access
+from willow_cart.protocols.http.proxies import is_this_machine
 from willow_cart.protocols.kept_answers import KeptAnswers
 from willow_cart.protocols.local import path_of
 from willow_cart.requests.haul import HaulRequest
@@ -47,13 +50,7 @@ from willow_cart.transfer.policy import HaulPolicy
 
 if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster
-from contextlib import closing
-from typing import TYPE_CHECKING
 
-from willow_cart.addresses import host_of
-from willow_cart.jobs.job_events import OpenCluster
-from willow_cart.platform import processes
-from willow_cart.protocols.http.proxies import is_this_machine
 
 if TYPE_CHECKING:
     from willow_cart.executors.cluster import Cluster

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import re
+import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from operator import itemgetter
@@ -18,10 +19,13 @@ from urllib.parse import quote, unquote_plus, urlsplit
 from willow_cart.addresses import address_of_key, host_of, key_of, origin_of, scheme_of
 from willow_cart.errors import (
     BadAddress,
+    BadOption,
     NotServed,
     NotTrusted,
     ServerBusy,
+    SignInFailed,
     TransferFailed,
+    said_in,
 )
 from willow_cart.model import Metadata, Validators
 from willow_cart.outside_values import read_iso
@@ -42,10 +46,7 @@ if TYPE_CHECKING:
     from botocore.credentials import Credentials
 
     from willow_cart.protocols.router import AccessSettings
-import threading
-from typing import TYPE_CHECKING
 
-from willow_cart.errors import BadOption, SignInFailed, said_in
 
 if TYPE_CHECKING:
     from botocore.credentials import Credentials

@@ -1,38 +1,35 @@
-"""Make requests from the arguments of Python functions."""
+"""What the Python functions share: making requests, hearing messages, raising what is missing."""
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
+from importlib.util import find_spec
 from os import PathLike, fspath
-from typing import TYPE_CHECKING, TypeVar, cast
+from pathlib import Path
+from threading import Event as Flag
+from typing import TYPE_CHECKING, BinaryIO, NoReturn, TypeVar, cast
 
 from willow_cart.cart.cart import Cart
-from willow_cart.errors import BadOption
+from willow_cart.errors import BadOption, Incomplete
+from willow_cart.exits import Exit
+from willow_cart.jobs.job_observer import JobObserver, Notice, stopped_by_signals
 from willow_cart.model import Offer
 from willow_cart.options.given import Given, given_in
 from willow_cart.requests.request import LookingRequest, Request
 from willow_cart.requests.toml_keys import NOT_KEYWORDS, options_of_command
 from willow_cart.settings import settings_for
 from willow_cart.toml_file import Table
+from willow_cart.units import printable
+from willow_cart.views.lines import PlainView, View
+from willow_cart.views.words import lines_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
     Source = str | PathLike[str] | Iterable[Offer | str | PathLike[str]] | pd.DataFrame
 
-import sys
-from contextlib import AbstractContextManager
-from importlib.util import find_spec
-from pathlib import Path
-from threading import Event as Flag
-from typing import BinaryIO, NoReturn
-
-from willow_cart.errors import Incomplete
-from willow_cart.exits import Exit
-from willow_cart.jobs.job_observer import JobObserver, Notice, stopped_by_signals
-from willow_cart.units import printable
-from willow_cart.views.lines import PlainView, View
-from willow_cart.views.words import lines_of
 
 RETRY = "call it again to retry, or use must_arrive=False to get what arrived"
 """The advice where another call fetches what is missing."""

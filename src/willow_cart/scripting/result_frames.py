@@ -1,22 +1,21 @@
-"""Data frames for results."""
+"""Data frames for results, and the paths in archives that were unpacked."""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import fields
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+from willow_cart.ledger.entries import Arrival
+from willow_cart.ledger.ledger import Ledger
+from willow_cart.ledger.opening import ledger_path
 from willow_cart.ledger.receipt import ReceiptRow
 from willow_cart.peeking.content import REAL_NUMBERS, WHOLE_NUMBERS
 
 if TYPE_CHECKING:
     import pandas as pd
-from collections import defaultdict
-from pathlib import Path
-
-from willow_cart.ledger.entries import Arrival
-from willow_cart.ledger.ledger import Ledger
-from willow_cart.ledger.opening import ledger_path
 
 
 def frame(

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import base64
+import hmac
 import os
 import re
 import threading
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
+from email.utils import format_datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
-from urllib.parse import urlsplit
+from urllib.parse import parse_qsl, urlsplit
 
 from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import BadOption, plainly, said_in
@@ -24,10 +27,6 @@ if TYPE_CHECKING:
 
     from willow_cart.sign_in.login_form import FormSignIn
     from willow_cart.sign_in.oauth import OAuthSignIn
-import base64
-import hmac
-from email.utils import format_datetime
-from urllib.parse import parse_qsl
 
 VERSION = "2021-12-02"
 """The version of the service's rules that is requested."""

@@ -1,4 +1,4 @@
-"""List folders by their own protocol: FTP, SFTP, local files."""
+"""List folders by their own protocol, and expand wildcards there: FTP, SFTP, local files."""
 
 from __future__ import annotations
 

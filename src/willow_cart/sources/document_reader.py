@@ -1,4 +1,4 @@
-"""Read documents: find out their type, then list what they refer to."""
+"""Read documents: find out their type, then list what they refer to; feeds are read here."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Find out what a source is, and list it."""
+"""Find out what a source is, and list it; lists of addresses and archives are read here."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from functools import partial
 from itertools import chain, count
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
+from urllib.parse import quote
 
 from willow_cart.addresses import (
     WEB,
@@ -20,9 +21,10 @@ from willow_cart.addresses import (
     normalise,
     origin_of,
     scheme_of,
+    take_inside,
 )
 from willow_cart.cart.forms import lines_of, reader_for
-from willow_cart.checks.checksum_files import is_checksum_line
+from willow_cart.checks.checksum_files import is_checksum_line, read_checksum_list
 from willow_cart.checks.soft_failures import INSPECTED_BYTES, looks_like_page
 from willow_cart.errors import (
     BadOption,
@@ -35,6 +37,7 @@ from willow_cart.errors import (
 from willow_cart.kinds import ZIP, extension_of, kind_of
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols import Access, ObjectStore
+from willow_cart.protocols.inside import Inside
 from willow_cart.protocols.local import address_of
 from willow_cart.protocols.read_all import fetch_whole
 from willow_cart.redaction import without_secrets
@@ -60,11 +63,6 @@ if TYPE_CHECKING:
     from willow_cart.protocols.kept_answers import Keep
     from willow_cart.sources.asking import Progress
 
-from urllib.parse import quote
-
-from willow_cart.addresses import take_inside
-from willow_cart.checks.checksum_files import read_checksum_list
-from willow_cart.protocols.inside import Inside
 
 # Bytes that are not UTF-8, as they are left in a text.
 _NOT_UTF8 = re.compile("[\udc80-\udcff]")

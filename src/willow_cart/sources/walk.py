@@ -1,4 +1,4 @@
-"""Walk from a document into folders and next pages; never upwards, and never endlessly."""
+"""Walk from a document into folders and next pages, as robots.txt allows; never upwards."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""How tables are combined, and the result."""
+"""How tables are combined, the types of their columns, and the result."""
 
 from __future__ import annotations
 

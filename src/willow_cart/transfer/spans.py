@@ -1,4 +1,4 @@
-"""Ranges of bytes that exist in a file."""
+"""Which bytes of a partial file exist, and the notes that vouch for them."""
 
 from __future__ import annotations
 

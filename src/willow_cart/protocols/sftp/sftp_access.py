@@ -7,13 +7,16 @@ An address is `sftp://[user@]host[:port]/path`; its path begins at the root of t
 from __future__ import annotations
 
 import stat
-from collections.abc import Iterator, Sequence
+import threading
+from collections import defaultdict
+from collections.abc import Callable, Coroutine, Iterator, Sequence
+from concurrent.futures import CancelledError, Future, wait
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any, cast
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
-from willow_cart.addresses import host_of
+from willow_cart.addresses import host_of, origin_of
 from willow_cart.errors import NotServed
 from willow_cart.model import Metadata, Validators
 from willow_cart.outside_values import moment_at
@@ -36,12 +39,7 @@ from willow_cart.units import count_of, printable
 
 if TYPE_CHECKING:
     from willow_cart.protocols.router import AccessSettings
-import threading
-from collections import defaultdict
-from collections.abc import Callable, Coroutine
-from concurrent.futures import CancelledError, Future, wait
 
-from willow_cart.addresses import origin_of
 
 SmallFile = tuple[Any, bytes]
 """The attributes and the bytes of a file."""

@@ -1,4 +1,4 @@
-"""Values in JSON documents and in JSON-LD (W3C, version 1.1), whose words come in several forms."""
+"""The words of catalogues in JSON and JSON-LD (W3C, 1.1): values, checksums, times and places."""
 
 from __future__ import annotations
 
