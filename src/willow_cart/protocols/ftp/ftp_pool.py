@@ -20,9 +20,13 @@ from willow_cart.errors import (
     TimedOut,
     TransferFailed,
 )
-from willow_cart.protocols.ftp import ftp_errors
-from willow_cart.protocols.ftp.ftp_connection import Connection, begins_secured
-from willow_cart.protocols.ftp.ftp_errors import FOREIGN, too_many
+from willow_cart.protocols.ftp.ftp_connection import (
+    FOREIGN,
+    Connection,
+    begins_secured,
+    too_many,
+    translate,
+)
 from willow_cart.protocols.sockets import RequestPacer, SocketGuard
 from willow_cart.redaction import without_secrets
 from willow_cart.schemes import SCHEMES
@@ -120,7 +124,7 @@ class FtpConnections:
     ) -> TransferFailed:
         """Translate an exception of ftplib or the system into one of ours."""
         signed = self._sign_ins.password_for(address) is not None
-        return ftp_errors.translate(
+        return translate(
             error, address, stall_after=self.stall_after, signed=signed, greeted=greeted
         )
 
