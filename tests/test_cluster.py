@@ -658,6 +658,44 @@ def test_clients_that_cannot_be_used_are_refused_by_what_they_are(
     assert len(done.err.splitlines()) == 1, done.err
 
 
+TLS = """
+distributed:
+  comm:
+    require-encryption: true
+    tls:
+      ca-file: {certificate}
+      client: {{cert: {certificate}, key: {certificate}}}
+      scheduler: {{cert: {certificate}, key: {certificate}}}
+"""
+
+
+def test_another_authority_is_told_from_no_scheduler(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("named", "self_signed"):
+        (tmp_path / name).mkdir()
+        certificate = Path(__file__).parent / "support" / f"{name}.pem"
+        text = TLS.format(certificate=certificate)
+        (tmp_path / name / "dask.yaml").write_text(text)
+    file = tmp_path / "scheduler.json"
+    scheduler = subprocess.Popen(
+        [sys.executable, "-m", "dask", "scheduler", "--host", "127.0.0.1", "--port", "0",
+         "--protocol", "tls", "--no-dashboard", "--scheduler-file", str(file)],
+        env={**os.environ, "DASK_CONFIG": str(tmp_path / "named")},
+        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+    )  # fmt: skip
+    try:
+        wait_until("it has started", lambda: file.exists() and file.read_text().endswith("}"))
+        monkeypatch.setenv("DASK_CONFIG", str(tmp_path / "self_signed"))
+        words = ["haul", "http://127.0.0.1:9/a.csv", "--into", "x", "--cluster", str(file)]
+        done = run(*words, cwd=tmp_path)
+    finally:
+        scheduler.kill()
+        scheduler.wait()
+    assert (done.code, len(done.err.splitlines())) == (2, 1), done.err
+    assert "TLS fails: CERTIFICATE_VERIFY_FAILED" in done.err
+
+
 def test_a_scheduler_that_was_started_anew_is_told_from_one_without_workers() -> None:
     class Identities:
         """A client of Dask's, as far as the roll call needs it."""
