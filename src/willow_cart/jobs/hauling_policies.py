@@ -8,6 +8,7 @@ from dataclasses import replace
 from functools import partial
 from random import random
 
+from willow_cart.defaults import LANES_PER_HOST, MOST_LANES_PER_HOST
 from willow_cart.errors import BadOption
 from willow_cart.filing import Layout, Template
 from willow_cart.jobs.connecting import make_retry_policy, read_bounds
@@ -23,10 +24,6 @@ from willow_cart.transfer.policy import (
     HaulPolicy,
     Unpacking,
 )
-
-# How many lanes one host has at first, and how many while it keeps getting faster with more.
-_LANES_PER_HOST = 4
-_MOST_LANES_PER_HOST = 16
 
 # Seconds on the average between two files for those who are shy.
 _ONE_BY_ONE_GAP_SECONDS = 2.0
@@ -62,8 +59,8 @@ def make_pace(request: PaceOptions) -> HaulPolicy:
         pace = replace(pace, gap=request.gap or _ONE_BY_ONE_GAP_SECONDS, jitter=0.5)
     strands: int | None = request.strands
     lanes: int = max(request.lanes, strands or 1)
-    per_host: int = request.lanes_per_host or max(_LANES_PER_HOST, strands or 1)
-    most = max(_MOST_LANES_PER_HOST, per_host) if request.lanes_per_host is None else None
+    per_host: int = request.lanes_per_host or max(LANES_PER_HOST, strands or 1)
+    most = max(MOST_LANES_PER_HOST, per_host) if request.lanes_per_host is None else None
     if request.one_by_one:
         lanes = per_host = strands = 1
         most = None

@@ -8,6 +8,7 @@ from willow_cart.cart.picking import Picked, Way, pick_in, undo
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.weighing import weigh
 from willow_cart.choosing import Choice, Unknown
+from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.jobs.connecting import make_access
@@ -15,9 +16,6 @@ from willow_cart.jobs.discovering import SizeAsker, make_choosing
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Sizes
 from willow_cart.requests.pick import PickRequest
-
-# Enough to hide latency, few enough for any server.
-_LANES = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,8 +59,8 @@ def pick(request: PickRequest, way: Way, observer: JobObserver) -> PickedRows:
         replace(request, undated=request.undated or unsure, unsized=request.unsized or unsure)
     )
     choice = choosing.begin()
-    with make_access([request], _LANES, observer) as access:
-        asker = SizeAsker(access, _LANES, observer) if request.ask_sizes else None
+    with make_access([request], QUESTIONS, observer) as access:
+        asker = SizeAsker(access, QUESTIONS, observer) if request.ask_sizes else None
         picked = pick_in(request.cart, way, choosing, choice, asker, only_gone=request.gone)
     return PickedRows(picked, way, choice, asker.unanswered if asker else 0)
 

@@ -10,6 +10,7 @@ from willow_cart.cart.picking import learn_in
 from willow_cart.cart.rows import read_marked
 from willow_cart.cart.splitting import CartPart, DrivePacking, SharePacking, file_of, split
 from willow_cart.cart.weighing import Weight
+from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption
 from willow_cart.exits import Exit
 from willow_cart.hauling.room import Prospect, prospect
@@ -18,9 +19,6 @@ from willow_cart.jobs.discovering import SizeAsker
 from willow_cart.jobs.job_observer import JobObserver
 from willow_cart.model import Issue, Offer
 from willow_cart.requests.weigh import WeighRequest
-
-# Enough to hide latency, few enough for any server.
-_LANES = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,8 +92,8 @@ def draw(request: WeighRequest, weighed: Weighed) -> Path | None:
 
 def _ask_sizes(request: WeighRequest, observer: JobObserver) -> int:
     """Ask for unknown sizes, store them in the cart, and return how many remain unknown."""
-    with make_access([request], _LANES, observer) as access:
-        asker = SizeAsker(access, _LANES, observer)
+    with make_access([request], QUESTIONS, observer) as access:
+        asker = SizeAsker(access, QUESTIONS, observer)
         learn_in(request.cart, asker)
     return asker.unanswered
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import ClassVar
 
+from willow_cart.defaults import LANES, STALL_SECONDS
 from willow_cart.options.option import flag, option, option_group
 from willow_cart.options.reaching import PatienceOptions
 from willow_cart.options.readers import few, seconds, size, speed, strands, whole
@@ -46,7 +47,7 @@ class PaceOptions(PatienceOptions):
     group_title: ClassVar[str] = "pace"
 
     lanes: int = option(
-        16,
+        LANES,
         few,
         "number of files, or of strands of files, that are fetched at a time (%(default)s)",
         metavar="N",
@@ -69,7 +70,10 @@ class PaceOptions(PatienceOptions):
     one_by_one: bool = flag("for sensitive servers: one file at a time, with a varying gap")
     speed_cap: int | None = option(None, speed, "limit the total speed: 2MB/s", metavar="SPEED")
     stall_after: float = option(
-        60, seconds, "retry if no data arrives for this long (%(default)s)", metavar="SECONDS"
+        STALL_SECONDS,
+        seconds,
+        "retry if no data arrives for this long (%(default)s)",
+        metavar="SECONDS",
     )
     slowest: int | None = option(
         None, speed, "retry if the average speed is lower", metavar="SPEED"

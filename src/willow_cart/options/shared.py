@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from willow_cart.defaults import QUESTIONS
 from willow_cart.options.option import argument, flag, option, option_group
 from willow_cart.options.readers import few
 
@@ -71,7 +72,7 @@ class LanesOption:
     """The number of parallel requests."""
 
     lanes: int = option(
-        4,
+        QUESTIONS,
         few,
         "number of folders that are listed, and of sizes that are requested, at a time "
         "(%(default)s)",

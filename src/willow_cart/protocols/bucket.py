@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, TypeVar
 from urllib.parse import quote, unquote_plus, urlsplit
 
 from willow_cart.addresses import address_of_key, host_of, key_of, origin_of, scheme_of
+from willow_cart.defaults import LANES_PER_HOST
 from willow_cart.errors import (
     BadAddress,
     BadOption,
@@ -204,7 +205,7 @@ class BucketAccess(Access, ObjectStore):
         sign_ins: SignIns | None = None,
         usual: UsualCredentials | None = None,
         requester_pays: bool = False,
-        lanes_per_host: int = 4,
+        lanes_per_host: int = LANES_PER_HOST,
         context_for: ContextFor | None = None,
         rules: RequestRules | None = None,
         pacer: RequestPacer | None = None,

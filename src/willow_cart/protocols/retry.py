@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import TypeVar
 
+from willow_cart.defaults import STALL_SECONDS
 from willow_cart.errors import (
     ConnectionLost,
     HostUnknown,
@@ -248,5 +249,5 @@ class RequestRules:
 
     retry_policy: RetryPolicy = RetryPolicy()
     gap_after: Callable[[], float] | None = None
-    stall_after: float = 60.0
+    stall_after: float = STALL_SECONDS
     longest: float | None = None

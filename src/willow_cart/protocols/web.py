@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from willow_cart.addresses import scheme_of
+from willow_cart.defaults import CONNECT_SECONDS, LANES_PER_HOST, STALL_SECONDS
 from willow_cart.errors import (
     NotServed,
     NotTrusted,
@@ -149,9 +150,9 @@ class WebAccess(Access):
     def __init__(
         self,
         *,
-        lanes_per_host: int = 4,
-        connect_after: float = 20.0,
-        stall_after: float = 60.0,
+        lanes_per_host: int = LANES_PER_HOST,
+        connect_after: float = CONNECT_SECONDS,
+        stall_after: float = STALL_SECONDS,
         longest: float | None = None,
         pacer: RequestPacer | None = None,
         sign_ins: Signer | None = None,

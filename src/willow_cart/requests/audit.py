@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from willow_cart.defaults import QUESTIONS
 from willow_cart.options.option import flag, option
 from willow_cart.options.readers import few
 from willow_cart.options.shared import FolderArgument, FormOptions
@@ -43,5 +44,5 @@ class AuditRequest(FolderArgument, FormOptions, ReachingRequest):
         metavar="N",
     )
     lanes: int = option(
-        4, few, "number of files that are requested at a time (%(default)s)", metavar="N"
+        QUESTIONS, few, "number of files that are requested at a time (%(default)s)", metavar="N"
     )

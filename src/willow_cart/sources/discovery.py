@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from willow_cart.defaults import QUESTIONS
 from willow_cart.errors import BadOption, NothingChosen
 from willow_cart.model import Issue, Offer
 from willow_cart.protocols.read_all import MAX_DOCUMENT_BYTES
@@ -111,7 +112,7 @@ class DiscoveryOptions:
     pages: int = 1
     rules: PageRules = field(default_factory=PageRules)
     ignore_robots: bool = False
-    lanes: int = 4
+    lanes: int = QUESTIONS
     most_listed: int = 10_000_000
     largest_listing: int = MAX_DOCUMENT_BYTES
     beginning: str = ""

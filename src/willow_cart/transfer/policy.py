@@ -10,6 +10,7 @@ from enum import StrEnum
 
 from willow_cart.archives.bounds import Bounds
 from willow_cart.choosing.patterns import on_path, wildcard
+from willow_cart.defaults import LANES, LANES_PER_HOST
 from willow_cart.destination import PARTIAL, Destination, Stamp
 from willow_cart.errors import BadOption
 from willow_cart.filing import Filed, Layout, Plan, Template, require_fields
@@ -253,8 +254,8 @@ class HaulPolicy:
     """
 
     layout: FilingRule = Layout.TREE
-    lanes: int = 8
-    lanes_per_host: int = 4
+    lanes: int = LANES
+    lanes_per_host: int = LANES_PER_HOST
     most_lanes_per_host: int | None = None
     retry_policy: RetryPolicy = field(default_factory=RetryPolicy)
     accept_anything: bool = False

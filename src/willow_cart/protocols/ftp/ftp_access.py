@@ -17,6 +17,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
+from willow_cart.defaults import CONNECT_SECONDS, STALL_SECONDS
 from willow_cart.errors import (
     ConnectionLost,
     NotServed,
@@ -208,8 +209,8 @@ class FtpAccess(Access, DirectoryLister):
         self,
         *,
         sign_ins: SignIns | None = None,
-        connect_after: float = 20.0,
-        stall_after: float = 60.0,
+        connect_after: float = CONNECT_SECONDS,
+        stall_after: float = STALL_SECONDS,
         longest: float | None = None,
         largest_listing: int = MAX_DOCUMENT_BYTES,
         pacer: RequestPacer | None = None,

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any, cast
 from urllib.parse import quote, unquote_to_bytes, urlsplit
 
 from willow_cart.addresses import host_of, origin_of
+from willow_cart.defaults import STALL_SECONDS
 from willow_cart.errors import ConnectionLost, NotServed
 from willow_cart.model import Metadata, Validators
 from willow_cart.outside_values import moment_at
@@ -280,7 +281,7 @@ class SftpAccess(Access, DirectoryLister):
         *,
         sign_ins: SignIns | None = None,
         host_keys: HostKeys | None = None,
-        stall_after: float = 60.0,
+        stall_after: float = STALL_SECONDS,
         longest: float | None = None,
         largest_listing: int = MAX_DOCUMENT_BYTES,
         pacer: RequestPacer | None = None,
