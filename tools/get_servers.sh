@@ -22,13 +22,13 @@ get_emulator() { # FOLDER
 }
 get nginx nginx-light
 get apache2 apache2-bin
-get lighttpd lighttpd
-get caddy caddy
-get webfsd webfs
-get mini_httpd mini-httpd
 get vsftpd vsftpd
 get sshd "openssh-server openssh-client"
 get sqlite3 sqlite3
 get mount.exfat-fuse "exfat-fuse exfatprogs"
 get chromedriver "chromium chromium-driver"
+get lighttpd lighttpd
+get caddy caddy
+get webfsd webfs
+get mini_httpd mini-httpd
 [ -z "${1:-}" ] || get_emulator "$1"
