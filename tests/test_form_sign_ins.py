@@ -289,6 +289,32 @@ def test_a_code_is_shown_and_waited_for(
     assert portal.sign_ins == {"device_code": 1}, "no code is asked for again"
 
 
+class Forgetful(set[str]):
+    """Keeps nothing."""
+
+    def add(self, element: str) -> None:
+        pass
+
+
+def test_a_second_code_in_a_run_is_explained(
+    tmp_path: Path, portal: Portal, configure: Configure
+) -> None:
+    """The place gives no token that can be renewed, and one of it lasts for three seconds."""
+    environment = configure(tokens_of(portal, f'device_address = "{portal.base}/device"\n'))
+    portal.token_seconds, portal.approved, portal.refresh_tokens = 3, True, Forgetful()
+    done = run(
+        "haul", f"{portal.base}/records/", "--into", "data", "--layout", "flat", "--gap", "0.4",
+        cwd=tmp_path, env=environment,
+    )  # fmt: skip
+    assert done.code == 0, done.err
+    assert files_in(tmp_path / "data") == FILES
+    lines = done.err.splitlines()
+    codes = [n for n, line in enumerate(lines) if "to sign in, open" in line]
+    assert len(codes) > 1
+    assert "has ended" not in "".join(lines[: codes[0] + 1])
+    assert all("the sign-in at" in lines[n - 1] and "has ended" in lines[n - 1] for n in codes[1:])
+
+
 def test_an_identity_host_gets_the_password_on_the_way_that_was_written_down(
     tmp_path: Path, portal: Portal, identity: IdentityHost, configure: Configure
 ) -> None:
