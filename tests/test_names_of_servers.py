@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import io
 import re
+import zipfile
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -108,9 +110,6 @@ def test_names_are_asked_for_where_they_decide(tmp_path: Path, sources: Path) ->
 def test_archives_that_are_named_by_their_server_are_unpacked(
     tmp_path: Path, place: StandIn
 ) -> None:
-    import io
-    import zipfile
-
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w") as archive:
         archive.writestr("inside.csv", "a,b\n")

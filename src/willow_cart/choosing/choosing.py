@@ -576,7 +576,7 @@ def _learn(
 
 
 def _has_no_kind(offer: Offer) -> bool:
-    """Whether the name of an offer does not tell what kind of file it is, and a server's may."""
+    """Whether an offer needs its server's name: that in its address says no kind of file."""
     is_web = scheme_of(offer.address) in WEB
     return is_web and offer.name is None and not tells_kind(offer.file_name)
 

@@ -84,8 +84,6 @@ class ClusterMember:
         lanes: how many files it carries at a time.
         load: how many batches it has now.
         lost: set once it is given up.
-        frozen: whether it may still be writing although it was given up.
-        doubt: why it could not write, until another worker could; None if it can.
         told: the files that it carries alone, by number.
         made: the numbers of its entries that were made.
         entered: the number of its latest entry that was made.
@@ -99,8 +97,6 @@ class ClusterMember:
     lanes: int
     load: int = 0
     lost: threading.Event = field(default_factory=threading.Event)
-    frozen: bool = False
-    doubt: CannotStore | None = None
     told: dict[int, FileOnItsWay] = field(default_factory=dict)
     made: list[int] = field(default_factory=list)
     entered: int = 0
@@ -176,6 +172,7 @@ class ClusterMembers:
         self._policy = policy
         self._members: dict[str, ClusterMember] = {}
         self._known: set[str] = set()
+        self._doubts: dict[str, CannotStore] = {}
         self._change = threading.Condition()
         self._failure: WillowCartError | None = None
         self._stopping = threading.Event()
@@ -302,7 +299,7 @@ class ClusterMembers:
                 if self._members:
                     member = self._members.get(wanted or "") or min(
                         self._members.values(),
-                        key=lambda each: (each.doubt is not None, each.load / each.lanes),
+                        key=lambda each: (each.address in self._doubts, each.load / each.lanes),
                     )
                     member.load += 1
                     return member
@@ -324,20 +321,16 @@ class ClusterMembers:
         )
         member.thread.start()
 
-    def lose(
-        self, member: ClusterMember, why: str, *, frozen: bool = False, is_known: bool = False
-    ) -> None:
+    def lose(self, member: ClusterMember, why: str, *, is_known: bool = False) -> None:
         """Give a worker up.
 
         Args:
             why: a clause for the user.
-            frozen: whether it may come back and write on.
             is_known: whether it is still there, and is not to join anew.
         """
         with self._change:
             if member.lost.is_set():
                 return
-            member.frozen = frozen
             member.lost.set()
             self._members.pop(member.address, None)
             if not is_known:
@@ -364,15 +357,20 @@ class ClusterMembers:
         Only once another has written is it known that the fault is that worker's.
         """
         with self._change:
-            member.doubt = error
-            return any(each.doubt is None for each in self._members.values())
+            self._doubts[member.address] = error
+            return bool(self._members.keys() - self._doubts.keys())
 
     def vouch_for(self, member: ClusterMember) -> None:
         """Note that a worker has written, and do without those that could not."""
+        if not self._doubts:  # as for nearly every file
+            return
         with self._change:
-            member.doubt = None
-            doubted = [(each, each.doubt) for each in self._members.values() if each.doubt]
-        for each, error in doubted:
+            self._doubts.pop(member.address, None)
+            doubted, self._doubts = self._doubts, {}
+            losses = [
+                (self._members[each], doubted[each]) for each in self._members.keys() & doubted
+            ]
+        for each, error in losses:
             self.lose(each, f"it cannot write there: {error.why}", is_known=True)
 
     def _guard(self, work: Callable[..., None], *args: Any) -> None:
@@ -395,7 +393,7 @@ class ClusterMembers:
                 if worker is None:
                     self.lose(member, "its process ended")
                 elif worker.silent_seconds > _SILENT_SECONDS:
-                    self.lose(member, "it hangs, or its network is cut", frozen=True)
+                    self.lose(member, "it hangs, or its network is cut")
             new = [present[address] for address in present.keys() - self._known]
             if new:
                 self._known |= {each.address for each in new}

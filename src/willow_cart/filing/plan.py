@@ -109,7 +109,7 @@ class Plan:
     new: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
     known: defaultdict[str, array[int]] = field(default_factory=_numbers_by_host)
     longest: int = 0
-    _keys: array[int] | None = None
+    _taken: _Taken | None = None
 
     def __len__(self) -> int:
         return len(self.offers)
@@ -122,12 +122,10 @@ class Plan:
         return (self._file(offer) for offer in self.offers)
 
     def has_path(self, path: str) -> bool:
-        """Whether a path is that of an offer, or could be taken for it by some file system."""
-        if self._keys is None:
-            self._keys = array("q", sorted(hash(fold(filed.path)) for filed in self))
-        key = hash(fold(path))
-        place = bisect_left(self._keys, key)
-        return place < len(self._keys) and self._keys[place] == key
+        """Whether a path is that of an offer or its folder, or is taken for it by a file system."""
+        if self._taken is None:
+            self._taken = _Taken(fold(filed.path) for filed in self)
+        return hash(fold(path)) in self._taken
 
     def move(self, filed: Filed, path: str) -> None:
         """Note that an offer lies at another path than planned: its server named it."""

@@ -73,7 +73,6 @@ def make_access(
         sign_ins=_make_sign_ins(several, kept or {}, observer),
         trust=trust_of(request),
         retrier=Retrier(rules.retry_policy, stopped.wait, WaitNotes(observer)),
-        pacer=None,
         overhearing=overhearing,
         active=request.active,
         endpoint=request.endpoint,

@@ -139,9 +139,12 @@ def haul(
             [request], policy.connections_per_host, observer, make_request_rules(request, policy)
         ) as made,
         connected_to(request.cluster if cluster is None else cluster, observer) as workers,
-        keeping_answers(made, request.into, lanes, is_fetched_here=workers is None) as kept,
+        keeping_answers(made, request.into, lanes, is_fetched_here=workers is None) as (
+            access,
+            keeping,
+        ),
     ):
-        access, asking = kept[0], Asking() if request.preview else kept[1]
+        asking = Asking() if request.preview else keeping
         finder = OfferFinder(request, access, lanes, observer, besides=besides, asking=asking)
         offers = finder.chosen()
         troubles = finder.found.troubles

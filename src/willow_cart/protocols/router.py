@@ -40,7 +40,7 @@ class AccessSettings:
         sign_ins: what proves who asks.
         trust: for TLS.
         retrier: makes attempts again for listings and other documents.
-        pacer: keeps a gap between requests; None has the router make it, if the rules want one.
+        pacer: keeps a gap between requests; made by the router, if the rules want one.
         overhearing: hears every exchange with the web; None for none.
         active: whether FTP servers open data connections to this machine.
         endpoint: the address of an object store; None for the usual one.
@@ -58,7 +58,7 @@ class AccessSettings:
     sign_ins: SignIns
     trust: Trust
     retrier: Retrier
-    pacer: RequestPacer | None
+    pacer: RequestPacer | None = None
     overhearing: ExchangeRecorder | None
     active: bool
     endpoint: str | None

@@ -154,7 +154,7 @@ class DocumentReader:
             listing = read
         else:
             return None
-        listing.following = listing.following or _next_in_header(facts)
+        listing.following = listing.following or _named_in_header(facts, facts.following)
         return listing
 
     def _read_xml(
@@ -196,7 +196,7 @@ class DocumentReader:
                 "use another --as, or leave it out",
             )
         if listing is not None:
-            listing.following = listing.following or _next_in_header(facts)
+            listing.following = listing.following or _named_in_header(facts, facts.following)
         return listing
 
     def _read_xml_folder(self, content: bytes, facts: Metadata, shown: str, source: str) -> Listing:
@@ -208,11 +208,8 @@ class DocumentReader:
 
 def _lead_to_linkset(facts: Metadata) -> Listing:
     """Return a listing that consists of the linkset which a page names."""
-    listing = Listing(facts.address, Kind.CATALOGUE)
-    with suppress(BadAddress):
-        if (address := Resolver(facts.address).resolve(facts.linkset)) is not None:
-            listing.parts.append(address)
-    return listing
+    address = _named_in_header(facts, facts.linkset)
+    return Listing(facts.address, Kind.CATALOGUE, parts=[] if address is None else [address])
 
 
 def _is_closed(content: bytes) -> bool:
@@ -226,8 +223,9 @@ def _is_closed(content: bytes) -> bool:
     return is_balanced and page.rstrip().endswith(b">")
 
 
-def _next_in_header(facts: Metadata) -> str | None:
+def _named_in_header(facts: Metadata, reference: str | None) -> str | None:
+    """Return the address that a field of an answer refers to; None without one."""
     try:
-        return Resolver(facts.address).resolve(facts.following or "")
+        return Resolver(facts.address).resolve(reference or "")
     except BadAddress:
         return None

@@ -56,20 +56,26 @@ def is_folder_index(page: Page) -> bool:
 def _is_shaped_as_index(page: Page) -> bool:
     """Whether a page is known as an index by the links that sort it, or by what is beside links."""
     folder = _folder_of(page)
-    sorting, entries, others = set(), set(), set()
-    dated = 0
+    sorting, others = set(), set()
+    entries: dict[str, Element] = {}
+    most = 0 if page.root is None else sum(1 for _ in page.root.iter("a"))
     for link, address in _links_of(page):
         if address.partition("?")[0] in (page.address, folder):
             sorting.add(address.partition("?")[2])
         elif _is_entry(address, folder):
-            entries.add(address)
-            dated += any(fact is not None for fact in _facts_beside(link))
+            entries[address] = link
         elif not folder.startswith(address) and host_of(address) == host_of(folder):
             others.add(address)
+            if most - len(others) < _SHARE_OF_ENTRIES * most:
+                return False  # whatever follows
     if not entries or len(entries) < _SHARE_OF_ENTRIES * (len(entries) + len(others)):
         return False
-    is_dated = page.address.endswith("/") and len(entries) > 1 and 2 * dated > len(entries)
-    return is_dated or len(sorting - {""}) > _SORTING_LINKS
+    if len(sorting - {""}) > _SORTING_LINKS:
+        return True
+    if len(entries) == 1 or not page.address.endswith("/"):
+        return False
+    dated = sum(any(fact is not None for fact in _facts_beside(a)) for a in entries.values())
+    return 2 * dated > len(entries)
 
 
 def read_folder(page: Page, source: str) -> Listing:

@@ -27,7 +27,7 @@ from willow_cart.destination import (
     cannot_store,
     fold,
     marked_name,
-    safe_path,
+    safe_name,
 )
 from willow_cart.errors import CannotStore, InternalError
 from willow_cart.identity import AddressId
@@ -343,7 +343,7 @@ class CommitThread:
         marks = ("", query_of(result.address), fingerprint(result.id))
         for mark in marks:
             name = marked_name(verified.named, mark) if mark else verified.named
-            path = safe_path(f"{folder}{slash}{_in_one(name)}")
+            path = f"{folder}{slash}{safe_name(name)}"
             is_free = self._destination.status(path) is None and not is_planned(path)
             if is_free and fold(path) not in self._named:
                 self._named.add(fold(path))
@@ -448,10 +448,6 @@ class CommitThread:
             return replace(result, arrival=as_twin)
         self._place(verified)
         return result
-
-
-def _in_one(name: str) -> str:
-    return name.replace("/", "_").replace("\\", "_")
 
 
 def _any_sealed(items: Sequence[_Item]) -> bool:

@@ -8,6 +8,7 @@ search pages of SpatioTemporal Asset Catalogs, and what is described in JSON-LD 
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from functools import partial
@@ -91,14 +92,12 @@ def read_items(items: tuple[str, ...], address: str, source: str) -> Listing:
 def read_linkset_text(content: bytes, address: str, source: str) -> Listing:
     """Read a linkset in text, which is a Link field in several lines (RFC 9264, 4.1)."""
     found = _Catalogue(address, source)
-    contexts: dict[str, dict[str, object]] = {}
+    contexts: defaultdict[str, defaultdict[str, list[object]]] = defaultdict(
+        lambda: defaultdict(list)
+    )
     for target, parameters in parse_links(content.decode("utf-8", "replace")):
-        context = contexts.setdefault(parameters.get("anchor", ""), {})
-        link = {"href": target, **parameters}
         for relation in parameters.get("rel", "").lower().split():
-            listed = context.setdefault(relation, [])
-            assert isinstance(listed, list), "these are made here"
-            listed.append(link)
+            contexts[parameters.get("anchor", "")][relation].append({"href": target, **parameters})
     found.read({"linkset": list(contexts.values())})
     return found.listing
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
+from itertools import islice
 
 from willow_cart.checks.digests import read_checksum
 from willow_cart.errors import BadOption
@@ -106,7 +107,7 @@ class Graph:
         }
 
     def _target_of(self, value: object) -> object:
-        """Return the node that a value refers to; the value itself if it is none, or elsewhere."""
+        """Return the node of this document that a value refers to; other values as they are."""
         name = value
         if isinstance(value, dict):
             if len(value) > 1:
@@ -145,9 +146,7 @@ def expanded(document: object, address: str) -> object:
         return document
     from pyld import jsonld  # type: ignore[import-untyped]  # few documents need it
 
-    if sum(1 for _ in zip(nodes_in(document), range(_MAX_EXPANDED_NODES), strict=False)) == (
-        _MAX_EXPANDED_NODES
-    ):
+    if next(islice(nodes_in(document), _MAX_EXPANDED_NODES, None), None) is not None:
         return document
 
     def stand_in(there: str, _: object) -> dict[str, object]:
