@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from tests.support.servers import free_port, is_up, make_readable
+from tests.support.servers import make_readable, serving
 
 LIGHTTPD = shutil.which("lighttpd") or shutil.which("lighttpd", path="/usr/sbin")
 MINI_HTTPD = shutil.which("mini_httpd") or shutil.which("mini_httpd", path="/usr/sbin")
@@ -62,10 +62,9 @@ INDEX_SERVERS: dict[str, tuple[str | None, ...]] = {
 @contextmanager
 def index_server(name: str, root: Path, work: Path) -> Iterator[str]:
     """Serve a folder by one of `INDEX_SERVERS`; give its address with a slash at the end."""
-    work.mkdir(parents=True, exist_ok=True)
     make_readable(root, work)
-    for _ in range(5):  # the port that was free may be taken by the time the server asks for it
-        port = free_port()
+
+    def start(port: int) -> subprocess.Popen[bytes]:
         values = {"root": root, "port": port, "work": work}
         (work / "lighttpd.conf").write_text(_LIGHTTPD_CONFIG.format(**values))
         words = [
@@ -75,15 +74,10 @@ def index_server(name: str, root: Path, work: Path) -> Iterator[str]:
         ]
         environment = {**os.environ, "HOME": str(work)}
         with (work / "log").open("wb") as log:
-            server = subprocess.Popen(words, cwd=work, stdout=log, stderr=log, env=environment)
-        try:
-            if is_up(port, server):
-                yield f"http://127.0.0.1:{port}/" + ("files/" if name == "aiohttp" else "")
-                return
-        finally:
-            server.kill()
-            server.wait()
-    raise RuntimeError((work / "log").read_text())
+            return subprocess.Popen(words, cwd=work, stdout=log, stderr=log, env=environment)
+
+    with serving(start, work / "log") as port:
+        yield f"http://127.0.0.1:{port}/" + ("files/" if name == "aiohttp" else "")
 
 
 def is_installed(name: str) -> bool:

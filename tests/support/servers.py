@@ -10,7 +10,7 @@ import socket
 import subprocess
 import threading
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -299,19 +299,34 @@ def make_readable(root: Path, work: Path) -> None:
 def _serving(
     command: list[str], config: Path, template: str, values: Mapping[str, object]
 ) -> Iterator[str]:
-    """Run a server on a free port until the end."""
+    """Run a server on a free port until the end, with a file for its settings."""
+
+    def start(port: int) -> subprocess.Popen[bytes]:
+        config.write_text(template.format(port=port, **values))
+        return subprocess.Popen(command, stderr=subprocess.DEVNULL)
+
+    with serving(start, config.parent / "error.log") as port:
+        yield f"http://127.0.0.1:{port}"
+
+
+@contextmanager
+def serving(start: Callable[[int], subprocess.Popen[bytes]], log: Path) -> Iterator[int]:
+    """Start a server on a free port, give the port, and end the server."""
     for _ in range(5):  # the port that was free may be taken by the time the server asks for it
         port = free_port()
-        config.write_text(template.format(port=port, **values))
-        server = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+        server = start(port)
         try:
             if is_up(port, server):
-                yield f"http://127.0.0.1:{port}"
+                yield port
                 return
         finally:
             server.terminate()
-            server.wait()
-    raise RuntimeError((config.parent / "error.log").read_text())
+            try:
+                server.wait(5)
+            except subprocess.TimeoutExpired:  # it waits for connections that are open
+                server.kill()
+                server.wait()
+    raise RuntimeError(log.read_text())
 
 
 def free_port() -> int:
