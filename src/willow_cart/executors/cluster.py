@@ -18,7 +18,7 @@ from dataclasses import replace
 
 from willow_cart.addresses import host_of, scheme_of
 from willow_cart.destination import PARTIAL, Destination, cannot_store
-from willow_cart.errors import CannotStore, ClusterLost, Interrupted, UnusableCluster
+from willow_cart.errors import CannotStore, ClusterLost, Interrupted
 from willow_cart.executors import cluster_worker
 from willow_cart.executors.cluster_client import ClusterClient, Gone
 from willow_cart.executors.cluster_joining import (
@@ -378,7 +378,7 @@ class Cluster:
             try:
                 lacks = self._admission.lacks(workers, folder)
             except Gone as error:
-                raise UnusableCluster(self.client.shown, error.reason, "start it again") from None
+                raise error.before_work() from None
             require_usable(self.client, workers, lacks, observer)
 
     def make_executor(

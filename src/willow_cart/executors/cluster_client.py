@@ -38,6 +38,10 @@ class Gone(Exception):
         self.thing = thing
         self.reason = reason
 
+    def before_work(self) -> UnusableCluster:
+        """Return the refusal of a scheduler that is gone before a haul has begun."""
+        return UnusableCluster(self.thing, self.reason, "start it again")
+
 
 @dataclass(frozen=True, slots=True)
 class Worker:
@@ -196,7 +200,7 @@ class ClusterClient:
                 self.shown, "has no workers", f"start some: dask worker {self.shown}"
             ) from None
         except Gone as error:
-            raise UnusableCluster(self.shown, error.reason, "start it again") from None
+            raise error.before_work() from None
 
     def workers(self) -> dict[str, Worker]:
         """Return the workers that the scheduler knows, by their addresses.

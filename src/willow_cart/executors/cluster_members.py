@@ -13,7 +13,6 @@ from willow_cart.errors import (
     ClusterLost,
     InternalError,
     Interrupted,
-    UnusableCluster,
     WillowCartError,
 )
 from willow_cart.executors import cluster_worker
@@ -185,7 +184,7 @@ class ClusterMembers:
         try:
             self._take_on_all(workers, is_start=True)
         except Gone as error:
-            raise UnusableCluster(self._client.shown, error.reason, "start it again") from None
+            raise error.before_work() from None
         self._roll_call = threading.Thread(
             target=self._guard, args=(self._call_roll,), name="cluster roll call", daemon=True
         )
